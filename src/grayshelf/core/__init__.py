@@ -1,0 +1,1 @@
+"""The rules and sums of the job: pure functions on frozen dataclasses and arrays."""

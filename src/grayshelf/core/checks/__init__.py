@@ -1,0 +1,1 @@
+"""What can be wrong with a frame, and how big it is."""

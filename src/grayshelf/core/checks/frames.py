@@ -1,0 +1,56 @@
+"""Checks on frames as they arrive, before anything is built from them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from grayshelf.core.sensor.statistics import FrameStatistics
+
+#: A capped frame may lie this far above its pedestal for dark current and drift (common practice).
+LEAK_ALLOWANCE_ADU = 60.0
+
+
+@dataclass(frozen=True)
+class Finding:
+    """What is wrong with a frame and how big it is."""
+
+    what: str
+    size: float
+    unit: str
+    message: str
+    advice: str
+
+
+def light_leak(capped: FrameStatistics, pedestal_adu: float, dark_current_adu: float = 0.0) -> Finding | None:
+    """Whether light reached a frame that should be dark.
+
+    Parameters
+    ----------
+    capped
+        Statistics of the capped frame.
+    pedestal_adu
+        Where a capped frame of these settings should lie.
+    dark_current_adu
+        What dark current adds in the exposure.
+    """
+    excess = capped.median - pedestal_adu - dark_current_adu
+    if excess <= LEAK_ALLOWANCE_ADU:
+        return None
+    return Finding(
+        "light leak", excess, "ADU",
+        f"The frame lies {excess:,.0f} ADU above a capped one: light reaches the sensor.",
+        "Put the cap on, darken the room, and shoot it again.",
+    )  # fmt: skip
+
+
+def flat_level(stats: FrameStatistics, target_adu: float, tolerance_adu: float) -> Finding | None:
+    """Whether a flat left its tolerance while the series was shot (the panel drifts, the wrong filter is in)."""
+    off = stats.median - target_adu
+    if abs(off) <= tolerance_adu:
+        return None
+    return Finding(
+        "level", off, "ADU",
+        f"The flat lies {abs(off):,.0f} ADU {'above' if off > 0 else 'below'} the target, "
+        f"outside ±{tolerance_adu:,.0f}.",
+        "Check the panel and the filter, and find the exposure again.",
+    )  # fmt: skip

@@ -1,0 +1,65 @@
+"""The errors a person can meet. Each says what happened, what it means and what to do."""
+
+from __future__ import annotations
+
+
+class GrayShelfError(Exception):
+    """Base of all errors that are told to a person.
+
+    Parameters
+    ----------
+    message
+        What happened and what it means for the frames, in plain words.
+    advice
+        What to do about it.
+    """
+
+    status = 400
+    title = "That did not work"
+
+    def __init__(self, message: str, advice: str = "") -> None:
+        super().__init__(message)
+        self.message = message
+        self.advice = advice
+
+
+class NotFound(GrayShelfError):
+    """Something that was asked for is not in the library."""
+
+    status = 404
+    title = "Not in the library"
+
+
+class NotPermitted(GrayShelfError):
+    """A path or an action outside what the user has opened to the application."""
+
+    status = 403
+    title = "Not opened to Gray Shelf"
+
+
+class Conflict(GrayShelfError):
+    """The thing asked for clashes with what is going on."""
+
+    status = 409
+    title = "Something else is going on"
+
+
+class UnreadableFrame(GrayShelfError):
+    """A file is not a frame that can be read. Nothing was changed."""
+
+    status = 422
+    title = "This file cannot be read as a frame"
+
+
+class DeviceError(GrayShelfError):
+    """A device did not do what it was told."""
+
+    status = 502
+    title = "A device did not answer"
+
+
+class CannotCombine(GrayShelfError):
+    """A set cannot be made into a master."""
+
+    status = 422
+    title = "This set cannot be combined"

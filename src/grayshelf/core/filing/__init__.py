@@ -1,0 +1,1 @@
+"""Names of frames and folders that are legal everywhere."""

@@ -1,0 +1,1 @@
+"""Finding exposures for flats."""

@@ -1,0 +1,74 @@
+"""What one frame says of itself, in one language whatever program wrote it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from datetime import date, datetime
+
+from grayshelf.core.frames.angle import CameraAngle
+from grayshelf.core.frames.kinds import FrameKind
+
+
+@dataclass(frozen=True)
+class FrameFacts:
+    """Settings and circumstances of one frame, as its header (or, failing that, its name) has them.
+
+    None always means *not known*, never a default. `origins` says where a value came from when that
+    was not the usual keyword; `complaints` lists in plain words what was there but could not be used.
+    """
+
+    width: int
+    height: int
+    bits: int
+    kind: FrameKind | None = None
+    is_master: bool = False
+    n_combined: int | None = None
+    camera: str | None = None
+    exposure_s: float | None = None
+    gain: float | None = None
+    offset: float | None = None
+    binning_x: int | None = None
+    binning_y: int | None = None
+    read_mode: str | None = None
+    sensor_temp_c: float | None = None
+    set_temp_c: float | None = None
+    filter_code: str | None = None
+    target: str | None = None
+    telescope: str | None = None
+    focal_length_mm: float | None = None
+    aperture_mm: float | None = None
+    pixel_um: float | None = None
+    electrons_per_adu: float | None = None
+    angle: CameraAngle | None = None
+    focus: float | None = None
+    bayer_pattern: str | None = None
+    row_order: str | None = None
+    pedestal_adu: float | None = None
+    calibrated: bool = False
+    utc: datetime | None = None
+    night: date | None = None
+    night_from: str = ""
+    air_temp_c: float | None = None
+    rejected: bool = False
+    origins: dict[str, str] = field(default_factory=dict)
+    complaints: tuple[str, ...] = ()
+
+
+def lacking(facts: FrameFacts) -> tuple[str, ...]:
+    """Name the values that matter for a frame of this kind and are not known."""
+    missing: list[str] = []
+    if facts.kind is None:
+        missing.append("kind of frame")
+    if facts.camera is None:
+        missing.append("camera")
+    if facts.exposure_s is None and facts.kind is not FrameKind.BIAS:
+        missing.append("exposure")
+    if facts.night is None:
+        missing.append("date")
+    if facts.kind in (FrameKind.DARK, FrameKind.LIGHT) and facts.sensor_temp_c is None:
+        missing.append("sensor temperature")
+    if facts.gain is None and facts.kind is not None:
+        missing.append("gain")
+    if facts.kind in (FrameKind.FLAT, FrameKind.LIGHT) and not facts.filter_code and not facts.bayer_pattern:
+        missing.append("filter")
+    return tuple(missing)

@@ -1,0 +1,65 @@
+"""The five kinds of frame, and the many ways in which programs spell them."""
+
+from __future__ import annotations
+
+import re
+from enum import StrEnum
+
+
+class FrameKind(StrEnum):
+    """What a frame was taken for."""
+
+    BIAS = "bias"
+    DARK = "dark"
+    FLAT = "flat"
+    DARK_FLAT = "dark flat"
+    LIGHT = "light"
+
+    @property
+    def capped(self) -> bool:
+        """Whether no light may reach the sensor in a frame of this kind."""
+        return self in (FrameKind.BIAS, FrameKind.DARK, FrameKind.DARK_FLAT)
+
+
+#: Letters only, lower case, without 'master', 'frame', 'field', 'image' and plurals.
+_SPELLINGS: dict[str, FrameKind] = {
+    "light": FrameKind.LIGHT,
+    "object": FrameKind.LIGHT,
+    "science": FrameKind.LIGHT,
+    "sci": FrameKind.LIGHT,
+    "lightf": FrameKind.LIGHT,
+    "bias": FrameKind.BIAS,
+    "zero": FrameKind.BIAS,
+    "offset": FrameKind.BIAS,
+    "dark": FrameKind.DARK,
+    "flat": FrameKind.FLAT,
+    "domeflat": FrameKind.FLAT,
+    "skyflat": FrameKind.FLAT,
+    "twilightflat": FrameKind.FLAT,
+    "panelflat": FrameKind.FLAT,
+    "darkflat": FrameKind.DARK_FLAT,
+    "flatdark": FrameKind.DARK_FLAT,
+    "darkforflat": FrameKind.DARK_FLAT,
+}
+
+
+def parse_kind(text: str) -> tuple[FrameKind | None, bool]:
+    """Read an IMAGETYP value.
+
+    Parameters
+    ----------
+    text
+        The header's value, in any spelling: 'Light Frame', 'FLATDARK', 'Master Dark', 'zero' ...
+
+    Returns
+    -------
+    kind, is_master
+        `kind` is None where the spelling is not known.
+    """
+    letters = re.sub(r"[^a-z]", "", text.lower())
+    is_master = "master" in letters or letters.startswith(("integrated", "stacked"))
+    letters = re.sub(r"master|integrated|stacked", "", letters)
+    letters = re.sub(r"(frames?|fields?|images?|integration)$", "", letters)
+    if letters.endswith("s") and letters not in ("bias",):
+        letters = letters[:-1]
+    return _SPELLINGS.get(letters), is_master

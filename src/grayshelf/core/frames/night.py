@@ -1,0 +1,40 @@
+"""Observing nights: noon to noon by the site's clock, named by the evening."""
+
+from __future__ import annotations
+
+from datetime import date, datetime, timedelta
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
+
+from grayshelf.core.errors import GrayShelfError
+
+
+def site_zone(name: str) -> ZoneInfo:
+    """Return the time zone called `name`, e.g. 'Europe/London'.
+
+    Raises
+    ------
+    GrayShelfError
+        Where there is no such zone.
+    """
+    try:
+        return ZoneInfo(name)
+    except (ZoneInfoNotFoundError, ValueError, OSError) as error:
+        raise GrayShelfError(
+            f"There is no time zone called '{name}', so frames could not be given their nights.",
+            "Use a name such as Europe/London or America/Denver.",
+        ) from error
+
+
+def night_of_local(local: datetime) -> date:
+    """The night to which a local time belongs: frames before and after midnight are one night."""
+    return (local - timedelta(hours=12)).date()
+
+
+def night_of_utc(utc: datetime, zone: ZoneInfo) -> date:
+    """The night to which an aware UTC time belongs at a site in `zone`."""
+    return night_of_local(utc.astimezone(zone).replace(tzinfo=None))
+
+
+def nights_apart(a: date, b: date) -> int:
+    """Number of nights between two nights, never negative."""
+    return abs((a - b).days)

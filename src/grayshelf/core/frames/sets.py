@@ -1,0 +1,141 @@
+"""Sets: frames that share every setting that matters for their kind."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Hashable, Iterable, Sequence
+from dataclasses import dataclass, replace
+from statistics import median
+
+from grayshelf.core.frames.angle import CameraAngle, circular_difference, circular_mean
+from grayshelf.core.frames.facts import FrameFacts
+from grayshelf.core.frames.kinds import FrameKind
+
+#: Frames further apart than this were not taken at one setting of the camera.
+ANGLE_SPLIT_DEG = 0.6
+#: A measured temperature further than this from the set point counts, not the set point.
+HELD_WITHIN_C = 1.0
+
+
+def nominal_exposure(exposure_s: float) -> float:
+    """The exposure as it was dialled: headers may say 299.98 for 300."""
+    if exposure_s >= 30.0:
+        return float(round(exposure_s))
+    return float(f"{exposure_s:.3g}")
+
+
+def nominal_temperature(sensor_c: float | None, set_c: float | None) -> float | None:
+    """The temperature a frame stands for: the set point where it was held, else the measured degree."""
+    if sensor_c is None:
+        return None if set_c is None else float(round(set_c))
+    if set_c is not None and abs(sensor_c - set_c) <= HELD_WITHIN_C:
+        return float(round(set_c))
+    return float(round(sensor_c))
+
+
+def set_key(facts: FrameFacts) -> tuple[Hashable, ...]:
+    """Everything, but for the angle, that the frames of one set have in common."""
+    kind = facts.kind
+    key: list[Hashable] = [
+        kind,
+        facts.camera,
+        facts.width,
+        facts.height,
+        facts.binning_x,
+        facts.binning_y,
+        facts.read_mode,
+        facts.gain,
+        facts.offset,
+        facts.night,
+    ]
+    if kind is not FrameKind.BIAS:
+        key.append(None if facts.exposure_s is None else nominal_exposure(facts.exposure_s))
+    if kind in (FrameKind.DARK, FrameKind.DARK_FLAT, FrameKind.LIGHT):
+        key.append(nominal_temperature(facts.sensor_temp_c, facts.set_temp_c))
+    if kind in (FrameKind.FLAT, FrameKind.LIGHT):
+        key += [facts.telescope, facts.filter_code, facts.bayer_pattern]
+    if kind is FrameKind.LIGHT:
+        key += [facts.target, facts.calibrated]
+    return tuple(key)
+
+
+@dataclass(frozen=True)
+class Member:
+    """One frame on its way into a set."""
+
+    frame_id: int
+    facts: FrameFacts
+
+
+def _split_by_angle(members: list[Member]) -> list[list[Member]]:
+    """Split where the camera was turned: neighbours on the circle more than `ANGLE_SPLIT_DEG` apart."""
+    groups: dict[Hashable, list[Member]] = defaultdict(list)
+    for member in members:
+        angle = member.facts.angle
+        groups[None if angle is None else (angle.of, angle.pier_side)].append(member)
+    parts: list[list[Member]] = []
+    for key, group in sorted(groups.items(), key=lambda item: repr(item[0])):
+        if key is None:
+            parts.append(group)
+            continue
+        ordered = sorted(group, key=lambda m: (_deg(m), m.frame_id))
+        gaps = [
+            i
+            for i in range(len(ordered))
+            if circular_difference(_deg(ordered[i]), _deg(ordered[i - 1])) % 360.0 > ANGLE_SPLIT_DEG
+        ]
+        if not gaps:
+            parts.append(ordered)
+            continue
+        turned = ordered[gaps[0] :] + ordered[: gaps[0]]
+        starts = [gap - gaps[0] for gap in gaps] + [len(ordered)]
+        parts += [turned[a:b] for a, b in zip(starts[:-1], starts[1:], strict=True)]
+    return parts
+
+
+def _deg(member: Member) -> float:
+    assert member.facts.angle is not None
+    return member.facts.angle.deg
+
+
+def group_into_sets(members: Iterable[Member]) -> list[list[Member]]:
+    """Group frames into sets, the same way whatever order they come in.
+
+    Masters are never grouped: each is a set of its own. Lights are split where the camera was turned,
+    and so are flats; the other kinds do not care.
+    """
+    by_key: dict[tuple[Hashable, ...], list[Member]] = defaultdict(list)
+    alone: list[list[Member]] = []
+    for member in members:
+        if member.facts.is_master:
+            alone.append([member])
+        else:
+            by_key[set_key(member.facts)].append(member)
+    sets: list[list[Member]] = []
+    for key in sorted(by_key, key=repr):
+        group = by_key[key]
+        sets += _split_by_angle(group) if key[0] in (FrameKind.FLAT, FrameKind.LIGHT) else [group]
+    return [sorted(s, key=lambda m: m.frame_id) for s in sets + alone]
+
+
+def common_facts(members: Sequence[FrameFacts]) -> FrameFacts:
+    """The facts of a set: those of its first frame, with the typical temperature, angle and focus."""
+    first = members[0]
+
+    def typical(values: list[float | None]) -> float | None:
+        known = [v for v in values if v is not None]
+        return median(known) if known else None
+
+    angles = [m.angle for m in members if m.angle is not None]
+    angle = (
+        CameraAngle(circular_mean([a.deg for a in angles]), angles[0].of, angles[0].pier_side)
+        if angles
+        else None
+    )
+    return replace(
+        first,
+        sensor_temp_c=typical([m.sensor_temp_c for m in members]),
+        focus=typical([m.focus for m in members]),
+        angle=angle,
+        utc=max((m.utc for m in members if m.utc is not None), default=None),
+    )

@@ -1,0 +1,118 @@
+"""Writing frames and masters as FITS that any program reads (FITS Standard 4.0)."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from typing import BinaryIO
+
+import numpy as np
+from astropy.io import fits
+from numpy.typing import NDArray
+
+from grayshelf.core.frames.facts import FrameFacts
+from grayshelf.core.frames.kinds import FrameKind
+
+IMAGETYP = {
+    FrameKind.BIAS: "Bias Frame",
+    FrameKind.DARK: "Dark Frame",
+    FrameKind.FLAT: "Flat Field",
+    FrameKind.DARK_FLAT: "Dark Flat",
+    FrameKind.LIGHT: "Light Frame",
+}
+_MASTER_IMAGETYP = {kind: f"Master {kind.value.title()}" for kind in FrameKind}
+
+
+def _time(moment: datetime) -> str:
+    """UTC without a zone letter, as the Standard has it."""
+    return moment.astimezone(UTC).replace(tzinfo=None).isoformat(timespec="milliseconds")
+
+
+def frame_header(facts: FrameFacts, extra: Mapping[str, tuple[object, str]] | None = None) -> fits.Header:
+    """The header of a frame: everything that is known of it, each card with a comment."""
+    header = fits.Header()
+    cards: list[tuple[str, object, str]] = [
+        (
+            "IMAGETYP",
+            (_MASTER_IMAGETYP if facts.is_master else IMAGETYP).get(facts.kind) if facts.kind else None,
+            "kind of frame",
+        ),
+        ("INSTRUME", facts.camera, "camera"),
+        ("EXPTIME", facts.exposure_s, "[s] exposure"),
+        ("DATE-OBS", _time(facts.utc) if facts.utc else None, "UTC, start of exposure"),
+        ("GAIN", facts.gain, "gain setting of the camera"),
+        ("OFFSET", facts.offset, "offset setting of the camera"),
+        ("XBINNING", facts.binning_x, "binning in x"),
+        ("YBINNING", facts.binning_y, "binning in y"),
+        ("READOUTM", facts.read_mode, "read-out mode"),
+        ("CCD-TEMP", facts.sensor_temp_c, "[degC] sensor temperature"),
+        ("SET-TEMP", facts.set_temp_c, "[degC] set point"),
+        ("XPIXSZ", facts.pixel_um, "[um] pixel size"),
+        ("EGAIN", facts.electrons_per_adu, "[e-/ADU] system gain"),
+        ("BAYERPAT", facts.bayer_pattern, "colour pattern"),
+        ("ROWORDER", facts.row_order, "order of the rows"),
+        ("PEDESTAL", facts.pedestal_adu, "[ADU] level added"),
+        ("TELESCOP", facts.telescope, "telescope"),
+        ("FOCALLEN", facts.focal_length_mm, "[mm] focal length"),
+        ("APTDIA", facts.aperture_mm, "[mm] aperture"),
+        ("FILTER", facts.filter_code, "filter"),
+        ("OBJECT", facts.target, "target"),
+        ("FOCUSPOS", facts.focus, "[steps] focuser position"),
+        (
+            "ROTATOR",
+            facts.angle.deg if facts.angle and facts.angle.of == "mechanical" else None,
+            "[deg] rotator",
+        ),
+        ("AMBTEMP", facts.air_temp_c, "[degC] air temperature"),
+        ("NCOMBINE", facts.n_combined, "frames combined"),
+    ]
+    for name, value, comment in cards:
+        if value is not None:
+            header[name] = (value, comment)
+    for name, (value, comment) in (extra or {}).items():
+        header[name] = (value, comment)
+    return header
+
+
+def write_frame(stream: BinaryIO, pixels: NDArray[np.uint16], header: fits.Header) -> None:
+    """Write a 16-bit unsigned frame: BITPIX 16, BZERO 32768."""
+    fits.PrimaryHDU(pixels, header).writeto(stream, output_verify="exception", checksum=True)
+
+
+@dataclass(frozen=True)
+class InputRecord:
+    """One frame that went into a master, or was kept out of it."""
+
+    name: str
+    sha256: str
+    used: bool
+    level_adu: float
+    clipped_fraction: float
+    reason: str = ""
+
+
+def write_master(
+    stream: BinaryIO,
+    pixels: NDArray[np.float32],
+    header: fits.Header,
+    inputs: Sequence[InputRecord],
+    history: Sequence[str],
+) -> None:
+    """Write a float32 master; its inputs, with their hashes, follow as the table INPUTS."""
+    header = header.copy()
+    for line in history:
+        header.add_history(line)
+    names = [i.name.encode("ascii", "replace").decode() for i in inputs]
+    reasons = [i.reason.encode("ascii", "replace").decode() for i in inputs]
+    columns = [
+        fits.Column("NAME", f"{max([len(n) for n in names] + [1])}A", array=names),
+        fits.Column("SHA256", "64A", array=[i.sha256 for i in inputs]),
+        fits.Column("USED", "L", array=[i.used for i in inputs]),
+        fits.Column("LEVEL", "D", unit="adu", array=[i.level_adu for i in inputs]),
+        fits.Column("CLIPPED", "D", array=[i.clipped_fraction for i in inputs]),
+        fits.Column("REASON", f"{max([len(r) for r in reasons] + [1])}A", array=reasons),
+    ]
+    table = fits.BinTableHDU.from_columns(columns, name="INPUTS")
+    hdus = fits.HDUList([fits.PrimaryHDU(pixels.astype(">f4"), header), table])
+    hdus.writeto(stream, output_verify="exception", checksum=True)

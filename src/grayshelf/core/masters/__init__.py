@@ -1,0 +1,1 @@
+"""Combining frames into masters."""

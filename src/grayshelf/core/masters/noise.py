@@ -1,0 +1,56 @@
+"""What a stack of calibration frames adds to the noise of the lights (domain: masters and their checks)."""
+
+from __future__ import annotations
+
+import math
+
+
+def flat_stack_noise(signal_e: float, read_noise_e: float, n_flats: int, n_dark_flats: int | None) -> float:
+    """Relative noise of a pixel of a master flat: √((S + RN²)/N + RN²/N_df) / S."""
+    if n_flats < 1 or signal_e <= 0:
+        return math.inf
+    dark = read_noise_e**2 / n_dark_flats if n_dark_flats else 0.0
+    return math.sqrt((signal_e + read_noise_e**2) / n_flats + dark) / signal_e
+
+
+def flats_cost_percent(
+    sky_e: float, signal_e: float, n_flats: int, n_lights: int, read_noise_e: float, dither_positions: int = 1
+) -> float:
+    """Percent that a master flat adds to the noise of a stack of lights.
+
+    ``√(1 + (B²/(N·S)) / (σ_L²/M)) − 1`` with σ_L² = B + RN², divided by the number of dither positions.
+
+    Parameters
+    ----------
+    sky_e
+        Sky background B of one light, in electrons.
+    signal_e
+        Level S of one flat above the pedestal, in electrons.
+    n_flats, n_lights
+        N and M.
+    """
+    variance = (sky_e + read_noise_e**2) / max(n_lights, 1)
+    added = sky_e**2 / (n_flats * signal_e) / dither_positions
+    return 100.0 * (math.sqrt(1.0 + added / variance) - 1.0)
+
+
+def darks_cost_percent(
+    dark_noise_e: float, n_darks: int, light_noise_e: float, n_lights: int, dither_positions: int = 1
+) -> float:
+    """Percent that a master dark adds to the noise of a stack: ``√(1 + (σ_D²/N)/(σ_L²/M)) − 1``."""
+    added = dark_noise_e**2 / n_darks / dither_positions
+    return 100.0 * (math.sqrt(1.0 + added / (light_noise_e**2 / max(n_lights, 1))) - 1.0)
+
+
+def dark_mismatch_e(dark_rate_e_s: float, exposure_s: float, light_c: float, dark_c: float) -> float:
+    """Electrons a dark of another temperature leaves: ``D·t·(2^((T_light − T_dark)/6) − 1)``.
+
+    Dark current doubles every 6 °C or so (Widenhorn et al. 2002, Proc. SPIE 4669: 6.1 … 7.1 °C);
+    `dark_rate_e_s` is at the dark's temperature.
+    """
+    return dark_rate_e_s * exposure_s * (2.0 ** ((light_c - dark_c) / 6.0) - 1.0)
+
+
+def dark_rate_at(rate_e_s: float, at_c: float, to_c: float) -> float:
+    """Dark current at another temperature, doubling every 6 °C."""
+    return float(rate_e_s * 2.0 ** ((to_c - at_c) / 6.0))

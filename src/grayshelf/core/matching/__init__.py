@@ -1,0 +1,1 @@
+"""Which calibration frames fit which lights, and why."""

@@ -1,0 +1,99 @@
+"""Measuring one setting of a holding against the one that is wanted."""
+
+from __future__ import annotations
+
+from grayshelf.core.frames.angle import angle_between
+from grayshelf.core.frames.night import nights_apart
+from grayshelf.core.matching.model import CommonSettings, Ruler
+
+
+def exact(quantity: str, wanted: object, measured: object, unit: str = "") -> Ruler:
+    """A setting that must be the same: gain, offset, binning, filter."""
+    known = wanted is not None and measured is not None
+    numbers = isinstance(wanted, (int, float)) and isinstance(measured, (int, float))
+    distance = float(measured) - float(wanted) if numbers else None  # type: ignore[arg-type]
+    return Ruler(
+        quantity,
+        "exact",
+        unit,
+        _plain(wanted),
+        _plain(measured),
+        distance,
+        None,
+        inside=known and wanted == measured,
+        unknown=not known,
+    )
+
+
+def _plain(value: object) -> float | str | None:
+    if value is None or isinstance(value, str):
+        return value
+    if isinstance(value, (int, float)):
+        return float(value)
+    if isinstance(value, tuple):
+        return "×".join(str(v) for v in value)
+    return str(value)
+
+
+def band(
+    quantity: str, wanted: float | None, measured: float | None, tolerance: float, unit: str, note: str = ""
+) -> Ruler:
+    """A number that must lie within `tolerance` of the one wanted."""
+    if wanted is None or measured is None:
+        return Ruler(
+            quantity, "band", unit, wanted, measured, None, tolerance, inside=False, unknown=True, note=note
+        )
+    distance = measured - wanted
+    # A rounding error of the subtraction must not turn 'exactly at the limit' into 'outside'.
+    inside = abs(distance) <= tolerance * (1 + 1e-9) + 1e-12
+    return Ruler(quantity, "band", unit, wanted, measured, distance, tolerance, inside, note=note)
+
+
+def exposure(want: CommonSettings, have: CommonSettings, percent: float) -> Ruler:
+    """Exposure times, within a percentage of the one wanted."""
+    tolerance = (want.exposure_s or 0.0) * percent / 100.0
+    return band("exposure", want.exposure_s, have.exposure_s, tolerance, "s", f"±{percent:g} %")
+
+
+def temperature(want: CommonSettings, have: CommonSettings, tolerance_c: float) -> Ruler:
+    """Sensor temperatures."""
+    return band("temperature", want.sensor_temp_c, have.sensor_temp_c, tolerance_c, "°C")
+
+
+def angle(want: CommonSettings, have: CommonSettings, tolerance_deg: float) -> Ruler:
+    """Angles of the camera, on the circle; sky angles only with the side of the pier."""
+    distance = angle_between(have.angle, want.angle)
+    wanted = want.angle.deg if want.angle else None
+    measured = have.angle.deg if have.angle else None
+    if distance is None:
+        note = (
+            "a sky angle without the side of the pier says nothing"
+            if wanted is not None and measured is not None
+            else ""
+        )
+        return Ruler(
+            "angle", "band", "°", wanted, measured, None, tolerance_deg, inside=False, unknown=True, note=note
+        )
+    return Ruler(
+        "angle", "band", "°", wanted, measured, distance, tolerance_deg, abs(distance) <= tolerance_deg + 1e-9
+    )
+
+
+def age_nights(want: CommonSettings, have: CommonSettings, tolerance_nights: int) -> Ruler:
+    """Nights between the lights and the flats."""
+    if want.night is None or have.night is None:
+        return Ruler("age", "age", "nights", None, None, None, tolerance_nights, inside=False, unknown=True)
+    apart = nights_apart(want.night, have.night)
+    return Ruler(
+        "age", "age", "nights", 0.0, float(apart), float(apart), tolerance_nights, apart <= tolerance_nights
+    )
+
+
+def age_days(want: CommonSettings, have: CommonSettings, tolerance_days: int) -> Ruler:
+    """Days between the lights and the darks or bias."""
+    if want.night is None or have.night is None:
+        return Ruler("age", "age", "days", None, None, None, tolerance_days, inside=False, unknown=True)
+    apart = nights_apart(want.night, have.night)
+    return Ruler(
+        "age", "age", "days", 0.0, float(apart), float(apart), tolerance_days, apart <= tolerance_days
+    )

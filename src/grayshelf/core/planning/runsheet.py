@@ -1,0 +1,344 @@
+"""The run sheet: from what is missing to what to shoot, in which order, with times by the clock.
+
+The order follows the work (domain: the order of the work): flats filter by filter, with the panel's light
+kept as long as possible at one brightness; then one gate for the cap; then dark flats at each exposure used;
+then, with nobody needed, darks; then the masters are built. Times are forecasts: what is known of a filter's
+exposure is used, and the sheet is forecast again as the answers come in.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+from enum import StrEnum
+
+#: Test shots to allow for where nothing is known of a filter, and where there is a last setting.
+SHOTS_WITHOUT_PRIOR = 3
+SHOTS_WITH_PRIOR = 1
+#: Exposure to reckon with where nothing is known (the middle of a usual window).
+GUESSED_EXPOSURE_S = 4.0
+
+
+class StepKind(StrEnum):
+    """What is done in one step of a sheet."""
+
+    GATE = "gate"
+    FIND = "find"
+    FLATS = "flats"
+    DARK_FLATS = "dark flats"
+    COOL = "cool"
+    DARKS = "darks"
+    BUILD = "build"
+
+
+@dataclass(frozen=True)
+class FlatWish:
+    """One filter's flats, as the lights that wait for them were taken."""
+
+    filter_code: str
+    gain: float
+    offset: float
+    binning: int
+    n_flats: int
+    n_dark_flats: int
+    lights: int = 0
+    focus: float | None = None
+    angle_deg: float | None = None
+    brightness: int | None = None
+    prior_exposure_s: float | None = None
+    wheel_position: int = 0
+    targets: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class DarkWish:
+    """One missing dark."""
+
+    exposure_s: float
+    set_temp_c: float
+    gain: float
+    offset: float
+    binning: int
+    n_frames: int
+    lights: int = 0
+    targets: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class RigPace:
+    """How long the rig takes for what is not exposing."""
+
+    download_s: float = 1.5
+    wheel_s: float = 4.0
+    focus_s: float = 5.0
+    gate_s: float = 120.0
+    cooling_s_per_c: float = 45.0
+    settle_s: float = 30.0
+    build_s: float = 20.0
+
+
+@dataclass(frozen=True)
+class SheetStep:
+    """One step of a run sheet. `params` is what the device work needs; it is plain data."""
+
+    kind: StepKind
+    title: str
+    seconds: float
+    needs_person: bool = False
+    filter_code: str | None = None
+    count: int = 0
+    exposure_s: float | None = None
+    exposure_known: bool = False
+    row: int | None = None
+    """Index of the flat wish that this step belongs to."""
+    params: Mapping[str, object] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class TimedStep:
+    """A step with its forecast times, UTC."""
+
+    step: SheetStep
+    start: datetime
+    end: datetime
+
+
+@dataclass(frozen=True)
+class RunSheet:
+    """What to shoot, in order."""
+
+    steps: tuple[SheetStep, ...]
+    rows: tuple[FlatWish, ...]
+    darks: tuple[DarkWish, ...]
+
+    @property
+    def times_needed(self) -> int:
+        """How often a person has to act."""
+        return sum(step.needs_person for step in self.steps)
+
+
+def order_rows(rows: Sequence[FlatWish], current_position: int | None) -> list[FlatWish]:
+    """Order filters so that brightness and gain change least, starting from the filter that is in now."""
+    groups: dict[tuple[object, ...], list[FlatWish]] = {}
+    for row in rows:
+        groups.setdefault((row.brightness, row.gain, row.offset, row.binning), []).append(row)
+
+    def distance(row: FlatWish) -> int:
+        return abs(row.wheel_position - (current_position or 0))
+
+    ordered: list[FlatWish] = []
+    for _, group in sorted(
+        groups.items(), key=lambda item: (min(distance(r) for r in item[1]), repr(item[0]))
+    ):
+        ordered += sorted(group, key=lambda r: (distance(r), r.wheel_position, r.filter_code))
+    return ordered
+
+
+def plan_sheet(
+    rows: Sequence[FlatWish],
+    darks: Sequence[DarkWish],
+    pace: RigPace,
+    *,
+    panel_by_hand: bool = True,
+    cover: bool = False,
+    dimmable: bool = True,
+    moves_focus: bool = True,
+    sensor_temp_c: float | None = None,
+    current_position: int | None = None,
+    diffuser: str | None = None,
+) -> RunSheet:
+    """Write the run sheet.
+
+    Parameters
+    ----------
+    rows
+        Flats that are missing or to be renewed, one for each filter (and gain, offset, binning).
+    darks
+        Darks that are missing; they come last, when nobody is needed any more.
+    panel_by_hand
+        Whether somebody has to put the panel in front of the telescope.
+    cover
+        Whether the rig can cap itself.
+    dimmable, moves_focus
+        What the rig sets by itself; where it cannot, a gate shows the number.
+    sensor_temp_c
+        Where the sensor is now.
+    current_position
+        The filter wheel's position now.
+    """
+    steps: list[SheetStep] = []
+    ordered = order_rows(rows, current_position)
+    if ordered:
+        if panel_by_hand:
+            steps.append(_panel_gate(pace, dimmable, diffuser))
+        for index, row in enumerate(ordered):
+            steps += _flat_steps(index, row, pace, moves_focus)
+        steps += _cap_gate(pace, cover)
+        for index, row in enumerate(ordered):
+            if row.n_dark_flats:
+                steps.append(_dark_flats(index, row, pace))
+        steps.append(
+            SheetStep(
+                StepKind.BUILD,
+                f"Build {len(ordered)} master flats and their dark flats",
+                pace.build_s * len(ordered),
+            )
+        )
+    elif darks:
+        steps += _cap_gate(pace, cover)
+    temp = sensor_temp_c
+    for dark in sorted(darks, key=lambda d: (-d.set_temp_c, d.exposure_s, d.gain)):
+        steps += _dark_steps(dark, temp, pace)
+        temp = dark.set_temp_c
+    return RunSheet(tuple(steps), tuple(ordered), tuple(darks))
+
+
+def _panel_gate(pace: RigPace, dimmable: bool, diffuser: str | None) -> SheetStep:
+    how = "its brightness is set for you" if dimmable else "switch it on"
+    hang = f" Hang {diffuser} before it." if diffuser else ""
+    return SheetStep(
+        StepKind.GATE, "Panel on", pace.gate_s, needs_person=True,
+        params={
+            "gate": "panel", "advice": f"Aim the telescope at it; {how}.{hang}", "answer": "The panel is on: begin",
+        },
+    )  # fmt: skip
+
+
+def _cap_gate(pace: RigPace, cover: bool) -> list[SheetStep]:
+    if cover:
+        return [SheetStep(StepKind.GATE, "The cover closes", 10.0, params={"gate": "cover"})]
+    return [
+        SheetStep(
+            StepKind.GATE,
+            "Cap on",
+            pace.gate_s,
+            needs_person=True,
+            params={
+                "gate": "cap",
+                "advice": "The panel goes dark by itself. Keep room light off the tube.",
+                "answer": "The cap is on: shoot what needs the dark",
+            },
+        )  # fmt: skip
+    ]
+
+
+def _flat_steps(index: int, row: FlatWish, pace: RigPace, moves_focus: bool) -> list[SheetStep]:
+    steps = []
+    known = row.prior_exposure_s is not None
+    exposure = row.prior_exposure_s or GUESSED_EXPOSURE_S
+    shots = SHOTS_WITH_PRIOR if known else SHOTS_WITHOUT_PRIOR
+    if row.focus is not None and not moves_focus:
+        steps.append(
+            SheetStep(
+                StepKind.GATE,
+                f"Focus to {row.focus:.0f}",
+                pace.gate_s,
+                needs_person=True,
+                row=index,
+                params={
+                    "gate": "focus",
+                    "advice": f"The lights in {row.filter_code} were taken there.",
+                    "answer": "The focus is set: go on",
+                },
+            )  # fmt: skip
+        )
+    steps.append(
+        SheetStep(
+            StepKind.FIND,
+            f"Find the exposure for {row.filter_code}",
+            pace.wheel_s
+            + (pace.focus_s if row.focus is not None else 0.0)
+            + shots * (exposure + pace.download_s),
+            filter_code=row.filter_code,
+            exposure_s=exposure,
+            exposure_known=known,
+            row=index,
+            count=shots,
+        )  # fmt: skip
+    )
+    steps.append(
+        SheetStep(
+            StepKind.FLATS,
+            f"{row.n_flats} flats in {row.filter_code}",
+            row.n_flats * (exposure + pace.download_s),
+            filter_code=row.filter_code,
+            count=row.n_flats,
+            exposure_s=exposure,
+            exposure_known=known,
+            row=index,
+        )  # fmt: skip
+    )
+    return steps
+
+
+def _dark_flats(index: int, row: FlatWish, pace: RigPace) -> SheetStep:
+    exposure = row.prior_exposure_s or GUESSED_EXPOSURE_S
+    return SheetStep(
+        StepKind.DARK_FLATS, f"{row.n_dark_flats} dark flats for {row.filter_code}",
+        row.n_dark_flats * (exposure + pace.download_s), filter_code=row.filter_code, count=row.n_dark_flats,
+        exposure_s=exposure, exposure_known=row.prior_exposure_s is not None, row=index,
+    )  # fmt: skip
+
+
+def _dark_steps(dark: DarkWish, sensor_temp_c: float | None, pace: RigPace) -> list[SheetStep]:
+    steps = []
+    params: dict[str, object] = {
+        "exposure_s": dark.exposure_s, "set_temp_c": dark.set_temp_c, "gain": dark.gain, "offset": dark.offset,
+        "binning": dark.binning,
+    }  # fmt: skip
+    away = abs((sensor_temp_c if sensor_temp_c is not None else 15.0) - dark.set_temp_c)
+    if away > 0.3:
+        steps.append(
+            SheetStep(
+                StepKind.COOL,
+                f"Bring the sensor to {dark.set_temp_c:.0f} °C",
+                away * pace.cooling_s_per_c + pace.settle_s,
+                params=params,
+            )  # fmt: skip
+        )
+    title = f"{dark.n_frames} darks of {dark.exposure_s:g} s at {dark.set_temp_c:.0f} °C"
+    steps.append(
+        SheetStep(
+            StepKind.DARKS,
+            title,
+            dark.n_frames * (dark.exposure_s + pace.download_s),
+            count=dark.n_frames,
+            exposure_s=dark.exposure_s,
+            exposure_known=True,
+            params=params,
+        )  # fmt: skip
+    )
+    steps.append(SheetStep(StepKind.BUILD, "Build the master dark", pace.build_s, params=params))
+    return steps
+
+
+def timed(steps: Sequence[SheetStep], start: datetime) -> list[TimedStep]:
+    """Give each step its times, one after the other."""
+    result: list[TimedStep] = []
+    at = start
+    for step in steps:
+        end = at + timedelta(seconds=step.seconds)
+        result.append(TimedStep(step, at, end))
+        at = end
+    return result
+
+
+def bytes_needed(steps: Sequence[SheetStep], width: int, height: int) -> int:
+    """Bytes that the frames and masters of a sheet take on the disk (16-bit frames, 32-bit masters)."""
+    frames = sum(s.count for s in steps if s.kind in (StepKind.FLATS, StepKind.DARK_FLATS, StepKind.DARKS))
+    finds = sum(s.count for s in steps if s.kind is StepKind.FIND)
+    masters = 2 * sum(s.kind is StepKind.FLATS for s in steps) + sum(s.kind is StepKind.DARKS for s in steps)
+    return (frames + finds) * (width * height * 2 + 8640) + masters * (width * height * 4 + 14400)
+
+
+def afterwards(darks_ran: bool, has_cover: bool, panel_by_hand: bool, cold: bool) -> tuple[str, ...]:
+    """What is left to do when a run has ended."""
+    done = ["The cap is on: leave it." if not has_cover else "The cover is closed."]
+    if panel_by_hand:
+        done.append("The panel is dark: take it down.")
+    if cold:
+        done.append("The sensor is still cold: warm it before you cut the power, or leave it for darks.")
+    if not darks_ran:
+        done.append("The rig may come down.")
+    return tuple(done)

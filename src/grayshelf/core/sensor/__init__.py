@@ -1,0 +1,1 @@
+"""What the numbers of a sensor say: levels, spread, sample scaling."""

@@ -1,0 +1,105 @@
+"""Statistics of a whole frame from one pass through its pixels."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from grayshelf.core.errors import UnreadableFrame
+
+
+@njit(cache=True, nogil=True)
+def _count(values: NDArray[np.uint16], bins: NDArray[np.int64]) -> None:
+    for value in values:
+        bins[value] += 1
+
+
+@dataclass(frozen=True)
+class FrameStatistics:
+    """Levels of a 16-bit frame, in ADU."""
+
+    n_pixels: int
+    minimum: int
+    maximum: int
+    mean: float
+    median: float
+    spread: float
+    """Standard deviation over the pixels."""
+    zeros: int
+    brightest_permille: float
+    """The level that the brightest 0.1 % of the pixels reach or exceed."""
+    saturated_fraction: float
+
+
+def count_levels(pixels: NDArray[np.uint16]) -> NDArray[np.int64]:
+    """Count how often each of the 65,536 levels occurs.
+
+    Parameters
+    ----------
+    pixels
+        Any shape, dtype uint16.
+    """
+    if pixels.dtype != np.uint16:
+        raise UnreadableFrame(f"The pixels are {pixels.dtype}, where 16-bit unsigned was expected.")
+    bins = np.zeros(65536, dtype=np.int64)
+    _count(np.ascontiguousarray(pixels).ravel(), bins)
+    return bins
+
+
+def quantile_of_counts(bins: NDArray[np.int64], share: float) -> float:
+    """Level below or at which `share` (0 … 1) of the counted pixels lie; the median between two levels."""
+    cumulative = np.cumsum(bins)
+    total = int(cumulative[-1])
+    rank = share * (total - 1)
+    low = int(np.searchsorted(cumulative, math.floor(rank) + 1))
+    high = int(np.searchsorted(cumulative, math.ceil(rank) + 1))
+    return low + (high - low) * (rank - math.floor(rank))
+
+
+def frame_statistics(pixels: NDArray[np.uint16], white: int = 65535) -> FrameStatistics:
+    """Statistics of a 16-bit frame.
+
+    Parameters
+    ----------
+    pixels
+        Any shape, dtype uint16.
+    white
+        The level at which this camera's pixels are full, in ADU.
+    """
+    bins = count_levels(pixels)
+    levels = np.arange(65536, dtype=np.float64)
+    total = int(bins.sum())
+    mean = float(bins @ levels) / total
+    present = np.flatnonzero(bins)
+    return FrameStatistics(
+        n_pixels=total,
+        minimum=int(present[0]),
+        maximum=int(present[-1]),
+        mean=mean,
+        median=quantile_of_counts(bins, 0.5),
+        spread=math.sqrt(float(bins @ (levels - mean) ** 2) / total),
+        zeros=int(bins[0]),
+        brightest_permille=quantile_of_counts(bins, 0.999),
+        saturated_fraction=float(bins[white:].sum()) / total,
+    )
+
+
+def sample_step(pixels: NDArray[np.uint16]) -> int:
+    """The step between neighbouring levels: 16 or 4 for left-justified 12- or 14-bit data, else 1.
+
+    Another driver of the same camera may not shift its samples, so that levels differ by this factor.
+    """
+    present = np.unique(pixels[pixels < 65520])
+    if present.size < 8:
+        return 1
+    step = int(np.gcd.reduce(np.diff(present.astype(np.int64))))
+    return next((s for s in (16, 8, 4, 2) if step % s == 0), 1)
+
+
+def camera_white(step: int, bits_per_sample: int = 16) -> int:
+    """The highest level a camera with this sample step can give: 65,520 for ×16, 65,532 for ×4."""
+    return (1 << bits_per_sample) - step
