@@ -37,10 +37,12 @@ def light_leak(capped: FrameStatistics, pedestal_adu: float, dark_current_adu: f
     if excess <= LEAK_ALLOWANCE_ADU:
         return None
     return Finding(
-        "light leak", excess, "ADU",
+        "light leak",
+        excess,
+        "ADU",
         f"The frame lies {excess:,.0f} ADU above a capped one: light reaches the sensor.",
         "Put the cap on, darken the room, and shoot it again.",
-    )  # fmt: skip
+    )
 
 
 def flat_level(stats: FrameStatistics, target_adu: float, tolerance_adu: float) -> Finding | None:
@@ -49,8 +51,10 @@ def flat_level(stats: FrameStatistics, target_adu: float, tolerance_adu: float) 
     if abs(off) <= tolerance_adu:
         return None
     return Finding(
-        "level", off, "ADU",
+        "level",
+        off,
+        "ADU",
         f"The flat lies {abs(off):,.0f} ADU {'above' if off > 0 else 'below'} the target, "
         f"outside ±{tolerance_adu:,.0f}.",
         "Check the panel and the filter, and find the exposure again.",
-    )  # fmt: skip
+    )

@@ -198,11 +198,16 @@ def _panel_gate(pace: RigPace, dimmable: bool, diffuser: str | None) -> SheetSte
     how = "its brightness is set for you" if dimmable else "switch it on"
     hang = f" Hang {diffuser} before it." if diffuser else ""
     return SheetStep(
-        StepKind.GATE, "Panel on", pace.gate_s, needs_person=True,
+        StepKind.GATE,
+        "Panel on",
+        pace.gate_s,
+        needs_person=True,
         params={
-            "gate": "panel", "advice": f"Aim the telescope at it; {how}.{hang}", "answer": "The panel is on: begin",
+            "gate": "panel",
+            "advice": f"Aim the telescope at it; {how}.{hang}",
+            "answer": "The panel is on: begin",
         },
-    )  # fmt: skip
+    )
 
 
 def _cap_gate(pace: RigPace, cover: bool) -> list[SheetStep]:
@@ -219,7 +224,7 @@ def _cap_gate(pace: RigPace, cover: bool) -> list[SheetStep]:
                 "advice": "The panel goes dark by itself. Keep room light off the tube.",
                 "answer": "The cap is on: shoot what needs the dark",
             },
-        )  # fmt: skip
+        )
     ]
 
 
@@ -241,7 +246,7 @@ def _flat_steps(index: int, row: FlatWish, pace: RigPace, moves_focus: bool) -> 
                     "advice": f"The lights in {row.filter_code} were taken there.",
                     "answer": "The focus is set: go on",
                 },
-            )  # fmt: skip
+            )
         )
     steps.append(
         SheetStep(
@@ -255,7 +260,7 @@ def _flat_steps(index: int, row: FlatWish, pace: RigPace, moves_focus: bool) -> 
             exposure_known=known,
             row=index,
             count=shots,
-        )  # fmt: skip
+        )
     )
     steps.append(
         SheetStep(
@@ -267,7 +272,7 @@ def _flat_steps(index: int, row: FlatWish, pace: RigPace, moves_focus: bool) -> 
             exposure_s=exposure,
             exposure_known=known,
             row=index,
-        )  # fmt: skip
+        )
     )
     return steps
 
@@ -275,18 +280,26 @@ def _flat_steps(index: int, row: FlatWish, pace: RigPace, moves_focus: bool) -> 
 def _dark_flats(index: int, row: FlatWish, pace: RigPace) -> SheetStep:
     exposure = row.prior_exposure_s or GUESSED_EXPOSURE_S
     return SheetStep(
-        StepKind.DARK_FLATS, f"{row.n_dark_flats} dark flats for {row.filter_code}",
-        row.n_dark_flats * (exposure + pace.download_s), filter_code=row.filter_code, count=row.n_dark_flats,
-        exposure_s=exposure, exposure_known=row.prior_exposure_s is not None, row=index,
-    )  # fmt: skip
+        StepKind.DARK_FLATS,
+        f"{row.n_dark_flats} dark flats for {row.filter_code}",
+        row.n_dark_flats * (exposure + pace.download_s),
+        filter_code=row.filter_code,
+        count=row.n_dark_flats,
+        exposure_s=exposure,
+        exposure_known=row.prior_exposure_s is not None,
+        row=index,
+    )
 
 
 def _dark_steps(dark: DarkWish, sensor_temp_c: float | None, pace: RigPace) -> list[SheetStep]:
     steps = []
     params: dict[str, object] = {
-        "exposure_s": dark.exposure_s, "set_temp_c": dark.set_temp_c, "gain": dark.gain, "offset": dark.offset,
+        "exposure_s": dark.exposure_s,
+        "set_temp_c": dark.set_temp_c,
+        "gain": dark.gain,
+        "offset": dark.offset,
         "binning": dark.binning,
-    }  # fmt: skip
+    }
     away = abs((sensor_temp_c if sensor_temp_c is not None else 15.0) - dark.set_temp_c)
     if away > 0.3:
         steps.append(
@@ -295,7 +308,7 @@ def _dark_steps(dark: DarkWish, sensor_temp_c: float | None, pace: RigPace) -> l
                 f"Bring the sensor to {dark.set_temp_c:.0f} °C",
                 away * pace.cooling_s_per_c + pace.settle_s,
                 params=params,
-            )  # fmt: skip
+            )
         )
     title = f"{dark.n_frames} darks of {dark.exposure_s:g} s at {dark.set_temp_c:.0f} °C"
     steps.append(
@@ -307,7 +320,7 @@ def _dark_steps(dark: DarkWish, sensor_temp_c: float | None, pace: RigPace) -> l
             exposure_s=dark.exposure_s,
             exposure_known=True,
             params=params,
-        )  # fmt: skip
+        )
     )
     steps.append(SheetStep(StepKind.BUILD, "Build the master dark", pace.build_s, params=params))
     return steps

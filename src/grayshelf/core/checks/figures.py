@@ -1,0 +1,67 @@
+"""Figures that describe a master: what its card shows."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.masters.combine import MAD_TO_SIGMA
+
+
+@dataclass(frozen=True)
+class Figure:
+    """One number on a card."""
+
+    name: str
+    value: float
+    unit: str
+    digits: int
+
+
+def _middle(pixels: NDArray[np.float32]) -> NDArray[np.float32]:
+    height, width = pixels.shape
+    return pixels[height * 2 // 5 : height * 3 // 5 + 1, width * 2 // 5 : width * 3 // 5 + 1]
+
+
+def _corners(pixels: NDArray[np.float32]) -> list[float]:
+    height, width = pixels.shape
+    h, w = max(height // 12, 1), max(width // 12, 1)
+    parts = (pixels[:h, :w], pixels[:h, -w:], pixels[-h:, :w], pixels[-h:, -w:])
+    return [float(np.median(part)) for part in parts]
+
+
+def master_figures(pixels: NDArray[np.float32], kind: FrameKind) -> list[Figure]:
+    """Figures of a master or frame.
+
+    Parameters
+    ----------
+    pixels
+        Shape (h, w), ADU for capped frames, ADU or norm 1 for flats.
+    kind
+        What the frame was taken for.
+    """
+    median = float(np.median(pixels))
+    spread = MAD_TO_SIGMA * float(np.median(np.abs(pixels - np.float32(median))))
+    if kind is FrameKind.FLAT:
+        middle = float(np.median(_middle(pixels)))
+        corners = _corners(pixels)
+        darkest = float(np.percentile(pixels, 0.01))
+        return [
+            Figure("Median", median, "norm 1" if median < 100 else "ADU", 4 if median < 100 else 0),
+            Figure("Corner to centre", 100.0 * float(np.mean(corners)) / middle, "%", 1),
+            Figure("Weakest corner", 100.0 * min(corners) / middle, "%", 1),
+            Figure("Darkest 0.01 %", 100.0 * darkest / middle, "% of centre", 1),
+            Figure("Spread of the pixels", 100.0 * spread / median, "%", 2),
+        ]
+    middle = float(np.median(_middle(pixels)))
+    warm = float(np.mean(pixels > median + max(10.0 * spread, 1.0)))
+    return [
+        Figure("Median", median, "ADU", 1),
+        Figure("Spread of the pixels", spread, "ADU", 2),
+        Figure("Brightest corner", max(_corners(pixels)) - middle, "ADU over the middle", 1),
+        Figure("Warm pixels", 100.0 * warm, "%", 3),
+        Figure("Lowest pixel", float(pixels.min()), "ADU", 0),
+    ]

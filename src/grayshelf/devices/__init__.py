@@ -1,0 +1,1 @@
+"""Devices: the ports that the work is written against, and what stands behind them."""

@@ -1,0 +1,134 @@
+"""The ports: what the work needs of a device, whoever made it."""
+
+from __future__ import annotations
+
+import threading
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+
+
+@dataclass(frozen=True)
+class CameraFacts:
+    """What a camera says of itself."""
+
+    name: str
+    width: int
+    height: int
+    pixel_um: float
+    white_adu: int
+    bayer_pattern: str | None
+    cooled: bool
+    download_s: float
+
+
+@dataclass(frozen=True)
+class Exposed:
+    """A frame fresh from the camera."""
+
+    pixels: NDArray[np.uint16]
+    began: datetime
+    sensor_temp_c: float
+    electrons_per_adu: float | None
+
+
+@dataclass(frozen=True)
+class CoolerState:
+    """Where the sensor is, where it should be, and how hard the cooler works."""
+
+    sensor_c: float
+    set_point_c: float | None
+    power_percent: float
+
+
+class Camera(Protocol):
+    """A camera."""
+
+    facts: CameraFacts
+
+    def expose(
+        self,
+        exposure_s: float,
+        gain: float,
+        offset: float,
+        binning: int,
+        cancel: threading.Event | None = None,
+    ) -> Exposed:
+        """Take one frame; gain, offset and binning are always explicit."""
+        ...
+
+    def cooler(self) -> CoolerState:
+        """The cooler's state."""
+        ...
+
+    def set_temperature(self, set_point_c: float) -> None:
+        """Give the cooler a set point."""
+        ...
+
+
+class FilterWheel(Protocol):
+    """A filter wheel."""
+
+    filters: tuple[str, ...]
+
+    def position(self) -> int:
+        """Index of the filter that is in."""
+        ...
+
+    def move(self, index: int) -> None:
+        """Bring another filter in; returns when it is there."""
+        ...
+
+
+class Panel(Protocol):
+    """A light source with integer brightness."""
+
+    lowest: int
+    highest: int
+
+    def brightness(self) -> int:
+        """Brightness now; 0 is dark."""
+        ...
+
+    def set_brightness(self, value: int) -> None:
+        """Set the brightness; 0 is dark."""
+        ...
+
+
+class Positioner(Protocol):
+    """A focuser (steps) or a rotator (degrees)."""
+
+    def position(self) -> float:
+        """Where it is."""
+        ...
+
+    def move(self, to: float) -> None:
+        """Move there; returns when it is there."""
+        ...
+
+
+class Hands(Protocol):
+    """What a person does at the telescope. A real rig has nothing here: the person's word is taken."""
+
+    def did(self, gate: str) -> None:
+        """The person says that it is done: 'panel', 'cap', 'uncap' ..."""
+        ...
+
+    def hung(self, stops: float) -> None:
+        """The person hung a diffuser of so many stops before the panel, on top of what hangs there."""
+        ...
+
+
+@dataclass(frozen=True)
+class RigDevices:
+    """The devices of one rig. What is None is done by the person, who is told the number."""
+
+    camera: Camera
+    wheel: FilterWheel | None
+    panel: Panel | None
+    rotator: Positioner | None
+    focuser: Positioner | None
+    hands: Hands | None = None

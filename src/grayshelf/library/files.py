@@ -1,0 +1,270 @@
+"""The files of the library: reading frames that came from anywhere, writing our own without ever overwriting."""
+
+from __future__ import annotations
+
+import gzip
+import hashlib
+import os
+import tempfile
+import warnings
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any, BinaryIO, cast
+
+import numpy as np
+from astropy.io import fits
+from numpy.typing import NDArray
+
+from grayshelf.core.errors import Conflict, NotFound, NotPermitted, UnreadableFrame
+from grayshelf.core.frames.fits_blocks import MAX_PIXELS, ImageHeader, read_image_header
+
+FITS_SUFFIXES = (".fits", ".fit", ".fts")
+#: What a file may unpack to: the largest frame in 64 bits, and its headers.
+MAX_UNPACKED = MAX_PIXELS * 8 + 16_000_000
+
+
+def looks_like_frame(name: str) -> bool:
+    """Whether a file's name says that it is a FITS frame, packed or not."""
+    lower = name.lower()
+    for packing in (".gz", ".fz"):
+        lower = lower.removesuffix(packing)
+    return lower.endswith(FITS_SUFFIXES)
+
+
+def read_header(path: Path) -> ImageHeader:
+    """Read the header of a frame and check that the file holds all of it.
+
+    Raises
+    ------
+    UnreadableFrame
+        With a reason a person understands.
+    """
+    try:
+        size = path.stat().st_size
+        if size == 0:
+            raise UnreadableFrame("The file is empty (0 bytes).", "Copy it again from where it was taken.")
+        if path.name.lower().endswith(".gz"):
+            with gzip.open(path, "rb") as packed:
+                image = read_image_header(cast(BinaryIO, packed), None)
+                _check_packed(cast(BinaryIO, packed), image)
+                return image
+        with path.open("rb") as stream:
+            return read_image_header(stream, size)
+    except UnreadableFrame:
+        raise
+    except (OSError, EOFError, ValueError, MemoryError, OverflowError) as error:
+        raise _as_unreadable(error) from error
+    except Exception as error:
+        # zlib and Astropy raise what they like at damaged files; a scan must go on whatever it is.
+        raise _as_unreadable(error) from error
+
+
+def _as_unreadable(error: Exception) -> UnreadableFrame:
+    if isinstance(error, FileNotFoundError):
+        return UnreadableFrame("The file is no longer there.", "Scan the folder again.")
+    if isinstance(error, PermissionError):
+        return UnreadableFrame("The file may not be read by this user.", "Change its permissions.")
+    if isinstance(error, (EOFError, gzip.BadGzipFile)) or "Compressed" in str(error):
+        return UnreadableFrame(
+            "The packed file is cut off or damaged.", "Copy it again from where it was taken."
+        )
+    return UnreadableFrame(f"The file is damaged ({type(error).__name__}: {error}).", "Copy it again.")
+
+
+def _check_packed(stream: BinaryIO, image: ImageHeader) -> None:
+    """Unpack to the end of the pixels, in small pieces, so that a cut-off file shows."""
+    end = image.data_offset + image.data_bytes
+    if end > MAX_UNPACKED:
+        raise UnreadableFrame("The packed file would unpack to more than any frame.", "Leave it out.")
+    position = stream.tell()
+    while position < end:
+        piece = stream.read(min(1 << 20, end - position))
+        if not piece:
+            raise UnreadableFrame(
+                "The file is cut off inside its pixels.", "Copy it again from where it was taken."
+            )
+        position += len(piece)
+
+
+def read_pixels(path: Path) -> NDArray[Any]:
+    """All pixels of a frame, shape (height, width): uint16 where the file holds those, else float32.
+
+    The header is checked first, so memory is bounded by the size that it truly has.
+    """
+    image = read_header(path)
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            with fits.open(path, memmap=False, lazy_load_hdus=True) as hdus:
+                data = np.asarray(hdus[image.hdu].data)
+    except Exception as error:
+        raise _as_unreadable(error) from error
+    if data.shape != (image.height, image.width):
+        raise UnreadableFrame("The pixels do not have the size that the header gives.", "Leave it out.")
+    if data.dtype == np.uint16:
+        return data
+    return data.astype(np.float32)
+
+
+class FileSource:
+    """A frame on disk that hands out rows; plain FITS are mapped, packed ones unpacked once to a scratch file."""
+
+    def __init__(self, path: Path, name: str, scratch: Path) -> None:
+        self.name = name
+        self.path = path
+        image = read_header(path)
+        self.width, self.height = image.width, image.height
+        plain = not image.compressed and not path.name.lower().endswith(".gz")
+        self._scaling = (float(image.header.get("BSCALE", 1.0)), float(image.header.get("BZERO", 0.0)))
+        if plain:
+            kinds = {8: "u1", 16: ">i2", 32: ">i4", 64: ">i8", -32: ">f4", -64: ">f8"}
+            self._array: NDArray[Any] = np.memmap(
+                path,
+                dtype=kinds[image.bits],
+                mode="r",
+                offset=image.data_offset,
+                shape=(self.height, self.width),
+            )
+        else:
+            handle, scratch_name = tempfile.mkstemp(dir=scratch, suffix=".part")
+            os.close(handle)
+            Path(scratch_name).write_bytes(read_pixels(path).astype(np.float32).tobytes())
+            self._array = np.memmap(scratch_name, dtype="f4", mode="r", shape=(self.height, self.width))
+            Path(scratch_name).unlink()
+            self._scaling = (1.0, 0.0)
+
+    def rows(self, first: int, last: int) -> NDArray[np.float32]:
+        """Rows first … last−1 as float32."""
+        rows = self._array[first:last].astype(np.float32)
+        scale, zero = self._scaling
+        if scale != 1.0:
+            rows *= np.float32(scale)
+        if zero:
+            rows += np.float32(zero)
+        return rows
+
+
+def sha256_of(path: Path) -> str:
+    """Hash of a file's bytes, read in pieces."""
+    digest = hashlib.sha256()
+    with path.open("rb") as stream:
+        while piece := stream.read(1 << 20):
+            digest.update(piece)
+    return digest.hexdigest()
+
+
+class _HashingWriter:
+    """Passes bytes on to a file and hashes them on the way, so that they need not be held twice."""
+
+    def __init__(self, stream: BinaryIO) -> None:
+        self._stream = stream
+        self.digest = hashlib.sha256()
+        self.mode = "wb"
+
+    def write(self, data: Any) -> int:
+        piece = memoryview(data).cast("B")
+        self.digest.update(piece)
+        return self._stream.write(piece)
+
+    def flush(self) -> None:
+        self._stream.flush()
+
+    def tell(self) -> int:
+        return self._stream.tell()
+
+
+def write_new(path: Path, write: Callable[[BinaryIO], None]) -> str:
+    """Write a file that was not there before; return its SHA-256.
+
+    The bytes go to a '.part' file, to the disk, are read back and compared, and only then get their name.
+    An existing file is never overwritten.
+
+    Raises
+    ------
+    Conflict
+        Where the name is taken, or what was read back is not what was written.
+    """
+    path.parent.mkdir(parents=True, exist_ok=True)
+    part = path.with_name(path.name + ".part")
+    try:
+        with part.open("wb") as stream:
+            hashing = _HashingWriter(stream)
+            write(cast(BinaryIO, hashing))
+            stream.flush()
+            os.fsync(stream.fileno())
+        digest = hashing.digest.hexdigest()
+        if sha256_of(part) != digest:
+            raise Conflict(
+                f"{path.name} was not written as it should be: the disk gave other bytes back.", "Check it."
+            )
+        try:
+            os.link(part, path)
+        except FileExistsError as error:
+            raise Conflict(f"{path.name} is there already and was left as it is.") from error
+    except OSError as error:
+        if error.errno == 28:
+            raise Conflict(
+                f"The disk is full: {path.name} was not written. The frames so far are safe.",
+                "Make room, then go on.",
+            ) from error
+        raise
+    finally:
+        part.unlink(missing_ok=True)
+    return digest
+
+
+class NamedFolders:
+    """The only folders that may be read: those that the user named, and the library's own."""
+
+    def __init__(self, roots: list[Path]) -> None:
+        self.roots = [root.resolve() for root in roots]
+
+    def permit(self, path: Path) -> Path:
+        """The path, resolved, where it lies in one of the folders.
+
+        Raises
+        ------
+        NotPermitted, NotFound
+        """
+        real = path.resolve()
+        if not any(real.is_relative_to(root) for root in self.roots):
+            raise NotPermitted(
+                "That file is not in a folder that you named.", "Name its folder in Intake first."
+            )
+        if not real.is_file():
+            raise NotFound("The file is no longer where it was.", "Scan its folder again.")
+        return real
+
+
+def walk_frames(
+    root: Path, stopped: Callable[[], None] = lambda: None
+) -> Iterator[tuple[str, os.stat_result]]:
+    """Every frame file below a folder, as path below it with '/', in a fixed order.
+
+    Links to files inside the folder are read as files; links to folders are not followed, so a loop of
+    links ends, and nothing outside the folder comes in.
+    """
+    real_root = root.resolve()
+    for base, folders, names in os.walk(real_root):
+        stopped()
+        folders[:] = sorted(f for f in folders if not f.startswith(".") and not (Path(base) / f).is_symlink())
+        for name in sorted(names):
+            if name.startswith(".") or not looks_like_frame(name):
+                continue
+            path = Path(base) / name
+            relative = path.relative_to(real_root).as_posix()
+            try:
+                if path.is_symlink() and not path.resolve(strict=True).is_relative_to(real_root):
+                    continue
+                yield relative, path.stat()
+            except (OSError, RuntimeError):
+                yield relative, os.stat_result((0,) * 10)
+
+
+@contextmanager
+def scratch_folder(root: Path) -> Iterator[Path]:
+    """A place for unpacked frames while a master is built; gone afterwards."""
+    root.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory(dir=root) as name:
+        yield Path(name)

@@ -1,0 +1,275 @@
+"""Tables of the library. Times are UTC; floats are in the unit of the trade."""
+
+from __future__ import annotations
+
+from datetime import UTC, date, datetime
+from typing import Any
+
+from sqlalchemy import JSON, DateTime, ForeignKey, Index, String, Text, TypeDecorator, UniqueConstraint
+from sqlalchemy.engine import Dialect
+from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship
+
+
+class Utc(TypeDecorator[datetime]):
+    """An aware UTC time; SQLite keeps it without its zone."""
+
+    impl = DateTime
+    cache_ok = True
+
+    def process_bind_param(self, value: datetime | None, dialect: Dialect) -> datetime | None:
+        """To the database."""
+        return None if value is None else value.astimezone(UTC).replace(tzinfo=None)
+
+    def process_result_value(self, value: datetime | None, dialect: Dialect) -> datetime | None:
+        """From the database."""
+        return None if value is None else value.replace(tzinfo=UTC)
+
+
+class Base(DeclarativeBase):
+    """Base of all tables."""
+
+    type_annotation_map = {dict[str, Any]: JSON, list[Any]: JSON, datetime: Utc}
+
+
+class Setting(Base):
+    """A setting of the whole library: the site, the clock of the demo."""
+
+    __tablename__ = "setting"
+    key: Mapped[str] = mapped_column(primary_key=True)
+    value: Mapped[dict[str, Any]]
+
+
+class Rig(Base):
+    """A train with its camera, and what is wished of its flats."""
+
+    __tablename__ = "rig"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(unique=True)
+    camera: Mapped[str] = mapped_column(index=True)
+    telescope: Mapped[str | None]
+    aperture_mm: Mapped[float | None]
+    focal_length_mm: Mapped[float | None]
+    devices: Mapped[str | None]
+    """Name of the simulated rig behind it, or None: the person does everything."""
+    wishes: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    tolerances: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    traits: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    filters: Mapped[list[RigFilter]] = relationship(
+        order_by="RigFilter.position", cascade="all, delete-orphan"
+    )
+    events: Mapped[list[RigEvent]] = relationship(order_by="RigEvent.at", cascade="all, delete-orphan")
+
+
+class RigFilter(Base):
+    """A filter in a rig's wheel."""
+
+    __tablename__ = "rig_filter"
+    __table_args__ = (UniqueConstraint("rig_id", "code"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    rig_id: Mapped[int] = mapped_column(ForeignKey("rig.id"))
+    position: Mapped[int]
+    code: Mapped[str]
+    name: Mapped[str] = mapped_column(default="")
+    passband_nm: Mapped[float | None]
+    width_nm: Mapped[float | None]
+    brightness: Mapped[int | None]
+
+
+class RigEvent(Base):
+    """Something was done to a train: flats from before do not fit lights from after."""
+
+    __tablename__ = "rig_event"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    rig_id: Mapped[int] = mapped_column(ForeignKey("rig.id"))
+    at: Mapped[datetime]
+    what: Mapped[str]
+
+
+class FlatSetting(Base):
+    """An exposure found for flats. Never overwritten: the newest one counts."""
+
+    __tablename__ = "flat_setting"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    rig_id: Mapped[int] = mapped_column(ForeignKey("rig.id"), index=True)
+    filter_code: Mapped[str]
+    gain: Mapped[float]
+    offset: Mapped[float]
+    binning: Mapped[int]
+    brightness: Mapped[int | None]
+    exposure_s: Mapped[float]
+    expected_adu: Mapped[float]
+    shots: Mapped[int]
+    found_at: Mapped[datetime]
+
+
+class Folder(Base):
+    """A folder that the user named (read only), or the library's own."""
+
+    __tablename__ = "folder"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    path: Mapped[str] = mapped_column(unique=True)
+    own: Mapped[bool] = mapped_column(default=False)
+    added_at: Mapped[datetime]
+    scanned_at: Mapped[datetime | None]
+    trouble: Mapped[str] = mapped_column(default="")
+
+
+class FrameSet(Base):
+    """Frames that share every setting that matters; a master is a set of its own."""
+
+    __tablename__ = "frame_set"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    kind: Mapped[str] = mapped_column(index=True)
+    camera: Mapped[str | None] = mapped_column(index=True)
+    night: Mapped[date | None] = mapped_column(index=True)
+    is_master: Mapped[bool]
+    n_frames: Mapped[int]
+    n_kept: Mapped[int]
+    facts: Mapped[dict[str, Any]]
+    sample_step: Mapped[int | None]
+    first_utc: Mapped[datetime | None]
+    last_utc: Mapped[datetime | None]
+    taken_off: Mapped[bool] = mapped_column(default=False)
+    master_set_id: Mapped[int | None] = mapped_column(ForeignKey("frame_set.id"))
+    """For a set that was combined: its master."""
+    frames: Mapped[list[Frame]] = relationship(back_populates="set", order_by="Frame.id")
+    record: Mapped[MasterRecord | None] = relationship(
+        back_populates="set", cascade="all, delete-orphan", foreign_keys="MasterRecord.set_id"
+    )
+
+
+class Frame(Base):
+    """A file that is, or claims to be, a frame."""
+
+    __tablename__ = "frame"
+    __table_args__ = (
+        UniqueConstraint("folder_id", "path"),
+        Index("ix_frame_twin", "camera", "utc", "kind"),
+    )
+    id: Mapped[int] = mapped_column(primary_key=True)
+    folder_id: Mapped[int] = mapped_column(ForeignKey("folder.id"), index=True)
+    path: Mapped[str]
+    """Below its folder, with '/'."""
+    size_bytes: Mapped[int]
+    modified_ns: Mapped[int]
+    state: Mapped[str] = mapped_column(String(12), index=True)
+    """'good', 'lacking' (a value that matters), 'unreadable', 'duplicate' or 'gone'."""
+    reason: Mapped[str] = mapped_column(Text, default="")
+    advice: Mapped[str] = mapped_column(Text, default="")
+    kind: Mapped[str | None] = mapped_column(index=True)
+    camera: Mapped[str | None]
+    utc: Mapped[datetime | None]
+    night: Mapped[date | None]
+    rejected: Mapped[bool] = mapped_column(default=False)
+    facts: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    group_key: Mapped[str | None] = mapped_column(index=True)
+    set_id: Mapped[int | None] = mapped_column(ForeignKey("frame_set.id"), index=True)
+    sha256: Mapped[str | None]
+    set: Mapped[FrameSet | None] = relationship(back_populates="frames")
+    folder: Mapped[Folder] = relationship()
+
+
+class MasterRecord(Base):
+    """What is known of a master beyond its header: how it was made and what it measured."""
+
+    __tablename__ = "master_record"
+    set_id: Mapped[int] = mapped_column(ForeignKey("frame_set.id"), primary_key=True)
+    built_here: Mapped[bool] = mapped_column(default=False)
+    method: Mapped[str] = mapped_column(default="")
+    noise: Mapped[float | None]
+    frame_noise: Mapped[float | None]
+    predicted_noise: Mapped[float | None]
+    pedestal_set_id: Mapped[int | None] = mapped_column(ForeignKey("frame_set.id"))
+    care: Mapped[list[Any]] = mapped_column(default=list)
+    figures: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    set: Mapped[FrameSet] = relationship(back_populates="record", foreign_keys=[set_id])
+    inputs: Mapped[list[MasterInput]] = relationship(order_by="MasterInput.seq", cascade="all, delete-orphan")
+
+
+class MasterInput(Base):
+    """One frame of a master built here."""
+
+    __tablename__ = "master_input"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    master_id: Mapped[int] = mapped_column(ForeignKey("master_record.set_id"), index=True)
+    seq: Mapped[int]
+    frame_id: Mapped[int | None] = mapped_column(ForeignKey("frame.id"))
+    name: Mapped[str]
+    sha256: Mapped[str]
+    used: Mapped[bool]
+    level_adu: Mapped[float]
+    clipped_fraction: Mapped[float]
+    reason: Mapped[str] = mapped_column(default="")
+
+
+class NightLog(Base):
+    """What is noted of a night at a rig: conditions and words."""
+
+    __tablename__ = "night_log"
+    __table_args__ = (UniqueConstraint("rig_id", "night"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    rig_id: Mapped[int] = mapped_column(ForeignKey("rig.id"))
+    night: Mapped[date]
+    conditions: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    notes: Mapped[str] = mapped_column(Text, default="")
+
+
+class Job(Base):
+    """A piece of long work, so that a killed process shows what was done and goes on from there."""
+
+    __tablename__ = "job"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    kind: Mapped[str]
+    title: Mapped[str]
+    state: Mapped[str] = mapped_column(index=True)
+    """'queued', 'running', 'paused', 'waiting', 'done', 'stopped', 'failed' or 'interrupted'."""
+    params: Mapped[dict[str, Any]]
+    progress: Mapped[float] = mapped_column(default=0.0)
+    message: Mapped[str] = mapped_column(Text, default="")
+    advice: Mapped[str] = mapped_column(Text, default="")
+    result: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    rig_id: Mapped[int | None]
+    created_at: Mapped[datetime]
+    started_at: Mapped[datetime | None]
+    ended_at: Mapped[datetime | None]
+    steps: Mapped[list[RunStep]] = relationship(order_by="RunStep.seq", cascade="all, delete-orphan")
+
+
+class RunStep(Base):
+    """One step of a run."""
+
+    __tablename__ = "run_step"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    job_id: Mapped[int] = mapped_column(ForeignKey("job.id"), index=True)
+    seq: Mapped[int]
+    kind: Mapped[str]
+    title: Mapped[str]
+    filter_code: Mapped[str | None]
+    row: Mapped[int | None]
+    count: Mapped[int] = mapped_column(default=0)
+    done: Mapped[int] = mapped_column(default=0)
+    state: Mapped[str] = mapped_column(default="to do")
+    """'to do', 'doing', 'waiting', 'done', 'skipped' or 'no answer'."""
+    params: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    outcome: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    started_at: Mapped[datetime | None]
+    ended_at: Mapped[datetime | None]
+    shots: Mapped[list[RunShot]] = relationship(order_by="RunShot.seq", cascade="all, delete-orphan")
+
+
+class RunShot(Base):
+    """One exposure of a run, test shot or frame."""
+
+    __tablename__ = "run_shot"
+    __table_args__ = (UniqueConstraint("step_id", "seq"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    step_id: Mapped[int] = mapped_column(ForeignKey("run_step.id"), index=True)
+    seq: Mapped[int]
+    exposure_s: Mapped[float]
+    brightness: Mapped[int | None]
+    why: Mapped[str] = mapped_column(Text, default="")
+    stats: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    taken_at: Mapped[datetime]
+    path: Mapped[str]
+    """Below the library's folder."""
+    frame_id: Mapped[int | None] = mapped_column(ForeignKey("frame.id"))

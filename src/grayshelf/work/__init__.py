@@ -1,0 +1,1 @@
+"""Long work: scans, builds and runs, with progress, pause, stop and resume."""

@@ -1,0 +1,283 @@
+"""Building masters: frames hashed and judged, combined in strips, written with their provenance."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from grayshelf import __version__
+from grayshelf.core.checks.figures import master_figures
+from grayshelf.core.checks.levels import apart_from_set
+from grayshelf.core.errors import CannotCombine, NotFound
+from grayshelf.core.filing.names import master_name, safe_name
+from grayshelf.core.frames.fits_blocks import card_value
+from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.frames.write import InputRecord, frame_header, write_master
+from grayshelf.core.masters.combine import Combined, CombineSettings, combine
+from grayshelf.core.matching.match import choose, judge_bias, judge_dark_flat
+from grayshelf.core.matching.model import Verdict
+from grayshelf.core.sensor.statistics import frame_statistics
+from grayshelf.library.catalog import IN_SETS, describe_set, enter_own_file
+from grayshelf.library.facts_json import facts_from_json
+from grayshelf.library.files import FileSource, read_header, read_pixels, scratch_folder, sha256_of, write_new
+from grayshelf.library.library import Library
+from grayshelf.library.models import Folder, Frame, FrameSet, MasterInput, MasterRecord, Rig
+from grayshelf.library.shelf import common_settings, holdings, tolerances_of, traits_of
+from grayshelf.work.jobs import JobControl
+
+#: Fewer frames than this are not a stack.
+FEWEST = 3
+
+
+def build_sets(library: Library, control: JobControl, params: dict[str, Any]) -> dict[str, Any]:
+    """Work of a build job: `params['set_ids']`, in the order that lets flats find their dark flats."""
+    wanted = [int(i) for i in params["set_ids"]]
+    with library.db.session() as session:
+        rows = session.scalars(select(FrameSet).where(FrameSet.id.in_(wanted))).all()
+        order = {FrameKind.BIAS: 0, FrameKind.DARK: 1, FrameKind.DARK_FLAT: 2, FrameKind.FLAT: 3}
+        todo = [
+            r.id
+            for r in sorted(rows, key=lambda r: (order[FrameKind(r.kind)], r.id))
+            if r.kind != "light" and not r.is_master and r.master_set_id is None
+        ]
+    failed: list[str] = []
+    for number, set_id in enumerate(todo):
+        control.check()
+
+        def share(part: float, number: int = number) -> None:
+            control.check()
+            control.report((number + part) / len(todo), f"Master {number + 1} of {len(todo)}")
+
+        try:
+            build_master(library, set_id, share)
+        except CannotCombine as error:
+            failed.append(error.message)
+    built = len(todo) - len(failed)
+    message = f"{built} master{'s' if built != 1 else ''} built"
+    if failed:
+        message += f"; {len(failed)} could not be: {failed[0]}"
+    return {"message": message, "built": built, "failed": failed}
+
+
+def build_master(
+    library: Library,
+    set_id: int,
+    progress: Callable[[float], None] = lambda share: None,
+    settings: CombineSettings = CombineSettings(),
+) -> int:
+    """Combine a set into a master and put it on the shelf; return the master's set number.
+
+    Building a set that has its master already returns that master: nothing is built twice.
+
+    Raises
+    ------
+    CannotCombine
+        Where too few frames are left, or they do not belong together.
+    """
+    with library.db.session() as session:
+        row = session.get(FrameSet, set_id)
+        if row is None:
+            raise NotFound("This set is no longer in the library.")
+        if row.master_set_id is not None:
+            return row.master_set_id
+        frames = [f for f in row.frames if f.state in IN_SETS and not f.rejected]
+        paths = [library.frame_path(session, f) for f in frames]
+        pedestal = _pedestal_for(library, session, row)
+        pedestal_path = None if pedestal is None else library.frame_path(session, pedestal.frames[0])
+        pedestal_id = None if pedestal is None else pedestal.id
+    facts = facts_from_json(row.facts)
+    inputs = _judge_inputs(frames, paths, lambda s: progress(0.35 * s))
+    used = [i for i, record in enumerate(inputs) if record.used]
+    if len(used) < FEWEST:
+        raise CannotCombine(
+            f"Only {len(used)} of {len(frames)} frames can be used; a master needs {FEWEST} or more.",
+            "Shoot more, or look at why the others were left out.",
+        )
+    facts = replace(facts, is_master=True, n_combined=len(used))
+    digest = _digest(inputs, settings, pedestal_path)
+    relative = (
+        f"masters/{safe_name(facts.camera or 'camera')}/{master_name(facts, len(used))}_{digest[:8]}.fits"
+    )
+    target = library.root / relative
+    noise: dict[str, float | None]
+    if target.exists():
+        # Written before the process was killed, but not entered: the same inputs give the same file.
+        noise = _noise_in_header(target)
+    else:
+        combined = _combine(
+            library, row, paths, used, pedestal_path, settings, lambda s: progress(0.35 + 0.6 * s)
+        )
+        inputs = [
+            replace(record, clipped_fraction=combined.clipped_fraction[used.index(i)])
+            if i in used
+            else record
+            for i, record in enumerate(inputs)
+        ]
+        noise = {
+            "noise": combined.noise,
+            "frame_noise": combined.frame_noise,
+            "predicted_noise": combined.predicted_noise,
+        }
+        extra = {
+            "GSNOISE": (combined.noise, "temporal noise left in a pixel"),
+            "GSNOISE1": (combined.frame_noise, "temporal noise of one frame"),
+            "GSNOISEP": (combined.predicted_noise, "noise foretold for this many frames"),
+            "GSDIGEST": (digest[:40], "hash of inputs and settings"),
+        }
+        history = [
+            f"Combined by Gray Shelf {__version__}: {settings.describe(len(used))}",
+            f"{len(used)} of {len(frames)} frames used; the table INPUTS names each with its SHA-256",
+        ]
+        if pedestal_path is not None:
+            history.append(f"Taken off every frame first: {pedestal_path.name}")
+        header = frame_header(facts, {k: v for k, v in extra.items() if v[0] == v[0]})
+        write_new(target, lambda stream: write_master(stream, combined.pixels, header, inputs, history))
+    progress(0.97)
+    master_id = _enter(library, set_id, relative, settings, inputs, frames, noise, pedestal_id, len(used))
+    library.touched()
+    progress(1.0)
+    return master_id
+
+
+def _judge_inputs(
+    frames: Sequence[Frame], paths: Sequence[Path], progress: Callable[[float], None]
+) -> list[InputRecord]:
+    """Hash each frame, measure its level, and leave out those that lie apart from the others."""
+    records: list[InputRecord] = []
+    for i, (frame, path) in enumerate(zip(frames, paths, strict=True)):
+        pixels = read_pixels(path)
+        level = frame_statistics(pixels).median if pixels.dtype.kind == "u" else float(_median(pixels))
+        records.append(InputRecord(Path(frame.path).name, sha256_of(path), True, level, 0.0))
+        progress((i + 1) / len(frames))
+    apart = apart_from_set([r.level_adu for r in records])
+    return [replace(r, used=False, reason=apart[i]) if i in apart else r for i, r in enumerate(records)]
+
+
+def _median(pixels: Any) -> float:
+    import numpy as np
+
+    return float(np.median(pixels))
+
+
+def _digest(inputs: Sequence[InputRecord], settings: CombineSettings, pedestal: Path | None) -> str:
+    parts = [record.sha256 for record in inputs if record.used]
+    parts += [repr(settings), sha256_of(pedestal) if pedestal is not None else "no pedestal"]
+    return hashlib.sha256("\n".join(parts).encode()).hexdigest()
+
+
+def _noise_in_header(path: Path) -> dict[str, float | None]:
+    header = read_header(path).header
+    names = {"noise": "GSNOISE", "frame_noise": "GSNOISE1", "predicted_noise": "GSNOISEP"}
+    return {name: card_value(header, card) for name, card in names.items()}
+
+
+def _combine(
+    library: Library,
+    row: FrameSet,
+    paths: Sequence[Path],
+    used: Sequence[int],
+    pedestal: Path | None,
+    settings: CombineSettings,
+    progress: Callable[[float], None],
+) -> Combined:
+    flat = row.kind == "flat"
+    with scratch_folder(library.root / "scratch") as scratch:
+        sources = [FileSource(paths[i], paths[i].name, scratch) for i in used]
+        dark = FileSource(pedestal, pedestal.name, scratch) if pedestal is not None else None
+        return combine(
+            sources,
+            settings,
+            pedestal=dark,
+            scale_to_median=flat,
+            colour=flat and row.facts.get("bayer_pattern") is not None,
+            progress=progress,
+        )
+
+
+def _pedestal_for(library: Library, session: Session, row: FrameSet) -> FrameSet | None:
+    """The dark flat (or dark of that exposure, or bias) to take off a flat, as a master; built first if need be."""
+    if row.kind != "flat":
+        return None
+    rig = session.scalar(select(Rig).where(Rig.camera == (row.camera or "")))
+    tolerances = tolerances_of(rig) if rig else None
+    facts = facts_from_json(row.facts)
+    want = common_settings(row, facts)
+    shelf = holdings(library, row.camera or "")
+    if tolerances is None or rig is None:
+        raise CannotCombine("No rig is known for these flats.", "Scan their folder again.")
+    traits = traits_of(rig)
+    darks = [h for h in shelf if h.kind in (FrameKind.DARK_FLAT, FrameKind.DARK)]
+    line = choose(FrameKind.DARK_FLAT, darks, want, lambda h: judge_dark_flat(want, h, tolerances, traits))
+    if line.verdict is Verdict.NOTHING:
+        biases = [h for h in shelf if h.kind is FrameKind.BIAS]
+        line = choose(FrameKind.BIAS, biases, want, lambda h: judge_bias(want, h, tolerances, traits))
+    if line.chosen is None:
+        raise CannotCombine(
+            f"No dark flat of {facts.exposure_s:g} s and no bias fits these flats, so their pedestal would stay in.",
+            "Shoot dark flats at the flats' exposure first.",
+        )
+    chosen_id = int(line.chosen.holding.key)
+    if not line.chosen.holding.is_master:
+        session.commit()
+        chosen_id = build_master(library, chosen_id)
+    return session.get_one(FrameSet, chosen_id)
+
+
+def _enter(
+    library: Library,
+    set_id: int,
+    relative: str,
+    settings: CombineSettings,
+    inputs: Sequence[InputRecord],
+    frames: Sequence[Frame],
+    noise: dict[str, float | None],
+    pedestal_id: int | None,
+    n_used: int,
+) -> int:
+    """Put a master that lies on the disk into the catalogue, in one step."""
+    pixels = read_pixels(library.root / relative)
+    with library.db.session() as session:
+        row = session.get_one(FrameSet, set_id)
+        folder = session.get_one(Folder, library.own_folder_id(session))
+        facts = replace(facts_from_json(row.facts), is_master=True, n_combined=n_used)
+        frame = enter_own_file(session, folder, relative, facts, sha256_of(library.root / relative))
+        frame.group_key = frame.group_key or "master"
+        master = FrameSet(kind=row.kind, is_master=True, n_frames=n_used, n_kept=n_used, facts={})
+        session.add(master)
+        session.flush()
+        frame.set_id = master.id
+        describe_set(master, [frame], [facts])
+        master.sample_step, master.first_utc, master.last_utc = row.sample_step, row.first_utc, row.last_utc
+        figures = [vars(f) for f in master_figures(pixels, FrameKind(row.kind))]
+        master.record = MasterRecord(
+            set_id=master.id,
+            built_here=True,
+            method=settings.describe(n_used),
+            pedestal_set_id=pedestal_id,
+            noise=noise.get("noise"),
+            frame_noise=noise.get("frame_noise"),
+            predicted_noise=noise.get("predicted_noise"),
+            figures={"list": figures},
+        )
+        ids = {Path(f.path).name: f.id for f in frames}
+        for seq, record in enumerate(inputs):
+            master.record.inputs.append(
+                MasterInput(
+                    seq=seq,
+                    frame_id=ids.get(record.name),
+                    name=record.name,
+                    sha256=record.sha256,
+                    used=record.used,
+                    level_adu=record.level_adu,
+                    clipped_fraction=record.clipped_fraction,
+                    reason=record.reason,
+                )
+            )
+        row.master_set_id = master.id
+        return master.id

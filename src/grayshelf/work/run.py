@@ -1,0 +1,729 @@
+"""Doing a run sheet: gates, searches, series, builds; each step a row, each frame on disk before it counts.
+
+A frame's name follows from its run, step and number. Its file is written and checked first, then entered; a
+process killed between the two finds the file when it goes on, and takes it instead of shooting again.
+"""
+
+from __future__ import annotations
+
+import math
+import re
+import threading
+from collections.abc import Callable
+from dataclasses import asdict, dataclass, replace
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from grayshelf.core.checks.frames import light_leak
+from grayshelf.core.errors import CannotCombine, Conflict, DeviceError, GrayShelfError
+from grayshelf.core.filing.names import frame_stem, night_folder, safe_name
+from grayshelf.core.flats.exposure import (
+    Found,
+    NoAnswer,
+    Pedestal,
+    Shoot,
+    TestShot,
+    next_step,
+)
+from grayshelf.core.frames.angle import CameraAngle, circular_difference
+from grayshelf.core.frames.facts import FrameFacts
+from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.frames.night import night_of_utc
+from grayshelf.core.frames.write import frame_header, write_frame
+from grayshelf.core.matching.model import CommonSettings
+from grayshelf.core.planning.runsheet import FlatWish, RunSheet, StepKind, afterwards
+from grayshelf.core.sensor.statistics import FrameStatistics, frame_statistics
+from grayshelf.devices.ports import Exposed, RigDevices
+from grayshelf.library.catalog import enter_own_file, read_file, regroup
+from grayshelf.library.files import read_pixels, sha256_of, write_new
+from grayshelf.library.library import Library
+from grayshelf.library.models import FlatSetting, Folder, Frame, FrameSet, Job, Rig, RunShot, RunStep
+from grayshelf.library.shelf import traits_of, wishes_of
+from grayshelf.work.build import build_master
+from grayshelf.work.jobs import JobControl, JobRunner, Stopped
+from grayshelf.work.tonight import pedestal_of
+
+#: Room between the numbers of steps, so that a gate can be put in between.
+SEQ = 100
+OPEN = ("to do", "doing", "waiting")
+
+
+def make_run(session: Session, library: Library, rig: Rig, sheet: RunSheet) -> Job:
+    """Write a sheet down as a job with its steps; it is not started yet."""
+    rows = [asdict(row) for row in sheet.rows]
+    shot = sum(1 for s in sheet.steps if s.kind is StepKind.FLATS)
+    darks = sum(1 for s in sheet.steps if s.kind is StepKind.DARKS)
+    parts = [f"flats in {shot} filter{'s' if shot != 1 else ''}"] if shot else []
+    parts += [f"{darks} dark{'s' if darks != 1 else ''}"] if darks else []
+    job = Job(
+        kind="run",
+        title=f"{rig.name}: {' and '.join(parts)}",
+        state="queued",
+        params={"rows": rows},
+        rig_id=rig.id,
+        created_at=library.clock.now(),
+    )
+    for number, step in enumerate(sheet.steps):
+        job.steps.append(
+            RunStep(
+                seq=(number + 1) * SEQ,
+                kind=step.kind.value,
+                title=step.title,
+                filter_code=step.filter_code,
+                row=step.row,
+                count=step.count,
+                params={
+                    **step.params,
+                    "seconds": step.seconds,
+                    "needs_person": step.needs_person,
+                    "exposure_s": step.exposure_s,
+                    "exposure_known": step.exposure_known,
+                },
+            )
+        )
+    session.add(job)
+    session.flush()
+    return job
+
+
+@dataclass
+class _Place:
+    """Where a run writes its frames."""
+
+    folder: str
+    night: Any
+
+
+class Run:
+    """One run being done."""
+
+    def __init__(
+        self,
+        library: Library,
+        runner: JobRunner,
+        devices: RigDevices,
+        control: JobControl,
+        params: dict[str, Any],
+    ) -> None:
+        self.library = library
+        self.runner = runner
+        self.devices = devices
+        self.control = control
+        self.rows = [FlatWish(**{**row, "targets": tuple(row["targets"])}) for row in params["rows"]]
+        with library.db.session() as session:
+            job = session.get_one(Job, control.job_id)
+            assert job.rig_id is not None
+            rig = library.rig(session, job.rig_id)
+            self.rig_id = rig.id
+            self.telescope, self.aperture, self.focal = rig.telescope, rig.aperture_mm, rig.focal_length_mm
+            self.wishes, self.traits = wishes_of(rig), traits_of(rig)
+            self.zone = library.zone(session)
+        self._handlers: dict[str, Callable[[RunStep], None]] = {
+            "gate": self._gate,
+            "find": self._find,
+            "flats": self._flats,
+            "dark flats": self._dark_flats,
+            "cool": self._cool,
+            "darks": self._darks,
+            "build": self._build,
+        }
+
+    def do(self) -> dict[str, Any]:
+        """Work through the steps that are open."""
+        while (step := self._next()) is not None:
+            self.control.check()
+            self._change(step, state="doing", started_at=step.started_at or self.library.clock.now())
+            self._handlers[step.kind](step)
+            self._tell()
+        return self._ended()
+
+    # -- steps ------------------------------------------------------------------------------------------------
+
+    def _next(self) -> RunStep | None:
+        with self.library.db.session() as session:
+            return session.scalar(
+                select(RunStep)
+                .where(RunStep.job_id == self.control.job_id, RunStep.state.in_(OPEN))
+                .order_by(RunStep.seq)
+                .limit(1)
+            )
+
+    def _change(self, step: RunStep, **values: Any) -> None:
+        with self.library.db.session() as session:
+            row = session.get_one(RunStep, step.id)
+            for name, value in values.items():
+                setattr(row, name, value)
+                setattr(step, name, value)
+
+    def _end(self, step: RunStep, state: str = "done", **outcome: Any) -> None:
+        self._change(
+            step, state=state, ended_at=self.library.clock.now(), outcome={**step.outcome, **outcome}
+        )
+
+    def _tell(self) -> None:
+        with self.library.db.session() as session:
+            steps = session.scalars(select(RunStep).where(RunStep.job_id == self.control.job_id)).all()
+            total = sum(float(s.params.get("seconds") or 1.0) for s in steps)
+            done = sum(
+                float(s.params.get("seconds") or 1.0)
+                * (1.0 if s.state not in OPEN else s.done / s.count if s.count else 0)
+                for s in steps
+            )
+            doing = next((s for s in sorted(steps, key=lambda s: s.seq) if s.state in OPEN), None)
+        self.runner.set_progress(self.control.job_id, done / max(total, 1e-9), doing.title if doing else "")
+        self.runner.broker.publish("run", id=self.control.job_id)
+
+    def _gate(self, step: RunStep) -> None:
+        """Wait for the person. A gate has no default."""
+        gate = step.params.get("gate", "")
+        if gate in ("cap", "cover") and self.devices.panel is not None:
+            self.devices.panel.set_brightness(0)
+        self._change(step, state="waiting")
+        self.runner.set_state(self.control.job_id, "waiting", step.title, step.params.get("advice", ""))
+        self.runner.broker.publish("run", id=self.control.job_id)
+        answer = self._wait_for_answer(step)
+        if answer == "leave out":
+            self._skip_row(step)
+            self._end(step, "skipped", answer=answer)
+        else:
+            hands = self.devices.hands
+            if hands is not None:
+                if gate == "diffuser":
+                    hands.hung(float(step.params["stops"]))
+                hands.did(gate)
+            self._end(step, answer=answer)
+        self.runner.set_state(self.control.job_id, "running", "", "")
+
+    def _wait_for_answer(self, step: RunStep) -> str:
+        while True:
+            with self.library.db.session() as session:
+                answer = session.get_one(RunStep, step.id).outcome.get("answer")
+            if answer:
+                step.outcome = {"answer": answer}
+                return str(answer)
+            self.control.wake.wait(0.5)
+            self.control.wake.clear()
+            if self.control.cancel.is_set():
+                raise Stopped
+
+    def _skip_row(self, step: RunStep) -> None:
+        """Leave out everything of a row that is still open."""
+        with self.library.db.session() as session:
+            for other in session.scalars(
+                select(RunStep).where(
+                    RunStep.job_id == self.control.job_id,
+                    RunStep.row == step.row,
+                    RunStep.state.in_(OPEN),
+                    RunStep.id != step.id,
+                    RunStep.kind.in_(("find", "flats", "dark flats")),
+                )
+            ):
+                other.state = "skipped"
+
+    def _set_up_for(self, row: FlatWish) -> None:
+        """Filter, focus, angle and panel for a row, each set on the rig where the rig can."""
+        devices = self.devices
+        if devices.wheel is not None:
+            if row.filter_code not in devices.wheel.filters:
+                raise DeviceError(
+                    f"{row.filter_code} is not in the wheel, so its flats were not shot.",
+                    "Put it in, then go on.",
+                )
+            devices.wheel.move(devices.wheel.filters.index(row.filter_code))
+        if devices.focuser is not None and row.focus is not None:
+            devices.focuser.move(row.focus)
+        if devices.rotator is not None and row.angle_deg is not None:
+            away = circular_difference(row.angle_deg, devices.rotator.position())
+            if abs(away) > 0.05:
+                devices.rotator.move(row.angle_deg)
+        if devices.panel is not None and row.brightness is not None:
+            devices.panel.set_brightness(row.brightness)
+
+    def _find(self, step: RunStep) -> None:
+        assert step.row is not None
+        row = self.rows[step.row]
+        self._set_up_for(row)
+        facts = self.devices.camera.facts
+        target, window = self.wishes.target(facts.white_adu), self.wishes.window()
+        pedestal = self._pedestal(row)
+        prior = row.prior_exposure_s
+        while True:
+            self.control.check()
+            shots = self._shots(step)
+            decision = next_step(target, window, [_as_test(s) for s in shots], pedestal, prior)
+            if isinstance(decision, Found):
+                self._found(step, row, decision)
+                return
+            if isinstance(decision, NoAnswer):
+                self._no_answer(step, row, decision)
+                return
+            self._test_shot(step, row, decision)
+            self._tell()
+
+    def _pedestal(self, row: FlatWish) -> Pedestal | None:
+        facts = self.devices.camera.facts
+        want = CommonSettings(
+            facts.name,
+            facts.width,
+            facts.height,
+            (row.binning, row.binning),
+            gain=row.gain,
+            offset=row.offset,
+        )
+        known = pedestal_of(self.library, want)
+        return None if known is None else Pedestal(known[0], 15.0, known[1])
+
+    def _shots(self, step: RunStep) -> list[RunShot]:
+        with self.library.db.session() as session:
+            return list(
+                session.scalars(select(RunShot).where(RunShot.step_id == step.id).order_by(RunShot.seq))
+            )
+
+    def _test_shot(self, step: RunStep, row: FlatWish, decision: Shoot) -> None:
+        """One test shot: kept on disk, but not in a set."""
+        number = len(self._shots(step)) + 1
+        folder = f"tests/{safe_name(self.devices.camera.facts.name)}"
+        name = f"{folder}/run{self.control.job_id:04d}_step{step.id:05d}_{number:02d}.fits"
+        stats, when, exposure = self._take(name, FrameKind.FLAT, row, decision.exposure_s)[:3]
+        with self.library.db.session() as session:
+            session.add(
+                RunShot(
+                    step_id=step.id,
+                    seq=number,
+                    exposure_s=exposure,
+                    brightness=row.brightness,
+                    why=decision.why,
+                    stats={**asdict(stats), "probe": decision.probe},
+                    taken_at=when,
+                    path=name,
+                )
+            )
+            session.get_one(RunStep, step.id).done = number
+
+    def _found(self, step: RunStep, row: FlatWish, found: Found) -> None:
+        with self.library.db.session() as session:
+            session.add(
+                FlatSetting(
+                    rig_id=self.rig_id,
+                    filter_code=row.filter_code,
+                    gain=row.gain,
+                    offset=row.offset,
+                    binning=row.binning,
+                    brightness=row.brightness,
+                    exposure_s=found.exposure_s,
+                    expected_adu=found.expected_adu,
+                    shots=found.shots,
+                    found_at=self.library.clock.now(),
+                )
+            )
+            download = self.devices.camera.facts.download_s
+            for other in session.scalars(
+                select(RunStep).where(RunStep.job_id == self.control.job_id, RunStep.row == step.row)
+            ):
+                if other.kind in ("flats", "dark flats"):
+                    seconds = other.count * (found.exposure_s + download)
+                    other.params = {
+                        **other.params,
+                        "exposure_s": found.exposure_s,
+                        "exposure_known": True,
+                        "seconds": seconds,
+                    }
+        self._end(step, found=asdict(found))
+
+    def _no_answer(self, step: RunStep, row: FlatWish, none: NoAnswer) -> None:
+        """One filter that fails does not stop the rest: its other steps wait behind a gate, after the others."""
+        self._end(step, "no answer", no_answer={**asdict(none), "filter": row.filter_code})
+        self._skip_row(step)
+        if none.direction != "too bright":
+            return
+        with self.library.db.session() as session:
+            steps = session.scalars(
+                select(RunStep).where(RunStep.job_id == self.control.job_id).order_by(RunStep.seq)
+            ).all()
+            if any(s.row == step.row and s.params.get("gate") == "diffuser" for s in steps):
+                return
+            last = max(s.seq for s in steps if s.kind == "flats")
+            used = {s.seq for s in steps}
+            free = [seq for seq in range(last + 1, last + SEQ) if seq not in used]
+            stops = math.ceil(none.stops * 10) / 10
+            gate = RunStep(
+                job_id=step.job_id,
+                seq=free[0],
+                kind="gate",
+                row=step.row,
+                filter_code=row.filter_code,
+                title=f"Diffuser for {row.filter_code}",
+                params={
+                    "gate": "diffuser",
+                    "stops": stops,
+                    "needs_person": True,
+                    "seconds": 120.0,
+                    "advice": f"{none.message} Hang a diffuser worth {stops:.1f} stops before the panel.",
+                    "answer": f"It hangs: try {row.filter_code} again",
+                    "leave_out": f"Leave {row.filter_code} out",
+                },
+            )
+            again = [s for s in steps if s.row == step.row and s.kind in ("find", "flats")]
+            session.add(gate)
+            for number, old in enumerate(again, start=1):
+                session.add(
+                    RunStep(
+                        job_id=step.job_id,
+                        seq=free[number],
+                        kind=old.kind,
+                        row=old.row,
+                        title=old.title,
+                        filter_code=old.filter_code,
+                        count=old.count,
+                        params=dict(old.params),
+                    )
+                )
+            for other in steps:
+                if other.row == step.row and other.kind == "dark flats":
+                    other.state = "to do"
+        self.rows[step.row or 0] = replace(row, prior_exposure_s=None)
+
+    # -- frames -----------------------------------------------------------------------------------------------
+
+    def _take(
+        self, name: str, kind: FrameKind, row: FlatWish | None, exposure_s: float, **settings: float
+    ) -> tuple[FrameStatistics, datetime, float, FrameFacts, str]:
+        """Expose and write one frame, or find it where it was written before the process was killed."""
+        path = self.library.root / name
+        camera = self.devices.camera
+        if path.exists():
+            facts = read_file(path, self.zone).facts
+            if facts is not None and facts.utc is not None:
+                stats = frame_statistics(read_pixels(path), camera.facts.white_adu)
+                return stats, facts.utc, facts.exposure_s or exposure_s, facts, sha256_of(path)
+            raise Conflict(
+                f"{path.name} is there, but is no frame that can be read; it was left as it is.",
+                "Move it out of the library's folder, then go on.",
+            )
+        gain = row.gain if row else settings["gain"]
+        offset = row.offset if row else settings["offset"]
+        binning = row.binning if row else int(settings["binning"])
+        exposed = camera.expose(exposure_s, gain, offset, binning, self.control.cancel)
+        facts = self._facts(kind, row, exposure_s, gain, offset, binning, exposed)
+        header = frame_header(facts)
+        sha = write_new(path, lambda stream: write_frame(stream, exposed.pixels, header))
+        stats = frame_statistics(exposed.pixels, camera.facts.white_adu)
+        return stats, exposed.began, exposure_s, facts, sha
+
+    def _facts(
+        self,
+        kind: FrameKind,
+        row: FlatWish | None,
+        exposure_s: float,
+        gain: float,
+        offset: float,
+        binning: int,
+        exposed: Exposed,
+    ) -> FrameFacts:
+        camera = self.devices.camera.facts
+        rotator, focuser = self.devices.rotator, self.devices.focuser
+        optical = kind is FrameKind.FLAT
+        return FrameFacts(
+            width=camera.width // binning,
+            height=camera.height // binning,
+            bits=16,
+            kind=kind,
+            camera=camera.name,
+            exposure_s=exposure_s,
+            gain=gain,
+            offset=offset,
+            binning_x=binning,
+            binning_y=binning,
+            sensor_temp_c=exposed.sensor_temp_c,
+            set_temp_c=self.devices.camera.cooler().set_point_c,
+            filter_code=row.filter_code if optical and row else None,
+            telescope=self.telescope if optical else None,
+            focal_length_mm=self.focal if optical else None,
+            aperture_mm=self.aperture if optical else None,
+            pixel_um=camera.pixel_um,
+            electrons_per_adu=exposed.electrons_per_adu,
+            angle=CameraAngle(rotator.position() % 360.0) if optical and rotator else None,
+            focus=focuser.position() if optical and focuser else (row.focus if optical and row else None),
+            bayer_pattern=camera.bayer_pattern,
+            utc=exposed.began,
+            night=night_of_utc(exposed.began, self.zone),
+            night_from="taken here",
+        )
+
+    def _series(
+        self,
+        step: RunStep,
+        kind: FrameKind,
+        row: FlatWish | None,
+        exposure_s: float,
+        judge: Callable[[FrameStatistics], str | None],
+        **settings: float,
+    ) -> None:
+        """Shoot what is left of a series. Each frame counts once it is on disk and entered, in one step."""
+        place = self._place(step, kind, row, exposure_s, **settings)
+        while step.done < step.count:
+            self.control.check()
+            number = step.done + 1
+            name = f"{place}_run{self.control.job_id:04d}_{step.id:05d}_{number:03d}.fits"
+            stats, when, exposure, facts, sha = self._take(name, kind, row, exposure_s, **settings)
+            trouble = judge(stats)
+            with self.library.db.session() as session:
+                folder = session.get_one(Folder, self.library.own_folder_id(session))
+                frame = enter_own_file(session, folder, name, facts, sha)
+                if trouble:
+                    frame.rejected = True
+                    frame.reason = trouble
+                session.add(
+                    RunShot(
+                        step_id=step.id,
+                        seq=number,
+                        exposure_s=exposure,
+                        brightness=row.brightness if row else None,
+                        why=trouble or "",
+                        stats=asdict(stats),
+                        taken_at=when,
+                        path=name,
+                        frame_id=frame.id,
+                    )
+                )
+                session.get_one(RunStep, step.id).done = number
+            step.done = number
+            self._tell()
+            if trouble and kind is not FrameKind.FLAT:
+                raise GrayShelfError(
+                    trouble, "Put it right, then go on: the frame was set aside and is shot again."
+                )
+        with self.library.db.session() as session:
+            regroup(session, {f.id: Path(f.path) for f in session.scalars(select(Folder))})
+        self.library.touched()
+        self._end(step)
+
+    def _place(
+        self, step: RunStep, kind: FrameKind, row: FlatWish | None, exposure_s: float, **settings: float
+    ) -> str:
+        """Folder and first part of the name of a step's frames; fixed at its first frame, so that it never moves."""
+        known = step.outcome.get("place")
+        if known:
+            return str(known)
+        camera = self.devices.camera.facts
+        facts = FrameFacts(
+            1,
+            1,
+            16,
+            kind,
+            exposure_s=exposure_s,
+            filter_code=row.filter_code if row else None,
+            gain=row.gain if row else settings["gain"],
+            offset=row.offset if row else settings["offset"],
+            binning_x=row.binning if row else int(settings["binning"]),
+            set_temp_c=settings.get("set_temp_c"),
+        )
+        night = night_of_utc(self.library.clock.now(), self.zone)
+        place = f"{night_folder(camera.name, night)}/{re.sub(r'[^a-z]', '', kind.value)}/{frame_stem(facts)}"
+        self._change(step, outcome={**step.outcome, "place": place})
+        return place
+
+    def _flats(self, step: RunStep) -> None:
+        assert step.row is not None
+        row = self.rows[step.row]
+        exposure = step.params.get("exposure_s")
+        if not step.params.get("exposure_known") or exposure is None:
+            self._end(step, "skipped")
+            return
+        self._set_up_for(row)
+        target = self.wishes.target(self.devices.camera.facts.white_adu)
+
+        def judge(stats: FrameStatistics) -> str | None:
+            off = stats.median - target.level_adu
+            # Twice the tolerance: a panel may drift a little; the wrong filter or a dark panel lies far outside.
+            if abs(off) > 2 * target.tolerance_adu:
+                return f"Level {stats.median:,.0f} ADU, {off:+,.0f} from the target: left out of the master."
+            return None
+
+        self._series(step, FrameKind.FLAT, row, float(exposure), judge)
+
+    def _dark_flats(self, step: RunStep) -> None:
+        assert step.row is not None
+        row = self.rows[step.row]
+        exposure = step.params.get("exposure_s")
+        if not step.params.get("exposure_known") or exposure is None:
+            self._end(step, "skipped")
+            return
+        pedestal = self._pedestal(row)
+        self._series(
+            step,
+            FrameKind.DARK_FLAT,
+            row,
+            float(exposure),
+            self._leak_judge(step, pedestal, float(exposure), row.gain),
+        )
+
+    def _leak_judge(
+        self, step: RunStep, pedestal: Pedestal | None, exposure_s: float, gain: float
+    ) -> Callable[[FrameStatistics], str | None]:
+        def judge(stats: FrameStatistics) -> str | None:
+            if pedestal is None:
+                return None
+            finding = light_leak(stats, pedestal.adu, self.traits.dark_rate_e_s * exposure_s)
+            return f"{finding.message} {finding.advice}" if finding else None
+
+        return judge
+
+    def _cool(self, step: RunStep) -> None:
+        """Bring the sensor to its set point and let it settle."""
+        goal = float(step.params["set_temp_c"])
+        self.devices.camera.set_temperature(goal)
+        clock, began = self.library.clock, self.library.clock.now()
+        while abs(self.devices.camera.cooler().sensor_c - goal) > 0.2:
+            self.control.check()
+            clock.sleep(10.0, self.control.cancel)
+            waited = (clock.now() - began).total_seconds()
+            state = self.devices.camera.cooler()
+            self.control.report(
+                0.5, f"Sensor at {state.sensor_c:.1f} °C, cooler at {state.power_percent:.0f} %"
+            )
+            if waited > 1800:
+                raise DeviceError(
+                    f"The sensor is at {state.sensor_c:.1f} °C after {waited / 60:.0f} minutes and does not reach "
+                    f"{goal:.0f} °C. No dark was shot, since it would not match.",
+                    "Choose a warmer set point, or wait for a colder night.",
+                )
+        clock.sleep(30.0, self.control.cancel)
+        self._end(step)
+
+    def _darks(self, step: RunStep) -> None:
+        p = step.params
+        settings = {k: float(p[k]) for k in ("gain", "offset", "binning", "set_temp_c")}
+        self._series(step, FrameKind.DARK, None, float(p["exposure_s"]), lambda stats: None, **settings)
+
+    # -- masters ----------------------------------------------------------------------------------------------
+
+    def _build(self, step: RunStep) -> None:
+        """Build the masters of everything this run has shot so far: what lies in the dark first, then flats."""
+        with self.library.db.session() as session:
+            regroup(session, {f.id: Path(f.path) for f in session.scalars(select(Folder))})
+            sets = self._sets_of_run(session)
+        built, failed = [], []
+        for number, (set_id, title) in enumerate(sets):
+            self.control.check()
+            self.control.report(0.95, f"Building {title}")
+            self._change(step, count=len(sets), done=number)
+            self.runner.broker.publish("run", id=self.control.job_id)
+            try:
+                built.append(build_master(self.library, set_id, lambda share: self.control.check()))
+            except CannotCombine as error:
+                failed.append({"title": title, "message": error.message, "advice": error.advice})
+        self._end(step, masters=built, failed=failed)
+        self._change(step, done=len(sets), count=len(sets))
+        self.library.touched()
+
+    def _sets_of_run(self, session: Session) -> list[tuple[int, str]]:
+        rows = session.scalars(
+            select(FrameSet)
+            .where(
+                FrameSet.id.in_(
+                    select(Frame.set_id)
+                    .join(RunShot, RunShot.frame_id == Frame.id)
+                    .join(RunStep, RunStep.id == RunShot.step_id)
+                    .where(RunStep.job_id == self.control.job_id)
+                ),
+                FrameSet.master_set_id.is_(None),
+                FrameSet.is_master.is_(False),
+            )
+            .order_by(FrameSet.id)
+        ).all()
+        first = {"bias": 0, "dark": 1, "dark flat": 2, "flat": 3}
+        ordered = sorted(rows, key=lambda r: (first.get(r.kind, 9), r.id))
+        return [(r.id, f"the master {r.kind} {r.facts.get('filter_code') or ''}".strip()) for r in ordered]
+
+    def _ended(self) -> dict[str, Any]:
+        with self.library.db.session() as session:
+            steps = session.scalars(select(RunStep).where(RunStep.job_id == self.control.job_id)).all()
+            frames = sum(s.done for s in steps if s.kind in ("flats", "dark flats", "darks"))
+            masters = sum(len(s.outcome.get("masters", [])) for s in steps)
+            darks = any(s.kind == "darks" for s in steps)
+        cold = self.devices.camera.cooler().set_point_c is not None
+        todo = afterwards(darks, has_cover=False, panel_by_hand=True, cold=cold)
+        return {"message": f"{frames} frames shot, {masters} masters built", "afterwards": list(todo)}
+
+
+def _as_test(shot: RunShot) -> TestShot:
+    stats = shot.stats
+    return TestShot(
+        shot.exposure_s,
+        float(stats["median"]),
+        float(stats["brightest_permille"]),
+        float(stats["saturated_fraction"]),
+    )
+
+
+def answer_gate(library: Library, runner: JobRunner, job_id: int, step_id: int, answer: str) -> None:
+    """The person answers a gate.
+
+    Raises
+    ------
+    Conflict
+        Where this gate does not wait.
+    """
+    with library.db.session() as session:
+        step = session.get(RunStep, step_id)
+        if step is None or step.job_id != job_id or step.state != "waiting":
+            raise Conflict("This gate does not wait for an answer.", "Look at the sheet: it has moved on.")
+        step.outcome = {**step.outcome, "answer": answer}
+    runner.control(job_id).wake.set()
+
+
+class RunStarter:
+    """Starts and resumes runs: one at a time for each rig."""
+
+    def __init__(self, library: Library, runner: JobRunner, rigs: dict[str, RigDevices]) -> None:
+        self.library, self.runner, self.rigs = library, runner, rigs
+        self._lock = threading.Lock()
+        runner.register("run", self._work)
+
+    def devices(self, rig: Rig) -> RigDevices | None:
+        """The devices behind a rig, if there are any."""
+        return self.rigs.get(rig.devices or "")
+
+    def start(self, rig_id: int, sheet: RunSheet) -> int:
+        """Start a run of this sheet."""
+        with self._lock, self.library.db.session() as session:
+            rig = self.library.rig(session, rig_id)
+            alive = session.scalar(
+                select(Job).where(
+                    Job.kind == "run",
+                    Job.rig_id == rig_id,
+                    Job.state.in_(("queued", "running", "paused", "waiting")),
+                )
+            )
+            if alive is not None:
+                raise Conflict(f"{rig.name} is in a run already.", "Stop it first, or wait for it.")
+            if self.devices(rig) is None:
+                raise Conflict(
+                    "No devices are connected to this rig.", "Shoot the sheet by hand, then scan the folder."
+                )
+            if not sheet.steps:
+                raise Conflict("There is nothing on the sheet.", "Put something on it first.")
+            job_id = make_run(session, self.library, rig, sheet).id
+        self.runner.launch(job_id)
+        return job_id
+
+    def _work(self, control: JobControl, params: dict[str, Any]) -> dict[str, Any]:
+        with self.library.db.session() as session:
+            job = session.get_one(Job, control.job_id)
+            rig = self.library.rig(session, job.rig_id or 0)
+            devices = self.devices(rig)
+        if devices is None:
+            raise DeviceError(
+                "No devices are connected to this rig, so the run cannot go on.", "Connect them."
+            )
+        try:
+            return Run(self.library, self.runner, devices, control, params).do()
+        finally:
+            if devices.panel is not None and control.cancel.is_set():
+                # Stopped by hand: the panel must not stay on. The cooler is left as it is.
+                devices.panel.set_brightness(0)
