@@ -64,7 +64,7 @@ def enter_file(
         facts.camera,
         facts.utc,
         facts.night,
-        facts.rejected,
+        _set_aside(relative),
     )
     missing = lacking(facts)
     said = list(facts.complaints)
@@ -78,6 +78,12 @@ def enter_file(
         frame.group_key = hashlib.sha1(repr(set_key(facts)).encode()).hexdigest()
     _mark_twin(session, folder, frame)
     return frame
+
+
+def _set_aside(relative: str) -> bool:
+    """Whether the person has put a frame aside, into a folder that says so (common practice)."""
+    folders = [part.lower() for part in relative.split("/")[:-1]]
+    return any(folder in ("rejected", "rejects", "bad") for folder in folders)
 
 
 def _what_lacking_means(facts: FrameFacts, missing: tuple[str, ...]) -> str:

@@ -8,11 +8,14 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+from numpy.typing import NDArray
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from grayshelf import __version__
 from grayshelf.core.checks.figures import master_figures
+from grayshelf.core.checks.frames import LEAK_ALLOWANCE_ADU
 from grayshelf.core.checks.levels import apart_from_set
 from grayshelf.core.errors import CannotCombine, NotFound
 from grayshelf.core.filing.names import master_name, safe_name
@@ -26,6 +29,7 @@ from grayshelf.core.sensor.statistics import frame_statistics
 from grayshelf.library.catalog import IN_SETS, describe_set, enter_own_file
 from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.files import FileSource, read_header, read_pixels, scratch_folder, sha256_of, write_new
+from grayshelf.library.levels import pedestal_level
 from grayshelf.library.library import Library
 from grayshelf.library.models import Folder, Frame, FrameSet, MasterInput, MasterRecord, Rig
 from grayshelf.library.shelf import common_settings, holdings, tolerances_of, traits_of
@@ -152,17 +156,11 @@ def _judge_inputs(
     records: list[InputRecord] = []
     for i, (frame, path) in enumerate(zip(frames, paths, strict=True)):
         pixels = read_pixels(path)
-        level = frame_statistics(pixels).median if pixels.dtype.kind == "u" else float(_median(pixels))
+        level = frame_statistics(pixels).median if pixels.dtype.kind == "u" else float(np.median(pixels))
         records.append(InputRecord(Path(frame.path).name, sha256_of(path), True, level, 0.0))
         progress((i + 1) / len(frames))
     apart = apart_from_set([r.level_adu for r in records])
     return [replace(r, used=False, reason=apart[i]) if i in apart else r for i, r in enumerate(records)]
-
-
-def _median(pixels: Any) -> float:
-    import numpy as np
-
-    return float(np.median(pixels))
 
 
 def _digest(inputs: Sequence[InputRecord], settings: CombineSettings, pedestal: Path | None) -> str:
@@ -229,6 +227,19 @@ def _pedestal_for(library: Library, session: Session, row: FrameSet) -> FrameSet
     return session.get_one(FrameSet, chosen_id)
 
 
+def _leak(library: Library, row: FrameSet, pixels: NDArray[Any]) -> str | None:
+    """A reason to use a capped master with care: it lies above the pedestal that the shelf knows."""
+    if row.kind not in ("dark flat", "bias"):
+        return None
+    known = pedestal_level(library, common_settings(row, facts_from_json(row.facts)))
+    if known is None:
+        return None
+    excess = float(np.median(pixels)) - known.adu
+    if excess <= LEAK_ALLOWANCE_ADU:
+        return None
+    return f"light leak: {excess:,.0f} ADU above the {known.known_from}"
+
+
 def _enter(
     library: Library,
     set_id: int,
@@ -265,6 +276,9 @@ def _enter(
             predicted_noise=noise.get("predicted_noise"),
             figures={"list": figures},
         )
+        leak = _leak(library, row, pixels)
+        if leak:
+            master.record.care = [leak]
         ids = {Path(f.path).name: f.id for f in frames}
         for seq, record in enumerate(inputs):
             master.record.inputs.append(

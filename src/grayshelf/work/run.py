@@ -40,12 +40,12 @@ from grayshelf.core.sensor.statistics import FrameStatistics, frame_statistics
 from grayshelf.devices.ports import Exposed, RigDevices
 from grayshelf.library.catalog import enter_own_file, read_file, regroup
 from grayshelf.library.files import read_pixels, sha256_of, write_new
+from grayshelf.library.levels import pedestal_level
 from grayshelf.library.library import Library
 from grayshelf.library.models import FlatSetting, Folder, Frame, FrameSet, Job, Rig, RunShot, RunStep
 from grayshelf.library.shelf import traits_of, wishes_of
 from grayshelf.work.build import build_master
 from grayshelf.work.jobs import JobControl, JobRunner, Stopped
-from grayshelf.work.tonight import pedestal_of
 
 #: Room between the numbers of steps, so that a gate can be put in between.
 SEQ = 100
@@ -274,8 +274,7 @@ class Run:
             gain=row.gain,
             offset=row.offset,
         )
-        known = pedestal_of(self.library, want)
-        return None if known is None else Pedestal(known[0], 15.0, known[1])
+        return pedestal_level(self.library, want)
 
     def _shots(self, step: RunStep) -> list[RunShot]:
         with self.library.db.session() as session:
@@ -494,6 +493,7 @@ class Run:
             step.done = number
             self._tell()
             if trouble and kind is not FrameKind.FLAT:
+                self._change(step, count=step.count + 1)
                 raise GrayShelfError(
                     trouble, "Put it right, then go on: the frame was set aside and is shot again."
                 )

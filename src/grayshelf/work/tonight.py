@@ -5,11 +5,8 @@ from __future__ import annotations
 import shutil
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from datetime import datetime, timedelta
-from functools import lru_cache
-from pathlib import Path
+from datetime import datetime
 
-import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
@@ -19,7 +16,7 @@ from grayshelf.core.frames.sets import nominal_exposure
 from grayshelf.core.masters.noise import flats_cost_percent
 from grayshelf.core.matching import rulers
 from grayshelf.core.matching.match import judge_flat
-from grayshelf.core.matching.model import CommonSettings, Holding, Ruler, SensorTraits, Tolerances, Verdict
+from grayshelf.core.matching.model import CommonSettings, Holding, Ruler, Tolerances, Verdict
 from grayshelf.core.planning.runsheet import (
     DarkWish,
     FlatWish,
@@ -31,15 +28,15 @@ from grayshelf.core.planning.runsheet import (
     timed,
 )
 from grayshelf.devices.ports import RigDevices
-from grayshelf.library.files import FileSource
+from grayshelf.library.levels import sky_electrons
 from grayshelf.library.library import Library
-from grayshelf.library.models import FlatSetting, FrameSet, Rig
+from grayshelf.library.models import FlatSetting, Rig
 from grayshelf.library.shelf import (
-    Gap,
     LightSet,
     events_of,
     gaps,
-    holdings,
+    light_sets,
+    slips,
     tolerances_of,
     traits_of,
     wishes_of,
@@ -291,67 +288,6 @@ def _dark_offers(library: Library, rig: Rig, wishes: Wishes) -> list[DarkOffer]:
     return found
 
 
-@lru_cache(maxsize=512)
-def _sky_adu(path: str, _modified: int) -> float | None:
-    """Median level of the middle rows of a light, read without the rest of it."""
-    try:
-        file = Path(path)
-        if file.name.lower().endswith((".gz", ".fz")):
-            return None
-        source = FileSource(file, file.name, file.parent)
-        middle = source.height // 2
-        return float(np.median(source.rows(max(middle - 16, 0), middle + 16)))
-    except Exception:
-        # An estimate for a cost figure; the figure is then not shown.
-        return None
-
-
-def sky_electrons(session: Session, library: Library, lights: LightSet, traits: SensorTraits) -> float | None:
-    """Sky background of a light above its pedestal, in electrons, where it can be measured."""
-    row = session.get(FrameSet, lights.row.id)
-    gain = lights.facts.electrons_per_adu
-    if row is None or not row.frames or gain is None:
-        return None
-    frame = row.frames[0]
-    level = _sky_adu(str(Path(frame.folder.path) / frame.path), frame.modified_ns)
-    pedestal = pedestal_of(library, lights.want)
-    if level is None or pedestal is None:
-        return None
-    return max(level - pedestal[0], 1.0) * gain
-
-
-def pedestal_of(library: Library, want: CommonSettings) -> tuple[float, str] | None:
-    """Level of a capped frame at these settings, from a bias or short dark on the shelf, and which one."""
-    best: tuple[float, float, str] | None = None
-    for holding in holdings(library, want.camera or ""):
-        have = holding.settings
-        if holding.kind is FrameKind.FLAT or (have.gain, have.offset) != (want.gain, want.offset):
-            continue
-        if have.binning != want.binning or (have.width, have.height) != (want.width, want.height):
-            continue
-        exposure = 0.0 if holding.kind is FrameKind.BIAS else have.exposure_s or 0.0
-        if best is not None and exposure >= best[0]:
-            continue
-        level = _holding_level(library, int(holding.key))
-        if level is not None:
-            best = (
-                exposure,
-                level,
-                f"{holding.kind.value} of {have.night:%-d %b %Y}" if have.night else "the shelf",
-            )
-    return None if best is None else (best[1], best[2])
-
-
-@lru_cache(maxsize=2048)
-def _holding_level(library: Library, set_id: int) -> float | None:
-    with library.db.session() as session:
-        row = session.get(FrameSet, set_id)
-        if row is None or not row.frames:
-            return None
-        frame = row.frames[0]
-        return _sky_adu(str(Path(frame.folder.path) / frame.path), frame.modified_ns)
-
-
 def _choices(
     library: Library,
     session: Session,
@@ -371,7 +307,7 @@ def _choices(
     worst: list[tuple[float, float, int]] = []
     for offer in on:
         lights = max(offer.lights, key=lambda s: s.row.n_kept)
-        sky = sky_electrons(session, library, lights, traits)
+        sky = sky_electrons(session, library, lights)
         gain = lights.facts.electrons_per_adu
         if sky is not None and gain is not None:
             worst.append((sky, target * gain, sum(s.row.n_kept for s in offer.lights)))
@@ -463,8 +399,6 @@ def _size(count: float) -> str:
 
 def _covered(library: Library, rig: Rig, lights: Sequence[LightSet]) -> list[Covered]:
     """What the shelf holds already for tonight's lights."""
-    from grayshelf.library.shelf import slips
-
     ids = {s.row.id for s in lights}
     found: dict[tuple[FrameKind, str], Covered] = {}
     for light_set, slip in slips(library, rig.id):
@@ -507,8 +441,6 @@ def look_at_tonight(
             rig, [o.wish for o in offers if o.on_sheet], [d.wish for d in darks if d.on_sheet], pace, devices
         )
         tonight = night_of_utc(now, library.zone(session))
-        from grayshelf.library.shelf import light_sets
-
         sets = [s for s in light_sets(session, rig) if s.row.night == tonight]
         return Tonight(
             now=now,
@@ -526,11 +458,3 @@ def hands_free_at(steps: Sequence[TimedStep]) -> datetime | None:
     """When the last step that flats need has ended: the rig may come down, or stay up for darks."""
     last = [t.end for t in steps if t.step.kind.value in ("dark flats", "flats")]
     return last[-1] if last else (steps[-1].end if steps else None)
-
-
-def in_minutes(delta: timedelta) -> int:
-    """Whole minutes, at least one."""
-    return max(1, round(delta.total_seconds() / 60))
-
-
-__all__ = ["Gap", "Tonight", "Wishes", "look_at_tonight"]

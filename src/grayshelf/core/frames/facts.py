@@ -49,7 +49,6 @@ class FrameFacts:
     night: date | None = None
     night_from: str = ""
     air_temp_c: float | None = None
-    rejected: bool = False
     origins: dict[str, str] = field(default_factory=dict)
     complaints: tuple[str, ...] = ()
 

@@ -239,7 +239,6 @@ def read_facts(image: ImageHeader, file_name: str, zone: ZoneInfo) -> FrameFacts
         night=night,
         night_from=night_from,
         air_temp_c=reader.number("air_temp_c", ("AMBTEMP", "AMB-TEMP", "FOCTEMP")),
-        rejected=reader.text("REJECTED") is not None or card_value(image.header, "KEPT") is False,
         origins=reader.origins,
         complaints=tuple(reader.complaints),
     )

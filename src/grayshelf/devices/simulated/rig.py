@@ -251,7 +251,7 @@ class SimulatedHands:
     def did(self, gate: str) -> None:
         """It is done."""
         if gate == "panel":
-            self._world.change(panel_in_place=True, capped=False)
+            self._world.change(panel_in_place=True, capped=False, diffuser_stops=0.0)
         elif gate == "cap":
             self._world.change(capped=True)
         elif gate == "uncap":

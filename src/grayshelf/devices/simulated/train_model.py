@@ -80,7 +80,9 @@ def flat_field(
 
 def _shadow(x: Map, y: Map, cx: float, cy: float, diameter: float, depth: float) -> Map:
     """A ring-shaped shadow, as a central obstruction or a defocused speck leaves."""
-    r = np.hypot(x - np.float32(cx), y - np.float32(cy)) / np.float32(diameter / 2)
+    r = np.minimum(
+        np.hypot(x - np.float32(cx), y - np.float32(cy)) / np.float32(diameter / 2), np.float32(5.0)
+    )
     edge = 1.0 / (1.0 + np.exp((r - 1.0) * 14.0))
     hole = 1.0 / (1.0 + np.exp((r - 0.35) * 14.0))
     return (1.0 - np.float32(depth) * (edge - 0.55 * hole)).astype(np.float32)

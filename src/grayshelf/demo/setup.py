@@ -1,0 +1,154 @@
+"""Setting the demo up: its frames, its library, its rigs, and the first scan and builds."""
+
+from __future__ import annotations
+
+import json
+import sys
+import threading
+import time
+from collections.abc import Callable
+from dataclasses import replace
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+from sqlalchemy import select
+
+from grayshelf.demo.generate import generate
+from grayshelf.demo.scenario import FILTERS, HERON_NOW, LOGS, MODELS, RIGS, SITE, START
+from grayshelf.devices.clock import SimulatedClock
+from grayshelf.devices.ports import RigDevices
+from grayshelf.devices.simulated.rig import SimulatedWorld, WorldState, devices_of
+from grayshelf.library.library import Library
+from grayshelf.library.models import Folder, FrameSet, Job, NightLog, Rig, RigEvent, RigFilter
+from grayshelf.work.jobs import JobRunner
+
+#: Waits pass this many times faster than real ones.
+DEMO_RATE = 60.0
+
+
+def bar(title: str) -> Callable[[int, int], None]:
+    """A bar in the terminal, or a few plain lines where there is no terminal."""
+    told = [-1]
+
+    def show(done: int, total: int) -> None:
+        percent = 100 * done // max(total, 1)
+        if sys.stdout.isatty():
+            print(
+                f"\r{title}  {'█' * (percent // 4):<25} {done} of {total}",
+                end="\n" if done == total else "",
+                flush=True,
+            )
+        elif percent // 25 > told[0]:
+            told[0] = percent // 25
+            print(f"{title}  {percent} %", flush=True)
+
+    return show
+
+
+def demo_clock(folder: Path) -> SimulatedClock:
+    """The demo's clock: from where it was left, else from 01:12 in the night of 18 October 2026."""
+    note = folder / "clock.json"
+    start = datetime.fromisoformat(json.loads(note.read_text())["now"]) if note.exists() else START
+    return SimulatedClock(max(start, START), DEMO_RATE)
+
+
+def keep_clock(folder: Path, clock: SimulatedClock) -> None:
+    """Write the clock down every few seconds, so that the demo's time never runs backwards."""
+
+    def keep() -> None:
+        note, part = folder / "clock.json", folder / "clock.part"
+        while True:
+            part.write_text(json.dumps({"now": clock.now().isoformat()}))
+            part.replace(note)
+            time.sleep(3.0)
+
+    threading.Thread(target=keep, daemon=True, name="clock").start()
+
+
+def demo_devices(folder: Path, clock: SimulatedClock, size: str) -> dict[str, RigDevices]:
+    """The simulated rigs of the scenario."""
+    starts = {
+        "heron": replace(HERON_NOW),
+        "bittern": WorldState(focus=8_400.0, sensor_c=0.0, set_point_c=0.0),
+    }
+    return {
+        name: devices_of(
+            SimulatedWorld(MODELS[name](size), clock, folder / f"rig-{name}.json", start),
+            wheel=name == "heron",
+            rotator=name == "heron",
+        )
+        for name, start in starts.items()
+    }
+
+
+def enter_cards(library: Library) -> None:
+    """Site, rigs and night notes, as a person would have typed them in."""
+    with library.db.session() as session:
+        if session.scalar(select(Rig.id)) is not None:
+            return
+        library.set_setting(session, "site", SITE)
+        for card, filters in zip(RIGS, FILTERS.values(), strict=True):
+            rig = Rig(**{k: v for k, v in card.items() if k != "events"})
+            rig.events = [RigEvent(at=at, what=what) for at, what in card["events"]]
+            rig.filters = [
+                RigFilter(
+                    position=i, code=code, name=name, passband_nm=nm, width_nm=width, brightness=brightness
+                )
+                for i, (code, name, nm, width, brightness) in enumerate(filters)
+            ]
+            session.add(rig)
+            session.flush()
+        rigs = {r.name: r.id for r in session.scalars(select(Rig))}
+        for name, night, conditions, notes in LOGS:
+            session.add(NightLog(rig_id=rigs[name], night=night, conditions=conditions, notes=notes))
+
+
+def prepare(folder: Path, size: str, library: Library, runner: JobRunner) -> None:
+    """Make what is missing of the demo; the frames come in by the same door as anybody's own."""
+    frames = folder / "frames"
+    generate(frames, size, bar("Making frames"))
+    enter_cards(library)
+    with library.db.session() as session:
+        known = session.scalar(select(Folder).where(Folder.path == str(frames.resolve())))
+        if known is None:
+            known = Folder(path=str(frames.resolve()), added_at=library.clock.now())
+            session.add(known)
+            session.flush()
+        folder_id, scanned = known.id, known.scanned_at is not None
+    if not scanned:
+        _wait(
+            library,
+            runner.start("scan", "Scan of the demo's frames", {"folder_id": folder_id}),
+            "Scanning   ",
+        )
+    with library.db.session() as session:
+        raw = session.scalars(
+            select(FrameSet.id).where(
+                FrameSet.kind.in_(("flat", "dark flat")),
+                FrameSet.is_master.is_(False),
+                FrameSet.master_set_id.is_(None),
+                FrameSet.n_frames > 3,
+                FrameSet.night < START.date(),
+            )
+        ).all()
+    if raw and not scanned:
+        _wait(
+            library,
+            runner.start("build", "Masters of the demo's sets", {"set_ids": list(raw)}),
+            "Building   ",
+        )
+
+
+def _wait(library: Library, job_id: int, title: str) -> dict[str, Any]:
+    show = bar(title)
+    while True:
+        with library.db.session() as session:
+            job = session.get_one(Job, job_id)
+            state, progress, result, message = job.state, job.progress, job.result, job.message
+        show(int(progress * 100), 100)
+        if state not in ("queued", "running"):
+            if state != "done":
+                print(f"{title}: {state}. {message}")
+            return result
+        time.sleep(0.2)

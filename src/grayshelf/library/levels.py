@@ -1,0 +1,86 @@
+"""Levels read from frames on the shelf: the pedestal at given settings, the sky of a set of lights."""
+
+from __future__ import annotations
+
+from functools import lru_cache
+from pathlib import Path
+
+import numpy as np
+from sqlalchemy.orm import Session
+
+from grayshelf.core.flats.exposure import Pedestal
+from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.matching.model import CommonSettings
+from grayshelf.library.files import FileSource
+from grayshelf.library.library import Library
+from grayshelf.library.models import FrameSet
+from grayshelf.library.shelf import LightSet, holdings
+
+#: How far the pedestal of another day may be off, in ADU (common practice).
+PEDESTAL_DRIFT_ADU = 15.0
+#: A dark longer than this has dark current in it, and is no pedestal.
+SHORT_DARK_S = 30.0
+
+
+@lru_cache(maxsize=4096)
+def _middle_level(path: str, _modified_ns: int) -> float | None:
+    """Median of the middle rows of a plain FITS frame, read without the rest of it."""
+    file = Path(path)
+    if file.name.lower().endswith((".gz", ".fz")):
+        return None
+    try:
+        source = FileSource(file, file.name, file.parent)
+        middle = source.height // 2
+        return float(np.median(source.rows(max(middle - 16, 0), middle + 16)))
+    except Exception:
+        # An estimate that the work goes on without.
+        return None
+
+
+def _set_level(session: Session, set_id: int) -> float | None:
+    row = session.get(FrameSet, set_id)
+    if row is None or not row.frames:
+        return None
+    frame = row.frames[0]
+    return _middle_level(str(Path(frame.folder.path) / frame.path), frame.modified_ns)
+
+
+def pedestal_level(library: Library, want: CommonSettings) -> Pedestal | None:
+    """Level of a capped frame at these settings, from a bias or else the shortest dark on the shelf."""
+    found: list[tuple[float, float, str]] = []
+    with library.db.session() as session:
+        for holding in holdings(library, want.camera or ""):
+            have = holding.settings
+            if holding.kind is FrameKind.FLAT or holding.care:
+                continue
+            if (have.gain, have.offset, have.binning) != (want.gain, want.offset, want.binning):
+                continue
+            if (have.width, have.height) != (want.width, want.height):
+                continue
+            exposure = 0.0 if holding.kind is FrameKind.BIAS else have.exposure_s or 0.0
+            if exposure > SHORT_DARK_S:
+                continue
+            day = f" of {have.night:%-d %b %Y}" if have.night else ""
+            found.append(
+                (
+                    exposure,
+                    -(have.night.toordinal() if have.night else 0),
+                    f"{holding.key}|{holding.kind.value}{day}",
+                )
+            )
+        for _, _, name in sorted(found):
+            key, title = name.split("|", 1)
+            level = _set_level(session, int(key))
+            if level is not None:
+                return Pedestal(level, PEDESTAL_DRIFT_ADU, title)
+    return None
+
+
+def sky_electrons(session: Session, library: Library, lights: LightSet) -> float | None:
+    """Sky background of a light above its pedestal, in electrons, where it can be measured."""
+    gain = lights.facts.electrons_per_adu
+    level = _set_level(session, lights.row.id)
+    pedestal = pedestal_level(library, lights.want)
+    if gain is None or level is None or pedestal is None:
+        return None
+    return max(level - pedestal.adu, 1.0) * gain
