@@ -408,7 +408,7 @@ def shots() -> list[Shot]:
             "heron",
             FrameKind.FLAT,
             _at("2026-10-18T00:20"),
-            10,
+            12,
             0.78,
             100,
             filter_code="R",
@@ -447,7 +447,7 @@ def shots() -> list[Shot]:
             "M 33",
             folder="wader",
         ),
-        Shot("wader", FrameKind.DARK, _at("2026-08-30T23:10"), 6, 60, 1600, 0, 17.5, folder="wader"),
+        Shot("wader", FrameKind.DARK, _at("2026-08-30T23:10"), 6, 60, 1600, 0, 17.2, folder="wader"),
     ]
 
 

@@ -14,9 +14,9 @@ from typing import Any
 
 from sqlalchemy import select
 
+from grayshelf.clock import SimulatedClock
 from grayshelf.demo.generate import generate
 from grayshelf.demo.scenario import FILTERS, HERON_NOW, LOGS, MODELS, RIGS, SITE, START
-from grayshelf.devices.clock import SimulatedClock
 from grayshelf.devices.ports import RigDevices
 from grayshelf.devices.simulated.rig import SimulatedWorld, WorldState, devices_of
 from grayshelf.library.library import Library

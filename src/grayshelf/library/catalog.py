@@ -21,7 +21,7 @@ from grayshelf.core.frames.sets import Member, common_facts, group_into_sets, se
 from grayshelf.core.sensor.statistics import sample_step
 from grayshelf.library.facts_json import facts_from_json, facts_to_json
 from grayshelf.library.files import FileSource, read_header, sha256_of
-from grayshelf.library.models import Folder, Frame, FrameSet, MasterInput, MasterRecord, Rig, RunShot
+from grayshelf.library.models import Folder, Frame, FrameSet, MasterInput, MasterRecord, Rig
 
 IN_SETS = ("good", "lacking")
 
@@ -177,11 +177,11 @@ def regroup(session: Session, zone_folder_paths: dict[int, Path]) -> int:
             if frame_set.is_master and frame_set.record is None:
                 frame_set.record = MasterRecord(set_id=frame_set.id, built_here=False)
         session.flush()
-    _drop_empty_sets(session)
+    drop_empty_sets(session)
     return made
 
 
-def _drop_empty_sets(session: Session) -> None:
+def drop_empty_sets(session: Session) -> None:
     """Recount sets that lost frames; a set without any is dropped unless something refers to it."""
     counts = dict(session.execute(select(Frame.set_id, func.count()).group_by(Frame.set_id)).tuples().all())
     for frame_set in session.scalars(select(FrameSet)):
@@ -276,17 +276,6 @@ def enter_own_file(session: Session, folder: Folder, relative: str, facts: Frame
     frame.sha256 = sha256
     session.flush()
     return frame
-
-
-def shots_without_frame(session: Session, job_id: int) -> list[RunShot]:
-    """Shots of a run whose frame is not in the catalogue yet."""
-    from grayshelf.library.models import RunStep
-
-    return list(
-        session.scalars(
-            select(RunShot).join(RunStep).where(RunStep.job_id == job_id, RunShot.frame_id.is_(None))
-        )
-    )
 
 
 def stamp(folder: Folder, at: datetime, trouble: str = "") -> None:

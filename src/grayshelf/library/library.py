@@ -10,9 +10,9 @@ from zoneinfo import ZoneInfo
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from grayshelf.clock import Clock, MachineClock
 from grayshelf.core.errors import NotFound
 from grayshelf.core.frames.night import site_zone
-from grayshelf.devices.clock import Clock, MachineClock
 from grayshelf.library.database import Database
 from grayshelf.library.files import NamedFolders
 from grayshelf.library.models import Folder, Frame, Rig, Setting

@@ -55,7 +55,8 @@ def common_settings(frame_set: FrameSet, facts: FrameFacts) -> CommonSettings:
     )
 
 
-def _holding(frame_set: FrameSet) -> Holding:
+def holding_of(frame_set: FrameSet) -> Holding:
+    """A set or master in the words of matching."""
     facts = facts_from_json(frame_set.facts)
     record = frame_set.record
     return Holding(
@@ -80,7 +81,7 @@ def _holdings(library: Library, revision: int) -> dict[str, list[Holding]]:
             .options(selectinload(FrameSet.record))
         )
         for row in rows:
-            by_camera.setdefault(row.camera or "", []).append(_holding(row))
+            by_camera.setdefault(row.camera or "", []).append(holding_of(row))
     return by_camera
 
 

@@ -132,7 +132,7 @@ def build_master(
             "GSNOISE": (combined.noise, "temporal noise left in a pixel"),
             "GSNOISE1": (combined.frame_noise, "temporal noise of one frame"),
             "GSNOISEP": (combined.predicted_noise, "noise foretold for this many frames"),
-            "GSDIGEST": (digest[:40], "hash of inputs and settings"),
+            "GSDIGEST": (digest[:32], "inputs and settings"),
         }
         history = [
             f"Combined by Gray Shelf {__version__}: {settings.describe(len(used))}",

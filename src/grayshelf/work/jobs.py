@@ -15,8 +15,8 @@ from typing import Any
 
 from sqlalchemy import select
 
+from grayshelf.clock import Interrupted
 from grayshelf.core.errors import Conflict, GrayShelfError, NotFound
-from grayshelf.devices.clock import Interrupted
 from grayshelf.library.library import Library
 from grayshelf.library.models import Job
 from grayshelf.work.events import Broker

@@ -384,7 +384,7 @@ class Run:
             for other in steps:
                 if other.row == step.row and other.kind == "dark flats":
                     other.state = "to do"
-        self.rows[step.row or 0] = replace(row, prior_exposure_s=None)
+        self.rows[step.row or 0] = replace(row, prior_exposure_s=none.bound.exposure_s)
 
     # -- frames -----------------------------------------------------------------------------------------------
 

@@ -11,8 +11,8 @@ from pathlib import Path
 
 import numpy as np
 
+from grayshelf.clock import Clock
 from grayshelf.core.errors import DeviceError
-from grayshelf.devices.clock import Clock
 from grayshelf.devices.ports import CameraFacts, CoolerState, Exposed, RigDevices
 from grayshelf.devices.simulated.camera_model import Conditions, SensorModel, expose
 from grayshelf.devices.simulated.train_model import Map, PanelModel, TrainModel, flat_field

@@ -1,0 +1,144 @@
+import { Dialog, DialogPanel, DialogTitle } from "@headlessui/react";
+import { Component, useCallback, useEffect, useMemo, useState, type ReactNode } from "react";
+import { Navigate, Route, Routes, useNavigate } from "react-router";
+
+import { useAppState, useEvents, useJobs, useRefreshAfterWork, type SheetWishes } from "./api/hooks";
+import { Key, Trouble, Waiting } from "./parts/basics";
+import { HereContext } from "./parts/context";
+import { PLACES, Rail } from "./parts/Rail";
+import { Tray } from "./parts/Tray";
+import { Intake } from "./places/intake/Intake";
+import { Nights } from "./places/nights/Nights";
+import { Shelf } from "./places/shelf/Shelf";
+import { Tonight } from "./places/tonight/Tonight";
+
+const KEYS: [string, string][] = [
+  ["1 – 4", "the places"],
+  ["/", "search"],
+  ["?", "this list"],
+  ["Esc", "put a card or slip back"],
+  ["← → ↑ ↓", "walk the shelf, the nights, the sets"],
+  ["Enter", "pull"],
+  ["[  ]", "step through frames, or steps of a run"],
+  ["Space", "pause a run, or let it go on"],
+  [".", "the tray"],
+];
+
+const inField = (target: EventTarget | null) =>
+  target instanceof HTMLElement &&
+  (target.isContentEditable || /^(INPUT|TEXTAREA|SELECT)$/.test(target.tagName));
+
+/** An error in one place must not take the others down. */
+class Guard extends Component<{ children: ReactNode }, { error: unknown }> {
+  override state = { error: null as unknown };
+  static getDerivedStateFromError(error: unknown) {
+    return { error };
+  }
+  override render() {
+    if (this.state.error)
+      return (
+        <div className="p-6">
+          <Trouble error={this.state.error} onRetry={() => this.setState({ error: null })} />
+        </div>
+      );
+    return this.props.children;
+  }
+}
+
+export function App() {
+  const state = useAppState();
+  const jobs = useJobs();
+  useEvents();
+  useRefreshAfterWork(jobs.data);
+  const navigate = useNavigate();
+  const [rigId, setRigId] = useState<number>(() => Number(localStorage.getItem("rig") ?? "0"));
+  const [wishes, setWishes] = useState<SheetWishes>({ frames: 25, leave_out: [], add: [] });
+  const [tray, setTray] = useState(false);
+  const [keys, setKeys] = useState(false);
+  const chooseRig = useCallback((id: number) => {
+    localStorage.setItem("rig", String(id));
+    setRigId(id);
+    setWishes((w) => ({ ...w, leave_out: [], add: [] }));
+  }, []);
+  useEffect(() => {
+    const press = (event: KeyboardEvent) => {
+      if (inField(event.target) || event.ctrlKey || event.metaKey || event.altKey) return;
+      const place = PLACES[Number(event.key) - 1];
+      if (place) void navigate(place.path);
+      else if (event.key === "/") document.getElementById("search")?.focus();
+      else if (event.key === "?") setKeys(true);
+      else if (event.key === ".") setTray((open) => !open);
+      else return;
+      event.preventDefault();
+    };
+    window.addEventListener("keydown", press);
+    return () => window.removeEventListener("keydown", press);
+  }, [navigate]);
+  const here = useMemo(() => {
+    if (!state.data) return null;
+    const rig = state.data.rigs.find((r) => r.id === rigId) ?? state.data.rigs[0] ?? null;
+    return { state: state.data, rig, chooseRig, wishes, setWishes };
+  }, [state.data, rigId, chooseRig, wishes]);
+  if (!here) {
+    return (
+      <div className="p-6">
+        {state.error ? (
+          <Trouble error={state.error} onRetry={() => void state.refetch()} />
+        ) : (
+          <Waiting what="Opening the library" />
+        )}
+      </div>
+    );
+  }
+  const start = here.state.rigs.length === 0 ? "/shelf" : "/tonight";
+  return (
+    <HereContext value={here}>
+      <div className="flex h-full flex-col">
+        <Rail />
+        <main className="relative min-h-0 flex-1 overflow-auto">
+          <Guard>
+            <Routes>
+              <Route path="/tonight" element={<Tonight key={here.rig?.id} />} />
+              <Route path="/shelf" element={<Shelf key={here.rig?.id} />} />
+              <Route path="/nights/:night?" element={<Nights key={here.rig?.id} />} />
+              <Route path="/intake" element={<Intake />} />
+              <Route path="*" element={<Navigate to={start} replace />} />
+            </Routes>
+          </Guard>
+        </main>
+        <nav aria-label="Places" className="hidden h-12 shrink-0 border-t border-rule bg-board max-md:flex">
+          {PLACES.map((place) => (
+            <button
+              key={place.path}
+              type="button"
+              className="flex-1 text-m font-semibold aria-[current=page]:bg-paper"
+              aria-current={location.pathname.startsWith(place.path) ? "page" : undefined}
+              onClick={() => void navigate(place.path)}
+            >
+              {place.name}
+            </button>
+          ))}
+        </nav>
+        <Tray open={tray} onToggle={() => setTray(!tray)} />
+      </div>
+      <Dialog open={keys} onClose={() => setKeys(false)} className="relative z-50">
+        <div className="fixed inset-0 bg-[#0d0b09]/50" aria-hidden />
+        <div className="fixed inset-0 flex items-center justify-center">
+          <DialogPanel className="w-[420px] border border-rule bg-card p-6 text-ink">
+            <DialogTitle className="pb-3 text-xl font-semibold">Keys</DialogTitle>
+            <dl className="grid grid-cols-[120px_1fr] gap-y-2">
+              {KEYS.map(([key, what]) => (
+                <div key={key} className="contents">
+                  <dt>
+                    <Key>{key}</Key>
+                  </dt>
+                  <dd>{what}</dd>
+                </div>
+              ))}
+            </dl>
+          </DialogPanel>
+        </div>
+      </Dialog>
+    </HereContext>
+  );
+}

@@ -1,0 +1,97 @@
+import { useJobAction, useJobs } from "../api/hooks";
+import { Bar, Button } from "./basics";
+import type { Schemas } from "../api/client";
+
+type Job = Schemas["JobOut"];
+
+const STATE: Record<string, string> = {
+  queued: "waits its turn",
+  running: "",
+  paused: "paused",
+  waiting: "waits for you",
+  interrupted: "interrupted",
+  done: "done",
+  stopped: "stopped",
+  failed: "failed",
+};
+
+function left(seconds: number | null): string {
+  if (seconds === null) return "";
+  if (seconds < 90) return `${Math.max(1, Math.round(seconds))}\u2009s left`;
+  return `${Math.round(seconds / 60)}\u2009min left`;
+}
+
+function Work({ job }: { job: Job }) {
+  const act = useJobAction();
+  const wants = ["waiting", "interrupted", "failed"].includes(job.state);
+  return (
+    <li className="border-t border-line py-3">
+      <p className="font-semibold break-words">{job.title}</p>
+      {job.state !== "done" && (
+        <div className="my-1.5">
+          <Bar share={job.progress} label={job.title} />
+        </div>
+      )}
+      <p className={`text-s break-words ${wants ? "text-accent" : "text-ink2"}`}>
+        {[STATE[job.state], job.message, job.state === "running" ? left(job.seconds_left) : ""]
+          .filter(Boolean)
+          .join(". ")}
+        {wants && job.advice ? ` ${job.advice}` : ""}
+      </p>
+      <div className="mt-2 flex gap-2 empty:hidden">
+        {job.can_pause && (
+          <Button
+            onClick={() => act.mutate({ id: job.id, action: job.state === "paused" ? "go-on" : "pause" })}
+          >
+            {job.state === "paused" ? "Go on" : "Pause"}
+          </Button>
+        )}
+        {job.can_stop && <Button onClick={() => act.mutate({ id: job.id, action: "stop" })}>Stop</Button>}
+        {job.can_resume && (
+          <Button onClick={() => act.mutate({ id: job.id, action: "resume" })}>Go on from there</Button>
+        )}
+      </div>
+    </li>
+  );
+}
+
+/** Work in progress wherever one is: a tab at the right edge, and a drawer behind it. */
+export function Tray({ open, onToggle }: { open: boolean; onToggle: () => void }) {
+  const jobs = useJobs();
+  const alive = jobs.data?.alive ?? [];
+  const ended = jobs.data?.ended ?? [];
+  const wants = alive.some((job) => ["waiting", "interrupted"].includes(job.state));
+  return (
+    <aside
+      aria-label="Tray"
+      className={`fixed top-14 right-0 bottom-0 z-20 flex items-center ${open ? "" : "pointer-events-none"}`}
+    >
+      <button
+        type="button"
+        aria-expanded={open}
+        onClick={onToggle}
+        title="Work in progress ( . )"
+        className={`pointer-events-auto -mr-px flex h-[84px] w-5 items-center justify-center rounded-l-sm border border-r-0 text-s font-semibold [writing-mode:vertical-rl] ${wants ? "border-accent bg-accent text-accent-text" : "border-rule bg-board"}`}
+      >
+        Tray{alive.length > 0 ? ` ${alive.length}` : ""}
+      </button>
+      {open && (
+        <div className="pointer-events-auto h-full w-[300px] overflow-auto border-l border-rule bg-card px-4 py-4 max-md:w-[280px]">
+          <h2 className="pb-2 text-l font-semibold">In progress</h2>
+          {alive.length === 0 && <p className="border-t border-line py-3 text-ink2">Nothing is going on.</p>}
+          <ul>
+            {alive.map((job) => (
+              <Work key={job.id} job={job} />
+            ))}
+          </ul>
+          {ended.length > 0 && <h2 className="pt-4 pb-2 text-l font-semibold">Ended</h2>}
+          <ul>
+            {ended.map((job) => (
+              <Work key={job.id} job={job} />
+            ))}
+          </ul>
+        </div>
+      )}
+    </aside>
+  );
+}

@@ -1,0 +1,30 @@
+import { createContext, useContext } from "react";
+
+import type { Schemas } from "../api/client";
+import type { SheetWishes } from "../api/hooks";
+
+export interface Here {
+  state: Schemas["StateOut"];
+  rig: Schemas["RigBrief"] | null;
+  chooseRig: (id: number) => void;
+  wishes: SheetWishes;
+  setWishes: (change: (wishes: SheetWishes) => SheetWishes) => void;
+}
+
+export const HereContext = createContext<Here | null>(null);
+
+/** What every place knows: the state, the rig in hand, and what was put on tonight's sheet. */
+export function useHere(): Here {
+  const here = useContext(HereContext);
+  if (!here) throw new Error("outside of the frame");
+  return here;
+}
+
+/** Put something on tonight's sheet, or take it off. */
+export function putOnSheet(wishes: SheetWishes, key: string, on: boolean): SheetWishes {
+  return {
+    ...wishes,
+    add: on ? [...new Set([...wishes.add, key])] : wishes.add.filter((k) => k !== key),
+    leave_out: on ? wishes.leave_out.filter((k) => k !== key) : [...new Set([...wishes.leave_out, key])],
+  };
+}

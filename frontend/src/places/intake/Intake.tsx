@@ -1,0 +1,382 @@
+import { useState } from "react";
+import { useSearchParams } from "react-router";
+
+import { api, get, type Schemas } from "../../api/client";
+import { useChange, useIntake, useJobAction, useProblems, useSets } from "../../api/hooks";
+import { Bar, Button, PageHead, Segments, Trouble, Waiting } from "../../parts/basics";
+
+type FolderData = Schemas["FolderOut"];
+
+function Pages({ page, pages, onPage }: { page: number; pages: number; onPage: (page: number) => void }) {
+  if (pages < 2) return null;
+  return (
+    <p className="flex items-center gap-3 py-3">
+      <Button disabled={page <= 1} onClick={() => onPage(page - 1)}>
+        Earlier
+      </Button>
+      <span className="num text-s">
+        {page} of {pages}
+      </span>
+      <Button disabled={page >= pages} onClick={() => onPage(page + 1)}>
+        Later
+      </Button>
+    </p>
+  );
+}
+
+function FolderCard({ folder }: { folder: FolderData }) {
+  const again = useChange(() =>
+    get(api.POST("/api/folders/{folder_id}/scan", { params: { path: { folder_id: folder.id } } })),
+  );
+  const forget = useChange(() =>
+    get(api.DELETE("/api/folders/{folder_id}", { params: { path: { folder_id: folder.id } } })),
+  );
+  const act = useJobAction();
+  const [sure, setSure] = useState(false);
+  const job = folder.job;
+  const kinds = folder.kinds.map((k) => `${k.count.toLocaleString("en")} ${k.name}`).join(", ");
+  return (
+    <li className="border border-line bg-card px-4 py-3">
+      <p className="num break-all text-m">{folder.path}</p>
+      <p className="pt-1 text-ink2">
+        {folder.total ? `${kinds || "no frames"}.` : job ? "" : "No frames were found in it."}{" "}
+        {folder.to_look_at > 0 && <span className="text-accent">{folder.to_look_at} to look at.</span>}{" "}
+        {folder.scanned && `Scanned ${folder.scanned}.`}
+      </p>
+      {folder.trouble && <p className="text-accent">{folder.trouble}</p>}
+      {job && (
+        <div className="pt-2">
+          <Bar share={job.progress} label={job.title} />
+          <p className={`pt-1 text-s ${job.state === "interrupted" ? "text-accent" : "text-ink2"}`}>
+            {job.state === "interrupted" ? "This scan was interrupted." : ""} {job.message}
+          </p>
+        </div>
+      )}
+      <div className="flex items-center gap-2 pt-2">
+        {job?.can_stop && (
+          <Button onClick={() => act.mutate({ id: job.id, action: "stop" })}>Stop the scan</Button>
+        )}
+        {job?.can_resume && (
+          <Button look="accent" onClick={() => act.mutate({ id: job.id, action: "resume" })}>
+            Go on with the scan
+          </Button>
+        )}
+        {!job && (
+          <Button disabled={again.isPending} onClick={() => again.mutate(undefined)}>
+            Scan again
+          </Button>
+        )}
+        {!job && !sure && (
+          <Button look="link" onClick={() => setSure(true)}>
+            Take off the list
+          </Button>
+        )}
+        {sure && (
+          <>
+            <span className="text-s">
+              Its {folder.total.toLocaleString("en")} frames leave the library; its files stay as they are.
+            </span>
+            <Button
+              onClick={() => {
+                setSure(false);
+                forget.mutate(undefined);
+              }}
+            >
+              Take off
+            </Button>
+            <Button look="link" onClick={() => setSure(false)}>
+              Keep
+            </Button>
+          </>
+        )}
+      </div>
+      {again.error ? <Trouble error={again.error} /> : null}
+      {forget.error ? <Trouble error={forget.error} /> : null}
+    </li>
+  );
+}
+
+function Site({ data }: { data: Schemas["IntakeOut"] }) {
+  const [name, setName] = useState(data.site);
+  const [zone, setZone] = useState(data.time_zone);
+  const keep = useChange(() => get(api.PUT("/api/site", { body: { name, time_zone: zone } })));
+  const changed = name !== data.site || zone !== data.time_zone;
+  return (
+    <form
+      className="flex flex-col gap-2 border-t border-line pt-3"
+      onSubmit={(event) => {
+        event.preventDefault();
+        keep.mutate(undefined);
+      }}
+    >
+      <h2 className="text-l font-semibold">Site</h2>
+      <div className="grid grid-cols-[84px_1fr] items-center gap-2">
+        <label htmlFor="site-name">Name</label>
+        <input
+          id="site-name"
+          value={name}
+          maxLength={80}
+          onChange={(e) => setName(e.target.value)}
+          className="h-8 rounded-sm border border-rule bg-card px-2"
+        />
+        <label htmlFor="site-zone">Time zone</label>
+        <input
+          id="site-zone"
+          list="zones"
+          value={zone}
+          onChange={(e) => setZone(e.target.value)}
+          className="h-8 rounded-sm border border-rule bg-card px-2"
+        />
+        <datalist id="zones">
+          {data.zones.map((z) => (
+            <option key={z} value={z} />
+          ))}
+        </datalist>
+      </div>
+      <p className="text-s text-ink2">
+        A night runs from noon to noon by this clock, and is named by its evening.
+      </p>
+      {changed && (
+        <Button type="submit" look="ink" className="self-start" disabled={keep.isPending}>
+          Count nights by this clock
+        </Button>
+      )}
+      {keep.data && !changed && <p role="status">{keep.data.message}</p>}
+      {keep.error ? <Trouble error={keep.error} /> : null}
+    </form>
+  );
+}
+
+const KINDS = ["", "light", "flat", "dark flat", "dark", "bias"];
+const STATE: Record<string, string> = {
+  loose: "loose frames",
+  combined: "combined here",
+  master: "a master",
+  lights: "",
+};
+
+function Sets() {
+  const [page, setPage] = useState(1);
+  const [kind, setKind] = useState("");
+  const sets = useSets(page, kind);
+  const build = useChange((ids: number[] | null) => get(api.POST("/api/builds", { body: { set_ids: ids } })));
+  if (sets.error && !sets.data) return <Trouble error={sets.error} onRetry={() => void sets.refetch()} />;
+  if (!sets.data) return <Waiting what="Sorting the sets" />;
+  const data = sets.data;
+  return (
+    <>
+      <div className="flex items-center gap-4 pb-2">
+        <Segments
+          label="Kind"
+          value={kind}
+          options={KINDS.map((k) => ({ value: k, label: k || "every kind" }))}
+          onChange={(k) => {
+            setKind(k);
+            setPage(1);
+          }}
+        />
+        <a className="underline underline-offset-2" href="/api/sets.csv">
+          CSV
+        </a>
+        {data.to_build > 0 && (
+          <Button
+            look="ink"
+            className="ml-auto"
+            disabled={build.isPending}
+            onClick={() => build.mutate(null)}
+          >
+            Combine {data.to_build} {data.to_build === 1 ? "set into a master" : "sets into masters"}
+          </Button>
+        )}
+      </div>
+      {build.error ? <Trouble error={build.error} /> : null}
+      <table className="w-full border-collapse">
+        <thead>
+          <tr className="narrow border-b border-ink text-left text-s text-ink2">
+            <th className="py-1 font-normal">Kind</th>
+            <th className="font-normal">Set</th>
+            <th className="font-normal">Camera</th>
+            <th className="pr-6 text-right font-normal">Frames</th>
+            <th className="font-normal">Night</th>
+            <th className="font-normal">State</th>
+            <th />
+          </tr>
+        </thead>
+        <tbody>
+          {data.items.map((set) => (
+            <tr key={set.id} className="border-b border-line">
+              <td className="w-[76px] py-1">{set.kind}</td>
+              <td>{set.title}</td>
+              <td className="text-ink2">{set.camera}</td>
+              <td className="num pr-6 text-right">{set.n_frames}</td>
+              <td className="num text-s" title={set.origin}>
+                {set.night}
+              </td>
+              <td className="text-ink2">{STATE[set.state] ?? set.state}</td>
+              <td className="text-right">
+                {set.can_build && (
+                  <button
+                    type="button"
+                    className="underline underline-offset-2"
+                    onClick={() => build.mutate([set.id])}
+                  >
+                    Combine
+                  </button>
+                )}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {data.items.length === 0 && <p className="py-4 text-ink2">No set of this kind yet.</p>}
+      <Pages page={page} pages={data.pages} onPage={setPage} />
+    </>
+  );
+}
+
+const WHAT: Record<string, string> = {
+  unreadable: "could not be read",
+  lacking: "lacks a value",
+  duplicate: "a copy",
+  gone: "no longer there",
+};
+
+function Problems() {
+  const [page, setPage] = useState(1);
+  const [state, setState] = useState("");
+  const problems = useProblems(page, state);
+  if (problems.error && !problems.data)
+    return <Trouble error={problems.error} onRetry={() => void problems.refetch()} />;
+  if (!problems.data) return <Waiting what="Listing" />;
+  const data = problems.data;
+  return (
+    <>
+      <div className="flex items-center gap-4 pb-2">
+        <Segments
+          label="What is wrong"
+          value={state}
+          options={[
+            { value: "", label: "all" },
+            ...data.counts.map((c) => ({ value: c.name, label: `${WHAT[c.name] ?? c.name} ${c.count}` })),
+          ]}
+          onChange={(s) => {
+            setState(s);
+            setPage(1);
+          }}
+        />
+        <a className="underline underline-offset-2" href="/api/problems.csv">
+          CSV
+        </a>
+      </div>
+      <ul className="border-t border-ink">
+        {data.items.map((item) => (
+          <li
+            key={item.id}
+            className="grid grid-cols-[minmax(180px,2fr)_120px_3fr] gap-4 border-b border-line py-1.5"
+          >
+            <span className="num text-s break-all">{item.path}</span>
+            <span className="text-s text-ink2">{WHAT[item.state] ?? item.state}</span>
+            <span>
+              {item.reason} <span className="text-ink2">{item.advice}</span>
+            </span>
+          </li>
+        ))}
+      </ul>
+      {data.items.length === 0 && (
+        <p className="py-4 text-ink2">Every file was read, and nothing that matters is lacking.</p>
+      )}
+      <Pages page={page} pages={data.pages} onPage={setPage} />
+    </>
+  );
+}
+
+/** The page Intake: name folders, see what their frames are, and what could not be read. */
+export function Intake() {
+  const intake = useIntake();
+  const [params, setParams] = useSearchParams();
+  const look = params.get("look") === "problems" ? "problems" : "sets";
+  const [path, setPath] = useState("");
+  const add = useChange((text: string) => get(api.POST("/api/folders", { body: { path: text } })));
+  if (intake.error && !intake.data)
+    return (
+      <div className="p-6">
+        <Trouble error={intake.error} onRetry={() => void intake.refetch()} />
+      </div>
+    );
+  if (!intake.data) return <Waiting what="Opening the door" />;
+  const data = intake.data;
+  const total = data.folders.reduce((sum, f) => sum + f.total, 0);
+  const trouble = data.folders.reduce((sum, f) => sum + f.to_look_at, 0);
+  const headline = data.folders.length
+    ? `${total.toLocaleString("en")} frames read${trouble ? `, ${trouble} to look at` : ""}.`
+    : "Name a folder of frames.";
+  return (
+    <div className="px-6 pb-6">
+      <PageHead title={headline} />
+      <div className="grid grid-cols-[380px_1fr] gap-8 max-lg:grid-cols-1">
+        <div className="flex flex-col gap-3">
+          <form
+            className="flex flex-col gap-2"
+            onSubmit={(event) => {
+              event.preventDefault();
+              add.mutate(path, { onSuccess: () => setPath("") });
+            }}
+          >
+            <label htmlFor="folder" className="font-semibold">
+              A folder on this machine
+            </label>
+            <div className="flex gap-2">
+              <input
+                id="folder"
+                value={path}
+                onChange={(event) => setPath(event.target.value)}
+                placeholder="/media/stick/frames"
+                autoComplete="off"
+                spellCheck={false}
+                className="num h-8 min-w-0 flex-1 rounded-sm border border-rule bg-card px-2 placeholder:text-ink2"
+              />
+              <Button
+                type="submit"
+                look={data.folders.length ? "ink" : "accent"}
+                disabled={!path.trim() || add.isPending}
+              >
+                Scan it
+              </Button>
+            </div>
+            <p className="text-s text-ink2">
+              It is read in place: nothing in it is moved, changed or deleted.
+            </p>
+          </form>
+          {add.error ? <Trouble error={add.error} /> : null}
+          <ul className="flex flex-col gap-3">
+            {data.folders.map((folder) => (
+              <FolderCard key={folder.id} folder={folder} />
+            ))}
+          </ul>
+          <Site key={data.time_zone + data.site} data={data} />
+        </div>
+        <section className="min-w-0">
+          {data.folders.length > 0 && (
+            <>
+              <div className="flex gap-6 pb-3">
+                {(["sets", "problems"] as const).map((which) => (
+                  <button
+                    key={which}
+                    type="button"
+                    aria-pressed={look === which}
+                    onClick={() => setParams(which === "sets" ? {} : { look: which })}
+                    className={`text-xl ${look === which ? "font-semibold" : "text-ink2 hover:text-ink"}`}
+                    style={{ fontStretch: "88%" }}
+                  >
+                    {which === "sets" ? "Sets" : `To look at${trouble ? ` ${trouble}` : ""}`}
+                  </button>
+                ))}
+              </div>
+              {look === "sets" ? <Sets /> : <Problems />}
+            </>
+          )}
+        </section>
+      </div>
+    </div>
+  );
+}

@@ -1,0 +1,344 @@
+import { useEffect, useMemo, useState } from "react";
+import { useNavigate, useParams, useSearchParams } from "react-router";
+
+import { api, get, type Schemas } from "../../api/client";
+import { useChange, useNight, useNights } from "../../api/hooks";
+import { Button, PageHead, Trouble, Waiting } from "../../parts/basics";
+import { useHere } from "../../parts/context";
+import { FilterStamp } from "../../parts/FilterStamp";
+import { SmallSpine } from "../../parts/Spine";
+import { Slip } from "./Slip";
+
+type Night = Schemas["NightOut"];
+type LightSet = Schemas["LightSetOut"];
+
+/** The night as a line: its hours, the sets of lights on it, and the air above. */
+function Timeline({
+  night,
+  chosen,
+  onChoose,
+}: {
+  night: Night;
+  chosen: number | null;
+  onChoose: (id: number) => void;
+}) {
+  const { state } = useHere();
+  const hours = night.hours.map((h) => Date.parse(h));
+  const first = (hours[0] ?? 0) - 20 * 60_000;
+  const last = (hours.at(-1) ?? 0) + 20 * 60_000;
+  const at = (time: string | null) => (time ? ((Date.parse(time) - first) / (last - first)) * 100 : 0);
+  const clock = new Intl.DateTimeFormat("en-GB", {
+    hour: "2-digit",
+    minute: "2-digit",
+    timeZone: state.time_zone,
+  });
+  const air = night.air_from_c !== null && night.air_to_c !== null;
+  return (
+    <div className="relative h-[96px]">
+      {air && (
+        <div className="absolute inset-x-0 top-0 h-7">
+          <svg
+            viewBox="0 0 100 20"
+            preserveAspectRatio="none"
+            className="absolute h-5 overflow-visible"
+            style={{ left: `${at(night.begins)}%`, width: `${at(night.ends) - at(night.begins)}%` }}
+          >
+            <path d="M0 3L100 17" stroke="var(--ink)" strokeWidth="1.4" vectorEffect="non-scaling-stroke" />
+          </svg>
+          <span
+            className="num absolute text-s text-ink2"
+            style={{ right: `calc(${100 - at(night.begins)}% + 8px)`, top: -4 }}
+          >
+            air {night.air_from_c} °C
+          </span>
+          <span
+            className="num absolute text-s text-ink2"
+            style={{ left: `calc(${at(night.ends)}% + 8px)`, top: 8 }}
+          >
+            {night.air_to_c} °C
+          </span>
+        </div>
+      )}
+      <div className="absolute inset-x-0 top-[30px] h-[34px]">
+        {night.sets.map((set) => {
+          const left = at(set.begins);
+          const width = Math.max(at(set.ends) - left, 2.4);
+          const on = chosen === set.id;
+          return (
+            <button
+              key={set.id}
+              type="button"
+              onClick={() => onChoose(set.id)}
+              title={`${set.target}, ${set.text}`}
+              aria-label={`${set.target} in ${set.filter_code ?? "colour"}, ${set.text}`}
+              className={`absolute flex h-full items-center gap-1.5 overflow-hidden px-1.5 text-s whitespace-nowrap ${on ? "bg-ink text-paper" : "bg-band text-ink"}`}
+              style={{ left: `${left}%`, width: `${width}%` }}
+            >
+              <FilterStamp code={set.filter_code ?? "colour"} nm={set.passband_nm} />
+              {width > 11 && <span className="truncate">{set.taken} lights</span>}
+            </button>
+          );
+        })}
+      </div>
+      <div className="absolute inset-x-0 top-[64px] h-[5px] bg-ink" />
+      {night.hours.map((hour) => (
+        <span
+          key={hour}
+          className="num absolute top-[72px] -translate-x-1/2 text-s text-ink2"
+          style={{ left: `${at(hour)}%` }}
+        >
+          {clock.format(Date.parse(hour))}
+        </span>
+      ))}
+    </div>
+  );
+}
+
+function Notes({ night, rig }: { night: Night; rig: number }) {
+  const [text, setText] = useState<string | null>(null);
+  const keep = useChange((notes: string) =>
+    get(
+      api.PUT("/api/rigs/{rig_id}/nights/{night}/notes", {
+        params: { path: { rig_id: rig, night: night.night } },
+        body: { notes },
+      }),
+    ),
+  );
+  if (text === null) {
+    return (
+      <button
+        type="button"
+        onClick={() => setText(night.notes)}
+        className="flex-1 text-left text-ink2 hover:text-ink"
+        title="Change the notes"
+      >
+        {night.notes || "No notes. Click to write some."}
+      </button>
+    );
+  }
+  return (
+    <form
+      className="flex flex-1 items-start gap-2"
+      onSubmit={(event) => {
+        event.preventDefault();
+        keep.mutate(text, { onSuccess: () => setText(null) });
+      }}
+    >
+      <textarea
+        autoFocus
+        aria-label="Notes of this night"
+        value={text}
+        maxLength={4000}
+        onChange={(event) => setText(event.target.value)}
+        onKeyDown={(event) => {
+          if (event.key === "Escape") {
+            event.stopPropagation();
+            setText(null);
+          }
+        }}
+        className="h-12 flex-1 rounded-sm border border-rule bg-card px-2 py-1"
+      />
+      <Button type="submit" look="ink" disabled={keep.isPending}>
+        Keep the notes
+      </Button>
+      <Button onClick={() => setText(null)}>Leave as it was</Button>
+      {keep.error ? <Trouble error={keep.error} /> : null}
+    </form>
+  );
+}
+
+const LINES = ["dark", "flat", "dark flat"];
+
+function SetRow({ set, onOpen }: { set: LightSet; onOpen: () => void }) {
+  return (
+    <button
+      type="button"
+      data-set={set.id}
+      onClick={onOpen}
+      aria-label={`${set.target}, ${set.filter_code ?? "colour"}, ${set.text}: ${set.verdict}. Open the pull slip`}
+      className="grid h-[37px] w-full grid-cols-[48px_minmax(90px,1fr)_190px_92px_repeat(3,132px)] items-center gap-x-2 border-t border-line px-2 text-left hover:bg-card"
+    >
+      <span>
+        <FilterStamp code={set.filter_code ?? "colour"} nm={set.passband_nm} />
+      </span>
+      <span className="truncate">{set.target}</span>
+      <span className="num text-s">{set.text}</span>
+      <span className="num text-s">
+        {set.kept} of {set.taken}
+      </span>
+      {set.calibrated && <span className="col-span-3 text-ink2">already calibrated</span>}
+      {!set.calibrated &&
+        LINES.map((kind) => {
+          const mark = set.marks.find((m) => m.kind === kind);
+          if (!mark) return <span key={kind} />;
+          const missing = mark.verdict === "nothing fits";
+          if (mark.waits)
+            return (
+              <span key={kind} className="text-s text-ink2">
+                waits for the flat
+              </span>
+            );
+          return (
+            <span
+              key={kind}
+              className={`flex items-center gap-2 ${missing ? "font-semibold text-accent" : ""}`}
+            >
+              <SmallSpine step={mark.age_step ?? 0} care={mark.verdict === "fits with care"} gap={missing} />
+              {mark.verdict}
+            </span>
+          );
+        })}
+    </button>
+  );
+}
+
+/** The page Nights: the list, one night, and the slips of its lights. */
+export function Nights() {
+  const { rig } = useHere();
+  const nights = useNights(rig?.id ?? 0);
+  const { night: wanted } = useParams();
+  const [params, setParams] = useSearchParams();
+  const navigate = useNavigate();
+  const list = useMemo(() => nights.data?.nights ?? [], [nights.data]);
+  const shown = wanted ?? list[0]?.night;
+  const night = useNight(rig?.id ?? 0, shown);
+  const open = params.get("set") ? Number(params.get("set")) : null;
+  const choose = (id: number | null) => setParams(id === null || id === open ? {} : { set: String(id) });
+  useEffect(() => {
+    const press = (event: KeyboardEvent) => {
+      if (event.target instanceof HTMLElement && /^(INPUT|TEXTAREA)$/.test(event.target.tagName)) return;
+      if (event.key === "Escape" && open !== null) {
+        const id = open;
+        setParams({});
+        requestAnimationFrame(() => document.querySelector<HTMLElement>(`[data-set="${id}"]`)?.focus());
+        return;
+      }
+      if (event.key !== "ArrowDown" && event.key !== "ArrowUp") return;
+      const at = list.findIndex((n) => n.night === shown);
+      const next = list[at + (event.key === "ArrowDown" ? 1 : -1)];
+      if (next && !(event.target instanceof HTMLElement && event.target.dataset.set)) {
+        event.preventDefault();
+        void navigate(`/nights/${next.night}`);
+      }
+    };
+    window.addEventListener("keydown", press);
+    return () => window.removeEventListener("keydown", press);
+  }, [list, shown, open, navigate, setParams]);
+  if (!rig || (nights.data && list.length === 0))
+    return (
+      <div className="px-6">
+        <PageHead title="No nights yet" />
+        <p className="text-ink2">
+          {rig
+            ? `No lights of ${rig.name} are in the library.`
+            : "Name a folder with lights in Intake; its nights are listed here."}
+        </p>
+      </div>
+    );
+  if (nights.error && !nights.data)
+    return (
+      <div className="p-6">
+        <Trouble error={nights.error} onRetry={() => void nights.refetch()} />
+      </div>
+    );
+  if (!nights.data) return <Waiting what="Turning the pages" />;
+  const data = night.data;
+  return (
+    <div className="px-6 pb-6">
+      <PageHead title={data?.title ?? "Nights"}>
+        {data && (
+          <>
+            <span className="text-ink2">
+              {data.kept} of {data.taken} lights kept, {data.ready === data.kept ? "all" : data.ready} with
+              all they need
+            </span>
+            <a className="underline underline-offset-2" href={`/api/rigs/${rig.id}/nights.csv`}>
+              CSV of all nights
+            </a>
+          </>
+        )}
+      </PageHead>
+      <div className="flex gap-6">
+        <nav aria-label="Nights" className="w-[200px] shrink-0 max-md:hidden">
+          <ul>
+            {list.map((n) => (
+              <li key={n.night}>
+                <button
+                  type="button"
+                  aria-current={n.night === shown ? "date" : undefined}
+                  onClick={() => void navigate(`/nights/${n.night}`)}
+                  className={`block w-full border-t border-line px-2.5 py-2 text-left ${n.night === shown ? "border-l-[3px] border-l-ink bg-card" : "hover:bg-card"}`}
+                >
+                  <span className="flex items-baseline justify-between">
+                    <span>
+                      <b className="font-semibold">{n.day}</b>{" "}
+                      <span className="text-s text-ink2">{n.weekday}</span>
+                    </span>
+                    <span className="num text-s text-ink2">
+                      {n.kept}/{n.taken}
+                    </span>
+                  </span>
+                  <span className="flex items-end justify-between gap-2">
+                    <span className="narrow truncate text-m">{n.targets.join(", ")}</span>
+                    <span className="flex gap-0.5" aria-label={n.marks.join(", ")}>
+                      {n.marks.map((mark, i) => (
+                        <span key={i} className="inline-block scale-y-[.62] [transform-origin:bottom]">
+                          <SmallSpine
+                            step={1}
+                            care={mark === "fits with care"}
+                            gap={mark === "nothing fits"}
+                          />
+                        </span>
+                      ))}
+                    </span>
+                  </span>
+                </button>
+              </li>
+            ))}
+          </ul>
+        </nav>
+        <div className="min-w-0 flex-1">
+          {night.error && !data ? <Trouble error={night.error} onRetry={() => void night.refetch()} /> : null}
+          {!data && !night.error && <Waiting what="Opening the night" />}
+          {data && (
+            <>
+              <Timeline night={data} chosen={open} onChoose={choose} />
+              <div className="flex min-h-12 items-start gap-6 pb-2">
+                <dl className="flex gap-6">
+                  {data.conditions.map((c) => (
+                    <div key={c.name}>
+                      <dt className="narrow text-s text-ink2">{c.name}</dt>
+                      <dd className="num whitespace-nowrap">{c.text}</dd>
+                    </div>
+                  ))}
+                </dl>
+                <div className="flex min-h-9 flex-1 border-l border-rule pl-3">
+                  <Notes key={data.night} night={data} rig={rig.id} />
+                </div>
+              </div>
+              <div
+                className="narrow grid grid-cols-[48px_minmax(90px,1fr)_190px_92px_repeat(3,132px)] gap-x-2 border-t border-rule px-2 py-1.5 text-s text-ink2"
+                title={`Nights by ${data.night_from}`}
+              >
+                <span>Set</span>
+                <span />
+                <span>Lights</span>
+                <span>Kept</span>
+                <span>Dark</span>
+                <span>Flat</span>
+                <span>Dark flat</span>
+              </div>
+              {data.sets.map((set) =>
+                set.id === open ? (
+                  <Slip key={set.id} id={set.id} onClose={() => choose(null)} />
+                ) : (
+                  <SetRow key={set.id} set={set} onOpen={() => choose(set.id)} />
+                ),
+              )}
+            </>
+          )}
+        </div>
+      </div>
+    </div>
+  );
+}

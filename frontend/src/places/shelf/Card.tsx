@@ -1,0 +1,285 @@
+import { useEffect, useRef, useState } from "react";
+import { Link } from "react-router";
+
+import { api, get, type Schemas } from "../../api/client";
+import { useCard, useChange } from "../../api/hooks";
+import { Button, Figure, Key, Trouble, Waiting } from "../../parts/basics";
+import { FilterStamp } from "../../parts/FilterStamp";
+import { FrameView } from "../../parts/FrameView";
+import { Ruler } from "../../parts/Ruler";
+import { ageFill, ageInk } from "../../parts/Spine";
+
+type CardData = Schemas["CardOut"];
+
+const WIDTH = 632;
+
+/** The median level of each frame in the order taken; those left out are open circles. */
+function Levels({ card }: { card: CardData }) {
+  const frames = card.inputs.filter((i) => i.level !== null);
+  if (frames.length < 2) return null;
+  const used = frames.filter((f) => f.used).map((f) => f.level ?? 0);
+  const all = frames.map((f) => f.level ?? 0);
+  const low = Math.min(...used);
+  const high = Math.max(...used);
+  const pad = Math.max((high - low) * 0.2, 1);
+  const y = (level: number) =>
+    6 + 40 * (1 - Math.min(1, Math.max(0, (level - low + pad) / (high - low + 2 * pad))));
+  const x = (index: number) => 8 + (index * 450) / Math.max(all.length - 1, 1);
+  const left = frames.filter((f) => !f.used);
+  return (
+    <section className="border-t border-line pt-3">
+      <div className="flex justify-between">
+        <h3 className="narrow font-semibold">Frames, median level in the order taken</h3>
+        <span className="flex gap-3 text-s text-ink2">
+          {card.inputs_note}
+          <a className="underline" href={`/api/holdings/${card.spine.id}/inputs.csv`}>
+            CSV
+          </a>
+        </span>
+      </div>
+      <svg
+        width="540"
+        height="52"
+        className="mt-1 block"
+        role="img"
+        aria-label={`Levels of ${frames.length} frames`}
+      >
+        <rect x="2" y={y(high)} width="462" height={Math.max(y(low) - y(high), 2)} fill="var(--board)" />
+        {frames.map((frame, index) =>
+          frame.used ? (
+            <circle key={frame.name} cx={x(index)} cy={y(frame.level ?? 0)} r="2" fill="var(--ink)">
+              <title>{`${frame.name}: ${frame.level} ADU`}</title>
+            </circle>
+          ) : (
+            <circle
+              key={frame.name}
+              cx={x(index)}
+              cy={y(frame.level ?? 0)}
+              r="3.5"
+              fill="var(--card)"
+              stroke="var(--accent)"
+              strokeWidth="1.6"
+            >
+              <title>{`${frame.name}: ${frame.reason}`}</title>
+            </circle>
+          ),
+        )}
+        <text x="472" y={y(high) + 4} className="num" fontSize="12" fill="var(--ink2)">
+          {high.toLocaleString("en")}
+        </text>
+        {y(low) - y(high) > 12 && (
+          <text x="472" y={y(low) + 4} className="num" fontSize="12" fill="var(--ink2)">
+            {low.toLocaleString("en")}
+          </text>
+        )}
+      </svg>
+      {left.map((frame) => (
+        <p key={frame.name} className="text-s text-ink2">
+          <span className="text-accent">left out</span> {frame.name}: {frame.reason}
+        </p>
+      ))}
+    </section>
+  );
+}
+
+function Serves({ card }: { card: CardData }) {
+  return (
+    <section className="border-t border-line pt-3">
+      <h3 className="narrow font-semibold">
+        {card.serves.length === 0
+          ? "No lights use it"
+          : `Lights that use it: ${card.n_lights} of ${new Set(card.serves.map((s) => s.night)).size} ${new Set(card.serves.map((s) => s.night)).size === 1 ? "night" : "nights"}`}
+      </h3>
+      <ul className="max-h-[132px] overflow-auto">
+        {card.serves.map((served) => (
+          <li key={served.set_id}>
+            <Link
+              to={`/nights/${served.night}?set=${served.set_id}`}
+              className="grid grid-cols-[60px_80px_56px_104px_1fr_auto] items-center py-0.5 hover:bg-board"
+            >
+              <span className="num text-s">{served.night_title}</span>
+              <span className="truncate">{served.target}</span>
+              <span>
+                {served.filter_code && <FilterStamp code={served.filter_code} nm={served.passband_nm} />}
+              </span>
+              <span className="num text-s">{served.text}</span>
+              <span className="text-s text-ink2">{served.verdict}</span>
+              {served.ruler && <Ruler ruler={served.ruler} />}
+            </Link>
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}
+
+/** Picture of the master, or of one of its frames: [ and ] step through them. */
+function Pictures({ card }: { card: CardData }) {
+  const [step, setStep] = useState(0);
+  const frames = card.frames;
+  useEffect(() => {
+    const press = (event: KeyboardEvent) => {
+      if (event.key === "[") setStep((n) => Math.max(0, n - 1));
+      if (event.key === "]") setStep((n) => Math.min(frames.length - 1, n + 1));
+    };
+    window.addEventListener("keydown", press);
+    return () => window.removeEventListener("keydown", press);
+  }, [frames.length]);
+  const shown = frames[step];
+  if (!card.picture || !shown) {
+    return (
+      <p className="flex h-[196px] items-center bg-board p-4 text-ink2">
+        {card.picture_trouble || "No picture."}
+      </p>
+    );
+  }
+  return (
+    <div>
+      {step === 0 ? (
+        <FrameView picture={card.picture} alt={`Picture of ${card.title}`} />
+      ) : (
+        <img
+          src={`/api/frames/${shown.frame_id}/picture.png?size=640`}
+          alt={`Picture of ${shown.name}`}
+          className="block w-full bg-[#000]"
+          style={{ aspectRatio: `${card.picture.width} / ${card.picture.height}` }}
+        />
+      )}
+      {frames.length > 1 && (
+        <p className="mt-1 flex items-center gap-1 text-s text-ink2">
+          <button type="button" aria-label="Frame before" onClick={() => setStep(Math.max(0, step - 1))}>
+            <Key>[</Key>
+          </button>
+          <button
+            type="button"
+            aria-label="Frame after"
+            onClick={() => setStep(Math.min(frames.length - 1, step + 1))}
+          >
+            <Key>]</Key>
+          </button>
+          <span className="truncate">{step === 0 && card.spine.is_master ? "the master" : shown.name}</span>
+        </p>
+      )}
+    </div>
+  );
+}
+
+/** The card of a spine: its left edge is the spine that was pulled. */
+export function Card({ id, near, onClose }: { id: number; near: number; onClose: () => void }) {
+  const card = useCard(id);
+  const panel = useRef<HTMLDivElement>(null);
+  const change = useChange(({ where }: { where: "off" | "back" }) =>
+    get(api.POST("/api/holdings/{set_id}/shelve/{where}", { params: { path: { set_id: id, where } } })),
+  );
+  const build = useChange(() => get(api.POST("/api/builds", { body: { set_ids: [id] } })));
+  const [copied, setCopied] = useState(false);
+  useEffect(() => {
+    panel.current?.focus();
+    const press = (event: KeyboardEvent) => {
+      if (event.key === "Escape") onClose();
+    };
+    window.addEventListener("keydown", press);
+    return () => window.removeEventListener("keydown", press);
+  }, [id, onClose]);
+  const left = Math.max(24, Math.min(near, window.innerWidth - WIDTH - 24));
+  const data = card.data;
+  const step = data?.spine.age_step ?? 0;
+  return (
+    <div
+      ref={panel}
+      role="dialog"
+      aria-label={data?.title ?? "Card"}
+      tabIndex={-1}
+      className="fixed top-16 bottom-4 z-30 flex border border-line bg-card outline-none"
+      style={{
+        left,
+        width: WIDTH,
+        boxShadow: "0 18px 40px -12px rgba(11,9,7,.42), 0 2px 6px rgba(11,9,7,.18)",
+      }}
+    >
+      <div
+        className="flex w-11 shrink-0 flex-col items-center justify-between py-2"
+        style={{ background: ageFill(step), color: ageInk(step), boxShadow: "inset -1px 0 0 var(--line)" }}
+      >
+        <span className="num border-b border-current text-m font-medium">{data?.spine.frames}</span>
+        <span className="spine-type text-m font-semibold whitespace-nowrap [writing-mode:vertical-rl]">
+          {data && `${data.spine.title}  ${data.spine.gain_text}  ${data.spine.date}`}
+        </span>
+      </div>
+      <div className="flex min-w-0 flex-1 flex-col gap-3 overflow-auto px-5 py-3">
+        {card.error ? <Trouble error={card.error} onRetry={() => void card.refetch()} /> : null}
+        {!data && !card.error && <Waiting what="Pulling the card" />}
+        {data && (
+          <>
+            <div className="flex items-start justify-between gap-4">
+              <div>
+                <h2 className="text-xl font-semibold">{data.title}</h2>
+                <p className="text-ink2">{data.subtitle}</p>
+              </div>
+              <Button onClick={onClose}>
+                Put back <Key>Esc</Key>
+              </Button>
+            </div>
+            {data.spine.care.length > 0 && (
+              <p className="border-l-4 border-accent pl-3">Use with care: {data.spine.care.join("; ")}.</p>
+            )}
+            <div className="grid grid-cols-[292px_1fr] gap-5">
+              <Pictures key={id} card={data} />
+              <dl className="flex flex-col gap-0.5">
+                {data.figures.map((figure) => (
+                  <Figure key={figure.name} {...figure} />
+                ))}
+                {data.noise.map((figure) => (
+                  <Figure key={figure.name} {...figure} />
+                ))}
+              </dl>
+            </div>
+            <section className="border-t border-line pt-3">
+              <h3 className="narrow font-semibold">Settings</h3>
+              <dl className="grid grid-cols-4 gap-x-6 gap-y-1">
+                {data.settings.map((figure) => (
+                  <div key={figure.name}>
+                    <dt className="narrow text-s text-ink2">{figure.name}</dt>
+                    <dd className="num whitespace-nowrap">
+                      {figure.text}
+                      <span className="text-ink2">
+                        {figure.unit === "°" ? "°" : figure.unit && `\u2009${figure.unit}`}
+                      </span>
+                    </dd>
+                  </div>
+                ))}
+              </dl>
+              <p className="pt-2 text-s text-ink2">{data.made}</p>
+            </section>
+            <Levels card={data} />
+            <Serves card={data} />
+            <div className="mt-auto flex items-center gap-2 border-t border-line pt-3">
+              {data.can_build && (
+                <Button look="ink" disabled={build.isPending} onClick={() => build.mutate(undefined)}>
+                  Combine {data.spine.frames} frames into a master
+                </Button>
+              )}
+              <Button
+                title={data.file}
+                onClick={() => {
+                  void navigator.clipboard.writeText(data.file).then(() => setCopied(true));
+                }}
+              >
+                {copied ? "Path copied" : "Copy the file’s path"}
+              </Button>
+              <Button
+                look="link"
+                className="ml-auto"
+                onClick={() => change.mutate({ where: data.taken_off ? "back" : "off" })}
+              >
+                {data.taken_off ? "Put it back on the shelf" : "Take off the shelf"}
+              </Button>
+            </div>
+            {build.error ? <Trouble error={build.error} /> : null}
+            {change.error ? <Trouble error={change.error} /> : null}
+          </>
+        )}
+      </div>
+    </div>
+  );
+}

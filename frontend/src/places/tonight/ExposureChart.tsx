@@ -1,0 +1,177 @@
+import { scaleLinear } from "d3-scale";
+
+import type { Schemas } from "../../api/client";
+
+type Search = Schemas["SearchOut"];
+
+const W = 640;
+const H = 286;
+const L = 64;
+const B = 40;
+const T = 14;
+const R = 16;
+
+const adu = new Intl.NumberFormat("en", { maximumFractionDigits: 0 });
+
+/** Level against exposure: the shots, the line through them, the target's band, what is permitted, the answer. */
+export function ExposureChart({ search }: { search: Search }) {
+  const furthest = Math.max(
+    ...search.shots.map((s) => s.exposure_s),
+    search.rate ? ((search.target - search.pedestal) / search.rate) * 1.3 : 0,
+    search.shortest * 3,
+  );
+  const x = scaleLinear()
+    .domain([0, furthest * 1.12])
+    .range([L, W - R])
+    .nice(6);
+  const y = scaleLinear()
+    .domain([0, search.white * 1.04])
+    .range([H - B, T]);
+  const right = x.domain()[1] ?? furthest;
+  const found = search.found ? search.shots.at(-1) : undefined;
+  const answer = search.rate && search.found ? Number.parseFloat(search.found) : null;
+  const lineEnd = search.rate ? Math.min(right, (search.white - search.pedestal) / search.rate) : 0;
+  const permitted = `permitted ${search.shortest} to ${search.longest} s`;
+  return (
+    <svg
+      viewBox={`0 0 ${W} ${H}`}
+      className="block w-full"
+      role="img"
+      aria-label={`Level against exposure for ${search.filter_code}, ${search.shots.length} shots`}
+    >
+      <defs>
+        <pattern
+          id="outside"
+          width="7"
+          height="7"
+          patternUnits="userSpaceOnUse"
+          patternTransform="rotate(45)"
+        >
+          <rect width="2" height="7" fill="var(--board)" />
+        </pattern>
+      </defs>
+      <rect
+        x={L}
+        y={T}
+        width={Math.max(x(Math.min(search.shortest, right)) - L, 0)}
+        height={H - B - T}
+        fill="url(#outside)"
+      />
+      {search.longest < right && (
+        <rect
+          x={x(search.longest)}
+          y={T}
+          width={W - R - x(search.longest)}
+          height={H - B - T}
+          fill="url(#outside)"
+        />
+      )}
+      <rect
+        x={L}
+        y={y(search.target + search.tolerance)}
+        width={W - R - L}
+        height={y(search.target - search.tolerance) - y(search.target + search.tolerance)}
+        fill="var(--board)"
+      />
+      <path d={`M${L} ${y(search.target)}H${W - R}`} stroke="var(--rule)" />
+      <path d={`M${L} ${y(search.white)}H${W - R}`} stroke="var(--ink2)" strokeDasharray="2 4" />
+      <text x={L + 8} y={y(search.white) + 15} fontSize="12" fill="var(--ink2)">
+        full, {adu.format(search.white)} ADU
+      </text>
+      <text
+        x={W - R}
+        y={y(search.target + search.tolerance) - 5}
+        textAnchor="end"
+        fontSize="12"
+        fill="var(--ink2)"
+        paintOrder="stroke"
+        stroke="var(--card)"
+        strokeWidth="4"
+      >
+        target {adu.format(search.target)} ± {adu.format(search.tolerance)}
+      </text>
+      {search.rate !== null && search.rate > 0 && (
+        <path
+          d={`M${x(0)} ${y(search.pedestal)}L${x(lineEnd)} ${y(search.pedestal + search.rate * lineEnd)}`}
+          stroke="var(--ink)"
+          strokeWidth="1.6"
+          fill="none"
+        />
+      )}
+      <path d={`M${L} ${T}V${H - B}H${W - R}`} stroke="var(--ink)" fill="none" />
+      {y.ticks(4).map((tick) => (
+        <g key={tick}>
+          <path d={`M${L - 5} ${y(tick)}h5`} stroke="var(--ink)" />
+          <text x={L - 9} y={y(tick) + 4} textAnchor="end" fontSize="12" className="num" fill="var(--ink2)">
+            {adu.format(tick)}
+          </text>
+        </g>
+      ))}
+      {x.ticks(6).map((tick) => (
+        <g key={tick}>
+          <path d={`M${x(tick)} ${H - B}v5`} stroke="var(--ink)" />
+          <text
+            x={x(tick)}
+            y={H - B + 18}
+            textAnchor="middle"
+            fontSize="12"
+            className="num"
+            fill="var(--ink2)"
+          >
+            {tick}
+          </text>
+        </g>
+      ))}
+      <text x={W - R} y={H - 6} textAnchor="end" fontSize="12" fill="var(--ink2)">
+        exposure, s
+      </text>
+      <text x={L} y={H - 6} fontSize="12" fill="var(--ink2)">
+        {permitted}
+      </text>
+      {answer !== null && found && (
+        <g>
+          <path
+            d={`M${x(answer)} ${y(found.level)}V${H - B}M${L} ${y(found.level)}H${x(answer)}`}
+            stroke="var(--ink)"
+            strokeWidth="2"
+          />
+          <rect x={x(answer) - 40} y={H - B} width="80" height="26" fill="var(--ink)" />
+          <text
+            x={x(answer)}
+            y={H - B + 18}
+            textAnchor="middle"
+            fontSize="15"
+            fontWeight="500"
+            className="num"
+            fill="var(--paper)"
+          >
+            {search.found}
+          </text>
+        </g>
+      )}
+      {search.shots.map((shot) => (
+        <g key={shot.number}>
+          <circle
+            cx={x(shot.exposure_s)}
+            cy={y(shot.level)}
+            r="10"
+            fill="var(--card)"
+            stroke={shot.ruler.inside ? "var(--ink)" : "var(--ink2)"}
+            strokeWidth="1.6"
+            strokeDasharray={shot.probe ? "3 2" : undefined}
+          />
+          <text
+            x={x(shot.exposure_s)}
+            y={y(shot.level) + 4.5}
+            textAnchor="middle"
+            fontSize="13"
+            className="num"
+            fill="var(--ink)"
+          >
+            {shot.number}
+          </text>
+        </g>
+      ))}
+    </svg>
+  );
+}

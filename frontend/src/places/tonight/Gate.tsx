@@ -1,0 +1,39 @@
+/** What has to be done at a gate, drawn: the panel before the telescope, the cap on it, a diffuser. */
+export function GateSign({ gate, flat = false }: { gate: string; flat?: boolean }) {
+  const tube = (
+    <g fill="none" stroke="currentColor" strokeWidth="2.6">
+      <path d="M6 30h22v24H6zM10 54h14v14H10zM13 68h8v9h-8z" />
+    </g>
+  );
+  return (
+    <svg
+      aria-hidden
+      viewBox="0 0 34 80"
+      className={flat ? "h-12 w-5 rotate-90" : "h-20 w-9"}
+      style={flat ? { transform: "rotate(90deg)" } : undefined}
+    >
+      {tube}
+      {gate === "cap" || gate === "cover" ? <path d="M4 22h26v8H4z" fill="currentColor" /> : null}
+      {gate === "panel" ? (
+        <path
+          d="M0 2h34v6H0zM9 13v8M17 13v8M25 13v8"
+          fill="currentColor"
+          stroke="currentColor"
+          strokeWidth="2.4"
+        />
+      ) : null}
+      {gate === "diffuser" ? (
+        <path
+          d="M0 2h34v6H0zM2 16h30"
+          fill="currentColor"
+          stroke="currentColor"
+          strokeWidth="3"
+          strokeDasharray="4 3"
+        />
+      ) : null}
+      {gate === "focus" ? (
+        <path d="M17 4v16M11 12l6 8l6-8" fill="none" stroke="currentColor" strokeWidth="2.4" />
+      ) : null}
+    </svg>
+  );
+}

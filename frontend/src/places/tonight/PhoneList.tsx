@@ -1,0 +1,78 @@
+import type { ReactNode } from "react";
+
+import type { Schemas } from "../../api/client";
+import { FilterStamp } from "../../parts/FilterStamp";
+import { Bar } from "../../parts/basics";
+import { GateSign } from "./Gate";
+
+type Step = Schemas["StepOut"];
+
+/** The sheet on a phone: a column of times, one large thing to do, the action at the foot. */
+export function PhoneList({
+  headline,
+  sub,
+  steps,
+  current,
+  action,
+}: {
+  headline: string;
+  sub: string;
+  steps: Step[];
+  current: number | null;
+  action: ReactNode;
+}) {
+  const shown = steps.filter(
+    (s) =>
+      s.state !== "skipped" &&
+      s.kind !== "build" &&
+      (s.kind !== "find" || s.id === current || s.state === "no answer"),
+  );
+  return (
+    <div className="hidden flex-col pb-24 max-md:flex">
+      <h1 className="pt-4 text-xxl font-semibold text-accent" style={{ fontStretch: "88%" }}>
+        {headline}
+      </h1>
+      <p className="pb-4 text-l">{sub}</p>
+      <ol className="flex flex-col gap-1">
+        {shown.map((step) => {
+          const gate = step.kind === "gate";
+          const now = step.id === current;
+          return (
+            <li key={step.id} className="grid grid-cols-[60px_1fr] items-center">
+              <span className={`num text-l ${now ? "text-accent" : ""}`}>{step.start_clock}</span>
+              {gate ? (
+                <span
+                  className={`flex h-[70px] items-center gap-4 border-2 px-4 text-xl font-semibold ${now ? "border-accent bg-accent text-accent-text" : "border-ink"}`}
+                >
+                  <GateSign gate={step.gate?.gate ?? ""} flat />
+                  {step.title}
+                  {now && ", now"}
+                </span>
+              ) : (
+                <span
+                  className={`flex min-h-12 flex-col justify-center gap-1 border-l-[3px] border-ink bg-card px-3 py-1.5 ${now ? "outline-2 outline-accent" : ""}`}
+                >
+                  <span className="flex items-center gap-3 text-l">
+                    {step.filter_code && <FilterStamp code={step.filter_code} nm={step.passband_nm} />}
+                    <span className="min-w-0 flex-1">
+                      {step.kind === "find" ? step.title : `${step.count} ${step.kind}`}
+                    </span>
+                    <span
+                      className={`num text-m ${step.state === "no answer" ? "text-accent" : "text-ink2"}`}
+                    >
+                      {step.state === "no answer" ? "no answer" : (step.exposure ?? "")}
+                    </span>
+                  </span>
+                  {now && step.count > 0 && <Bar share={step.done / step.count} label={step.title} />}
+                </span>
+              )}
+            </li>
+          );
+        })}
+      </ol>
+      <div className="fixed inset-x-0 bottom-12 z-10 flex gap-3 border-t border-rule bg-board p-3 [&>button]:h-14 [&>button]:flex-1 [&>button]:whitespace-normal">
+        {action}
+      </div>
+    </div>
+  );
+}

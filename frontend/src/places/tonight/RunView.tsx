@@ -1,0 +1,359 @@
+import { useEffect, useState } from "react";
+import { Link } from "react-router";
+
+import { api, get, type Schemas } from "../../api/client";
+import { useChange, useJobAction } from "../../api/hooks";
+import { Bar, Button, ColumnHead, Key, PageHead, Trouble } from "../../parts/basics";
+import { useHere } from "../../parts/context";
+import { FilterStamp } from "../../parts/FilterStamp";
+import { Ruler } from "../../parts/Ruler";
+import { ExposureChart } from "./ExposureChart";
+import { PhoneList } from "./PhoneList";
+import { TimeLine } from "./TimeLine";
+
+type RunData = Schemas["RunOut"];
+type Search = Schemas["SearchOut"];
+
+const ALIVE = ["queued", "running", "paused", "waiting"];
+
+function Shots({ search }: { search: Search }) {
+  return (
+    <ol className="max-h-[224px] overflow-auto">
+      {search.shots.map((shot) => (
+        <li key={shot.number} className="border-b border-line py-1.5">
+          <span className="grid grid-cols-[22px_64px_96px_1fr] items-center gap-2">
+            <span className="num inline-flex h-5 w-5 items-center justify-center rounded-full border border-ink text-s">
+              {shot.number}
+            </span>
+            <span className="num text-right">{shot.exposure}</span>
+            <span className="num text-right text-s">{shot.level_text}</span>
+            <Ruler ruler={shot.ruler} width={72} />
+          </span>
+          <span className="block pl-[30px] text-s text-ink2">
+            {shot.probe ? "Probe, never a setting: " : ""}
+            {shot.why}
+          </span>
+        </li>
+      ))}
+      {search.shots.length === 0 && <li className="py-2 text-ink2">The first shot is on its way.</li>}
+    </ol>
+  );
+}
+
+/** A search that goes on, or was done: chart, picture, shots, the next one and why. */
+function SearchView({ search }: { search: Search }) {
+  const last = search.shots.at(-1);
+  return (
+    <>
+      <section>
+        <ColumnHead
+          note={`gain ${search.gain}${search.brightness !== null ? `, panel at ${search.brightness}` : ""}`}
+        >
+          <span className="flex items-center gap-2">
+            <FilterStamp code={search.filter_code} nm={search.passband_nm} />
+            {search.found
+              ? `${search.found} in ${search.shots.length} ${search.shots.length === 1 ? "shot" : "shots"}`
+              : search.no_answer
+                ? "No exposure reaches the target"
+                : "Finding the exposure"}
+          </span>
+        </ColumnHead>
+        <div className="mt-2 bg-card p-1">
+          <ExposureChart search={search} />
+        </div>
+      </section>
+      <section>
+        <ColumnHead>Test shots</ColumnHead>
+        <Shots search={search} />
+        {search.next && <p className="pt-2 font-semibold">{search.next}</p>}
+        {search.no_answer && (
+          <p className="mt-2 border-l-4 border-accent pl-3">
+            {search.no_answer} <b className="font-semibold">{search.advice}</b>
+          </p>
+        )}
+      </section>
+      <section>
+        <ColumnHead>{last ? `Shot ${last.number}` : "Picture"}</ColumnHead>
+        {last && (
+          <img
+            src={last.picture}
+            alt={`Shot ${last.number}, ${last.exposure}`}
+            className="mt-2 block w-full bg-[#000]"
+          />
+        )}
+      </section>
+    </>
+  );
+}
+
+function SeriesView({ series, search }: { series: Schemas["SeriesOut"]; search: Search | null }) {
+  return (
+    <>
+      <section>
+        <ColumnHead note={`${series.done} of ${series.count}`}>{series.title}</ColumnHead>
+        <div className="py-3">
+          <Bar share={series.done / Math.max(series.count, 1)} label={series.title} />
+        </div>
+        {series.last && (
+          <div className="flex items-center gap-4">
+            <span className="num text-xxl">{series.last.level_text}</span>
+            <Ruler ruler={series.last.ruler} />
+          </div>
+        )}
+        {series.last && (
+          <p className="text-ink2">
+            median of frame {series.last.number}, {series.last.exposure}
+          </p>
+        )}
+        {series.last?.why && <p className="mt-2 border-l-4 border-accent pl-3">{series.last.why}</p>}
+      </section>
+      <section>
+        {search ? (
+          <>
+            <ColumnHead note={`${search.found ?? ""}`}>How its exposure was found</ColumnHead>
+            <Shots search={search} />
+          </>
+        ) : null}
+      </section>
+      <section>
+        <ColumnHead>{series.last ? `Frame ${series.last.number}` : "Picture"}</ColumnHead>
+        {series.last && (
+          <img
+            src={series.last.picture}
+            alt={`Frame ${series.last.number}`}
+            className="mt-2 block w-full bg-[#000]"
+          />
+        )}
+      </section>
+    </>
+  );
+}
+
+function Found({ run, onLook }: { run: RunData; onLook: (id: number) => void }) {
+  const seen = new Map(run.searches.map((s) => [s.filter_code, s]));
+  return (
+    <section>
+      <ColumnHead>What was found</ColumnHead>
+      <table className="w-full">
+        <tbody>
+          {[...seen.values()].map((search) => (
+            <tr key={search.step_id} className="border-b border-line">
+              <td className="py-1.5">
+                <button
+                  type="button"
+                  onClick={() => onLook(search.step_id)}
+                  aria-label={`Look at the search in ${search.filter_code}`}
+                >
+                  <FilterStamp code={search.filter_code} nm={search.passband_nm} />
+                </button>
+              </td>
+              <td className="num text-right font-medium">{search.found ?? "–"}</td>
+              <td className="pl-3">
+                {search.shots.at(-1) ? (
+                  <Ruler ruler={(search.shots.at(-1) as Schemas["TestShotOut"]).ruler} width={64} />
+                ) : null}
+              </td>
+              <td className="text-right text-s text-ink2">
+                {search.shots.length} {search.shots.length === 1 ? "shot" : "shots"}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {seen.size === 0 && <p className="py-2 text-ink2">No exposure was looked for yet.</p>}
+    </section>
+  );
+}
+
+/** Tonight while a run goes on, and after it. */
+export function RunView({ run }: { run: RunData }) {
+  const { state } = useHere();
+  const act = useJobAction();
+  const [looked, setLooked] = useState<number | null>(null);
+  const answer = useChange(({ step, say }: { step: number; say: "done" | "leave out" }) =>
+    get(
+      api.POST("/api/runs/{job_id}/answer", {
+        params: { path: { job_id: run.job.id } },
+        body: { step_id: step, answer: say },
+      }),
+    ),
+  );
+  const away = useChange(() =>
+    get(api.POST("/api/runs/{job_id}/put-away", { params: { path: { job_id: run.job.id } } })),
+  );
+  const clock = useChange((fast: boolean) => get(api.POST("/api/clock", { body: { fast } })));
+  const alive = ALIVE.includes(run.job.state);
+  const paused = run.job.state === "paused";
+  const current = run.steps.find((s) => s.id === run.current);
+  const gate = current?.state === "waiting" ? current : undefined;
+  const searches = run.searches;
+  const at = searches.findIndex((s) => s.step_id === looked);
+  useEffect(() => {
+    const press = (event: KeyboardEvent) => {
+      const target = event.target as HTMLElement;
+      if (/^(INPUT|TEXTAREA|BUTTON|A)$/.test(target.tagName) && event.key === " ") return;
+      if (event.key === " " && alive && (run.job.can_pause || paused)) {
+        event.preventDefault();
+        act.mutate({ id: run.job.id, action: paused ? "go-on" : "pause" });
+      }
+      const from = at >= 0 ? at : searches.length;
+      if (event.key === "[") setLooked(searches[Math.max(0, from - 1)]?.step_id ?? null);
+      if (event.key === "]") setLooked(searches[from + 1]?.step_id ?? null);
+      if (event.key === "Escape") setLooked(null);
+    };
+    window.addEventListener("keydown", press);
+    return () => window.removeEventListener("keydown", press);
+  });
+  const lookedAt = at >= 0 ? searches[at] : undefined;
+  const ofRow = searches.filter((s) => s.filter_code === current?.filter_code).at(-1) ?? null;
+  const actions = (
+    <>
+      {gate?.gate && (
+        <Button
+          look="accent"
+          large
+          disabled={answer.isPending}
+          onClick={() => answer.mutate({ step: gate.id, say: "done" })}
+        >
+          {gate.gate.answer}
+        </Button>
+      )}
+      {gate?.gate?.leave_out && (
+        <Button
+          large
+          disabled={answer.isPending}
+          onClick={() => answer.mutate({ step: gate.id, say: "leave out" })}
+        >
+          {gate.gate.leave_out}
+        </Button>
+      )}
+      {(run.job.can_pause || paused) && (
+        <Button large onClick={() => act.mutate({ id: run.job.id, action: paused ? "go-on" : "pause" })}>
+          {paused ? "Go on" : "Pause"} <Key>Space</Key>
+        </Button>
+      )}
+      {alive && (
+        <Button large onClick={() => act.mutate({ id: run.job.id, action: "stop" })}>
+          Stop here
+        </Button>
+      )}
+      {run.job.can_resume && (
+        <Button look="accent" large onClick={() => act.mutate({ id: run.job.id, action: "resume" })}>
+          Go on from there
+        </Button>
+      )}
+      {!alive && (
+        <Button
+          look={run.job.state === "done" ? "accent" : "plain"}
+          large
+          onClick={() => away.mutate(undefined)}
+        >
+          {run.job.state === "done" ? "Put the sheet away" : "Leave it and make a new sheet"}
+        </Button>
+      )}
+    </>
+  );
+  return (
+    <div className="flex h-full flex-col px-6 pb-4 max-md:px-4">
+      <div className="max-md:hidden">
+        <PageHead title={gate ? <span className="text-accent">{run.headline}</span> : run.headline}>
+          <span className="num text-ink2">now {run.clock}</span>
+          {run.sensor && (
+            <span className="flex items-center gap-2 text-ink2">
+              sensor <Ruler ruler={run.sensor} width={64} />
+            </span>
+          )}
+          {actions}
+        </PageHead>
+        <p className="flex min-h-5 items-center justify-between gap-6">
+          <span>{run.subline}</span>
+          {state.rate !== null && (
+            <label className="flex items-center gap-2 text-s whitespace-nowrap text-ink2">
+              <input
+                type="checkbox"
+                checked={state.fast}
+                onChange={(event) => clock.mutate(event.target.checked)}
+                className="accent-[var(--ink)]"
+              />
+              demo: waits pass {state.fast ? `${state.rate} times` : "60 times"} as fast
+            </label>
+          )}
+        </p>
+      </div>
+      {[answer.error, act.error, away.error].map((error, index) =>
+        error ? <Trouble key={index} error={error} /> : null,
+      )}
+      <div className="pt-2 max-md:hidden">
+        <TimeLine
+          steps={run.steps}
+          current={run.current}
+          onAnswer={(step, say) => answer.mutate({ step: step.id, say })}
+        />
+      </div>
+      <PhoneList
+        headline={run.headline}
+        sub={run.subline}
+        steps={run.steps}
+        current={run.current}
+        action={actions}
+      />
+      <div
+        className="grid min-h-0 flex-1 grid-cols-[1.25fr_1fr_0.9fr] gap-7 pt-4 max-md:grid-cols-1"
+        aria-live="polite"
+      >
+        {lookedAt ? (
+          <SearchView search={lookedAt} />
+        ) : run.search && alive ? (
+          <SearchView search={run.search} />
+        ) : run.series && alive ? (
+          <SeriesView series={run.series} search={ofRow} />
+        ) : gate && ofRow ? (
+          <SearchView search={ofRow} />
+        ) : (
+          <>
+            <Found run={run} onLook={setLooked} />
+            <section>
+              {run.afterwards.length > 0 && (
+                <>
+                  <ColumnHead>Now</ColumnHead>
+                  <ul>
+                    {run.afterwards.map((line) => (
+                      <li key={line} className="border-b border-line py-1.5">
+                        {line}
+                      </li>
+                    ))}
+                  </ul>
+                </>
+              )}
+              {alive && (
+                <>
+                  <ColumnHead>In work</ColumnHead>
+                  <p className="py-2">{run.job.message || current?.title}</p>
+                  <Bar share={run.job.progress} label="The run" />
+                </>
+              )}
+            </section>
+            <section>
+              {run.job.state === "done" && (
+                <>
+                  <ColumnHead>What it closed</ColumnHead>
+                  <p className="py-2">
+                    See the new spines on the{" "}
+                    <Link className="underline" to="/shelf?wall=flats">
+                      shelf
+                    </Link>
+                    , and the slips in{" "}
+                    <Link className="underline" to={`/nights/${state.night}`}>
+                      tonight’s log
+                    </Link>
+                    .
+                  </p>
+                </>
+              )}
+            </section>
+          </>
+        )}
+      </div>
+    </div>
+  );
+}

@@ -1,0 +1,246 @@
+import { scaleLinear, scaleLog } from "d3-scale";
+
+import { api, get, type Schemas } from "../../api/client";
+import { useChange } from "../../api/hooks";
+import { Button, ColumnHead, PageHead, Trouble } from "../../parts/basics";
+import { putOnSheet, useHere } from "../../parts/context";
+import { FilterStamp } from "../../parts/FilterStamp";
+import { Ruler } from "../../parts/Ruler";
+import { SmallSpine } from "../../parts/Spine";
+import { PhoneList } from "./PhoneList";
+import { TimeLine } from "./TimeLine";
+
+type TonightData = Schemas["TonightOut"];
+
+/** Frames each: what a number costs in noise and in time, picked on a line. */
+function FramesEach({ data }: { data: TonightData }) {
+  const { wishes, setWishes } = useHere();
+  const chosen = data.choices.find((c) => c.chosen) ?? null;
+  const costs = data.choices.map((c) => c.cost ?? 0);
+  const most = Math.max(...costs, 0.01);
+  const x = scaleLog().domain([10, 100]).range([70, 370]);
+  const y = scaleLinear().domain([0, most]).range([118, 22]);
+  const known = data.choices.every((c) => c.cost !== null);
+  const digits = most < 0.5 ? 2 : 1;
+  return (
+    <section>
+      <ColumnHead
+        note={chosen?.cost != null ? `adds ${chosen.cost.toFixed(digits)} % noise to a stack` : undefined}
+      >
+        Frames each: {wishes.frames}
+      </ColumnHead>
+      <svg
+        viewBox="0 0 400 130"
+        className="mt-1 block w-full"
+        role="img"
+        aria-label="Noise that the flats add, by their number"
+      >
+        {known && (
+          <>
+            <text x="0" y="60" fontSize="12" fill="var(--ink2)">
+              noise
+            </text>
+            <path
+              d={data.choices.map((c, i) => `${i ? "L" : "M"}${x(c.frames)} ${y(c.cost ?? 0)}`).join("")}
+              fill="none"
+              stroke="var(--ink)"
+              strokeWidth="1.6"
+            />
+            {data.choices.map((c) => (
+              <g key={c.frames}>
+                <path
+                  d={`M${x(c.frames)} ${y(c.cost ?? 0)}V130`}
+                  stroke={c.chosen ? "var(--ink)" : "var(--line)"}
+                  strokeWidth={c.chosen ? 2 : 1}
+                />
+                <circle cx={x(c.frames)} cy={y(c.cost ?? 0)} r={c.chosen ? 4.5 : 2.5} fill="var(--ink)" />
+                <text
+                  x={x(c.frames) + (c.frames === 100 ? -18 : 6)}
+                  y={y(c.cost ?? 0) - 7}
+                  fontSize={c.chosen ? 15 : 12}
+                  fontWeight={c.chosen ? 500 : 400}
+                  className="num"
+                  fill={c.chosen ? "var(--ink)" : "var(--ink2)"}
+                >
+                  {(c.cost ?? 0).toFixed(digits)} %
+                </text>
+              </g>
+            ))}
+          </>
+        )}
+      </svg>
+      <div role="radiogroup" aria-label="Frames each" className="relative h-[54px]">
+        {data.choices.map((c) => (
+          <button
+            key={c.frames}
+            type="button"
+            role="radio"
+            aria-checked={c.chosen}
+            onClick={() => setWishes((w) => ({ ...w, frames: c.frames }))}
+            className={`num absolute flex w-14 -translate-x-1/2 flex-col items-center rounded-sm border px-1 py-0.5 ${c.chosen ? "border-ink bg-card text-l font-medium" : "border-transparent hover:border-rule"}`}
+            style={{ left: `${(x(c.frames) / 400) * 100}%` }}
+          >
+            <span>{c.frames}</span>
+            <span className="text-s font-normal text-ink2">{c.done_at}</span>
+          </button>
+        ))}
+        <span className="absolute top-1.5 left-0 text-s leading-5 text-ink2">
+          frames
+          <br />
+          done at
+        </span>
+      </div>
+    </section>
+  );
+}
+
+function AskedFor({ data }: { data: TonightData }) {
+  const { setWishes } = useHere();
+  return (
+    <section className="min-h-0">
+      <ColumnHead note={data.waiting_lights ? `${data.waiting_lights} lights on the sheet` : undefined}>
+        Asked for
+      </ColumnHead>
+      <ul className="max-h-[262px] overflow-auto">
+        {data.offers.map((offer) => (
+          <li key={offer.key} className="border-b border-line">
+            <label className="grid cursor-pointer grid-cols-[18px_22px_1fr] items-center gap-x-2 py-1.5 hover:bg-card">
+              <input
+                type="checkbox"
+                checked={offer.on_sheet}
+                onChange={(event) => setWishes((w) => putOnSheet(w, offer.key, event.target.checked))}
+                className="h-4 w-4 accent-[var(--ink)]"
+              />
+              <SmallSpine gap={offer.hole} step={4} care={!offer.hole} />
+              <span className="min-w-0">
+                <span className="flex items-center gap-2 font-semibold">
+                  {offer.title}
+                  {offer.filter_code && <FilterStamp code={offer.filter_code} nm={offer.passband_nm} />}
+                </span>
+                <span className="block truncate text-s text-ink2" title={`${offer.detail}; ${offer.note}`}>
+                  {offer.detail}; {offer.note}
+                </span>
+              </span>
+            </label>
+          </li>
+        ))}
+        {data.offers.length === 0 && (
+          <li className="py-3 text-ink2">No lights wait for anything that could be shot now.</li>
+        )}
+      </ul>
+    </section>
+  );
+}
+
+function ReadyAndCovered({ data }: { data: TonightData }) {
+  return (
+    <section className="flex min-h-0 flex-col gap-4">
+      <div>
+        <ColumnHead>Before you start</ColumnHead>
+        <ul>
+          {data.ready.map((line) => (
+            <li
+              key={line.what}
+              className="grid grid-cols-[84px_1fr_auto] items-center gap-2 border-b border-line py-1"
+            >
+              <span className={`font-semibold ${line.good ? "" : "text-accent"}`}>{line.what}</span>
+              <span className="min-w-0 truncate text-s" title={line.text}>
+                {line.text}
+              </span>
+              {line.ruler && <Ruler ruler={line.ruler} width={64} />}
+            </li>
+          ))}
+        </ul>
+      </div>
+      <div>
+        <ColumnHead note={data.covered_lights ? undefined : ""}>The shelf already covers</ColumnHead>
+        <ul className="max-h-[132px] overflow-auto">
+          {data.covered.map((c) => (
+            <li
+              key={c.holding_id}
+              className="grid grid-cols-[18px_1fr_auto] items-center gap-2 border-b border-line py-1"
+            >
+              <SmallSpine step={c.age_step} />
+              <span>
+                {c.title} <span className="text-s text-ink2">{c.lights} lights</span>
+              </span>
+              {c.ruler && <Ruler ruler={c.ruler} width={64} />}
+            </li>
+          ))}
+          {data.covered.length === 0 && <li className="py-2 text-ink2">Nothing yet for tonight’s lights.</li>}
+        </ul>
+      </div>
+    </section>
+  );
+}
+
+/** Tonight before a run: the sheet, what it costs, what is ready. */
+export function Sheet({ data }: { data: TonightData }) {
+  const { wishes } = useHere();
+  const start = useChange(() =>
+    get(
+      api.POST("/api/runs", {
+        body: { rig_id: data.rig_id, frames: wishes.frames, leave_out: wishes.leave_out, add: wishes.add },
+      }),
+    ),
+  );
+  const stopping = data.ready.find((r) => r.stops);
+  const label = data.start_label;
+  const go = (
+    <Button
+      look="accent"
+      large
+      disabled={!data.can_start || start.isPending}
+      onClick={() => start.mutate(undefined)}
+      title={stopping?.text}
+    >
+      {label}
+    </Button>
+  );
+  const cooler = data.ready.find((r) => r.what === "cooler");
+  return (
+    <div className="flex h-full flex-col px-6 pb-4 max-md:px-4">
+      <div className="max-md:hidden">
+        <PageHead title={data.headline}>
+          <span className="num text-ink2">now {data.clock}</span>
+          {cooler?.ruler && (
+            <span className="flex items-center gap-2 text-ink2">
+              sensor <Ruler ruler={cooler.ruler} width={64} />
+            </span>
+          )}
+          {data.steps.length > 0 && go}
+        </PageHead>
+      </div>
+      {start.error ? <Trouble error={start.error} /> : null}
+      {stopping && data.steps.length > 0 && (
+        <p className="pb-2 text-accent" role="note">
+          {stopping.what}: {stopping.text}.
+        </p>
+      )}
+      {data.steps.length > 0 ? (
+        <>
+          <div className="pt-2 max-md:hidden">
+            <TimeLine steps={data.steps} current={null} />
+          </div>
+          <PhoneList
+            headline={data.headline}
+            sub={`It is ${data.clock}.`}
+            steps={data.steps}
+            current={null}
+            action={go}
+          />
+        </>
+      ) : (
+        <p className="border-b-[3px] border-ink bg-card px-6 py-10 text-l text-ink2">
+          What your lights ask for is on the shelf, or cannot be shot in this train tonight. Tick something
+          below to shoot it anyway.
+        </p>
+      )}
+      <div className="grid min-h-0 flex-1 grid-cols-3 gap-8 pt-5 max-md:grid-cols-1">
+        <FramesEach data={data} />
+        <AskedFor data={data} />
+        <ReadyAndCovered data={data} />
+      </div>
+    </div>
+  );
+}

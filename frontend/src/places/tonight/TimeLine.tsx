@@ -1,0 +1,269 @@
+import { useLayoutEffect, useRef, useState } from "react";
+
+import type { Schemas } from "../../api/client";
+import { FilterStamp } from "../../parts/FilterStamp";
+import { GateSign } from "./Gate";
+
+type Step = Schemas["StepOut"];
+
+const GATE = 62;
+const BREAK = 64;
+const POST = 3;
+
+interface Block {
+  key: string;
+  kind: "gate" | "work";
+  steps: Step[];
+  seconds: number;
+  after: boolean;
+}
+
+const OPEN = new Set(["to do", "doing", "waiting"]);
+const seconds = (step: Step) => Math.max((Date.parse(step.end) - Date.parse(step.start)) / 1000, 1);
+
+/** Steps as blocks: a search and its flats are one, builds take no room, darks stand beyond the break. */
+function blocks(steps: Step[]): Block[] {
+  const made: Block[] = [];
+  let after = false;
+  const live = steps.filter((s) => s.state !== "skipped" && s.kind !== "build");
+  for (const step of live) {
+    if (step.kind === "cool" || step.kind === "darks") after = true;
+    if (step.kind === "gate") {
+      made.push({ key: `g${step.id}`, kind: "gate", steps: [step], seconds: 0, after });
+      continue;
+    }
+    const last = made.at(-1);
+    const joins = step.kind === "flats" && last?.steps[0]?.kind === "find" && last.steps[0].row === step.row;
+    if (last && joins) {
+      last.steps.push(step);
+      last.seconds += seconds(step);
+    } else {
+      made.push({ key: `w${step.id}`, kind: "work", steps: [step], seconds: seconds(step), after });
+    }
+  }
+  return made;
+}
+
+/** Share of a block that is done. */
+function doneShare(block: Block): number {
+  const main = block.steps.at(-1);
+  if (!main) return 0;
+  if (!OPEN.has(main.state)) return 1;
+  return main.count > 0 && main.kind !== "find" ? main.done / main.count : 0;
+}
+
+interface Drawn extends Block {
+  x: number;
+  width: number;
+}
+
+function layOut(
+  all: Block[],
+  width: number,
+): { drawn: Drawn[]; breakAt: number | null; postAt: number | null } {
+  const gates = all.filter((b) => b.kind === "gate").length;
+  const beyond = all.filter((b) => b.after && b.kind === "work");
+  const before = all.filter((b) => !b.after && b.kind === "work");
+  const both = beyond.length > 0 && before.length > 0;
+  const room = width - gates * GATE - (both ? BREAK : 0) - POST - 8;
+  const beyondRoom = both ? Math.min(300, room * 0.3) : beyond.length ? room : 0;
+  const beforeRoom = room - beyondRoom;
+  const share = (list: Block[], space: number) => {
+    const least = Math.min(58, space / Math.max(list.length, 1));
+    const total = list.reduce((sum, b) => sum + b.seconds, 0) || 1;
+    const spare = space - least * list.length;
+    return new Map(list.map((b) => [b.key, least + (spare * b.seconds) / total]));
+  };
+  const widths = new Map([...share(before, beforeRoom), ...share(beyond, beyondRoom)]);
+  const drawn: Drawn[] = [];
+  let x = 0;
+  let breakAt: number | null = null;
+  let postAt: number | null = null;
+  for (const block of all) {
+    if (block.after && both && breakAt === null) {
+      postAt = x;
+      breakAt = x + POST;
+      x += POST + BREAK;
+    }
+    const w = block.kind === "gate" ? GATE : (widths.get(block.key) ?? 0);
+    drawn.push({ ...block, x, width: w });
+    x += w;
+  }
+  return { drawn, breakAt, postAt: postAt ?? x };
+}
+
+function WorkBlock({ block, high, now }: { block: Drawn; high: number; now: boolean }) {
+  const main = block.steps.at(-1);
+  if (!main) return null;
+  const search = block.steps.find((s) => s.kind === "find");
+  const share = doneShare(block);
+  const wanted = main.lights > 0;
+  const lost = block.steps.some((s) => s.state === "no answer");
+  const finished = share >= 1 && !lost;
+  const words =
+    main.kind === "find"
+      ? `${main.title}: ${lost ? "no answer" : main.state}`
+      : `${main.title}${main.exposure ? ` of ${main.exposure}` : ""}, ${main.start_clock} to ${main.end_clock}, ${main.state}`;
+  return (
+    <div
+      role="listitem"
+      aria-label={words}
+      title={words}
+      className="absolute top-0 bottom-0"
+      style={{ left: block.x, width: block.width }}
+    >
+      <div
+        className={`absolute inset-x-[3px] bottom-[29px] overflow-hidden ${
+          finished
+            ? "rounded-t-sm text-[var(--age-ink-1)]"
+            : `border-2 border-b-0 border-dashed ${lost || wanted ? "border-accent" : "border-rule"}`
+        } ${now ? "outline-2 outline-ink" : ""}`}
+        style={{ top: 44 - high, background: finished ? "var(--age-1)" : undefined }}
+      >
+        {!finished && share > 0 && (
+          <span className="absolute inset-x-0 bottom-0 bg-band" style={{ height: `${share * 100}%` }} />
+        )}
+        <span className="relative flex flex-col items-center gap-1.5 pt-2.5">
+          <span className="num text-l font-medium">
+            {main.kind === "cool"
+              ? ""
+              : main.kind === "find"
+                ? "?"
+                : finished || main.done === 0
+                  ? main.count
+                  : `${main.done}/${main.count}`}
+          </span>
+          {main.filter_code && main.kind !== "dark flats" && (
+            <FilterStamp code={main.filter_code} nm={main.passband_nm} />
+          )}
+          {main.filter_code && main.kind === "dark flats" && (
+            <span className="narrow text-s">for {main.filter_code}</span>
+          )}
+          {main.kind === "darks" && block.width > 90 && (
+            <span className="px-1 text-center text-s leading-4">{main.title}</span>
+          )}
+          {main.kind === "cool" && block.width > 50 && (
+            <span className="px-1 text-center text-s leading-4">{main.title}</span>
+          )}
+        </span>
+        <span
+          className={`absolute inset-x-0 bottom-2 text-center text-s ${main.kind === "darks" && wanted ? "text-accent" : ""}`}
+        >
+          {lost && main.kind === "find" ? (
+            <span className="font-semibold text-accent">no answer</span>
+          ) : main.kind === "darks" && wanted ? (
+            `${main.lights} lights wait`
+          ) : (
+            <span className={main.exposure_known ? "num" : "num text-ink2"}>
+              {main.exposure && main.kind !== "cool"
+                ? `${main.exposure_known || search?.state === "done" ? "" : "≈"}${main.exposure}`
+                : ""}
+            </span>
+          )}
+        </span>
+      </div>
+      <span className="num absolute bottom-1 left-1.5 text-s">{block.steps[0]?.start_clock}</span>
+    </div>
+  );
+}
+
+/** The run sheet on one time line, on a board: gates cut it, a break stands where the scale changes. */
+export function TimeLine({
+  steps,
+  current,
+  onAnswer,
+}: {
+  steps: Step[];
+  current: number | null;
+  onAnswer?: (step: Step, answer: "done" | "leave out") => void;
+}) {
+  const box = useRef<HTMLDivElement>(null);
+  const [width, setWidth] = useState(1232);
+  useLayoutEffect(() => {
+    const element = box.current;
+    if (!element) return;
+    const watch = new ResizeObserver(([entry]) => entry && setWidth(entry.contentRect.width));
+    watch.observe(element);
+    return () => watch.disconnect();
+  }, []);
+  const all = blocks(steps);
+  const { drawn, breakAt, postAt } = layOut(all, width);
+  const firstGate = drawn.find((b) => b.kind === "gate" && OPEN.has(b.steps[0]?.state ?? ""));
+  return (
+    <div ref={box} className="relative h-[300px]" role="list" aria-label="The run sheet">
+      <div className="absolute inset-x-0 top-[50px] bottom-[29px] bg-card" />
+      <div className="absolute inset-x-0 bottom-0 h-[29px] border-t-[3px] border-ink bg-board" />
+      {breakAt !== null && (
+        <div className="absolute top-[50px] bottom-0 bg-paper" style={{ left: breakAt, width: BREAK }}>
+          <svg aria-hidden width={BREAK} height="250" className="absolute bottom-0">
+            <path d={`M2 238h${BREAK - 4}`} stroke="var(--rule)" strokeDasharray="2 4" />
+            <path d="M24 248l8-20M32 248l8-20" stroke="var(--ink)" strokeWidth="1.6" />
+          </svg>
+        </div>
+      )}
+      {postAt !== null && (
+        <div className="absolute top-[50px] bottom-0 w-[3px] bg-ink" style={{ left: postAt }} />
+      )}
+      {drawn.map((block) => {
+        if (block.kind === "work")
+          return (
+            <WorkBlock
+              key={block.key}
+              block={block}
+              high={-26}
+              now={block.steps.some((s) => s.id === current)}
+            />
+          );
+        const step = block.steps[0];
+        if (!step) return null;
+        const next = block === firstGate;
+        const waits = step.state === "waiting";
+        const done = !OPEN.has(step.state);
+        const label = `${step.title}, ${step.start_clock}${waits ? ": waits for you" : done ? ": done" : ""}`;
+        return (
+          <div
+            key={block.key}
+            role="listitem"
+            className="absolute top-0 bottom-0"
+            style={{ left: block.x, width: GATE }}
+          >
+            <div className="absolute top-0 left-0 whitespace-nowrap">
+              <p
+                className={`text-xl font-semibold ${next ? "text-accent" : done ? "text-ink2" : ""}`}
+                style={{ fontStretch: "88%" }}
+              >
+                {step.title}
+                {next && (waits || current === null) ? ", now" : ""}
+              </p>
+              <p className="text-s text-ink2">{shortAdvice(step)}</p>
+            </div>
+            <button
+              type="button"
+              aria-label={label}
+              disabled={!waits || !onAnswer}
+              onClick={() => onAnswer?.(step, "done")}
+              className={`absolute inset-x-0 top-[50px] bottom-0 flex flex-col items-center justify-center rounded-sm border-[2.5px] ${
+                next
+                  ? "border-accent bg-accent text-accent-text"
+                  : done
+                    ? "border-rule bg-board text-ink2"
+                    : "border-ink bg-card"
+              }`}
+            >
+              <GateSign gate={step.gate?.gate ?? ""} />
+              <span className="num absolute bottom-1 text-s">{step.start_clock}</span>
+            </button>
+          </div>
+        );
+      })}
+    </div>
+  );
+}
+
+function shortAdvice(step: Step): string {
+  const gate = step.gate?.gate;
+  if (gate === "panel") return "aim at it; its brightness is set for you";
+  if (gate === "cap") return "the panel goes dark by itself";
+  if (gate === "diffuser") return "hang it before the panel";
+  return "";
+}

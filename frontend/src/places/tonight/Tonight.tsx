@@ -1,0 +1,30 @@
+import { useRun, useTonight } from "../../api/hooks";
+import { PageHead, Trouble, Waiting } from "../../parts/basics";
+import { useHere } from "../../parts/context";
+import { RunView } from "./RunView";
+import { Sheet } from "./Sheet";
+
+/** The page Tonight: the run sheet, and doing it. */
+export function Tonight() {
+  const { rig, wishes } = useHere();
+  const run = useRun(rig?.id ?? 0);
+  const idle = run.data?.run === null;
+  const tonight = useTonight(rig?.id ?? 0, wishes, idle);
+  if (!rig)
+    return (
+      <div className="px-6">
+        <PageHead title="Nothing to shoot yet" />
+        <p className="text-ink2">When lights are in the library, what they lack is put on a sheet here.</p>
+      </div>
+    );
+  const error = run.error ?? tonight.error;
+  if (error && !run.data?.run && !tonight.data)
+    return (
+      <div className="p-6">
+        <Trouble error={error} onRetry={() => void Promise.all([run.refetch(), tonight.refetch()])} />
+      </div>
+    );
+  if (run.data?.run) return <RunView key={run.data.run.job.id} run={run.data.run} />;
+  if (!tonight.data || !idle) return <Waiting what="Making the sheet" />;
+  return <Sheet data={tonight.data} />;
+}

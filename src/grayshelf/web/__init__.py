@@ -1,0 +1,1 @@
+"""The web: thin routes, schemas, errors, and the static front end."""

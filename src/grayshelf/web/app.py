@@ -1,0 +1,164 @@
+"""The application: everything wired together, and served to this machine only."""
+
+from __future__ import annotations
+
+import json
+import queue
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+from urllib.parse import urlsplit
+
+from apiflask import APIFlask
+from flask import Response, request, send_from_directory
+
+from grayshelf import __version__
+from grayshelf.clock import SimulatedClock
+from grayshelf.devices.ports import RigDevices
+from grayshelf.library.library import Library
+from grayshelf.web import routes
+from grayshelf.web.errors import problem, register_errors
+from grayshelf.work.build import build_sets
+from grayshelf.work.events import Broker
+from grayshelf.work.jobs import JobRunner
+from grayshelf.work.run import RunStarter
+from grayshelf.work.scan import scan_folder
+
+STATIC = Path(__file__).parent / "static"
+LOCAL_NAMES = ("localhost", "127.0.0.1", "[::1]")
+#: Seconds of silence after which a listening page is sent a sign of life.
+HEARTBEAT_S = 10.0
+
+
+@dataclass
+class Context:
+    """What the routes work with."""
+
+    library: Library
+    runner: JobRunner
+    broker: Broker
+    starter: RunStarter
+    demo: bool = False
+    fast_rate: float = 60.0
+    extras: dict[str, object] = field(default_factory=dict)
+
+    @property
+    def simulated_clock(self) -> SimulatedClock | None:
+        """The demo's clock."""
+        clock = self.library.clock
+        return clock if isinstance(clock, SimulatedClock) else None
+
+
+def make_runner(library: Library) -> tuple[JobRunner, Broker]:
+    """Jobs of a library, with what scans and builds do."""
+    broker = Broker()
+    runner = JobRunner(library, broker)
+    runner.register("scan", lambda control, params: scan_folder(library, control, params))
+    runner.register("build", lambda control, params: build_sets(library, control, params))
+    return runner, broker
+
+
+def make_context(
+    library: Library, runner: JobRunner, broker: Broker, rigs: dict[str, RigDevices], demo: bool = False
+) -> Context:
+    """Wire everything together."""
+    return Context(library, runner, broker, RunStarter(library, runner, rigs), demo)
+
+
+def create_app(context: Context) -> APIFlask:
+    """The Flask application."""
+    app = APIFlask(__name__, title="Gray Shelf", version=__version__, static_folder="none", docs_path=None)
+    app.config["MAX_CONTENT_LENGTH"] = 1_000_000
+    app.config["VALIDATION_ERROR_STATUS_CODE"] = 422
+    app.extensions["grayshelf"] = context
+    register_errors(app)
+    routes.register(app)
+    _plain_names(app)
+    _guard(app)
+    _events(app, context)
+    _front_end(app)
+    return app
+
+
+def _plain_names(app: APIFlask) -> None:
+    """Give each schema of the OpenAPI document one name: nested ones come as 'Outer.Inner'."""
+
+    @app.spec_processor
+    def rename(document: dict[str, Any]) -> dict[str, Any]:
+        text = json.dumps(document)
+        for name in document.get("components", {}).get("schemas", {}):
+            if "." in name:
+                text = text.replace(
+                    f'"#/components/schemas/{name}"', f'"#/components/schemas/{name.split(".")[-1]}"'
+                )
+        plain = json.loads(text)
+        schemas = plain["components"]["schemas"]
+        plain["components"]["schemas"] = {name.split(".")[-1]: schema for name, schema in schemas.items()}
+        return plain
+
+
+def _guard(app: APIFlask) -> None:
+    """Only pages of this application, on this machine, may ask: no other site, and no other name for this one."""
+
+    @app.before_request
+    def only_from_here() -> Response | None:
+        name = request.host.rsplit(":", 1)[0] if not request.host.endswith("]") else request.host
+        if name not in LOCAL_NAMES:
+            return problem(403, "Not from here", f"This is served to this machine only, not to {name}.", "")
+        origin = request.headers.get("Origin")
+        if origin and urlsplit(origin).netloc != request.host:
+            return problem(403, "Not from here", f"A page of {origin} may not use this library.", "")
+        return None
+
+    @app.after_request
+    def careful(response: Response) -> Response:
+        response.headers["X-Content-Type-Options"] = "nosniff"
+        response.headers["Referrer-Policy"] = "no-referrer"
+        response.headers["Content-Security-Policy"] = (
+            "default-src 'self'; img-src 'self' data: blob:; style-src 'self' 'unsafe-inline'; "
+            "frame-ancestors 'none'; base-uri 'none'; form-action 'self'"
+        )
+        return response
+
+
+def _events(app: APIFlask, context: Context) -> None:
+    @app.get("/api/events")
+    @app.doc(hide=True)
+    def events() -> Response:
+        """Server-sent events; a page that gets none polls."""
+
+        def stream() -> Iterator[str]:
+            with context.broker.listen() as q:
+                if q is None:
+                    yield "event: full\ndata: {}\n\n"
+                    return
+                yield 'retry: 2000\ndata: {"type": "hello"}\n\n'
+                while True:
+                    try:
+                        yield f"data: {json.dumps(q.get(timeout=HEARTBEAT_S))}\n\n"
+                    except queue.Empty:
+                        yield ": still here\n\n"
+
+        headers = {"Cache-Control": "no-store", "X-Accel-Buffering": "no"}
+        return Response(stream(), mimetype="text/event-stream", headers=headers)
+
+
+def _front_end(app: APIFlask) -> None:
+    @app.get("/")
+    @app.get("/<path:name>")
+    @app.doc(hide=True)
+    def front_end(name: str = "index.html") -> Response:
+        """The page, and its files; places of the page are all the same file."""
+        if name.startswith("api/"):
+            return problem(404, "No such address", f"There is nothing at /{name}.", "")
+        if not STATIC.is_dir():
+            return problem(503, "The page is not built", "The front end was not built yet.", "Run make demo.")
+        if not (STATIC / name).is_file():
+            name = "index.html"
+        response = send_from_directory(STATIC, name)
+        unchanging = name.startswith("assets/")
+        response.headers["Cache-Control"] = (
+            "public, max-age=31536000, immutable" if unchanging else "no-cache"
+        )
+        return response

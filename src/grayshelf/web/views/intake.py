@@ -1,0 +1,310 @@
+"""The page Intake: folders, what they hold, what could not be read, and the sets that frames fell into."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+from collections import defaultdict
+from dataclasses import replace
+from pathlib import Path
+from zoneinfo import available_timezones
+
+from sqlalchemy import delete, func, select, update
+from sqlalchemy.orm import Session
+
+from grayshelf.core.errors import Conflict, GrayShelfError, NotFound
+from grayshelf.core.frames.night import night_of_utc, site_zone
+from grayshelf.core.frames.sets import nominal_exposure, nominal_temperature, set_key
+from grayshelf.library.catalog import drop_empty_sets, regroup
+from grayshelf.library.facts_json import facts_from_json, facts_to_json
+from grayshelf.library.library import Library
+from grayshelf.library.models import Folder, Frame, FrameSet, Job, MasterInput, RunShot
+from grayshelf.web import schemas as s
+from grayshelf.web.views import words as w
+from grayshelf.web.views.jobs import job_out
+from grayshelf.work.build import FEWEST
+from grayshelf.work.jobs import ALIVE
+
+PAGE = 100
+TO_LOOK_AT = ("unreadable", "lacking", "duplicate", "gone")
+_ORDER = {"light": 0, "flat": 1, "dark flat": 2, "dark": 3, "bias": 4}
+
+
+def intake_page(library: Library) -> s.IntakeOut:
+    """Folders and the site."""
+    with library.db.session() as session:
+        site = library.site(session)
+        folders = session.scalars(select(Folder).where(Folder.own.is_(False)).order_by(Folder.id)).all()
+        counts: dict[int, dict[tuple[str, str | None], int]] = defaultdict(dict)
+        for folder_id, state, kind, count in session.execute(
+            select(Frame.folder_id, Frame.state, Frame.kind, func.count()).group_by(
+                Frame.folder_id, Frame.state, Frame.kind
+            )
+        ).tuples():
+            counts[folder_id][(state, kind)] = count
+        jobs = session.scalars(
+            select(Job).where(Job.kind == "scan", Job.state.in_((*ALIVE, "interrupted")))
+        ).all()
+        by_folder = {j.params.get("folder_id"): job_out(j, library) for j in jobs}
+        zone = library.zone(session)
+        return s.IntakeOut(
+            site=site["name"],
+            time_zone=site["time_zone"],
+            zones=sorted(available_timezones()),
+            folders=[
+                s.FolderOut(
+                    id=f.id,
+                    path=f.path,
+                    scanned=f"{f.scanned_at.astimezone(zone):%-d %b, %H:%M}" if f.scanned_at else None,
+                    trouble=f.trouble,
+                    total=sum(n for (state, _), n in counts[f.id].items() if state != "gone"),
+                    kinds=_kinds(counts[f.id]),
+                    to_look_at=sum(n for (state, _), n in counts[f.id].items() if state in TO_LOOK_AT),
+                    job=by_folder.get(f.id),
+                )
+                for f in folders
+            ],
+        )
+
+
+def _kinds(counts: dict[tuple[str, str | None], int]) -> list[s.CountOut]:
+    totals: dict[str, int] = defaultdict(int)
+    for (state, kind), count in counts.items():
+        if kind is not None and state in ("good", "lacking"):
+            totals[kind] += count
+    plural = {"light": "lights", "flat": "flats", "dark flat": "dark flats", "dark": "darks", "bias": "bias"}
+    return [s.CountOut(name=plural[k], count=totals[k]) for k in sorted(totals, key=lambda k: _ORDER[k])]
+
+
+def add_folder(library: Library, text: str) -> int:
+    """Put a folder on the list; nothing in it is ever changed.
+
+    Raises
+    ------
+    GrayShelfError, Conflict
+    """
+    path = Path(os.path.expandvars(text.strip())).expanduser()
+    if not path.is_absolute():
+        raise GrayShelfError(
+            f"‘{text.strip()}’ is not a whole path.", "Write it from the root: /home/… or /media/…"
+        )
+    try:
+        real = path.resolve(strict=True)
+        is_folder = real.is_dir()
+        readable = is_folder and os.access(real, os.R_OK | os.X_OK)
+    except (OSError, RuntimeError) as error:
+        raise GrayShelfError(
+            f"There is no folder {path}.", "Check how it is spelled, and that the disk is in."
+        ) from error
+    if not is_folder:
+        raise GrayShelfError(f"{path} is not a folder.", "Name the folder that the frames are in.")
+    if not readable:
+        raise GrayShelfError(
+            f"{path} may not be read by this user.", "Change its permissions, or name another."
+        )
+    if real == library.root or real.is_relative_to(library.root) or library.root.is_relative_to(real):
+        raise Conflict(
+            f"{real} holds, or lies in, the library’s own folder, whose frames are on the shelf already.",
+            "Name another folder.",
+        )
+    with library.db.session() as session:
+        others = session.scalars(select(Folder).where(Folder.own.is_(False))).all()
+        for other in others:
+            if real == Path(other.path):
+                return other.id
+            if real.is_relative_to(other.path):
+                raise Conflict(f"{real} lies in {other.path}, which is on the list.", "Scan that one again.")
+            if Path(other.path).is_relative_to(real):
+                raise Conflict(
+                    f"{other.path}, which is on the list, lies in {real}.", "Take it off the list first."
+                )
+        folder = Folder(path=str(real), added_at=library.clock.now())
+        session.add(folder)
+        session.flush()
+        return folder.id
+
+
+def forget_folder(library: Library, folder_id: int) -> str:
+    """Take a folder off the list: its frames leave the library, its files are not touched."""
+    with library.db.session() as session:
+        folder = _folder(session, folder_id)
+        ids = select(Frame.id).where(Frame.folder_id == folder_id)
+        session.execute(update(MasterInput).where(MasterInput.frame_id.in_(ids)).values(frame_id=None))
+        session.execute(update(RunShot).where(RunShot.frame_id.in_(ids)).values(frame_id=None))
+        session.execute(update(Frame).where(Frame.folder_id == folder_id).values(set_id=None))
+        session.execute(delete(Frame).where(Frame.folder_id == folder_id))
+        session.flush()
+        drop_empty_sets(session)
+        session.delete(folder)
+        path = folder.path
+    library.touched()
+    return path
+
+
+def _folder(session: Session, folder_id: int) -> Folder:
+    folder = session.get(Folder, folder_id)
+    if folder is None or folder.own:
+        raise NotFound("This folder is not on the list.")
+    return folder
+
+
+def problems_page(library: Library, page: int, state: str) -> s.ProblemsOut:
+    """Files that could not be read, or lack a value that matters."""
+    with library.db.session() as session:
+        states = (state,) if state in TO_LOOK_AT else TO_LOOK_AT
+        where = Frame.state.in_(states)
+        total = session.scalar(select(func.count()).select_from(Frame).where(where)) or 0
+        counts = dict(
+            session.execute(
+                select(Frame.state, func.count()).where(Frame.state.in_(TO_LOOK_AT)).group_by(Frame.state)
+            )
+            .tuples()
+            .all()
+        )
+        rows = session.scalars(
+            select(Frame)
+            .where(where)
+            .order_by(Frame.state.desc(), Frame.path)
+            .offset((page - 1) * PAGE)
+            .limit(PAGE)
+        ).all()
+        return s.ProblemsOut(
+            items=[
+                s.ProblemOut(
+                    id=f.id,
+                    path=f.path,
+                    folder_id=f.folder_id,
+                    state=f.state,
+                    reason=f.reason,
+                    advice=f.advice,
+                )
+                for f in rows
+            ],
+            total=total,
+            page=page,
+            pages=max(1, -(-total // PAGE)),
+            counts=[s.CountOut(name=name, count=counts[name]) for name in TO_LOOK_AT if name in counts],
+        )
+
+
+def problem_csv_rows(library: Library) -> list[list[object]]:
+    """All files to look at."""
+    with library.db.session() as session:
+        rows = session.execute(
+            select(Folder.path, Frame.path, Frame.state, Frame.reason, Frame.advice)
+            .join(Folder)
+            .where(Frame.state.in_(TO_LOOK_AT))
+            .order_by(Frame.state, Frame.path)
+        ).tuples()
+        return [["folder", "file", "state", "reason", "advice"], *(list[object](r) for r in rows)]
+
+
+def set_title(row: FrameSet) -> str:
+    """'300 s, −10 °C, gain 200', 'SII, 7.4 s, gain 200', 'NGC 281, Ha, 300 s'."""
+    facts = facts_from_json(row.facts)
+    parts: list[str] = []
+    if row.kind == "light":
+        parts.append(facts.target or "no target")
+    if row.kind in ("light", "flat"):
+        parts.append(facts.filter_code or ("colour" if facts.bayer_pattern else "no filter"))
+    if facts.exposure_s is not None and row.kind != "bias":
+        parts.append(w.seconds(nominal_exposure(facts.exposure_s)))
+    temp = nominal_temperature(facts.sensor_temp_c, facts.set_temp_c)
+    if row.kind == "dark" and temp is not None:
+        parts.append(w.degrees_c(temp))
+    if facts.gain is not None:
+        parts.append(f"gain {w.plain(facts.gain)}")
+    return ", ".join(parts)
+
+
+def sets_page(library: Library, page: int, kind: str) -> s.SetsOut:
+    """The sets that frames fell into, newest first."""
+    buildable = (
+        FrameSet.kind.in_(("bias", "dark", "flat", "dark flat"))
+        & FrameSet.is_master.is_(False)
+        & FrameSet.master_set_id.is_(None)
+        & (FrameSet.n_kept >= FEWEST)
+    )
+    with library.db.session() as session:
+        where = FrameSet.kind == kind if kind else FrameSet.kind != ""
+        total = session.scalar(select(func.count()).select_from(FrameSet).where(where)) or 0
+        rows = session.scalars(
+            select(FrameSet)
+            .where(where)
+            .order_by(FrameSet.night.desc(), FrameSet.kind, FrameSet.id)
+            .offset((page - 1) * PAGE)
+            .limit(PAGE)
+        ).all()
+        to_build = session.scalar(select(func.count()).select_from(FrameSet).where(buildable)) or 0
+        return s.SetsOut(
+            items=[_set_out(r) for r in rows],
+            total=total,
+            page=page,
+            pages=max(1, -(-total // PAGE)),
+            to_build=to_build,
+        )
+
+
+def _set_out(row: FrameSet) -> s.SetOut:
+    raw = not row.is_master and row.kind != "light"
+    state = (
+        "master"
+        if row.is_master
+        else "lights"
+        if row.kind == "light"
+        else "combined"
+        if row.master_set_id
+        else "loose"
+    )
+    return s.SetOut(
+        id=row.id,
+        kind=row.kind,
+        title=set_title(row),
+        camera=row.camera or "no camera",
+        night=w.day(row.night),
+        n_frames=row.n_frames,
+        state=state,
+        can_build=raw and row.master_set_id is None and row.n_kept >= FEWEST,
+        origin=row.facts.get("night_from", ""),
+    )
+
+
+def sets_to_build(library: Library, wanted: list[int] | None) -> list[int]:
+    """Numbers of the sets to combine: those wanted, or all that can be."""
+    with library.db.session() as session:
+        query = select(FrameSet.id).where(
+            FrameSet.kind.in_(("bias", "dark", "flat", "dark flat")),
+            FrameSet.is_master.is_(False),
+            FrameSet.master_set_id.is_(None),
+            FrameSet.n_kept >= FEWEST,
+        )
+        if wanted is not None:
+            query = query.where(FrameSet.id.in_(wanted))
+        found = list(session.scalars(query))
+    if not found:
+        raise Conflict("There is nothing to combine: the sets have their masters, or have too few frames.")
+    return found
+
+
+def recount_nights(library: Library, session: Session, zone_name: str) -> int:
+    """Give every frame its night anew after the site's time zone changed; return how many changed theirs."""
+
+    zone = site_zone(zone_name)
+    changed = 0
+    for frame in session.scalars(select(Frame).where(Frame.utc.is_not(None))):
+        facts = facts_from_json(frame.facts)
+        if facts.utc is None or "local" in facts.night_from:
+            continue
+        night = night_of_utc(facts.utc, zone)
+        if night == facts.night:
+            continue
+        facts = replace(facts, night=night, night_from=f"DATE-OBS (UTC), at {zone.key}")
+        frame.facts, frame.night = facts_to_json(facts), night
+        if frame.group_key is not None and frame.state in ("good", "lacking"):
+            frame.group_key = hashlib.sha1(repr(set_key(facts)).encode()).hexdigest()
+            if not facts.is_master:
+                frame.set_id = None
+        changed += 1
+    session.flush()
+    regroup(session, {f.id: Path(f.path) for f in session.scalars(select(Folder))})
+    return changed

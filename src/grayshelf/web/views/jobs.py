@@ -1,0 +1,59 @@
+"""Jobs, as the tray shows them."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+
+from sqlalchemy import select
+
+from grayshelf.library.library import Library
+from grayshelf.library.models import Job
+from grayshelf.web import schemas as s
+from grayshelf.work.jobs import ALIVE, RESUMABLE
+
+#: Ended jobs that the tray still shows.
+MOST_ENDED = 8
+
+
+def job_out(job: Job, library: Library) -> s.JobOut:
+    """One job."""
+    left = None
+    if job.state == "running" and job.started_at is not None and 0.02 < job.progress < 1:
+        spent = (library.clock.now() - job.started_at).total_seconds()
+        left = spent * (1 - job.progress) / job.progress
+    return s.JobOut(
+        id=job.id,
+        kind=job.kind,
+        title=job.title,
+        state=job.state,
+        progress=job.progress,
+        message=job.message,
+        advice=job.advice,
+        rig_id=job.rig_id,
+        seconds_left=left,
+        can_pause=job.kind == "run" and job.state in ("running", "paused"),
+        can_stop=job.state in ALIVE,
+        can_resume=job.state in RESUMABLE,
+        ended=_ended(job.ended_at),
+    )
+
+
+def _ended(at: datetime | None) -> str | None:
+    return None if at is None else at.astimezone(UTC).isoformat()
+
+
+def jobs_page(library: Library) -> s.JobsOut:
+    """What goes on, and what ended lately; what was interrupted stays until it is gone on with."""
+    with library.db.session() as session:
+        alive = session.scalars(
+            select(Job).where(Job.state.in_((*ALIVE, "interrupted"))).order_by(Job.id)
+        ).all()
+        ended = session.scalars(
+            select(Job)
+            .where(Job.state.in_(("done", "stopped", "failed")))
+            .order_by(Job.id.desc())
+            .limit(MOST_ENDED)
+        ).all()
+        return s.JobsOut(
+            alive=[job_out(j, library) for j in alive], ended=[job_out(j, library) for j in ended]
+        )

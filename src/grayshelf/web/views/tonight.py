@@ -1,0 +1,441 @@
+"""The page Tonight, before a run and while it goes on."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime, timedelta
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from grayshelf.core.flats.exposure import MOST_SHOTS, Found, NoAnswer, Shoot, TestShot, next_step
+from grayshelf.core.flats.settings import FlatWishes
+from grayshelf.core.matching import rulers
+from grayshelf.core.matching.age import age_step
+from grayshelf.core.matching.model import CommonSettings
+from grayshelf.core.planning.runsheet import StepKind, TimedStep
+from grayshelf.devices.ports import RigDevices
+from grayshelf.library.library import Library
+from grayshelf.library.models import FrameSet, Job, RunShot, RunStep
+from grayshelf.web import schemas as s
+from grayshelf.web.views import words as w
+from grayshelf.web.views.jobs import job_out
+from grayshelf.web.views.nights import passbands
+from grayshelf.work.tonight import Tonight, hands_free_at
+
+OPEN = ("to do", "doing", "waiting")
+
+
+def tonight_page(library: Library, rig_id: int, tonight: Tonight, devices: RigDevices | None) -> s.TonightOut:
+    """The sheet, its cost, and whether the rig is ready."""
+    with library.db.session() as session:
+        rig = library.rig(session, rig_id)
+        zone = library.zone(session)
+        bands = passbands(rig)
+        ages = _ages(library, session, [c.holding_id for c in tonight.covered])
+    offers = _offers(tonight, bands)
+    on = [o for o in offers if o.on_sheet]
+    hands_free = hands_free_at(tonight.steps)
+    end = tonight.steps[-1].end if tonight.steps else None
+    needed = tonight.sheet.times_needed
+    ready = [
+        s.ReadyOut(
+            what=line.what,
+            text=line.text,
+            good=line.good,
+            stops=line.stops,
+            ruler=w.ruler_out(line.ruler) if line.ruler else None,
+        )
+        for line in tonight.ready
+    ]
+    return s.TonightOut(
+        rig_id=rig_id,
+        clock=w.clock(tonight.now, zone),
+        headline=_headline(tonight, hands_free, needed, zone),
+        start_label=_start_label(tonight),
+        can_start=bool(tonight.steps) and not any(r.stops for r in ready),
+        steps=[_planned(i, t, zone, bands, tonight) for i, t in enumerate(tonight.steps)],
+        offers=offers,
+        choices=[
+            s.ChoiceOut(
+                frames=c.frames,
+                cost=None if c.cost_percent is None else round(c.cost_percent, 2),
+                done_at=w.clock(c.done_at, zone),
+                chosen=c.chosen,
+            )
+            for c in tonight.choices
+        ],
+        ready=ready,
+        covered=[
+            s.CoveredOut(
+                holding_id=c.holding_id,
+                kind=c.kind.value,
+                title=c.title,
+                lights=c.lights,
+                age_step=ages.get(c.holding_id, 0),
+                ruler=w.ruler_out(c.ruler) if c.ruler else None,
+            )
+            for c in tonight.covered
+        ],
+        covered_lights=max((c.lights for c in tonight.covered), default=0),
+        waiting_lights=sum(o.lights for o in on),
+        hands_free=w.clock(hands_free, zone) if hands_free else None,
+        end=w.clock(end, zone) if end else None,
+        has_devices=devices is not None,
+    )
+
+
+def _ages(library: Library, session: Session, ids: Sequence[int]) -> dict[int, int]:
+    today = library.clock.now().date()
+    rows = session.scalars(select(FrameSet).where(FrameSet.id.in_(ids)))
+    return {r.id: age_step((today - r.night).days) if r.night else 0 for r in rows}
+
+
+def _headline(tonight: Tonight, hands_free: datetime | None, needed: int, zone: ZoneInfo) -> str:
+    if not tonight.steps or hands_free is None:
+        return "Nothing is missing that can be shot tonight."
+    times = {0: "You are not needed.", 1: "You are needed once.", 2: "You are needed twice."}
+    return f"Done at {w.clock(hands_free, zone)}. {times.get(needed, f'You are needed {needed} times.')}"
+
+
+def _start_label(tonight: Tonight) -> str:
+    rows = tonight.sheet.rows
+    if rows:
+        counts = sorted({r.n_flats for r in rows})
+        each = str(counts[0]) if len(counts) == 1 else f"{counts[0]}–{counts[-1]}"
+        where = rows[0].filter_code if len(rows) == 1 else f"{len(rows)} filters"
+        return f"Shoot {each} flats in {where}"
+    if tonight.sheet.darks:
+        return f"Shoot {w.several(sum(d.n_frames for d in tonight.sheet.darks), 'dark')}"
+    return "Nothing to shoot"
+
+
+def _offers(tonight: Tonight, bands: dict[str, float | None]) -> list[s.OfferOut]:
+    found = []
+    for o in tonight.offers:
+        nights = w.days(x.row.night for x in o.lights)
+        found.append(
+            s.OfferOut(
+                key=o.key,
+                kind="flat",
+                title="Flats and dark flats",
+                filter_code=o.wish.filter_code,
+                passband_nm=bands.get(o.wish.filter_code),
+                lights=o.wish.lights,
+                hole=o.hole,
+                on_sheet=o.on_sheet,
+                detail=f"{w.several(o.wish.lights, 'light')} of {w.listed(dict.fromkeys(o.wish.targets))}, {nights}",
+                note=o.note,
+            )
+        )
+    for d in tonight.darks:
+        seconds = d.wish.n_frames * (d.wish.exposure_s + 1.5)
+        found.append(
+            s.OfferOut(
+                key=d.key,
+                kind="dark",
+                filter_code=None,
+                passband_nm=None,
+                lights=d.wish.lights,
+                hole=True,
+                on_sheet=d.on_sheet,
+                title=f"Dark {w.seconds(d.wish.exposure_s)}, {w.degrees_c(d.wish.set_temp_c)}, gain {d.wish.gain:g}",
+                detail=f"{w.several(d.wish.lights, 'light')} of {w.listed(d.wish.targets)}",
+                note=f"{d.wish.n_frames} frames take {w.duration(seconds)}, with nobody needed",
+            )
+        )
+    return sorted(found, key=lambda o: (o.kind != "flat", not o.hole, -o.lights))
+
+
+def _planned(
+    index: int, timed: TimedStep, zone: ZoneInfo, bands: dict[str, float | None], tonight: Tonight
+) -> s.StepOut:
+    step = timed.step
+    lights = 0
+    if step.kind is StepKind.FLATS and step.row is not None:
+        lights = tonight.sheet.rows[step.row].lights
+    if step.kind is StepKind.DARKS:
+        lights = sum(
+            d.wish.lights for d in tonight.darks if d.wish.exposure_s == step.exposure_s and d.on_sheet
+        )
+    return s.StepOut(
+        id=index,
+        kind=step.kind.value,
+        title=step.title,
+        filter_code=step.filter_code,
+        passband_nm=bands.get(step.filter_code or ""),
+        count=step.count,
+        done=0,
+        state="to do",
+        start=timed.start,
+        end=timed.end,
+        start_clock=w.clock(timed.start, zone),
+        end_clock=w.clock(timed.end, zone),
+        exposure=w.seconds(step.exposure_s) if step.exposure_s else None,
+        exposure_known=step.exposure_known,
+        needs_person=step.needs_person,
+        row=step.row,
+        gate=_gate(dict(step.params)),
+        lights=lights,
+        outcome="",
+    )
+
+
+def _gate(params: dict[str, Any]) -> s.GateOut | None:
+    if "gate" not in params:
+        return None
+    return s.GateOut(
+        gate=params["gate"],
+        advice=params.get("advice", ""),
+        answer=params.get("answer", "Go on"),
+        leave_out=params.get("leave_out"),
+    )
+
+
+# -- a run ------------------------------------------------------------------------------------------------------
+
+
+def run_page(
+    library: Library,
+    job_id: int,
+    wishes: FlatWishes,
+    devices: RigDevices | None,
+    bands: dict[str, float | None],
+) -> s.RunOut:
+    """A run, as far as it has come, with a forecast of the rest."""
+    with library.db.session() as session:
+        job = session.get_one(Job, job_id)
+        steps = list(session.scalars(select(RunStep).where(RunStep.job_id == job_id).order_by(RunStep.seq)))
+        zone = library.zone(session)
+        current = next((x for x in steps if x.state in OPEN), None)
+        shown = [x for x in steps if x.kind == "find" and (x.state != "to do")]
+        shots = {
+            x.id: list(session.scalars(select(RunShot).where(RunShot.step_id == x.id).order_by(RunShot.seq)))
+            for x in shown
+        }
+        last = None
+        if current is not None and current.kind in ("flats", "dark flats", "darks"):
+            last = session.scalar(
+                select(RunShot).where(RunShot.step_id == current.id).order_by(RunShot.seq.desc()).limit(1)
+            )
+    now = library.clock.now()
+    white = devices.camera.facts.white_adu if devices else 65535
+    rows = job.params.get("rows", [])
+    outs = _forecast(steps, now, zone, bands, rows)
+    searches = [_search(x, shots[x.id], wishes, white, rows, bands) for x in shown]
+    alive = job.state in ("queued", "running", "paused", "waiting")
+    hands = sum(x.needs_person for x in outs if x.state in OPEN)
+    end = next((o.end_clock for o in reversed(outs) if o.state not in ("skipped", "no answer")), None)
+    sensor = sensor_text = None
+    if devices is not None:
+        cooler = devices.camera.cooler()
+        sensor_text = w.degrees_c(cooler.sensor_c, 1)
+        if cooler.set_point_c is not None:
+            sensor = w.ruler_out(
+                rulers.temperature(
+                    CommonSettings(None, 1, 1, sensor_temp_c=cooler.set_point_c),
+                    CommonSettings(None, 1, 1, sensor_temp_c=cooler.sensor_c),
+                    0.5,
+                )
+            )
+    headline, subline = _run_words(job, current, outs, end, hands)
+    return s.RunOut(
+        job=job_out(job, library),
+        headline=headline,
+        subline=subline,
+        clock=w.clock(now, zone),
+        rig_id=job.rig_id or 0,
+        steps=outs,
+        current=current.id if current and alive else None,
+        search=next((x for x in searches if current and x.step_id == current.id), None),
+        series=_series(current, last, wishes, white) if current else None,
+        searches=searches,
+        afterwards=list(job.result.get("afterwards", [])),
+        end_clock=end,
+        hands=hands,
+        sensor=sensor,
+        sensor_text=sensor_text or "",
+    )
+
+
+def _run_words(
+    job: Job, current: RunStep | None, outs: Sequence[s.StepOut], end: str | None, hands: int
+) -> tuple[str, str]:
+    lost = [x for x in outs if x.state == "no answer"]
+    if job.state == "done":
+        tail = (
+            f"; no exposure was found for {w.listed(x.filter_code or '' for x in lost)}"
+            if lost
+            and not any(
+                x.kind == "find" and x.filter_code in {y.filter_code for y in lost} and x.state == "done"
+                for x in outs
+            )
+            else ""
+        )
+        return "The run is done.", f"{job.message}{tail}."
+    if job.state == "interrupted":
+        where = f"during ‘{current.title}’" if current else "at its end"
+        return (
+            "This run was interrupted.",
+            f"The application stopped {where}. No frame is lost; go on from there.",
+        )
+    if job.state == "failed":
+        return "The run had to stop.", f"{job.message} {job.advice}".strip()
+    if job.state == "stopped":
+        return "The run was stopped.", "What was shot is kept. Go on from there, or leave it."
+    if current is not None and current.state == "waiting":
+        return current.title, current.params.get("advice", "")
+    if job.state == "paused":
+        return "Paused.", f"Next: {current.title if current else 'nothing'}."
+    again = {
+        0: "You are not needed any more.",
+        1: "You are needed once more.",
+        2: "You are needed twice more.",
+    }
+    return f"Done at {end}." if end else "Starting.", again.get(hands, f"You are needed {hands} more times.")
+
+
+def _forecast(
+    steps: Sequence[RunStep],
+    now: datetime,
+    zone: ZoneInfo,
+    bands: dict[str, float | None],
+    rows: list[dict[str, Any]],
+) -> list[s.StepOut]:
+    """Steps with the times they took, and a forecast for those to come."""
+    at = now
+    outs = []
+    for step in steps:
+        seconds = float(step.params.get("seconds") or 0.0)
+        if step.state in OPEN:
+            start = step.started_at or at
+            share = step.done / step.count if step.count and step.kind != "find" else 0.0
+            end = at + timedelta(seconds=seconds * (1 - min(share, 1.0)))
+            at = end
+        else:
+            start = step.started_at or at
+            end = step.ended_at or start
+        exposure = step.params.get("exposure_s")
+        row = rows[step.row] if step.row is not None and step.row < len(rows) else None
+        outs.append(
+            s.StepOut(
+                id=step.id,
+                kind=step.kind,
+                title=step.title,
+                filter_code=step.filter_code,
+                passband_nm=bands.get(step.filter_code or ""),
+                count=step.count,
+                done=step.done,
+                state=step.state,
+                start=start,
+                end=end,
+                start_clock=w.clock(start, zone),
+                end_clock=w.clock(end, zone),
+                exposure=w.seconds(float(exposure)) if exposure else None,
+                exposure_known=bool(step.params.get("exposure_known")),
+                needs_person=bool(step.params.get("needs_person")),
+                row=step.row,
+                gate=_gate(step.params),
+                lights=int(row["lights"]) if row and step.kind == "flats" else 0,
+                outcome=_outcome(step),
+            )
+        )
+    return outs
+
+
+def _outcome(step: RunStep) -> str:
+    found, none = step.outcome.get("found"), step.outcome.get("no_answer")
+    if found:
+        return f"{w.seconds(found['exposure_s'])} in {w.several(found['shots'], 'shot')}"
+    if none:
+        return f"{none['message']} {none['advice']}"
+    failed = step.outcome.get("failed")
+    if failed:
+        return "; ".join(f"{f['title']}: {f['message']}" for f in failed)
+    return ""
+
+
+def _shot(shot: RunShot, target: float, tolerance: float, number: int) -> s.TestShotOut:
+    level = float(shot.stats["median"])
+    ruler = rulers.band("level", target, level, tolerance, "ADU")
+    return s.TestShotOut(
+        number=number,
+        exposure_s=shot.exposure_s,
+        exposure=w.seconds(shot.exposure_s),
+        level=level,
+        level_text=f"{w.number(level)}{w.THIN}ADU",
+        ruler=w.ruler_out(ruler),
+        why=shot.why,
+        probe=bool(shot.stats.get("probe")),
+        picture=f"/api/shots/{shot.id}/picture.png?size=320",
+    )
+
+
+def _search(
+    step: RunStep,
+    shots: Sequence[RunShot],
+    wishes: FlatWishes,
+    white: int,
+    rows: list[dict[str, Any]],
+    bands: dict[str, float | None],
+) -> s.SearchOut:
+    target, window = wishes.target(white), wishes.window()
+    row = rows[step.row] if step.row is not None else {}
+    tests = [
+        TestShot(
+            x.exposure_s,
+            float(x.stats["median"]),
+            float(x.stats["brightest_permille"]),
+            float(x.stats["saturated_fraction"]),
+        )
+        for x in shots
+    ]
+    found, none = step.outcome.get("found"), step.outcome.get("no_answer")
+    following = ""
+    if not found and not none and len(tests) < MOST_SHOTS:
+        decision: Shoot | Found | NoAnswer = next_step(
+            target, window, tests, None, row.get("prior_exposure_s")
+        )
+        if isinstance(decision, Shoot):
+            following = f"Next {w.seconds(decision.exposure_s)}: {decision.why}."
+    rate = found["rate_adu_s"] if found else None
+    pedestal = found["pedestal_adu"] if found else 500.0
+    usable = [t for t in tests if pedestal + 200 < t.level_adu < 0.97 * white]
+    if rate is None and usable:
+        rate = (usable[-1].level_adu - pedestal) / usable[-1].exposure_s
+    return s.SearchOut(
+        step_id=step.id,
+        filter_code=step.filter_code or "",
+        passband_nm=bands.get(step.filter_code or ""),
+        gain=float(row.get("gain", 0)),
+        brightness=row.get("brightness"),
+        target=target.level_adu,
+        tolerance=target.tolerance_adu,
+        white=target.white_adu,
+        shortest=window.shortest.exposure_s,
+        longest=window.longest.exposure_s,
+        shortest_reason=window.shortest.reason,
+        longest_reason=window.longest.reason,
+        pedestal=pedestal,
+        rate=rate,
+        shots=[_shot(x, target.level_adu, target.tolerance_adu, i + 1) for i, x in enumerate(shots)],
+        next=following,
+        found=w.seconds(found["exposure_s"]) if found else None,
+        no_answer=none["message"] if none else None,
+        advice=none["advice"] if none else None,
+    )
+
+
+def _series(step: RunStep, last: RunShot | None, wishes: FlatWishes, white: int) -> s.SeriesOut | None:
+    if step.kind not in ("flats", "dark flats", "darks"):
+        return None
+    target = wishes.target(white)
+    shot = None
+    if last is not None:
+        if step.kind == "flats":
+            shot = _shot(last, target.level_adu, target.tolerance_adu, last.seq)
+        else:
+            shot = _shot(last, float(last.stats["median"]), 60.0, last.seq)
+    return s.SeriesOut(step_id=step.id, title=step.title, done=step.done, count=step.count, last=shot)
