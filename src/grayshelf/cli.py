@@ -18,7 +18,7 @@ from grayshelf import __version__
 from grayshelf.core.errors import GrayShelfError
 from grayshelf.demo.setup import DEMO_RATE, demo_clock, demo_devices, keep_clock, prepare
 from grayshelf.library.library import Library
-from grayshelf.web.app import Context, create_app, make_context, make_runner
+from grayshelf.web.app import Context, create_app, make_context, make_runner, warm_up
 
 HOST = "127.0.0.1"
 #: Requests at once; each listening page holds one of them.
@@ -51,6 +51,7 @@ def _parser() -> argparse.ArgumentParser:
 
 def _serve(context: Context, port: int) -> None:
     app = create_app(context)
+    warm_up(context)
     interrupted = context.extras.get("interrupted", 0)
     if interrupted:
         print(f"{interrupted} piece(s) of work were interrupted last time; the tray shows them.")

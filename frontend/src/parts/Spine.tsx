@@ -70,7 +70,7 @@ export const Spine = forwardRef<HTMLButtonElement, SpineProps>(function Spine(
     color: spine.is_master ? ink : "var(--ink)",
     boxShadow: spine.is_master ? edge(spine.age_step) : "inset 0 0 0 1px var(--ink2)",
   };
-  const small = height < 92;
+  const tiny = height < 82;
   return (
     <button
       ref={ref}
@@ -103,17 +103,26 @@ export const Spine = forwardRef<HTMLButtonElement, SpineProps>(function Spine(
       >
         {spine.frames}
       </span>
-      <span
-        className="absolute bottom-1 left-1/2 flex -translate-x-1/2 flex-col py-0.5 leading-none [writing-mode:vertical-rl]"
-        style={{ background: care || !spine.is_master ? (style.background as string) : undefined }}
-      >
-        <span className="spine-type text-m leading-[15px] font-semibold whitespace-nowrap">
-          {spine.gain_text}
+      {tiny ? (
+        <span
+          className="spine-type absolute inset-x-1 bottom-1 text-center text-s leading-[14px] font-semibold"
+          style={{ background: care || !spine.is_master ? (style.background as string) : undefined }}
+        >
+          {spine.gain_text.replace("gain ", "g ")}
         </span>
-        {!small && width >= 38 && (
-          <span className="spine-type text-s leading-[14px] whitespace-nowrap">{spine.date}</span>
-        )}
-      </span>
+      ) : (
+        <span
+          className="absolute bottom-1 left-1/2 flex -translate-x-1/2 flex-col py-0.5 leading-none [writing-mode:vertical-rl]"
+          style={{ background: care || !spine.is_master ? (style.background as string) : undefined }}
+        >
+          <span className="spine-type text-m leading-[15px] font-semibold whitespace-nowrap">
+            {spine.gain_text}
+          </span>
+          {width >= 38 && (
+            <span className="spine-type text-s leading-[14px] whitespace-nowrap">{spine.date}</span>
+          )}
+        </span>
+      )}
     </button>
   );
 });

@@ -57,7 +57,9 @@ class Rig(Base):
     filters: Mapped[list[RigFilter]] = relationship(
         order_by="RigFilter.position", cascade="all, delete-orphan"
     )
-    events: Mapped[list[RigEvent]] = relationship(order_by="RigEvent.at", cascade="all, delete-orphan")
+    events: Mapped[list[RigEvent]] = relationship(
+        order_by="RigEvent.at", cascade="all, delete-orphan", lazy="selectin"
+    )
 
 
 class RigFilter(Base):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import queue
+import threading
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -12,11 +13,13 @@ from urllib.parse import urlsplit
 
 from apiflask import APIFlask
 from flask import Response, request, send_from_directory
+from sqlalchemy import select
 
 from grayshelf import __version__
 from grayshelf.clock import SimulatedClock
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
+from grayshelf.library.models import Rig
 from grayshelf.web import routes
 from grayshelf.web.errors import problem, register_errors
 from grayshelf.work.build import build_sets
@@ -24,6 +27,7 @@ from grayshelf.work.events import Broker
 from grayshelf.work.jobs import JobRunner
 from grayshelf.work.run import RunStarter
 from grayshelf.work.scan import scan_folder
+from grayshelf.work.tonight import look_at_tonight
 
 STATIC = Path(__file__).parent / "static"
 LOCAL_NAMES = ("localhost", "127.0.0.1", "[::1]")
@@ -66,6 +70,18 @@ def make_context(
     return Context(library, runner, broker, RunStarter(library, runner, rigs), demo)
 
 
+def warm_up(context: Context) -> None:
+    """Write the slips once before anybody asks, so that the first page is there at once."""
+
+    def warm() -> None:
+        with context.library.db.session() as session:
+            rigs = list(session.scalars(select(Rig)))
+        for rig in rigs:
+            look_at_tonight(context.library, rig.id, context.starter.devices(rig))
+
+    threading.Thread(target=warm, daemon=True, name="warm-up").start()
+
+
 def create_app(context: Context) -> APIFlask:
     """The Flask application."""
     app = APIFlask(__name__, title="Gray Shelf", version=__version__, static_folder="none", docs_path=None)
@@ -85,7 +101,8 @@ def _plain_names(app: APIFlask) -> None:
     """Give each schema of the OpenAPI document one name: nested ones come as 'Outer.Inner'."""
 
     @app.spec_processor
-    def rename(document: dict[str, Any]) -> dict[str, Any]:
+    def rename(document: dict[Any, Any] | str) -> dict[Any, Any] | str:
+        assert isinstance(document, dict)
         text = json.dumps(document)
         for name in document.get("components", {}).get("schemas", {}):
             if "." in name:

@@ -319,7 +319,7 @@ def _choices(
             (flats_cost_percent(sky, signal, frames, n, traits.read_noise_e) for sky, signal, n in worst),
             default=None,
         )
-        choices.append(Choice(frames, cost, steps[-1].end if steps else now, frames == wishes.frames))
+        choices.append(Choice(frames, cost, hands_free_at(steps) or now, frames == wishes.frames))
     return choices
 
 

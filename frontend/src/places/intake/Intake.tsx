@@ -40,7 +40,9 @@ function FolderCard({ folder }: { folder: FolderData }) {
       <p className="num break-all text-m">{folder.path}</p>
       <p className="pt-1 text-ink2">
         {folder.total ? `${kinds || "no frames"}.` : job ? "" : "No frames were found in it."}{" "}
-        {folder.to_look_at > 0 && <span className="text-accent">{folder.to_look_at} to look at.</span>}{" "}
+        {folder.to_look_at > 0 && (
+          <span className="whitespace-nowrap text-accent">{folder.to_look_at} to look at.</span>
+        )}{" "}
         {folder.scanned && `Scanned ${folder.scanned}.`}
       </p>
       {folder.trouble && <p className="text-accent">{folder.trouble}</p>}

@@ -13,6 +13,16 @@ type Line = Schemas["SlipLineOut"];
 type Candidate = Schemas["CandidateOut"];
 
 const EXACT = ["gain", "offset", "binning"];
+const WIDTHS: Record<string, number> = {
+  gain: 42,
+  offset: 44,
+  binning: 52,
+  temperature: 112,
+  exposure: 110,
+  angle: 104,
+  focus: 100,
+  age: 132,
+};
 const title = (kind: string) => kind.charAt(0).toUpperCase() + kind.slice(1);
 
 function columnTitle(name: string, candidates: (Candidate | null)[]): string {
@@ -32,8 +42,8 @@ function Rulers({ candidate, columns }: { candidate: Candidate; columns: string[
       {columns.map((name) => {
         const ruler = candidate.rulers.find((r) => r.quantity === name);
         return (
-          <td key={name} className="pr-3 align-middle">
-            {ruler && <Ruler ruler={ruler} width={64} text={!EXACT.includes(name) || !ruler.inside} />}
+          <td key={name} className="pr-1 align-middle">
+            {ruler && <Ruler ruler={ruler} width={50} text={!EXACT.includes(name) || !ruler.inside} />}
           </td>
         );
       })}
@@ -48,7 +58,7 @@ function Lines({ line, columns }: { line: Line; columns: string[] }) {
   return (
     <>
       <tr className="border-t border-line">
-        <th scope="row" className="w-[112px] py-1.5 text-left align-middle">
+        <th scope="row" className="py-1.5 text-left align-middle">
           <span className="block text-l font-semibold">{title(line.kind)}</span>
           <span className={`block text-s font-normal ${missing ? "font-semibold text-accent" : "text-ink2"}`}>
             {line.waits ? "waits for the flat" : line.verdict}
@@ -56,7 +66,7 @@ function Lines({ line, columns }: { line: Line; columns: string[] }) {
         </th>
         {chosen ? (
           <>
-            <td className="w-[232px] pr-3 align-middle">
+            <td className="pr-3 align-middle">
               <Link
                 to={`/shelf?pull=${chosen.holding_id}${line.kind === "flat" ? "&wall=flats" : ""}`}
                 className="flex items-center gap-2.5 hover:underline"
@@ -102,11 +112,12 @@ function Lines({ line, columns }: { line: Line; columns: string[] }) {
               </button>
             )}
           </td>
-          <td className="py-1 pr-3 align-middle">
-            <span className="block leading-4">
-              {candidate.title}, {candidate.detail}
-            </span>
-            <span className="block leading-4 text-ink2">lost: {candidate.lost_on}</span>
+          <td
+            className="py-1 pr-3 align-middle"
+            title={`${candidate.title}, ${candidate.detail}; lost: ${candidate.lost_on}`}
+          >
+            <span className="block truncate leading-4">{candidate.title}</span>
+            <span className="block truncate leading-4 text-ink2">lost on {candidate.lost_on}</span>
           </td>
           <Rulers candidate={candidate} columns={columns} />
         </tr>
@@ -128,8 +139,10 @@ export function Slip({ id, onClose }: { id: number; onClose: () => void }) {
   const notch = "absolute top-[30px] h-4 w-4 rounded-full border border-rule bg-paper";
   return (
     <section aria-label={`Pull slip: ${data.target}`} className="relative border border-rule bg-card">
-      <span aria-hidden className={`${notch} -left-[9px] [clip-path:inset(0_0_0_50%)]`} />
-      <span aria-hidden className={`${notch} -right-[9px] [clip-path:inset(0_50%_0_0)]`} />
+      <span aria-hidden className="pointer-events-none absolute inset-0 overflow-hidden">
+        <span className={`${notch} -left-[9px]`} />
+        <span className={`${notch} -right-[9px]`} />
+      </span>
       <header className="flex h-[38px] items-center gap-3 border-b border-dashed border-rule px-4">
         {data.filter_code && <FilterStamp code={data.filter_code} nm={data.passband_nm} />}
         <span className="font-semibold">{data.target}</span>
@@ -147,7 +160,7 @@ export function Slip({ id, onClose }: { id: number; onClose: () => void }) {
           <a className="underline" href={`/api/lights/${id}/slip.json`}>
             JSON
           </a>
-          <button type="button" onClick={onClose} aria-label="Put the slip back">
+          <button type="button" onClick={onClose} aria-label="Put the slip back" className="h-6">
             <Key>Esc</Key>
           </button>
         </span>
@@ -159,7 +172,14 @@ export function Slip({ id, onClose }: { id: number; onClose: () => void }) {
           </p>
         ))}
         {data.lines.length > 0 && (
-          <table className="w-full border-collapse">
+          <table className="w-full min-w-[900px] table-fixed border-collapse">
+            <colgroup>
+              <col style={{ width: 92 }} />
+              <col />
+              {columns.map((name) => (
+                <col key={name} style={{ width: WIDTHS[name] ?? 100 }} />
+              ))}
+            </colgroup>
             <thead>
               <tr className="narrow text-s text-ink2">
                 <th />

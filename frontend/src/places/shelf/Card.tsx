@@ -147,11 +147,17 @@ function Pictures({ card }: { card: CardData }) {
       )}
       {frames.length > 1 && (
         <p className="mt-1 flex items-center gap-1 text-s text-ink2">
-          <button type="button" aria-label="Frame before" onClick={() => setStep(Math.max(0, step - 1))}>
+          <button
+            type="button"
+            className="h-6"
+            aria-label="Frame before"
+            onClick={() => setStep(Math.max(0, step - 1))}
+          >
             <Key>[</Key>
           </button>
           <button
             type="button"
+            className="h-6"
             aria-label="Frame after"
             onClick={() => setStep(Math.min(frames.length - 1, step + 1))}
           >
@@ -206,7 +212,7 @@ export function Card({ id, near, onClose }: { id: number; near: number; onClose:
           {data && `${data.spine.title}  ${data.spine.gain_text}  ${data.spine.date}`}
         </span>
       </div>
-      <div className="flex min-w-0 flex-1 flex-col gap-3 overflow-auto px-5 py-3">
+      <div className="flex min-w-0 flex-1 flex-col gap-2.5 overflow-auto px-5 py-3">
         {card.error ? <Trouble error={card.error} onRetry={() => void card.refetch()} /> : null}
         {!data && !card.error && <Waiting what="Pulling the card" />}
         {data && (
@@ -253,7 +259,7 @@ export function Card({ id, near, onClose }: { id: number; near: number; onClose:
             </section>
             <Levels card={data} />
             <Serves card={data} />
-            <div className="mt-auto flex items-center gap-2 border-t border-line pt-3">
+            <div className="sticky -bottom-3 mt-auto -mb-3 flex items-center gap-2 border-t border-line bg-card py-2.5">
               {data.can_build && (
                 <Button look="ink" disabled={build.isPending} onClick={() => build.mutate(undefined)}>
                   Combine {data.spine.frames} frames into a master

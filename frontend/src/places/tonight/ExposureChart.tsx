@@ -4,9 +4,9 @@ import type { Schemas } from "../../api/client";
 
 type Search = Schemas["SearchOut"];
 
-const W = 640;
-const H = 286;
-const L = 64;
+const W = 480;
+const H = 262;
+const L = 56;
 const B = 40;
 const T = 14;
 const R = 16;
@@ -15,11 +15,12 @@ const adu = new Intl.NumberFormat("en", { maximumFractionDigits: 0 });
 
 /** Level against exposure: the shots, the line through them, the target's band, what is permitted, the answer. */
 export function ExposureChart({ search }: { search: Search }) {
-  const furthest = Math.max(
-    ...search.shots.map((s) => s.exposure_s),
-    search.rate ? ((search.target - search.pedestal) / search.rate) * 1.3 : 0,
-    search.shortest * 3,
-  );
+  const reach = search.rate ? (search.target - search.pedestal) / search.rate : 0;
+  const shots = search.shots.map((s) => s.exposure_s);
+  // A first shot that was far too long must not squeeze the rest: it stands at the right edge, with its time.
+  const furthest = reach
+    ? Math.max(reach * 1.8, search.shortest * 1.6)
+    : Math.max(...shots, search.shortest * 3);
   const x = scaleLinear()
     .domain([0, furthest * 1.12])
     .range([L, W - R])
@@ -149,29 +150,45 @@ export function ExposureChart({ search }: { search: Search }) {
           </text>
         </g>
       )}
-      {search.shots.map((shot) => (
-        <g key={shot.number}>
-          <circle
-            cx={x(shot.exposure_s)}
-            cy={y(shot.level)}
-            r="10"
-            fill="var(--card)"
-            stroke={shot.ruler.inside ? "var(--ink)" : "var(--ink2)"}
-            strokeWidth="1.6"
-            strokeDasharray={shot.probe ? "3 2" : undefined}
-          />
-          <text
-            x={x(shot.exposure_s)}
-            y={y(shot.level) + 4.5}
-            textAnchor="middle"
-            fontSize="13"
-            className="num"
-            fill="var(--ink)"
-          >
-            {shot.number}
-          </text>
-        </g>
-      ))}
+      {search.shots.map((shot) => {
+        const beyond = shot.exposure_s > right;
+        const cx = beyond ? W - R - 12 : x(shot.exposure_s);
+        return (
+          <g key={shot.number}>
+            <circle
+              cx={cx}
+              cy={y(shot.level)}
+              r="10"
+              fill="var(--card)"
+              stroke={shot.ruler.inside ? "var(--ink)" : "var(--ink2)"}
+              strokeWidth="1.6"
+              strokeDasharray={shot.probe ? "3 2" : undefined}
+            />
+            <text
+              x={cx}
+              y={y(shot.level) + 4.5}
+              textAnchor="middle"
+              fontSize="13"
+              className="num"
+              fill="var(--ink)"
+            >
+              {shot.number}
+            </text>
+            {beyond && (
+              <text
+                x={cx - 14}
+                y={y(shot.level) + 4.5}
+                textAnchor="end"
+                fontSize="12"
+                className="num"
+                fill="var(--ink2)"
+              >
+                {shot.exposure} →
+              </text>
+            )}
+          </g>
+        );
+      })}
     </svg>
   );
 }

@@ -337,12 +337,22 @@ export function RunView({ run }: { run: RunData }) {
               {run.job.state === "done" && (
                 <>
                   <ColumnHead>What it closed</ColumnHead>
+                  <ul>
+                    {run.steps
+                      .filter((step) => step.kind === "flats" && step.state === "done" && step.filter_code)
+                      .map((step) => (
+                        <li key={step.id} className="flex items-center gap-3 border-b border-line py-1.5">
+                          <FilterStamp code={step.filter_code ?? ""} nm={step.passband_nm} />
+                          {step.done} flats for {step.lights} {step.lights === 1 ? "light" : "lights"}
+                        </li>
+                      ))}
+                  </ul>
                   <p className="py-2">
-                    See the new spines on the{" "}
+                    They stand on the{" "}
                     <Link className="underline" to="/shelf?wall=flats">
                       shelf
                     </Link>
-                    , and the slips in{" "}
+                    ; the slips are in{" "}
                     <Link className="underline" to={`/nights/${state.night}`}>
                       tonight’s log
                     </Link>

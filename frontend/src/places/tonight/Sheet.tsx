@@ -101,7 +101,7 @@ function AskedFor({ data }: { data: TonightData }) {
       <ColumnHead note={data.waiting_lights ? `${data.waiting_lights} lights on the sheet` : undefined}>
         Asked for
       </ColumnHead>
-      <ul className="max-h-[262px] overflow-auto">
+      <ul className="max-h-[318px] overflow-auto">
         {data.offers.map((offer) => (
           <li key={offer.key} className="border-b border-line">
             <label className="grid cursor-pointer grid-cols-[18px_22px_1fr] items-center gap-x-2 py-1.5 hover:bg-card">

@@ -14,6 +14,7 @@ from dataclasses import replace
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.masters.noise import dark_mismatch_e, dark_rate_at, flat_stack_noise
 from grayshelf.core.matching import rulers
+from grayshelf.core.matching.age import age_in_words
 from grayshelf.core.matching.model import (
     Candidate,
     CommonSettings,
@@ -79,6 +80,8 @@ def _judge(
 
 
 def _tell(ruler: Ruler) -> str:
+    if ruler.kind == "age" and ruler.unit == "days":
+        return f"{age_in_words(float(ruler.measured or 0))} old, allowed {age_in_words(float(ruler.tolerance or 0))}"
     if ruler.kind == "age":
         return f"{ruler.measured:.0f} {ruler.unit} old, allowed {ruler.tolerance:.0f}"
     if ruler.kind == "exact":

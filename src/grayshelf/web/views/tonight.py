@@ -155,7 +155,8 @@ def _planned(
     step = timed.step
     lights = 0
     if step.kind is StepKind.FLATS and step.row is not None:
-        lights = tonight.sheet.rows[step.row].lights
+        row = tonight.sheet.rows[step.row]
+        lights = row.lights if any(o.hole and o.wish == row for o in tonight.offers) else 0
     if step.kind is StepKind.DARKS:
         lights = sum(
             d.wish.lights for d in tonight.darks if d.wish.exposure_s == step.exposure_s and d.on_sheet

@@ -105,12 +105,16 @@ def ruler_text(ruler: Ruler) -> str:
         if ruler.unit == "days":
             if count >= 61:
                 return several(round(count / 30.4), "month")
+            if count == 0:
+                return "same day"
             return several(round(count / 7), "week") if count >= 21 else several(count, "day")
         return several(count, "night") if count else "same night"
     if ruler.kind == "exact":
         return plain(ruler.measured) if isinstance(ruler.measured, float) else str(ruler.measured)
     distance = ruler.distance or 0.0
     digits = 1 if ruler.unit in ("°C", "°") else 0 if ruler.unit in ("steps", "ADU") else 2
+    if ruler.unit == "s" and abs(distance) >= 10:
+        digits = 0
     if ruler.unit == "s" and abs(distance) < 0.005:
         return f"0{THIN}s"
     sign = "+" if round(distance, digits) > 0 else ""
