@@ -71,7 +71,7 @@ function Timeline({
               onClick={() => onChoose(set.id)}
               title={`${set.target}, ${set.text}`}
               aria-label={`${set.target} in ${set.filter_code ?? "colour"}, ${set.text}`}
-              className={`absolute flex h-full items-center gap-1.5 overflow-hidden px-1.5 text-s whitespace-nowrap ${on ? "bg-ink text-paper" : "bg-band text-ink"}`}
+              className={`absolute flex h-full items-center gap-1.5 overflow-hidden px-1.5 text-s whitespace-nowrap ${on ? "bg-ink text-paper" : "bg-line text-ink"}`}
               style={{ left: `${left}%`, width: `${width}%` }}
             >
               <FilterStamp code={set.filter_code ?? "colour"} nm={set.passband_nm} />

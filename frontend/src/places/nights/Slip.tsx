@@ -20,8 +20,8 @@ const WIDTHS: Record<string, number> = {
   temperature: 112,
   exposure: 110,
   angle: 104,
-  focus: 100,
-  age: 132,
+  focus: 116,
+  age: 128,
 };
 const title = (kind: string) => kind.charAt(0).toUpperCase() + kind.slice(1);
 
@@ -105,7 +105,7 @@ function Lines({ line, columns }: { line: Line; columns: string[] }) {
                 aria-expanded={open}
                 disabled={line.runners_up.length < 2}
                 onClick={() => setOpen(!open)}
-                className="hover:text-ink"
+                className="h-6 hover:text-ink"
               >
                 {line.runners_up.length > 1 ? (open ? "▾" : "▸") : ""} next best
                 {line.runners_up.length > 1 && !open && ` of ${line.runners_up.length}`}

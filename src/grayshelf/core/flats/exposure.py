@@ -127,8 +127,10 @@ def _usable(shot: TestShot, pedestal: Pedestal, target: FlatTarget) -> bool:
     return not full and signal > max(3.0 * pedestal.uncertainty_adu, 0.5 * shot.noise_adu, 60.0)
 
 
-def _line(shots: Sequence[TestShot], pedestal: Pedestal, target: FlatTarget) -> tuple[float, float] | None:
-    """Rate (ADU/s) and intercept (ADU) of the line through the shots, or None where none is usable."""
+def _line(
+    shots: Sequence[TestShot], pedestal: Pedestal, target: FlatTarget
+) -> tuple[float, float, bool] | None:
+    """Rate (ADU/s), intercept (ADU), and whether that was fitted; None where no shot is usable."""
     usable = sorted((s for s in shots if _usable(s, pedestal, target)), key=lambda s: s.exposure_s)
     straight = [s for s in usable if s.brightest_adu <= target.brightest_limit_adu] or usable
     if not straight:
@@ -141,8 +143,8 @@ def _line(shots: Sequence[TestShot], pedestal: Pedestal, target: FlatTarget) -> 
         if rate > 0 and abs(intercept - pedestal.adu) <= max(
             4 * pedestal.uncertainty_adu, 0.1 * top.level_adu
         ):
-            return rate, intercept
-    return (top.level_adu - pedestal.adu) / top.exposure_s, pedestal.adu
+            return rate, intercept, True
+    return (top.level_adu - pedestal.adu) / top.exposure_s, pedestal.adu, False
 
 
 def effective_target(target: FlatTarget, shots: Sequence[TestShot], pedestal: Pedestal) -> float:
@@ -186,8 +188,8 @@ def next_step(
     if len(shots) >= MOST_SHOTS:
         return _unsteady(window, shots)
     if line is None:
-        return _step_far(target, window, shots, known)
-    rate, intercept = line
+        return _step_far(target, window, shots, known, _pedestal_range(pedestal, shots, target)[0])
+    rate, intercept, fitted = line
     level = effective_target(target, shots, known)
     wanted = (level - intercept) / rate
     answer = _answer(target, level, window, shots, rate, intercept)
@@ -196,22 +198,35 @@ def next_step(
     low, high = window.shortest, window.longest
     brightest = level + target.tolerance_adu
     dimmest = level - target.tolerance_adu
+    # Light that falls in the dead time t0 is light too: where the pedestal is known, the amount counts from it.
+    floor = intercept if pedestal is None else pedestal.adu
     at_low = intercept + rate * low.exposure_s
     at_high = intercept + rate * high.exposure_s
-    reliable = (
-        max(s.level_adu for s in shots if _usable(s, known, target)) > known.adu + 8 * known.uncertainty_adu
-    )
-    if at_low > brightest and reliable:
-        return _too_bright(low, at_low, level, intercept, at_least=False)
+    least, most = _pedestal_range(pedestal, shots, target)
+    signal = max(s.level_adu for s in shots if _usable(s, known, target)) - most
+    reliable = fitted or min(signal, level - most) > 12 * (most - least)
+    if at_low > brightest:
+        probe = _second_probe(target, window, shots, rate, intercept)
+        if reliable:
+            return _too_bright(low, at_low, level, floor, at_least=False)
+        if probe is None:
+            return _bright_bound(
+                low, level, [s for s in shots if _usable(s, known, target)][-1], (least, most)
+            )
+        why = "too bright; how much is measured shorter than permitted, since the pedestal is not known"
+        return Shoot(probe, why, probe=True)
     if at_high < dimmest and reliable:
-        return _too_dim(high, at_high, level, intercept, at_least=False)
+        return _too_dim(high, at_high, level, floor, at_least=False)
+    if at_high < dimmest and _tried(shots, high.exposure_s):
+        # Measured at the bound, but the pedestal is too uncertain for an amount: all of the level may be light.
+        return _too_dim(high, max(s.level_adu for s in shots), level, least, at_least=True)
     exposure = min(max(dial(wanted), low.exposure_s), high.exposure_s)
-    tried = [s.exposure_s for s in shots]
-    if any(abs(exposure / t - 1) < 0.002 for t in tried):
-        if abs(wanted / exposure - 1) < 0.002:
-            return _unsteady(window, shots)
+    if _tried(shots, exposure):
         exposure = min(max(float(f"{wanted:.4g}"), low.exposure_s), high.exposure_s)
-        if any(abs(exposure / t - 1) < 0.002 for t in tried):
+        if _tried(shots, exposure):
+            expected = intercept + rate * exposure
+            if abs(expected - level) <= target.tolerance_adu:
+                return Found(exposure, expected, level, rate, intercept, len(shots))
             return _unsteady(window, shots)
     last = shots[-1]
     return Shoot(
@@ -219,6 +234,24 @@ def next_step(
         f"{last.exposure_s:g} s gave {last.level_adu:,.0f} ADU; in proportion above the pedestal of "
         f"{intercept:,.0f} ADU, {exposure:g} s gives {intercept + rate * exposure:,.0f}",
     )
+
+
+def _second_probe(
+    target: FlatTarget, window: ExposureWindow, shots: Sequence[TestShot], rate: float, intercept: float
+) -> float | None:
+    """An exposure, apart from all tried, that gives the line its second point where the window is too bright."""
+    below_full = (0.6 * target.white_adu - intercept) / rate
+    for wanted in (0.4 * min(s.exposure_s for s in shots), below_full):
+        probe = float(f"{wanted:.3g}")
+        apart = all(max(probe / s.exposure_s, s.exposure_s / probe) >= 1.3 for s in shots)
+        if window.probe_s <= probe <= window.shortest.exposure_s and apart:
+            return probe
+    return None
+
+
+def _tried(shots: Sequence[TestShot], exposure_s: float) -> bool:
+    """Whether a shot of this exposure was taken already."""
+    return any(abs(s.exposure_s / exposure_s - 1.0) < 0.002 for s in shots)
 
 
 def _lowered(guess: Pedestal, shots: Sequence[TestShot]) -> Pedestal:
@@ -230,6 +263,17 @@ def _lowered(guess: Pedestal, shots: Sequence[TestShot]) -> Pedestal:
     return Pedestal(max(lowest - half, 0.0), half, guess.known_from)
 
 
+def _pedestal_range(
+    pedestal: Pedestal | None, shots: Sequence[TestShot], target: FlatTarget
+) -> tuple[float, float]:
+    """Between which levels the pedestal lies: what is known of it, else from zero to the darkest frame seen."""
+    lowest = min(s.level_adu for s in shots)
+    if pedestal is not None:
+        least = pedestal.adu - pedestal.uncertainty_adu
+        return max(min(least, lowest - 1.0), 0.0), min(pedestal.adu + pedestal.uncertainty_adu, lowest)
+    return 0.0, min(lowest, 0.05 * target.white_adu)
+
+
 def _first(window: ExposureWindow, prior_exposure_s: float | None) -> Shoot:
     low, high = window.shortest.exposure_s, window.longest.exposure_s
     if prior_exposure_s is not None:
@@ -239,7 +283,11 @@ def _first(window: ExposureWindow, prior_exposure_s: float | None) -> Shoot:
 
 
 def _step_far(
-    target: FlatTarget, window: ExposureWindow, shots: Sequence[TestShot], pedestal: Pedestal
+    target: FlatTarget,
+    window: ExposureWindow,
+    shots: Sequence[TestShot],
+    pedestal: Pedestal,
+    least_pedestal_adu: float,
 ) -> Step:
     """No shot can be used: all are full, or all lost in the noise, or some of each."""
     full = [
@@ -272,8 +320,9 @@ def _step_far(
         return Shoot(
             min(dial(longest * 15.0, 0.2), high), f"{longest:g} s was hardly above the pedestal: much longer"
         )
-    noise = max(3.0 * pedestal.uncertainty_adu, 60.0)
-    return _too_dim(window.longest, pedestal.adu + noise, target.level_adu, pedestal.adu, at_least=True)
+    # The higher the pedestal, the less of the level is light: the lowest one gives the bound.
+    level = max(s.level_adu for s in shots)
+    return _too_dim(window.longest, level, target.level_adu, least_pedestal_adu, at_least=True)
 
 
 def _answer(
@@ -310,6 +359,20 @@ def _unsteady(window: ExposureWindow, shots: Sequence[TestShot]) -> NoAnswer:
         window.shortest,
         f"{len(shots)} test shots do not lie on one line: the light is not steady.",
         "Let the panel warm up, keep other light away, and try again.",
+    )
+
+
+def _bright_bound(
+    bound: Bound, target_adu: float, shot: TestShot, pedestals_adu: tuple[float, float]
+) -> NoAnswer:
+    """Too bright by at least so much: the least that any possible pedestal makes of one shot."""
+
+    def scaled(pedestal: float) -> float:
+        return (shot.level_adu - pedestal) / max(target_adu - pedestal, 1.0)
+
+    pedestal = min(pedestals_adu, key=scaled)
+    return _too_bright(
+        bound, shot.level_adu, target_adu, pedestal, at_least=True, scale=bound.exposure_s / shot.exposure_s
     )
 
 

@@ -1,0 +1,71 @@
+# make demo   the invented demo, from nothing      make test   everything that CI checks
+# make dev    server and front end, reloading      make bench  what was measured
+# make shots  the pictures in docs/screenshots     make serve  your own library
+
+PY := .venv/bin/python
+PORT ?= 8418
+DEMO ?= .demo
+NPM := npm --prefix frontend --no-audit --no-fund
+FRONT := $(shell find frontend/src frontend/public -type f) frontend/index.html frontend/vite.config.ts frontend/tsconfig.json
+
+.PHONY: demo serve test lint dev shots bench types lock clean chromium
+.DEFAULT_GOAL := demo
+
+.stamps/python: requirements.lock pyproject.toml
+	@command -v python3 >/dev/null || { echo "Python 3.11 or newer is needed: apt-get install python3 python3-venv"; exit 1; }
+	@python3 -c 'import sys; sys.exit(sys.version_info < (3, 11))' || { echo "Python 3.11 or newer is needed."; exit 1; }
+	python3 -m venv .venv
+	.venv/bin/pip install --quiet --require-hashes -r requirements.lock
+	.venv/bin/pip install --quiet --no-build-isolation --no-deps -e .
+	@mkdir -p .stamps && touch $@
+
+.stamps/node: frontend/package-lock.json
+	@command -v npm >/dev/null || { echo "Node 20 with npm is needed."; exit 1; }
+	$(NPM) ci --loglevel=error
+	@mkdir -p .stamps && touch $@
+
+src/grayshelf/web/static/index.html: .stamps/node $(FRONT)
+	$(NPM) run build --silent
+
+chromium:
+	@test -x /usr/bin/chromium || { \
+	  if [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null; then apt-get update -qq && apt-get install -y -qq chromium >/dev/null; \
+	  else echo "The browser tests need Chromium: apt-get install chromium"; exit 1; fi; }
+
+demo: .stamps/python src/grayshelf/web/static/index.html
+	.venv/bin/grayshelf demo --folder $(DEMO) --port $(PORT)
+
+serve: .stamps/python src/grayshelf/web/static/index.html
+	.venv/bin/grayshelf serve
+
+dev: .stamps/python .stamps/node
+	.venv/bin/grayshelf demo --folder $(DEMO) --port $(PORT) & GRAYSHELF=http://127.0.0.1:$(PORT) $(NPM) run dev; kill %1
+
+types: .stamps/python .stamps/node
+	.venv/bin/grayshelf openapi docs/openapi.json
+	$(NPM) run types --silent
+
+lint: .stamps/python .stamps/node
+	.venv/bin/ruff check src tests bench tools
+	.venv/bin/ruff format --check src tests bench tools
+	.venv/bin/mypy
+	.venv/bin/lint-imports
+	$(NPM) run lint --silent
+	$(NPM) run test --silent
+
+test: .stamps/python src/grayshelf/web/static/index.html chromium lint
+	$(PY) -m pytest
+
+shots: .stamps/python src/grayshelf/web/static/index.html chromium
+	$(PY) tools/take_shots.py docs/screenshots
+
+bench: .stamps/python src/grayshelf/web/static/index.html chromium
+	$(PY) -m bench
+
+# After a change of the dependencies in pyproject.toml.
+lock:
+	.venv/bin/pip install --quiet uv
+	.venv/bin/uv pip compile pyproject.toml --extra dev --generate-hashes --python-version 3.11 -q -o requirements.lock
+
+clean:
+	rm -rf .venv .stamps frontend/node_modules src/grayshelf/web/static .demo
