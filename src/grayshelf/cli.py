@@ -79,6 +79,19 @@ def _open(library: Library) -> Context:
     return context
 
 
+def open_demo(folder: Path, size: str, rate: float) -> Context:
+    """Open the demo in a folder, making what is missing of it."""
+    folder.mkdir(parents=True, exist_ok=True)
+    clock = demo_clock(folder)
+    clock.rate = rate
+    context = _open(Library(folder / "library", clock))
+    context.demo, context.fast_rate = True, rate
+    context.starter.rigs.update(demo_devices(folder, clock, size))
+    prepare(folder, size, context.library, context.runner)
+    keep_clock(folder, clock)
+    return context
+
+
 def _demo(folder: Path, size: str, port: int, fresh: bool, rate: float) -> None:
     folder = folder.resolve()
     made = folder / "frames" / "made.json"
@@ -92,15 +105,7 @@ def _demo(folder: Path, size: str, port: int, fresh: bool, rate: float) -> None:
                 shutil.rmtree(target)
             else:
                 target.unlink(missing_ok=True)
-    folder.mkdir(parents=True, exist_ok=True)
-    clock = demo_clock(folder)
-    library = Library(folder / "library", clock)
-    context = _open(library)
-    context.demo, context.fast_rate = True, rate
-    clock.rate = rate
-    context.starter.rigs.update(demo_devices(folder, clock, size))
-    prepare(folder, size, library, context.runner)
-    keep_clock(folder, clock)
+    context = open_demo(folder, size, rate)
     print(f"The demo is an invented scenario; waits pass {rate:g} times as fast as real ones.")
     _serve(context, port)
 

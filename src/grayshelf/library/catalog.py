@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import hashlib
-import os
 from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import datetime
@@ -20,7 +19,7 @@ from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.sets import Member, common_facts, group_into_sets, set_key
 from grayshelf.core.sensor.statistics import sample_step
 from grayshelf.library.facts_json import facts_from_json, facts_to_json
-from grayshelf.library.files import FileSource, read_header, sha256_of
+from grayshelf.library.files import FileSource, FileStamp, read_header, sha256_of, stamp_of
 from grayshelf.library.models import Folder, Frame, FrameSet, MasterInput, MasterRecord, Rig
 
 IN_SETS = ("good", "lacking")
@@ -43,15 +42,13 @@ def read_file(path: Path, zone: ZoneInfo) -> ReadFile:
         return ReadFile(None, error.message, error.advice)
 
 
-def enter_file(
-    session: Session, folder: Folder, relative: str, stat: os.stat_result, read: ReadFile
-) -> Frame:
+def enter_file(session: Session, folder: Folder, relative: str, stamp: FileStamp, read: ReadFile) -> Frame:
     """Insert or renew the row of a file."""
     frame = session.scalar(select(Frame).where(Frame.folder_id == folder.id, Frame.path == relative))
     if frame is None:
         frame = Frame(folder_id=folder.id, path=relative)
         session.add(frame)
-    frame.size_bytes, frame.modified_ns = stat.st_size, stat.st_mtime_ns
+    frame.size_bytes, frame.modified_ns = stamp.size_bytes, stamp.modified_ns
     frame.sha256, frame.set_id, frame.group_key = None, None, None
     facts = read.facts
     if facts is None:
@@ -183,7 +180,7 @@ def regroup(session: Session, zone_folder_paths: dict[int, Path]) -> int:
 
 def drop_empty_sets(session: Session) -> None:
     """Recount sets that lost frames; a set without any is dropped unless something refers to it."""
-    counts = dict(session.execute(select(Frame.set_id, func.count()).group_by(Frame.set_id)).tuples().all())
+    counts = dict(session.execute(select(Frame.set_id, func.count()).group_by(Frame.set_id)).all())
     for frame_set in session.scalars(select(FrameSet)):
         here = counts.get(frame_set.id, 0)
         if here == frame_set.n_frames or (frame_set.is_master and here):
@@ -271,13 +268,13 @@ def make_rigs(session: Session) -> list[str]:
 
 def enter_own_file(session: Session, folder: Folder, relative: str, facts: FrameFacts, sha256: str) -> Frame:
     """Enter a file that the application has just written itself."""
-    stat = (Path(folder.path) / relative).stat()
-    frame = enter_file(session, folder, relative, stat, ReadFile(facts))
+    stamp = stamp_of(Path(folder.path) / relative)
+    frame = enter_file(session, folder, relative, stamp, ReadFile(facts))
     frame.sha256 = sha256
     session.flush()
     return frame
 
 
-def stamp(folder: Folder, at: datetime, trouble: str = "") -> None:
+def note_scan(folder: Folder, at: datetime, trouble: str = "") -> None:
     """Note when a folder was last looked at, and what was wrong with it."""
     folder.scanned_at, folder.trouble = at, trouble

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import gzip
 import hashlib
 import os
@@ -9,6 +10,7 @@ import tempfile
 import warnings
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, BinaryIO, cast
 
@@ -63,6 +65,8 @@ def read_header(path: Path) -> ImageHeader:
 def _as_unreadable(error: Exception) -> UnreadableFrame:
     if isinstance(error, FileNotFoundError):
         return UnreadableFrame("The file is no longer there.", "Scan the folder again.")
+    if isinstance(error, OSError) and error.errno == errno.ELOOP:
+        return UnreadableFrame("The file is a link that leads in a circle.", "Remove the link.")
     if isinstance(error, PermissionError):
         return UnreadableFrame("The file may not be read by this user.", "Change its permissions.")
     if isinstance(error, (EOFError, gzip.BadGzipFile)) or "Compressed" in str(error):
@@ -203,7 +207,7 @@ def write_new(path: Path, write: Callable[[BinaryIO], None]) -> str:
         except FileExistsError as error:
             raise Conflict(f"{path.name} is there already and was left as it is.") from error
     except OSError as error:
-        if error.errno == 28:
+        if error.errno == errno.ENOSPC:
             raise Conflict(
                 f"The disk is full: {path.name} was not written. The frames so far are safe.",
                 "Make room, then go on.",
@@ -237,9 +241,24 @@ class NamedFolders:
         return real
 
 
-def walk_frames(
-    root: Path, stopped: Callable[[], None] = lambda: None
-) -> Iterator[tuple[str, os.stat_result]]:
+@dataclass(frozen=True)
+class FileStamp:
+    """By what a file is known to be the same as before."""
+
+    size_bytes: int
+    modified_ns: int
+
+
+def stamp_of(path: Path) -> FileStamp:
+    """Size and time of a file; zeros where it cannot be asked (a link in a circle, a file just gone)."""
+    try:
+        stat = path.stat()
+    except (OSError, RuntimeError):
+        return FileStamp(0, 0)
+    return FileStamp(stat.st_size, stat.st_mtime_ns)
+
+
+def walk_frames(root: Path, stopped: Callable[[], None] = lambda: None) -> Iterator[tuple[str, FileStamp]]:
     """Every frame file below a folder, as path below it with '/', in a fixed order.
 
     Links to files inside the folder are read as files; links to folders are not followed, so a loop of
@@ -254,12 +273,16 @@ def walk_frames(
                 continue
             path = Path(base) / name
             relative = path.relative_to(real_root).as_posix()
-            try:
-                if path.is_symlink() and not path.resolve(strict=True).is_relative_to(real_root):
-                    continue
-                yield relative, path.stat()
-            except (OSError, RuntimeError):
-                yield relative, os.stat_result((0,) * 10)
+            if path.is_symlink() and _leads_out(path, real_root):
+                continue
+            yield relative, stamp_of(path)
+
+
+def _leads_out(link: Path, root: Path) -> bool:
+    try:
+        return not link.resolve(strict=True).is_relative_to(root)
+    except (OSError, RuntimeError):
+        return False
 
 
 @contextmanager

@@ -71,9 +71,7 @@ def state() -> s.StateOut:
                 select(FrameSet.camera, func.count())
                 .where(FrameSet.taken_off.is_(False))
                 .group_by(FrameSet.camera)
-            )
-            .tuples()
-            .all()
+            ).all()
         )
         rigs = [
             s.RigBrief(

@@ -13,9 +13,9 @@ from grayshelf.library.catalog import (
     enter_file,
     forget_missing,
     make_rigs,
+    note_scan,
     read_file,
     regroup,
-    stamp,
 )
 from grayshelf.library.files import walk_frames
 from grayshelf.library.library import Library
@@ -35,7 +35,7 @@ def scan_folder(library: Library, control: JobControl, params: dict[str, Any]) -
             raise NotFound("This folder is no longer on the list.")
         root, zone = Path(folder.path), library.zone(session)
         if not root.is_dir():
-            stamp(folder, library.clock.now(), "The folder is not there.")
+            note_scan(folder, library.clock.now(), "The folder is not there.")
             session.commit()
             raise GrayShelfError(
                 f"The folder {root} is not there. Its frames stay in the library as they were.",
@@ -47,7 +47,7 @@ def scan_folder(library: Library, control: JobControl, params: dict[str, Any]) -
                 select(Frame.path, Frame.size_bytes, Frame.modified_ns).where(
                     Frame.folder_id == folder_id, Frame.state != "gone"
                 )
-            ).tuples()
+            )
         }
     control.report(0.0, f"Looking through {root.name}")
     listed = list(walk_frames(root, control.check))
@@ -56,14 +56,16 @@ def scan_folder(library: Library, control: JobControl, params: dict[str, Any]) -
             f"The folder {root} vanished while it was looked through. Nothing was changed.",
             "Plug the disk in or mount the share, then scan again.",
         )
-    fresh = [(path, stat) for path, stat in listed if known.get(path) != (stat.st_size, stat.st_mtime_ns)]
+    fresh = [
+        (path, stamp) for path, stamp in listed if known.get(path) != (stamp.size_bytes, stamp.modified_ns)
+    ]
     for start in range(0, len(fresh), BATCH):
-        batch = [(path, stat, read_file(root / path, zone)) for path, stat in fresh[start : start + BATCH]]
+        batch = [(path, stamp, read_file(root / path, zone)) for path, stamp in fresh[start : start + BATCH]]
         control.check()
         with library.db.session() as session:
             folder = session.get_one(Folder, folder_id)
-            for path, stat, read in batch:
-                enter_file(session, folder, path, stat, read)
+            for path, stamp, read in batch:
+                enter_file(session, folder, path, stamp, read)
                 session.flush()
         done = start + len(batch)
         control.report(0.9 * done / max(len(fresh), 1), f"{done:,} of {len(fresh):,} new files read")
@@ -87,13 +89,11 @@ def _finish(
         sets = regroup(session, paths)
         session.flush()
         rigs = make_rigs(session)
-        stamp(folder, library.clock.now())
+        note_scan(folder, library.clock.now())
         states = dict(
             session.execute(
                 select(Frame.state, func.count()).where(Frame.folder_id == folder_id).group_by(Frame.state)
-            )
-            .tuples()
-            .all()
+            ).all()
         )
     library.touched()
     trouble = sum(n for state, n in states.items() if state not in (*IN_SETS, "gone")) + states.get(

@@ -40,7 +40,7 @@ def intake_page(library: Library) -> s.IntakeOut:
             select(Frame.folder_id, Frame.state, Frame.kind, func.count()).group_by(
                 Frame.folder_id, Frame.state, Frame.kind
             )
-        ).tuples():
+        ):
             counts[folder_id][(state, kind)] = count
         jobs = session.scalars(
             select(Job).where(Job.kind == "scan", Job.state.in_((*ALIVE, "interrupted")))
@@ -157,9 +157,7 @@ def problems_page(library: Library, page: int, state: str) -> s.ProblemsOut:
         counts = dict(
             session.execute(
                 select(Frame.state, func.count()).where(Frame.state.in_(TO_LOOK_AT)).group_by(Frame.state)
-            )
-            .tuples()
-            .all()
+            ).all()
         )
         rows = session.scalars(
             select(Frame)
@@ -195,7 +193,7 @@ def problem_csv_rows(library: Library) -> list[list[object]]:
             .join(Folder)
             .where(Frame.state.in_(TO_LOOK_AT))
             .order_by(Frame.state, Frame.path)
-        ).tuples()
+        )
         return [["folder", "file", "state", "reason", "advice"], *(list[object](r) for r in rows)]
 
 

@@ -1,0 +1,87 @@
+"""Run sheets: order, gates, times."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+
+import pytest
+
+from grayshelf.core.checks.frames import light_leak
+from grayshelf.core.checks.levels import apart_from_set
+from grayshelf.core.planning.runsheet import (
+    DarkWish,
+    FlatWish,
+    RigPace,
+    StepKind,
+    bytes_needed,
+    plan_sheet,
+    timed,
+)
+from grayshelf.core.sensor.statistics import FrameStatistics
+
+PACE = RigPace()
+
+
+def wish(code, brightness, position, gain=200.0, **more):
+    return FlatWish(code, gain, 30.0, 1, 25, 25, wheel_position=position, brightness=brightness, **more)
+
+
+ROWS = [
+    wish("L", 20, 0, 100.0),
+    wish("B", 20, 3, 100.0),
+    wish("Ha", 60, 4),
+    wish("OIII", 60, 5),
+    wish("SII", 60, 6),
+]
+DARKS = [DarkWish(300.0, -5.0, 200.0, 30.0, 1, 30)]
+
+
+def test_order_gates_and_times():
+    sheet = plan_sheet(ROWS, DARKS, PACE, sensor_temp_c=-10.0, current_position=6)
+    kinds = [s.kind for s in sheet.steps]
+    assert [r.filter_code for r in sheet.rows] == ["SII", "OIII", "Ha", "B", "L"], (
+        "one brightness after the other"
+    )
+    gates = [i for i, k in enumerate(kinds) if k is StepKind.GATE]
+    assert [sheet.steps[i].params["gate"] for i in gates] == ["panel", "cap"]
+    assert sheet.times_needed == 2
+    flats = [i for i, k in enumerate(kinds) if k is StepKind.FLATS]
+    dark_flats = [i for i, k in enumerate(kinds) if k is StepKind.DARK_FLATS]
+    assert gates[0] < min(flats) < max(flats) < gates[1] < min(dark_flats)
+    assert kinds.index(StepKind.COOL) > max(dark_flats), "darks come when nobody is needed any more"
+    start = datetime(2026, 10, 19, 0, 12, tzinfo=UTC)
+    times = timed(sheet.steps, start)
+    assert times[0].start == start
+    assert all(a.end == b.start for a, b in zip(times[:-1], times[1:], strict=True))
+    # 30 frames of 300 s and their downloads: 2 h 31 min (arithmetic).
+    darks = next(t for t in times if t.step.kind is StepKind.DARKS)
+    assert (darks.end - darks.start).total_seconds() == pytest.approx(30 * 301.5)
+
+
+def test_a_last_setting_shortens_the_search_and_a_rig_without_focuser_gets_a_gate():
+    known = plan_sheet([wish("SII", 60, 6, prior_exposure_s=6.5, focus=12140.0)], [], PACE, moves_focus=False)
+    blind = plan_sheet([wish("SII", 60, 6)], [], PACE)
+    find = {s.kind: s for s in known.steps}[StepKind.FIND]
+    assert find.seconds < {s.kind: s for s in blind.steps}[StepKind.FIND].seconds + 10
+    assert any(s.params.get("gate") == "focus" and "12140" in s.title for s in known.steps)
+    assert plan_sheet([], [], PACE).steps == ()
+    assert plan_sheet([wish("L", 20, 0)], [], PACE, cover=True).times_needed == 1
+
+
+def test_room_on_the_disk():
+    sheet = plan_sheet(ROWS[:1], [], PACE)
+    # 25 flats, 25 dark flats and 3 test shots of 16 bits, two masters of 32 (arithmetic).
+    expected = 53 * (1000 * 800 * 2 + 8640) + 2 * (1000 * 800 * 4 + 14400)
+    assert bytes_needed(sheet.steps, 1000, 800) == expected
+
+
+def test_frames_apart_from_their_set_and_light_on_a_capped_frame():
+    levels = [27355.0, 27356.0, 27357.0, 27355.5, 35643.0, 27356.5]
+    assert list(apart_from_set(levels)) == [4]
+    assert "above the others" in apart_from_set(levels)[4]
+    assert apart_from_set([500.0, 501.0, 502.5, 499.0]) == {}
+    stats = FrameStatistics(10, 400, 900, 640.0, 640.0, 5.0, 0, 660.0, 0.0)
+    finding = light_leak(stats, 500.0)
+    assert finding is not None
+    assert finding.size == 140.0
+    assert light_leak(stats, 620.0) is None

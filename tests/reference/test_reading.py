@@ -1,0 +1,98 @@
+"""Reading files that others made: Astropy's own test data, compressed frames, statistics against NumPy."""
+
+from __future__ import annotations
+
+import gzip
+from pathlib import Path
+
+import astropy.io.fits.tests as astropy_fits_tests
+import numpy as np
+import pytest
+from astropy.io import fits
+
+from grayshelf.core.errors import UnreadableFrame
+from grayshelf.core.sensor.statistics import camera_white, frame_statistics, sample_step
+from grayshelf.core.sensor.stretch import shrink, stretch
+from grayshelf.library.catalog import read_file
+from grayshelf.library.files import FileSource, looks_like_frame, read_pixels
+from tests.helpers import DARK, LONDON, write_fits
+
+CORPUS = sorted((Path(astropy_fits_tests.__file__).parent / "data").glob("*.fits*"))
+
+
+@pytest.mark.parametrize("path", CORPUS, ids=lambda p: p.name)
+def test_astropys_own_test_files_are_read_or_refused_with_a_reason(path):
+    """Compressed, scaled, tables only, no data: the files in astropy.io.fits.tests/data."""
+    read = read_file(path, LONDON)
+    if read.facts is None:
+        assert read.reason.endswith(".")
+        assert len(read.reason) > 20
+        return
+    try:
+        pixels = read_pixels(path)
+    except UnreadableFrame as error:
+        assert error.message
+        return
+    assert pixels.shape == (read.facts.height, read.facts.width)
+
+
+def test_the_corpus_is_there():
+    assert len(CORPUS) > 20
+
+
+def packed(tmp_path, pixels):
+    plain = write_fits(tmp_path / "plain.fits", DARK, pixels)
+    gz = tmp_path / "frame.fits.gz"
+    gz.write_bytes(gzip.compress(plain.read_bytes()))
+    fz = tmp_path / "frame.fits.fz"
+    header = fits.getheader(plain)
+    fits.HDUList([fits.PrimaryHDU(), fits.CompImageHDU(pixels, header, compression_type="RICE_1")]).writeto(
+        fz
+    )
+    return plain, gz, fz
+
+
+def test_plain_gzip_and_tile_compressed_give_the_same_pixels_and_facts(tmp_path):
+    pixels = np.random.default_rng(1).integers(0, 65535, (64, 96)).astype(np.uint16)
+    facts = []
+    for path in packed(tmp_path, pixels):
+        np.testing.assert_array_equal(read_pixels(path), pixels)
+        source = FileSource(path, path.name, tmp_path)
+        np.testing.assert_array_equal(source.rows(10, 30), pixels[10:30].astype(np.float32))
+        read = read_file(path, LONDON).facts
+        assert read is not None
+        facts.append((read.width, read.height, read.kind, read.exposure_s, read.gain, read.utc))
+    assert facts[0] == facts[1] == facts[2]
+    assert all(looks_like_frame(n) for n in ("A.FITS", "b.fit", "c.fts", "d.fits.fz", "e.fit.gz"))
+    assert not any(looks_like_frame(n) for n in ("a.txt", "fits", "b.fits.part", "c.xyz"))
+
+
+@pytest.mark.parametrize("low", [0, 40000])
+def test_statistics_of_a_frame_equal_numpy(low):
+    rng = np.random.default_rng(2)
+    frame = np.clip(rng.normal(low + 500, 300, (301, 200)), 0, 65535).astype(np.uint16)
+    stats = frame_statistics(frame, white=41000)
+    assert (stats.minimum, stats.maximum, stats.zeros) == (frame.min(), frame.max(), int((frame == 0).sum()))
+    assert stats.mean == pytest.approx(frame.mean(dtype=np.float64), rel=1e-12)
+    assert stats.median == np.median(frame)
+    assert stats.spread == pytest.approx(frame.std(dtype=np.float64), rel=1e-9)
+    assert stats.brightest_permille == pytest.approx(np.quantile(frame, 0.999))
+    assert stats.saturated_fraction == pytest.approx((frame >= 41000).mean())
+
+
+def test_left_justified_samples_are_told_by_their_step():
+    # 12 bits ×16 end at 65,520, 14 bits ×4 at 65,532 (arithmetic).
+    rng = np.random.default_rng(3)
+    for step in (1, 4, 16):
+        frame = (rng.normal(2000, 60, (50, 50)).astype(np.uint16) // step) * step
+        assert sample_step(frame) == step
+    assert (camera_white(16), camera_white(4)) == (65520, 65532)
+
+
+def test_pictures_keep_their_end_points():
+    pixels = np.linspace(100, 200, 64 * 96, dtype=np.float32).reshape(64, 96)
+    assert shrink(pixels, 32).shape == (21, 32)
+    made = stretch(pixels, 0, 100)
+    assert (made.black, made.white) == (100.0, 200.0)
+    assert (made.picture.min(), made.picture.max()) == (0, 255)
+    assert stretch(np.full((4, 4), np.nan, np.float32)).picture.max() == 0

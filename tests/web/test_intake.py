@@ -1,0 +1,177 @@
+"""Bringing in one's own frames: bad input, new and changed files, folders that vanish, nothing ever lost."""
+
+from __future__ import annotations
+
+import shutil
+import time
+
+import numpy as np
+import pytest
+from astropy.io import fits
+
+from grayshelf.library.library import Library
+from grayshelf.web.app import create_app, make_context, make_runner
+from tests.helpers import DARK, FLAT, LIGHT, write_fits
+
+
+@pytest.fixture
+def own(tmp_path):
+    """A library of one's own, empty, and a client."""
+    library = Library(tmp_path / "library")
+    runner, broker = make_runner(library)
+    app = create_app(make_context(library, runner, broker, {}))
+    yield app.test_client()
+    runner.shut_down()
+
+
+def wait(client, job):
+    """Wait for a job's end; return it."""
+    for _ in range(600):
+        jobs = client.get("/api/jobs").json
+        found = next(j for j in jobs["alive"] + jobs["ended"] if j["id"] == job["id"])
+        if found["state"] not in ("queued", "running"):
+            return found
+        time.sleep(0.05)
+    raise AssertionError("the job did not end")
+
+
+def scan(client, folder):
+    answer = client.post("/api/folders", json={"path": str(folder)})
+    assert answer.status_code == 200, answer.text
+    return wait(client, answer.json)
+
+
+def problems(client):
+    return {p["path"]: p for p in client.get("/api/problems").json["items"]}
+
+
+def test_each_kind_of_bad_file_is_listed_with_a_reason_and_the_scan_goes_on(own, tmp_path):
+    folder = tmp_path / "my frames – été"
+    good = write_fits(folder / "Hübsch dir" / "lïght 1.fits", LIGHT)
+    whole = good.read_bytes()
+    (folder / "cut.fits").write_bytes(whole[:3000])
+    (folder / "header cut.fits").write_bytes(whole[:1000])
+    (folder / "empty.fits").write_bytes(b"")
+    (folder / "text.fits").write_text("these are my notes")
+    (folder / "broken.fits.gz").write_bytes(b"\x1f\x8b\x08\x00not really")
+    fits.HDUList(
+        [fits.PrimaryHDU(), fits.BinTableHDU.from_columns([fits.Column("A", "J", array=[1, 2])])]
+    ).writeto(folder / "table.fits")
+    write_fits(folder / "abc.fits", {**DARK, "EXPTIME": "abc"})
+    huge = bytearray(whole)
+    for name, value in ((b"NAXIS1", b"99999999"), (b"NAXIS2", b"99999999")):
+        at = huge.index(name)
+        huge[at + 10 : at + 30] = value.rjust(20)
+    (folder / "huge.fits").write_bytes(huge)
+    write_fits(folder / "cube.fits", DARK, np.zeros((3, 8, 8), np.uint16))
+    (folder / "loop").symlink_to(folder)
+    (folder / "self.fits").symlink_to(folder / "self.fits")
+    outside = write_fits(tmp_path / "outside.fits", DARK)
+    (folder / "out.fits").symlink_to(outside)
+    (folder / "readme.txt").write_text("not a frame at all")
+    shutil.copyfile(good, folder / "copy of light.fits")
+
+    assert scan(own, folder)["state"] == "done"
+    found = problems(own)
+    expected = {
+        "cut.fits": "cut off", "header cut.fits": "cut off inside its header", "empty.fits": "empty",
+        "text.fits": "does not begin as a FITS file", "broken.fits.gz": "damaged", "table.fits": "table",
+        "abc.fits": "EXPTIME is 'abc'", "huge.fits": "pixels", "cube.fits": "three colours", "self.fits": "in a circle",
+    }  # fmt: skip
+    for name, words in expected.items():
+        assert words in found[name]["reason"], (name, found[name]["reason"])
+        assert found[name]["advice"]
+    assert "out.fits" not in found, "a link that leads out of the folder is passed over"
+    copies = [p for p in found.values() if p["state"] == "duplicate"]
+    assert len(copies) == 1
+    sets = own.get("/api/sets").json["items"]
+    assert [(s["kind"], s["n_frames"]) for s in sets] == [("dark", 1), ("light", 1)]
+    csv = own.get("/api/problems.csv")
+    assert csv.status_code == 200
+    assert "does not begin as a FITS file" in csv.text
+
+
+def test_scanning_again_reads_only_what_is_new_or_changed_and_a_vanished_folder_loses_nothing(own, tmp_path):
+    folder = tmp_path / "frames"
+    for i in range(5):
+        write_fits(folder / f"dark_{i}.fits", {**DARK, "DATE-OBS": f"2026-10-18T22:0{i}:00"})
+    assert "5 new or changed" in scan(own, folder)["message"]
+    again = own.post("/api/folders/2/scan").json
+    assert "0 new or changed" in wait(own, again)["message"]
+    write_fits(folder / "dark_5.fits", {**DARK, "DATE-OBS": "2026-10-18T22:06:00"})
+    write_fits(folder / "dark_0.fits", {**DARK, "GAIN": 100, "DATE-OBS": "2026-10-18T22:00:00"}, size=26)
+    (folder / "dark_1.fits").unlink()
+    assert "2 new or changed" in wait(own, own.post("/api/folders/2/scan").json)["message"]
+    assert problems(own)["dark_1.fits"]["state"] == "gone"
+    counts = sorted(s["n_frames"] for s in own.get("/api/sets").json["items"])
+    assert counts == [1, 4]
+
+    folder.rename(tmp_path / "unplugged")
+    failed = wait(own, own.post("/api/folders/2/scan").json)
+    assert failed["state"] == "failed"
+    assert "stay in the library" in failed["message"]
+    assert sorted(s["n_frames"] for s in own.get("/api/sets").json["items"]) == [1, 4]
+    (tmp_path / "unplugged").rename(folder)
+    assert "0 new or changed" in wait(own, own.post("/api/folders/2/scan").json)["message"]
+
+
+def test_folders_that_cannot_be_named(own, tmp_path):
+    write_fits(tmp_path / "frames" / "inner" / "a.fits", DARK)
+    for path, words in (
+        ("frames", "not a whole path"), (str(tmp_path / "none"), "no folder"), (str(tmp_path), "own folder"),
+        (str(tmp_path / "frames" / "inner" / "a.fits"), "not a folder"), (str(tmp_path / "library"), "own folder"),
+    ):  # fmt: skip
+        answer = own.post("/api/folders", json={"path": path})
+        assert answer.status_code >= 400
+        assert words in answer.json["detail"]
+        assert answer.mimetype == "application/problem+json"
+    assert scan(own, tmp_path / "frames")["state"] == "done"
+    assert (
+        "on the list"
+        in own.post("/api/folders", json={"path": str(tmp_path / "frames" / "inner")}).json["detail"]
+    )
+    assert own.post("/api/folders", json={}).status_code == 422
+
+
+def test_own_frames_become_masters_and_a_slip_and_leave_again(own, tmp_path):
+    folder = tmp_path / "frames"
+    rng = np.random.default_rng(1)
+    for i in range(12):
+        at = {"DATE-OBS": f"2026-10-18T22:{i:02d}:00"}
+        write_fits(folder / f"d{i}.fits", {**DARK, **at}, rng.normal(500, 6, (24, 24)).astype(np.uint16))
+        write_fits(folder / f"l{i}.fits", {**LIGHT, **at}, rng.normal(700, 9, (24, 24)).astype(np.uint16))
+        write_fits(folder / f"f{i}.fits", {**FLAT, **at}, rng.normal(29000, 90, (24, 24)).astype(np.uint16))
+        write_fits(
+            folder / f"x{i}.fits",
+            {**FLAT, **at, "IMAGETYP": "Dark Flat"},
+            rng.normal(500, 6, (24, 24)).astype(np.uint16),
+        )
+    before = {p: p.read_bytes() for p in folder.iterdir()}
+    scan(own, folder)
+    assert [r["name"] for r in own.get("/api/state").json["rigs"]] == ["Heron 92"], (
+        "a rig was made from the headers"
+    )
+    built = wait(own, own.post("/api/builds", json={"set_ids": None}).json)
+    assert built["message"] == "3 masters built"
+    night = own.get("/api/rigs/1/nights/2026-10-18").json
+    assert night["sets"][0]["verdict"] == "fits"
+    slip = own.get(f"/api/lights/{night['sets'][0]['id']}/slip").json
+    assert [line["verdict"] for line in slip["lines"]] == ["fits"] * 3
+    card = own.get(f"/api/holdings/{slip['lines'][1]['chosen']['holding_id']}").json
+    assert len(card["inputs"]) == 12
+    assert card["spine"]["is_master"]
+    assert own.get(card["picture"]["url"]).data.startswith(b"\x89PNG")
+    assert own.post("/api/builds", json={"set_ids": None}).status_code == 409, "nothing is built twice"
+    # Off the shelf and back; the file stays.
+    own.post(f"/api/holdings/{card['spine']['id']}/shelve/off")
+    assert own.get("/api/rigs/1/nights/2026-10-18").json["sets"][0]["verdict"] == "nothing fits"
+    own.post(f"/api/holdings/{card['spine']['id']}/shelve/back")
+    assert own.get("/api/rigs/1/nights/2026-10-18").json["sets"][0]["verdict"] == "fits"
+    # The time zone moves the nights; the folder leaves the list and its files are as they were.
+    moved = own.put("/api/site", json={"name": "Far west", "time_zone": "Pacific/Auckland"})
+    assert moved.status_code == 200
+    assert own.get("/api/rigs/1/nights").json["nights"][0]["night"] == "2026-10-18"
+    assert own.put("/api/site", json={"name": "x", "time_zone": "Nowhere/Land"}).status_code == 400
+    assert own.delete("/api/folders/2").status_code == 200
+    assert own.get("/api/rigs/1/nights").json["nights"] == []
+    assert {p: p.read_bytes() for p in folder.iterdir()} == before
