@@ -674,6 +674,7 @@ def answer_gate(library: Library, runner: JobRunner, job_id: int, step_id: int, 
         if step is None or step.job_id != job_id or step.state != "waiting":
             raise Conflict("This gate does not wait for an answer.", "Look at the sheet: it has moved on.")
         step.outcome = {**step.outcome, "answer": answer}
+        step.state = "doing"
     runner.control(job_id).wake.set()
 
 

@@ -76,6 +76,7 @@ function FramesEach({ data }: { data: TonightData }) {
             type="button"
             role="radio"
             aria-checked={c.chosen}
+            aria-label={`${c.frames} frames each, done at ${c.done_at}`}
             onClick={() => setWishes((w) => ({ ...w, frames: c.frames }))}
             className={`num absolute flex w-14 -translate-x-1/2 flex-col items-center rounded-sm border px-1 py-0.5 ${c.chosen ? "border-ink bg-card text-l font-medium" : "border-transparent hover:border-rule"}`}
             style={{ left: `${(x(c.frames) / 400) * 100}%` }}

@@ -1,0 +1,216 @@
+"""The whole way once, in a real browser on the real server: from lights that lack flats to a slip that fits."""
+
+from __future__ import annotations
+
+import gzip
+import re
+from pathlib import Path
+
+import pytest
+from playwright.sync_api import expect, sync_playwright
+
+from tests.helpers import DARK, LIGHT, write_fits
+from tests.web.server import Server
+
+pytestmark = pytest.mark.browser
+STATIC = Path(__file__).parents[2] / "src/grayshelf/web/static"
+FLAGS = [
+    "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
+    "--disable-component-update", "--disable-sync",
+]  # fmt: skip
+
+
+@pytest.fixture(scope="module")
+def server(demo_folder):
+    running = Server(demo_folder, rate=600.0).start()
+    yield running
+    running.kill()
+
+
+@pytest.fixture(scope="module")
+def browser():
+    with sync_playwright() as play:
+        opened = play.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+        yield opened
+        opened.close()
+
+
+@pytest.fixture
+def page(browser, server):
+    """A page that minds every error in its console and every request that leaves this machine."""
+    opened = browser.new_page(viewport={"width": 1280, "height": 800}, color_scheme="light")
+    opened.set_default_timeout(20_000)
+    troubles: list[str] = []
+    # A refusal (400) is a part of the way: the page tells it in words, and the browser notes it.
+    opened.on("console", lambda m: troubles.append(m.text) if m.type == "error" and "400" not in m.text else None)
+    opened.on("pageerror", lambda e: troubles.append(str(e)))
+    opened.on(
+        "request", lambda r: None if r.url.startswith((server.url, "data:")) else troubles.append(r.url)
+    )
+    opened.goto(server.url)
+    yield opened
+    opened.close()
+    assert not troubles, troubles
+
+
+def test_from_lights_that_lack_flats_to_a_slip_that_fits(page, tmp_path):
+    # Tonight is the first place of a library that has something in it.
+    expect(page.get_by_role("heading", name=re.compile("Done at .* You are needed twice"))).to_be_visible()
+    for line in ("destination", "devices", "cooler"):
+        expect(page.get_by_text(line, exact=True)).to_be_visible()
+
+    # One's own frames come in by name, and what could not be read is listed with its reason.
+    write_fits(
+        tmp_path / "my frames" / "light é.fits",
+        {**LIGHT, "INSTRUME": "My camera", "TELESCOP": "My telescope"},
+    )
+    write_fits(tmp_path / "my frames" / "dark.fits", {**DARK, "INSTRUME": "My camera", "EXPTIME": "abc"})
+    (tmp_path / "my frames" / "notes.fits").write_text("no frame")
+    page.keyboard.press("4")
+    page.get_by_label("A folder on this machine").fill(str(tmp_path / "my frames"))
+    page.keyboard.press("Enter")
+    expect(page.get_by_text("1 lights, 1 darks.")).to_be_visible()
+    page.get_by_role("button", name=re.compile("To look at")).click()
+    expect(page.get_by_text("The file does not begin as a FITS file does").first).to_be_visible()
+    expect(page.get_by_text("EXPTIME is 'abc'")).to_be_visible()
+    page.get_by_label("A folder on this machine").fill("/no/such/folder")
+    page.get_by_role("button", name="Scan it").click()
+    expect(page.get_by_role("alert")).to_contain_text("There is no folder")
+    page.get_by_role("button", name="Rig: Heron 92, Dunlin M24").click()
+    page.get_by_role("option", name=re.compile("My telescope")).click()
+    page.get_by_role("heading", name=re.compile("frames read")).click()
+    page.keyboard.press("3")
+    expect(page.get_by_role("heading", name="Sunday 18 October 2026")).to_be_visible()
+    page.get_by_role("button", name="Rig: My telescope, My camera").click()
+    page.get_by_role("option", name=re.compile("Heron 92")).click()
+
+    # The shelf, walked and pulled by keys.
+    page.get_by_role("heading", name="Sunday 18 October 2026").click()
+    page.keyboard.press("2")
+    slab = page.get_by_role("button", name=re.compile("^Dark 60 s, −10 °C, gain 100"))
+    slab.focus()
+    page.keyboard.press("ArrowRight")
+    expect(page.locator(":focus")).to_have_attribute("aria-label", re.compile("gain 200"))
+    page.keyboard.press("ArrowDown")
+    expect(page.locator(":focus")).to_have_attribute("aria-label", re.compile("Dark|Gap"))
+    slab.focus()
+    page.keyboard.press("Enter")
+    card = page.get_by_role("dialog", name="Dark 60 s, −10 °C, gain 100")
+    expect(card.get_by_role("img", name=re.compile("^Picture of"))).to_be_visible()
+    expect(card.get_by_text("Median", exact=True)).to_be_visible()
+    page.keyboard.press("Escape")
+    expect(card).to_be_hidden()
+    expect(slab).to_be_focused()
+    page.get_by_role("button", name="Flats", exact=True).click()
+    gap = page.get_by_role("button", name=re.compile("^Gap: Flats of 18 Oct.*7 lights wait"))
+    expect(gap).to_be_visible()
+
+    # A night, its sets of lights, and the slip of those that lack flats.
+    page.keyboard.press("3")
+    page.get_by_role("button", name=re.compile("NGC 6888, SII")).click()
+    slip = page.get_by_role("region", name="Pull slip: NGC 6888")
+    expect(slip.get_by_text("nothing fits").first).to_be_visible()
+    expect(slip.get_by_text("No flat fits these lights.")).to_be_visible()
+    slip.get_by_role("button", name="Shoot it tonight").click()
+
+    # Tonight: fewer frames, then the start, the gate, and the search as it goes.
+    page.get_by_role("radio", name=re.compile("^10 frames")).click()
+    page.get_by_role("button", name="Shoot 10 flats in 5 filters").click()
+    page.get_by_role("button", name="The panel is on: begin").click()
+    expect(page.get_by_role("heading", name=re.compile("^Shot|^Frame")).first).to_be_visible()
+    expect(page.get_by_text("nothing is known yet: the middle of what is permitted").first).to_be_visible()
+    page.get_by_role("heading", level=1).click()
+    page.keyboard.press("Space")
+    expect(page.get_by_role("heading", name="Paused.")).to_be_visible()
+    page.keyboard.press("Space")
+    expect(page.get_by_role("heading", name="Paused.")).to_be_hidden()
+
+    # One filter finds no answer: the stops are said, the diffuser is hung, and it is found.
+    hung = page.get_by_role("button", name="It hangs: try L again")
+    hung.wait_for(timeout=90_000)
+    expect(page.get_by_text("Hang a diffuser worth 1.6 stops").first).to_be_visible()
+    expect(page.get_by_role("img", name=re.compile("Level against exposure for L, 3 shots"))).to_be_visible()
+    hung.click()
+    capped = page.get_by_role("button", name="The cap is on: shoot what needs the dark")
+    capped.wait_for(timeout=60_000)
+    page.keyboard.press(".")
+    expect(page.get_by_role("complementary", name="Tray")).to_contain_text("waits for you")
+    page.keyboard.press(".")
+    capped.click()
+    page.get_by_role("button", name="Put the sheet away").wait_for(timeout=120_000)
+    expect(page.get_by_text("100 frames shot, 10 masters built.").first).to_be_visible()
+    expect(page.get_by_text("The cap is on: leave it.")).to_be_visible()
+
+    # The gap on the shelf has closed, and the slip fits.
+    page.keyboard.press("2")
+    page.get_by_role("button", name="Flats", exact=True).click()
+    expect(page.get_by_role("button", name=re.compile("^Flat SII, gain 200, 10 frames"))).to_be_visible()
+    expect(gap).to_be_hidden()
+    page.keyboard.press("3")
+    page.get_by_role("button", name=re.compile("NGC 6888, SII.*: fits")).click()
+    expect(slip.get_by_text("Everything these lights need is on the shelf.")).to_be_visible()
+    with page.expect_download() as download:
+        slip.get_by_role("link", name="CSV").click()
+    assert "dark flat,chosen,fits" in Path(download.value.path()).read_text(encoding="utf-8-sig")
+
+
+def test_keys_search_themes_and_a_phone(page, server):
+    expect(page.get_by_role("heading", level=1).first).to_be_visible()
+    page.keyboard.press("?")
+    expect(page.get_by_role("heading", name="Keys")).to_be_visible()
+    page.keyboard.press("Escape")
+    page.keyboard.press("/")
+    page.keyboard.type("ngc 281")
+    expect(page.get_by_role("listbox")).to_contain_text("NGC 281, Ha")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("region", name="Pull slip: NGC 281")).to_be_visible()
+    page.get_by_role("button", name="Night", exact=True).click()
+    assert page.evaluate("document.documentElement.dataset.theme") == "night"
+    page.reload()
+    assert page.evaluate("document.documentElement.dataset.theme") == "night", "the choice is kept"
+    notes = page.get_by_title("Change the notes")
+    notes.click()
+    page.get_by_label("Notes of this night").fill("Owls until two.")
+    page.get_by_role("button", name="Keep the notes").click()
+    expect(page.get_by_text("Owls until two.")).to_be_visible()
+    page.set_viewport_size({"width": 390, "height": 844})
+    page.get_by_role("navigation", name="Places").last.get_by_role("button", name="Tonight").click()
+    expect(page.get_by_role("heading", level=1).last).to_be_visible()
+    assert page.evaluate("document.documentElement.scrollWidth") <= 390, "nothing scrolls sideways"
+
+
+def test_a_server_that_went_away_is_said_and_a_new_library_says_what_to_do_first(browser, server, tmp_path):
+    import subprocess
+    import sys
+    import urllib.request
+
+    empty = Server(tmp_path / "x" / "y")
+    command = [sys.executable, "-m", "grayshelf.cli", "serve", "--library", str(tmp_path / "library")]
+    process = subprocess.Popen([*command, "--port", str(empty.port)], stdout=subprocess.DEVNULL)
+    try:
+        empty.until(lambda: _answers(urllib.request, empty.url))
+        page = browser.new_page()
+        page.goto(empty.url)
+        expect(page.get_by_role("heading", name="An empty shelf")).to_be_visible()
+        page.get_by_role("link", name="Name a folder of frames").click()
+        expect(page.get_by_role("heading", name="Name a folder of frames.")).to_be_visible()
+        process.kill()
+        process.wait()
+        page.get_by_label("A folder on this machine").fill("/tmp")
+        page.get_by_role("button", name="Scan it").click()
+        expect(page.get_by_role("alert")).to_contain_text("Gray Shelf does not answer")
+        page.close()
+    finally:
+        process.kill()
+
+
+def _answers(urllib_request, url) -> bool:
+    try:
+        return urllib_request.urlopen(url + "/api/state", timeout=5).status == 200
+    except OSError:
+        return False
+
+
+def test_the_script_is_under_300_kb_packed():
+    packed = sum(len(gzip.compress(f.read_bytes())) for f in (STATIC / "assets").glob("*.js"))
+    assert 0 < packed < 300_000
