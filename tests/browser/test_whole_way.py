@@ -42,7 +42,9 @@ def page(browser, server):
     opened.set_default_timeout(20_000)
     troubles: list[str] = []
     # A refusal (400) is a part of the way: the page tells it in words, and the browser notes it.
-    opened.on("console", lambda m: troubles.append(m.text) if m.type == "error" and "400" not in m.text else None)
+    opened.on(
+        "console", lambda m: troubles.append(m.text) if m.type == "error" and "400" not in m.text else None
+    )
     opened.on("pageerror", lambda e: troubles.append(str(e)))
     opened.on(
         "request", lambda r: None if r.url.startswith((server.url, "data:")) else troubles.append(r.url)

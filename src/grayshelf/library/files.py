@@ -19,7 +19,7 @@ from astropy.io import fits
 from numpy.typing import NDArray
 
 from grayshelf.core.errors import Conflict, NotFound, NotPermitted, UnreadableFrame
-from grayshelf.core.frames.fits_blocks import MAX_PIXELS, ImageHeader, read_image_header
+from grayshelf.core.frames.fits_blocks import MAX_PIXELS, ImageHeader, card_value, read_image_header
 
 FITS_SUFFIXES = (".fits", ".fit", ".fts")
 #: What a file may unpack to: the largest frame in 64 bits, and its headers.
@@ -112,35 +112,41 @@ def read_pixels(path: Path) -> NDArray[Any]:
 
 
 class FileSource:
-    """A frame on disk that hands out rows; plain FITS are mapped, packed ones unpacked once to a scratch file."""
+    """A frame on disk that hands out rows: read from plain FITS where they lie, packed ones unpacked once.
+
+    Rows are read, not mapped: mapped pages of a whole stack would count as memory.
+    """
 
     def __init__(self, path: Path, name: str, scratch: Path) -> None:
         self.name = name
-        self.path = path
         image = read_header(path)
         self.width, self.height = image.width, image.height
-        plain = not image.compressed and not path.name.lower().endswith(".gz")
-        self._scaling = (float(image.header.get("BSCALE", 1.0)), float(image.header.get("BZERO", 0.0)))
-        if plain:
-            kinds = {8: "u1", 16: ">i2", 32: ">i4", 64: ">i8", -32: ">f4", -64: ">f8"}
-            self._array: NDArray[Any] = np.memmap(
-                path,
-                dtype=kinds[image.bits],
-                mode="r",
-                offset=image.data_offset,
-                shape=(self.height, self.width),
-            )
-        else:
-            handle, scratch_name = tempfile.mkstemp(dir=scratch, suffix=".part")
-            os.close(handle)
-            Path(scratch_name).write_bytes(read_pixels(path).astype(np.float32).tobytes())
-            self._array = np.memmap(scratch_name, dtype="f4", mode="r", shape=(self.height, self.width))
-            Path(scratch_name).unlink()
-            self._scaling = (1.0, 0.0)
+        self._path, self._offset = path, image.data_offset
+        kinds = {8: "u1", 16: ">i2", 32: ">i4", 64: ">i8", -32: ">f4", -64: ">f8"}
+        self._dtype = np.dtype(kinds[image.bits])
+        scale, zero = card_value(image.header, "BSCALE"), card_value(image.header, "BZERO")
+        self._scaling = (1.0 if scale is None else float(scale), 0.0 if zero is None else float(zero))
+        if image.compressed or path.name.lower().endswith(".gz"):
+            handle, unpacked = tempfile.mkstemp(dir=scratch, suffix=".part")
+            with os.fdopen(handle, "wb") as stream:
+                read_pixels(path).astype(np.float32).tofile(stream)
+            self._path, self._offset = Path(unpacked), 0
+            self._dtype, self._scaling = np.dtype("f4"), (1.0, 0.0)
 
     def rows(self, first: int, last: int) -> NDArray[np.float32]:
-        """Rows first … last−1 as float32."""
-        rows = self._array[first:last].astype(np.float32)
+        """Rows first … last−1 as float32.
+
+        Raises
+        ------
+        UnreadableFrame
+            Where the file got shorter since its header was read.
+        """
+        count = (last - first) * self.width
+        start = self._offset + first * self.width * self._dtype.itemsize
+        raw = np.fromfile(self._path, self._dtype, count, offset=start)
+        if raw.size != count:
+            raise UnreadableFrame(f"{self.name} got shorter while it was read.", "Scan its folder again.")
+        rows = raw.reshape(-1, self.width).astype(np.float32)
         scale, zero = self._scaling
         if scale != 1.0:
             rows *= np.float32(scale)

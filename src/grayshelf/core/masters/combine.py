@@ -28,6 +28,8 @@ ROBUST_BELOW = 20
 STRIP_BYTES = 192 * 1024 * 1024
 #: Pixels on which medians and noise are measured: enough for 0.1 ADU.
 SAMPLE_PIXELS = 4_000_000
+#: Pixels of each frame on which its level is measured: few, since every frame of the stack keeps its own.
+LEVEL_PIXELS = 100_000
 
 
 class RowSource(Protocol):
@@ -81,9 +83,50 @@ class Combined:
     """For each frame, its median in ADU, before scaling and after the pedestal was taken off."""
 
 
+@njit(cache=True, nogil=True)
+def _median_of(values: NDArray[np.float64], first: int, last: int) -> float:  # pragma: no cover - compiled
+    count = last - first
+    half = first + count // 2
+    return values[half] if count % 2 else 0.5 * (values[half - 1] + values[half])
+
+
+@njit(cache=True, nogil=True)
+def _spread_of(
+    values: NDArray[np.float64], first: int, last: int, center: float, robust: bool
+) -> float:  # pragma: no cover - compiled
+    """Standard deviation, or 1.4826·MAD, of a part of sorted values."""
+    if robust:
+        deviations = np.sort(np.abs(values[first:last] - center))
+        return 1.482602218505602 * _median_of(deviations, 0, last - first)
+    mean = 0.0
+    for i in range(first, last):
+        mean += values[i]
+    mean /= last - first
+    square = 0.0
+    for i in range(first, last):
+        square += (values[i] - mean) ** 2
+    return math.sqrt(square / (last - first))
+
+
+@njit(cache=True, nogil=True)
+def _sort_into(row: Floats, values: NDArray[np.float64]) -> None:  # pragma: no cover - compiled
+    """Copy and sort; by insertion for the depths that are usual, where it beats anything general."""
+    n = row.size
+    if n > 64:
+        values[:] = np.sort(row.astype(np.float64))
+        return
+    for i in range(n):
+        value = np.float64(row[i])
+        j = i
+        while j > 0 and values[j - 1] > value:
+            values[j] = values[j - 1]
+            j -= 1
+        values[j] = value
+
+
 @njit(cache=True, nogil=True, parallel=True)
 def _combine_strip(
-    stack: Floats,
+    by_pixel: Floats,
     kappa: float,
     rounds: int,
     robust: bool,
@@ -91,55 +134,46 @@ def _combine_strip(
     out: Floats,
     half_a: Floats,
     half_b: Floats,
-    kept: NDArray[np.int32],
+    kept: NDArray[np.bool_],
 ) -> None:  # pragma: no cover - compiled
-    """Combine a strip, shape (frames, pixels). `kept[i, p]` becomes 1 where frame i was used in pixel p."""
-    n, width = stack.shape
-    for p in prange(width):
-        values = np.sort(stack[:, p].astype(np.float64))
-        first, last = 0, n
-        for _ in range(rounds):
-            count = last - first
-            half = first + count // 2
-            center = values[half] if count % 2 else 0.5 * (values[half - 1] + values[half])
-            if robust:
-                deviations = np.sort(np.abs(values[first:last] - center))
-                h = count // 2
-                mad = deviations[h] if count % 2 else 0.5 * (deviations[h - 1] + deviations[h])
-                spread = 1.482602218505602 * mad
-            else:
-                spread = np.std(values[first:last])
-            low, high = center - kappa * spread, center + kappa * spread
-            new_first, new_last = first, last
-            while new_first < last and values[new_first] < low:
-                new_first += 1
-            while new_last > new_first and values[new_last - 1] > high:
-                new_last -= 1
-            if new_first == first and new_last == last:
-                break
-            first, last = new_first, new_last
-        low, high = values[first], values[last - 1]
-        sum_all, sum_a, sum_b = 0.0, 0.0, 0.0
-        n_all, n_a, n_b = 0, 0, 0
-        for i in range(n):
-            value = np.float64(stack[i, p])
-            inside = low <= value <= high
-            kept[i, p] = inside
-            if inside:
-                sum_all += value
-                n_all += 1
-                if i % 2 == 0:
-                    sum_a += value
-                    n_a += 1
-                else:
-                    sum_b += value
-                    n_b += 1
-        if median_only:
-            out[p] = values[n // 2] if n % 2 else 0.5 * (values[n // 2 - 1] + values[n // 2])
-        else:
-            out[p] = sum_all / n_all
-        half_a[p] = sum_a / n_a if n_a else np.nan
-        half_b[p] = sum_b / n_b if n_b else np.nan
+    """Combine a strip, shape (pixels, frames). `kept[p, i]` says whether frame i was used in pixel p."""
+    width, n = by_pixel.shape
+    blocks = (width + 4095) // 4096
+    for block in prange(blocks):
+        values = np.empty(n, np.float64)
+        for p in range(block * 4096, min((block + 1) * 4096, width)):
+            row = by_pixel[p]
+            _sort_into(row, values)
+            first, last = 0, n
+            for _ in range(rounds):
+                center = _median_of(values, first, last)
+                spread = _spread_of(values, first, last, center, robust)
+                low, high = center - kappa * spread, center + kappa * spread
+                new_first, new_last = first, last
+                while new_first < last and values[new_first] < low:
+                    new_first += 1
+                while new_last > new_first and values[new_last - 1] > high:
+                    new_last -= 1
+                if new_first == first and new_last == last:
+                    break
+                first, last = new_first, new_last
+            low, high = values[first], values[last - 1]
+            sum_a, sum_b = 0.0, 0.0
+            n_a, n_b = 0, 0
+            for i in range(n):
+                value = np.float64(row[i])
+                inside = low <= value <= high
+                kept[p, i] = inside
+                if inside:
+                    if i % 2 == 0:
+                        sum_a += value
+                        n_a += 1
+                    else:
+                        sum_b += value
+                        n_b += 1
+            out[p] = _median_of(values, 0, n) if median_only else (sum_a + sum_b) / (n_a + n_b)
+            half_a[p] = sum_a / n_a if n_a else np.nan
+            half_b[p] = sum_b / n_b if n_b else np.nan
 
 
 def _sampled_rows(height: int, width: int) -> list[tuple[int, int]]:
@@ -251,12 +285,13 @@ def combine(
             levels.append(float(medians.mean()))
             report(0.3 * (i + 1) / n)
     done = 0.3 if scale_to_median else 0.0
-    rows_each = max(2, min(height, STRIP_BYTES // (n * width * 8)) // 2 * 2)
+    rows_each = max(2, min(height, STRIP_BYTES // (n * width * 9)) // 2 * 2)
     pixels = np.empty((height, width), np.float32)
     clipped = np.zeros(n)
     differences: list[Floats] = []
     neighbours: list[Floats] = []
     spare = max(1, height * width // SAMPLE_PIXELS)
+    level_stride = max(1, height * width // LEVEL_PIXELS) | 1
     level_samples: list[list[Floats]] = [[] for _ in range(n)]
     for first in range(0, height, rows_each):
         last = min(first + rows_each, height)
@@ -269,14 +304,17 @@ def combine(
             if scale_to_median:
                 _scale(stack[i], scales[i], first)
             else:
-                level_samples[i].append(stack[i].ravel()[:: spare * 7].copy())
-        flat_stack = stack.reshape(n, -1)
-        out = np.empty(flat_stack.shape[1], np.float32)
+                level_samples[i].append(stack[i].ravel()[::level_stride].copy())
+        by_pixel = np.ascontiguousarray(stack.reshape(n, -1).T)
+        if n > 1:
+            neighbours.append((by_pixel[::spare, 0] - by_pixel[::spare, 1]).copy())
+        del stack
+        out = np.empty(by_pixel.shape[0], np.float32)
         half_a, half_b = np.empty_like(out), np.empty_like(out)
-        kept = np.empty(flat_stack.shape, np.int32) if n > 1 else np.ones(flat_stack.shape, np.int32)
+        kept = np.empty(by_pixel.shape, np.bool_)
         rounds = settings.rounds if settings.method == "clipped mean" and n > 2 else 0
         _combine_strip(
-            flat_stack,
+            by_pixel,
             settings.kappa,
             rounds,
             settings.is_robust(n),
@@ -287,10 +325,8 @@ def combine(
             kept,
         )
         pixels[first:last] = out.reshape(-1, width)
-        clipped += (1 - kept[:, ::spare]).sum(axis=1) * float(spare)
+        clipped += (~kept).sum(axis=0)
         differences.append((half_a - half_b)[::spare].copy())
-        if n > 1:
-            neighbours.append((flat_stack[0] - flat_stack[1])[::spare].copy())
         report(done + (1.0 - done) * last / height)
     if not scale_to_median:
         levels = [float(np.median(np.concatenate(parts))) for parts in level_samples]

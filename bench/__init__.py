@@ -1,0 +1,1 @@
+"""Measurements that the project states: python -m bench"""

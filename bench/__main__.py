@@ -1,0 +1,11 @@
+"""Run all measurements, or those named."""
+
+import sys
+
+from bench import combining, pages, solver
+
+PARTS = {"solver": solver, "combining": combining, "pages": pages}
+
+for name in sys.argv[1:] or PARTS:
+    print(f"\n== {name}")
+    PARTS[name].main()

@@ -1,0 +1,47 @@
+"""How long until the first page can be used, and how fast a scan reads."""
+
+from __future__ import annotations
+
+import shutil
+import tempfile
+import time
+from pathlib import Path
+
+from playwright.sync_api import sync_playwright
+from tests.helpers import DARK, write_fits
+from tests.web.server import Server
+
+
+def main() -> None:
+    with tempfile.TemporaryDirectory() as folder:
+        server = Server(Path(folder) / "demo").start()
+        try:
+            with sync_playwright() as play:
+                browser = play.chromium.launch(
+                    executable_path="/usr/bin/chromium", args=["--no-sandbox", "--disable-gpu"]
+                )
+                for place, wanted in (
+                    ("/", "Done at"),
+                    ("/shelf", "Darks"),
+                    ("/nights", "Sunday"),
+                    ("/intake", "frames read"),
+                ):
+                    page = browser.new_page()
+                    begun = time.perf_counter()
+                    page.goto(server.url + place)
+                    page.get_by_role("heading").filter(has_text=wanted).first.wait_for()
+                    print(
+                        f"{place:8} usable after {time.perf_counter() - begun:.2f} s (limit for the first page: 2 s)"
+                    )
+                    page.close()
+                browser.close()
+            many = Path(folder) / "many"
+            first = write_fits(many / "0.fits", DARK)
+            for i in range(1, 3000):
+                shutil.copyfile(first, many / f"{i}.fits")
+            begun = time.perf_counter()
+            job = server.post("/api/folders", {"path": str(many)})["id"]
+            server.until(lambda: server.job(job)["state"] == "done", 300)
+            print(f"scan: {3000 / (time.perf_counter() - begun):.0f} files a second")
+        finally:
+            server.kill()
