@@ -38,7 +38,7 @@ export function ExposureChart({ search }: { search: Search }) {
       viewBox={`0 0 ${W} ${H}`}
       className="block w-full"
       role="img"
-      aria-label={`Level against exposure for ${search.filter_code}, ${search.shots.length} shots`}
+      aria-label={`Level against exposure for ${search.filter_code}, ${search.shots.length} ${search.shots.length === 1 ? "shot" : "shots"}`}
     >
       <defs>
         <pattern

@@ -1,0 +1,23 @@
+import { describe, expect, it } from "vitest";
+
+import { putOnSheet } from "./context";
+import { spineHeight } from "./Spine";
+
+describe("a spine's height", () => {
+  it("grows with the log of its frames, and stays on the shelf", () => {
+    expect([10, 20, 50, 100, 200].map((n) => spineHeight(n))).toEqual([66, 91, 124, 149, 174]);
+    expect(spineHeight(1)).toBe(54);
+    expect(spineHeight(100_000)).toBe(180);
+    expect(spineHeight(100, 0.5)).toBe(75);
+  });
+});
+
+describe("tonight's sheet", () => {
+  const empty = { frames: 25, leave_out: [], add: [] };
+  it("takes a row on and off, and never both", () => {
+    const on = putOnSheet({ ...empty, leave_out: ["flat:L"] }, "flat:L", true);
+    expect(on).toEqual({ frames: 25, leave_out: [], add: ["flat:L"] });
+    const off = putOnSheet(on, "flat:L", false);
+    expect(off).toEqual({ frames: 25, leave_out: ["flat:L"], add: [] });
+  });
+});

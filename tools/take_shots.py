@@ -1,0 +1,134 @@
+"""Take the pictures in docs/screenshots from a fresh demo: python tools/take_shots.py FOLDER"""
+
+from __future__ import annotations
+
+import os
+import re
+import subprocess
+import sys
+import tempfile
+import time
+import urllib.request
+from pathlib import Path
+
+from playwright.sync_api import Browser, Page, sync_playwright
+
+PORT = 8471
+URL = f"http://127.0.0.1:{PORT}"
+FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-background-networking"]
+
+
+class Shots:
+    """Takes pictures into a folder."""
+
+    def __init__(self, browser: Browser, folder: Path) -> None:
+        self.browser, self.folder = browser, folder
+
+    def page(self, theme: str = "day", size: tuple[int, int] = (1280, 800)) -> Page:
+        """A new page by day or night."""
+        scheme = "dark" if theme == "night" else "light"
+        return self.browser.new_page(viewport={"width": size[0], "height": size[1]}, color_scheme=scheme)
+
+    def take(self, page: Page, name: str) -> None:
+        """One picture, once everything on the page is there."""
+        page.evaluate("document.fonts.ready")
+        page.mouse.move(640, 790)
+        page.wait_for_timeout(0 if name == "run-search" else 500)
+        page.screenshot(path=str(self.folder / f"{name}.png"))
+        print(name, flush=True)
+
+    def visit(
+        self, name: str, path: str, theme: str = "day", click: str = "", size: tuple[int, int] = (1280, 800)
+    ) -> None:
+        """Open a place and take its picture."""
+        page = self.page(theme, size)
+        page.goto(URL + path)
+        page.get_by_role("heading", level=1).first.wait_for(state="attached")
+        page.wait_for_timeout(900)
+        if click:
+            page.click(click)
+            page.wait_for_timeout(700)
+        self.take(page, name)
+        page.close()
+
+
+def standing(shots: Shots) -> None:
+    """Places as they are before a run."""
+    shots.visit("tonight", "/tonight")
+    shots.visit("tonight-night", "/tonight", "night")
+    shots.visit("tonight-phone-night", "/tonight", "night", size=(390, 844))
+    shots.visit("shelf", "/shelf")
+    shots.visit("shelf-night", "/shelf", "night")
+    shots.visit("shelf-flats", "/shelf?wall=flats")
+    shots.visit("card", "/shelf?wall=flats", click='[data-spine][aria-label^="Flat R"]')
+    shots.visit("intake", "/intake")
+    shots.visit("intake-problems-night", "/intake?look=problems", "night")
+    shots.visit("slip-nothing-fits", "/nights/2026-10-18", click='[data-set][aria-label*="SII"]')
+    shots.visit("slip-care-night", "/nights/2026-10-18", "night", click='[data-set][aria-label*="OIII"]')
+
+
+def running(shots: Shots) -> None:
+    """A run from its start to its end."""
+    page = shots.page()
+    page.goto(URL + "/tonight")
+    page.get_by_role("button", name="Shoot 25 flats in 5 filters").click()
+    page.get_by_role("button", name="The panel is on: begin").click()
+    page.get_by_role("img", name=re.compile("Level against exposure for (OIII|B), [12] shot")).wait_for(timeout=60_000)
+    shots.take(page, "run-search")
+    page.get_by_role("button", name="It hangs: try L again").wait_for(timeout=120_000)
+    shots.take(page, "run-no-answer")
+    page.get_by_role("button", name="It hangs: try L again").click()
+    page.get_by_role("button", name="The cap is on: shoot what needs the dark").wait_for(timeout=60_000)
+    phone = shots.page("night", (390, 844))
+    phone.goto(URL + "/tonight")
+    phone.get_by_role("button", name="The cap is on: shoot what needs the dark").wait_for()
+    shots.take(phone, "run-gate-phone-night")
+    page.get_by_role("button", name="The cap is on: shoot what needs the dark").click()
+    page.get_by_role("button", name="Put the sheet away").wait_for(timeout=240_000)
+    shots.take(page, "run-done")
+    page.close()
+    phone.close()
+
+
+def main(folder: Path) -> None:
+    """Take all of them."""
+    folder.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory() as temporary:
+        home = Path(temporary) / "library"
+        demo = [
+            sys.executable,
+            "-m",
+            "grayshelf.cli",
+            "demo",
+            "--folder",
+            f"{temporary}/demo",
+            "--port",
+            str(PORT),
+        ]
+        own = [sys.executable, "-m", "grayshelf.cli", "serve", "--library", str(home), "--port", str(PORT)]
+        for command, parts in ((own, (lambda s: s.visit("empty", "/"),)), (demo, (standing, running))):
+            server = subprocess.Popen(command, stdout=subprocess.DEVNULL, env=os.environ)
+            try:
+                _wait()
+                with sync_playwright() as play:
+                    browser = play.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+                    for part in parts:
+                        part(Shots(browser, folder))
+                    browser.close()
+            finally:
+                server.terminate()
+                server.wait()
+
+
+def _wait() -> None:
+    for _ in range(600):
+        try:
+            urllib.request.urlopen(URL + "/api/state", timeout=2)
+            return
+        except OSError:
+            time.sleep(0.2)
+    raise SystemExit("the server did not start")
+
+
+if __name__ == "__main__":
+    main(Path(sys.argv[1]))
