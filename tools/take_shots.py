@@ -33,7 +33,7 @@ class Shots:
         """One picture, once everything on the page is there."""
         page.evaluate("document.fonts.ready")
         page.mouse.move(640, 790)
-        page.wait_for_timeout(0 if name == "run-search" else 500)
+        page.wait_for_timeout(500)
         page.screenshot(path=str(self.folder / f"{name}.png"))
         print(name, flush=True)
 
@@ -72,9 +72,14 @@ def running(shots: Shots) -> None:
     page = shots.page()
     page.goto(URL + "/tonight")
     page.get_by_role("button", name="Shoot 25 flats in 5 filters").click()
+    pace = page.get_by_role("checkbox", name=re.compile("waits pass"))
+    pace.uncheck()
     page.get_by_role("button", name="The panel is on: begin").click()
-    page.get_by_role("img", name=re.compile("Level against exposure for (OIII|B), [12] shot")).wait_for(timeout=60_000)
+    page.get_by_role("img", name=re.compile("Level against exposure for SII, 1 shot")).wait_for(
+        timeout=60_000
+    )
     shots.take(page, "run-search")
+    pace.check()
     page.get_by_role("button", name="It hangs: try L again").wait_for(timeout=120_000)
     shots.take(page, "run-no-answer")
     page.get_by_role("button", name="It hangs: try L again").click()

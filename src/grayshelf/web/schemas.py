@@ -502,6 +502,8 @@ class StepOut(BaseModel):
     row: int | None
     gate: GateOut | None
     lights: int
+    wanted: bool
+    """Lights wait for this, and nothing on the shelf fits them."""
     outcome: str
 
 

@@ -206,7 +206,9 @@ def _offers(library: Library, session: Session, rig: Rig, now: datetime, wishes:
                 known,
                 lights=known.lights + gap.sets,
                 hole=known.hole or not gap.care_only,
-                wish=replace(known.wish, lights=known.wish.lights + gap.lights),
+                wish=replace(
+                    known.wish, lights=known.wish.lights + gap.lights, hole=known.hole or not gap.care_only
+                ),
             )
             rows[key] = replace(merged, on_sheet=_on_sheet(merged, wishes))
             continue
@@ -227,6 +229,7 @@ def _offers(library: Library, session: Session, rig: Rig, now: datetime, wishes:
             prior_exposure_s=setting.exposure_s if setting else None,
             wheel_position=in_wheel.position if in_wheel else 0,
             targets=gap.targets,
+            hole=not gap.care_only,
         )
         note = gap.nearest if not gap.care_only else f"what is there fits with care: {gap.nearest}"
         offer = RowOffer(key, wish, gap.sets, not gap.care_only, False, would, note)

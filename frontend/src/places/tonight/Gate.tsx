@@ -6,12 +6,7 @@ export function GateSign({ gate, flat = false }: { gate: string; flat?: boolean 
     </g>
   );
   return (
-    <svg
-      aria-hidden
-      viewBox="0 0 34 80"
-      className={flat ? "h-12 w-5 rotate-90" : "h-20 w-9"}
-      style={flat ? { transform: "rotate(90deg)" } : undefined}
-    >
+    <svg aria-hidden viewBox="0 0 34 80" className={flat ? "h-14 w-6" : "h-20 w-9"}>
       {tube}
       {gate === "cap" || gate === "cover" ? <path d="M4 22h26v8H4z" fill="currentColor" /> : null}
       {gate === "panel" ? (

@@ -14,12 +14,14 @@ export function PhoneList({
   steps,
   current,
   action,
+  wants = false,
 }: {
   headline: string;
   sub: string;
   steps: Step[];
   current: number | null;
   action: ReactNode;
+  wants?: boolean;
 }) {
   const shown = steps.filter(
     (s) =>
@@ -29,7 +31,10 @@ export function PhoneList({
   );
   return (
     <div className="hidden flex-col pb-24 max-md:flex">
-      <h1 className="pt-4 text-xxl font-semibold text-accent" style={{ fontStretch: "88%" }}>
+      <h1
+        className={`pt-4 text-xxl font-semibold ${wants ? "text-accent" : ""}`}
+        style={{ fontStretch: "88%" }}
+      >
         {headline}
       </h1>
       <p className="pb-4 text-l">{sub}</p>
@@ -60,7 +65,11 @@ export function PhoneList({
                     <span
                       className={`num text-m ${step.state === "no answer" ? "text-accent" : "text-ink2"}`}
                     >
-                      {step.state === "no answer" ? "no answer" : (step.exposure ?? "")}
+                      {step.state === "no answer"
+                        ? "no answer"
+                        : step.exposure
+                          ? `${step.exposure_known ? "" : "≈"}${step.exposure}`
+                          : ""}
                     </span>
                   </span>
                   {now && step.count > 0 && <Bar share={step.done / step.count} label={step.title} />}

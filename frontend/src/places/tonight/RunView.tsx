@@ -287,10 +287,12 @@ export function RunView({ run }: { run: RunData }) {
         <TimeLine
           steps={run.steps}
           current={run.current}
+          running
           onAnswer={(step, say) => answer.mutate({ step: step.id, say })}
         />
       </div>
       <PhoneList
+        wants={gate !== undefined}
         headline={run.headline}
         sub={run.subline}
         steps={run.steps}

@@ -97,7 +97,7 @@ function WorkBlock({ block, high, now }: { block: Drawn; high: number; now: bool
   if (!main) return null;
   const search = block.steps.find((s) => s.kind === "find");
   const share = doneShare(block);
-  const wanted = main.lights > 0;
+  const wanted = block.steps.some((s) => s.wanted);
   const lost = block.steps.some((s) => s.state === "no answer");
   const finished = share >= 1 && !lost;
   const words =
@@ -171,10 +171,12 @@ function WorkBlock({ block, high, now }: { block: Drawn; high: number; now: bool
 export function TimeLine({
   steps,
   current,
+  running = false,
   onAnswer,
 }: {
   steps: Step[];
   current: number | null;
+  running?: boolean;
   onAnswer?: (step: Step, answer: "done" | "leave out") => void;
 }) {
   const box = useRef<HTMLDivElement>(null);
@@ -216,7 +218,8 @@ export function TimeLine({
           );
         const step = block.steps[0];
         if (!step) return null;
-        const next = block === firstGate;
+        // Before the start the first gate is the next thing to do; in a run, only one that waits is.
+        const next = block === firstGate && (step.state === "waiting" || !running);
         const waits = step.state === "waiting";
         const done = !OPEN.has(step.state);
         const label = `${step.title}, ${step.start_clock}${waits ? ": waits for you" : done ? ": done" : ""}`;
@@ -233,7 +236,7 @@ export function TimeLine({
                 style={{ fontStretch: "88%" }}
               >
                 {step.title}
-                {next && (waits || current === null) ? ", now" : ""}
+                {next ? ", now" : ""}
               </p>
               <p className="text-s text-ink2">{shortAdvice(step)}</p>
             </div>

@@ -49,6 +49,8 @@ class FlatWish:
     prior_exposure_s: float | None = None
     wheel_position: int = 0
     targets: tuple[str, ...] = ()
+    hole: bool = False
+    """Nothing on the shelf fits these lights; False: something does, with care, and is renewed."""
 
 
 @dataclass(frozen=True)

@@ -153,14 +153,15 @@ def _planned(
     index: int, timed: TimedStep, zone: ZoneInfo, bands: dict[str, float | None], tonight: Tonight
 ) -> s.StepOut:
     step = timed.step
-    lights = 0
+    lights, wanted = 0, False
     if step.kind is StepKind.FLATS and step.row is not None:
         row = tonight.sheet.rows[step.row]
-        lights = row.lights if any(o.hole and o.wish == row for o in tonight.offers) else 0
+        lights, wanted = row.lights, row.hole
     if step.kind is StepKind.DARKS:
         lights = sum(
             d.wish.lights for d in tonight.darks if d.wish.exposure_s == step.exposure_s and d.on_sheet
         )
+        wanted = lights > 0
     return s.StepOut(
         id=index,
         kind=step.kind.value,
@@ -180,6 +181,7 @@ def _planned(
         row=step.row,
         gate=_gate(dict(step.params)),
         lights=lights,
+        wanted=wanted,
         outcome="",
     )
 
@@ -340,6 +342,7 @@ def _forecast(
                 row=step.row,
                 gate=_gate(step.params),
                 lights=int(row["lights"]) if row and step.kind == "flats" else 0,
+                wanted=bool(row and row.get("hole")) or step.kind == "darks",
                 outcome=_outcome(step),
             )
         )
