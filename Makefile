@@ -21,7 +21,8 @@ FRONT := $(shell find frontend/src frontend/public -type f) frontend/index.html 
 
 .stamps/node: frontend/package-lock.json
 	@command -v npm >/dev/null || { echo "Node 20 with npm is needed."; exit 1; }
-	$(NPM) ci --loglevel=error
+	@# Not 'npm ci': it refuses a lock that lacks optional packages of systems which the registry at hand does not serve.
+	$(NPM) install --no-save --loglevel=error
 	@mkdir -p .stamps && touch $@
 
 src/grayshelf/web/static/index.html: .stamps/node $(FRONT)

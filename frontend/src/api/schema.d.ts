@@ -2245,6 +2245,8 @@ export interface components {
             state: string;
             /** Title */
             title: string;
+            /** Wanted */
+            wanted: boolean;
         };
         /**
          * TestShotOut
