@@ -140,6 +140,12 @@ def test_sets_do_not_depend_on_the_order_and_split_where_the_camera_was_turned(t
     assert expected == [[0, 1, 2], [3, 4], [5], [6], [7, 8]]
 
 
+def test_a_sensor_that_is_as_warm_as_the_night_stays_one_set_while_it_drifts_little(tmp_path):
+    plain = {k: v for k, v in DARK.items() if k != "SET-TEMP"}
+    found = members(tmp_path, [{**plain, "CCD-TEMP": t} for t in (17.4, 17.6, 18.2, 19.3, 21.6, 21.8)])
+    assert [[m.frame_id for m in s] for s in group_into_sets(found)] == [[0, 1, 2, 3], [4, 5]]
+
+
 def test_masters_stand_alone_and_a_set_says_what_is_typical(tmp_path):
     masters = members(tmp_path, [{**DARK, "NCOMBINE": 50}, {**DARK, "NCOMBINE": 50}])
     assert [len(s) for s in group_into_sets(masters)] == [1, 1]

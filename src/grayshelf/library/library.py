@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 import threading
 from pathlib import Path
 from typing import Any
@@ -37,6 +38,8 @@ class Library:
         self.clock: Clock = clock or MachineClock()
         self.db = Database(self.root / "grayshelf.db")
         self.db.upgrade()
+        # What a killed build left unpacked.
+        shutil.rmtree(self.root / "scratch", ignore_errors=True)
         self._revision = 0
         self._revision_lock = threading.Lock()
         self._own_folder()

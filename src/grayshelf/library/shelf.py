@@ -154,6 +154,7 @@ def slip_for(library: Library, rig: Rig, lights: LightSet) -> PullSlip:
         traits_of(rig),
         events_of(rig),
         calibrated=lights.facts.calibrated,
+        pedestal_adu=lights.facts.pedestal_adu,
     )
 
 

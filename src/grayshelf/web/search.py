@@ -20,9 +20,7 @@ def find(library: Library, text: str) -> list[s.FoundOut]:
         return []
     found: list[s.FoundOut] = []
     with library.db.session() as session:
-        for row in session.scalars(
-            select(FrameSet).where(FrameSet.taken_off.is_(False)).order_by(FrameSet.night.desc(), FrameSet.id)
-        ):
+        for row in session.scalars(select(FrameSet).order_by(FrameSet.night.desc(), FrameSet.id)):
             night = row.night.strftime("%-d %B %Y %b %Y-%m-%d") if row.night else ""
             kind = "master " if row.is_master else ""
             hay = f"{kind}{row.kind} {set_title(row)} {row.camera or ''} {night}".lower().replace(
@@ -33,6 +31,8 @@ def find(library: Library, text: str) -> list[s.FoundOut]:
             light = row.kind == "light"
             href = f"/nights/{row.night}?set={row.id}" if light and row.night else f"/shelf?pull={row.id}"
             what = "lights" if light else f"{kind}{row.kind}"
+            if row.taken_off:
+                what = f"off the shelf, {what}"
             found.append(
                 s.FoundOut(
                     kind=what,

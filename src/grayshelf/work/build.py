@@ -279,6 +279,9 @@ def _enter(
         leak = _leak(library, row, pixels)
         if leak:
             master.record.care = [leak]
+        taken_off = session.get(MasterRecord, pedestal_id) if pedestal_id is not None else None
+        if taken_off is not None and taken_off.care:
+            master.record.care = [f"its dark flat has a {reason}" for reason in taken_off.care]
         ids = {Path(f.path).name: f.id for f in frames}
         for seq, record in enumerate(inputs):
             master.record.inputs.append(

@@ -74,7 +74,7 @@ class JobRunner:
         self.library = library
         self.broker = broker
         self._works: dict[str, Work] = {}
-        self._pool = ThreadPoolExecutor(max_workers=3, thread_name_prefix="job")
+        self._pool = ThreadPoolExecutor(max_workers=8, thread_name_prefix="job")
         self._controls: dict[int, JobControl] = {}
         self._lock = threading.Lock()
         self._heavy = threading.Lock()

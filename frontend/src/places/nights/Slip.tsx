@@ -14,14 +14,14 @@ type Candidate = Schemas["CandidateOut"];
 
 const EXACT = ["gain", "offset", "binning"];
 const WIDTHS: Record<string, number> = {
-  gain: 42,
-  offset: 44,
-  binning: 52,
+  gain: 40,
+  offset: 42,
+  binning: 50,
   temperature: 112,
-  exposure: 110,
-  angle: 104,
-  focus: 116,
-  age: 128,
+  exposure: 106,
+  angle: 116,
+  focus: 104,
+  age: 130,
 };
 const title = (kind: string) => kind.charAt(0).toUpperCase() + kind.slice(1);
 
@@ -43,7 +43,15 @@ function Rulers({ candidate, columns }: { candidate: Candidate; columns: string[
         const ruler = candidate.rulers.find((r) => r.quantity === name);
         return (
           <td key={name} className="pr-1 align-middle">
-            {ruler && <Ruler ruler={ruler} width={50} text={!EXACT.includes(name) || !ruler.inside} />}
+            {ruler && (
+              <Ruler
+                ruler={
+                  ruler.unit === "steps" ? { ...ruler, text: ruler.text.replace(/\s*steps/, "") } : ruler
+                }
+                width={50}
+                text={!EXACT.includes(name) || !ruler.inside}
+              />
+            )}
           </td>
         );
       })}

@@ -31,7 +31,9 @@ function GapNote({ gap, marked }: { gap: GapData; marked: boolean }) {
       </p>
       <div className="pt-2">
         {gap.offer === null ? (
-          <p className="text-s text-ink2">Flats shot now would not fit them any more: {gap.nearest}.</p>
+          <p className="text-s text-ink2">
+            Tonight’s sheet cannot close it. On the shelf: {gap.nearest.replace("none on the shelf", "none")}.
+          </p>
         ) : gap.on_sheet ? (
           <Link to="/tonight" className="font-semibold underline underline-offset-2">
             On tonight’s sheet

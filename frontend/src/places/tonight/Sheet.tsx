@@ -233,12 +233,12 @@ export function Sheet({ data }: { data: TonightData }) {
         </>
       ) : (
         <p className="border-b-[3px] border-ink bg-card px-6 py-10 text-l text-ink2">
-          What your lights ask for is on the shelf, or cannot be shot in this train tonight. Tick something
-          below to shoot it anyway.
+          What your lights ask for is on the shelf, or cannot be shot in this train tonight.
+          {data.offers.length > 0 && " Tick something below to shoot it anyway."}
         </p>
       )}
       <div className="grid min-h-0 flex-1 grid-cols-3 gap-8 pt-5 max-md:grid-cols-1">
-        <FramesEach data={data} />
+        {data.steps.length > 0 ? <FramesEach data={data} /> : <span />}
         <AskedFor data={data} />
         <ReadyAndCovered data={data} />
       </div>

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import date, datetime
 
@@ -71,3 +72,9 @@ def lacking(facts: FrameFacts) -> tuple[str, ...]:
     if facts.kind in (FrameKind.FLAT, FrameKind.LIGHT) and not facts.filter_code and not facts.bayer_pattern:
         missing.append("filter")
     return tuple(missing)
+
+
+def uses_iso(gains: Sequence[float | None]) -> bool:
+    """Whether a camera's gains are ISO values: hundreds, and none below 100 (common practice)."""
+    known = [g for g in gains if g is not None]
+    return bool(known) and min(known) >= 100 and max(known) >= 800

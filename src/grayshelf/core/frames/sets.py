@@ -15,6 +15,9 @@ from grayshelf.core.frames.kinds import FrameKind
 ANGLE_SPLIT_DEG = 0.6
 #: A measured temperature further than this from the set point counts, not the set point.
 HELD_WITHIN_C = 1.0
+#: Frames of a sensor that is as warm as the night stay one set over this range.
+DRIFT_SPLIT_C = 2.0
+_BY_TEMPERATURE = (FrameKind.DARK, FrameKind.DARK_FLAT, FrameKind.LIGHT)
 
 
 def nominal_exposure(exposure_s: float) -> float:
@@ -31,6 +34,13 @@ def nominal_temperature(sensor_c: float | None, set_c: float | None) -> float | 
     if set_c is not None and abs(sensor_c - set_c) <= HELD_WITHIN_C:
         return float(round(set_c))
     return float(round(sensor_c))
+
+
+def held(facts: FrameFacts) -> bool:
+    """Whether the sensor was held at a set point, as against being as warm as it was."""
+    if facts.sensor_temp_c is None or facts.set_temp_c is None:
+        return False
+    return abs(facts.sensor_temp_c - facts.set_temp_c) <= HELD_WITHIN_C
 
 
 def set_key(facts: FrameFacts) -> tuple[Hashable, ...]:
@@ -50,8 +60,8 @@ def set_key(facts: FrameFacts) -> tuple[Hashable, ...]:
     ]
     if kind is not FrameKind.BIAS:
         key.append(None if facts.exposure_s is None else nominal_exposure(facts.exposure_s))
-    if kind in (FrameKind.DARK, FrameKind.DARK_FLAT, FrameKind.LIGHT):
-        key.append(nominal_temperature(facts.sensor_temp_c, facts.set_temp_c))
+    if kind in _BY_TEMPERATURE:
+        key.append(nominal_temperature(facts.sensor_temp_c, facts.set_temp_c) if held(facts) else "as it was")
     if kind in (FrameKind.FLAT, FrameKind.LIGHT):
         key += [facts.telescope, facts.filter_code, facts.bayer_pattern]
     if kind is FrameKind.LIGHT:
@@ -93,6 +103,24 @@ def _split_by_angle(members: list[Member]) -> list[list[Member]]:
     return parts
 
 
+def _split_by_temperature(members: list[Member]) -> list[list[Member]]:
+    """Split frames whose sensor was not held: no set spans more than `DRIFT_SPLIT_C`."""
+    if held(members[0].facts):
+        return [members]
+    groups: dict[bool, list[Member]] = {True: [], False: []}
+    for member in members:
+        groups[member.facts.sensor_temp_c is not None].append(member)
+    parts = [groups[False]] if groups[False] else []
+    start: float | None = None
+    for member in sorted(groups[True], key=lambda m: (m.facts.sensor_temp_c or 0.0, m.frame_id)):
+        temp = member.facts.sensor_temp_c or 0.0
+        if start is None or temp - start > DRIFT_SPLIT_C:
+            parts.append([])
+            start = temp
+        parts[-1].append(member)
+    return parts
+
+
 def _deg(member: Member) -> float:
     assert member.facts.angle is not None
     return member.facts.angle.deg
@@ -114,7 +142,9 @@ def group_into_sets(members: Iterable[Member]) -> list[list[Member]]:
     sets: list[list[Member]] = []
     for key in sorted(by_key, key=repr):
         group = by_key[key]
-        sets += _split_by_angle(group) if key[0] in (FrameKind.FLAT, FrameKind.LIGHT) else [group]
+        parts = _split_by_temperature(group) if key[0] in _BY_TEMPERATURE else [group]
+        for part in parts:
+            sets += _split_by_angle(part) if key[0] in (FrameKind.FLAT, FrameKind.LIGHT) else [part]
     return [sorted(s, key=lambda m: m.frame_id) for s in sets + alone]
 
 

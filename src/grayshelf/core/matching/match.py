@@ -241,6 +241,7 @@ def pull_slip(
     events: Sequence[TrainEvent] = (),
     *,
     calibrated: bool = False,
+    pedestal_adu: float | None = None,
 ) -> PullSlip:
     """Write the pull slip of a light set.
 
@@ -254,6 +255,8 @@ def pull_slip(
         What was done to the train, and when.
     calibrated
         Whether the lights were calibrated before they came in; then nothing is pulled for them.
+    pedestal_adu
+        A level that was added to the lights after they were taken, as their header has it.
     """
     if calibrated:
         return PullSlip(
@@ -272,7 +275,12 @@ def pull_slip(
     lines = [dark, flat]
     lines += _pedestal_lines(want, flat, of, tolerances, traits)
     worst = max((line.verdict for line in lines if line.waits_for is None), key=lambda v: _ORDER[v])
-    return PullSlip(tuple(lines), worst)
+    warnings: tuple[str, ...] = ()
+    if pedestal_adu:
+        warnings = (
+            f"A pedestal of {pedestal_adu:g} ADU was added to these lights: take it off with the dark.",
+        )
+    return PullSlip(tuple(lines), worst, warnings)
 
 
 def _flat_with_filter(

@@ -128,6 +128,9 @@ def forget_folder(library: Library, folder_id: int) -> str:
     """Take a folder off the list: its frames leave the library, its files are not touched."""
     with library.db.session() as session:
         folder = _folder(session, folder_id)
+        going = session.scalars(select(Job).where(Job.kind == "scan", Job.state.in_(ALIVE)))
+        if any(job.params.get("folder_id") == folder_id for job in going):
+            raise Conflict(f"{folder.path} is being scanned.", "Stop the scan first.")
         ids = select(Frame.id).where(Frame.folder_id == folder_id)
         session.execute(update(MasterInput).where(MasterInput.frame_id.in_(ids)).values(frame_id=None))
         session.execute(update(RunShot).where(RunShot.frame_id.in_(ids)).values(frame_id=None))

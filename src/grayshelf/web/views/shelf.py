@@ -12,6 +12,7 @@ from sqlalchemy.orm import Session
 
 from grayshelf.core.checks.figures import Figure, master_figures
 from grayshelf.core.errors import GrayShelfError, NotFound
+from grayshelf.core.frames.facts import uses_iso
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.frames.sets import nominal_exposure, nominal_temperature
@@ -32,12 +33,6 @@ from grayshelf.work.tonight import DEFAULT_DARKS, DEFAULT_FRAMES, Tonight
 
 def _gain_text(gain: float | None, iso: bool) -> str:
     return f"{w.gain_word(iso)} {w.plain(gain)}" if gain is not None else "gain unknown"
-
-
-def uses_iso(camera_gains: Sequence[float | None]) -> bool:
-    """Whether a camera's gains are ISO values: hundreds, and none below 100 (common practice)."""
-    known = [g for g in camera_gains if g is not None]
-    return bool(known) and min(known) >= 100 and max(known) >= 800
 
 
 def care_of(holding: Holding, tolerances: Tolerances) -> list[str]:
