@@ -68,6 +68,24 @@ def test_a_last_setting_shortens_the_search_and_a_rig_without_focuser_gets_a_gat
     assert plan_sheet([wish("L", 20, 0)], [], PACE, cover=True).times_needed == 1
 
 
+def test_what_the_rig_cannot_set_becomes_a_gate_with_the_number():
+    rows = [
+        wish("SII", 60, 6, focus=12140.0, angle_deg=91.2),
+        wish("Ha", 60, 4, focus=12110.0),
+        wish("B", 20, 3, 100.0),
+    ]
+    by_hand = {"dimmable": False, "moves_focus": False, "moves_angle": False, "moves_filter": False}
+    sheet = plan_sheet(rows, [], PACE, current_position=6, **by_hand)
+    gates = [(s.params["gate"], s.title) for s in sheet.steps if s.kind is StepKind.GATE]
+    assert gates == [
+        ("panel", "Panel on"), ("filter", "SII in"), ("brightness", "Panel to 60"), ("focus", "Focus to 12140"),
+        ("filter", "Ha in"), ("focus", "Focus to 12110"), ("filter", "B in"), ("brightness", "Panel to 20"),
+        ("cap", "Cap on"),
+    ]  # fmt: skip
+    assert "91.2°" in sheet.steps[0].params["advice"]
+    assert sheet.times_needed == len(gates)
+
+
 def test_room_on_the_disk():
     sheet = plan_sheet(ROWS[:1], [], PACE)
     # 25 flats, 25 dark flats and 3 test shots of 16 bits, two masters of 32 (arithmetic).

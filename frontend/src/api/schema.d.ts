@@ -2166,6 +2166,8 @@ export interface components {
             demo: boolean;
             /** Fast */
             fast: boolean;
+            /** Fast Rate */
+            fast_rate: number;
             /** N Folders */
             n_folders: number;
             /** N Frames */

@@ -95,6 +95,7 @@ def state() -> s.StateOut:
             site=site["name"],
             time_zone=site["time_zone"],
             rate=clock.rate if clock else None,
+            fast_rate=context.fast_rate,
             fast=bool(clock and clock.rate > 1),
             rigs=rigs,
             n_frames=session.scalar(

@@ -34,6 +34,7 @@ class StateOut(BaseModel):
     site: str
     time_zone: str
     rate: float | None
+    fast_rate: float
     fast: bool
     rigs: list[RigBrief]
     n_frames: int

@@ -335,8 +335,10 @@ def _plan(
         pace,
         panel_by_hand=True,
         cover=False,
-        dimmable=devices is None or devices.panel is not None,
+        dimmable=devices is not None and devices.panel is not None,
         moves_focus=devices is not None and devices.focuser is not None,
+        moves_angle=devices is not None and devices.rotator is not None,
+        moves_filter=(devices is not None and devices.wheel is not None) or len(rig.filters) == 1,
         sensor_temp_c=devices.camera.cooler().sensor_c if devices else None,
         current_position=devices.wheel.position() if devices and devices.wheel else None,
     )

@@ -7,6 +7,7 @@ import { Bar, Button, ColumnHead, Key, PageHead, Trouble } from "../../parts/bas
 import { useHere } from "../../parts/context";
 import { FilterStamp } from "../../parts/FilterStamp";
 import { Ruler } from "../../parts/Ruler";
+import { DemoPace } from "./DemoPace";
 import { ExposureChart } from "./ExposureChart";
 import { PhoneList } from "./PhoneList";
 import { TimeLine } from "./TimeLine";
@@ -181,7 +182,6 @@ export function RunView({ run }: { run: RunData }) {
   const away = useChange(() =>
     get(api.POST("/api/runs/{job_id}/put-away", { params: { path: { job_id: run.job.id } } })),
   );
-  const clock = useChange((fast: boolean) => get(api.POST("/api/clock", { body: { fast } })));
   const alive = ALIVE.includes(run.job.state);
   const paused = run.job.state === "paused";
   const current = run.steps.find((s) => s.id === run.current);
@@ -267,17 +267,7 @@ export function RunView({ run }: { run: RunData }) {
         </PageHead>
         <p className="flex min-h-5 items-center justify-between gap-6">
           <span>{run.subline}</span>
-          {state.rate !== null && (
-            <label className="flex items-center gap-2 text-s whitespace-nowrap text-ink2">
-              <input
-                type="checkbox"
-                checked={state.fast}
-                onChange={(event) => clock.mutate(event.target.checked)}
-                className="accent-[var(--ink)]"
-              />
-              demo: waits pass {state.fast ? `${state.rate} times` : "60 times"} as fast
-            </label>
-          )}
+          <DemoPace />
         </p>
       </div>
       {[answer.error, act.error, away.error].map((error, index) =>

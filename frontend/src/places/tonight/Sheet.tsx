@@ -7,6 +7,7 @@ import { putOnSheet, useHere } from "../../parts/context";
 import { FilterStamp } from "../../parts/FilterStamp";
 import { Ruler } from "../../parts/Ruler";
 import { SmallSpine } from "../../parts/Spine";
+import { DemoPace } from "./DemoPace";
 import { PhoneList } from "./PhoneList";
 import { TimeLine } from "./TimeLine";
 
@@ -203,6 +204,7 @@ export function Sheet({ data }: { data: TonightData }) {
     <div className="flex h-full flex-col px-6 pb-4 max-md:px-4">
       <div className="max-md:hidden">
         <PageHead title={data.headline}>
+          <DemoPace />
           <span className="num text-ink2">now {data.clock}</span>
           {cooler?.ruler && (
             <span className="flex items-center gap-2 text-ink2">

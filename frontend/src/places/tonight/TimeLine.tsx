@@ -268,5 +268,6 @@ function shortAdvice(step: Step): string {
   if (gate === "panel") return "aim at it; its brightness is set for you";
   if (gate === "cap") return "the panel goes dark by itself";
   if (gate === "diffuser") return "hang it before the panel";
+  if (gate === "filter" || gate === "brightness" || gate === "focus") return "by hand";
   return "";
 }

@@ -146,6 +146,8 @@ def plan_sheet(
     cover: bool = False,
     dimmable: bool = True,
     moves_focus: bool = True,
+    moves_angle: bool = True,
+    moves_filter: bool = True,
     sensor_temp_c: float | None = None,
     current_position: int | None = None,
     diffuser: str | None = None,
@@ -162,7 +164,7 @@ def plan_sheet(
         Whether somebody has to put the panel in front of the telescope.
     cover
         Whether the rig can cap itself.
-    dimmable, moves_focus
+    dimmable, moves_focus, moves_angle, moves_filter
         What the rig sets by itself; where it cannot, a gate shows the number.
     sensor_temp_c
         Where the sensor is now.
@@ -173,9 +175,12 @@ def plan_sheet(
     ordered = order_rows(rows, current_position)
     if ordered:
         if panel_by_hand:
-            steps.append(_panel_gate(pace, dimmable, diffuser))
+            steps.append(_panel_gate(pace, dimmable, diffuser, None if moves_angle else ordered[0].angle_deg))
+        before: FlatWish | None = None
         for index, row in enumerate(ordered):
-            steps += _flat_steps(index, row, pace, moves_focus)
+            steps += _gates_by_hand(index, row, before, pace, (moves_filter, dimmable, moves_focus))
+            steps += _flat_steps(index, row, pace)
+            before = row
         steps += _cap_gate(pace, cover)
         for index, row in enumerate(ordered):
             if row.n_dark_flats:
@@ -196,20 +201,46 @@ def plan_sheet(
     return RunSheet(tuple(steps), tuple(ordered), tuple(darks))
 
 
-def _panel_gate(pace: RigPace, dimmable: bool, diffuser: str | None) -> SheetStep:
+def _panel_gate(pace: RigPace, dimmable: bool, diffuser: str | None, angle_deg: float | None) -> SheetStep:
     how = "its brightness is set for you" if dimmable else "switch it on"
     hang = f" Hang {diffuser} before it." if diffuser else ""
-    return SheetStep(
-        StepKind.GATE,
-        "Panel on",
-        pace.gate_s,
-        needs_person=True,
-        params={
-            "gate": "panel",
-            "advice": f"Aim the telescope at it; {how}.{hang}",
-            "answer": "The panel is on: begin",
-        },
-    )
+    turned = f" Leave the camera at {angle_deg:.1f}°, as the lights had it." if angle_deg is not None else ""
+    params = {
+        "gate": "panel",
+        "advice": f"Aim the telescope at it; {how}.{hang}{turned}",
+        "answer": "The panel is on: begin",
+    }
+    return SheetStep(StepKind.GATE, "Panel on", pace.gate_s, needs_person=True, params=params)
+
+
+def _gates_by_hand(
+    index: int, row: FlatWish, before: FlatWish | None, pace: RigPace, can: tuple[bool, bool, bool]
+) -> list[SheetStep]:
+    """Gates for what has to be changed for this row and the rig cannot: filter, brightness, focus."""
+    moves_filter, dimmable, moves_focus = can
+
+    def gate(kind: str, title: str, advice: str, answer: str) -> SheetStep:
+        params = {"gate": kind, "advice": advice, "answer": answer}
+        return SheetStep(StepKind.GATE, title, pace.gate_s, needs_person=True, row=index, params=params)
+
+    steps = []
+    if not moves_filter and (before is None or before.filter_code != row.filter_code):
+        steps.append(
+            gate("filter", f"{row.filter_code} in", "Its flats come next.", f"{row.filter_code} is in: go on")
+        )
+    if (
+        not dimmable
+        and row.brightness is not None
+        and (before is None or before.brightness != row.brightness)
+    ):
+        advice = f"The flats in {row.filter_code} are shot at it."
+        steps.append(
+            gate("brightness", f"Panel to {row.brightness}", advice, f"It is at {row.brightness}: go on")
+        )
+    if not moves_focus and row.focus is not None:
+        advice = f"The lights in {row.filter_code} were taken there."
+        steps.append(gate("focus", f"Focus to {row.focus:.0f}", advice, "The focus is set: go on"))
+    return steps
 
 
 def _cap_gate(pace: RigPace, cover: bool) -> list[SheetStep]:
@@ -230,26 +261,11 @@ def _cap_gate(pace: RigPace, cover: bool) -> list[SheetStep]:
     ]
 
 
-def _flat_steps(index: int, row: FlatWish, pace: RigPace, moves_focus: bool) -> list[SheetStep]:
+def _flat_steps(index: int, row: FlatWish, pace: RigPace) -> list[SheetStep]:
     steps = []
     known = row.prior_exposure_s is not None
     exposure = row.prior_exposure_s or GUESSED_EXPOSURE_S
     shots = SHOTS_WITH_PRIOR if known else SHOTS_WITHOUT_PRIOR
-    if row.focus is not None and not moves_focus:
-        steps.append(
-            SheetStep(
-                StepKind.GATE,
-                f"Focus to {row.focus:.0f}",
-                pace.gate_s,
-                needs_person=True,
-                row=index,
-                params={
-                    "gate": "focus",
-                    "advice": f"The lights in {row.filter_code} were taken there.",
-                    "answer": "The focus is set: go on",
-                },
-            )
-        )
     steps.append(
         SheetStep(
             StepKind.FIND,
