@@ -73,13 +73,14 @@ def running(shots: Shots) -> None:
     page.goto(URL + "/tonight")
     page.get_by_role("button", name="Shoot 25 flats in 5 filters").click()
     pace = page.get_by_role("checkbox", name=re.compile("waits pass"))
-    pace.uncheck()
+    pace.click()
+    page.wait_for_timeout(800)
     page.get_by_role("button", name="The panel is on: begin").click()
     page.get_by_role("img", name=re.compile("Level against exposure for SII, 1 shot")).wait_for(
         timeout=60_000
     )
     shots.take(page, "run-search")
-    pace.check()
+    pace.click()
     page.get_by_role("button", name="It hangs: try L again").wait_for(timeout=120_000)
     shots.take(page, "run-no-answer")
     page.get_by_role("button", name="It hangs: try L again").click()

@@ -394,7 +394,7 @@ def _room(library: Library, sheet: RunSheet, devices: RigDevices | None) -> Read
     width, height = (devices.camera.facts.width, devices.camera.facts.height) if devices else (6000, 4000)
     need = bytes_needed(sheet.steps, width, height)
     free = shutil.disk_usage(library.root).free
-    text = f"{library.root / 'frames'}: needs {_size(need)}, {_size(free)} free"
+    text = f"needs {_size(need)}, {_size(free)} free, in {library.root / 'frames'}"
     return Ready("destination", text, good=free > 1.5 * need, stops=free < need)
 
 

@@ -1,4 +1,4 @@
-import type { ReactNode } from "react";
+import { useEffect, useRef, type ReactNode } from "react";
 
 import type { Schemas } from "../../api/client";
 import { FilterStamp } from "../../parts/FilterStamp";
@@ -23,6 +23,10 @@ export function PhoneList({
   action: ReactNode;
   wants?: boolean;
 }) {
+  const here = useRef<HTMLLIElement>(null);
+  useEffect(() => {
+    here.current?.scrollIntoView({ block: "center" });
+  }, [current]);
   const shown = steps.filter(
     (s) =>
       s.state !== "skipped" &&
@@ -43,7 +47,7 @@ export function PhoneList({
           const gate = step.kind === "gate";
           const now = step.id === current;
           return (
-            <li key={step.id} className="grid grid-cols-[60px_1fr] items-center">
+            <li key={step.id} ref={now ? here : undefined} className="grid grid-cols-[60px_1fr] items-center">
               <span className={`num text-l ${now ? "text-accent" : ""}`}>{step.start_clock}</span>
               {gate ? (
                 <span
