@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import gzip
+import json
+import random
 from pathlib import Path
 
 import astropy.io.fits.tests as astropy_fits_tests
@@ -14,6 +16,7 @@ from grayshelf.core.errors import UnreadableFrame
 from grayshelf.core.sensor.statistics import camera_white, frame_statistics, sample_step
 from grayshelf.core.sensor.stretch import shrink, stretch
 from grayshelf.library.catalog import read_file
+from grayshelf.library.facts_json import facts_from_json, facts_to_json
 from grayshelf.library.files import FileSource, looks_like_frame, read_pixels
 from tests.helpers import DARK, LONDON, write_fits
 
@@ -65,6 +68,49 @@ def test_plain_gzip_and_tile_compressed_give_the_same_pixels_and_facts(tmp_path)
     assert facts[0] == facts[1] == facts[2]
     assert all(looks_like_frame(n) for n in ("A.FITS", "b.fit", "c.fts", "d.fits.fz", "e.fit.gz"))
     assert not any(looks_like_frame(n) for n in ("a.txt", "fits", "b.fits.part", "c.xyz"))
+
+
+def test_files_damaged_anywhere_are_read_or_refused_and_never_break_a_scan(tmp_path):
+    rng = random.Random(20261018)
+    pixels = np.random.default_rng(1).integers(0, 65535, (24, 24)).astype(np.uint16)
+    originals = [(path.name, path.read_bytes()) for path in packed(tmp_path, pixels)]
+    refused = 0
+    for _ in range(600):
+        name, content = rng.choice(originals)
+        damaged = bytearray(content)
+        for _ in range(rng.choice([1, 1, 3, 20])):
+            any_byte = rng.randrange(256) if rng.random() < 0.5 else rng.choice(b"0123456789-+.ENDT'= ")
+            damaged[rng.randrange(min(len(damaged), 6000))] = any_byte
+        if rng.random() < 0.2:
+            del damaged[rng.randrange(len(damaged)) :]
+        path = tmp_path / f"damaged_{name}"
+        path.write_bytes(damaged)
+        read = read_file(path, LONDON)
+        if read.facts is None:
+            refused += 1
+            assert read.reason
+            assert "could not be understood" not in read.reason
+            continue
+        facts_from_json(json.loads(json.dumps(facts_to_json(read.facts))))
+        try:
+            read_pixels(path)
+            FileSource(path, name, tmp_path).rows(0, 2)
+        except UnreadableFrame as error:
+            assert error.message
+    assert refused > 60
+
+
+@pytest.mark.parametrize(
+    ("cards", "words"),
+    [
+        ({"DATE-OBS": "0001-01-01T00:00:00"}, "not a date and time"), ({"NCOMBINE": 10**15}, "combined"),
+        ({"XBINNING": 0}, "binning"), ({"DATE-OBS": "9999-12-31T23:59:59"}, "not a date and time"),
+    ],
+)  # fmt: skip
+def test_values_that_cannot_be_are_complained_of(tmp_path, cards, words):
+    facts = read_file(write_fits(tmp_path / "x.fits", {**DARK, **cards}), LONDON).facts
+    assert facts is not None
+    assert words in " ".join(facts.complaints)
 
 
 @pytest.mark.parametrize("low", [0, 40000])

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import logging
 from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import datetime
@@ -22,6 +23,7 @@ from grayshelf.library.facts_json import facts_from_json, facts_to_json
 from grayshelf.library.files import FileSource, FileStamp, read_header, sha256_of, stamp_of
 from grayshelf.library.models import Folder, Frame, FrameSet, MasterInput, MasterRecord, Rig
 
+log = logging.getLogger(__name__)
 IN_SETS = ("good", "lacking")
 
 
@@ -40,6 +42,12 @@ def read_file(path: Path, zone: ZoneInfo) -> ReadFile:
         return ReadFile(read_facts(read_header(path), path.name, zone))
     except UnreadableFrame as error:
         return ReadFile(None, error.message, error.advice)
+    except Exception as error:
+        # Whatever a header holds, the scan goes on, and the file is listed with what was in the way.
+        log.warning("%s: %s", path, error, exc_info=True)
+        return ReadFile(
+            None, f"Its header could not be understood ({type(error).__name__}: {error}).", "Leave it out."
+        )
 
 
 def enter_file(session: Session, folder: Folder, relative: str, stamp: FileStamp, read: ReadFile) -> Frame:

@@ -111,6 +111,15 @@ def read_pixels(path: Path) -> NDArray[Any]:
     return data.astype(np.float32)
 
 
+def _scaling(image: ImageHeader, name: str, default: float) -> float:
+    value = card_value(image.header, name)
+    if value is None:
+        return default
+    if isinstance(value, bool) or not isinstance(value, (int, float)):
+        raise UnreadableFrame(f"{name} in the header is '{value}', not a number.", "Leave this file out.")
+    return float(value)
+
+
 class FileSource:
     """A frame on disk that hands out rows: read from plain FITS where they lie, packed ones unpacked once.
 
@@ -124,8 +133,7 @@ class FileSource:
         self._path, self._offset = path, image.data_offset
         kinds = {8: "u1", 16: ">i2", 32: ">i4", 64: ">i8", -32: ">f4", -64: ">f8"}
         self._dtype = np.dtype(kinds[image.bits])
-        scale, zero = card_value(image.header, "BSCALE"), card_value(image.header, "BZERO")
-        self._scaling = (1.0 if scale is None else float(scale), 0.0 if zero is None else float(zero))
+        self._scaling = (_scaling(image, "BSCALE", 1.0), _scaling(image, "BZERO", 0.0))
         if image.compressed or path.name.lower().endswith(".gz"):
             handle, unpacked = tempfile.mkstemp(dir=scratch, suffix=".part")
             with os.fdopen(handle, "wb") as stream:

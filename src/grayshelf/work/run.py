@@ -261,6 +261,9 @@ class Run:
             if isinstance(decision, NoAnswer):
                 self._no_answer(step, row, decision)
                 return
+            # Written down before it is shot, so that the page says what comes next and why.
+            self._change(step, outcome={**step.outcome, "next": asdict(decision)})
+            self.runner.broker.publish("run", id=self.control.job_id)
             self._test_shot(step, row, decision)
             self._tell()
 

@@ -48,6 +48,12 @@ FILTER_ALIASES = {
 }
 
 
+#: A clock that says another year was never set: it gives no night.
+EARLIEST_YEAR, LATEST_YEAR = 1980, 2150
+MOST_COMBINED = 100_000
+MOST_BINNING = 32
+
+
 class _Reader:
     """Reads one header, noting what was there and could not be used."""
 
@@ -98,6 +104,8 @@ def _parse_time(text: str) -> datetime | None:
     try:
         parsed = datetime.fromisoformat(text.strip().rstrip("Zz"))
     except ValueError:
+        return None
+    if not EARLIEST_YEAR <= parsed.year <= LATEST_YEAR:
         return None
     return parsed.astimezone(UTC).replace(tzinfo=None) if parsed.tzinfo else parsed
 
@@ -197,6 +205,12 @@ def read_facts(image: ImageHeader, file_name: str, zone: ZoneInfo) -> FrameFacts
     utc, night, night_from = _moment(reader, zone)
     bin_x = number("binning", ("XBINNING", "BINNING", "CCDXBIN"))
     bin_y = reader.number("binning_y", ("YBINNING", "CCDYBIN"))
+    if bin_x is not None and not 1 <= bin_x <= MOST_BINNING:
+        reader.complaints.append(f"the binning is {bin_x:g}, which cannot be")
+        bin_x = bin_y = None
+    if combined is not None and not 1 <= combined <= MOST_COMBINED:
+        reader.complaints.append(f"the number of frames combined is {combined:g}, which cannot be")
+        combined = None
     exposure = number("exposure_s", EXPOSURE)
     if exposure is not None and not 0.0 <= exposure < 100_000.0:
         reader.complaints.append(f"the exposure is {exposure:g} s, which cannot be")

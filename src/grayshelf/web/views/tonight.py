@@ -10,7 +10,6 @@ from zoneinfo import ZoneInfo
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from grayshelf.core.flats.exposure import MOST_SHOTS, Found, NoAnswer, Shoot, TestShot, next_step
 from grayshelf.core.flats.settings import FlatWishes
 from grayshelf.core.matching import rulers
 from grayshelf.core.matching.age import age_step
@@ -387,28 +386,17 @@ def _search(
 ) -> s.SearchOut:
     target, window = wishes.target(white), wishes.window()
     row = rows[step.row] if step.row is not None else {}
-    tests = [
-        TestShot(
-            x.exposure_s,
-            float(x.stats["median"]),
-            float(x.stats["brightest_permille"]),
-            float(x.stats["saturated_fraction"]),
-        )
-        for x in shots
-    ]
+    levels = [(x.exposure_s, float(x.stats["median"])) for x in shots]
     found, none = step.outcome.get("found"), step.outcome.get("no_answer")
+    coming = step.outcome.get("next")
     following = ""
-    if not found and not none and len(tests) < MOST_SHOTS:
-        decision: Shoot | Found | NoAnswer = next_step(
-            target, window, tests, None, row.get("prior_exposure_s")
-        )
-        if isinstance(decision, Shoot):
-            following = f"Next {w.seconds(decision.exposure_s)}: {decision.why}."
+    if coming and not found and not none:
+        following = f"Next {w.seconds(coming['exposure_s'])}: {coming['why']}."
     rate = found["rate_adu_s"] if found else None
     pedestal = found["pedestal_adu"] if found else 500.0
-    usable = [t for t in tests if pedestal + 200 < t.level_adu < 0.97 * white]
+    usable = [(t, level) for t, level in levels if pedestal + 200 < level < 0.97 * white]
     if rate is None and usable:
-        rate = (usable[-1].level_adu - pedestal) / usable[-1].exposure_s
+        rate = (usable[-1][1] - pedestal) / usable[-1][0]
     return s.SearchOut(
         step_id=step.id,
         filter_code=step.filter_code or "",
