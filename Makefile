@@ -40,7 +40,8 @@ serve: .stamps/python src/grayshelf/web/static/index.html
 	.venv/bin/grayshelf serve
 
 dev: .stamps/python .stamps/node
-	.venv/bin/grayshelf demo --folder $(DEMO) --port $(PORT) & GRAYSHELF=http://127.0.0.1:$(PORT) $(NPM) run dev; kill %1
+	@trap 'kill 0' EXIT INT TERM; .venv/bin/grayshelf demo --folder $(DEMO) --port $(PORT) & \
+	GRAYSHELF=http://127.0.0.1:$(PORT) $(NPM) run dev
 
 types: .stamps/python .stamps/node
 	.venv/bin/grayshelf openapi docs/openapi.json

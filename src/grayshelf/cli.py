@@ -16,6 +16,7 @@ import waitress
 
 from grayshelf import __version__
 from grayshelf.core.errors import GrayShelfError
+from grayshelf.demo.generate import is_current
 from grayshelf.demo.setup import DEMO_RATE, demo_clock, demo_devices, keep_clock, prepare
 from grayshelf.library.library import Library
 from grayshelf.web.app import Context, create_app, make_context, make_runner, warm_up
@@ -94,8 +95,8 @@ def open_demo(folder: Path, size: str, rate: float) -> Context:
 
 def _demo(folder: Path, size: str, port: int, fresh: bool, rate: float) -> None:
     folder = folder.resolve()
-    made = folder / "frames" / "made.json"
-    if made.exists() and json.loads(made.read_text()).get("size") != size:
+    if (folder / "frames" / "made.json").exists() and not is_current(folder / "frames", size):
+        # The demo's own frames, of another size or an older scenario: they are made anew.
         fresh = True
         shutil.rmtree(folder / "frames")
     if fresh:

@@ -199,12 +199,18 @@ def _tasks(folder: Path, size: str) -> Iterator[_Task]:
                 yield _Task(shot, number, where / f"{stem}_{shot.first:%H%M}_{number + 1:03d}.fits", size)
 
 
+def is_current(folder: Path, size: str) -> bool:
+    """Whether the frames below `folder` are all there, and of this version of the scenario."""
+    note = folder / "made.json"
+    return note.exists() and json.loads(note.read_text()) == {"version": VERSION, "size": size}
+
+
 def generate(folder: Path, size: str, progress: Callable[[int, int], None]) -> None:
     """Make all frames of the scenario below `folder`; those that are there are left alone."""
     folder.mkdir(parents=True, exist_ok=True)
     note = folder / "made.json"
     wanted: dict[str, Any] = {"version": VERSION, "size": size}
-    if note.exists() and json.loads(note.read_text()) == wanted:
+    if is_current(folder, size):
         return
     tasks = list(_tasks(folder, size))
     with ProcessPoolExecutor(max_workers=2) as pool:

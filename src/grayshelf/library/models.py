@@ -144,10 +144,7 @@ class Frame(Base):
     """A file that is, or claims to be, a frame."""
 
     __tablename__ = "frame"
-    __table_args__ = (
-        UniqueConstraint("folder_id", "path"),
-        Index("ix_frame_twin", "camera", "utc", "kind"),
-    )
+    __table_args__ = (UniqueConstraint("folder_id", "path"), Index("ix_frame_twin", "camera", "utc", "kind"))
     id: Mapped[int] = mapped_column(primary_key=True)
     folder_id: Mapped[int] = mapped_column(ForeignKey("folder.id"), index=True)
     path: Mapped[str]

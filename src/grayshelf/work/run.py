@@ -21,14 +21,7 @@ from sqlalchemy.orm import Session
 from grayshelf.core.checks.frames import light_leak
 from grayshelf.core.errors import CannotCombine, Conflict, DeviceError, GrayShelfError
 from grayshelf.core.filing.names import frame_stem, night_folder, safe_name
-from grayshelf.core.flats.exposure import (
-    Found,
-    NoAnswer,
-    Pedestal,
-    Shoot,
-    TestShot,
-    next_step,
-)
+from grayshelf.core.flats.exposure import Found, NoAnswer, Pedestal, Shoot, TestShot, next_step
 from grayshelf.core.frames.angle import CameraAngle, circular_difference
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind

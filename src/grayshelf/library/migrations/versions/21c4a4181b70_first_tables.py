@@ -39,10 +39,7 @@ def upgrade() -> None:
         sa.Column("last_utc", grayshelf.library.models.Utc(), nullable=True),
         sa.Column("taken_off", sa.Boolean(), nullable=False),
         sa.Column("master_set_id", sa.Integer(), nullable=True),
-        sa.ForeignKeyConstraint(
-            ["master_set_id"],
-            ["frame_set.id"],
-        ),
+        sa.ForeignKeyConstraint(["master_set_id"], ["frame_set.id"]),
         sa.PrimaryKeyConstraint("id"),
     )
     with op.batch_alter_table("frame_set", schema=None) as batch_op:
@@ -107,10 +104,7 @@ def upgrade() -> None:
         sa.Column("expected_adu", sa.Double(), nullable=False),
         sa.Column("shots", sa.Integer(), nullable=False),
         sa.Column("found_at", grayshelf.library.models.Utc(), nullable=False),
-        sa.ForeignKeyConstraint(
-            ["rig_id"],
-            ["rig.id"],
-        ),
+        sa.ForeignKeyConstraint(["rig_id"], ["rig.id"]),
         sa.PrimaryKeyConstraint("id"),
     )
     with op.batch_alter_table("flat_setting", schema=None) as batch_op:
@@ -135,14 +129,8 @@ def upgrade() -> None:
         sa.Column("group_key", sa.String(), nullable=True),
         sa.Column("set_id", sa.Integer(), nullable=True),
         sa.Column("sha256", sa.String(), nullable=True),
-        sa.ForeignKeyConstraint(
-            ["folder_id"],
-            ["folder.id"],
-        ),
-        sa.ForeignKeyConstraint(
-            ["set_id"],
-            ["frame_set.id"],
-        ),
+        sa.ForeignKeyConstraint(["folder_id"], ["folder.id"]),
+        sa.ForeignKeyConstraint(["set_id"], ["frame_set.id"]),
         sa.PrimaryKeyConstraint("id"),
         sa.UniqueConstraint("folder_id", "path"),
     )
@@ -165,14 +153,8 @@ def upgrade() -> None:
         sa.Column("pedestal_set_id", sa.Integer(), nullable=True),
         sa.Column("care", sa.JSON(), nullable=False),
         sa.Column("figures", sa.JSON(), nullable=False),
-        sa.ForeignKeyConstraint(
-            ["pedestal_set_id"],
-            ["frame_set.id"],
-        ),
-        sa.ForeignKeyConstraint(
-            ["set_id"],
-            ["frame_set.id"],
-        ),
+        sa.ForeignKeyConstraint(["pedestal_set_id"], ["frame_set.id"]),
+        sa.ForeignKeyConstraint(["set_id"], ["frame_set.id"]),
         sa.PrimaryKeyConstraint("set_id"),
     )
     op.create_table(
@@ -182,10 +164,7 @@ def upgrade() -> None:
         sa.Column("night", sa.Date(), nullable=False),
         sa.Column("conditions", sa.JSON(), nullable=False),
         sa.Column("notes", sa.Text(), nullable=False),
-        sa.ForeignKeyConstraint(
-            ["rig_id"],
-            ["rig.id"],
-        ),
+        sa.ForeignKeyConstraint(["rig_id"], ["rig.id"]),
         sa.PrimaryKeyConstraint("id"),
         sa.UniqueConstraint("rig_id", "night"),
     )
@@ -195,10 +174,7 @@ def upgrade() -> None:
         sa.Column("rig_id", sa.Integer(), nullable=False),
         sa.Column("at", grayshelf.library.models.Utc(), nullable=False),
         sa.Column("what", sa.String(), nullable=False),
-        sa.ForeignKeyConstraint(
-            ["rig_id"],
-            ["rig.id"],
-        ),
+        sa.ForeignKeyConstraint(["rig_id"], ["rig.id"]),
         sa.PrimaryKeyConstraint("id"),
     )
     op.create_table(
@@ -211,10 +187,7 @@ def upgrade() -> None:
         sa.Column("passband_nm", sa.Double(), nullable=True),
         sa.Column("width_nm", sa.Double(), nullable=True),
         sa.Column("brightness", sa.Integer(), nullable=True),
-        sa.ForeignKeyConstraint(
-            ["rig_id"],
-            ["rig.id"],
-        ),
+        sa.ForeignKeyConstraint(["rig_id"], ["rig.id"]),
         sa.PrimaryKeyConstraint("id"),
         sa.UniqueConstraint("rig_id", "code"),
     )
@@ -234,10 +207,7 @@ def upgrade() -> None:
         sa.Column("outcome", sa.JSON(), nullable=False),
         sa.Column("started_at", grayshelf.library.models.Utc(), nullable=True),
         sa.Column("ended_at", grayshelf.library.models.Utc(), nullable=True),
-        sa.ForeignKeyConstraint(
-            ["job_id"],
-            ["job.id"],
-        ),
+        sa.ForeignKeyConstraint(["job_id"], ["job.id"]),
         sa.PrimaryKeyConstraint("id"),
     )
     with op.batch_alter_table("run_step", schema=None) as batch_op:
@@ -255,14 +225,8 @@ def upgrade() -> None:
         sa.Column("level_adu", sa.Double(), nullable=False),
         sa.Column("clipped_fraction", sa.Double(), nullable=False),
         sa.Column("reason", sa.String(), nullable=False),
-        sa.ForeignKeyConstraint(
-            ["frame_id"],
-            ["frame.id"],
-        ),
-        sa.ForeignKeyConstraint(
-            ["master_id"],
-            ["master_record.set_id"],
-        ),
+        sa.ForeignKeyConstraint(["frame_id"], ["frame.id"]),
+        sa.ForeignKeyConstraint(["master_id"], ["master_record.set_id"]),
         sa.PrimaryKeyConstraint("id"),
     )
     with op.batch_alter_table("master_input", schema=None) as batch_op:
@@ -280,14 +244,8 @@ def upgrade() -> None:
         sa.Column("taken_at", grayshelf.library.models.Utc(), nullable=False),
         sa.Column("path", sa.String(), nullable=False),
         sa.Column("frame_id", sa.Integer(), nullable=True),
-        sa.ForeignKeyConstraint(
-            ["frame_id"],
-            ["frame.id"],
-        ),
-        sa.ForeignKeyConstraint(
-            ["step_id"],
-            ["run_step.id"],
-        ),
+        sa.ForeignKeyConstraint(["frame_id"], ["frame.id"]),
+        sa.ForeignKeyConstraint(["step_id"], ["run_step.id"]),
         sa.PrimaryKeyConstraint("id"),
         sa.UniqueConstraint("step_id", "seq"),
     )
