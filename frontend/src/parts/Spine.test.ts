@@ -1,6 +1,6 @@
 import { describe, expect, it } from "vitest";
 
-import { putOnSheet } from "./context";
+import { isOnSheet, putOnSheet } from "./context";
 import { spineHeight } from "./Spine";
 
 describe("a spine's height", () => {
@@ -18,6 +18,8 @@ describe("tonight's sheet", () => {
     const on = putOnSheet({ ...empty, leave_out: ["flat:L"] }, "flat:L", true);
     expect(on).toEqual({ frames: 25, leave_out: [], add: ["flat:L"] });
     const off = putOnSheet(on, "flat:L", false);
+    expect(isOnSheet(on, "flat:L", false)).toBe(true);
+    expect(isOnSheet(off, "flat:L", true)).toBe(false);
     expect(off).toEqual({ frames: 25, leave_out: ["flat:L"], add: [] });
   });
 });

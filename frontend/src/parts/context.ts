@@ -20,6 +20,10 @@ export function useHere(): Here {
   return here;
 }
 
+/** Whether something is on the sheet, before the server has said so again. */
+export const isOnSheet = (wishes: SheetWishes, key: string, told: boolean): boolean =>
+  wishes.add.includes(key) || (told && !wishes.leave_out.includes(key));
+
 /** Put something on tonight's sheet, or take it off. */
 export function putOnSheet(wishes: SheetWishes, key: string, on: boolean): SheetWishes {
   return {

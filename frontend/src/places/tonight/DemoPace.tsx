@@ -11,7 +11,7 @@ export function DemoPace() {
     <label className="flex items-center gap-2 text-s whitespace-nowrap text-ink2">
       <input
         type="checkbox"
-        checked={state.fast}
+        checked={clock.isPending ? clock.variables : state.fast}
         onChange={(event) => clock.mutate(event.target.checked)}
         className="accent-[var(--ink)]"
       />

@@ -3,7 +3,7 @@ import { scaleLinear, scaleLog } from "d3-scale";
 import { api, get, type Schemas } from "../../api/client";
 import { useChange } from "../../api/hooks";
 import { Button, ColumnHead, PageHead, Trouble } from "../../parts/basics";
-import { putOnSheet, useHere } from "../../parts/context";
+import { isOnSheet, putOnSheet, useHere } from "../../parts/context";
 import { FilterStamp } from "../../parts/FilterStamp";
 import { Ruler } from "../../parts/Ruler";
 import { SmallSpine } from "../../parts/Spine";
@@ -76,10 +76,10 @@ function FramesEach({ data }: { data: TonightData }) {
             key={c.frames}
             type="button"
             role="radio"
-            aria-checked={c.chosen}
+            aria-checked={c.frames === wishes.frames}
             aria-label={`${c.frames} frames each, done at ${c.done_at}`}
             onClick={() => setWishes((w) => ({ ...w, frames: c.frames }))}
-            className={`num absolute flex w-14 -translate-x-1/2 flex-col items-center rounded-sm border px-1 py-0.5 ${c.chosen ? "border-ink bg-card text-l font-medium" : "border-transparent hover:border-rule"}`}
+            className={`num absolute flex w-14 -translate-x-1/2 flex-col items-center rounded-sm border px-1 py-0.5 ${c.frames === wishes.frames ? "border-ink bg-card text-l font-medium" : "border-transparent hover:border-rule"}`}
             style={{ left: `${(x(c.frames) / 400) * 100}%` }}
           >
             <span>{c.frames}</span>
@@ -97,7 +97,7 @@ function FramesEach({ data }: { data: TonightData }) {
 }
 
 function AskedFor({ data }: { data: TonightData }) {
-  const { setWishes } = useHere();
+  const { wishes, setWishes } = useHere();
   return (
     <section className="min-h-0">
       <ColumnHead note={data.waiting_lights ? `${data.waiting_lights} lights on the sheet` : undefined}>
@@ -109,7 +109,7 @@ function AskedFor({ data }: { data: TonightData }) {
             <label className="grid cursor-pointer grid-cols-[18px_22px_1fr] items-center gap-x-2 py-1.5 hover:bg-card">
               <input
                 type="checkbox"
-                checked={offer.on_sheet}
+                checked={isOnSheet(wishes, offer.key, offer.on_sheet)}
                 onChange={(event) => setWishes((w) => putOnSheet(w, offer.key, event.target.checked))}
                 className="h-4 w-4 accent-[var(--ink)]"
               />

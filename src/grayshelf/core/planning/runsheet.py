@@ -317,18 +317,20 @@ def _dark_steps(dark: DarkWish, sensor_temp_c: float | None, pace: RigPace) -> l
         "gain": dark.gain,
         "offset": dark.offset,
         "binning": dark.binning,
+        "lights": dark.lights,
     }
+    degrees = f"{dark.set_temp_c:.0f}".replace("-", "−")
     away = abs((sensor_temp_c if sensor_temp_c is not None else 15.0) - dark.set_temp_c)
     if away > 0.3:
         steps.append(
             SheetStep(
                 StepKind.COOL,
-                f"Bring the sensor to {dark.set_temp_c:.0f} °C",
+                f"Bring the sensor to {degrees} °C",
                 away * pace.cooling_s_per_c + pace.settle_s,
                 params=params,
             )
         )
-    title = f"{dark.n_frames} darks of {dark.exposure_s:g} s at {dark.set_temp_c:.0f} °C"
+    title = f"{dark.n_frames} darks of {dark.exposure_s:g} s at {degrees} °C"
     steps.append(
         SheetStep(
             StepKind.DARKS,

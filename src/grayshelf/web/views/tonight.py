@@ -340,7 +340,9 @@ def _forecast(
                 needs_person=bool(step.params.get("needs_person")),
                 row=step.row,
                 gate=_gate(step.params),
-                lights=int(row["lights"]) if row and step.kind == "flats" else 0,
+                lights=int(row["lights"])
+                if row and step.kind == "flats"
+                else int(step.params.get("lights", 0)),
                 wanted=bool(row and row.get("hole")) or step.kind == "darks",
                 outcome=_outcome(step),
             )
