@@ -26,7 +26,8 @@ const KEYS: [string, string][] = [
 
 const inField = (target: EventTarget | null) =>
   target instanceof HTMLElement &&
-  (target.isContentEditable || /^(INPUT|TEXTAREA|SELECT)$/.test(target.tagName));
+  (target.isContentEditable ||
+    target.matches("textarea, select, input:not([type=checkbox]):not([type=radio])"));
 
 /** An error in one place must not take the others down. */
 class Guard extends Component<{ children: ReactNode }, { error: unknown }> {
