@@ -13,7 +13,7 @@ import pytest
 from astropy.io import fits
 
 from grayshelf.core.errors import UnreadableFrame
-from grayshelf.core.sensor.statistics import camera_white, frame_statistics, sample_step
+from grayshelf.core.sensor.statistics import camera_white, flat_statistics, frame_statistics, sample_step
 from grayshelf.core.sensor.stretch import shrink, stretch
 from grayshelf.library.catalog import read_file
 from grayshelf.library.facts_json import facts_from_json, facts_to_json
@@ -124,6 +124,17 @@ def test_statistics_of_a_frame_equal_numpy(low):
     assert stats.spread == pytest.approx(frame.std(dtype=np.float64), rel=1e-9)
     assert stats.brightest_permille == pytest.approx(np.quantile(frame, 0.999))
     assert stats.saturated_fraction == pytest.approx((frame >= 41000).mean())
+
+
+def test_a_colour_flat_is_judged_by_its_brightest_channel():
+    rng = np.random.default_rng(4)
+    frame = rng.normal(10000, 50, (60, 80))
+    frame[0::2, 1::2] *= 2.0
+    frame = frame.astype(np.uint16)
+    judged = flat_statistics(frame, 65535, colour=True)
+    assert judged.median == np.median(frame[0::2, 1::2])
+    assert judged.brightest_permille == pytest.approx(np.quantile(frame[0::2, 1::2], 0.999))
+    assert flat_statistics(frame, 65535, colour=False).median == np.median(frame)
 
 
 def test_left_justified_samples_are_told_by_their_step():

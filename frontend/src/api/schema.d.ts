@@ -1942,6 +1942,8 @@ export interface components {
             /** Done */
             done: number;
             last: components["schemas"]["TestShotOut"] | null;
+            /** Statistic */
+            statistic: string;
             /** Step Id */
             step_id: number;
             /** Title */

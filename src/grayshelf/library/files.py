@@ -192,6 +192,28 @@ class _HashingWriter:
         return self._stream.tell()
 
 
+def _give_name(part: Path, path: Path) -> None:
+    """Give a finished file its name, unless the name is taken."""
+    try:
+        try:
+            os.link(part, path)
+        except OSError as error:
+            if error.errno not in (errno.EPERM, errno.ENOTSUP, errno.EOPNOTSUPP, errno.ENOSYS):
+                raise
+            # A disk without links (a stick, some shares): take the name first, then put the file there.
+            os.close(os.open(path, os.O_CREAT | os.O_EXCL))
+            part.replace(path)
+    except FileExistsError as error:
+        raise Conflict(f"{path.name} is there already and was left as it is.") from error
+
+
+def drop_unfinished(path: Path) -> None:
+    """Remove what a process that was killed left of a file: its '.part', and a name that holds no byte."""
+    path.with_name(path.name + ".part").unlink(missing_ok=True)
+    if path.exists() and path.stat().st_size == 0:
+        path.unlink()
+
+
 def write_new(path: Path, write: Callable[[BinaryIO], None]) -> str:
     """Write a file that was not there before; return its SHA-256.
 
@@ -216,10 +238,7 @@ def write_new(path: Path, write: Callable[[BinaryIO], None]) -> str:
             raise Conflict(
                 f"{path.name} was not written as it should be: the disk gave other bytes back.", "Check it."
             )
-        try:
-            os.link(part, path)
-        except FileExistsError as error:
-            raise Conflict(f"{path.name} is there already and was left as it is.") from error
+        _give_name(part, path)
     except OSError as error:
         if error.errno == errno.ENOSPC:
             raise Conflict(

@@ -605,6 +605,8 @@ class SeriesOut(BaseModel):
     title: str
     done: int
     count: int
+    statistic: str
+    """What the level is: the median of the frame, or of its brightest channel."""
     last: TestShotOut | None
 
 

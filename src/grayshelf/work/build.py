@@ -28,7 +28,15 @@ from grayshelf.core.matching.model import Verdict
 from grayshelf.core.sensor.statistics import frame_statistics
 from grayshelf.library.catalog import IN_SETS, describe_set, enter_own_file
 from grayshelf.library.facts_json import facts_from_json
-from grayshelf.library.files import FileSource, read_header, read_pixels, scratch_folder, sha256_of, write_new
+from grayshelf.library.files import (
+    FileSource,
+    drop_unfinished,
+    read_header,
+    read_pixels,
+    scratch_folder,
+    sha256_of,
+    write_new,
+)
 from grayshelf.library.levels import pedestal_level
 from grayshelf.library.library import Library
 from grayshelf.library.models import Folder, Frame, FrameSet, MasterInput, MasterRecord, Rig
@@ -110,6 +118,7 @@ def build_master(
     )
     target = library.root / relative
     noise: dict[str, float | None]
+    drop_unfinished(target)
     if target.exists():
         # Written before the process was killed, but not entered: the same inputs give the same file.
         noise = _noise_in_header(target)

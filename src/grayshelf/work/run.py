@@ -29,10 +29,10 @@ from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.frames.write import frame_header, write_frame
 from grayshelf.core.matching.model import CommonSettings
 from grayshelf.core.planning.runsheet import FlatWish, RunSheet, StepKind, afterwards
-from grayshelf.core.sensor.statistics import FrameStatistics, frame_statistics
+from grayshelf.core.sensor.statistics import FrameStatistics, flat_statistics
 from grayshelf.devices.ports import Exposed, RigDevices
 from grayshelf.library.catalog import enter_own_file, read_file, regroup
-from grayshelf.library.files import read_pixels, sha256_of, write_new
+from grayshelf.library.files import drop_unfinished, read_pixels, sha256_of, write_new
 from grayshelf.library.levels import pedestal_level
 from grayshelf.library.library import Library
 from grayshelf.library.models import FlatSetting, Folder, Frame, FrameSet, Job, Rig, RunShot, RunStep
@@ -390,10 +390,12 @@ class Run:
         """Expose and write one frame, or find it where it was written before the process was killed."""
         path = self.library.root / name
         camera = self.devices.camera
+        drop_unfinished(path)
+        colour = kind is FrameKind.FLAT and camera.facts.bayer_pattern is not None
         if path.exists():
             facts = read_file(path, self.zone).facts
             if facts is not None and facts.utc is not None:
-                stats = frame_statistics(read_pixels(path), camera.facts.white_adu)
+                stats = flat_statistics(read_pixels(path), camera.facts.white_adu, colour)
                 return stats, facts.utc, facts.exposure_s or exposure_s, facts, sha256_of(path)
             raise Conflict(
                 f"{path.name} is there, but is no frame that can be read; it was left as it is.",
@@ -406,7 +408,7 @@ class Run:
         facts = self._facts(kind, row, exposure_s, gain, offset, binning, exposed)
         header = frame_header(facts)
         sha = write_new(path, lambda stream: write_frame(stream, exposed.pixels, header))
-        stats = frame_statistics(exposed.pixels, camera.facts.white_adu)
+        stats = flat_statistics(exposed.pixels, camera.facts.white_adu, colour)
         return stats, exposed.began, exposure_s, facts, sha
 
     def _facts(

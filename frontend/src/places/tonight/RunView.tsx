@@ -103,7 +103,7 @@ function SeriesView({ series, search }: { series: Schemas["SeriesOut"]; search: 
         )}
         {series.last && (
           <p className="text-ink2">
-            median of frame {series.last.number}, {series.last.exposure}
+            {series.statistic} of frame {series.last.number}, {series.last.exposure}
           </p>
         )}
         {series.last?.why && <p className="mt-2 border-l-4 border-accent pl-3">{series.last.why}</p>}

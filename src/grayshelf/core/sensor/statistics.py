@@ -88,6 +88,26 @@ def frame_statistics(pixels: NDArray[np.uint16], white: int = 65535) -> FrameSta
     )
 
 
+def flat_statistics(pixels: NDArray[np.uint16], white: int, colour: bool) -> FrameStatistics:
+    """Statistics by which a flat is judged: of the whole frame, or of the brightest channel of a colour sensor.
+
+    The brightest channel is the one that would leave the linear range first.
+
+    Parameters
+    ----------
+    pixels
+        Shape (h, w), dtype uint16.
+    white
+        The level at which this camera's pixels are full, in ADU.
+    colour
+        Whether neighbouring pixels lie under different filters, in a pattern of 2 × 2.
+    """
+    if not colour:
+        return frame_statistics(pixels, white)
+    phases = (pixels[r::2, c::2] for r in (0, 1) for c in (0, 1))
+    return max((frame_statistics(phase, white) for phase in phases), key=lambda s: s.median)
+
+
 def sample_step(pixels: NDArray[np.uint16]) -> int:
     """The step between neighbouring levels: 16 or 4 for left-justified 12- or 14-bit data, else 1.
 

@@ -224,6 +224,7 @@ def run_page(
             )
     now = library.clock.now()
     white = devices.camera.facts.white_adu if devices else 65535
+    colour = devices is not None and devices.camera.facts.bayer_pattern is not None
     rows = job.params.get("rows", [])
     outs = _forecast(steps, now, zone, bands, rows)
     searches = [_search(x, shots[x.id], wishes, white, rows, bands) for x in shown]
@@ -252,7 +253,7 @@ def run_page(
         steps=outs,
         current=current.id if current and alive else None,
         search=next((x for x in searches if current and x.step_id == current.id), None),
-        series=_series(current, last, wishes, white) if current else None,
+        series=_series(current, last, wishes, white, colour) if current else None,
         searches=searches,
         afterwards=list(job.result.get("afterwards", [])),
         end_clock=end,
@@ -422,7 +423,9 @@ def _search(
     )
 
 
-def _series(step: RunStep, last: RunShot | None, wishes: FlatWishes, white: int) -> s.SeriesOut | None:
+def _series(
+    step: RunStep, last: RunShot | None, wishes: FlatWishes, white: int, colour: bool
+) -> s.SeriesOut | None:
     if step.kind not in ("flats", "dark flats", "darks"):
         return None
     target = wishes.target(white)
@@ -432,4 +435,7 @@ def _series(step: RunStep, last: RunShot | None, wishes: FlatWishes, white: int)
             shot = _shot(last, target.level_adu, target.tolerance_adu, last.seq)
         else:
             shot = _shot(last, float(last.stats["median"]), 60.0, last.seq)
-    return s.SeriesOut(step_id=step.id, title=step.title, done=step.done, count=step.count, last=shot)
+    statistic = "median of the brightest channel" if colour and step.kind == "flats" else "median"
+    return s.SeriesOut(
+        step_id=step.id, title=step.title, done=step.done, count=step.count, statistic=statistic, last=shot
+    )
