@@ -6,7 +6,7 @@ from datetime import UTC, datetime
 
 import pytest
 
-from grayshelf.core.checks.frames import light_leak
+from grayshelf.core.checks.frames import flat_level, light_leak
 from grayshelf.core.checks.levels import apart_from_set
 from grayshelf.core.planning.runsheet import (
     DarkWish,
@@ -103,3 +103,5 @@ def test_frames_apart_from_their_set_and_light_on_a_capped_frame():
     assert finding is not None
     assert finding.size == 140.0
     assert light_leak(stats, 620.0) is None
+    assert flat_level(stats, 600.0, 25.0) is None, "a panel that drifts a little is no matter"
+    assert flat_level(stats, 500.0, 25.0).size == 140.0

@@ -172,6 +172,8 @@ def test_a_run_with_everything_that_can_go_wrong(client, context):
         assert session.scalar(select(RunStep).where(RunStep.state == "no answer")).filter_code == "L"
     assert client.post(f"/api/runs/{job}/put-away").status_code == 200
     assert page() is None
+    ready = {r["what"]: r["text"] for r in client.get("/api/rigs/1/tonight").json["ready"]}
+    assert "4 masters built" in ready["last run"]
 
 
 def test_darks_are_shot_at_their_temperature_and_close_their_gap(client, context):

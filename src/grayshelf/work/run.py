@@ -10,7 +10,7 @@ import math
 import re
 import threading
 from collections.abc import Callable
-from dataclasses import asdict, dataclass, replace
+from dataclasses import asdict, replace
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -18,7 +18,7 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from grayshelf.core.checks.frames import light_leak
+from grayshelf.core.checks.frames import flat_level, light_leak
 from grayshelf.core.errors import CannotCombine, Conflict, DeviceError, GrayShelfError
 from grayshelf.core.filing.names import frame_stem, night_folder, safe_name
 from grayshelf.core.flats.exposure import Found, NoAnswer, Pedestal, Shoot, TestShot, next_step
@@ -81,14 +81,6 @@ def make_run(session: Session, library: Library, rig: Rig, sheet: RunSheet) -> J
     session.add(job)
     session.flush()
     return job
-
-
-@dataclass
-class _Place:
-    """Where a run writes its frames."""
-
-    folder: str
-    night: Any
 
 
 class Run:
@@ -536,11 +528,8 @@ class Run:
         target = self.wishes.target(self.devices.camera.facts.white_adu)
 
         def judge(stats: FrameStatistics) -> str | None:
-            off = stats.median - target.level_adu
-            # Twice the tolerance: a panel may drift a little; the wrong filter or a dark panel lies far outside.
-            if abs(off) > 2 * target.tolerance_adu:
-                return f"Level {stats.median:,.0f} ADU, {off:+,.0f} from the target: left out of the master."
-            return None
+            finding = flat_level(stats, target.level_adu, target.tolerance_adu)
+            return f"{finding.message} {finding.advice}" if finding else None
 
         self._series(step, FrameKind.FLAT, row, float(exposure), judge)
 
@@ -552,24 +541,7 @@ class Run:
             self._end(step, "skipped")
             return
         pedestal = self._pedestal(row)
-        self._series(
-            step,
-            FrameKind.DARK_FLAT,
-            row,
-            float(exposure),
-            self._leak_judge(step, pedestal, float(exposure), row.gain),
-        )
-
-    def _leak_judge(
-        self, step: RunStep, pedestal: Pedestal | None, exposure_s: float, gain: float
-    ) -> Callable[[FrameStatistics], str | None]:
-        def judge(stats: FrameStatistics) -> str | None:
-            if pedestal is None:
-                return None
-            finding = light_leak(stats, pedestal.adu, self.traits.dark_rate_e_s * exposure_s)
-            return f"{finding.message} {finding.advice}" if finding else None
-
-        return judge
+        self._series(step, FrameKind.DARK_FLAT, row, float(exposure), _leak_judge(pedestal))
 
     def _cool(self, step: RunStep) -> None:
         """Bring the sensor to its set point and let it settle."""
@@ -647,6 +619,16 @@ class Run:
         cold = self.devices.camera.cooler().set_point_c is not None
         todo = afterwards(darks, has_cover=False, panel_by_hand=True, cold=cold)
         return {"message": f"{frames} frames shot, {masters} masters built", "afterwards": list(todo)}
+
+
+def _leak_judge(pedestal: Pedestal | None) -> Callable[[FrameStatistics], str | None]:
+    """Tells of light on a capped frame, where the pedestal is known; dark current in a flat's time is no matter."""
+
+    def judge(stats: FrameStatistics) -> str | None:
+        finding = light_leak(stats, pedestal.adu) if pedestal is not None else None
+        return f"{finding.message} {finding.advice}" if finding else None
+
+    return judge
 
 
 def _as_test(shot: RunShot) -> TestShot:

@@ -30,7 +30,7 @@ from grayshelf.core.planning.runsheet import (
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.levels import sky_electrons
 from grayshelf.library.library import Library
-from grayshelf.library.models import FlatSetting, Rig
+from grayshelf.library.models import FlatSetting, Job, Rig
 from grayshelf.library.shelf import (
     LightSet,
     events_of,
@@ -344,8 +344,14 @@ def _plan(
     )
 
 
+def _last_run(session: Session, rig_id: int) -> str:
+    """What the rig's last run that went to its end shot and built."""
+    query = select(Job.message).where(Job.kind == "run", Job.rig_id == rig_id, Job.state == "done")
+    return session.scalar(query.order_by(Job.id.desc()).limit(1)) or ""
+
+
 def _ready(
-    library: Library, rig: Rig, sheet: RunSheet, devices: RigDevices | None, n_lost: int
+    library: Library, rig: Rig, sheet: RunSheet, devices: RigDevices | None, last_run: str
 ) -> list[Ready]:
     """What to know before the start, in one line each."""
     lines = [_room(library, sheet, devices)]
@@ -384,8 +390,8 @@ def _ready(
         if unknown:
             text = f"{', '.join(unknown)} is not in the wheel; put it in or leave its flats out"
             lines.append(Ready("filters", text, good=False, stops=True))
-    if n_lost:
-        lines.append(Ready("last run", f"{n_lost} of its rows found no exposure", good=False))
+    if last_run:
+        lines.append(Ready("last run", last_run, good=True))
     return lines
 
 
@@ -454,7 +460,7 @@ def look_at_tonight(
             sheet=sheet,
             steps=tuple(timed(sheet.steps, now)),
             choices=tuple(_choices(library, session, rig, sheet, offers, now, wishes, pace, devices)),
-            ready=tuple(_ready(library, rig, sheet, devices, 0)),
+            ready=tuple(_ready(library, rig, sheet, devices, _last_run(session, rig.id))),
             covered=tuple(_covered(library, rig, sets)),
         )
 

@@ -46,15 +46,18 @@ def light_leak(capped: FrameStatistics, pedestal_adu: float, dark_current_adu: f
 
 
 def flat_level(stats: FrameStatistics, target_adu: float, tolerance_adu: float) -> Finding | None:
-    """Whether a flat left its tolerance while the series was shot (the panel drifts, the wrong filter is in)."""
+    """Whether a flat of a series is too far off to be used (the wrong filter is in, the panel went dark).
+
+    Twice the tolerance is allowed: a panel drifts a little, and each flat is scaled to its own median.
+    """
     off = stats.median - target_adu
-    if abs(off) <= tolerance_adu:
+    if abs(off) <= 2.0 * tolerance_adu:
         return None
     return Finding(
         "level",
         off,
         "ADU",
         f"The flat lies {abs(off):,.0f} ADU {'above' if off > 0 else 'below'} the target, "
-        f"outside ±{tolerance_adu:,.0f}.",
+        f"outside ±{2.0 * tolerance_adu:,.0f}, and is left out of the master.",
         "Check the panel and the filter, and find the exposure again.",
     )

@@ -80,6 +80,11 @@ class RigPace:
     build_s: float = 20.0
 
 
+def series_seconds(count: int, exposure_s: float, pace: RigPace) -> float:
+    """How long so many frames take, with their downloads."""
+    return count * (exposure_s + pace.download_s)
+
+
 @dataclass(frozen=True)
 class SheetStep:
     """One step of a run sheet. `params` is what the device work needs; it is plain data."""
@@ -150,7 +155,6 @@ def plan_sheet(
     moves_filter: bool = True,
     sensor_temp_c: float | None = None,
     current_position: int | None = None,
-    diffuser: str | None = None,
 ) -> RunSheet:
     """Write the run sheet.
 
@@ -175,7 +179,7 @@ def plan_sheet(
     ordered = order_rows(rows, current_position)
     if ordered:
         if panel_by_hand:
-            steps.append(_panel_gate(pace, dimmable, diffuser, None if moves_angle else ordered[0].angle_deg))
+            steps.append(_panel_gate(pace, dimmable, None if moves_angle else ordered[0].angle_deg))
         before: FlatWish | None = None
         for index, row in enumerate(ordered):
             steps += _gates_by_hand(index, row, before, pace, (moves_filter, dimmable, moves_focus))
@@ -201,13 +205,12 @@ def plan_sheet(
     return RunSheet(tuple(steps), tuple(ordered), tuple(darks))
 
 
-def _panel_gate(pace: RigPace, dimmable: bool, diffuser: str | None, angle_deg: float | None) -> SheetStep:
+def _panel_gate(pace: RigPace, dimmable: bool, angle_deg: float | None) -> SheetStep:
     how = "its brightness is set for you" if dimmable else "switch it on"
-    hang = f" Hang {diffuser} before it." if diffuser else ""
     turned = f" Leave the camera at {angle_deg:.1f}°, as the lights had it." if angle_deg is not None else ""
     params = {
         "gate": "panel",
-        "advice": f"Aim the telescope at it; {how}.{hang}{turned}",
+        "advice": f"Aim the telescope at it; {how}.{turned}",
         "answer": "The panel is on: begin",
     }
     return SheetStep(StepKind.GATE, "Panel on", pace.gate_s, needs_person=True, params=params)
@@ -284,7 +287,7 @@ def _flat_steps(index: int, row: FlatWish, pace: RigPace) -> list[SheetStep]:
         SheetStep(
             StepKind.FLATS,
             f"{row.n_flats} flats in {row.filter_code}",
-            row.n_flats * (exposure + pace.download_s),
+            series_seconds(row.n_flats, exposure, pace),
             filter_code=row.filter_code,
             count=row.n_flats,
             exposure_s=exposure,
@@ -300,7 +303,7 @@ def _dark_flats(index: int, row: FlatWish, pace: RigPace) -> SheetStep:
     return SheetStep(
         StepKind.DARK_FLATS,
         f"{row.n_dark_flats} dark flats for {row.filter_code}",
-        row.n_dark_flats * (exposure + pace.download_s),
+        series_seconds(row.n_dark_flats, exposure, pace),
         filter_code=row.filter_code,
         count=row.n_dark_flats,
         exposure_s=exposure,
@@ -335,7 +338,7 @@ def _dark_steps(dark: DarkWish, sensor_temp_c: float | None, pace: RigPace) -> l
         SheetStep(
             StepKind.DARKS,
             title,
-            dark.n_frames * (dark.exposure_s + pace.download_s),
+            series_seconds(dark.n_frames, dark.exposure_s, pace),
             count=dark.n_frames,
             exposure_s=dark.exposure_s,
             exposure_known=True,

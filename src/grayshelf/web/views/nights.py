@@ -188,17 +188,11 @@ def slip_page(library: Library, set_id: int, tonight_of: dict[int, Tonight] | No
         passband_nm=bands.get(lights.facts.filter_code or ""),
         verdict=slip.verdict.value,
         lines=lines,
-        columns=[
-            s.CountOut(name=_column_title(c, slip), count=i) for i, c in enumerate(COLUMNS) if c in shown
-        ],
+        columns=[s.CountOut(name=c, count=i) for i, c in enumerate(COLUMNS) if c in shown],
         warnings=list(slip.warnings),
         advice=_advice(slip, offer),
         offer=offer,
     )
-
-
-def _column_title(quantity: str, slip: PullSlip) -> str:
-    return quantity
 
 
 def _line_out(line: SlipLine, today: date) -> s.SlipLineOut:

@@ -18,7 +18,7 @@ from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.frames.sets import nominal_exposure, nominal_temperature
 from grayshelf.core.matching.age import age_in_words, age_step
 from grayshelf.core.matching.model import Holding, Tolerances
-from grayshelf.core.planning.runsheet import RigPace
+from grayshelf.core.planning.runsheet import RigPace, series_seconds
 from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.files import read_pixels
 from grayshelf.library.library import Library
@@ -262,8 +262,7 @@ def _gap_out(
         title = f"Dark {w.seconds(want.exposure_s or 0)}" + (
             f", {w.degrees_c(temp)}" if temp is not None else ""
         )
-        pace = RigPace()
-        takes = w.duration(DEFAULT_DARKS * ((want.exposure_s or 0.0) + pace.download_s))
+        takes = w.duration(series_seconds(DEFAULT_DARKS, want.exposure_s or 0.0, RigPace()))
     else:
         title = f"Flats of {w.short_day(want.night)}"
         takes = ""

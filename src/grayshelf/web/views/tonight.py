@@ -14,7 +14,7 @@ from grayshelf.core.flats.settings import FlatWishes
 from grayshelf.core.matching import rulers
 from grayshelf.core.matching.age import age_step
 from grayshelf.core.matching.model import CommonSettings
-from grayshelf.core.planning.runsheet import StepKind, TimedStep
+from grayshelf.core.planning.runsheet import RigPace, StepKind, TimedStep, series_seconds
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.models import FrameSet, Job, RunShot, RunStep
@@ -130,7 +130,7 @@ def _offers(tonight: Tonight, bands: dict[str, float | None]) -> list[s.OfferOut
             )
         )
     for d in tonight.darks:
-        seconds = d.wish.n_frames * (d.wish.exposure_s + 1.5)
+        seconds = series_seconds(d.wish.n_frames, d.wish.exposure_s, RigPace())
         found.append(
             s.OfferOut(
                 key=d.key,
