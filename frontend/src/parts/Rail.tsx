@@ -101,8 +101,14 @@ function Search() {
           if (event.key === "ArrowDown") setChosen((c) => Math.min(c + 1, items.length - 1));
           else if (event.key === "ArrowUp") setChosen((c) => Math.max(c - 1, 0));
           else if (event.key === "Enter") {
-            const item = items[chosen];
+            // What stands in the list may still answer an earlier word: Enter is for the one that is written now.
+            const item = found.isPlaceholderData ? undefined : items[chosen];
             if (item) go(item.href);
+            else
+              void found.refetch().then((answer) => {
+                const first = answer.data?.items[0];
+                if (first) go(first.href);
+              });
           } else if (event.key === "Escape") {
             setOpen(false);
             event.currentTarget.blur();

@@ -344,7 +344,8 @@ def _forecast(
                 lights=int(row["lights"])
                 if row and step.kind == "flats"
                 else int(step.params.get("lights", 0)),
-                wanted=bool(row and row.get("hole")) or step.kind == "darks",
+                wanted=step.kind == "darks"
+                or (step.kind in ("find", "flats") and bool(row and row.get("hole"))),
                 outcome=_outcome(step),
             )
         )
