@@ -23,6 +23,12 @@ class CameraFacts:
     bayer_pattern: str | None
     cooled: bool
     download_s: float
+    gain_range: tuple[float, float] | None = None
+    """Lowest and highest gain setting; None where the camera does not say."""
+    offset_range: tuple[float, float] | None = None
+    shortest_s: float = 0.001
+    repeatable_from_s: float = 0.0
+    """Shorter exposures than this do not repeat, and are no measure of light."""
 
 
 @dataclass(frozen=True)

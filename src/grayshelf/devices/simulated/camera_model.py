@@ -27,6 +27,8 @@ class SensorModel:
     seed: int
     sample_step: int = 1
     bayer_pattern: str | None = None
+    channel_response: tuple[float, float, float] = (0.62, 1.0, 0.74)
+    """Of the red, green and blue pixels of a colour sensor."""
     cooled: bool = True
     full_well_e: float = 51_000.0
     e_per_adu_at_zero_gain: float = 0.80
@@ -40,6 +42,9 @@ class SensorModel:
     unrepeatable_below_s: float = 0.0
     dead_time_s: float = 0.0015
     download_s: float = 1.5
+    gain_range: tuple[float, float] = (0.0, 400.0)
+    offset_range: tuple[float, float] = (0.0, 80.0)
+    shortest_s: float = 0.001
 
     @property
     def white_adu(self) -> int:
@@ -65,8 +70,13 @@ class SensorModel:
 
     @cached_property
     def response(self) -> Map:
-        """Pixel response, 1 % rms about 1."""
-        return self._normal(1, 0.01) + np.float32(1.0)
+        """Pixel response, 1 % rms about 1, or about the channel's on a colour sensor."""
+        response = self._normal(1, 0.01) + np.float32(1.0)
+        if self.bayer_pattern is not None:
+            by_colour = dict(zip("RGB", self.channel_response, strict=True))
+            for place, colour in enumerate(self.bayer_pattern):
+                response[place // 2 :: 2, place % 2 :: 2] *= np.float32(by_colour[colour])
+        return response
 
     @cached_property
     def pattern_adu(self) -> Map:
@@ -78,11 +88,14 @@ class SensorModel:
 
     @cached_property
     def noise_factor(self) -> Map:
-        """Read noise of each pixel over that of the usual one: a tail of noisy pixels."""
+        """Read noise of each pixel over that of the usual one: a tail of noisy pixels, up to three times as noisy.
+
+        It sets the rms over all pixels a tenth above the usual pixel.
+        """
         rng = np.random.default_rng([self.seed, 3])
         factor = np.ones((self.height, self.width), np.float32)
-        noisy = rng.random(factor.shape, dtype=np.float32) < 0.006
-        factor[noisy] += rng.exponential(1.5, int(noisy.sum())).astype(np.float32)
+        noisy = rng.random(factor.shape, dtype=np.float32) < 0.06
+        factor[noisy] = (1.5 + 1.5 * rng.beta(1.0, 1.5, int(noisy.sum()))).astype(np.float32)
         return factor
 
     @cached_property

@@ -133,6 +133,10 @@ class SimulatedCamera:
             sensor.bayer_pattern,
             sensor.cooled,
             sensor.download_s,
+            sensor.gain_range,
+            sensor.offset_range,
+            sensor.shortest_s,
+            sensor.unrepeatable_below_s,
         )
 
     def expose(

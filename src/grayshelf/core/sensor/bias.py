@@ -1,0 +1,149 @@
+"""What one bias frame says: its levels, its lowest pixels and where they are, and whether light is on it."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from grayshelf.core.sensor.statistics import count_levels, quantile_of_counts
+
+#: So many of the lowest pixels of each frame are kept, by place and level.
+MOST_LOWEST = 400
+#: A pixel that is among the lowest in this share of the frames does not get there by chance.
+DEAD_IN_SHARE_OF_FRAMES = 0.8
+#: ... and lies this many spreads below the frame.
+DEAD_BELOW_SPREADS = 5.0
+#: Fewer frames than this say nothing of single pixels.
+FEWEST_FOR_DEAD = 3
+
+
+@dataclass(frozen=True)
+class BiasReading:
+    """One capped frame, read once. Levels in ADU."""
+
+    offset: float
+    n_pixels: int
+    zeros: int
+    minimum: int
+    mean: float
+    median: float
+    spread: float
+    """From the darkest 1 %, as a standard deviation: hot pixels do not count in it."""
+    darkest_percent: float
+    """The level that 1 % of the pixels lie below."""
+    darkest_permyriad: float
+    """The level that 0.01 % of the pixels lie below."""
+    tilt: float
+    """Between the brightest and the darkest sixteenth of the frame."""
+    complete_to: int
+    """All pixels up to this level are in `lowest`; −1 where too many are at zero to keep."""
+    lowest: tuple[tuple[int, int], ...]
+    """(index into the flattened frame, level) of the lowest pixels."""
+    exposure_s: float = 0.0
+
+
+@dataclass(frozen=True)
+class DeadPixel:
+    """A pixel that is the lowest for reasons of its own."""
+
+    index: int
+    level_adu: float
+    share_of_frames: float
+
+    def place(self, width: int) -> tuple[int, int]:
+        """Column and row, counted from 0."""
+        return self.index % width, self.index // width
+
+
+def read_bias(pixels: NDArray[np.uint16], offset: float, exposure_s: float = 0.0) -> BiasReading:
+    """Read a capped frame.
+
+    Parameters
+    ----------
+    pixels
+        Shape (h, w), dtype uint16.
+    offset
+        The offset setting it was taken at.
+    """
+    bins = count_levels(pixels)
+    cumulative = np.cumsum(bins)
+    total = int(cumulative[-1])
+    complete_to = int(np.searchsorted(cumulative, MOST_LOWEST, side="right")) - 1
+    lowest: tuple[tuple[int, int], ...] = ()
+    if complete_to >= 0 and cumulative[complete_to] > 0:
+        # Down to the last level that is there: coarse steps leave levels empty.
+        complete_to = int(np.flatnonzero(bins[: complete_to + 1])[-1])
+        flat = pixels.ravel()
+        where = np.flatnonzero(flat <= complete_to)
+        lowest = tuple((int(i), int(flat[i])) for i in where)
+    median, percent = quantile_of_counts(bins, 0.5), quantile_of_counts(bins, 0.01)
+    return BiasReading(
+        offset=offset,
+        n_pixels=total,
+        zeros=int(bins[0]),
+        minimum=int(np.argmax(bins > 0)),
+        mean=float(bins @ np.arange(65536.0)) / total,
+        median=median,
+        spread=(median - percent) / 2.3263,
+        darkest_percent=percent,
+        darkest_permyriad=quantile_of_counts(bins, 1e-4),
+        tilt=_tilt(pixels),
+        complete_to=complete_to,
+        lowest=lowest,
+        exposure_s=exposure_s,
+    )
+
+
+def _tilt(pixels: NDArray[np.uint16]) -> float:
+    """Difference between the medians of the brightest and darkest of 4 × 4 tiles, from a sample of the pixels."""
+    height, width = pixels.shape
+    step = max(1, min(height, width) // 160)
+    tiles = [
+        float(np.median(band[::step, ::step]))
+        for rows in np.array_split(pixels, 4, axis=0)
+        for band in np.array_split(rows, 4, axis=1)
+    ]
+    return max(tiles) - min(tiles)
+
+
+def dead_pixels(readings: Sequence[BiasReading]) -> tuple[DeadPixel, ...]:
+    """Pixels that are the lowest in nearly every frame, far below the rest; they must not decide for millions.
+
+    Only frames whose lowest pixels are known by place are asked; fewer than three of them say nothing.
+    """
+    known = [r for r in readings if r.complete_to >= 0 and r.zeros <= MOST_LOWEST // 4]
+    if len(known) < FEWEST_FOR_DEAD:
+        return ()
+    seen: Counter[int] = Counter()
+    levels: dict[int, list[float]] = {}
+    below: dict[int, list[float]] = {}
+    for reading in known:
+        for index, level in reading.lowest:
+            seen[index] += 1
+            levels.setdefault(index, []).append(level)
+            below.setdefault(index, []).append((reading.median - level) / max(reading.spread, 0.5))
+    return tuple(
+        DeadPixel(index, float(np.mean(levels[index])), count / len(known))
+        for index, count in sorted(seen.items())
+        if count >= DEAD_IN_SHARE_OF_FRAMES * len(known) and np.mean(below[index]) > DEAD_BELOW_SPREADS
+    )
+
+
+def good_zeros(reading: BiasReading, dead: Sequence[DeadPixel]) -> int:
+    """Pixels at zero that are not dead."""
+    if reading.complete_to >= 0:
+        known = {d.index for d in dead}
+        return sum(1 for index, level in reading.lowest if level == 0 and index not in known)
+    return max(reading.zeros - len(dead), 0)
+
+
+def good_minimum(reading: BiasReading, dead: Sequence[DeadPixel]) -> int:
+    """The frame's darkest good pixel."""
+    if reading.complete_to < 0:
+        return 0
+    known = {d.index for d in dead}
+    return min((level for index, level in reading.lowest if index not in known), default=reading.complete_to)

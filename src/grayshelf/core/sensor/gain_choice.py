@@ -1,0 +1,160 @@
+"""Gains side by side: unity gain, where the sensor switches its conversion, and which gain to use for what."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+#: A drop of read noise by more than this between neighbouring gains is a switch of conversion (domain: gain).
+SWITCH_DROP = 0.25
+#: Broad band: the gain just after a switch, if it costs less dynamic range than this.
+SWITCH_COSTS_AT_MOST = 0.5
+#: Narrow band: the lowest gain whose read noise is within this of the best.
+NEAR_BEST = 0.10
+
+
+@dataclass(frozen=True)
+class GainFigures:
+    """One gain's numbers, as far as they are known."""
+
+    gain: float
+    e_per_adu: float
+    read_noise_e: float
+    capacity_e: float | None
+    sample_step: int = 1
+
+    @property
+    def stops(self) -> float | None:
+        """Dynamic range."""
+        return math.log2(self.capacity_e / self.read_noise_e) if self.capacity_e else None
+
+
+@dataclass(frozen=True)
+class Suggestion:
+    """A gain to use, why, and what the next best would cost."""
+
+    purpose: str
+    gain: float
+    reason: str
+    runner_up: str
+
+
+@dataclass(frozen=True)
+class GainChoice:
+    """What several gains say together."""
+
+    unity_gain: float | None
+    unity_note: str
+    switch: tuple[float, float] | None
+    """Between these two settings the read noise drops."""
+    suggestions: tuple[Suggestion, ...]
+
+
+def choose_gain(figures: Sequence[GainFigures], word: str = "gain") -> GainChoice:
+    """Compare gains.
+
+    Parameters
+    ----------
+    figures
+        One for each gain setting, any order.
+    word
+        What this camera calls it: 'gain' or 'ISO'.
+    """
+    rows = sorted(figures, key=lambda f: f.gain)
+    unity, note = _unity(rows, word)
+    switch = conversion_switch(rows)
+    suggestions: tuple[Suggestion, ...] = ()
+    if len(rows) >= 2:
+        suggestions = tuple(s for s in (_broad(rows, switch, word), _narrow(rows, word)) if s is not None)
+    return GainChoice(unity, note, switch, suggestions)
+
+
+def conversion_switch(rows: Sequence[GainFigures]) -> tuple[float, float] | None:
+    """The two neighbouring gains between which the read noise drops the most, by more than a quarter."""
+    drops = [
+        (1.0 - b.read_noise_e / a.read_noise_e, (a.gain, b.gain))
+        for a, b in zip(rows, rows[1:], strict=False)
+        if a.read_noise_e > 0
+    ]
+    best = max(drops, default=None)
+    return best[1] if best is not None and best[0] > SWITCH_DROP else None
+
+
+def _unity(rows: Sequence[GainFigures], word: str) -> tuple[float | None, str]:
+    """The setting at which one native step of the converter is one electron."""
+    native = [(f.gain, math.log(f.e_per_adu * f.sample_step)) for f in rows if f.e_per_adu > 0]
+    step = rows[0].sample_step if rows else 1
+    unit = "16-bit ADU" if step == 1 else f"native steps of {step} ADU"
+    for (g0, l0), (g1, l1) in zip(native, native[1:], strict=False):
+        if l0 >= 0 > l1 or l1 >= 0 > l0:
+            return g0 + (g1 - g0) * l0 / (l0 - l1), f"one electron to one step, counted in {unit}"
+    if not native:
+        return None, ""
+    if all(level < 0 for _, level in native):
+        return None, f"below {word} {native[0][0]:g}: even there one step is less than an electron, in {unit}"
+    return None, f"above {word} {native[-1][0]:g}: even there one step is more than an electron, in {unit}"
+
+
+def _broad(rows: Sequence[GainFigures], switch: tuple[float, float] | None, word: str) -> Suggestion | None:
+    known = [(f, f.stops) for f in rows if f.stops is not None]
+    if len(known) < 2:
+        return None
+    best, most = max(known, key=lambda item: item[1] or 0.0)
+    after = next(((f, s) for f, s in known if switch is not None and f.gain == switch[1]), None)
+    if after is not None and after[0] is not best and (most or 0) - (after[1] or 0) < SWITCH_COSTS_AT_MOST:
+        lost = (most or 0) - (after[1] or 0)
+        return Suggestion(
+            "Broad band",
+            after[0].gain,
+            f"Just after the switch: read noise {after[0].read_noise_e:.1f} e⁻ for {lost:.1f} stops less range "
+            f"than {word} {best.gain:g}.",
+            f"{word.capitalize() if word == 'gain' else word} {best.gain:g} has {lost:.1f} stops more range, and "
+            f"{best.read_noise_e / after[0].read_noise_e:.1f} times the read noise.",
+        )
+    second, less = max((item for item in known if item[0] is not best), key=lambda item: item[1] or 0.0)
+    return Suggestion(
+        "Broad band",
+        best.gain,
+        f"The greatest dynamic range, {most:.1f} stops.",
+        f"{word.capitalize() if word == 'gain' else word} {second.gain:g} costs {(most or 0) - (less or 0):.1f} stops "
+        f"of range, with read noise {second.read_noise_e:.1f} in place of {best.read_noise_e:.1f} e⁻.",
+    )
+
+
+def _narrow(rows: Sequence[GainFigures], word: str) -> Suggestion:
+    least = min(f.read_noise_e for f in rows)
+    chosen = next(f for f in rows if f.read_noise_e <= (1.0 + NEAR_BEST) * least)
+    others = [f for f in rows if f is not chosen]
+    below = [f for f in others if f.gain < chosen.gain]
+    named = word.capitalize() if word == "gain" else word
+    if below:
+        second = below[-1]
+        cost = (
+            f"{named} {second.gain:g} has {second.read_noise_e / chosen.read_noise_e:.1f} times the read noise"
+            f"{_more_range(second, chosen)}."
+        )
+    else:
+        second = others[0]
+        cost = f"{named} {second.gain:g} saves {100 * (1 - second.read_noise_e / chosen.read_noise_e):.0f} % of read noise{_less_range(second, chosen)}."
+    at_best = "the least" if chosen.read_noise_e == least else f"within a tenth of the least, {least:.1f} e⁻"
+    return Suggestion(
+        "Narrow band",
+        chosen.gain,
+        f"The lowest {word} whose read noise, {chosen.read_noise_e:.1f} e⁻, is {at_best}.",
+        cost,
+    )
+
+
+def _more_range(second: GainFigures, chosen: GainFigures) -> str:
+    if second.stops is None or chosen.stops is None:
+        return ""
+    gained = second.stops - chosen.stops
+    return f", {abs(gained):.1f} stops {'more' if gained >= 0 else 'less'} range"
+
+
+def _less_range(second: GainFigures, chosen: GainFigures) -> str:
+    if second.stops is None or chosen.stops is None:
+        return ""
+    lost = chosen.stops - second.stops
+    return f" and costs {lost:.1f} stops of range" if lost > 0 else ""

@@ -1,0 +1,212 @@
+"""Two equal frames and what their difference says: temporal noise, with the fixed pattern gone.
+
+Temporal variance after EMVA Standard 1288: σ² = ⟨(A − B)²⟩/2 − (μ_A − μ_B)²/2.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+from scipy.stats import chi2
+
+from grayshelf.core.errors import UnreadableFrame
+
+#: Sides of the blocks by which the evenly lit part of a frame is chosen, in pixels.
+BLOCK = 16
+#: A block belongs to the evenly lit part where its level is this near to the others'.
+EVEN_WITHIN = 0.01
+#: Levels of a pair that differ by more than this are scaled and flagged ...
+DRIFT_NOTED = 0.002
+#: ... and by more than this, refused: the light was not steady.
+DRIFT_REFUSED = 0.02
+#: Bias frames from which single pixels are judged.
+FEWEST_FOR_USUAL = 8
+#: A pair with more of its pixels at white than this counts as full.
+FULL_SHARE = 0.5
+
+
+@dataclass(frozen=True)
+class PairReading:
+    """Two equal frames, read together; one colour channel. ADU."""
+
+    mean_adu: float
+    variance_adu2: float
+    """Temporal variance of one frame."""
+    variance_error_adu2: float
+    """Its standard error."""
+    n_pixels: int
+    drift: float
+    """By how much the second frame's level differs from the first's, above the pedestal, as a share."""
+    full_share: float
+    """Of the pixels at white."""
+    exposure_s: float = 0.0
+    source: str = ""
+    """Pairs of one source (brightness, filter) lie on one line of time."""
+
+
+@njit(cache=True, nogil=True)
+def _sums(
+    a: NDArray[np.uint16],
+    b: NDArray[np.uint16],
+    mask: NDArray[np.bool_],
+    block: int,
+    pedestal: float,
+    scale: float,
+    white: int,
+) -> tuple[int, float, float, float, float, float, int]:
+    n, full = 0, 0
+    sum_a, sum_b, s1, s2, s4 = 0.0, 0.0, 0.0, 0.0, 0.0
+    for by in range(mask.shape[0]):
+        for bx in range(mask.shape[1]):
+            if not mask[by, bx]:
+                continue
+            for y in range(by * block, (by + 1) * block):
+                for x in range(bx * block, (bx + 1) * block):
+                    va, vb = float(a[y, x]), float(b[y, x])
+                    d = (va - pedestal) - (vb - pedestal) * scale
+                    sum_a += va
+                    sum_b += vb
+                    s1 += d
+                    s2 += d * d
+                    s4 += d * d * d * d
+                    n += 1
+                    if va >= white:
+                        full += 1
+    return n, sum_a, sum_b, s1, s2, s4, full
+
+
+def even_part(flat: NDArray[np.uint16], pedestal_adu: float) -> NDArray[np.bool_]:
+    """The blocks of a flat that are lit alike: vignetting and dust shadows are left out.
+
+    Parameters
+    ----------
+    flat
+        One channel, shape (h, w), neither full nor dark.
+
+    Returns
+    -------
+    Shape (h // 16, w // 16). Where hardly any blocks are alike, the middle of the frame.
+    """
+    height, width = flat.shape[0] // BLOCK, flat.shape[1] // BLOCK
+    if height == 0 or width == 0:
+        raise UnreadableFrame("The frame is too small to be measured.", "Use whole frames.")
+    blocks = flat[: height * BLOCK, : width * BLOCK].reshape(height, BLOCK, width, BLOCK)
+    levels = blocks.mean(axis=(1, 3)) - pedestal_adu
+    ordered = np.sort(levels.ravel())
+    # Where the light is flattest, about its middle, most blocks share one level: the densest percent.
+    limits = ordered * (1.0 + EVEN_WITHIN) / (1.0 - EVEN_WITHIN)
+    reach = np.searchsorted(ordered, limits, side="right") - np.arange(ordered.size)
+    start = int(np.argmax(np.where(ordered > 0, reach, 0)))
+    if ordered[start] > 0 and reach[start] >= max(4, 0.01 * ordered.size):
+        return np.asarray((levels >= ordered[start]) & (levels <= limits[start]))
+    return middle_part(flat)
+
+
+def middle_part(plane: NDArray[np.uint16]) -> NDArray[np.bool_]:
+    """The central box, half as wide and high as the frame."""
+    height, width = max(plane.shape[0] // BLOCK, 1), max(plane.shape[1] // BLOCK, 1)
+    mask = np.zeros((height, width), np.bool_)
+    mask[height // 4 : max(height - height // 4, 1), width // 4 : max(width - width // 4, 1)] = True
+    return mask
+
+
+def whole_part(plane: NDArray[np.uint16]) -> NDArray[np.bool_]:
+    """All blocks."""
+    return np.ones((plane.shape[0] // BLOCK, plane.shape[1] // BLOCK), np.bool_)
+
+
+def read_pair(
+    a: NDArray[np.uint16],
+    b: NDArray[np.uint16],
+    part: NDArray[np.bool_],
+    *,
+    pedestal_adu: float = 0.0,
+    white_adu: int = 65535,
+    exposure_s: float = 0.0,
+    source: str = "",
+) -> PairReading:
+    """Read two equal frames.
+
+    Where their levels differ by 0.2 to 2 % the second is scaled to the first above the pedestal, and the variance
+    is that of photon noise at the first's level.
+
+    Parameters
+    ----------
+    a, b
+        The same channel of both, shape (h, w), dtype uint16.
+    part
+        Which blocks to use, from `even_part`.
+
+    Raises
+    ------
+    UnreadableFrame
+        Where the two are not of one size.
+    """
+    if a.shape != b.shape:
+        raise UnreadableFrame(
+            f"The two frames of a pair have {a.shape[1]} × {a.shape[0]} and {b.shape[1]} × {b.shape[0]} pixels: "
+            "they are of two sensors or two settings.",
+            "Pair frames of one camera.",
+        )
+    n, sum_a, sum_b, s1, s2, s4, full = _sums(a, b, part, BLOCK, pedestal_adu, 1.0, white_adu)
+    signal_a, signal_b = sum_a / n - pedestal_adu, sum_b / n - pedestal_adu
+    drift = signal_b / signal_a - 1.0 if signal_a > 50.0 and signal_b > 0 else 0.0
+    if abs(drift) < 4.0 * math.sqrt(s2) / n / max(signal_a, 1.0):
+        # No more than the noise of the two levels.
+        drift = 0.0
+    share = 2.0
+    if DRIFT_NOTED < abs(drift) <= DRIFT_REFUSED:
+        n, sum_a, _, s1, s2, s4, full = _sums(a, b, part, BLOCK, pedestal_adu, 1.0 / (1.0 + drift), white_adu)
+        # Photon noise of the scaled one is smaller by the scale, not by its square.
+        share = 1.0 + 1.0 / (1.0 + drift)
+    mean_difference = s1 / n
+    square = s2 / n - mean_difference**2
+    fourth = s4 / n
+    mean = sum_a / n if share != 2.0 else (sum_a + sum_b) / (2.0 * n)
+    return PairReading(
+        mean,
+        square / share,
+        math.sqrt(max(fourth - square * square, 0.0) / n) / share,
+        n,
+        drift,
+        full / n,
+        exposure_s,
+        source,
+    )
+
+
+def channels(pixels: NDArray[np.uint16], bayer_pattern: str | None) -> dict[str, NDArray[np.uint16]]:
+    """The colour channels of a frame as views: R, G (one of the greens), B; or the frame itself under ''."""
+    if bayer_pattern is None or len(bayer_pattern) != 4:
+        return {"": pixels}
+    found: dict[str, NDArray[np.uint16]] = {}
+    for place, colour in enumerate(bayer_pattern.upper()):
+        found.setdefault(colour, pixels[place // 2 :: 2, place % 2 :: 2])
+    return dict(sorted(found.items(), key=lambda item: "RGB".find(item[0])))
+
+
+def usual_noise(frames: Sequence[NDArray[np.uint16]], sample_step: int = 1) -> float | None:
+    """Read noise of the usual pixel, ADU: the median over pixels of each one's own variance.
+
+    The rms over all pixels counts the few noisy ones in full; this does not. None where there are fewer than eight
+    frames, or where the noise is finer than the converter's steps and single pixels say nothing.
+
+    Parameters
+    ----------
+    frames
+        Bias frames, shape (h, w) each.
+    """
+    n = len(frames)
+    if n < FEWEST_FOR_USUAL:
+        return None
+    stride = max(1, int(math.sqrt(frames[0].size / 250_000)))
+    stack = np.stack([f[::stride, ::stride].ravel() for f in frames]).astype(np.float64)
+    variance = float(np.median(stack.var(axis=0, ddof=1)))
+    # The median of a sample variance lies below its mean; and the converter's steps add their own noise.
+    unbiased = variance * (n - 1) / float(chi2.ppf(0.5, n - 1)) - sample_step**2 / 12.0
+    return math.sqrt(unbiased) if unbiased > sample_step**2 else None

@@ -1,0 +1,458 @@
+"""The photon transfer of a camera at one gain: e⁻/ADU, read noise, saturation and linearity from pairs.
+
+After EMVA Standard 1288 (R3.1, R4.0; from memory): σ²_y − σ²_dark = K·(μ_y − μ_dark), K the slope over 0–70 %
+of saturation, saturation at the peak of the variance, quantisation adding step²/12. Ours differs in weighing each
+pair by its own error, where the Standard weighs all alike, and in naming a full well only where the pixel fills
+before the converter does.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from grayshelf.core.sensor.pairs import DRIFT_NOTED, DRIFT_REFUSED, EVEN_WITHIN, FULL_SHARE, PairReading
+
+Z95 = 1.96
+#: The slope is taken up to this share of saturation (EMVA 1288).
+SLOPE_TO = 0.70
+#: The line of linearity runs between these shares of saturation; 1 % off it ends the linear range (domain: gain).
+LINE_FROM, LINE_TO, LINEAR_WITHIN = 0.05, 0.70, 0.01
+#: σ²_dark below this, in steps of the converter squared, is lost in the quantisation (EMVA 1288).
+LOST_IN_STEPS = 0.24
+#: Fewer pairs than this within the slope's range are only a quick estimate.
+FEWEST_LEVELS = 3
+#: Residuals larger than this do not look like photon noise.
+STRANGE_RESIDUAL = 0.03
+
+
+@dataclass(frozen=True)
+class Value:
+    """A measured number and the half width of its 95 % interval."""
+
+    value: float
+    plus_minus: float
+
+    @property
+    def relative(self) -> float:
+        """`plus_minus` as a share of the value."""
+        return self.plus_minus / abs(self.value) if self.value else math.inf
+
+
+@dataclass(frozen=True)
+class TransferPoint:
+    """One pair on the transfer curve."""
+
+    pair: PairReading
+    signal_adu: float
+    photon_variance_adu2: float
+    """Variance with the dark's taken off."""
+    used: bool
+    """In the slope."""
+    residual: float | None
+    """Of the variance from the fit, as a share."""
+    off_line: float | None
+    """Of the level from the line of time, as a share of the signal."""
+
+
+@dataclass(frozen=True)
+class Finding:
+    """Something about the frames that the reader must know."""
+
+    message: str
+    advice: str
+    serious: bool = False
+
+
+@dataclass(frozen=True)
+class Transfer:
+    """What pairs of one channel at one gain say. ADU on the 16-bit scale; None: cannot be told from these frames."""
+
+    points: tuple[TransferPoint, ...]
+    pedestal_adu: float
+    dark_variance_adu2: float | None
+    sample_step: int
+    white_adu: float
+    e_per_adu: Value | None
+    read_noise_e: Value | None
+    """Rms over all pixels."""
+    read_noise_lost: bool
+    """The read noise is lost in the converter's steps: the value is an upper bound."""
+    usual_read_noise_e: float | None
+    """Of the usual pixel."""
+    saturation_adu: float | None
+    """The level at the peak of the variance."""
+    capacity_e: Value | None
+    """From the pedestal to there."""
+    full_well_e: Value | None
+    """Where the pixel fills before the converter does."""
+    linear_limit_adu: Value | None
+    rate_adu_s: float | None
+    dynamic_range_stops: Value | None
+    quick: bool
+    """From too few levels for a slope."""
+    findings: tuple[Finding, ...] = field(default=())
+
+    @property
+    def quantisation_adu2(self) -> float:
+        """What the converter's steps add to each variance."""
+        return self.sample_step**2 / 12.0
+
+    @property
+    def e_per_step(self) -> Value | None:
+        """e⁻ for one native step of the converter."""
+        if self.e_per_adu is None:
+            return None
+        return Value(self.e_per_adu.value * self.sample_step, self.e_per_adu.plus_minus * self.sample_step)
+
+
+def _bias_values(bias: Sequence[PairReading]) -> tuple[float, float, float]:
+    """Level, variance and its standard error, from all bias pairs."""
+    level = float(np.mean([b.mean_adu for b in bias]))
+    variance = float(np.mean([b.variance_adu2 for b in bias]))
+    error = math.sqrt(sum(b.variance_error_adu2**2 for b in bias)) / len(bias)
+    return level, variance, error
+
+
+def saturation_index(variances: Sequence[float]) -> int:
+    """Index of the variance's peak, coming down from the brightest level; small bumps are passed over."""
+    best, at = 0.0, len(variances) - 1
+    for i in range(len(variances) - 1, -1, -1):
+        if variances[i] >= best:
+            best, at = variances[i], i
+        elif variances[i] < 0.8 * best and variances[max(i - 1, 0)] < 0.8 * best:
+            break
+    return at
+
+
+def read_transfer(
+    pairs: Sequence[PairReading],
+    bias: Sequence[PairReading],
+    *,
+    white_adu: float = 65535.0,
+    sample_step: int = 1,
+    usual_noise_adu: float | None = None,
+) -> Transfer:
+    """Read the pairs of one channel at one gain.
+
+    Parameters
+    ----------
+    pairs
+        Pairs of equal flats, any order.
+    bias
+        Pairs of bias frames of the same gain and offset; without any, nothing but levels can be told.
+    usual_noise_adu
+        Read noise of the usual pixel, where it was measured.
+    """
+    findings: list[Finding] = []
+    ordered = sorted(pairs, key=lambda p: p.mean_adu)
+    if not bias:
+        findings.append(
+            Finding(
+                "There are no two bias frames of this gain and offset, so neither pedestal nor read noise is known.",
+                "Take at least two bias frames at these settings.",
+                True,
+            )
+        )
+        return _nothing(ordered, sample_step, white_adu, findings)
+    pedestal, dark_variance, dark_error = _bias_values(bias)
+    kept = _without_unsteady(ordered, findings)
+    if kept and kept[0].mean_adu < pedestal - 3 * math.sqrt(dark_variance):
+        findings.append(
+            Finding(
+                f"The bias frames are brighter ({pedestal:,.0f} ADU) than the darkest flats ({kept[0].mean_adu:,.0f} "
+                "ADU): light falls on them, or they are of another offset.",
+                "Take the bias frames with the cap on, at the flats' offset.",
+                True,
+            )
+        )
+    lit = [p for p in kept if p.mean_adu - pedestal > 2.0 * math.sqrt(max(dark_variance, 1.0) / 100.0) + 1.0]
+    clear = [p for p in lit if p.full_share < 0.001 and p.variance_adu2 > dark_variance]
+    if not clear:
+        _say_why_nothing(kept, lit, findings)
+        return _nothing(ordered, sample_step, white_adu, findings, pedestal, dark_variance)
+    peak = saturation_index([p.variance_adu2 for p in lit])
+    reached = peak < len(lit) - 1 or lit[-1].full_share > FULL_SHARE
+    saturation = lit[peak].mean_adu
+    limit = SLOPE_TO * ((saturation if reached else white_adu) - pedestal)
+    used = [p for p in clear if p.mean_adu - pedestal <= limit]
+    if not used:
+        used = clear[:1]
+    gain = _slope(used, pedestal, dark_variance, dark_error, findings)
+    quick = len({round(p.mean_adu / 50.0) for p in used}) < FEWEST_LEVELS
+    read_noise, lost = _read_noise(dark_variance, dark_error, sample_step, gain)
+    capacity = None
+    if reached:
+        capacity = Value((saturation - pedestal) * gain.value, (saturation - pedestal) * gain.plus_minus)
+    else:
+        findings.append(
+            Finding(
+                f"The brightest flats ({lit[-1].mean_adu:,.0f} ADU) do not reach saturation, so its capacity and the "
+                "linear limit are not measured.",
+                "Add flats that are longer still, until the level rises no more.",
+            )
+        )
+    rate, off, linear = _linearity(lit, pedestal, saturation if reached else white_adu, reached)
+    full_well = _full_well(lit, pedestal, gain, white_adu, sample_step) if reached else None
+    points = tuple(
+        TransferPoint(
+            p,
+            p.mean_adu - pedestal,
+            p.variance_adu2 - dark_variance,
+            p in used,
+            (p.variance_adu2 - dark_variance) * gain.value / max(p.mean_adu - pedestal, 1e-9) - 1.0
+            if p in used
+            else None,
+            off.get(id(p)),
+        )
+        for p in lit
+    )
+    _judge_residuals(points, quick, findings)
+    if lost:
+        findings.append(
+            Finding(
+                f"The read noise is smaller than half a step of the converter ({sample_step} ADU) and is lost in its "
+                "steps: what is shown is an upper bound.",
+                "Use a higher gain to measure it.",
+            )
+        )
+    stops = None
+    if capacity is not None and read_noise is not None and read_noise.value > 0:
+        stops = Value(
+            math.log2(capacity.value / read_noise.value),
+            math.hypot(capacity.relative, read_noise.relative) / math.log(2.0),
+        )
+    return Transfer(
+        points,
+        pedestal,
+        dark_variance,
+        sample_step,
+        white_adu,
+        gain,
+        read_noise,
+        lost,
+        None if usual_noise_adu is None else usual_noise_adu * gain.value,
+        saturation if reached else None,
+        capacity,
+        full_well,
+        linear,
+        rate,
+        stops,
+        quick,
+        tuple(findings),
+    )
+
+
+def _without_unsteady(pairs: Sequence[PairReading], findings: list[Finding]) -> list[PairReading]:
+    """Leave out pairs whose two levels differ too much, and say so; say so too of those that were scaled."""
+    refused = [p for p in pairs if abs(p.drift) > DRIFT_REFUSED and p.full_share < FULL_SHARE]
+    noted = [p for p in pairs if DRIFT_NOTED < abs(p.drift) <= DRIFT_REFUSED and p.full_share < FULL_SHARE]
+    if refused:
+        worst = max(abs(p.drift) for p in refused)
+        findings.append(
+            Finding(
+                f"{_pairs(len(refused))} left out: the two levels differ by up to {100 * worst:.1f} %, so the light was not "
+                "steady.",
+                "Let the panel warm up, and take the two frames of a pair one after the other.",
+                True,
+            )
+        )
+    if noted:
+        worst = max(abs(p.drift) for p in noted)
+        findings.append(
+            Finding(
+                f"In {_pairs(len(noted))} the light drifted by up to {100 * worst:.1f} %; the second frame was scaled to "
+                "the first.",
+                "",
+            )
+        )
+    return [p for p in pairs if p not in refused]
+
+
+def _pairs(count: int) -> str:
+    return f"{count} pair{'s' if count != 1 else ''}"
+
+
+def _say_why_nothing(
+    kept: Sequence[PairReading], lit: Sequence[PairReading], findings: list[Finding]
+) -> None:
+    if not kept:
+        findings.append(Finding("There is no pair of flats to measure.", "Add pairs of equal flats.", True))
+    elif not lit:
+        findings.append(
+            Finding(
+                "All flats are as dark as the bias frames: no light reached the sensor.",
+                "Turn the panel on, or expose longer.",
+                True,
+            )
+        )
+    else:
+        findings.append(
+            Finding(
+                "All flats are full: their noise is cut off, so it says nothing of the gain.",
+                "Add shorter ones.",
+                True,
+            )
+        )
+
+
+def _slope(
+    used: Sequence[PairReading],
+    pedestal: float,
+    dark_variance: float,
+    dark_error: float,
+    findings: list[Finding],
+) -> Value:
+    """e⁻/ADU with its 95 % half width: 1/K, K the weighted slope of photon variance over signal."""
+    signal = np.array([p.mean_adu - pedestal for p in used])
+    variance = np.array([p.variance_adu2 - dark_variance for p in used])
+    error = np.array([max(p.variance_error_adu2, 1e-9) for p in used])
+    weights = 1.0 / error**2
+    bottom = float((weights * signal**2).sum())
+    slope = float((weights * signal * variance).sum()) / bottom
+    # The dark's variance is common to all of them; a pedestal's error matters for the faintest only.
+    common = float((weights * signal).sum()) / bottom * dark_error
+    chi_square = float((weights * (variance - slope * signal) ** 2).sum())
+    freedom = len(used) - 1
+    scatter = max(1.0, chi_square / freedom) if freedom > 0 else 1.0
+    sigma = math.sqrt(scatter / bottom + common**2)
+    # With few levels the scatter itself is uncertain.
+    return Value(1.0 / slope, Z95 * sigma / slope**2)
+
+
+def _read_noise(dark_variance: float, dark_error: float, step: int, gain: Value) -> tuple[Value | None, bool]:
+    """Read noise in e⁻ (rms over the pixels) with the converter's steps taken off, and whether it is lost in them."""
+    lost = dark_variance < LOST_IN_STEPS * step**2
+    net = max(dark_variance, LOST_IN_STEPS * step**2) - step**2 / 12.0
+    noise = math.sqrt(net)
+    relative = math.hypot(Z95 * dark_error / (2.0 * net), gain.relative)
+    return Value(noise * gain.value, noise * gain.value * relative), lost
+
+
+def _linearity(
+    lit: Sequence[PairReading], pedestal: float, saturation: float, reached: bool
+) -> tuple[float | None, dict[int, float], Value | None]:
+    """Rate, each pair's share off the line p + R·(t + t₀), and the highest level within 1 % of it.
+
+    Only pairs of one source lie on one line: the source with most of them is used.
+    """
+    sources = {p.source for p in lit if p.exposure_s > 0}
+    by_source = {s: [p for p in lit if p.source == s and p.exposure_s > 0] for s in sources}
+
+    def within(pairs: Sequence[PairReading]) -> list[PairReading]:
+        return [
+            p
+            for p in pairs
+            if LINE_FROM * (saturation - pedestal)
+            <= p.mean_adu - pedestal
+            <= LINE_TO * (saturation - pedestal)
+        ]
+
+    best = max(by_source.values(), key=lambda pairs: len(within(pairs)), default=[])
+    fitted = within(best)
+    if len({p.exposure_s for p in fitted}) < FEWEST_LEVELS:
+        return None, {}, None
+    times = np.array([p.exposure_s for p in fitted])
+    levels = np.array([p.mean_adu for p in fitted])
+    rate, at_zero = np.polyfit(times, levels, 1, w=1.0 / (levels - pedestal))
+    off = {
+        id(p): (p.mean_adu - (at_zero + rate * p.exposure_s)) / max(p.mean_adu - pedestal, 1.0) for p in best
+    }
+    ordered = sorted(best, key=lambda p: p.exposure_s)
+    upper = [p for p in ordered if p.mean_adu - pedestal >= LINE_FROM * (saturation - pedestal)]
+    first_bad = next((i for i, p in enumerate(upper) if abs(off[id(p)]) > LINEAR_WITHIN), None)
+    if first_bad is None or first_bad == 0 or not reached:
+        return float(rate), off, None
+    good, bad = upper[first_bad - 1], upper[first_bad]
+    # Between the last good and the first bad level, where the two straight pieces cross the one percent.
+    share = (LINEAR_WITHIN - abs(off[id(good)])) / max(abs(off[id(bad)]) - abs(off[id(good)]), 1e-9)
+    limit = good.mean_adu + share * (bad.mean_adu - good.mean_adu)
+    return float(rate), off, Value(float(limit), max(0.5 * (bad.mean_adu - good.mean_adu), EVEN_WITHIN * limit))
+
+
+def _full_well(
+    lit: Sequence[PairReading], pedestal: float, gain: Value, white_adu: float, step: int
+) -> Value | None:
+    """Electrons at which the pixel is full, where that happens before the converter is at its end."""
+    brightest = lit[-1]
+    if brightest.full_share > 0.01 or brightest.mean_adu > white_adu - max(3.0 * step, 0.002 * white_adu):
+        return None
+    steady = [p for p in lit if p.mean_adu > 0.995 * brightest.mean_adu]
+    if len(steady) < 2 and brightest.variance_adu2 > 0.5 * max(p.variance_adu2 for p in lit):
+        return None
+    level = brightest.mean_adu - pedestal
+    return Value(level * gain.value, level * gain.value * math.hypot(gain.relative, 0.002))
+
+
+def _judge_residuals(points: Sequence[TransferPoint], quick: bool, findings: list[Finding]) -> None:
+    used = [p for p in points if p.residual is not None]
+    if quick:
+        findings.append(
+            Finding(
+                f"Only {len(used)} level{'s' if len(used) != 1 else ''} below 70 % of saturation: this is a quick "
+                "estimate, not a slope.",
+                "Add pairs at more levels for linearity, saturation and a check of the slope.",
+            )
+        )
+        return
+    strange = [
+        p
+        for p in used
+        if p.residual is not None
+        and abs(p.residual) > STRANGE_RESIDUAL
+        and abs(p.residual) * p.photon_variance_adu2 > 6.0 * p.pair.variance_error_adu2
+    ]
+    if len(strange) >= 2 or any(abs(p.residual or 0.0) > 3 * STRANGE_RESIDUAL for p in strange):
+        worst = max(strange, key=lambda p: abs(p.residual or 0.0))
+        findings.append(
+            Finding(
+                f"The noise does not grow with the light as photon noise does: at {worst.pair.mean_adu:,.0f} ADU it is "
+                f"{abs(100 * (worst.residual or 0.0)):.0f} % {'above' if (worst.residual or 0) > 0 else 'below'} "
+                "the line. Flicker of the panel, processed frames or mixed settings do that.",
+                "Use unprocessed frames of one gain, and exposures of a second or more.",
+                True,
+            )
+        )
+
+
+def _nothing(
+    pairs: Sequence[PairReading],
+    step: int,
+    white: float,
+    findings: Sequence[Finding],
+    pedestal: float = 0.0,
+    dark_variance: float | None = None,
+) -> Transfer:
+    points = tuple(TransferPoint(p, p.mean_adu - pedestal, p.variance_adu2, False, None, None) for p in pairs)
+    return Transfer(
+        points,
+        pedestal,
+        dark_variance,
+        step,
+        white,
+        None,
+        None,
+        False,
+        None,
+        None,
+        None,
+        None,
+        None,
+        None,
+        None,
+        False,
+        tuple(findings),
+    )
+
+
+def quick_estimate(flats: PairReading, bias: PairReading) -> tuple[float, float]:
+    """e⁻/ADU and read noise (e⁻) from two flats and two bias frames.
+
+    ``g = ((F1+F2) − (B1+B2)) / (var(F1−F2) − var(B1−B2))``, ``RN = g·σ(B1−B2)/√2`` (Howell, Handbook of CCD
+    Astronomy; Janesick, Scientific Charge-Coupled Devices; from memory).
+    """
+    gain = (2 * flats.mean_adu - 2 * bias.mean_adu) / (2 * flats.variance_adu2 - 2 * bias.variance_adu2)
+    return gain, gain * math.sqrt(bias.variance_adu2)
