@@ -77,7 +77,12 @@ def _holdings(library: Library, revision: int) -> dict[str, list[Holding]]:
     with library.db.session() as session:
         rows = session.scalars(
             select(FrameSet)
-            .where(FrameSet.kind != "light", FrameSet.master_set_id.is_(None), FrameSet.taken_off.is_(False))
+            .where(
+                FrameSet.kind != "light",
+                FrameSet.master_set_id.is_(None),
+                FrameSet.taken_off.is_(False),
+                FrameSet.measurement_id.is_(None),
+            )
             .options(selectinload(FrameSet.record))
         )
         for row in rows:

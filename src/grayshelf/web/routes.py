@@ -22,7 +22,7 @@ from grayshelf.web.search import find
 from grayshelf.web.views import intake, nights, shelf, tonight
 from grayshelf.web.views import words as w
 from grayshelf.web.views.jobs import job_out, jobs_page
-from grayshelf.work.run import answer_gate
+from grayshelf.work.gates import answer_gate
 from grayshelf.work.tonight import Tonight, Wishes, look_at_tonight
 
 if TYPE_CHECKING:
@@ -69,7 +69,7 @@ def state() -> s.StateOut:
         counts = dict(
             session.execute(
                 select(FrameSet.camera, func.count())
-                .where(FrameSet.taken_off.is_(False))
+                .where(FrameSet.taken_off.is_(False), FrameSet.measurement_id.is_(None))
                 .group_by(FrameSet.camera)
             ).all()
         )

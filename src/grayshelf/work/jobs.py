@@ -23,6 +23,8 @@ from grayshelf.work.events import Broker
 
 log = logging.getLogger(__name__)
 
+#: Jobs that work with a rig: they go on beside others, and can be paused.
+WITH_RIG = ("run", "offset", "gain")
 ALIVE = ("queued", "running", "paused", "waiting")
 RESUMABLE = ("interrupted", "stopped", "failed")
 
@@ -194,8 +196,8 @@ class JobRunner:
             with self.library.db.session() as session:
                 job = session.get_one(Job, job_id)
                 kind, params = job.kind, dict(job.params)
-            # Scans and builds share the disk and the cores: one at a time. A run goes on beside them.
-            if kind == "run":
+            # Scans and builds share the disk and the cores: one at a time. What a rig does goes on beside them.
+            if kind in WITH_RIG:
                 self._perform(control, kind, params)
             else:
                 with self._heavy:

@@ -22,23 +22,23 @@ from grayshelf.core.checks.frames import flat_level, light_leak
 from grayshelf.core.errors import CannotCombine, Conflict, DeviceError, GrayShelfError
 from grayshelf.core.filing.names import frame_stem, night_folder, safe_name
 from grayshelf.core.flats.exposure import Found, NoAnswer, Pedestal, Shoot, TestShot, next_step
-from grayshelf.core.frames.angle import CameraAngle, circular_difference
+from grayshelf.core.frames.angle import circular_difference
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.night import night_of_utc
-from grayshelf.core.frames.write import frame_header, write_frame
 from grayshelf.core.matching.model import CommonSettings
 from grayshelf.core.planning.runsheet import FlatWish, RunSheet, StepKind, afterwards
 from grayshelf.core.sensor.statistics import FrameStatistics, flat_statistics
-from grayshelf.devices.ports import Exposed, RigDevices
-from grayshelf.library.catalog import enter_own_file, read_file, regroup
-from grayshelf.library.files import drop_unfinished, read_pixels, sha256_of, write_new
+from grayshelf.devices.ports import RigDevices
+from grayshelf.library.catalog import enter_own_file, regroup
 from grayshelf.library.levels import pedestal_level
 from grayshelf.library.library import Library
 from grayshelf.library.models import FlatSetting, Folder, Frame, FrameSet, Job, Rig, RunShot, RunStep
 from grayshelf.library.shelf import traits_of, wishes_of
 from grayshelf.work.build import build_master
-from grayshelf.work.jobs import JobControl, JobRunner, Stopped
+from grayshelf.work.gates import pass_gate
+from grayshelf.work.jobs import JobControl, JobRunner
+from grayshelf.work.shooting import Shooter, ShotSettings, bring_in, refuse_if_busy
 
 #: Room between the numbers of steps, so that a gate can be put in between.
 SEQ = 100
@@ -104,9 +104,9 @@ class Run:
             assert job.rig_id is not None
             rig = library.rig(session, job.rig_id)
             self.rig_id = rig.id
-            self.telescope, self.aperture, self.focal = rig.telescope, rig.aperture_mm, rig.focal_length_mm
             self.wishes, self.traits = wishes_of(rig), traits_of(rig)
             self.zone = library.zone(session)
+            self.shooter = Shooter(library, devices, control, rig, self.zone)
         self._handlers: dict[str, Callable[[RunStep], None]] = {
             "gate": self._gate,
             "find": self._find,
@@ -163,37 +163,14 @@ class Run:
         self.runner.broker.publish("run", id=self.control.job_id)
 
     def _gate(self, step: RunStep) -> None:
-        """Wait for the person. A gate has no default."""
-        gate = step.params.get("gate", "")
-        if gate in ("cap", "cover") and self.devices.panel is not None:
-            self.devices.panel.set_brightness(0)
-        self._change(step, state="waiting")
-        self.runner.set_state(self.control.job_id, "waiting", step.title, step.params.get("advice", ""))
-        self.runner.broker.publish("run", id=self.control.job_id)
-        answer = self._wait_for_answer(step)
+        """Wait for the person."""
+        answer = pass_gate(self.library, self.runner, self.devices, self.control, step)
         if answer == "leave out":
             self._skip_row(step)
             self._end(step, "skipped", answer=answer)
         else:
-            hands = self.devices.hands
-            if hands is not None:
-                if gate == "diffuser":
-                    hands.hung(float(step.params["stops"]))
-                hands.did(gate)
             self._end(step, answer=answer)
         self.runner.set_state(self.control.job_id, "running", "", "")
-
-    def _wait_for_answer(self, step: RunStep) -> str:
-        while True:
-            with self.library.db.session() as session:
-                answer = session.get_one(RunStep, step.id).outcome.get("answer")
-            if answer:
-                step.outcome = {"answer": answer}
-                return str(answer)
-            self.control.wake.wait(0.5)
-            self.control.wake.clear()
-            if self.control.cancel.is_set():
-                raise Stopped
 
     def _skip_row(self, step: RunStep) -> None:
         """Leave out everything of a row that is still open."""
@@ -212,13 +189,7 @@ class Run:
     def _set_up_for(self, row: FlatWish) -> None:
         """Filter, focus, angle and panel for a row, each set on the rig where the rig can."""
         devices = self.devices
-        if devices.wheel is not None:
-            if row.filter_code not in devices.wheel.filters:
-                raise DeviceError(
-                    f"{row.filter_code} is not in the wheel, so its flats were not shot.",
-                    "Put it in, then go on.",
-                )
-            devices.wheel.move(devices.wheel.filters.index(row.filter_code))
+        bring_in(devices, row.filter_code)
         if devices.focuser is not None and row.focus is not None:
             devices.focuser.move(row.focus)
         if devices.rotator is not None and row.angle_deg is not None:
@@ -380,68 +351,22 @@ class Run:
         self, name: str, kind: FrameKind, row: FlatWish | None, exposure_s: float, **settings: float
     ) -> tuple[FrameStatistics, datetime, float, FrameFacts, str]:
         """Expose and write one frame, or find it where it was written before the process was killed."""
-        path = self.library.root / name
-        camera = self.devices.camera
-        drop_unfinished(path)
-        colour = kind is FrameKind.FLAT and camera.facts.bayer_pattern is not None
-        if path.exists():
-            facts = read_file(path, self.zone).facts
-            if facts is not None and facts.utc is not None:
-                stats = flat_statistics(read_pixels(path), camera.facts.white_adu, colour)
-                return stats, facts.utc, facts.exposure_s or exposure_s, facts, sha256_of(path)
-            raise Conflict(
-                f"{path.name} is there, but is no frame that can be read; it was left as it is.",
-                "Move it out of the library's folder, then go on.",
-            )
-        gain = row.gain if row else settings["gain"]
-        offset = row.offset if row else settings["offset"]
-        binning = row.binning if row else int(settings["binning"])
-        exposed = camera.expose(exposure_s, gain, offset, binning, self.control.cancel)
-        facts = self._facts(kind, row, exposure_s, gain, offset, binning, exposed)
-        header = frame_header(facts)
-        sha = write_new(path, lambda stream: write_frame(stream, exposed.pixels, header))
-        stats = flat_statistics(exposed.pixels, camera.facts.white_adu, colour)
-        return stats, exposed.began, exposure_s, facts, sha
-
-    def _facts(
-        self,
-        kind: FrameKind,
-        row: FlatWish | None,
-        exposure_s: float,
-        gain: float,
-        offset: float,
-        binning: int,
-        exposed: Exposed,
-    ) -> FrameFacts:
         camera = self.devices.camera.facts
-        rotator, focuser = self.devices.rotator, self.devices.focuser
-        optical = kind is FrameKind.FLAT
-        return FrameFacts(
-            width=camera.width // binning,
-            height=camera.height // binning,
-            bits=16,
-            kind=kind,
-            camera=camera.name,
-            exposure_s=exposure_s,
-            gain=gain,
-            offset=offset,
-            binning_x=binning,
-            binning_y=binning,
-            sensor_temp_c=exposed.sensor_temp_c,
-            set_temp_c=self.devices.camera.cooler().set_point_c,
-            filter_code=row.filter_code if optical and row else None,
-            telescope=self.telescope if optical else None,
-            focal_length_mm=self.focal if optical else None,
-            aperture_mm=self.aperture if optical else None,
-            pixel_um=camera.pixel_um,
-            electrons_per_adu=exposed.electrons_per_adu,
-            angle=CameraAngle(rotator.position() % 360.0) if optical and rotator else None,
-            focus=focuser.position() if optical and focuser else (row.focus if optical and row else None),
-            bayer_pattern=camera.bayer_pattern,
-            utc=exposed.began,
-            night=night_of_utc(exposed.began, self.zone),
-            night_from="taken here",
+        taken = self.shooter.take(
+            name,
+            ShotSettings(
+                kind,
+                exposure_s,
+                row.gain if row else settings["gain"],
+                row.offset if row else settings["offset"],
+                row.binning if row else int(settings["binning"]),
+                row.filter_code if row else None,
+                row.focus if row else None,
+            ),
         )
+        colour = kind is FrameKind.FLAT and camera.bayer_pattern is not None
+        stats = flat_statistics(taken.pixels, camera.white_adu, colour)
+        return stats, taken.began, taken.facts.exposure_s or exposure_s, taken.facts, taken.sha256
 
     def _series(
         self,
@@ -641,23 +566,6 @@ def _as_test(shot: RunShot) -> TestShot:
     )
 
 
-def answer_gate(library: Library, runner: JobRunner, job_id: int, step_id: int, answer: str) -> None:
-    """The person answers a gate.
-
-    Raises
-    ------
-    Conflict
-        Where this gate does not wait.
-    """
-    with library.db.session() as session:
-        step = session.get(RunStep, step_id)
-        if step is None or step.job_id != job_id or step.state != "waiting":
-            raise Conflict("This gate does not wait for an answer.", "Look at the sheet: it has moved on.")
-        step.outcome = {**step.outcome, "answer": answer}
-        step.state = "doing"
-    runner.control(job_id).wake.set()
-
-
 class RunStarter:
     """Starts and resumes runs: one at a time for each rig."""
 
@@ -674,15 +582,7 @@ class RunStarter:
         """Start a run of this sheet."""
         with self._lock, self.library.db.session() as session:
             rig = self.library.rig(session, rig_id)
-            alive = session.scalar(
-                select(Job).where(
-                    Job.kind == "run",
-                    Job.rig_id == rig_id,
-                    Job.state.in_(("queued", "running", "paused", "waiting")),
-                )
-            )
-            if alive is not None:
-                raise Conflict(f"{rig.name} is in a run already.", "Stop it first, or wait for it.")
+            refuse_if_busy(session, rig)
             if self.devices(rig) is None:
                 raise Conflict(
                     "No devices are connected to this rig.", "Shoot the sheet by hand, then scan the folder."

@@ -370,7 +370,11 @@ def _linearity(
     # Between the last good and the first bad level, where the two straight pieces cross the one percent.
     share = (LINEAR_WITHIN - abs(off[id(good)])) / max(abs(off[id(bad)]) - abs(off[id(good)]), 1e-9)
     limit = good.mean_adu + share * (bad.mean_adu - good.mean_adu)
-    return float(rate), off, Value(float(limit), max(0.5 * (bad.mean_adu - good.mean_adu), EVEN_WITHIN * limit))
+    return (
+        float(rate),
+        off,
+        Value(float(limit), max(0.5 * (bad.mean_adu - good.mean_adu), EVEN_WITHIN * limit)),
+    )
 
 
 def _full_well(

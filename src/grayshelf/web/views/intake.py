@@ -224,6 +224,7 @@ def sets_page(library: Library, page: int, kind: str) -> s.SetsOut:
         FrameSet.kind.in_(("bias", "dark", "flat", "dark flat"))
         & FrameSet.is_master.is_(False)
         & FrameSet.master_set_id.is_(None)
+        & FrameSet.measurement_id.is_(None)
         & (FrameSet.n_kept >= FEWEST)
     )
     with library.db.session() as session:
@@ -255,6 +256,8 @@ def _set_out(row: FrameSet) -> s.SetOut:
         if row.kind == "light"
         else "combined"
         if row.master_set_id
+        else "for the Bench"
+        if row.measurement_id
         else "loose"
     )
     return s.SetOut(
@@ -265,7 +268,7 @@ def _set_out(row: FrameSet) -> s.SetOut:
         night=w.day(row.night),
         n_frames=row.n_frames,
         state=state,
-        can_build=raw and row.master_set_id is None and row.n_kept >= FEWEST,
+        can_build=raw and row.master_set_id is None and row.measurement_id is None and row.n_kept >= FEWEST,
         origin=row.facts.get("night_from", ""),
     )
 
@@ -277,6 +280,7 @@ def sets_to_build(library: Library, wanted: list[int] | None) -> list[int]:
             FrameSet.kind.in_(("bias", "dark", "flat", "dark flat")),
             FrameSet.is_master.is_(False),
             FrameSet.master_set_id.is_(None),
+            FrameSet.measurement_id.is_(None),
             FrameSet.n_kept >= FEWEST,
         )
         if wanted is not None:

@@ -9,7 +9,7 @@ from sqlalchemy import select
 from grayshelf.library.library import Library
 from grayshelf.library.models import Job
 from grayshelf.web import schemas as s
-from grayshelf.work.jobs import ALIVE, RESUMABLE
+from grayshelf.work.jobs import ALIVE, RESUMABLE, WITH_RIG
 
 #: Ended jobs that the tray still shows.
 MOST_ENDED = 8
@@ -31,7 +31,7 @@ def job_out(job: Job, library: Library) -> s.JobOut:
         advice=job.advice,
         rig_id=job.rig_id,
         seconds_left=left,
-        can_pause=job.kind == "run" and job.state in ("running", "paused"),
+        can_pause=job.kind in WITH_RIG and job.state in ("running", "paused"),
         can_stop=job.state in ALIVE,
         can_resume=job.state in RESUMABLE,
         ended=_ended(job.ended_at),

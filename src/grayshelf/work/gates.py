@@ -1,0 +1,60 @@
+"""Gates: where work waits for a person's hand. A gate has no default."""
+
+from __future__ import annotations
+
+from grayshelf.core.errors import Conflict
+from grayshelf.devices.ports import RigDevices
+from grayshelf.library.library import Library
+from grayshelf.library.models import RunStep
+from grayshelf.work.jobs import JobControl, JobRunner, Stopped
+
+
+def pass_gate(
+    library: Library, runner: JobRunner, devices: RigDevices, control: JobControl, step: RunStep
+) -> str:
+    """Wait until the person answers, and return the answer: 'done' or 'leave out'."""
+    gate = step.params.get("gate", "")
+    if gate in ("cap", "cover") and devices.panel is not None:
+        devices.panel.set_brightness(0)
+    with library.db.session() as session:
+        session.get_one(RunStep, step.id).state = "waiting"
+    step.state = "waiting"
+    runner.set_state(control.job_id, "waiting", step.title, step.params.get("advice", ""))
+    runner.broker.publish("run", id=control.job_id)
+    answer = _wait_for_answer(library, control, step)
+    hands = devices.hands
+    if answer != "leave out" and hands is not None:
+        if gate == "diffuser":
+            hands.hung(float(step.params["stops"]))
+        hands.did(gate)
+    return answer
+
+
+def _wait_for_answer(library: Library, control: JobControl, step: RunStep) -> str:
+    while True:
+        with library.db.session() as session:
+            answer = session.get_one(RunStep, step.id).outcome.get("answer")
+        if answer:
+            step.outcome = {"answer": answer}
+            return str(answer)
+        control.wake.wait(0.5)
+        control.wake.clear()
+        if control.cancel.is_set():
+            raise Stopped
+
+
+def answer_gate(library: Library, runner: JobRunner, job_id: int, step_id: int, answer: str) -> None:
+    """The person answers a gate.
+
+    Raises
+    ------
+    Conflict
+        Where this gate does not wait.
+    """
+    with library.db.session() as session:
+        step = session.get(RunStep, step_id)
+        if step is None or step.job_id != job_id or step.state != "waiting":
+            raise Conflict("This gate does not wait for an answer.", "Look at the sheet: it has moved on.")
+        step.outcome = {**step.outcome, "answer": answer}
+        step.state = "doing"
+    runner.control(job_id).wake.set()

@@ -1,0 +1,146 @@
+"""Taking one frame with a rig: exposed, written, read back, and found again after the process was killed."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from numpy.typing import NDArray
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from grayshelf.core.errors import Conflict, DeviceError
+from grayshelf.core.frames.angle import CameraAngle
+from grayshelf.core.frames.facts import FrameFacts
+from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.frames.night import night_of_utc
+from grayshelf.core.frames.write import frame_header, write_frame
+from grayshelf.devices.ports import Exposed, RigDevices
+from grayshelf.library.catalog import read_file
+from grayshelf.library.files import drop_unfinished, read_pixels, sha256_of, write_new
+from grayshelf.library.library import Library
+from grayshelf.library.models import Job, Rig
+from grayshelf.work.jobs import ALIVE, WITH_RIG, JobControl
+
+
+@dataclass(frozen=True)
+class ShotSettings:
+    """How a frame is to be taken; nothing is left at what the camera happens to have."""
+
+    kind: FrameKind
+    exposure_s: float
+    gain: float
+    offset: float
+    binning: int = 1
+    filter_code: str | None = None
+    focus: float | None = None
+
+
+@dataclass(frozen=True)
+class Taken:
+    """A frame that is on the disk."""
+
+    pixels: NDArray[Any]
+    facts: FrameFacts
+    began: datetime
+    sha256: str
+
+
+class Shooter:
+    """Takes frames with one rig for one job."""
+
+    def __init__(
+        self, library: Library, devices: RigDevices, control: JobControl, rig: Rig, zone: ZoneInfo
+    ) -> None:
+        self.library, self.devices, self.control, self.zone = library, devices, control, zone
+        self._telescope, self._aperture, self._focal = rig.telescope, rig.aperture_mm, rig.focal_length_mm
+
+    def take(self, name: str, settings: ShotSettings) -> Taken:
+        """Expose and write one frame, or find it where it was written before the process was killed.
+
+        Parameters
+        ----------
+        name
+            Its path below the library's folder; follows from the job and the frame's number.
+        """
+        path = self.library.root / name
+        drop_unfinished(path)
+        if path.exists():
+            facts = read_file(path, self.zone).facts
+            if facts is not None and facts.utc is not None:
+                return Taken(read_pixels(path), facts, facts.utc, sha256_of(path))
+            raise Conflict(
+                f"{path.name} is there, but is no frame that can be read; it was left as it is.",
+                "Move it out of the library's folder, then go on.",
+            )
+        s = settings
+        exposed = self.devices.camera.expose(s.exposure_s, s.gain, s.offset, s.binning, self.control.cancel)
+        facts = self._facts(s, exposed)
+        header = frame_header(facts)
+        sha = write_new(path, lambda stream: write_frame(stream, exposed.pixels, header))
+        return Taken(exposed.pixels, facts, exposed.began, sha)
+
+    def _facts(self, settings: ShotSettings, exposed: Exposed) -> FrameFacts:
+        camera = self.devices.camera.facts
+        rotator, focuser = self.devices.rotator, self.devices.focuser
+        optical = settings.kind is FrameKind.FLAT
+        return FrameFacts(
+            width=camera.width // settings.binning,
+            height=camera.height // settings.binning,
+            bits=16,
+            kind=settings.kind,
+            camera=camera.name,
+            exposure_s=settings.exposure_s,
+            gain=settings.gain,
+            offset=settings.offset,
+            binning_x=settings.binning,
+            binning_y=settings.binning,
+            sensor_temp_c=exposed.sensor_temp_c,
+            set_temp_c=self.devices.camera.cooler().set_point_c,
+            filter_code=settings.filter_code if optical else None,
+            telescope=self._telescope if optical else None,
+            focal_length_mm=self._focal if optical else None,
+            aperture_mm=self._aperture if optical else None,
+            pixel_um=camera.pixel_um,
+            electrons_per_adu=exposed.electrons_per_adu,
+            angle=CameraAngle(rotator.position() % 360.0) if optical and rotator else None,
+            focus=focuser.position() if optical and focuser else (settings.focus if optical else None),
+            bayer_pattern=camera.bayer_pattern,
+            utc=exposed.began,
+            night=night_of_utc(exposed.began, self.zone),
+            night_from="taken here",
+        )
+
+
+def bring_in(devices: RigDevices, filter_code: str) -> None:
+    """Turn the wheel to a filter, where there is a wheel.
+
+    Raises
+    ------
+    DeviceError
+        Where the filter is not in it.
+    """
+    if devices.wheel is None:
+        return
+    if filter_code not in devices.wheel.filters:
+        raise DeviceError(
+            f"{filter_code} is not in the wheel, so its flats were not shot.", "Put it in, then go on."
+        )
+    devices.wheel.move(devices.wheel.filters.index(filter_code))
+
+
+def refuse_if_busy(session: Session, rig: Rig) -> None:
+    """One thing at a time for each rig.
+
+    Raises
+    ------
+    Conflict
+        Where a run or a measurement goes on with it.
+    """
+    alive = session.scalar(
+        select(Job).where(Job.kind.in_(WITH_RIG), Job.rig_id == rig.id, Job.state.in_(ALIVE))
+    )
+    if alive is not None:
+        raise Conflict(f"{rig.name} is busy: {alive.title}.", "Stop that first, or wait for it.")
