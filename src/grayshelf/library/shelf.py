@@ -11,8 +11,9 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session, selectinload
 
 from grayshelf.core.errors import GrayShelfError
+from grayshelf.core.flats.exposure import FlatTarget
 from grayshelf.core.flats.settings import FlatWishes
-from grayshelf.core.frames.facts import FrameFacts
+from grayshelf.core.frames.facts import FrameFacts, uses_iso
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.sets import nominal_exposure, nominal_temperature
 from grayshelf.core.matching.match import gap_key, pull_slip
@@ -25,8 +26,10 @@ from grayshelf.core.matching.model import (
     TrainEvent,
     Verdict,
 )
+from grayshelf.core.sensor.checked import pair_warning
 from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.library import Library
+from grayshelf.library.measurements import checked_offsets, measured_gain
 from grayshelf.library.models import FrameSet, Rig
 
 
@@ -115,6 +118,28 @@ def traits_of(rig: Rig) -> SensorTraits:
     return _from_json(SensorTraits, rig.traits)
 
 
+def traits_at(library: Library, rig: Rig, gain: float | None) -> SensorTraits:
+    """What is known of the rig's camera at a gain: what the Bench measured, where it did."""
+    traits, measured = traits_of(rig), measured_gain(library, rig.camera, gain)
+    if measured is None:
+        return traits
+    return replace(
+        traits, read_noise_e=measured.read_noise_e, electrons_per_adu=measured.e_per_adu, assumed=False
+    )
+
+
+def flat_target(library: Library, rig: Rig, white_adu: float, gain: float | None) -> FlatTarget:
+    """Where flats of a gain should lie; under the linear limit that the Bench measured, where it did."""
+    measured = measured_gain(library, rig.camera, gain)
+    return wishes_of(rig).target(white_adu, measured.linear_limit_adu if measured else None)
+
+
+def offset_warning(library: Library, camera: str, gain: float | None, offset: float | None) -> str | None:
+    """What to say where an offset was never checked at a gain, or does not hold there."""
+    word = "ISO" if uses_iso([gain]) else "gain"
+    return pair_warning(gain, offset, checked_offsets(library, camera), word)
+
+
 def events_of(rig: Rig) -> list[TrainEvent]:
     """What was done to the rig's train."""
     return [TrainEvent(e.at, e.what) for e in rig.events]
@@ -152,15 +177,17 @@ def light_set(row: FrameSet, facts: FrameFacts | None = None) -> LightSet:
 
 def slip_for(library: Library, rig: Rig, lights: LightSet) -> PullSlip:
     """The pull slip of a set of lights."""
-    return pull_slip(
+    slip = pull_slip(
         lights.want,
         holdings(library, rig.camera),
         tolerances_of(rig),
-        traits_of(rig),
+        traits_at(library, rig, lights.want.gain),
         events_of(rig),
         calibrated=lights.facts.calibrated,
         pedestal_adu=lights.facts.pedestal_adu,
     )
+    warning = offset_warning(library, rig.camera, lights.want.gain, lights.want.offset)
+    return slip if warning is None else replace(slip, warnings=(*slip.warnings, warning))
 
 
 def rig_of_lights(session: Session, row: FrameSet) -> Rig:

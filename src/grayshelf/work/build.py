@@ -40,7 +40,7 @@ from grayshelf.library.files import (
 from grayshelf.library.levels import pedestal_level
 from grayshelf.library.library import Library
 from grayshelf.library.models import Folder, Frame, FrameSet, MasterInput, MasterRecord, Rig
-from grayshelf.library.shelf import common_settings, holdings, tolerances_of, traits_of
+from grayshelf.library.shelf import common_settings, holdings, tolerances_of, traits_at
 from grayshelf.work.jobs import JobControl
 
 #: Fewer frames than this are not a stack.
@@ -218,7 +218,7 @@ def _pedestal_for(library: Library, session: Session, row: FrameSet) -> FrameSet
     shelf = holdings(library, row.camera or "")
     if tolerances is None or rig is None:
         raise CannotCombine("No rig is known for these flats.", "Scan their folder again.")
-    traits = traits_of(rig)
+    traits = traits_at(library, rig, facts.gain)
     darks = [h for h in shelf if h.kind in (FrameKind.DARK_FLAT, FrameKind.DARK)]
     line = choose(FrameKind.DARK_FLAT, darks, want, lambda h: judge_dark_flat(want, h, tolerances, traits))
     if line.verdict is Verdict.NOTHING:

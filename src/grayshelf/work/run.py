@@ -34,7 +34,7 @@ from grayshelf.library.catalog import enter_own_file, regroup
 from grayshelf.library.levels import pedestal_level
 from grayshelf.library.library import Library
 from grayshelf.library.models import FlatSetting, Folder, Frame, FrameSet, Job, Rig, RunShot, RunStep
-from grayshelf.library.shelf import traits_of, wishes_of
+from grayshelf.library.shelf import flat_target, wishes_of
 from grayshelf.work.build import build_master
 from grayshelf.work.gates import pass_gate
 from grayshelf.work.jobs import JobControl, JobRunner
@@ -104,7 +104,7 @@ class Run:
             assert job.rig_id is not None
             rig = library.rig(session, job.rig_id)
             self.rig_id = rig.id
-            self.wishes, self.traits = wishes_of(rig), traits_of(rig)
+            self.wishes, self.rig = wishes_of(rig), rig
             self.zone = library.zone(session)
             self.shooter = Shooter(library, devices, control, rig, self.zone)
         self._handlers: dict[str, Callable[[RunStep], None]] = {
@@ -204,7 +204,8 @@ class Run:
         row = self.rows[step.row]
         self._set_up_for(row)
         facts = self.devices.camera.facts
-        target, window = self.wishes.target(facts.white_adu), self.wishes.window()
+        target = flat_target(self.library, self.rig, facts.white_adu, row.gain)
+        window = self.wishes.window()
         pedestal = self._pedestal(row)
         prior = row.prior_exposure_s
         while True:

@@ -30,15 +30,17 @@ from grayshelf.core.planning.runsheet import (
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.levels import sky_electrons
 from grayshelf.library.library import Library
+from grayshelf.library.measurements import checked_offsets
 from grayshelf.library.models import FlatSetting, Job, Rig
 from grayshelf.library.shelf import (
     LightSet,
     events_of,
     gaps,
     light_sets,
+    offset_warning,
     slips,
     tolerances_of,
-    traits_of,
+    traits_at,
     wishes_of,
 )
 
@@ -173,7 +175,7 @@ def flat_gap_key(filter_code: str, gain: float, offset: float, binning: int, ang
 
 def _offers(library: Library, session: Session, rig: Rig, now: datetime, wishes: Wishes) -> list[RowOffer]:
     """Rows of flats that could be shot now and would serve lights that wait."""
-    tolerances, traits, events = tolerances_of(rig), traits_of(rig), events_of(rig)
+    tolerances, events = tolerances_of(rig), events_of(rig)
     tonight = night_of_utc(now, library.zone(session))
     by_code = {f.code: f for f in rig.filters}
     rows: dict[str, RowOffer] = {}
@@ -194,7 +196,11 @@ def _offers(library: Library, session: Session, rig: Rig, now: datetime, wishes:
         # What flats shot now would do for these lights: the same rules that will judge them afterwards.
         shot_now = replace(want, night=tonight, taken=now)
         would = judge_flat(
-            want, Holding("tonight", FrameKind.FLAT, shot_now, wishes.frames), tolerances, traits, events
+            want,
+            Holding("tonight", FrameKind.FLAT, shot_now, wishes.frames),
+            tolerances,
+            traits_at(library, rig, want.gain),
+            events,
         ).verdict
         if would is Verdict.NOTHING or (would is Verdict.CARE and gap.care_only):
             continue
@@ -303,23 +309,23 @@ def _choices(
     devices: RigDevices | None,
 ) -> list[Choice]:
     """What other counts would cost and when they would be done."""
-    traits = traits_of(rig)
     on = [o for o in offers if o.on_sheet]
     white = devices.camera.facts.white_adu if devices else 65535
     target = wishes_of(rig).target(white).level_adu
-    worst: list[tuple[float, float, int]] = []
+    worst: list[tuple[float, float, int, float]] = []
     for offer in on:
         lights = max(offer.lights, key=lambda s: s.row.n_kept)
         sky = sky_electrons(session, library, lights)
         gain = lights.facts.electrons_per_adu
         if sky is not None and gain is not None:
-            worst.append((sky, target * gain, sum(s.row.n_kept for s in offer.lights)))
+            noise = traits_at(library, rig, offer.wish.gain).read_noise_e
+            worst.append((sky, target * gain, sum(s.row.n_kept for s in offer.lights), noise))
     choices = []
     for frames in FRAME_CHOICES:
         rows = [replace(o.wish, n_flats=frames, n_dark_flats=frames) for o in on]
         steps = timed(_plan(rig, rows, (), pace, devices).steps, now)
         cost = max(
-            (flats_cost_percent(sky, signal, frames, n, traits.read_noise_e) for sky, signal, n in worst),
+            (flats_cost_percent(sky, signal, frames, n, noise) for sky, signal, n, noise in worst),
             default=None,
         )
         choices.append(Choice(frames, cost, hands_free_at(steps) or now, frames == wishes.frames))
@@ -390,9 +396,24 @@ def _ready(
         if unknown:
             text = f"{', '.join(unknown)} is not in the wheel; put it in or leave its flats out"
             lines.append(Ready("filters", text, good=False, stops=True))
+    lines += _unchecked(library, rig, sheet)
     if last_run:
         lines.append(Ready("last run", last_run, good=True))
     return lines
+
+
+def _unchecked(library: Library, rig: Rig, sheet: RunSheet) -> list[Ready]:
+    """Offsets of tonight's lights that were never checked at their gain, or do not hold there."""
+    pairs = sorted({(row.gain, row.offset) for row in sheet.rows})
+    unsure = [(g, o) for g, o in pairs if offset_warning(library, rig.camera, g, o)]
+    if not unsure:
+        return []
+    words = " and ".join(f"{o:g} at gain {g:g}" for g, o in unsure)
+    known = {g for g in checked_offsets(library, rig.camera)}
+    verb = (
+        "does not hold" if all(g in known for g, _ in unsure) else "never checked: the Bench can, in minutes"
+    )
+    return [Ready("offset", f"{words} {verb}" if verb.startswith("does") else f"{words}, {verb}", good=False)]
 
 
 def _room(library: Library, sheet: RunSheet, devices: RigDevices | None) -> Ready:

@@ -33,14 +33,20 @@ class FlatWishes:
         if not 0.0 < self.shortest_s < self.longest_s:
             raise GrayShelfError("The shortest exposure must be above zero and below the longest.")
 
-    def target(self, white_adu: float) -> FlatTarget:
-        """The target in ADU for a camera that is full at `white_adu`."""
+    def target(self, white_adu: float, linear_limit_adu: float | None = None) -> FlatTarget:
+        """The target in ADU for a camera that is full at `white_adu`.
+
+        Parameters
+        ----------
+        linear_limit_adu
+            As measured at the gain to be used; None takes the usual share of the range.
+        """
         level = white_adu * self.level_percent / 100.0
         return FlatTarget(
             level,
             level * self.tolerance_percent / 100.0,
             white_adu,
-            white_adu * self.linear_limit_percent / 100.0,
+            white_adu * self.linear_limit_percent / 100.0 if linear_limit_adu is None else linear_limit_adu,
         )
 
     def window(self, probe_s: float = 0.02) -> ExposureWindow:

@@ -1,0 +1,64 @@
+"""Whether the offset that frames were taken at was ever checked at their gain (domain: offset, what goes wrong)."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import date
+
+
+@dataclass(frozen=True)
+class CheckedOffset:
+    """What was accepted of the offset at one gain."""
+
+    chosen: float
+    lowest: float
+    """The lowest offset whose darkest good pixels stay clear of zero by the margin."""
+    at_zero: float
+    slope: float | None
+    """Mean level at offset 0, and ADU for one step; None where only one offset was looked at."""
+    depth: float
+    """How far below the pedestal 99 % of frames' darkest good pixels stay above, in ADU; negative."""
+    on: date
+
+    def floor_at(self, offset: float) -> float | None:
+        """The floor at an offset, in ADU; None where it cannot be told."""
+        if self.slope is None:
+            return None if offset != self.chosen else self.at_zero + self.depth
+        return self.at_zero + self.slope * offset + self.depth
+
+
+def pair_warning(
+    gain: float | None, offset: float | None, checked: Mapping[float, CheckedOffset], word: str = "gain"
+) -> str | None:
+    """What to say of frames taken at a gain and offset; None where the pair was checked and holds.
+
+    Parameters
+    ----------
+    checked
+        What was accepted of this camera, by gain.
+    word
+        What the camera calls its gain.
+    """
+    if gain is None or offset is None:
+        return None
+    known = checked.get(gain)
+    if known is None:
+        return (
+            f"Offset {offset:g} was never checked at {word} {gain:g}: if dark pixels are cut off at zero, their "
+            "information is gone. Measure it on the Bench."
+        )
+    floor = known.floor_at(offset)
+    if offset >= known.lowest:
+        return None
+    if floor is None:
+        return f"Offset {offset:g} was not checked at {word} {gain:g}; {known.chosen:g} was."
+    if floor < 0:
+        return (
+            f"At {word} {gain:g}, offset {offset:g} cuts dark pixels off at zero, by up to {-floor:,.0f} ADU. "
+            f"From offset {known.lowest:g} on, nothing is lost."
+        )
+    return (
+        f"At {word} {gain:g}, offset {offset:g} leaves only {floor:,.0f} ADU below the darkest pixels. "
+        f"Offset {known.lowest:g} has the margin that you asked for."
+    )

@@ -1,0 +1,374 @@
+"""Measurements of cameras: their rows as readings, their frames as sets with a purpose, and what was accepted."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Mapping, Sequence
+from dataclasses import asdict, dataclass
+from functools import lru_cache
+from pathlib import Path
+from typing import Any
+
+from sqlalchemy import delete, func, select, update
+from sqlalchemy.orm import Session
+
+from grayshelf.core.errors import Conflict, NotFound
+from grayshelf.core.frames.facts import FrameFacts
+from grayshelf.core.sensor.bias import BiasReading
+from grayshelf.core.sensor.checked import CheckedOffset
+from grayshelf.core.sensor.offset import OffsetLadder, OffsetReading, read_offsets
+from grayshelf.core.sensor.pairs import PairReading
+from grayshelf.core.sensor.transfer import Transfer, read_transfer
+from grayshelf.library.catalog import describe_set, enter_own_file
+from grayshelf.library.facts_json import facts_from_json
+from grayshelf.library.library import Library
+from grayshelf.library.models import CameraValue, Folder, Frame, FrameSet, Measurement, MeasurementShot
+
+#: Where frames go that were thrown away, below the library's folder, until they are deleted for good.
+THROWN_AWAY = "thrown-away"
+
+
+def measurement(session: Session, measurement_id: int) -> Measurement:
+    """A measurement by its number."""
+    row = session.get(Measurement, measurement_id)
+    if row is None:
+        raise NotFound("There is no such measurement.", "Choose one in the list.")
+    return row
+
+
+def bench_folder(camera_folder: str, measurement_id: int) -> str:
+    """Where the frames of a measurement go, below the library's folder."""
+    return f"bench/{camera_folder}/measurement_{measurement_id:04d}"
+
+
+# -- readings ---------------------------------------------------------------------------------------------------
+
+
+def _bias(shot: MeasurementShot) -> BiasReading:
+    values = dict(shot.reading)
+    values["lowest"] = tuple((int(i), int(v)) for i, v in values["lowest"])
+    return BiasReading(**values)
+
+
+def offset_readings(session: Session, measurement_id: int, gain: float) -> list[BiasReading]:
+    """The bias frames of a measurement at one gain, read."""
+    rows = session.scalars(
+        select(MeasurementShot)
+        .where(MeasurementShot.measurement_id == measurement_id, MeasurementShot.gain == gain)
+        .order_by(MeasurementShot.id)
+    )
+    return [_bias(row) for row in rows if row.reading]
+
+
+def ladder_of(row: Measurement) -> OffsetLadder:
+    """The offsets there are for a measurement's camera, and how sure its answer should be."""
+    settings = row.settings
+    low, high = settings.get("offset_range") or (0.0, 255.0)
+    return OffsetLadder(
+        lowest=low,
+        highest=high,
+        white_adu=settings["white_adu"],
+        sample_step=settings.get("sample_step") or 1,
+        margin_adu=settings.get("margin_adu"),
+        long_dark_s=settings.get("long_dark_s", 60.0),
+    )
+
+
+@lru_cache(maxsize=64)
+def _offset_result(
+    library: Library, measurement_id: int, gain: float, _n_shots: int, ladder: OffsetLadder
+) -> OffsetReading:
+    with library.db.session() as session:
+        return read_offsets(offset_readings(session, measurement_id, gain), ladder)
+
+
+def offset_result(library: Library, session: Session, row: Measurement, gain: float) -> OffsetReading:
+    """What a measurement says of the offset at one gain; kept until it has more frames."""
+    count = session.scalar(
+        select(func.count()).where(MeasurementShot.measurement_id == row.id, MeasurementShot.gain == gain)
+    )
+    return _offset_result(library, row.id, gain, count or 0, ladder_of(row))
+
+
+def pair_readings(
+    session: Session, measurement_id: int, gain: float, role: str
+) -> dict[str, list[PairReading]]:
+    """The pairs of a measurement at one gain by colour channel; '' is a mono sensor's only one."""
+    found: dict[str, list[PairReading]] = {}
+    rows = session.scalars(
+        select(MeasurementShot)
+        .where(
+            MeasurementShot.measurement_id == measurement_id,
+            MeasurementShot.gain == gain,
+            MeasurementShot.role == role,
+        )
+        .order_by(MeasurementShot.id)
+    )
+    for row in rows:
+        for channel, values in row.reading.get("channels", {}).items():
+            found.setdefault(channel, []).append(PairReading(**values))
+    return found
+
+
+def transfers(session: Session, row: Measurement, gain: float) -> dict[str, Transfer]:
+    """What the pairs of a measurement say at one gain, by colour channel."""
+    flats = pair_readings(session, row.id, gain, "flat")
+    bias = pair_readings(session, row.id, gain, "bias")
+    usual: Mapping[str, Any] = row.settings.get("usual", {}).get(f"{gain:g}", {})
+    return {
+        channel: read_transfer(
+            pairs,
+            bias.get(channel, []),
+            white_adu=row.settings["white_adu"],
+            sample_step=row.settings.get("sample_step") or 1,
+            usual_noise_adu=usual.get(channel),
+        )
+        for channel, pairs in flats.items()
+    }
+
+
+def pairs_as_json(channels: Mapping[str, PairReading]) -> dict[str, Any]:
+    """Readings of one pair, as they are kept."""
+    return {"channels": {name: asdict(reading) for name, reading in channels.items()}}
+
+
+# -- frames -----------------------------------------------------------------------------------------------------
+
+
+def enter_measured_frame(
+    session: Session, library: Library, row: Measurement, name: str, facts: FrameFacts, sha256: str
+) -> Frame:
+    """Enter a frame that was shot for a measurement: into a set with that purpose, not onto the shelf."""
+    folder = session.get_one(Folder, library.own_folder_id(session))
+    frame = enter_own_file(session, folder, name, facts, sha256)
+    frame.group_key = None
+    kind = facts.kind.value if facts.kind else ""
+    held = session.scalar(
+        select(FrameSet).where(
+            FrameSet.measurement_id == row.id, FrameSet.kind == kind, FrameSet.is_master.is_(False)
+        )
+    )
+    if held is None:
+        held = FrameSet(kind=kind, is_master=False, n_frames=0, n_kept=0, facts={}, measurement_id=row.id)
+        session.add(held)
+        session.flush()
+    frame.set_id = held.id
+    session.flush()
+    # Described by its newest frame and the common facts so far, so that each frame costs the same.
+    described = [facts] if not held.facts else [facts_from_json(held.facts), facts]
+    count = held.n_frames + 1
+    first = held.first_utc
+    describe_set(held, [frame], described)
+    held.n_frames = held.n_kept = count
+    held.first_utc = first or held.first_utc
+    return frame
+
+
+@dataclass(frozen=True)
+class KeptFrames:
+    """The frames that were shot for a measurement."""
+
+    count: int
+    size_bytes: int
+    state: str
+    """'kept', 'thrown away', 'deleted', or 'on the shelf' where they were there before."""
+
+
+def kept_frames(session: Session, row: Measurement) -> KeptFrames:
+    """How many frames a measurement holds, and how much room they take."""
+    count, size = session.execute(
+        select(func.count(Frame.id), func.coalesce(func.sum(Frame.size_bytes), 0)).where(
+            Frame.id.in_(select(MeasurementShot.frame_id).where(MeasurementShot.measurement_id == row.id))
+        )
+    ).one()
+    return KeptFrames(count, size, row.frames if row.source == "shot" else "on the shelf")
+
+
+_moving = threading.Lock()
+
+
+def throw_away(library: Library, measurement_id: int) -> None:
+    """Put the frames shot for a measurement aside, all at once. What they said stays, and there is a way back."""
+    _move(library, measurement_id, "kept", "thrown away")
+
+
+def take_back(library: Library, measurement_id: int) -> None:
+    """Bring frames back that were thrown away."""
+    _move(library, measurement_id, "thrown away", "kept")
+
+
+def _move(library: Library, measurement_id: int, before: str, after: str) -> None:
+    with _moving, library.db.session() as session:
+        row = _shot_here(session, measurement_id, before)
+        for folder in _folders(session, row):
+            here, there = library.root / folder, library.root / THROWN_AWAY / folder
+            if after == "kept":
+                here, there = there, here
+            if not here.exists():
+                continue
+            if there.exists():
+                raise Conflict(f"{there} is there already, so nothing was moved.", "Move it away first.")
+            there.parent.mkdir(parents=True, exist_ok=True)
+            # One rename on one disk: all of it is moved, or nothing.
+            here.rename(there)
+        row.frames = after
+        state = "gone" if after == "thrown away" else "good"
+        _mark(session, row, state, "Thrown away on the Bench." if state == "gone" else "")
+    library.touched()
+
+
+def delete_for_good(library: Library, measurement_id: int) -> int:
+    """Delete frames that were thrown away; return the bytes that this freed."""
+    freed = 0
+    with _moving, library.db.session() as session:
+        row = _shot_here(session, measurement_id, "thrown away")
+        for folder in _folders(session, row):
+            away = library.root / THROWN_AWAY / folder
+            # Only what the measurement wrote itself; anything else in there is left.
+            for shot in row.shots:
+                path = library.root / THROWN_AWAY / shot.path
+                if path.is_file() and path.is_relative_to(away):
+                    freed += path.stat().st_size
+                    path.unlink()
+            _drop_empty(away)
+        row.frames = "deleted"
+        _mark(session, row, "gone", "Deleted on the Bench.")
+        session.execute(
+            update(Frame)
+            .where(Frame.set_id.in_(select(FrameSet.id).where(FrameSet.measurement_id == row.id)))
+            .values(set_id=None)
+        )
+        session.execute(delete(FrameSet).where(FrameSet.measurement_id == row.id))
+    library.touched()
+    return freed
+
+
+def _drop_empty(folder: Path) -> None:
+    for path in sorted(folder.rglob("*"), reverse=True):
+        if path.is_dir() and not any(path.iterdir()):
+            path.rmdir()
+    if folder.is_dir() and not any(folder.iterdir()):
+        folder.rmdir()
+
+
+def _shot_here(session: Session, measurement_id: int, state: str) -> Measurement:
+    row = measurement(session, measurement_id)
+    if row.source != "shot":
+        raise Conflict(
+            "These frames were on the disk before the measurement and belong to you; they are left alone.",
+            "Take them off the shelf in their card if they are not wanted.",
+        )
+    if row.frames != state:
+        raise Conflict(f"The frames of this measurement are {row.frames}.", "Look again: something changed.")
+    return row
+
+
+def _folders(session: Session, row: Measurement) -> list[str]:
+    """The folders of a measurement's frames, below the library's."""
+    return sorted({str(Path(shot.path).parent) for shot in row.shots if shot.frame_id is not None})
+
+
+def _mark(session: Session, row: Measurement, state: str, reason: str) -> None:
+    ids = [shot.frame_id for shot in row.shots if shot.frame_id is not None]
+    for frame in session.scalars(select(Frame).where(Frame.id.in_(ids))):
+        frame.state, frame.reason = state, reason
+
+
+# -- what was accepted ------------------------------------------------------------------------------------------
+
+
+def accepted(session: Session, camera: str, kind: str) -> dict[float, CameraValue]:
+    """What counts now for a camera, by gain: the newest that was accepted."""
+    rows = session.scalars(
+        select(CameraValue)
+        .where(CameraValue.camera == camera, CameraValue.kind == kind)
+        .order_by(CameraValue.accepted_at, CameraValue.id)
+    )
+    return {row.gain: row for row in rows}
+
+
+def accept(
+    library: Library,
+    session: Session,
+    row: Measurement,
+    gain: float,
+    values: dict[str, Any],
+    own_choice: bool,
+) -> None:
+    """Keep a value with the camera, with its evidence; what was kept before stays in the history."""
+    session.add(
+        CameraValue(
+            kind=row.kind,
+            camera=row.camera,
+            gain=gain,
+            values=values,
+            own_choice=own_choice,
+            measurement_id=row.id,
+            accepted_at=library.clock.now(),
+        )
+    )
+    session.flush()
+    library.touched()
+
+
+def forget_newest(library: Library, session: Session, camera: str, kind: str, gain: float) -> None:
+    """Take the newest accepted value back; the one before it counts again."""
+    newest = accepted(session, camera, kind).get(gain)
+    if newest is None:
+        raise Conflict("Nothing was accepted at this gain, so there is nothing to take back.")
+    session.delete(newest)
+    session.flush()
+    library.touched()
+
+
+@dataclass(frozen=True)
+class MeasuredGain:
+    """What the Bench says of a camera at one gain."""
+
+    e_per_adu: float
+    read_noise_e: float
+    linear_limit_adu: float | None
+
+
+@lru_cache(maxsize=16)
+def _known(
+    library: Library, camera: str, _revision: int
+) -> tuple[dict[float, MeasuredGain], dict[float, CheckedOffset]]:
+    with library.db.session() as session:
+        gains = {
+            gain: MeasuredGain(
+                row.values["e_per_adu"], row.values["read_noise_e"], row.values.get("linear_limit_adu")
+            )
+            for gain, row in accepted(session, camera, "gain").items()
+        }
+        offsets = {
+            gain: CheckedOffset(
+                row.values["offset"],
+                row.values["lowest"],
+                row.values["at_zero"],
+                row.values["slope"],
+                row.values["depth"],
+                row.accepted_at.date(),
+            )
+            for gain, row in accepted(session, camera, "offset").items()
+        }
+        return gains, offsets
+
+
+def measured_gain(library: Library, camera: str, gain: float | None) -> MeasuredGain | None:
+    """What was measured of a camera at a gain; None where nothing was."""
+    return None if gain is None else _known(library, camera, library.revision)[0].get(gain)
+
+
+def checked_offsets(library: Library, camera: str) -> dict[float, CheckedOffset]:
+    """The offsets that were checked for a camera, by gain."""
+    return _known(library, camera, library.revision)[1]
+
+
+def measurements_of(session: Session, camera: str, kind: str) -> Sequence[Measurement]:
+    """The measurements of a camera, newest first."""
+    return session.scalars(
+        select(Measurement)
+        .where(Measurement.camera == camera, Measurement.kind == kind)
+        .order_by(Measurement.made_at.desc(), Measurement.id.desc())
+    ).all()
