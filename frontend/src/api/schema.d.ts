@@ -507,6 +507,255 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/measurements/{measurement_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One measurement, with everything it says. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    measurement_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["MeasurementOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/measurements/{measurement_id}/accept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Keep a value with the camera. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    measurement_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["AcceptIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/measurements/{measurement_id}/answer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The person did what the gate asks for. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    measurement_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/measurements/{measurement_id}/forget": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Drop a measurement. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    measurement_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/measurements/{measurement_id}/frames/{what}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Throw the frames of a measurement away, take them back, or delete them for good. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    measurement_id: number;
+                    what: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/problems": {
         parameters: {
             query?: never;
@@ -550,6 +799,236 @@ export interface paths {
         };
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rigs/{rig_id}/bench/take-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take the newest accepted value back. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["ForgetIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rigs/{rig_id}/bench/{kind}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the Bench can measure of a rig's camera, and what it has. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                    kind: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["BenchOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rigs/{rig_id}/bench/{kind}/disk": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Measure from frames that are on the disk. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                    kind: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["DiskIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["StartedOut1"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rigs/{rig_id}/bench/{kind}/shoot": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Measure with the rig. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                    kind: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["ShootIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["StartedOut1"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
         delete?: never;
         options?: never;
         head?: never;
@@ -1221,6 +1700,41 @@ export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
         /**
+         * AcceptIn
+         * @description Keep a value with the camera.
+         */
+        AcceptIn: {
+            /** Gain */
+            gain: number;
+            /**
+             * Offset
+             * @default null
+             */
+            offset: number | null;
+        };
+        /**
+         * AcceptedOut
+         * @description What counts for a camera at one gain.
+         */
+        AcceptedOut: {
+            /** Detail */
+            detail: string;
+            /** Gain */
+            gain: number;
+            /** Gain Text */
+            gain_text: string;
+            /** Measurement Id */
+            measurement_id: number | null;
+            /** Own Choice */
+            own_choice: boolean;
+            /** Value */
+            value: string;
+            /** Warning */
+            warning: string;
+            /** When */
+            when: string;
+        };
+        /**
          * AnswerIn
          * @description The answer at a gate.
          */
@@ -1232,6 +1746,63 @@ export interface components {
             answer: "done" | "leave out";
             /** Step Id */
             step_id: number;
+        };
+        /**
+         * BenchItem
+         * @description A measurement in a list.
+         */
+        BenchItem: {
+            /** Gains */
+            gains: number[];
+            /** Id */
+            id: number;
+            /** Source */
+            source: string;
+            /** Title */
+            title: string;
+            /** When */
+            when: string;
+        };
+        /**
+         * BenchOut
+         * @description What the Bench can measure of a rig's camera, and what it has.
+         */
+        BenchOut: {
+            /** Accepted */
+            accepted: components["schemas"]["AcceptedOut"][];
+            /** Camera */
+            camera: string;
+            /** Can Shoot */
+            can_shoot: boolean;
+            /** Cannot */
+            cannot: string;
+            /** Current */
+            current: number | null;
+            /** Disk */
+            disk: components["schemas"]["DiskOfferOut"][];
+            /** Filter Code */
+            filter_code: string | null;
+            /** Filters */
+            filters: components["schemas"]["FilterOffer"][];
+            /** Frames Per Gain */
+            frames_per_gain: number;
+            /** Gain Range */
+            gain_range: number[] | null;
+            /** Gain Word */
+            gain_word: string;
+            /** Gains */
+            gains: components["schemas"]["GainOffer"][];
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "offset" | "gain";
+            /** Measurements */
+            measurements: components["schemas"]["BenchItem"][];
+            /** Offset Range */
+            offset_range: number[] | null;
+            /** Seconds Per Gain */
+            seconds_per_gain: number;
         };
         /**
          * BuildIn
@@ -1313,6 +1884,40 @@ export interface components {
             title: string;
         };
         /**
+         * ChannelOut
+         * @description The transfer of one colour channel at one gain.
+         */
+        ChannelOut: {
+            capacity: components["schemas"]["MeasuredNumber"];
+            /** Dark Variance */
+            dark_variance: number | null;
+            e_per_adu: components["schemas"]["MeasuredNumber"];
+            e_per_step: components["schemas"]["MeasuredNumber"];
+            /** Findings */
+            findings: components["schemas"]["FindingOut"][];
+            full_well: components["schemas"]["MeasuredNumber"];
+            linear_limit: components["schemas"]["MeasuredNumber"];
+            /** Linear Signal */
+            linear_signal: number | null;
+            /** Name */
+            name: string;
+            /** Pedestal */
+            pedestal: number;
+            /** Points */
+            points: components["schemas"]["CurvePoint"][];
+            /** Quantisation */
+            quantisation: number;
+            /** Quick */
+            quick: boolean;
+            read_noise: components["schemas"]["MeasuredNumber"];
+            /** Saturation Signal */
+            saturation_signal: number | null;
+            /** Slope */
+            slope: number | null;
+            stops: components["schemas"]["MeasuredNumber"];
+            usual_read_noise: components["schemas"]["MeasuredNumber"];
+        };
+        /**
          * ChoiceOut
          * @description A number of frames, its cost and its end.
          */
@@ -1379,12 +1984,98 @@ export interface components {
             run: components["schemas"]["RunOut"] | null;
         };
         /**
+         * CurvePoint
+         * @description A pair of flats on the transfer curve.
+         */
+        CurvePoint: {
+            /** Exposure S */
+            exposure_s: number;
+            /** Full */
+            full: boolean;
+            /** Level */
+            level: number;
+            /** Off Line Percent */
+            off_line_percent: number | null;
+            /** Residual Percent */
+            residual_percent: number | null;
+            /** Signal */
+            signal: number;
+            /** Source */
+            source: string;
+            /** Used */
+            used: boolean;
+            /** Variance */
+            variance: number;
+        };
+        /**
+         * DeadOut
+         * @description A pixel that was left out.
+         */
+        DeadOut: {
+            /** Column */
+            column: number;
+            /** Level */
+            level: number;
+            /** Row */
+            row: number;
+            /** Share */
+            share: number;
+        };
+        /**
+         * DiskIn
+         * @description Measure from frames on disk.
+         */
+        DiskIn: {
+            /** Set Ids */
+            set_ids: number[];
+        };
+        /**
+         * DiskOfferOut
+         * @description Frames on disk that could be measured.
+         */
+        DiskOfferOut: {
+            /** Enough */
+            enough: boolean;
+            /** Gain */
+            gain: number;
+            /** Gain Text */
+            gain_text: string;
+            /** Quick */
+            quick: boolean;
+            /** Set Ids */
+            set_ids: number[];
+            /** Text */
+            text: string;
+        };
+        /**
          * Done
          * @description It is done.
          */
         Done: {
             /** Message */
             message: string;
+        };
+        /**
+         * EffectOut
+         * @description What one offset would do.
+         */
+        EffectOut: {
+            /** Clipped */
+            clipped: number;
+            /** Cost Percent */
+            cost_percent: number;
+            /** Cost Stops */
+            cost_stops: number;
+            /** Floor */
+            floor: number;
+            /** Holds */
+            holds: boolean;
+            /** Mean */
+            mean: number;
+            /** Offset */
+            offset: number;
+            /** Says */
+            says: string;
         };
         /**
          * FigureOut
@@ -1399,6 +2090,28 @@ export interface components {
             unit: string;
             /** Value */
             value: number;
+        };
+        /**
+         * FilterOffer
+         * @description A filter that could be in while a gain is measured.
+         */
+        FilterOffer: {
+            /** Code */
+            code: string;
+            /** Passband Nm */
+            passband_nm: number | null;
+        };
+        /**
+         * FindingOut
+         * @description Something about the frames that the reader must know.
+         */
+        FindingOut: {
+            /** Advice */
+            advice: string;
+            /** Message */
+            message: string;
+            /** Serious */
+            serious: boolean;
         };
         /**
          * FindsOut
@@ -1438,6 +2151,19 @@ export interface components {
             trouble: string;
         };
         /**
+         * ForgetIn
+         * @description Take the newest accepted value back.
+         */
+        ForgetIn: {
+            /** Gain */
+            gain: number;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "offset" | "gain";
+        };
+        /**
          * FoundOut
          * @description Something that the search found.
          */
@@ -1460,6 +2186,77 @@ export interface components {
             frame_id: number;
             /** Name */
             name: string;
+        };
+        /**
+         * FramesOut
+         * @description The frames of a measurement.
+         */
+        FramesOut: {
+            /** Count */
+            count: number;
+            /** Size */
+            size: string;
+            /** State */
+            state: string;
+        };
+        /**
+         * GainGainOut
+         * @description The gain exercise at one gain.
+         */
+        GainGainOut: {
+            accepted: components["schemas"]["AcceptedOut"] | null;
+            /** Can Accept */
+            can_accept: boolean;
+            /** Channels */
+            channels: components["schemas"]["ChannelOut"][];
+            /** Findings */
+            findings: components["schemas"]["FindingOut"][];
+            /** Gain */
+            gain: number;
+            /** Gain Text */
+            gain_text: string;
+            /** N Frames */
+            n_frames: number;
+            /** Next */
+            next: string;
+            /** Offset */
+            offset: number;
+            /** State */
+            state: string;
+        };
+        /**
+         * GainOffer
+         * @description A gain that could be measured.
+         */
+        GainOffer: {
+            /** Gain */
+            gain: number;
+            /** In Use */
+            in_use: boolean;
+            /** Note */
+            note: string;
+            /** Text */
+            text: string;
+        };
+        /**
+         * GainsOut
+         * @description All gains of a measurement, side by side.
+         */
+        GainsOut: {
+            /** Gains */
+            gains: components["schemas"]["GainGainOut"][];
+            /** Step */
+            step: number;
+            /** Suggestions */
+            suggestions: components["schemas"]["SuggestionOut"][];
+            /** Switch */
+            switch: number[] | null;
+            /** Switch Text */
+            switch_text: string;
+            /** Unity Gain */
+            unity_gain: number | null;
+            /** Unity Text */
+            unity_text: string;
         };
         /**
          * GapOut
@@ -1501,17 +2298,17 @@ export interface components {
         };
         /**
          * GateOut
-         * @description A moment when a person has to act.
+         * @description Where the exercise waits for a hand.
          */
         GateOut: {
             /** Advice */
             advice: string;
             /** Answer */
             answer: string;
-            /** Gate */
-            gate: string;
-            /** Leave Out */
-            leave_out: string | null;
+            /** Step Id */
+            step_id: number;
+            /** Title */
+            title: string;
         };
         HTTPError: {
             detail?: Record<string, never>;
@@ -1637,6 +2434,51 @@ export interface components {
             verdict: "fits" | "fits with care" | "nothing fits";
         };
         /**
+         * MeasuredNumber
+         * @description A number with its 95 % interval, as it is said.
+         */
+        MeasuredNumber: {
+            /** Plus Minus */
+            plus_minus: number | null;
+            /** Text */
+            text: string;
+            /** Value */
+            value: number | null;
+        };
+        /**
+         * MeasurementOut
+         * @description One measurement, with everything it says.
+         */
+        MeasurementOut: {
+            /** Camera */
+            camera: string;
+            /** Conditions */
+            conditions: string;
+            /** Earlier */
+            earlier: components["schemas"]["BenchItem"][];
+            frames: components["schemas"]["FramesOut"];
+            gain: components["schemas"]["GainsOut"] | null;
+            gate: components["schemas"]["GateOut"] | null;
+            /** Id */
+            id: number;
+            job: components["schemas"]["JobOut"] | null;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "offset" | "gain";
+            /** Notes */
+            notes: string[];
+            /** Offset */
+            offset: components["schemas"]["OffsetGainOut"][];
+            /** Source */
+            source: string;
+            /** Title */
+            title: string;
+            /** When */
+            when: string;
+        };
+        /**
          * NightBrief
          * @description A night in the list.
          */
@@ -1739,6 +2581,63 @@ export interface components {
             passband_nm: number | null;
             /** Title */
             title: string;
+        };
+        /**
+         * OffsetGainOut
+         * @description The offset exercise at one gain.
+         */
+        OffsetGainOut: {
+            accepted: components["schemas"]["AcceptedOut"] | null;
+            answer: components["schemas"]["EffectOut"] | null;
+            /** Confirmed */
+            confirmed: boolean;
+            /** Cost */
+            cost: string;
+            /** Dead */
+            dead: components["schemas"]["DeadOut"][];
+            /** Depth */
+            depth: number | null;
+            /** Effects */
+            effects: components["schemas"]["EffectOut"][];
+            /** Findings */
+            findings: components["schemas"]["FindingOut"][];
+            /** Gain */
+            gain: number;
+            /** Gain Text */
+            gain_text: string;
+            /** Headline */
+            headline: string;
+            line: components["schemas"]["OffsetLine"] | null;
+            /** Margin */
+            margin: number;
+            /** N Frames */
+            n_frames: number;
+            /** N Full Ladder */
+            n_full_ladder: number;
+            /** N Pixels */
+            n_pixels: number;
+            /** Next */
+            next: string;
+            /** Reason */
+            reason: string;
+            /** Rungs */
+            rungs: components["schemas"]["RungOut"][];
+            /** State */
+            state: string;
+            /** Uncertainty */
+            uncertainty: number | null;
+            /** White */
+            white: number;
+        };
+        /**
+         * OffsetLine
+         * @description mean = at_zero + slope · offset.
+         */
+        OffsetLine: {
+            /** At Zero */
+            at_zero: number;
+            /** Slope */
+            slope: number | null;
         };
         /**
          * PictureOut
@@ -1887,6 +2786,28 @@ export interface components {
             steps: components["schemas"]["StepOut"][];
             /** Subline */
             subline: string;
+        };
+        /**
+         * RungOut
+         * @description All bias frames of one offset.
+         */
+        RungOut: {
+            /** Darkest Percent */
+            darkest_percent: number;
+            /** Darkest Permyriad */
+            darkest_permyriad: number;
+            /** Mean */
+            mean: number;
+            /** Minima */
+            minima: number[];
+            /** N Frames */
+            n_frames: number;
+            /** Offset */
+            offset: number;
+            /** Zeros */
+            zeros: number;
+            /** Zeros Text */
+            zeros_text: string;
         };
         /**
          * SearchOut
@@ -2043,6 +2964,29 @@ export interface components {
             rig: string;
         };
         /**
+         * ShootIn
+         * @description Measure with the rig.
+         */
+        ShootIn: {
+            /**
+             * Filter Code
+             * @default null
+             */
+            filter_code: string | null;
+            /** Gains */
+            gains: number[];
+            /**
+             * Long Dark S
+             * @default 60
+             */
+            long_dark_s: number;
+            /**
+             * Margin Adu
+             * @default null
+             */
+            margin_adu: number | null;
+        };
+        /**
          * SiteIn
          * @description The site, by whose clock nights are counted.
          */
@@ -2158,6 +3102,16 @@ export interface components {
             job_id: number;
         };
         /**
+         * StartedOut
+         * @description A measurement that was started.
+         */
+        StartedOut1: {
+            /** Job Id */
+            job_id: number;
+            /** Measurement Id */
+            measurement_id: number;
+        };
+        /**
          * StateOut
          * @description What every page needs to know.
          */
@@ -2251,6 +3205,22 @@ export interface components {
             title: string;
             /** Wanted */
             wanted: boolean;
+        };
+        /**
+         * SuggestionOut
+         * @description A gain to use.
+         */
+        SuggestionOut: {
+            /** Gain */
+            gain: number;
+            /** Gain Text */
+            gain_text: string;
+            /** Purpose */
+            purpose: string;
+            /** Reason */
+            reason: string;
+            /** Runner Up */
+            runner_up: string;
         };
         /**
          * TestShotOut

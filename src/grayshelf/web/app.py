@@ -20,8 +20,9 @@ from grayshelf.clock import SimulatedClock
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.models import Rig
-from grayshelf.web import routes
+from grayshelf.web import routes, routes_bench
 from grayshelf.web.errors import problem, register_errors
+from grayshelf.work.bench import Bench
 from grayshelf.work.build import build_sets
 from grayshelf.work.events import Broker
 from grayshelf.work.jobs import JobRunner
@@ -43,6 +44,7 @@ class Context:
     runner: JobRunner
     broker: Broker
     starter: RunStarter
+    bench: Bench
     demo: bool = False
     fast_rate: float = 60.0
     extras: dict[str, object] = field(default_factory=dict)
@@ -67,7 +69,8 @@ def make_context(
     library: Library, runner: JobRunner, broker: Broker, rigs: dict[str, RigDevices], demo: bool = False
 ) -> Context:
     """Wire everything together."""
-    return Context(library, runner, broker, RunStarter(library, runner, rigs), demo)
+    starter, bench = RunStarter(library, runner, rigs), Bench(library, runner, rigs)
+    return Context(library, runner, broker, starter, bench, demo)
 
 
 def warm_up(context: Context) -> None:
@@ -90,6 +93,7 @@ def create_app(context: Context) -> APIFlask:
     app.extensions["grayshelf"] = context
     register_errors(app)
     routes.register(app)
+    app.register_blueprint(routes_bench.bench)
     _plain_names(app)
     _guard(app)
     _events(app, context)

@@ -409,7 +409,7 @@ def _unchecked(library: Library, rig: Rig, sheet: RunSheet) -> list[Ready]:
     if not unsure:
         return []
     words = " and ".join(f"{o:g} at gain {g:g}" for g, o in unsure)
-    known = {g for g in checked_offsets(library, rig.camera)}
+    known = set(checked_offsets(library, rig.camera))
     verb = (
         "does not hold" if all(g in known for g, _ in unsure) else "never checked: the Bench can, in minutes"
     )

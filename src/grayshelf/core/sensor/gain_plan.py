@@ -21,8 +21,8 @@ FIRST_SHARE = 0.2
 PAST = 1.3
 #: The light should fill a pixel in so many times the shortest permitted exposure ...
 FILLS_IN = 20.0
-#: ... up to so many.
-FILLS_WITHIN = 80.0
+#: ... up to so many: longer ones only take longer.
+FILLS_WITHIN = 45.0
 BIAS_FRAMES = 16
 #: Brightness of the second, dimmer source for the levels near the pedestal, as a share of the first's.
 DIMMER = 0.3

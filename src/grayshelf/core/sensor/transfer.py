@@ -373,7 +373,7 @@ def _linearity(
     return (
         float(rate),
         off,
-        Value(float(limit), max(0.5 * (bad.mean_adu - good.mean_adu), EVEN_WITHIN * limit)),
+        Value(float(limit), float(max(0.5 * (bad.mean_adu - good.mean_adu), EVEN_WITHIN * limit))),
     )
 
 

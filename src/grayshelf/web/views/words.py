@@ -73,6 +73,18 @@ def several(count: int, one: str, many: str | None = None) -> str:
     return f"{count:,} {one if count == 1 else many or one + 's'}"
 
 
+def size(count: float) -> str:
+    """'1.2 GB', '340 MB'."""
+    return f"{count / 1e9:.1f}{THIN}GB" if count >= 1e9 else f"{count / 1e6:.0f}{THIN}MB"
+
+
+def many(count: int) -> str:
+    """'0', '1,840', '58,300', '1.2 M', '83 M'."""
+    if count < 100_000:
+        return f"{count:,}"
+    return f"{count / 1e6:.1f}{THIN}M" if count < 10_000_000 else f"{count / 1e6:.0f}{THIN}M"
+
+
 def listed(words: Iterable[str]) -> str:
     """'L, R and G'."""
     items = list(words)

@@ -1,0 +1,460 @@
+"""The Bench in words and numbers: what could be measured of a camera, and what was."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Sequence
+from typing import Any, cast
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from grayshelf.core.frames.facts import uses_iso
+from grayshelf.core.sensor.bias import BiasReading, DeadPixel, good_minimum, good_zeros
+from grayshelf.core.sensor.offset import OffsetDone, OffsetEffect, OffsetFinding, OffsetReading, next_bias
+from grayshelf.core.sensor.transfer import Finding
+from grayshelf.devices.ports import RigDevices
+from grayshelf.library.library import Library
+from grayshelf.library.measurements import (
+    accepted,
+    kept_frames,
+    measurement,
+    measurements_of,
+    offset_readings,
+    offset_result,
+)
+from grayshelf.library.models import CameraValue, Job, Measurement, Rig, RunStep
+from grayshelf.library.shelf import offset_warning, wishes_of
+from grayshelf.web import schemas_bench as b
+from grayshelf.web.views import words as w
+from grayshelf.web.views.bench_gain import gains_out
+from grayshelf.web.views.jobs import job_out
+from grayshelf.work import measure_gain, measure_offset
+from grayshelf.work.bench import gains_in_use
+from grayshelf.work.jobs import ALIVE
+from grayshelf.work.measure_disk import DiskOffer, offers
+
+#: Gains that are offered where no light tells which are used, as shares of the range.
+LADDER_OF_GAINS = (0.0, 0.25, 0.5, 0.75)
+#: More frames of one offset than this need no more dots on the chart.
+MOST_DOTS = 48
+
+
+def bench_page(library: Library, rig_id: int, kind: str, devices: RigDevices | None) -> b.BenchOut:
+    """What can be measured, and what was."""
+    with library.db.session() as session:
+        rig = library.rig(session, rig_id)
+        in_use = gains_in_use(session, rig)
+        word = w.gain_word(uses_iso(list(in_use)))
+        facts = devices.camera.facts if devices else None
+        cannot = ""
+        if facts is None:
+            cannot = "No devices are connected to this rig: use frames on disk."
+        elif kind == "offset" and facts.offset_range is None:
+            cannot = f"{rig.camera} does not let its offset be set."
+        rows = measurements_of(session, rig.camera, kind)
+        seconds, frames = _cost(rig, devices, kind)
+        return b.BenchOut(
+            kind=cast(b.Kind, kind),
+            camera=rig.camera,
+            can_shoot=not cannot,
+            cannot=cannot,
+            gain_word=word,
+            gain_range=list(facts.gain_range) if facts and facts.gain_range else None,
+            offset_range=list(facts.offset_range) if facts and facts.offset_range else None,
+            gains=_gain_offers(session, rig, kind, in_use, facts.gain_range if facts else None, word),
+            filters=[
+                b.FilterOffer(code=f.code, passband_nm=f.passband_nm)
+                for f in rig.filters
+                if devices is not None and devices.wheel is not None
+            ],
+            filter_code=_usual_filter(rig) if devices is not None and devices.wheel is not None else None,
+            seconds_per_gain=seconds,
+            frames_per_gain=frames,
+            disk=[_disk_offer(o, kind, word) for o in offers(session, rig.camera, kind)],
+            measurements=[_item(r, word) for r in rows],
+            accepted=accepted_table(library, session, rig, kind, word),
+            current=rows[0].id if rows else None,
+        )
+
+
+def _cost(rig: Rig, devices: RigDevices | None, kind: str) -> tuple[float, int]:
+    """Seconds and frames for one gain."""
+    if devices is None:
+        return 0.0, 0
+    if kind == "offset":
+        return measure_offset.usual_seconds(devices, 1, 60.0), measure_offset.USUAL_FRAMES + 1
+    shortest = measure_gain.shortest_for(devices, wishes_of(rig).shortest_s)
+    return measure_gain.usual_seconds(
+        devices, 1, shortest
+    ), 58 if devices.camera.facts.bayer_pattern is None else 86
+
+
+def _usual_filter(rig: Rig) -> str | None:
+    """The narrowest filter: a panel is rarely dim enough for the others."""
+    known = [f for f in rig.filters if f.width_nm is not None]
+    if known:
+        return min(known, key=lambda f: f.width_nm or 0.0).code
+    return rig.filters[0].code if rig.filters else None
+
+
+def _gain_offers(
+    session: Session,
+    rig: Rig,
+    kind: str,
+    in_use: dict[float, set[float]],
+    span: tuple[float, float] | None,
+    word: str,
+) -> list[b.GainOffer]:
+    known = accepted(session, rig.camera, kind)
+    ladder = [round(span[0] + share * (span[1] - span[0])) for share in LADDER_OF_GAINS] if span else []
+    gains = sorted({*in_use, *known, *([float(g) for g in ladder] if kind == "gain" or not in_use else [])})
+    result = []
+    for gain in gains:
+        said = []
+        if gain in in_use:
+            at = w.listed(f"{o:g}" for o in sorted(in_use[gain]))
+            said.append(f"lights at offset {at}" if at else "lights")
+        said.append(
+            f"measured {w.day(known[gain].accepted_at.date())}" if gain in known else "never measured"
+        )
+        result.append(
+            b.GainOffer(gain=gain, text=f"{word} {gain:g}", in_use=gain in in_use, note=", ".join(said))
+        )
+    return result
+
+
+def _disk_offer(offer: DiskOffer, kind: str, word: str) -> b.DiskOfferOut:
+    nights = f", {w.days(offer.nights)}" if offer.nights else ""
+    if kind == "offset":
+        text = f"{offer.n_bias} bias frames at offset {w.listed(f'{o:g}' for o in offer.offsets)}{nights}"
+        enough, quick = True, len(offer.offsets) < 2
+    else:
+        text = (
+            f"{offer.n_flats} flats at {w.several(offer.levels, 'level')}, {offer.n_bias} bias frames{nights}"
+        )
+        enough, quick = True, offer.levels < 3
+    return b.DiskOfferOut(
+        gain=offer.gain,
+        gain_text=f"{word} {offer.gain:g}",
+        text=text,
+        set_ids=list(offer.set_ids),
+        enough=enough,
+        quick=quick,
+    )
+
+
+def _item(row: Measurement, word: str) -> b.BenchItem:
+    gains = w.listed(f"{g:g}" for g in row.gains)
+    return b.BenchItem(
+        id=row.id,
+        title=f"{word} {gains}",
+        when=w.day(row.made_at.date()),
+        gains=row.gains,
+        source="shot here" if row.source == "shot" else "from frames on disk",
+    )
+
+
+# -- what was accepted ------------------------------------------------------------------------------------------
+
+
+def accepted_table(library: Library, session: Session, rig: Rig, kind: str, word: str) -> list[b.AcceptedOut]:
+    """The camera's card: what counts at each gain, and which pairs the lights use unchecked."""
+    known = accepted(session, rig.camera, kind)
+    in_use = gains_in_use(session, rig)
+    rows = []
+    for gain in sorted({*known, *in_use}):
+        warning = ""
+        if kind == "offset":
+            told = [offset_warning(library, rig.camera, gain, o) for o in sorted(in_use.get(gain, ()))]
+            warning = " ".join(t for t in told if t)
+        row = known.get(gain)
+        if row is None:
+            rows.append(
+                b.AcceptedOut(
+                    gain=gain,
+                    gain_text=f"{word} {gain:g}",
+                    value="–",
+                    detail="never measured",
+                    when="",
+                    own_choice=False,
+                    measurement_id=None,
+                    warning=warning,
+                )
+            )
+        else:
+            rows.append(_accepted(row, word, warning))
+    return rows
+
+
+def _accepted(row: CameraValue, word: str, warning: str = "") -> b.AcceptedOut:
+    v = row.values
+    if row.kind == "offset":
+        value = f"{v['offset']:g}"
+        detail = f"floor {w.number(v['floor'])}{w.THIN}ADU, costs {w.number(v['cost_percent'], 2)} %"
+        if row.own_choice:
+            detail += f"; your choice, measured {v['lowest']:g}"
+    else:
+        value = f"{v['e_per_adu']:.3g}{w.THIN}e⁻/ADU"
+        detail = f"read noise {v['read_noise_e']:.2f}{w.THIN}e⁻"
+        if v.get("linear_limit_adu"):
+            detail += f", linear to {w.number(v['linear_limit_adu'])}{w.THIN}ADU"
+        if v.get("quick"):
+            detail += "; a quick estimate"
+    return b.AcceptedOut(
+        gain=row.gain,
+        gain_text=f"{word} {row.gain:g}",
+        value=value,
+        detail=detail,
+        when=w.day(row.accepted_at.date()),
+        own_choice=row.own_choice,
+        measurement_id=row.measurement_id,
+        warning=warning,
+    )
+
+
+def offset_values(result: OffsetReading, offset: float | None) -> tuple[dict[str, Any], bool] | None:
+    """What to keep with the camera, and whether it is the person's own choice; None where nothing can be kept."""
+    if result.answer is None or result.line is None or result.tail is None:
+        return None
+    effect = result.answer if offset is None else result.effect(offset)
+    if effect is None:
+        return None
+    return {
+        "offset": effect.offset,
+        "lowest": result.answer.offset,
+        "floor": effect.floor_adu,
+        "uncertainty": result.uncertainty_adu,
+        "margin": result.margin_adu,
+        "at_zero": result.line.at_zero,
+        "slope": result.line.slope,
+        "depth": result.tail.depth(result.ladder.share_of_frames),
+        "cost_percent": effect.cost_percent,
+        "cost_stops": effect.cost_stops,
+        "confirmed": result.confirmed,
+    }, offset is not None and offset != result.answer.offset
+
+
+# -- one measurement --------------------------------------------------------------------------------------------
+
+
+def measurement_page(library: Library, measurement_id: int) -> b.MeasurementOut:
+    """One measurement, with everything it says."""
+    with library.db.session() as session:
+        row = measurement(session, measurement_id)
+        word = w.gain_word(uses_iso(row.gains))
+        job = session.get(Job, row.job_id) if row.job_id else None
+        steps = _steps(session, job)
+        kept = kept_frames(session, row)
+        known = accepted(session, row.camera, row.kind)
+        others = [m for m in measurements_of(session, row.camera, row.kind) if m.id != row.id]
+        return b.MeasurementOut(
+            id=row.id,
+            kind=cast(b.Kind, row.kind),
+            camera=row.camera,
+            title=_item(row, word).title,
+            when=w.day(row.made_at.date()),
+            source=_item(row, word).source,
+            conditions=_conditions(row, kept.count),
+            notes=list(row.notes),
+            frames=b.FramesOut(count=kept.count, size=w.size(kept.size_bytes), state=kept.state),
+            job=job_out(job, library) if job is not None and job.state != "done" else None,
+            gate=_gate(steps, job),
+            offset=[
+                _offset_gain(library, session, row, gain, word, steps.get(gain), job, known.get(gain))
+                for gain in (row.gains if row.kind == "offset" else [])
+            ],
+            gain=gains_out(session, row, word, steps, job, {g: _accepted(v, word) for g, v in known.items()})
+            if row.kind == "gain"
+            else None,
+            earlier=[_item(m, word) for m in others],
+        )
+
+
+def _steps(session: Session, job: Job | None) -> dict[float, RunStep]:
+    """The steps of an exercise by gain; a gate under −1."""
+    if job is None:
+        return {}
+    rows = session.scalars(select(RunStep).where(RunStep.job_id == job.id).order_by(RunStep.seq))
+    return {float(s.params.get("gain", -1.0)): s for s in rows}
+
+
+def _gate(steps: dict[float, RunStep], job: Job | None) -> b.GateOut | None:
+    step = steps.get(-1.0)
+    if step is None or step.state != "waiting" or job is None or job.state != "waiting":
+        return None
+    return b.GateOut(
+        step_id=step.id, title=step.title, advice=step.params["advice"], answer=step.params["answer"]
+    )
+
+
+def _conditions(row: Measurement, count: int) -> str:
+    parts = [row.camera]
+    if row.settings.get("temp_c") is not None:
+        parts.append(w.degrees_c(row.settings["temp_c"]))
+    parts.append(w.several(count, "frame"))
+    return ", ".join(parts)
+
+
+def _finding(item: OffsetFinding | Finding) -> b.FindingOut:
+    return b.FindingOut(message=item.message, advice=item.advice, serious=item.serious)
+
+
+def _offset_gain(
+    library: Library,
+    session: Session,
+    row: Measurement,
+    gain: float,
+    word: str,
+    step: RunStep | None,
+    job: Job | None,
+    known: CameraValue | None,
+) -> b.OffsetGainOut:
+    readings = offset_readings(session, row.id, gain)
+    result = offset_result(library, session, row, gain)
+    alive = job is not None and job.state in ALIVE
+    going = alive and (step is None or step.state in ("to do", "doing"))
+    coming = ""
+    if going and row.source == "shot" and step is not None and step.state == "doing":
+        decision = next_bias(readings, result.ladder)
+        if not isinstance(decision, OffsetDone):
+            frames = w.several(decision.count, "frame")
+            coming = f"Next: {frames} at offset {decision.offset:g}. Why: {decision.why}."
+    ladder = result.ladder
+    effects = [
+        e for o in _every(ladder.lowest, ladder.highest, ladder.quantum, readings) if (e := result.effect(o))
+    ]
+    headline, reason = _headline(result, readings, gain, word, going)
+    return b.OffsetGainOut(
+        gain=gain,
+        gain_text=f"{word} {gain:g}",
+        headline=headline,
+        reason=reason,
+        cost=_cost_sentence(result.answer, ladder.white_adu) if result.answer else "",
+        next=coming,
+        state="going on"
+        if going
+        else "not begun"
+        if not readings
+        else "done"
+        if result.answer
+        else "no answer",
+        n_frames=len(readings),
+        n_full_ladder=ladder.frames_of_full_ladder,
+        n_pixels=readings[0].n_pixels if readings else 0,
+        white=ladder.white_adu,
+        rungs=_rungs(readings, result.dead),
+        line=b.OffsetLine(at_zero=result.line.at_zero, slope=result.line.slope) if result.line else None,
+        depth=result.tail.depth(ladder.share_of_frames) if result.tail else None,
+        uncertainty=result.uncertainty_adu,
+        margin=result.margin_adu,
+        answer=_effect(result.answer, result) if result.answer else None,
+        confirmed=result.confirmed,
+        effects=[_effect(e, result) for e in effects],
+        dead=[_dead(d, int(row.settings["width"])) for d in result.dead],
+        findings=[_finding(f) for f in result.findings] if not going else [],
+        accepted=_accepted(known, word) if known else None,
+    )
+
+
+def _every(low: float, high: float, quantum: float, readings: Sequence[BiasReading]) -> list[float]:
+    """Every offset there is, no further than a little above what was looked at."""
+    top = min(high, max((r.offset for r in readings), default=high))
+    count = int((top - low) / quantum) + 1
+    return [low + i * quantum for i in range(min(count, 512))]
+
+
+def _rungs(readings: Sequence[BiasReading], dead: Sequence[DeadPixel]) -> list[b.RungOut]:
+    by_offset: dict[float, list[BiasReading]] = defaultdict(list)
+    for reading in readings:
+        if reading.exposure_s == 0.0:
+            by_offset[reading.offset].append(reading)
+    rungs = []
+    for offset, items in sorted(by_offset.items()):
+        zeros = sum(good_zeros(r, dead) for r in items)
+        n = len(items)
+        rungs.append(
+            b.RungOut(
+                offset=offset,
+                n_frames=n,
+                mean=sum(r.mean for r in items) / n,
+                darkest_percent=sum(r.darkest_percent for r in items) / n,
+                darkest_permyriad=sum(r.darkest_permyriad for r in items) / n,
+                minima=[good_minimum(r, dead) for r in items][:MOST_DOTS],
+                zeros=zeros,
+                zeros_text=w.many(zeros),
+            )
+        )
+    return rungs
+
+
+def _dead(pixel: DeadPixel, width: int) -> b.DeadOut:
+    column, row = pixel.place(width)
+    return b.DeadOut(column=column, row=row, level=pixel.level_adu, share=pixel.share_of_frames)
+
+
+def _effect(effect: OffsetEffect, result: OffsetReading) -> b.EffectOut:
+    holds = effect.floor_adu >= result.margin_adu - 1e-6 or effect is result.answer
+    return b.EffectOut(
+        offset=effect.offset,
+        mean=effect.mean_adu,
+        floor=effect.floor_adu,
+        clipped=effect.clipped_per_frame,
+        cost_percent=effect.cost_percent,
+        cost_stops=effect.cost_stops,
+        holds=holds,
+        says=_says(effect, result, holds),
+    )
+
+
+def _says(effect: OffsetEffect, result: OffsetReading, holds: bool) -> str:
+    cost = _cost_sentence(effect, result.ladder.white_adu)
+    if holds:
+        more = effect.offset - (result.answer.offset if result.answer else effect.offset)
+        spare = effect.floor_adu
+        if more <= 0:
+            return f"{w.number(spare)} ADU clear of zero. {cost}"
+        return f"{w.number(spare)} ADU clear of zero, {w.number(spare - result.margin_adu)} more than asked for. {cost}"
+    least = "at least " if effect.at_least else ""
+    if effect.clipped_per_frame >= 0.95:
+        return f"Clips {least}{w.many(round(effect.clipped_per_frame))} good pixels in every frame. {cost}"
+    if effect.floor_adu < 0:
+        each = max(round(1.0 / max(effect.clipped_per_frame, 1e-9)), 2)
+        return f"Clips a good pixel in about one frame of {w.number(each)}. {cost}"
+    return f"Only {w.number(effect.floor_adu)} ADU clear of zero, {w.number(result.margin_adu)} are asked for. {cost}"
+
+
+def _cost_sentence(effect: OffsetEffect, white: float) -> str:
+    return (
+        f"Every frame starts {w.number(effect.mean_adu)} ADU up: {w.number(effect.cost_percent, 2)} % of the range, "
+        f"{w.number(effect.cost_stops, 3)} stop."
+    )
+
+
+def _headline(
+    result: OffsetReading, readings: Sequence[BiasReading], gain: float, word: str, going: bool
+) -> tuple[str, str]:
+    if not readings:
+        return ("Not begun", "No frame was taken at this gain yet.")
+    if result.answer is None:
+        if going:
+            return ("Measuring", "Too early for an answer.")
+        serious = next((f for f in result.findings if f.serious), None) or next(iter(result.findings), None)
+        return ("No answer", serious.message if serious else "The frames do not tell.")
+    a = result.answer
+    sure = f" ±{w.number(result.uncertainty_adu)}" if result.uncertainty_adu is not None else ""
+    reason = (
+        f"The lowest offset at which the darkest good pixel of 99 frames in 100 stays "
+        f"{w.number(a.floor_adu)}{sure} ADU above zero; {w.number(result.margin_adu)} are asked for."
+    )
+    if result.line is not None and result.line.slope is None:
+        reason = (
+            f"The only offset looked at: the darkest good pixel of 99 frames in 100 stays {w.number(a.floor_adu)}{sure} "
+            "ADU above zero. Whether a lower one would do is not known."
+        )
+    elif result.confirmed:
+        there = [r for r in readings if r.offset == a.offset and r.exposure_s == 0.0]
+        reason += f" Confirmed: no good pixel at zero in {len(there)} frames."
+    elif not going:
+        reason += " Not confirmed with frames taken there."
+    return (f"Offset {a.offset:g}" + (" so far" if going else ""), reason)
