@@ -7,19 +7,20 @@ import { Key, Trouble, Waiting } from "./parts/basics";
 import { HereContext } from "./parts/context";
 import { PLACES, Rail } from "./parts/Rail";
 import { Tray } from "./parts/Tray";
+import { Bench } from "./places/bench/Bench";
 import { Intake } from "./places/intake/Intake";
 import { Nights } from "./places/nights/Nights";
 import { Shelf } from "./places/shelf/Shelf";
 import { Tonight } from "./places/tonight/Tonight";
 
 const KEYS: [string, string][] = [
-  ["1 – 4", "the places"],
+  ["1 – 5", "the places"],
   ["/", "search"],
   ["?", "this list"],
   ["Esc", "put a card or slip back"],
   ["← → ↑ ↓", "walk the shelf, the nights, the sets"],
   ["Enter", "pull"],
-  ["[  ]", "step through frames, or steps of a run"],
+  ["[  ]", "step through frames, steps of a run, offsets, gains"],
   ["Space", "pause a run, or let it go on"],
   [".", "the tray"],
 ];
@@ -102,6 +103,7 @@ export function App() {
               <Route path="/tonight" element={<Tonight key={here.rig?.id} />} />
               <Route path="/shelf" element={<Shelf key={here.rig?.id} />} />
               <Route path="/nights/:night?" element={<Nights key={here.rig?.id} />} />
+              <Route path="/bench/:kind?" element={<Bench key={here.rig?.id} />} />
               <Route path="/intake" element={<Intake />} />
               <Route path="*" element={<Navigate to={start} replace />} />
             </Routes>

@@ -96,6 +96,26 @@ export const useRun = (rig: number) =>
     },
   });
 
+export type BenchKind = "offset" | "gain";
+
+export const useBench = (rig: number, kind: BenchKind) =>
+  useQuery({
+    queryKey: ["bench", rig, kind],
+    queryFn: () =>
+      get(api.GET("/api/rigs/{rig_id}/bench/{kind}", { params: { path: { rig_id: rig, kind } } })),
+    refetchInterval: whileDeaf(4000),
+  });
+
+export const useMeasurement = (id: number | null) =>
+  useQuery({
+    queryKey: ["measurement", id],
+    enabled: id !== null,
+    queryFn: () =>
+      get(api.GET("/api/measurements/{measurement_id}", { params: { path: { measurement_id: id ?? 0 } } })),
+    refetchInterval: (query) => (query.state.data?.job?.can_stop ? whileDeaf(1000)() : false),
+    placeholderData: keepPreviousData,
+  });
+
 export const useIntake = () =>
   useQuery({
     queryKey: ["intake"],
@@ -165,7 +185,8 @@ export function useEvents() {
       const event = JSON.parse(message.data as string) as { type: string; id?: number };
       if (event.type === "run") told.add("run");
       if (event.type === "state") told.add("state");
-      if (event.type === "job") for (const key of ["jobs", "run", "intake"]) told.add(key);
+      if (event.type === "bench") for (const key of ["bench", "measurement"]) told.add(key);
+      if (event.type === "job") for (const key of ["jobs", "run", "intake", "measurement"]) told.add(key);
       waiting ??= window.setTimeout(flush, 250);
     };
     return () => {

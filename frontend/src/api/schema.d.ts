@@ -945,7 +945,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["StartedOut1"];
+                        "application/json": components["schemas"]["MeasuringOut"];
                     };
                 };
                 /** @description Not found */
@@ -1006,7 +1006,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["StartedOut1"];
+                        "application/json": components["schemas"]["MeasuringOut"];
                     };
                 };
                 /** @description Not found */
@@ -2298,9 +2298,27 @@ export interface components {
         };
         /**
          * GateOut
-         * @description Where the exercise waits for a hand.
+         * @description A moment when a person has to act.
          */
         GateOut: {
+            /** Advice */
+            advice: string;
+            /** Answer */
+            answer: string;
+            /** Gate */
+            gate: string;
+            /** Leave Out */
+            leave_out: string | null;
+        };
+        HTTPError: {
+            detail?: Record<string, never>;
+            message?: string;
+        };
+        /**
+         * HandOut
+         * @description Where the exercise waits for a hand.
+         */
+        HandOut: {
             /** Advice */
             advice: string;
             /** Answer */
@@ -2309,10 +2327,6 @@ export interface components {
             step_id: number;
             /** Title */
             title: string;
-        };
-        HTTPError: {
-            detail?: Record<string, never>;
-            message?: string;
         };
         /**
          * HeadOut
@@ -2458,7 +2472,7 @@ export interface components {
             earlier: components["schemas"]["BenchItem"][];
             frames: components["schemas"]["FramesOut"];
             gain: components["schemas"]["GainsOut"] | null;
-            gate: components["schemas"]["GateOut"] | null;
+            gate: components["schemas"]["HandOut"] | null;
             /** Id */
             id: number;
             job: components["schemas"]["JobOut"] | null;
@@ -2477,6 +2491,16 @@ export interface components {
             title: string;
             /** When */
             when: string;
+        };
+        /**
+         * MeasuringOut
+         * @description A measurement that was started.
+         */
+        MeasuringOut: {
+            /** Job Id */
+            job_id: number;
+            /** Measurement Id */
+            measurement_id: number;
         };
         /**
          * NightBrief
@@ -3100,16 +3124,6 @@ export interface components {
         StartedOut: {
             /** Job Id */
             job_id: number;
-        };
-        /**
-         * StartedOut
-         * @description A measurement that was started.
-         */
-        StartedOut1: {
-            /** Job Id */
-            job_id: number;
-            /** Measurement Id */
-            measurement_id: number;
         };
         /**
          * StateOut

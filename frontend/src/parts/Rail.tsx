@@ -11,6 +11,7 @@ export const PLACES = [
   { path: "/tonight", name: "Tonight" },
   { path: "/shelf", name: "Shelf" },
   { path: "/nights", name: "Nights" },
+  { path: "/bench", name: "Bench" },
   { path: "/intake", name: "Intake" },
 ] as const;
 

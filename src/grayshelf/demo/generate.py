@@ -26,7 +26,7 @@ from grayshelf.devices.simulated.rig import RigModel
 from grayshelf.devices.simulated.train_model import flat_field, sky_scene
 
 #: Increase when frames of an older demo must be made anew.
-VERSION = 3
+VERSION = 4
 
 
 @dataclass(frozen=True)
@@ -187,6 +187,8 @@ def _tasks(folder: Path, size: str) -> Iterator[_Task]:
         night = night_of_utc(shot.first, zone).isoformat()
         kind = shot.kind.value.replace(" ", "")
         words = [kind, shot.filter_code or "", f"{shot.exposure_s:g}s", f"gain{shot.gain:g}"]
+        if shot.kind is FrameKind.BIAS and shot.master_of is None:
+            words.append(f"offset{shot.offset:g}")
         stem = safe_name("_".join(w for w in words if w))
         base = folder / shot.rig / ("masters" if shot.master_of else night)
         if shot.target:

@@ -383,6 +383,11 @@ def shots() -> list[Shot]:
                 ("2026-01-06T14:00", 100, 100),
             )
         ),
+        # The offset at gain 100 was looked at in October, with raw bias frames; at gain 200 it never was.
+        *(
+            Shot("heron", FrameKind.BIAS, _at(f"2026-10-03T15:{minute:02d}"), 6, 0.001, 100, offset)
+            for minute, offset in ((0, 40.0), (2, 30.0), (4, 20.0), (6, 10.0), (8, 0.0))
+        ),
         # Lights of Heron 92.
         _lights("2026-10-02T20:40", "Ha", "NGC 281", 10, 300, 200, 2.4, -5, (7,)),
         _lights("2026-10-03T21:00", "Ha", "NGC 281", 8, 300, 200, 2.4, -5),

@@ -20,9 +20,13 @@ from grayshelf.demo.scenario import FILTERS, HERON_NOW, LOGS, MODELS, RIGS, SITE
 from grayshelf.devices.ports import RigDevices
 from grayshelf.devices.simulated.rig import SimulatedWorld, WorldState, devices_of
 from grayshelf.library.library import Library
-from grayshelf.library.models import Folder, FrameSet, Job, NightLog, Rig, RigEvent, RigFilter
+from grayshelf.library.measurements import accept, offset_result, offset_values
+from grayshelf.library.models import Folder, FrameSet, Job, Measurement, NightLog, Rig, RigEvent, RigFilter
 from grayshelf.work.jobs import JobRunner
+from grayshelf.work.measure_disk import offers, plan_disk
 
+#: The offset that the scenario's lights are taken at.
+OFFSET_IN_USE = 30.0
 #: Waits pass this many times faster than real ones.
 DEMO_RATE = 60.0
 
@@ -138,6 +142,26 @@ def prepare(folder: Path, size: str, library: Library, runner: JobRunner) -> Non
             runner.start("build", "Masters of the demo's sets", {"set_ids": list(raw)}),
             "Building   ",
         )
+    if not scanned:
+        _check_offset(library, runner)
+
+
+def _check_offset(library: Library, runner: JobRunner) -> None:
+    """The offset at gain 100, as it was looked at in October: measured from its frames and kept."""
+    with library.db.session() as session:
+        rig = session.scalars(select(Rig).where(Rig.devices == "heron")).one()
+        offered = [o for o in offers(session, rig.camera, "offset") if len(o.offsets) > 2]
+        if not offered or session.scalar(select(Measurement.id)) is not None:
+            return
+        row = plan_disk(session, library, rig.camera, rig.id, "offset", offered[0].set_ids)
+        measurement_id, gain = row.id, offered[0].gain
+    params = {"measurement_id": measurement_id}
+    _wait(library, runner.start("measure", "Offset of the demo's camera", params), "Measuring  ")
+    with library.db.session() as session:
+        row = session.get_one(Measurement, measurement_id)
+        values = offset_values(offset_result(library, session, row, gain), OFFSET_IN_USE)
+        if values is not None:
+            accept(library, session, row, gain, values, own_choice=True)
 
 
 def _wait(library: Library, job_id: int, title: str) -> dict[str, Any]:

@@ -15,7 +15,12 @@ _NAMES = {f.name for f in fields(FrameFacts)}
 
 def facts_to_json(facts: FrameFacts) -> dict[str, Any]:
     """Plain data without what is not known."""
-    data = {k: v for k, v in asdict(facts).items() if v not in (None, {}, (), "", False)}
+    # A gain, an offset or a temperature of 0 is a value; only None, nothing in a container, and False are not known.
+    data = {
+        k: v
+        for k, v in asdict(facts).items()
+        if v is not None and v is not False and v != {} and v != () and v != ""
+    }
     if facts.utc is not None:
         data["utc"] = facts.utc.isoformat()
     if facts.night is not None:

@@ -311,6 +311,34 @@ def accept(
     library.touched()
 
 
+def offset_values(result: OffsetReading, offset: float | None) -> dict[str, Any] | None:
+    """What to keep of an offset with its camera; None where the frames give no answer.
+
+    Parameters
+    ----------
+    offset
+        The person's own choice; None takes the measured one.
+    """
+    if result.answer is None or result.line is None or result.tail is None:
+        return None
+    effect = result.answer if offset is None else result.effect(offset)
+    if effect is None:
+        return None
+    return {
+        "offset": effect.offset,
+        "lowest": result.answer.offset,
+        "floor": effect.floor_adu,
+        "uncertainty": result.uncertainty_adu,
+        "margin": result.margin_adu,
+        "at_zero": result.line.at_zero,
+        "slope": result.line.slope,
+        "depth": result.tail.depth(result.ladder.share_of_frames),
+        "cost_percent": effect.cost_percent,
+        "cost_stops": effect.cost_stops,
+        "confirmed": result.confirmed,
+    }
+
+
 def forget_newest(library: Library, session: Session, camera: str, kind: str, gain: float) -> None:
     """Take the newest accepted value back; the one before it counts again."""
     newest = accepted(session, camera, kind).get(gain)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import queue
+import re
 import threading
 from collections.abc import Iterator
 from dataclasses import dataclass, field
@@ -108,6 +109,9 @@ def _plain_names(app: APIFlask) -> None:
     def rename(document: dict[Any, Any] | str) -> dict[Any, Any] | str:
         assert isinstance(document, dict)
         text = json.dumps(document)
+        names = [name.split(".")[-1] for name in document.get("components", {}).get("schemas", {})]
+        shared = {name for name in names if names.count(name) > 1 and not _are_one(document, name)}
+        assert not shared, f"two schemas of one name: {sorted(shared)}"
         for name in document.get("components", {}).get("schemas", {}):
             if "." in name:
                 text = text.replace(
@@ -117,6 +121,17 @@ def _plain_names(app: APIFlask) -> None:
         schemas = plain["components"]["schemas"]
         plain["components"]["schemas"] = {name.split(".")[-1]: schema for name, schema in schemas.items()}
         return plain
+
+
+def _are_one(document: dict[Any, Any], plain: str) -> bool:
+    """Whether the schemas that end in this name are all the same one."""
+    schemas = document["components"]["schemas"]
+    found = {
+        re.sub(r"schemas/\w+\.", "schemas/", json.dumps(v, sort_keys=True))
+        for k, v in schemas.items()
+        if k.split(".")[-1] == plain
+    }
+    return len(found) == 1
 
 
 def _guard(app: APIFlask) -> None:

@@ -17,6 +17,7 @@ from grayshelf.library.measurements import (
     forget_newest,
     measurement,
     offset_result,
+    offset_values,
     take_back,
     throw_away,
 )
@@ -69,8 +70,8 @@ def bench_of_rig(rig_id: int, kind: str) -> b.BenchOut:
 
 @bench.post("/rigs/<int:rig_id>/bench/<string:kind>/shoot")
 @bench.input(b.ShootIn)
-@bench.output(b.StartedOut)
-def shoot(rig_id: int, kind: str, json_data: b.ShootIn) -> b.StartedOut:
+@bench.output(b.MeasuringOut)
+def shoot(rig_id: int, kind: str, json_data: b.ShootIn) -> b.MeasuringOut:
     """Measure with the rig."""
     runner = _context().bench
     gains = sorted(set(json_data.gains))
@@ -83,18 +84,18 @@ def shoot(rig_id: int, kind: str, json_data: b.ShootIn) -> b.StartedOut:
 
 @bench.post("/rigs/<int:rig_id>/bench/<string:kind>/disk")
 @bench.input(b.DiskIn)
-@bench.output(b.StartedOut)
-def from_disk(rig_id: int, kind: str, json_data: b.DiskIn) -> b.StartedOut:
+@bench.output(b.MeasuringOut)
+def from_disk(rig_id: int, kind: str, json_data: b.DiskIn) -> b.MeasuringOut:
     """Measure from frames that are on the disk."""
     return _started(_context().bench.use_disk(rig_id, _kind(kind), json_data.set_ids))
 
 
-def _started(job_id: int) -> b.StartedOut:
+def _started(job_id: int) -> b.MeasuringOut:
     context = _context()
     with context.library.db.session() as session:
         params = session.get_one(Job, job_id).params
     context.broker.publish("bench")
-    return b.StartedOut(job_id=job_id, measurement_id=int(params["measurement_id"]))
+    return b.MeasuringOut(job_id=job_id, measurement_id=int(params["measurement_id"]))
 
 
 @bench.get("/measurements/<int:measurement_id>")
@@ -130,16 +131,16 @@ def accept_value(measurement_id: int, json_data: b.AcceptIn) -> s.Done:
         if gain not in row.gains:
             raise NotFound(f"Gain {gain:g} was not measured here.", "Choose one that was.")
         if row.kind == "offset":
-            told = view.offset_values(offset_result(library, session, row, gain), json_data.offset)
-            if told is None:
+            result = offset_result(library, session, row, gain)
+            values = offset_values(result, json_data.offset)
+            if values is None:
                 raise Conflict("These frames give no answer, so nothing was kept.", "Measure again.")
-            values, own = told
+            own = values["offset"] != values["lowest"]
             said = f"Offset {values['offset']:g} is kept for gain {gain:g}."
         else:
-            measured = measured_values(session, row, gain)
-            if measured is None:
+            values, own = measured_values(session, row, gain), False
+            if values is None:
                 raise Conflict("These frames give no answer, so nothing was kept.", "Measure again.")
-            values, own = measured, False
             said = f"{values['e_per_adu']:.3g} e⁻/ADU is kept for gain {gain:g}."
         accept(library, session, row, gain, values, own)
     _changed()

@@ -191,7 +191,7 @@ class GainsOut(BaseModel):
     step: int
 
 
-class GateOut(BaseModel):
+class HandOut(BaseModel):
     """Where the exercise waits for a hand."""
 
     step_id: int
@@ -221,7 +221,7 @@ class MeasurementOut(BaseModel):
     notes: list[str]
     frames: FramesOut
     job: JobOut | None
-    gate: GateOut | None
+    gate: HandOut | None
     offset: list[OffsetGainOut]
     gain: GainsOut | None
     earlier: list[BenchItem]
@@ -316,7 +316,7 @@ class ForgetIn(BaseModel):
     gain: float
 
 
-class StartedOut(BaseModel):
+class MeasuringOut(BaseModel):
     """A measurement that was started."""
 
     job_id: int

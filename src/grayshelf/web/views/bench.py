@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Sequence
-from typing import Any, cast
+from typing import cast
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -213,28 +213,6 @@ def _accepted(row: CameraValue, word: str, warning: str = "") -> b.AcceptedOut:
     )
 
 
-def offset_values(result: OffsetReading, offset: float | None) -> tuple[dict[str, Any], bool] | None:
-    """What to keep with the camera, and whether it is the person's own choice; None where nothing can be kept."""
-    if result.answer is None or result.line is None or result.tail is None:
-        return None
-    effect = result.answer if offset is None else result.effect(offset)
-    if effect is None:
-        return None
-    return {
-        "offset": effect.offset,
-        "lowest": result.answer.offset,
-        "floor": effect.floor_adu,
-        "uncertainty": result.uncertainty_adu,
-        "margin": result.margin_adu,
-        "at_zero": result.line.at_zero,
-        "slope": result.line.slope,
-        "depth": result.tail.depth(result.ladder.share_of_frames),
-        "cost_percent": effect.cost_percent,
-        "cost_stops": effect.cost_stops,
-        "confirmed": result.confirmed,
-    }, offset is not None and offset != result.answer.offset
-
-
 # -- one measurement --------------------------------------------------------------------------------------------
 
 
@@ -279,11 +257,11 @@ def _steps(session: Session, job: Job | None) -> dict[float, RunStep]:
     return {float(s.params.get("gain", -1.0)): s for s in rows}
 
 
-def _gate(steps: dict[float, RunStep], job: Job | None) -> b.GateOut | None:
+def _gate(steps: dict[float, RunStep], job: Job | None) -> b.HandOut | None:
     step = steps.get(-1.0)
     if step is None or step.state != "waiting" or job is None or job.state != "waiting":
         return None
-    return b.GateOut(
+    return b.HandOut(
         step_id=step.id, title=step.title, advice=step.params["advice"], answer=step.params["answer"]
     )
 

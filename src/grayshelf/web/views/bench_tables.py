@@ -13,10 +13,59 @@ from grayshelf.web import schemas_bench as b
 from grayshelf.web.views.bench import measurement_page
 
 Table = list[Sequence[object]]
-FRAME_HEAD = ["gain", "offset", "exposure_s", "mean_adu", "median_adu", "darkest_1_percent_adu", "darkest_0.01_percent_adu", "darkest_good_pixel_adu", "good_pixels_at_zero", "pixels"]
-PAIR_HEAD = ["gain", "channel", "source", "exposure_s", "level_adu", "signal_adu", "variance_adu2", "photon_variance_adu2", "in_slope", "residual_percent", "off_line_percent", "drift_percent"]
-OFFSET_HEAD = ["gain", "offset", "floor_adu", "floor_95_percent_adu", "margin_adu", "mean_adu", "cost_percent", "cost_stops", "confirmed", "frames"]
-GAIN_HEAD = ["gain", "channel", "e_per_adu", "e_per_adu_95_percent", "read_noise_e", "read_noise_95_percent", "usual_pixel_read_noise_e", "capacity_e", "full_well_e", "linear_limit_adu", "dynamic_range_stops", "e_per_native_step", "quick_estimate"]
+FRAME_HEAD = [
+    "gain",
+    "offset",
+    "exposure_s",
+    "mean_adu",
+    "median_adu",
+    "darkest_1_percent_adu",
+    "darkest_0.01_percent_adu",
+    "darkest_good_pixel_adu",
+    "good_pixels_at_zero",
+    "pixels",
+]
+PAIR_HEAD = [
+    "gain",
+    "channel",
+    "source",
+    "exposure_s",
+    "level_adu",
+    "signal_adu",
+    "variance_adu2",
+    "photon_variance_adu2",
+    "in_slope",
+    "residual_percent",
+    "off_line_percent",
+    "drift_percent",
+]
+OFFSET_HEAD = [
+    "gain",
+    "offset",
+    "floor_adu",
+    "floor_95_percent_adu",
+    "margin_adu",
+    "mean_adu",
+    "cost_percent",
+    "cost_stops",
+    "confirmed",
+    "frames",
+]
+GAIN_HEAD = [
+    "gain",
+    "channel",
+    "e_per_adu",
+    "e_per_adu_95_percent",
+    "read_noise_e",
+    "read_noise_95_percent",
+    "usual_pixel_read_noise_e",
+    "capacity_e",
+    "full_well_e",
+    "linear_limit_adu",
+    "dynamic_range_stops",
+    "e_per_native_step",
+    "quick_estimate",
+]
 
 
 def file_name(row: Measurement) -> str:

@@ -1,0 +1,153 @@
+import { scaleLinear, scaleLog } from "d3-scale";
+import type { RefObject } from "react";
+
+import type { Schemas } from "../../api/client";
+
+type Gains = Schemas["GainsOut"];
+
+const W = 736;
+const H = 168;
+const EACH = 184;
+
+/** The channel that speaks for a gain: the greenest of a colour sensor. */
+export const speaks = (gain: Schemas["GainGainOut"]) =>
+  gain.channels.find((c) => c.name === "G") ?? gain.channels[0];
+
+const PANELS = [
+  { name: "e⁻/ADU", of: (c: Schemas["ChannelOut"]) => c.e_per_adu.value, log: true },
+  { name: "read noise, e⁻", of: (c: Schemas["ChannelOut"]) => c.read_noise.value, log: false },
+  {
+    name: "capacity, ke⁻",
+    of: (c: Schemas["ChannelOut"]) => (c.capacity.value ?? 0) / 1000 || null,
+    log: true,
+  },
+  { name: "range, stops", of: (c: Schemas["ChannelOut"]) => c.stops.value, log: false },
+] as const;
+
+/** What changes with the gain setting: four small charts on one scale of gain. */
+export function GainCurves({
+  data,
+  chosen,
+  onChoose,
+  chart,
+}: {
+  data: Gains;
+  chosen: number;
+  onChoose: (gain: number) => void;
+  chart: RefObject<SVGSVGElement | null>;
+}) {
+  const gains = data.gains.filter((g) => speaks(g)?.e_per_adu.value);
+  const settings = gains.map((g) => g.gain);
+  const low = Math.min(...settings);
+  const high = Math.max(...settings);
+  return (
+    <svg
+      ref={chart}
+      viewBox={`0 0 ${W} ${H}`}
+      className="block w-full"
+      role="img"
+      aria-label="Figures against gain"
+    >
+      {PANELS.map((panel, index) => {
+        const left = index * EACH;
+        const x = scaleLinear()
+          .domain([low, Math.max(high, low + 1)])
+          .range([left + 40, left + EACH - 16]);
+        const values = gains.flatMap((g) => {
+          const channel = speaks(g);
+          const value = channel ? panel.of(channel) : null;
+          return value === null ? [] : [{ gain: g.gain, value }];
+        });
+        const all = values.map((v) => v.value);
+        const least = Math.min(...all);
+        const most = Math.max(...all);
+        const y = panel.log
+          ? scaleLog()
+              .domain([least / 1.4, most * 1.4])
+              .range([H - 34, 26])
+          : scaleLinear()
+              .domain([Math.min(least * 0.9, least - 0.4), most + 0.15 * (most - least) + 0.2])
+              .range([H - 34, 26]);
+        return (
+          <g key={panel.name}>
+            <text x={left + 4} y={13} fontSize="12" fontWeight="600" fill="var(--ink)">
+              {panel.name}
+            </text>
+            <path d={`M${left + 34} 22V${H - 28}H${left + EACH - 10}`} stroke="var(--ink)" fill="none" />
+            {data.switch && (
+              <path
+                d={`M${x(((data.switch[0] ?? 0) + (data.switch[1] ?? 0)) / 2)} 22V${H - 28}`}
+                stroke="var(--ink2)"
+                strokeDasharray="2 4"
+              />
+            )}
+            {panel.name === "e⁻/ADU" && data.unity_gain !== null && data.step === 1 && (
+              <path
+                d={`M${left + 34} ${y(1)}H${x(data.unity_gain)}V${H - 28}`}
+                stroke="var(--ink2)"
+                strokeDasharray="2 4"
+                fill="none"
+              />
+            )}
+            {values.length > 1 && (
+              <path
+                d={`M${values.map((v) => `${x(v.gain)} ${y(v.value)}`).join("L")}`}
+                stroke="var(--rule)"
+                fill="none"
+              />
+            )}
+            {values.map((v) => (
+              <g key={v.gain} className="cursor-pointer" onClick={() => onChoose(v.gain)}>
+                <circle cx={x(v.gain)} cy={y(v.value)} r="10" fill="transparent" />
+                <circle
+                  cx={x(v.gain)}
+                  cy={y(v.value)}
+                  r="4"
+                  fill={v.gain === chosen ? "var(--ink)" : "var(--card)"}
+                  stroke="var(--ink)"
+                  strokeWidth="1.4"
+                />
+              </g>
+            ))}
+            {[...new Set([most, least])].map((v) => (
+              <text
+                key={v}
+                x={left + 30}
+                y={y(v) + 4}
+                textAnchor="end"
+                fontSize="12"
+                className="num"
+                fill="var(--ink2)"
+              >
+                {v >= 100 ? Math.round(v) : Number(v.toPrecision(2))}
+              </text>
+            ))}
+            {[...new Set([low, high])].map((v) => (
+              <text
+                key={v}
+                x={x(v)}
+                y={H - 13}
+                textAnchor="middle"
+                fontSize="12"
+                className="num"
+                fill="var(--ink2)"
+              >
+                {v}
+              </text>
+            ))}
+            {data.switch && index === 1 && (
+              <text
+                x={x(((data.switch[0] ?? 0) + (data.switch[1] ?? 0)) / 2) + 5}
+                y={34}
+                fontSize="12"
+                fill="var(--ink2)"
+              >
+                switch
+              </text>
+            )}
+          </g>
+        );
+      })}
+    </svg>
+  );
+}

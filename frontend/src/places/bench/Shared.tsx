@@ -1,0 +1,219 @@
+import { Link } from "react-router";
+
+import { api, get, type Schemas } from "../../api/client";
+import { useChange, useJobAction, type BenchKind } from "../../api/hooks";
+import { Bar, Button, ColumnHead, Trouble } from "../../parts/basics";
+
+type Measured = Schemas["MeasurementOut"];
+
+/** What goes on: the gate that waits, the progress, what comes next, pause and stop; or how to go on. */
+export function GoingOn({ data, next }: { data: Measured; next: string }) {
+  const act = useJobAction();
+  const answer = useChange(() =>
+    get(
+      api.POST("/api/measurements/{measurement_id}/answer", {
+        params: { path: { measurement_id: data.id } },
+      }),
+    ),
+  );
+  const job = data.job;
+  if (!job) return null;
+  if (data.gate) {
+    return (
+      <section className="border-l-4 border-accent bg-card px-4 py-3" aria-live="polite">
+        <h2 className="text-xl font-semibold">{data.gate.title}</h2>
+        <p className="py-1.5">{data.gate.advice}</p>
+        <div className="flex gap-3 pt-1">
+          <Button look="accent" large onClick={() => answer.mutate(undefined)} disabled={answer.isPending}>
+            {data.gate.answer}
+          </Button>
+          <Button large onClick={() => act.mutate({ id: job.id, action: "stop" })}>
+            Stop
+          </Button>
+        </div>
+        {answer.error && <Trouble error={answer.error} />}
+      </section>
+    );
+  }
+  if (job.can_stop) {
+    return (
+      <section aria-live="polite">
+        <ColumnHead note={job.state === "paused" ? "paused" : `${Math.round(job.progress * 100)} %`}>
+          {job.state === "paused" ? "Paused" : "Measuring"}
+        </ColumnHead>
+        <div className="py-2.5">
+          <Bar share={job.progress} label={job.title} />
+        </div>
+        <p className="min-h-10">{next || job.message}</p>
+        <div className="flex gap-2 pt-2">
+          {job.can_pause && (
+            <Button
+              onClick={() => act.mutate({ id: job.id, action: job.state === "paused" ? "go-on" : "pause" })}
+            >
+              {job.state === "paused" ? "Go on" : "Pause"}
+            </Button>
+          )}
+          <Button onClick={() => act.mutate({ id: job.id, action: "stop" })}>Stop</Button>
+        </div>
+      </section>
+    );
+  }
+  return (
+    <section className="border-l-4 border-accent bg-card px-4 py-3" role="alert">
+      <h2 className="text-l font-semibold">
+        {job.state === "stopped" ? "Stopped before its end" : "It did not come to its end"}
+      </h2>
+      <p className="py-1">
+        {job.message} {job.advice}
+      </p>
+      {job.can_resume && (
+        <Button className="mt-1" onClick={() => act.mutate({ id: job.id, action: "resume" })}>
+          Go on from there
+        </Button>
+      )}
+    </section>
+  );
+}
+
+/** What the reader must know of the frames. */
+export function Findings({ items, notes }: { items: Schemas["FindingOut"][]; notes: string[] }) {
+  return (
+    <>
+      {items.map((item) => (
+        <p
+          key={item.message}
+          className={`border-l-4 py-0.5 pl-3 ${item.serious ? "border-accent" : "border-rule"}`}
+        >
+          {item.message} {item.advice && <b className="font-semibold">{item.advice}</b>}
+        </p>
+      ))}
+      {notes.map((note) => (
+        <p key={note} className="border-l-4 border-rule py-0.5 pl-3 text-ink2">
+          {note}
+        </p>
+      ))}
+    </>
+  );
+}
+
+/** The camera's card: what counts at each gain. */
+export function CameraCard({
+  rows,
+  rig,
+  kind,
+  camera,
+}: {
+  rows: Schemas["AcceptedOut"][];
+  rig: number;
+  kind: BenchKind;
+  camera: string;
+}) {
+  const back = useChange((gain: number) =>
+    get(
+      api.POST("/api/rigs/{rig_id}/bench/take-back", {
+        params: { path: { rig_id: rig } },
+        body: { kind, gain },
+      }),
+    ),
+  );
+  return (
+    <section>
+      <ColumnHead note={camera}>Kept with the camera</ColumnHead>
+      <table className="w-full">
+        <tbody>
+          {rows.map((row) => (
+            <tr key={row.gain} className="border-b border-line align-baseline">
+              <th scope="row" className="py-1.5 pr-2 text-left font-semibold whitespace-nowrap">
+                {row.gain_text}
+              </th>
+              <td className="num py-1.5 pr-3 text-right whitespace-nowrap">{row.value}</td>
+              <td className="py-1.5 text-s text-ink2">
+                {row.detail}
+                {row.when && `, ${row.when}`}
+                {row.warning && <span className="block text-ink">{row.warning}</span>}
+              </td>
+              <td className="py-1.5 text-right whitespace-nowrap">
+                {row.when && (
+                  <button
+                    type="button"
+                    className="text-s underline underline-offset-2 hover:no-underline"
+                    onClick={() => back.mutate(row.gain)}
+                    aria-label={`Take back what was kept for ${row.gain_text}`}
+                  >
+                    take back
+                  </button>
+                )}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {rows.length === 0 && (
+        <p className="py-2 text-ink2">Nothing yet: no lights of this camera, and nothing measured.</p>
+      )}
+      {back.error && <Trouble error={back.error} />}
+    </section>
+  );
+}
+
+/** The frames of a measurement: how many, how much room, and the ways to be rid of them or get them back. */
+export function KeptFrames({ data, onForgotten }: { data: Measured; onForgotten: () => void }) {
+  const act = useChange((what: "throw-away" | "take-back" | "delete") =>
+    get(
+      api.POST("/api/measurements/{measurement_id}/frames/{what}", {
+        params: { path: { measurement_id: data.id, what } },
+      }),
+    ),
+  );
+  const forget = useChange(() =>
+    get(
+      api.POST("/api/measurements/{measurement_id}/forget", {
+        params: { path: { measurement_id: data.id } },
+      }),
+    ),
+  );
+  if (data.job?.can_stop) return null;
+  const { count, size, state } = data.frames;
+  return (
+    <section className="flex flex-wrap items-baseline gap-x-3 gap-y-1 border-t border-line pt-2 text-s text-ink2">
+      {state === "kept" && (
+        <>
+          <span>
+            {count} frames kept, {size}
+          </span>
+          <Button look="link" onClick={() => act.mutate("throw-away")} disabled={count === 0}>
+            Throw them away
+          </Button>
+        </>
+      )}
+      {state === "thrown away" && (
+        <>
+          <span>
+            {count} frames thrown away, {size} still on the disk
+          </span>
+          <Button look="link" onClick={() => act.mutate("take-back")}>
+            Take them back
+          </Button>
+          <Button look="link" onClick={() => act.mutate("delete")}>
+            Delete for good
+          </Button>
+        </>
+      )}
+      {state === "on the shelf" && (
+        <span>
+          {count} frames of yours, {size}, read and left where they are.{" "}
+          <Link className="underline" to="/intake">
+            Intake
+          </Link>
+        </span>
+      )}
+      {state === "deleted" && <span>Its frames were deleted; what they said is kept.</span>}
+      {(state === "deleted" || state === "on the shelf" || count === 0) && (
+        <Button look="link" onClick={() => forget.mutate(undefined, { onSuccess: onForgotten })}>
+          Forget this measurement
+        </Button>
+      )}
+      {(act.error ?? forget.error) && <Trouble error={act.error ?? forget.error} />}
+    </section>
+  );
+}

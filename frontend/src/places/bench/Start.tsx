@@ -1,0 +1,221 @@
+import { useState } from "react";
+
+import { api, get, type Schemas } from "../../api/client";
+import { useChange, type BenchKind } from "../../api/hooks";
+import { Button, ColumnHead, Trouble } from "../../parts/basics";
+import { FilterStamp } from "../../parts/FilterStamp";
+
+type BenchData = Schemas["BenchOut"];
+
+const span = (seconds: number) =>
+  seconds < 90
+    ? `${Math.round(seconds)}\u2009s`
+    : seconds < 5400
+      ? `${Math.round(seconds / 60)}\u2009min`
+      : `${Math.floor(seconds / 3600)}\u2009h ${String(Math.round((seconds % 3600) / 60)).padStart(2, "0")}\u2009min`;
+
+const field =
+  "num h-8 rounded-sm border border-rule bg-card px-2 text-right [appearance:textfield] [&::-webkit-inner-spin-button]:appearance-none";
+
+/** Choose gains and shoot, or use frames that are there. */
+export function Start({
+  data,
+  kind,
+  rig,
+  onStarted,
+}: {
+  data: BenchData;
+  kind: BenchKind;
+  rig: number;
+  onStarted: (measurement: number) => void;
+}) {
+  const word = data.gain_word;
+  const [gains, setGains] = useState<number[]>(() =>
+    data.gains.filter((g) => (kind === "gain" ? true : g.in_use)).map((g) => g.gain),
+  );
+  const [more, setMore] = useState("");
+  const [margin, setMargin] = useState("");
+  const [filter, setFilter] = useState(data.filter_code);
+  const shoot = useChange(() =>
+    get(
+      api.POST("/api/rigs/{rig_id}/bench/{kind}/shoot", {
+        params: { path: { rig_id: rig, kind } },
+        body: {
+          gains,
+          margin_adu: margin === "" ? null : Number(margin),
+          long_dark_s: 60,
+          filter_code: kind === "gain" ? filter : null,
+        },
+      }),
+    ),
+  );
+  const disk = useChange((sets: number[]) =>
+    get(
+      api.POST("/api/rigs/{rig_id}/bench/{kind}/disk", {
+        params: { path: { rig_id: rig, kind } },
+        body: { set_ids: sets },
+      }),
+    ),
+  );
+  const offered = [...new Set([...data.gains.map((g) => g.gain), ...gains])].sort((a, b) => a - b);
+  const add = () => {
+    const value = Number(more);
+    const [least, most] = data.gain_range ?? [0, 1e6];
+    if (more !== "" && Number.isFinite(value) && value >= (least ?? 0) && value <= (most ?? 1e6)) {
+      setGains([...new Set([...gains, value])].sort((a, b) => a - b));
+      setMore("");
+    }
+  };
+  const seconds = data.seconds_per_gain * gains.length;
+  return (
+    <div className="flex flex-col gap-6">
+      {data.can_shoot && (
+        <section>
+          <ColumnHead
+            note={data.gain_range ? `${word} ${data.gain_range[0]} to ${data.gain_range[1]}` : undefined}
+          >
+            Shoot
+          </ColumnHead>
+          <ul>
+            {offered.map((gain) => {
+              const told = data.gains.find((g) => g.gain === gain);
+              return (
+                <li key={gain} className="border-b border-line">
+                  <label className="flex cursor-pointer items-baseline gap-3 py-1.5">
+                    <input
+                      type="checkbox"
+                      className="accent-ink"
+                      checked={gains.includes(gain)}
+                      onChange={(event) =>
+                        setGains(
+                          event.target.checked
+                            ? [...gains, gain].sort((a, b) => a - b)
+                            : gains.filter((g) => g !== gain),
+                        )
+                      }
+                    />
+                    <span className="w-20 font-semibold">
+                      {word} {gain}
+                    </span>
+                    <span className="text-s text-ink2">{told?.note ?? "added by you"}</span>
+                  </label>
+                </li>
+              );
+            })}
+          </ul>
+          <div className="flex flex-wrap items-center gap-x-5 gap-y-2 pt-2.5">
+            <label className="flex items-center gap-2">
+              another {word}
+              <input
+                className={`${field} w-16`}
+                type="number"
+                value={more}
+                onChange={(event) => setMore(event.target.value)}
+                onKeyDown={(event) => event.key === "Enter" && add()}
+              />
+              <Button onClick={add} disabled={more === ""}>
+                Add
+              </Button>
+            </label>
+            {kind === "offset" && (
+              <label className="flex items-center gap-2">
+                margin
+                <input
+                  className={`${field} w-16`}
+                  type="number"
+                  min={0}
+                  placeholder="usual"
+                  value={margin}
+                  onChange={(event) => setMargin(event.target.value)}
+                />
+                ADU
+              </label>
+            )}
+          </div>
+          {kind === "gain" && data.filters.length > 0 && (
+            <div className="pt-3" role="group" aria-label="Filter to measure through">
+              <p className="pb-1.5 text-ink2">
+                Through which filter? A narrow one makes the panel dim enough.
+              </p>
+              <span className="flex flex-wrap gap-1.5">
+                {data.filters.map((f) => (
+                  <button
+                    key={f.code}
+                    type="button"
+                    aria-pressed={f.code === filter}
+                    onClick={() => setFilter(f.code)}
+                    className={`rounded-sm p-0.5 ${f.code === filter ? "outline-2 outline-ink" : "opacity-70"}`}
+                  >
+                    <FilterStamp code={f.code} nm={f.passband_nm} />
+                  </button>
+                ))}
+              </span>
+            </div>
+          )}
+          <div className="flex items-center gap-4 pt-4">
+            <Button
+              look="accent"
+              large
+              disabled={gains.length === 0 || shoot.isPending}
+              onClick={() => shoot.mutate(undefined, { onSuccess: (made) => onStarted(made.measurement_id) })}
+            >
+              {gains.length === 0
+                ? `Choose a ${word}`
+                : `Shoot about ${data.frames_per_gain * gains.length} frames, ${span(seconds)}`}
+            </Button>
+          </div>
+          <p className="pt-2 text-s text-ink2">
+            {kind === "offset"
+              ? "Bias frames, cap on; coarse to fine, and fresh ones at the answer."
+              : "Bias and pairs of flats, panel on; the exposure varies, the light does not."}
+          </p>
+          {shoot.error && (
+            <div className="pt-3">
+              <Trouble error={shoot.error} />
+            </div>
+          )}
+        </section>
+      )}
+      <section>
+        <ColumnHead>Use frames on disk</ColumnHead>
+        {!data.can_shoot && <p className="border-b border-line py-2 text-ink2">{data.cannot}</p>}
+        <ul>
+          {data.disk.map((offer) => (
+            <li key={offer.gain} className="flex items-center gap-3 border-b border-line py-2">
+              <span className="min-w-0 flex-1">
+                <b className="font-semibold">{offer.gain_text}</b>
+                <span className="block text-s text-ink2">
+                  {offer.text}
+                  {offer.quick &&
+                    (kind === "gain"
+                      ? "; enough for a quick estimate"
+                      : "; one offset only: it can be judged, not compared")}
+                </span>
+              </span>
+              <Button
+                disabled={disk.isPending}
+                onClick={() =>
+                  disk.mutate(offer.set_ids, { onSuccess: (made) => onStarted(made.measurement_id) })
+                }
+              >
+                Measure these
+              </Button>
+            </li>
+          ))}
+        </ul>
+        {data.disk.length === 0 && (
+          <p className="py-2 text-ink2">
+            {kind === "offset"
+              ? "No raw bias frames of this camera are in the library. Scan a folder with some in Intake."
+              : "No raw flats with bias frames of the same gain are in the library. Two of each will do."}
+          </p>
+        )}
+        {disk.error && (
+          <div className="pt-3">
+            <Trouble error={disk.error} />
+          </div>
+        )}
+      </section>
+    </div>
+  );
+}

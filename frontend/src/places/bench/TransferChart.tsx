@@ -1,0 +1,230 @@
+import { scaleLinear, scaleLog } from "d3-scale";
+import type { RefObject } from "react";
+
+import type { Schemas } from "../../api/client";
+
+type Channel = Schemas["ChannelOut"];
+
+const W = 736;
+const H = 430;
+const L = 62;
+const R = 96;
+const TOP = 18;
+const BASE = 290;
+const STRIP_TOP = 326;
+const STRIP = 396;
+
+const short = (value: number) =>
+  value >= 1e6 ? `${value / 1e6}\u2009M` : value >= 1e3 ? `${value / 1e3}\u2009k` : String(value);
+const decades = (from: number, to: number) =>
+  Array.from(
+    { length: Math.max(0, Math.floor(Math.log10(to)) - Math.ceil(Math.log10(from)) + 1) },
+    (_, i) => 10 ** (Math.ceil(Math.log10(from)) + i),
+  );
+
+/** Variance against signal, both as logarithms; and beneath it how far the level strays from the line of time. */
+export function TransferChart({
+  channel,
+  earlier,
+  title,
+  chart,
+}: {
+  channel: Channel;
+  earlier: Channel | null;
+  title: string;
+  chart: RefObject<SVGSVGElement | null>;
+}) {
+  const points = channel.points.filter((p) => p.signal > 0.5 && p.variance > 0.05);
+  const signals = points.map((p) => p.signal);
+  const least = Math.max(Math.min(...signals, 100) / 1.6, 1);
+  const most = Math.max(...signals, 1000) * 1.5;
+  const variances = points.map((p) => p.variance);
+  const dark = channel.dark_variance ?? 1;
+  const floor = Math.max(Math.min(...variances, dark, channel.quantisation) / 2, 0.02);
+  const x = scaleLog()
+    .domain([least, most])
+    .range([L, W - R]);
+  const y = scaleLog()
+    .domain([floor, Math.max(...variances, dark) * 2])
+    .range([BASE, TOP]);
+  const off = scaleLinear().domain([-3, 3]).range([STRIP, STRIP_TOP]).clamp(true);
+  const fitEnd = channel.saturation_signal ? channel.saturation_signal * 0.7 : most;
+  const k = channel.slope;
+  const under = earlier?.points.filter((p) => p.signal > least && p.variance > floor) ?? [];
+  return (
+    <svg
+      ref={chart}
+      viewBox={`0 0 ${W} ${H}`}
+      className="block w-full"
+      role="img"
+      aria-label={`Photon transfer ${title}: variance against signal, ${points.length} pairs`}
+    >
+      <text x={L - 8} y={TOP - 5} textAnchor="end" fontSize="12" fill="var(--ink2)">
+        ADU²
+      </text>
+      {decades(floor, y.domain()[1] ?? 1).map((tick) => (
+        <g key={tick}>
+          <path d={`M${L} ${y(tick)}H${W - R}`} stroke="var(--line)" strokeOpacity="0.6" />
+          <text x={L - 9} y={y(tick) + 4} textAnchor="end" fontSize="12" className="num" fill="var(--ink2)">
+            {short(tick)}
+          </text>
+        </g>
+      ))}
+      {decades(least, most).map((tick) => (
+        <g key={tick}>
+          <path d={`M${x(tick)} ${TOP}V${BASE}`} stroke="var(--line)" strokeOpacity="0.6" />
+          <text
+            x={x(tick)}
+            y={BASE + 17}
+            textAnchor="middle"
+            fontSize="12"
+            className="num"
+            fill="var(--ink2)"
+          >
+            {short(tick)}
+          </text>
+        </g>
+      ))}
+      <text x={W - R} y={BASE + 17} textAnchor="end" fontSize="12" fill="var(--ink2)">
+        signal above the pedestal, ADU
+      </text>
+      {channel.dark_variance !== null && (
+        <>
+          <path d={`M${L} ${y(dark)}H${W - R}`} stroke="var(--ink2)" strokeDasharray="6 4" />
+          <text x={W - R + 6} y={y(dark) + 4} fontSize="12" fill="var(--ink2)">
+            read noise²
+          </text>
+        </>
+      )}
+      {channel.quantisation > floor && (
+        <>
+          <path d={`M${L} ${y(channel.quantisation)}H${W - R}`} stroke="var(--ink2)" strokeDasharray="1 4" />
+          <text x={W - R + 6} y={y(channel.quantisation) + 4} fontSize="12" fill="var(--ink2)">
+            the ADC’s steps
+          </text>
+        </>
+      )}
+      {channel.saturation_signal !== null && (
+        <>
+          <path
+            d={`M${x(channel.saturation_signal)} ${TOP}V${STRIP}`}
+            stroke="var(--ink2)"
+            strokeDasharray="2 4"
+          />
+          <text
+            x={x(channel.saturation_signal) - 6}
+            y={BASE - 10}
+            textAnchor="end"
+            fontSize="12"
+            fill="var(--ink)"
+            paintOrder="stroke"
+            stroke="var(--card)"
+            strokeWidth="4"
+          >
+            saturation
+          </text>
+        </>
+      )}
+      {k !== null && (
+        <>
+          <path
+            d={`M${x(least)} ${y(Math.max(k * least, floor))}L${x(fitEnd)} ${y(k * fitEnd)}`}
+            stroke="var(--ink)"
+            strokeWidth="1.6"
+          />
+          <path
+            d={`M${x(fitEnd)} ${y(k * fitEnd)}L${x(most)} ${y(Math.min(k * most, y.domain()[1] ?? 1))}`}
+            stroke="var(--ink2)"
+            strokeDasharray="4 4"
+          />
+          <text
+            x={x(Math.sqrt(least * fitEnd)) - 10}
+            y={y(k * Math.sqrt(least * fitEnd)) - 14}
+            textAnchor="end"
+            fontSize="13"
+            fontWeight="500"
+            className="num"
+            fill="var(--ink)"
+            paintOrder="stroke"
+            stroke="var(--card)"
+            strokeWidth="4"
+          >
+            {channel.e_per_adu.text} e⁻/ADU
+          </text>
+        </>
+      )}
+      {under.map((p, i) => (
+        <path
+          key={i}
+          d={`M${x(p.signal) - 4} ${y(p.variance)}h8M${x(p.signal)} ${y(p.variance) - 4}v8`}
+          stroke="var(--ink2)"
+        />
+      ))}
+      {points.map((p, i) => (
+        <circle
+          key={i}
+          cx={x(p.signal)}
+          cy={y(p.variance)}
+          r="4"
+          fill={p.used ? "var(--ink)" : "var(--card)"}
+          stroke="var(--ink)"
+          strokeWidth="1.4"
+        >
+          <title>
+            {`${p.exposure_s} s, ${p.source}: ${Math.round(p.level)} ADU, variance ${Math.round(p.variance)} ADU²`}
+          </title>
+        </circle>
+      ))}
+      <path d={`M${L} ${TOP}V${BASE}H${W - R}`} stroke="var(--ink)" fill="none" />
+      {/* How straight the level follows the time. */}
+      <rect x={L} y={off(1)} width={W - R - L} height={off(-1) - off(1)} fill="var(--board)" />
+      <path d={`M${L} ${off(0)}H${W - R}`} stroke="var(--rule)" />
+      <path d={`M${L} ${STRIP_TOP}V${STRIP}`} stroke="var(--ink)" />
+      {[-1, 0, 1].map((tick) => (
+        <text
+          key={tick}
+          x={L - 9}
+          y={off(tick) + 4}
+          textAnchor="end"
+          fontSize="12"
+          className="num"
+          fill="var(--ink2)"
+        >
+          {tick > 0 ? `+${tick}` : tick < 0 ? `−${-tick}` : 0}
+          {tick === 1 ? " %" : ""}
+        </text>
+      ))}
+      {points.map((p, i) =>
+        p.off_line_percent === null ? null : p.off_line_percent < -3 ? (
+          <path key={i} d={`M${x(p.signal) - 4} ${STRIP - 6}l4 7l4 -7z`} fill="var(--ink2)" />
+        ) : (
+          <circle
+            key={i}
+            cx={x(p.signal)}
+            cy={off(p.off_line_percent)}
+            r="3"
+            fill={Math.abs(p.off_line_percent) <= 1 ? "var(--ink)" : "var(--card)"}
+            stroke="var(--ink)"
+          />
+        ),
+      )}
+      {channel.linear_signal !== null && (
+        <>
+          <path
+            d={`M${x(channel.linear_signal)} ${STRIP_TOP - 4}V${STRIP + 4}`}
+            stroke="var(--ink)"
+            strokeWidth="2"
+          />
+          <text x={x(channel.linear_signal)} y={STRIP + 20} textAnchor="end" fontSize="12" fill="var(--ink)">
+            linear to {channel.linear_limit.text} ADU
+          </text>
+        </>
+      )}
+      <text x={L} y={STRIP + 20} fontSize="12" fill="var(--ink2)">
+        {channel.points.some((p) => p.off_line_percent !== null)
+          ? "level off the line of time, 5 to 70 %"
+          : "too few exposures of one light for a line of time"}
+      </text>
+    </svg>
+  );
+}
