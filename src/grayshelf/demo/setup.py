@@ -159,7 +159,7 @@ def _check_offset(library: Library, runner: JobRunner) -> None:
     _wait(library, runner.start("measure", "Offset of the demo's camera", params), "Measuring  ")
     with library.db.session() as session:
         row = session.get_one(Measurement, measurement_id)
-        values = offset_values(offset_result(library, session, row, gain), OFFSET_IN_USE)
+        values = offset_values(offset_result(library, session, row, gain)[1], OFFSET_IN_USE)
         if values is not None:
             accept(library, session, row, gain, values, own_choice=True)
 

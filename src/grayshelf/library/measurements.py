@@ -77,13 +77,16 @@ def ladder_of(row: Measurement) -> OffsetLadder:
 @lru_cache(maxsize=64)
 def _offset_result(
     library: Library, measurement_id: int, gain: float, _n_shots: int, ladder: OffsetLadder
-) -> OffsetReading:
+) -> tuple[list[BiasReading], OffsetReading]:
     with library.db.session() as session:
-        return read_offsets(offset_readings(session, measurement_id, gain), ladder)
+        readings = offset_readings(session, measurement_id, gain)
+    return readings, read_offsets(readings, ladder)
 
 
-def offset_result(library: Library, session: Session, row: Measurement, gain: float) -> OffsetReading:
-    """What a measurement says of the offset at one gain; kept until it has more frames."""
+def offset_result(
+    library: Library, session: Session, row: Measurement, gain: float
+) -> tuple[list[BiasReading], OffsetReading]:
+    """The bias frames of a measurement at one gain and what they say together; kept until there are more."""
     count = session.scalar(
         select(func.count()).where(MeasurementShot.measurement_id == row.id, MeasurementShot.gain == gain)
     )
@@ -157,8 +160,11 @@ def enter_measured_frame(
     # Described by its newest frame and the common facts so far, so that each frame costs the same.
     described = [facts] if not held.facts else [facts_from_json(held.facts), facts]
     count = held.n_frames + 1
-    first = held.first_utc
+    first, before = held.first_utc, dict(held.facts)
     describe_set(held, [frame], described)
+    # What varies within the set is not said of it.
+    varying = [k for k in ("gain", "offset", "exposure_s") if before and before.get(k) != frame.facts.get(k)]
+    held.facts = {k: v for k, v in held.facts.items() if k not in varying}
     held.n_frames = held.n_kept = count
     held.first_utc = first or held.first_utc
     return frame

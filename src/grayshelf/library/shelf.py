@@ -26,7 +26,7 @@ from grayshelf.core.matching.model import (
     TrainEvent,
     Verdict,
 )
-from grayshelf.core.sensor.checked import pair_warning
+from grayshelf.core.sensor.checked import PairWarning, pair_warning
 from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.library import Library
 from grayshelf.library.measurements import checked_offsets, measured_gain
@@ -134,7 +134,9 @@ def flat_target(library: Library, rig: Rig, white_adu: float, gain: float | None
     return wishes_of(rig).target(white_adu, measured.linear_limit_adu if measured else None)
 
 
-def offset_warning(library: Library, camera: str, gain: float | None, offset: float | None) -> str | None:
+def offset_warning(
+    library: Library, camera: str, gain: float | None, offset: float | None
+) -> PairWarning | None:
     """What to say where an offset was never checked at a gain, or does not hold there."""
     word = "ISO" if uses_iso([gain]) else "gain"
     return pair_warning(gain, offset, checked_offsets(library, camera), word)
@@ -187,7 +189,7 @@ def slip_for(library: Library, rig: Rig, lights: LightSet) -> PullSlip:
         pedestal_adu=lights.facts.pedestal_adu,
     )
     warning = offset_warning(library, rig.camera, lights.want.gain, lights.want.offset)
-    return slip if warning is None else replace(slip, warnings=(*slip.warnings, warning))
+    return slip if warning is None else replace(slip, warnings=(*slip.warnings, str(warning)))
 
 
 def rig_of_lights(session: Session, row: FrameSet) -> Rig:

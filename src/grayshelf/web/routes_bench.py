@@ -131,7 +131,7 @@ def accept_value(measurement_id: int, json_data: b.AcceptIn) -> s.Done:
         if gain not in row.gains:
             raise NotFound(f"Gain {gain:g} was not measured here.", "Choose one that was.")
         if row.kind == "offset":
-            result = offset_result(library, session, row, gain)
+            result = offset_result(library, session, row, gain)[1]
             values = offset_values(result, json_data.offset)
             if values is None:
                 raise Conflict("These frames give no answer, so nothing was kept.", "Measure again.")

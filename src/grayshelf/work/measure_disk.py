@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from sqlalchemy import select
+from sqlalchemy import or_, select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import Conflict, UnreadableFrame
@@ -54,6 +54,11 @@ def _raw_sets(session: Session, camera: str, kinds: Sequence[str]) -> list[Frame
                 FrameSet.kind.in_(kinds),
                 FrameSet.is_master.is_(False),
                 FrameSet.n_kept >= 2,
+                # What was shot for a measurement was measured already.
+                or_(
+                    FrameSet.measurement_id.is_(None),
+                    FrameSet.measurement_id.in_(select(Measurement.id).where(Measurement.source == "disk")),
+                ),
             )
             .order_by(FrameSet.id)
         )

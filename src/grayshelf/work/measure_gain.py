@@ -278,6 +278,11 @@ class GainExercise(Exercise):
     ) -> None:
         camera = self.devices.camera.facts
         main, dim = _source(light["brightness"]), _source(light["dim"])
+        with self.library.db.session() as session:
+            unread = not pair_readings(session, self.id, gain, "bias")
+            if unread and pair_readings(session, self.id, gain, "flat"):
+                # Cut short between the two.
+                self._read_bias_pairs(gain)
         while True:
             with self.library.db.session() as session:
                 seen = pair_readings(session, self.id, gain, "flat")
@@ -292,7 +297,7 @@ class GainExercise(Exercise):
                 dim=dim,
             )
             if not todo:
-                break
+                return
             pair = todo[0]
             brightness = light["dim"] if pair.dim else light["brightness"]
             self._panel(brightness)
@@ -312,6 +317,9 @@ class GainExercise(Exercise):
                 )
                 frames.append(taken.pixels)
             self._read_pair(gain, pedestal, shot.id, frames, pair.exposure_s, dim if pair.dim else main)
+            if number == 1:
+                # As soon as it is known which part of the frame counts, so that the slope shows while it grows.
+                self._read_bias_pairs(gain)
             done = BIAS_FRAMES + len(self.shots(gain, "test")) + 2 * number
             self.progress(
                 step,
@@ -319,7 +327,6 @@ class GainExercise(Exercise):
                 done + 2 * (len(todo) - 1 if number > 2 else 14),
                 f"Gain {gain:g}: {pair.exposure_s:g} s, {pair.why}",
             )
-        self._read_bias_pairs(gain)
 
     def _parts(self, gain: float, pedestal: float) -> dict[str, NDArray[np.bool_]]:
         """The evenly lit blocks of each channel, from the first flat of this gain."""

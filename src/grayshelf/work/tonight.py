@@ -408,12 +408,10 @@ def _unchecked(library: Library, rig: Rig, sheet: RunSheet) -> list[Ready]:
     unsure = [(g, o) for g, o in pairs if offset_warning(library, rig.camera, g, o)]
     if not unsure:
         return []
+    known = checked_offsets(library, rig.camera)
     words = " and ".join(f"{o:g} at gain {g:g}" for g, o in unsure)
-    known = set(checked_offsets(library, rig.camera))
-    verb = (
-        "does not hold" if all(g in known for g, _ in unsure) else "never checked: the Bench can, in minutes"
-    )
-    return [Ready("offset", f"{words} {verb}" if verb.startswith("does") else f"{words}, {verb}", good=False)]
+    said = "does not hold" if all(g in known for g, _ in unsure) else "was never checked"
+    return [Ready("offset", f"{words} {said}", good=False)]
 
 
 def _room(library: Library, sheet: RunSheet, devices: RigDevices | None) -> Ready:

@@ -131,7 +131,7 @@ export function Bench() {
       )}
       {!data && !bench.error && <Waiting what="Looking at the camera" />}
       {data && current === null && (
-        <div className="grid grid-cols-[minmax(0,776px)_minmax(380px,1fr)] gap-6 max-lg:grid-cols-1">
+        <div className="grid grid-cols-[minmax(0,776px)_minmax(380px,1fr)] items-start gap-6 max-lg:grid-cols-1">
           <div className="flex flex-col gap-6">
             <Explain kind={known} />
             <CameraCard rows={data.accepted} rig={rig.id} kind={known} camera={data.camera} />

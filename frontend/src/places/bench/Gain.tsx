@@ -153,7 +153,7 @@ export function GainView({
   const done = gains.filter((g) => speaks(g)?.e_per_adu.value).length;
   const sure = data.gain.suggestions;
   return (
-    <div className="grid grid-cols-[minmax(0,776px)_minmax(380px,1fr)] gap-6 max-lg:grid-cols-1">
+    <div className="grid grid-cols-[minmax(0,776px)_minmax(380px,1fr)] items-start gap-6 max-lg:grid-cols-1">
       <section className="border border-line bg-card px-5 pt-3 pb-2">
         <div className="flex items-center justify-between gap-4">
           <h2 className="text-l font-semibold">
@@ -176,7 +176,11 @@ export function GainView({
           <TransferChart channel={channel} earlier={beneath ?? null} title={here.gain_text} chart={chart} />
         ) : (
           <p className="flex h-[400px] items-center justify-center text-ink2">
-            {here.state === "going on" ? "The first pair is on its way." : "No pairs at this gain."}
+            {data.gate
+              ? "It begins when the panel is before the telescope."
+              : here.state === "going on"
+                ? "Bias frames first, then the light, then pairs."
+                : "No pairs at this gain."}
           </p>
         )}
         {done > 1 && (
@@ -227,21 +231,6 @@ export function GainView({
             {data.gain.switch_text} {data.gain.unity_text && `Unity gain: ${data.gain.unity_text}.`}
           </p>
         )}
-        {gains.length > 1 && <ByGain data={data.gain} chosen={here.gain} onChoose={onGain} />}
-        {channel && channel.e_per_adu.value !== null && (
-          <section>
-            <ColumnHead note={`${here.n_frames} frames, offset ${here.offset}, ± is 95 %`}>
-              <span className="first-letter:uppercase">
-                {here.gain_text}
-                {here.channels.length > 1 && `, ${COLOUR[channel.name] ?? channel.name}`}
-              </span>
-            </ColumnHead>
-            <div className="pt-1.5">
-              <Figures channel={channel} />
-            </div>
-          </section>
-        )}
-        <Findings items={here.findings} notes={data.notes} />
         {measured.length > 0 && (
           <div className="flex items-center gap-3">
             <Button
@@ -264,6 +253,21 @@ export function GainView({
           </div>
         )}
         {accept.error && <Trouble error={accept.error} />}
+        {gains.length > 1 && <ByGain data={data.gain} chosen={here.gain} onChoose={onGain} />}
+        {channel && channel.e_per_adu.value !== null && (
+          <section>
+            <ColumnHead note={`${here.n_frames} frames, offset ${here.offset}, ± is 95 %`}>
+              <span className="inline-block first-letter:uppercase">
+                {here.gain_text}
+                {here.channels.length > 1 && `, ${COLOUR[channel.name] ?? channel.name}`}
+              </span>
+            </ColumnHead>
+            <div className="pt-1.5">
+              <Figures channel={channel} />
+            </div>
+          </section>
+        )}
+        <Findings items={here.findings} notes={data.notes} />
         <CameraCard rows={bench.accepted} rig={rig} kind="gain" camera={data.camera} />
         <KeptFrames data={data} onForgotten={onForgotten} />
       </div>

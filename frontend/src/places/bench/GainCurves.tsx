@@ -6,7 +6,7 @@ import type { Schemas } from "../../api/client";
 type Gains = Schemas["GainsOut"];
 
 const W = 736;
-const H = 168;
+const H = 158;
 const EACH = 184;
 
 /** The channel that speaks for a gain: the greenest of a colour sensor. */
@@ -52,7 +52,7 @@ export function GainCurves({
         const left = index * EACH;
         const x = scaleLinear()
           .domain([low, Math.max(high, low + 1)])
-          .range([left + 40, left + EACH - 16]);
+          .range([left + 56, left + EACH - 14]);
         const values = gains.flatMap((g) => {
           const channel = speaks(g);
           const value = channel ? panel.of(channel) : null;
@@ -73,7 +73,7 @@ export function GainCurves({
             <text x={left + 4} y={13} fontSize="12" fontWeight="600" fill="var(--ink)">
               {panel.name}
             </text>
-            <path d={`M${left + 34} 22V${H - 28}H${left + EACH - 10}`} stroke="var(--ink)" fill="none" />
+            <path d={`M${left + 48} 22V${H - 28}H${left + EACH - 8}`} stroke="var(--ink)" fill="none" />
             {data.switch && (
               <path
                 d={`M${x(((data.switch[0] ?? 0) + (data.switch[1] ?? 0)) / 2)} 22V${H - 28}`}
@@ -81,9 +81,9 @@ export function GainCurves({
                 strokeDasharray="2 4"
               />
             )}
-            {panel.name === "e⁻/ADU" && data.unity_gain !== null && data.step === 1 && (
+            {panel.name === "e⁻/ADU" && data.unity_gain !== null && (
               <path
-                d={`M${left + 34} ${y(1)}H${x(data.unity_gain)}V${H - 28}`}
+                d={`M${left + 48} ${y(1 / data.step)}H${x(data.unity_gain)}V${H - 28}`}
                 stroke="var(--ink2)"
                 strokeDasharray="2 4"
                 fill="none"
@@ -112,14 +112,18 @@ export function GainCurves({
             {[...new Set([most, least])].map((v) => (
               <text
                 key={v}
-                x={left + 30}
+                x={left + 43}
                 y={y(v) + 4}
                 textAnchor="end"
                 fontSize="12"
                 className="num"
                 fill="var(--ink2)"
               >
-                {v >= 100 ? Math.round(v) : Number(v.toPrecision(2))}
+                {panel.name === "range, stops"
+                  ? v.toFixed(1)
+                  : v >= 100
+                    ? Math.round(v)
+                    : Number(v.toPrecision(2))}
               </text>
             ))}
             {[...new Set([low, high])].map((v) => (

@@ -87,7 +87,7 @@ export function OffsetView({
     if (next) setChosen({ gain: here.gain, offset: next.offset });
   };
   return (
-    <div className="grid grid-cols-[minmax(0,776px)_minmax(380px,1fr)] gap-6 max-lg:grid-cols-1">
+    <div className="grid grid-cols-[minmax(0,776px)_minmax(380px,1fr)] items-start gap-6 max-lg:grid-cols-1">
       <section className="border border-line bg-card px-5 pt-3 pb-2">
         <div className="flex items-center justify-between gap-4">
           <h2 className="text-l font-semibold">How far bias frames stay above zero</h2>
@@ -110,7 +110,11 @@ export function OffsetView({
           />
         ) : (
           <p className="flex h-[500px] items-center justify-center text-ink2">
-            The first frame is on its way.
+            {data.gate
+              ? "It begins when the cap is on."
+              : data.job?.can_stop
+                ? "The first frame is on its way."
+                : "No frame was taken."}
           </p>
         )}
         <div className="flex items-baseline justify-between gap-4 pt-1">
@@ -136,19 +140,21 @@ export function OffsetView({
               </label>
             )}
           </span>
-          <SaveLinks
-            chart={chart}
-            name={name}
-            files={[
-              { label: "CSV", href: `/api/measurements/${data.id}.csv` },
-              { label: "JSON", href: `/api/measurements/${data.id}.json` },
-            ]}
-          />
+          {here.rungs.length > 0 && (
+            <SaveLinks
+              chart={chart}
+              name={name}
+              files={[
+                { label: "CSV", href: `/api/measurements/${data.id}.csv` },
+                { label: "JSON", href: `/api/measurements/${data.id}.json` },
+              ]}
+            />
+          )}
         </div>
       </section>
       <div className="flex flex-col gap-5">
         <GoingOn data={data} next={here.next} />
-        <section>
+        <section className={here.n_frames === 0 ? "hidden" : ""}>
           <h2 className="text-xxl font-semibold" style={{ fontStretch: "88%" }}>
             {own !== null && own !== answer ? `Offset ${own}` : here.headline}
           </h2>

@@ -47,7 +47,7 @@ function Dots({ rung, x, y, room }: { rung: Rung; x: number; y: (v: number) => n
           key={i}
           cx={x + (count > 1 ? ((i / (count - 1)) * 2 - 1) * (wide / 2 - 3) : 0)}
           cy={y(value)}
-          r="2.6"
+          r={room < 18 ? 1.8 : 2.6}
           fill="var(--card)"
           stroke="var(--ink)"
           strokeWidth="1.2"
@@ -78,7 +78,7 @@ export function OffsetChart({
   const beyond = data.rungs.filter((r) => r.offset > right);
   const x = scaleLinear()
     .domain([low, Math.max(right, low + 1)])
-    .range([L + 24, W - R - 18]);
+    .range([L + 32, W - R - 18]);
   const top = Math.max(...shown.map((r) => r.mean), data.margin * 2, 50) * 1.08;
   const y = scaleLinear().domain([0, top]).range([BASE, TOP]);
   const line = (offset: number) => (data.line ? data.line.at_zero + (data.line.slope ?? 0) * offset : null);

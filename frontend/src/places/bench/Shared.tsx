@@ -64,7 +64,7 @@ export function GoingOn({ data, next }: { data: Measured; next: string }) {
         {job.state === "stopped" ? "Stopped before its end" : "It did not come to its end"}
       </h2>
       <p className="py-1">
-        {job.message} {job.advice}
+        {job.message.replace(/[^.!?]$/, "$&.")} {job.advice}
       </p>
       {job.can_resume && (
         <Button className="mt-1" onClick={() => act.mutate({ id: job.id, action: "resume" })}>
@@ -176,12 +176,12 @@ export function KeptFrames({ data, onForgotten }: { data: Measured; onForgotten:
   const { count, size, state } = data.frames;
   return (
     <section className="flex flex-wrap items-baseline gap-x-3 gap-y-1 border-t border-line pt-2 text-s text-ink2">
-      {state === "kept" && (
+      {state === "kept" && count > 0 && (
         <>
           <span>
             {count} frames kept, {size}
           </span>
-          <Button look="link" onClick={() => act.mutate("throw-away")} disabled={count === 0}>
+          <Button look="link" onClick={() => act.mutate("throw-away")}>
             Throw them away
           </Button>
         </>

@@ -6,13 +6,13 @@ import type { Schemas } from "../../api/client";
 type Channel = Schemas["ChannelOut"];
 
 const W = 736;
-const H = 430;
+const H = 412;
 const L = 62;
 const R = 96;
 const TOP = 18;
-const BASE = 290;
-const STRIP_TOP = 326;
-const STRIP = 396;
+const BASE = 268;
+const STRIP_TOP = 314;
+const STRIP = 378;
 
 const short = (value: number) =>
   value >= 1e6 ? `${value / 1e6}\u2009M` : value >= 1e3 ? `${value / 1e3}\u2009k` : String(value);
@@ -40,7 +40,9 @@ export function TransferChart({
   const most = Math.max(...signals, 1000) * 1.5;
   const variances = points.map((p) => p.variance);
   const dark = channel.dark_variance ?? 1;
-  const floor = Math.max(Math.min(...variances, dark, channel.quantisation) / 2, 0.02);
+  // The converter's steps are drawn where they matter, and only told of where they lie far below.
+  const deep = channel.quantisation < dark / 200;
+  const floor = Math.max(Math.min(...variances, dark, deep ? dark : channel.quantisation) / 3, 0.02);
   const x = scaleLog()
     .domain([least, most])
     .range([L, W - R]);
@@ -85,7 +87,7 @@ export function TransferChart({
           </text>
         </g>
       ))}
-      <text x={W - R} y={BASE + 17} textAnchor="end" fontSize="12" fill="var(--ink2)">
+      <text x={W - R} y={BASE + 34} textAnchor="end" fontSize="12" fill="var(--ink2)">
         signal above the pedestal, ADU
       </text>
       {channel.dark_variance !== null && (
@@ -96,13 +98,18 @@ export function TransferChart({
           </text>
         </>
       )}
-      {channel.quantisation > floor && (
+      {!deep && (
         <>
           <path d={`M${L} ${y(channel.quantisation)}H${W - R}`} stroke="var(--ink2)" strokeDasharray="1 4" />
           <text x={W - R + 6} y={y(channel.quantisation) + 4} fontSize="12" fill="var(--ink2)">
             the ADC’s steps
           </text>
         </>
+      )}
+      {deep && (
+        <text x={L + 8} y={BASE - 10} fontSize="12" fill="var(--ink2)">
+          the ADC’s steps: {channel.quantisation.toPrecision(2)} ADU², far below
+        </text>
       )}
       {channel.saturation_signal !== null && (
         <>
@@ -180,7 +187,7 @@ export function TransferChart({
       <rect x={L} y={off(1)} width={W - R - L} height={off(-1) - off(1)} fill="var(--board)" />
       <path d={`M${L} ${off(0)}H${W - R}`} stroke="var(--rule)" />
       <path d={`M${L} ${STRIP_TOP}V${STRIP}`} stroke="var(--ink)" />
-      {[-1, 0, 1].map((tick) => (
+      {[-1, 1].map((tick) => (
         <text
           key={tick}
           x={L - 9}
@@ -190,8 +197,7 @@ export function TransferChart({
           className="num"
           fill="var(--ink2)"
         >
-          {tick > 0 ? `+${tick}` : tick < 0 ? `−${-tick}` : 0}
-          {tick === 1 ? " %" : ""}
+          {tick > 0 ? "+1 %" : "−1 %"}
         </text>
       ))}
       {points.map((p, i) =>

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -118,18 +117,19 @@ def dead_pixels(readings: Sequence[BiasReading]) -> tuple[DeadPixel, ...]:
     known = [r for r in readings if r.complete_to >= 0 and r.zeros <= MOST_LOWEST // 4]
     if len(known) < FEWEST_FOR_DEAD:
         return ()
-    seen: Counter[int] = Counter()
-    levels: dict[int, list[float]] = {}
-    below: dict[int, list[float]] = {}
-    for reading in known:
-        for index, level in reading.lowest:
-            seen[index] += 1
-            levels.setdefault(index, []).append(level)
-            below.setdefault(index, []).append((reading.median - level) / max(reading.spread, 0.5))
+    found = [np.array(r.lowest, np.int64).reshape(-1, 2) for r in known]
+    indices = np.concatenate([f[:, 0] for f in found])
+    levels = np.concatenate([f[:, 1] for f in found]).astype(np.float64)
+    below = np.concatenate(
+        [(r.median - f[:, 1]) / max(r.spread, 0.5) for r, f in zip(known, found, strict=True)]
+    )
+    pixels, which, counts = np.unique(indices, return_inverse=True, return_counts=True)
+    mean_level = np.bincount(which, levels) / counts
+    mean_below = np.bincount(which, below) / counts
+    dead = (counts >= DEAD_IN_SHARE_OF_FRAMES * len(known)) & (mean_below > DEAD_BELOW_SPREADS)
     return tuple(
-        DeadPixel(index, float(np.mean(levels[index])), count / len(known))
-        for index, count in sorted(seen.items())
-        if count >= DEAD_IN_SHARE_OF_FRAMES * len(known) and np.mean(below[index]) > DEAD_BELOW_SPREADS
+        DeadPixel(int(pixels[i]), float(mean_level[i]), float(counts[i] / len(known)))
+        for i in np.flatnonzero(dead)
     )
 
 

@@ -28,9 +28,20 @@ class CheckedOffset:
         return self.at_zero + self.slope * offset + self.depth
 
 
+@dataclass(frozen=True)
+class PairWarning:
+    """What is wrong with an offset at a gain, and what to do."""
+
+    message: str
+    advice: str
+
+    def __str__(self) -> str:
+        return f"{self.message} {self.advice}"
+
+
 def pair_warning(
     gain: float | None, offset: float | None, checked: Mapping[float, CheckedOffset], word: str = "gain"
-) -> str | None:
+) -> PairWarning | None:
     """What to say of frames taken at a gain and offset; None where the pair was checked and holds.
 
     Parameters
@@ -44,21 +55,25 @@ def pair_warning(
         return None
     known = checked.get(gain)
     if known is None:
-        return (
+        return PairWarning(
             f"Offset {offset:g} was never checked at {word} {gain:g}: if dark pixels are cut off at zero, their "
-            "information is gone. Measure it on the Bench."
+            "information is gone.",
+            "Measure it on the Bench.",
         )
     floor = known.floor_at(offset)
     if offset >= known.lowest:
         return None
     if floor is None:
-        return f"Offset {offset:g} was not checked at {word} {gain:g}; {known.chosen:g} was."
-    if floor < 0:
-        return (
-            f"At {word} {gain:g}, offset {offset:g} cuts dark pixels off at zero, by up to {-floor:,.0f} ADU. "
-            f"From offset {known.lowest:g} on, nothing is lost."
+        return PairWarning(
+            f"Offset {offset:g} was not checked at {word} {gain:g}; {known.chosen:g} was.",
+            "Measure it on the Bench.",
         )
-    return (
-        f"At {word} {gain:g}, offset {offset:g} leaves only {floor:,.0f} ADU below the darkest pixels. "
-        f"Offset {known.lowest:g} has the margin that you asked for."
+    if floor < 0:
+        return PairWarning(
+            f"At {word} {gain:g}, offset {offset:g} cuts dark pixels off at zero, by up to {-floor:,.0f} ADU.",
+            f"From offset {known.lowest:g} on, nothing is lost.",
+        )
+    return PairWarning(
+        f"At {word} {gain:g}, offset {offset:g} leaves only {floor:,.0f} ADU below the darkest pixels.",
+        f"Offset {known.lowest:g} has the margin that was asked for.",
     )

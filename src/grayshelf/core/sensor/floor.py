@@ -129,17 +129,15 @@ def fit_tail(
     pool = unclipped(readings, dead)
     if not pool:
         return None
-    bad = {d.index for d in dead}
+    bad = np.array([d.index for d in dead], np.int64)
     reach = min(r.complete_to - _base(line, r) for r in pool)
-    depths = np.array(
-        [
-            level - _base(line, r)
-            for r in pool
-            for index, level in r.lowest
-            # A level stands for half a step to either side, and the line's own scatter must not drop it.
-            if index not in bad and level - _base(line, r) < reach + sample_step / 2.0
-        ]
-    )
+    parts = []
+    for reading in pool:
+        lowest = np.array(reading.lowest, np.int64).reshape(-1, 2)
+        parts.append(lowest[~np.isin(lowest[:, 0], bad), 1] - _base(line, reading))
+    depths = np.concatenate(parts)
+    # A level stands for half a step to either side, and the line's own scatter must not drop it.
+    depths = depths[depths < reach + sample_step / 2.0]
     if depths.size < FEWEST_IN_TAIL or reach >= 0:
         return None
     return _mixture(depths, len(pool), reach, float(sample_step))

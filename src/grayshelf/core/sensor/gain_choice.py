@@ -137,11 +137,11 @@ def _narrow(rows: Sequence[GainFigures], word: str) -> Suggestion:
     else:
         second = others[0]
         cost = f"{named} {second.gain:g} saves {100 * (1 - second.read_noise_e / chosen.read_noise_e):.0f} % of read noise{_less_range(second, chosen)}."
-    at_best = "the least" if chosen.read_noise_e == least else f"within a tenth of the least, {least:.1f} e⁻"
+    at_best = "the least" if chosen.read_noise_e == least else f"within a tenth of the least, {least:.2f} e⁻"
     return Suggestion(
         "Narrow band",
         chosen.gain,
-        f"The lowest {word} whose read noise, {chosen.read_noise_e:.1f} e⁻, is {at_best}.",
+        f"The lowest {word} whose read noise, {chosen.read_noise_e:.2f} e⁻, is {at_best}.",
         cost,
     )
 

@@ -25,6 +25,8 @@ LINE_FROM, LINE_TO, LINEAR_WITHIN = 0.05, 0.70, 0.01
 LOST_IN_STEPS = 0.24
 #: Fewer pairs than this within the slope's range are only a quick estimate.
 FEWEST_LEVELS = 3
+#: Past saturation the variance falls below this share of its peak.
+CUT_OFF = 0.6
 #: Residuals larger than this do not look like photon noise.
 STRANGE_RESIDUAL = 0.03
 
@@ -175,7 +177,8 @@ def read_transfer(
         _say_why_nothing(kept, lit, findings)
         return _nothing(ordered, sample_step, white_adu, findings, pedestal, dark_variance)
     peak = saturation_index([p.variance_adu2 for p in lit])
-    reached = peak < len(lit) - 1 or lit[-1].full_share > FULL_SHARE
+    # Scatter makes a peak of any few points; past saturation the noise is cut off for good.
+    reached = lit[-1].full_share > FULL_SHARE or lit[-1].variance_adu2 < CUT_OFF * lit[peak].variance_adu2
     saturation = lit[peak].mean_adu
     limit = SLOPE_TO * ((saturation if reached else white_adu) - pedestal)
     used = [p for p in clear if p.mean_adu - pedestal <= limit]

@@ -15,14 +15,7 @@ from grayshelf.core.sensor.offset import OffsetDone, OffsetEffect, OffsetFinding
 from grayshelf.core.sensor.transfer import Finding
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
-from grayshelf.library.measurements import (
-    accepted,
-    kept_frames,
-    measurement,
-    measurements_of,
-    offset_readings,
-    offset_result,
-)
+from grayshelf.library.measurements import accepted, kept_frames, measurement, measurements_of, offset_result
 from grayshelf.library.models import CameraValue, Job, Measurement, Rig, RunStep
 from grayshelf.library.shelf import offset_warning, wishes_of
 from grayshelf.web import schemas_bench as b
@@ -167,7 +160,7 @@ def accepted_table(library: Library, session: Session, rig: Rig, kind: str, word
         warning = ""
         if kind == "offset":
             told = [offset_warning(library, rig.camera, gain, o) for o in sorted(in_use.get(gain, ()))]
-            warning = " ".join(t for t in told if t)
+            warning = " ".join(t.message for t in told if t)
         row = known.get(gain)
         if row is None:
             rows.append(
@@ -288,8 +281,7 @@ def _offset_gain(
     job: Job | None,
     known: CameraValue | None,
 ) -> b.OffsetGainOut:
-    readings = offset_readings(session, row.id, gain)
-    result = offset_result(library, session, row, gain)
+    readings, result = offset_result(library, session, row, gain)
     alive = job is not None and job.state in ALIVE
     going = alive and (step is None or step.state in ("to do", "doing"))
     coming = ""

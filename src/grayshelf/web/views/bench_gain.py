@@ -155,22 +155,24 @@ def _channel(name: str, t: Transfer) -> b.ChannelOut:
         capacity=number(t.capacity_e),
         full_well=number(t.full_well_e),
         linear_limit=number(t.linear_limit_adu),
-        stops=number(t.dynamic_range_stops),
+        stops=number(t.dynamic_range_stops, most_digits=2),
         quick=t.quick,
         findings=[b.FindingOut(message=f.message, advice=f.advice, serious=f.serious) for f in t.findings],
     )
 
 
-def number(value: Value | None, *, at_most: bool = False, bare: bool = False) -> b.MeasuredNumber:
+def number(
+    value: Value | None, *, at_most: bool = False, bare: bool = False, most_digits: int = 6
+) -> b.MeasuredNumber:
     """A value with its interval, to as many digits as the interval bears."""
     if value is None or not math.isfinite(value.value):
         return b.MeasuredNumber(value=None, plus_minus=None, text="–")
     if bare or value.plus_minus <= 0:
-        return b.MeasuredNumber(value=value.value, plus_minus=None, text=f"{value.value:.3g}")
+        return b.MeasuredNumber(value=value.value, plus_minus=None, text=f"{value.value:#.3g}".rstrip("."))
     # Two digits of the interval where it begins with 1, else one.
     exponent = math.floor(math.log10(value.plus_minus))
     leading = value.plus_minus / 10.0**exponent
-    digits = max(-exponent + (1 if leading < 2 else 0), 0)
+    digits = min(max(-exponent + (1 if leading < 2 else 0), 0), most_digits)
     text = f"{w.number(value.value, digits)} ± {w.number(value.plus_minus, digits)}"
     if exponent >= 1:
         text = f"{w.number(round(value.value, -exponent))} ± {w.number(round(value.plus_minus, -exponent))}"

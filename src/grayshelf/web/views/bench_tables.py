@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from grayshelf.core.sensor.bias import BiasReading, DeadPixel, good_minimum, good_zeros
 from grayshelf.core.sensor.transfer import TransferPoint
 from grayshelf.library.library import Library
-from grayshelf.library.measurements import measurement, offset_readings, offset_result, transfers
+from grayshelf.library.measurements import measurement, offset_result, transfers
 from grayshelf.library.models import Measurement
 from grayshelf.web import schemas_bench as b
 from grayshelf.web.views.bench import measurement_page
@@ -80,8 +80,8 @@ def as_table(library: Library, measurement_id: int) -> tuple[Table, str]:
         if row.kind == "offset":
             table: Table = [FRAME_HEAD]
             for gain in row.gains:
-                dead = offset_result(library, session, row, gain).dead
-                table += [_frame(gain, r, dead) for r in offset_readings(session, row.id, gain)]
+                readings, result = offset_result(library, session, row, gain)
+                table += [_frame(gain, r, result.dead) for r in readings]
             return table, file_name(row)
         table = [PAIR_HEAD]
         for gain in row.gains:

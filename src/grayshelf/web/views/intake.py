@@ -215,6 +215,10 @@ def set_title(row: FrameSet) -> str:
         parts.append(w.degrees_c(temp))
     if facts.gain is not None:
         parts.append(f"gain {w.plain(facts.gain)}")
+    if row.measurement_id is not None:
+        parts.append(
+            "shot for the Bench" if facts.gain is None or facts.offset is None else "read by the Bench"
+        )
     return ", ".join(parts)
 
 
