@@ -2,9 +2,9 @@
 
 import sys
 
-from bench import combining, pages, solver
+from bench import combining, pages, solver, statistics
 
-PARTS = {"solver": solver, "combining": combining, "pages": pages}
+PARTS = {"statistics": statistics, "solver": solver, "combining": combining, "pages": pages}
 
 for name in sys.argv[1:] or PARTS:
     print(f"\n== {name}")

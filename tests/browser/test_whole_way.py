@@ -68,7 +68,7 @@ def test_from_lights_that_lack_flats_to_a_slip_that_fits(page, tmp_path):
     )
     write_fits(tmp_path / "my frames" / "dark.fits", {**DARK, "INSTRUME": "My camera", "EXPTIME": "abc"})
     (tmp_path / "my frames" / "notes.fits").write_text("no frame")
-    page.keyboard.press("4")
+    page.keyboard.press("5")
     page.get_by_label("A folder on this machine").fill(str(tmp_path / "my frames"))
     page.keyboard.press("Enter")
     expect(page.get_by_text("1 lights, 1 darks.")).to_be_visible()

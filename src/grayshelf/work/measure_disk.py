@@ -15,7 +15,7 @@ from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import Conflict, UnreadableFrame
 from grayshelf.core.sensor.bias import read_bias
-from grayshelf.core.sensor.pairs import channels, even_part, read_pair, usual_noise, whole_part
+from grayshelf.core.sensor.pairs import channels, even_part, read_pair, thinned, usual_noise, whole_part
 from grayshelf.core.sensor.sorting import HandedIn, sort_out
 from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.files import read_pixels
@@ -313,13 +313,15 @@ class _Reader:
                     for name in a
                 },
             )
-        usual_frames = []
+        samples: dict[str, list[NDArray[np.uint16]]] = {}
         for pair in bias:
             two = self._two(pair)
             if two is None:
                 continue
-            usual_frames += list(two)
             a, b = (channels(p, pattern) for p in two)
+            for plane in (a, b):
+                for name in plane:
+                    samples.setdefault(name, []).append(thinned(plane[name]))
             parts = part or {name: whole_part(plane) for name, plane in a.items()}
             self._keep_pair(
                 pair,
@@ -328,7 +330,7 @@ class _Reader:
                 "bias",
                 {name: read_pair(a[name], b[name], parts[name], white_adu=white) for name in a},
             )
-        self._usual(gain, [channels(f, pattern) for f in usual_frames[:8]])
+        self._usual(gain, samples)
 
     def _two(self, pair: tuple[Frame, Frame]) -> tuple[NDArray[np.uint16], NDArray[np.uint16]] | None:
         self.control.check()
@@ -347,10 +349,9 @@ class _Reader:
             self._keep(pair[0], gain, offset, role, {})
         self._keep(pair[1], gain, offset, role, pairs_as_json(readings))
 
-    def _usual(self, gain: float, frames: Sequence[dict[str, NDArray[np.uint16]]]) -> None:
+    def _usual(self, gain: float, samples: dict[str, list[NDArray[np.uint16]]]) -> None:
         step = self.row.settings.get("sample_step") or 1
-        names = frames[0] if frames else {}
-        usual = {name: usual_noise([f[name] for f in frames], step) for name in names}
+        usual = {name: usual_noise(items, step) for name, items in samples.items()}
         with self.library.db.session() as session:
             row = session.get_one(Measurement, self.row.id)
             known = {name: v for name, v in usual.items() if v is not None}

@@ -31,7 +31,7 @@ from grayshelf.core.sensor.gain_plan import (
     plan_pairs,
     seconds_for_gain,
 )
-from grayshelf.core.sensor.pairs import channels, even_part, read_pair, usual_noise
+from grayshelf.core.sensor.pairs import channels, even_part, read_pair, thinned, usual_noise
 from grayshelf.core.sensor.statistics import flat_statistics
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.files import read_pixels
@@ -375,13 +375,15 @@ class GainExercise(Exercise):
         shots = self.shots(gain, "bias")
         level = float(np.median([s.reading["level"] for s in shots]))
         parts = self._part if self._part_of == gain else self._parts(gain, level)
-        frames = [read_pixels(self.library.root / s.path) for s in shots[:8]]
-        usual = {}
-        for name in parts:
-            planes = [channels(f, camera.bayer_pattern)[name] for f in frames]
-            noise = usual_noise(planes, self.row.settings.get("sample_step") or 1)
-            if noise is not None:
-                usual[name] = noise
+        samples: dict[str, list[NDArray[np.uint16]]] = {name: [] for name in parts}
+        for shot in shots:
+            self.control.check()
+            pixels = read_pixels(self.library.root / shot.path)
+            for name, plane in channels(pixels, camera.bayer_pattern).items():
+                samples[name].append(thinned(plane))
+        step = self.row.settings.get("sample_step") or 1
+        noises = {name: usual_noise(items, step) for name, items in samples.items()}
+        usual = {name: noise for name, noise in noises.items() if noise is not None}
         self.keep(usual={**self.row.settings.get("usual", {}), f"{gain:g}": usual})
         for one, two in zip(shots[::2], shots[1::2], strict=False):
             self.control.check()

@@ -31,7 +31,8 @@ class BiasReading:
     mean: float
     median: float
     spread: float
-    """From the darkest 1 %, as a standard deviation: hot pixels do not count in it."""
+    """From the darkest 1 % of each sixteenth of the frame, as a standard deviation: neither hot pixels nor a light
+    on one side count in it."""
     darkest_percent: float
     """The level that 1 % of the pixels lie below."""
     darkest_permyriad: float
@@ -79,34 +80,37 @@ def read_bias(pixels: NDArray[np.uint16], offset: float, exposure_s: float = 0.0
         flat = pixels.ravel()
         where = np.flatnonzero(flat <= complete_to)
         lowest = tuple((int(i), int(flat[i])) for i in where)
-    median, percent = quantile_of_counts(bins, 0.5), quantile_of_counts(bins, 0.01)
+    tilt, spread = _tilt_and_spread(pixels)
     return BiasReading(
         offset=offset,
         n_pixels=total,
         zeros=int(bins[0]),
         minimum=int(np.argmax(bins > 0)),
         mean=float(bins @ np.arange(65536.0)) / total,
-        median=median,
-        spread=(median - percent) / 2.3263,
-        darkest_percent=percent,
+        median=quantile_of_counts(bins, 0.5),
+        spread=spread,
+        darkest_percent=quantile_of_counts(bins, 0.01),
         darkest_permyriad=quantile_of_counts(bins, 1e-4),
-        tilt=_tilt(pixels),
+        tilt=tilt,
         complete_to=complete_to,
         lowest=lowest,
         exposure_s=exposure_s,
     )
 
 
-def _tilt(pixels: NDArray[np.uint16]) -> float:
-    """Difference between the medians of the brightest and darkest of 4 × 4 tiles, from a sample of the pixels."""
+def _tilt_and_spread(pixels: NDArray[np.uint16]) -> tuple[float, float]:
+    """From a sample of the pixels in 4 × 4 tiles: between the medians of the brightest and darkest; and the usual
+    tile's standard deviation."""
     height, width = pixels.shape
-    step = max(1, min(height, width) // 160)
+    step = max(1, min(height, width) // 240)
     tiles = [
-        float(np.median(band[::step, ::step]))
+        np.percentile(tile[::step, ::step], (1.0, 50.0))
         for rows in np.array_split(pixels, 4, axis=0)
-        for band in np.array_split(rows, 4, axis=1)
+        for tile in np.array_split(rows, 4, axis=1)
     ]
-    return max(tiles) - min(tiles)
+    medians = [float(t[1]) for t in tiles]
+    spread = float(np.median([t[1] - t[0] for t in tiles])) / 2.3263
+    return max(medians) - min(medians), spread
 
 
 def dead_pixels(readings: Sequence[BiasReading]) -> tuple[DeadPixel, ...]:

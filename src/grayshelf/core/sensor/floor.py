@@ -20,7 +20,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 from scipy.optimize import brentq
-from scipy.special import ndtr
+from scipy.special import ndtr, ndtri
 
 from grayshelf.core.sensor.bias import BiasReading, DeadPixel, good_minimum, good_zeros
 
@@ -28,8 +28,12 @@ from grayshelf.core.sensor.bias import BiasReading, DeadPixel, good_minimum, goo
 Z95 = 1.96
 #: Share of pixels at zero from which on clipping bends the mean up.
 CLIPPING_BENDS_FROM = 1e-5
-#: Fewer of the lowest pixels than this give no tail.
+#: Means that rise by less than this from the lowest offset to the highest do not follow the setting.
+LEAST_RISE_ADU = 2.0
+#: Fewer of the lowest pixels than this give no tail ...
 FEWEST_IN_TAIL = 30
+#: ... and from fewer frames, nothing is said at all.
+FEWEST_FRAMES = 4
 #: Standard deviations in the mixture, and how often the weights are improved.
 _SIGMAS, _ROUNDS = 36, 1500
 #: Counts drawn anew to see how far the answer is from being certain.
@@ -42,7 +46,7 @@ class PedestalLine:
 
     at_zero: float
     slope: float | None
-    """ADU for one step of the offset; None where only one offset was unclipped."""
+    """ADU for one step of the offset; 0 where the camera does not follow, None where only one was unclipped."""
     worst_residual: float
 
     def at(self, offset: float) -> float:
@@ -97,6 +101,8 @@ def fit_line(readings: Sequence[BiasReading], dead: Sequence[DeadPixel]) -> Pede
     if np.ptp(offsets) == 0:
         return PedestalLine(float(means.mean()), None, float(np.ptp(means)))
     slope, at_zero = np.polyfit(offsets, means, 1)
+    if slope * np.ptp(offsets) < LEAST_RISE_ADU:
+        slope, at_zero = 0.0, means.mean()
     residual = float(np.abs(means - (at_zero + slope * offsets)).max())
     return PedestalLine(float(at_zero), float(slope), residual)
 
@@ -139,8 +145,21 @@ def fit_tail(
     # A level stands for half a step to either side, and the line's own scatter must not drop it.
     depths = depths[depths < reach + sample_step / 2.0]
     if depths.size < FEWEST_IN_TAIL or reach >= 0:
-        return None
+        return _no_tail(pool, dead, line, float(sample_step)) if len(pool) >= FEWEST_FRAMES else None
     return _mixture(depths, len(pool), reach, float(sample_step))
+
+
+def _no_tail(
+    pool: Sequence[BiasReading], dead: Sequence[DeadPixel], line: PedestalLine, step: float
+) -> FloorTail:
+    """Where the noise is finer than the converter's steps nearly all pixels share one level: the lowest level seen,
+    and a step below it for what was not seen."""
+    deepest = min(good_minimum(r, dead) - _base(line, r) for r in pool)
+    reach = -float(ndtri(-math.log(0.99)))
+    # One pixel a frame, so much below at 99 %; half of the drawn ones a step deeper.
+    sigmas = np.array([max(step - deepest, step), max(2.0 * step - deepest, 2.0 * step)]) / reach
+    weights = np.vstack([[1.0, 0.0], *([[1.0, 0.0], [0.0, 1.0]] * (_REDRAWN // 2))])
+    return FloorTail(0.0, sigmas, weights, len(pool))
 
 
 def _mixture(depths: NDArray[np.float64], n_frames: int, reach: float, step: float) -> FloorTail:

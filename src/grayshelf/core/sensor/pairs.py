@@ -190,23 +190,35 @@ def channels(pixels: NDArray[np.uint16], bayer_pattern: str | None) -> dict[str,
     return dict(sorted(found.items(), key=lambda item: "RGB".find(item[0])))
 
 
-def usual_noise(frames: Sequence[NDArray[np.uint16]], sample_step: int = 1) -> float | None:
+def thinned(plane: NDArray[np.uint16]) -> NDArray[np.uint16]:
+    """A quarter of a million pixels of a channel, evenly spread, always the same ones."""
+    stride = max(1, int(math.sqrt(plane.size / 250_000)))
+    return np.ascontiguousarray(plane[::stride, ::stride]).ravel()
+
+
+def usual_noise(samples: Sequence[NDArray[np.uint16]], sample_step: int = 1) -> float | None:
     """Read noise of the usual pixel, ADU: the median over pixels of each one's own variance.
 
-    The rms over all pixels counts the few noisy ones in full; this does not. None where there are fewer than eight
-    frames, or where the noise is finer than the converter's steps and single pixels say nothing.
+    The rms over all pixels counts the few noisy ones in full; here they are counted, and taken out of the median.
+    None where there are fewer than eight frames, or where the noise is finer than the converter's steps and single
+    pixels say nothing.
 
     Parameters
     ----------
-    frames
-        Bias frames, shape (h, w) each.
+    samples
+        The same pixels of each bias frame, from `thinned`.
     """
-    n = len(frames)
+    n = len(samples)
     if n < FEWEST_FOR_USUAL:
         return None
-    stride = max(1, int(math.sqrt(frames[0].size / 250_000)))
-    stack = np.stack([f[::stride, ::stride].ravel() for f in frames]).astype(np.float64)
-    variance = float(np.median(stack.var(axis=0, ddof=1)))
-    # The median of a sample variance lies below its mean; and the converter's steps add their own noise.
-    unbiased = variance * (n - 1) / float(chi2.ppf(0.5, n - 1)) - sample_step**2 / 12.0
-    return math.sqrt(unbiased) if unbiased > sample_step**2 else None
+    variances = np.stack(samples).astype(np.float64).var(axis=0, ddof=1)
+    steps = sample_step**2 / 12.0
+    noisy, unbiased = 0.0, 0.0
+    for _ in range(3):
+        # A sample variance's median lies below its mean. Noisy pixels lie above all others, so the usual ones'
+        # median stands at half of what remains.
+        middle = float(np.quantile(variances, 0.5 * (1.0 - noisy)))
+        unbiased = middle * (n - 1) / float(chi2.ppf(0.5, n - 1))
+        limit = unbiased * float(chi2.ppf(0.99, n - 1)) / (n - 1)
+        noisy = max(float(np.mean(variances > limit)) - 0.01, 0.0)
+    return math.sqrt(unbiased - steps) if unbiased > sample_step**2 + steps else None

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import math
+import os
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
@@ -11,11 +13,29 @@ from numpy.typing import NDArray
 
 from grayshelf.core.errors import UnreadableFrame
 
+#: Frames larger than this are counted by several threads, in pixels.
+SHARED_FROM = 1_000_000
+_THREADS = max(1, min(4, os.cpu_count() or 1))
+_counters = ThreadPoolExecutor(_THREADS, thread_name_prefix="count")
+
 
 @njit(cache=True, nogil=True)
-def _count(values: NDArray[np.uint16], bins: NDArray[np.int64]) -> None:
-    for value in values:
-        bins[value] += 1
+def _count(values: NDArray[np.uint16], bins: NDArray[np.uint32]) -> None:
+    """Count into four rows in turn: neighbours often share a level, and must not wait for one another."""
+    n = values.size // 4 * 4
+    for i in range(0, n, 4):
+        bins[0, values[i]] += np.uint32(1)
+        bins[1, values[i + 1]] += np.uint32(1)
+        bins[2, values[i + 2]] += np.uint32(1)
+        bins[3, values[i + 3]] += np.uint32(1)
+    for i in range(n, values.size):
+        bins[0, values[i]] += np.uint32(1)
+
+
+def _counted(values: NDArray[np.uint16]) -> NDArray[np.int64]:
+    bins = np.zeros((4, 65536), np.uint32)
+    _count(values, bins)
+    return bins.sum(axis=0, dtype=np.int64)
 
 
 @dataclass(frozen=True)
@@ -45,9 +65,23 @@ def count_levels(pixels: NDArray[np.uint16]) -> NDArray[np.int64]:
     """
     if pixels.dtype != np.uint16:
         raise UnreadableFrame(f"The pixels are {pixels.dtype}, where 16-bit unsigned was expected.")
-    bins = np.zeros(65536, dtype=np.int64)
-    _count(np.ascontiguousarray(pixels).ravel(), bins)
-    return bins
+    values = np.ascontiguousarray(pixels).ravel()
+    if values.size < SHARED_FROM:
+        return _counted(values)
+    parts = np.array_split(values, _THREADS)
+    return np.asarray(sum(_counters.map(_counted, parts)), np.int64)
+
+
+def mad_of_counts(bins: NDArray[np.int64], median: float) -> float:
+    """Median absolute deviation from the median, from the counts: exact, without the pixels."""
+    levels = np.arange(65536, dtype=np.float64)
+    away = np.abs(levels - median)
+    order = np.argsort(away, kind="stable")
+    cumulative = np.cumsum(bins[order])
+    total = int(cumulative[-1])
+    low = away[order[np.searchsorted(cumulative, (total - 1) // 2 + 1)]]
+    high = away[order[np.searchsorted(cumulative, total // 2 + 1)]]
+    return float(low + high) / 2.0
 
 
 def quantile_of_counts(bins: NDArray[np.int64], share: float) -> float:
