@@ -129,3 +129,31 @@ def test_nothing_is_lost_or_done_twice(server, tmp_path):
     night = server.get("/api/rigs/1/nights/2026-10-18")
     verdicts = {s["filter_code"]: s["verdict"] for s in night["sets"]}
     assert verdicts["SII"] == verdicts["Ha"] == "fits"
+
+
+def test_a_measurement_goes_on_after_a_kill(server):
+    rig = next(r["id"] for r in server.get("/api/state")["rigs"] if r["name"] == "Bittern 200")
+    started = server.post(f"/api/rigs/{rig}/bench/offset/shoot", {"gains": [120], "long_dark_s": 0})
+    number, job = started["measurement_id"], started["job_id"]
+
+    def page():
+        return server.get(f"/api/measurements/{number}")
+
+    def answer():
+        server.until(lambda: page()["gate"])
+        server.post(f"/api/measurements/{number}/answer")
+
+    answer()
+    killed_during(server, job, lambda j: page()["offset"][0]["n_frames"] >= 6)
+    before = page()["offset"][0]["n_frames"]
+    assert before >= 6
+    finish(server, job)
+    here = page()["offset"][0]
+    assert here["state"] == "done" and here["n_frames"] > before
+    files = sorted((server.folder / "library" / "bench").rglob("*.fits"))
+    assert len(files) == here["n_frames"] and not list((server.folder / "library").rglob("*.part"))
+    assert len({fits.getheader(f)["DATE-OBS"] for f in files}) == len(files), "no frame was taken twice"
+    rows = query(
+        server, f"select count(*), count(distinct path) from measurement_shot where measurement_id = {number}"
+    )
+    assert rows == [(len(files), len(files))]

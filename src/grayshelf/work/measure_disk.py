@@ -162,6 +162,7 @@ def _handed_in(row: FrameSet) -> HandedIn:
         row.sample_step,
         facts.sensor_temp_c,
         facts.read_mode,
+        facts.bits == 16,
     )
 
 

@@ -25,6 +25,8 @@ class HandedIn:
     sample_step: int | None
     temp_c: float | None
     read_mode: str | None = None
+    raw: bool = True
+    """Whether they hold the camera's own 16-bit levels."""
 
 
 @dataclass(frozen=True)
@@ -50,6 +52,10 @@ def sort_out(sets: Sequence[HandedIn], camera: str) -> Sorted:
     for others in _split(rest, lambda i: i.camera == camera):
         told(others, f"they are of {others[0].camera or 'a camera that is not named'}, another sensor")
     rest = [i for i in rest if i.camera == camera]
+    processed = [i for i in rest if not i.raw]
+    if processed:
+        told(processed, "they hold processed values, not the camera's 16-bit levels")
+    rest = [i for i in rest if i.raw]
     unknown = [i for i in rest if i.gain is None or i.offset is None]
     if unknown:
         told(unknown, "their gain or offset is not known")
@@ -62,11 +68,14 @@ def sort_out(sets: Sequence[HandedIn], camera: str) -> Sorted:
     ):
         counts: Counter[object] = Counter()
         for item in rest:
-            counts[of(item)] += item.n_frames
+            # What is not known (the step of a packed file) does not tell them apart.
+            if of(item) is not None:
+                counts[of(item)] += item.n_frames
         if len(counts) > 1:
             most = counts.most_common(1)[0][0]
-            told([i for i in rest if of(i) != most], f"another {what} than most")
-            rest = [i for i in rest if of(i) == most]
+            others = [i for i in rest if of(i) not in (most, None)]
+            told(others, f"another {what} than most")
+            rest = [i for i in rest if i not in others]
     temps = sorted(t for i in rest if (t := i.temp_c) is not None for _ in range(i.n_frames))
     if temps:
         middle = temps[len(temps) // 2]
