@@ -96,6 +96,28 @@ def running(shots: Shots) -> None:
     phone.close()
 
 
+def bench(shots: Shots) -> None:
+    """Both exercises of the Bench, shot with the simulated rig."""
+    page = shots.page()
+    page.goto(URL + "/bench/offset?start")
+    page.get_by_role("button", name=re.compile("Shoot about")).click()
+    page.get_by_role("button", name="The cap is on").click()
+    page.get_by_role("button", name=re.compile("Keep offset")).wait_for(timeout=240_000)
+    page.get_by_role("button", name="gain 200").click()
+    shots.take(page, "bench-offset")
+    page.goto(URL + "/bench/gain?start")
+    for gain in ("140", "160"):
+        page.get_by_label("another gain").fill(gain)
+        page.get_by_role("button", name="Add").click()
+    page.get_by_role("button", name=re.compile("Shoot about")).click()
+    page.get_by_role("button", name="The panel is before it").click()
+    page.get_by_role("button", name=re.compile("Keep the values of 6 gains")).wait_for(timeout=400_000)
+    page.get_by_role("button", name="gain 200", exact=True).click()
+    shots.take(page, "bench-gain")
+    page.close()
+    shots.visit("bench-gain-night", "/bench/gain?gain=160", "night")
+
+
 def main(folder: Path) -> None:
     """Take all of them."""
     folder.mkdir(parents=True, exist_ok=True)
@@ -112,7 +134,7 @@ def main(folder: Path) -> None:
             str(PORT),
         ]
         own = [sys.executable, "-m", "grayshelf.cli", "serve", "--library", str(home), "--port", str(PORT)]
-        for command, parts in ((own, (lambda s: s.visit("empty", "/"),)), (demo, (standing, running))):
+        for command, parts in ((own, (lambda s: s.visit("empty", "/"),)), (demo, (standing, running, bench))):
             server = subprocess.Popen(command, stdout=subprocess.DEVNULL, env=os.environ)
             try:
                 _wait()

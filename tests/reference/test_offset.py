@@ -93,6 +93,19 @@ def test_another_run_differs_by_no_more_than_one_setting(name, gain):
     assert abs(one.effect(at).floor_adu - two.effect(at).floor_adu) <= 10.0
 
 
+def test_the_floors_interval_covers_the_truth():
+    """The 95 % interval over 16 more runs, at the gain whose noisy pixels reach deepest."""
+    sensor = sensor_of("heron")
+    inside = 0
+    for seed in range(100, 116):
+        reading, readings, ladder = exercise(sensor, 200, seed)
+        answer = reading.answer
+        error = abs(answer.floor_adu - true_floor(sensor, 200, answer.offset))
+        inside += error <= reading.uncertainty_adu + 0.5
+        assert reading.confirmed and len(readings) <= 0.4 * ladder.frames_of_full_ladder
+    assert inside >= 14, inside
+
+
 def test_one_dead_pixel_never_moves_it():
     sensor = sensor_of("heron")
     height, width = sensor.height, sensor.width

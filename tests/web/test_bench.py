@@ -45,7 +45,7 @@ def until(client, number, what, seconds=60.0):
             client.post(f"/api/measurements/{number}/answer")
         if what(page):
             return page
-        time.sleep(0.03)
+        time.sleep(0.2)
     raise AssertionError("it did not come to that")
 
 

@@ -13,6 +13,7 @@ from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.matching.model import CommonSettings
 from grayshelf.library.files import FileSource
 from grayshelf.library.library import Library
+from grayshelf.library.measurements import measured_gain
 from grayshelf.library.models import FrameSet
 from grayshelf.library.shelf import LightSet, holdings
 
@@ -76,9 +77,15 @@ def pedestal_level(library: Library, want: CommonSettings) -> Pedestal | None:
     return None
 
 
+def electrons_per_adu(library: Library, lights: LightSet) -> float | None:
+    """e⁻/ADU of a set of lights: as the Bench measured it, else as their header says."""
+    measured = measured_gain(library, lights.want.camera or "", lights.want.gain)
+    return measured.e_per_adu if measured else lights.facts.electrons_per_adu
+
+
 def sky_electrons(session: Session, library: Library, lights: LightSet) -> float | None:
     """Sky background of a light above its pedestal, in electrons, where it can be measured."""
-    gain = lights.facts.electrons_per_adu
+    gain = electrons_per_adu(library, lights)
     level = _set_level(session, lights.row.id)
     pedestal = pedestal_level(library, lights.want)
     if gain is None or level is None or pedestal is None:

@@ -74,7 +74,7 @@ def ladder_of(row: Measurement) -> OffsetLadder:
     )
 
 
-@lru_cache(maxsize=64)
+@lru_cache(maxsize=8)
 def _offset_result(
     library: Library, measurement_id: int, gain: float, _n_shots: int, ladder: OffsetLadder
 ) -> tuple[list[BiasReading], OffsetReading]:

@@ -68,6 +68,14 @@ def bench_of_rig(rig_id: int, kind: str) -> b.BenchOut:
     return view.bench_page(context.library, rig_id, _kind(kind), devices)
 
 
+@bench.get("/rigs/<int:rig_id>/bench/<string:kind>/kept.csv")
+@bench.doc(hide=True)
+def kept_csv(rig_id: int, kind: str) -> Response:
+    """What was accepted of a rig's camera, with its history."""
+    rows, name = tables.kept(_context().library, rig_id, _kind(kind))
+    return csv_response(rows, name)
+
+
 @bench.post("/rigs/<int:rig_id>/bench/<string:kind>/shoot")
 @bench.input(b.ShootIn)
 @bench.output(b.MeasuringOut)

@@ -15,11 +15,10 @@ from grayshelf.library.library import Library
 from grayshelf.library.measurements import accepted, measurement, transfers
 from grayshelf.library.models import CameraValue, FrameSet, Job, Measurement, MeasurementShot, Rig
 from grayshelf.library.shelf import light_sets, wishes_of
-from grayshelf.work.jobs import ALIVE, JobControl, JobRunner
+from grayshelf.work.jobs import ALIVE, JobControl, JobRunner, refuse_if_busy
 from grayshelf.work.measure_disk import plan_disk, read_from_disk
 from grayshelf.work.measure_gain import GainExercise, plan_gain, shortest_for
 from grayshelf.work.measure_offset import OffsetExercise, plan_offset
-from grayshelf.work.shooting import refuse_if_busy
 
 #: Offset to measure a gain at where nobody chose one and no light tells.
 USUAL_OFFSET = 30.0
@@ -82,7 +81,7 @@ class Bench:
                     f"{rig.camera} has gains from {allowed[0]:g} to {allowed[1]:g}, not {gain:g}.",
                     "Choose one of those.",
                 )
-        refuse_if_busy(session, rig)
+        refuse_if_busy(session, rig.id)
         return rig, devices
 
     def use_disk(self, rig_id: int, kind: str, set_ids: Sequence[int]) -> int:
@@ -108,6 +107,9 @@ class Bench:
             job = session.get(Job, row.job_id) if row.job_id else None
             if job is not None and job.state in ALIVE:
                 raise Conflict("This measurement still goes on.", "Stop it first.")
+            if job is not None and job.state != "done":
+                # There is nothing to go on with any more.
+                job.state, job.message, job.advice = "done", "Its measurement was forgotten.", ""
             if row.source == "shot" and row.frames != "deleted" and row.shots:
                 raise Conflict(
                     "Its frames are still kept.", "Throw them away first; then the measurement can go too."
@@ -126,6 +128,11 @@ class Bench:
             job = session.get_one(Job, control.job_id)
             devices = self.devices(self.library.rig(session, job.rig_id or 0))
             kind = job.kind
+            kept = measurement(session, int(params["measurement_id"])).frames
+        if kept != "kept":
+            raise Conflict(
+                f"Its frames were {kept}, so it cannot go on from them.", "Take them back, or measure again."
+            )
         if devices is None:
             raise DeviceError(
                 "No devices are connected to this rig, so the measurement cannot go on.", "Connect them."

@@ -14,6 +14,7 @@ from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
 from sqlalchemy import select
+from sqlalchemy.orm import Session
 
 from grayshelf.clock import Interrupted
 from grayshelf.core.errors import Conflict, GrayShelfError, NotFound
@@ -64,6 +65,21 @@ class JobControl:
             return
         self._told_at = now
         self._runner.set_progress(self.job_id, progress, message)
+
+
+def refuse_if_busy(session: Session, rig_id: int | None) -> None:
+    """One thing at a time for each rig.
+
+    Raises
+    ------
+    Conflict
+        Where a run or a measurement goes on with it.
+    """
+    alive = session.scalar(
+        select(Job).where(Job.kind.in_(WITH_RIG), Job.rig_id == rig_id, Job.state.in_(ALIVE))
+    )
+    if alive is not None:
+        raise Conflict(f"The rig is busy: {alive.title}.", "Stop that first, or wait for it.")
 
 
 Work = Callable[[JobControl, dict[str, Any]], dict[str, Any] | None]
@@ -129,6 +145,8 @@ class JobRunner:
                 raise NotFound("There is no such job.")
             if job.state not in RESUMABLE:
                 raise Conflict(f"This is {job.state}, so there is nothing to go on with.")
+            if job.kind in WITH_RIG:
+                refuse_if_busy(session, job.rig_id)
             job.state, job.message, job.advice, job.ended_at = "queued", "", "", None
         self.launch(job_id)
 

@@ -37,8 +37,8 @@ from grayshelf.library.models import FlatSetting, Folder, Frame, FrameSet, Job, 
 from grayshelf.library.shelf import flat_target, wishes_of
 from grayshelf.work.build import build_master
 from grayshelf.work.gates import pass_gate
-from grayshelf.work.jobs import JobControl, JobRunner
-from grayshelf.work.shooting import Shooter, ShotSettings, bring_in, refuse_if_busy
+from grayshelf.work.jobs import JobControl, JobRunner, refuse_if_busy
+from grayshelf.work.shooting import Shooter, ShotSettings, bring_in
 
 #: Room between the numbers of steps, so that a gate can be put in between.
 SEQ = 100
@@ -583,7 +583,7 @@ class RunStarter:
         """Start a run of this sheet."""
         with self._lock, self.library.db.session() as session:
             rig = self.library.rig(session, rig_id)
-            refuse_if_busy(session, rig)
+            refuse_if_busy(session, rig.id)
             if self.devices(rig) is None:
                 raise Conflict(
                     "No devices are connected to this rig.", "Shoot the sheet by hand, then scan the folder."

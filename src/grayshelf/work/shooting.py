@@ -8,8 +8,6 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from numpy.typing import NDArray
-from sqlalchemy import select
-from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import Conflict, DeviceError
 from grayshelf.core.frames.angle import CameraAngle
@@ -21,8 +19,8 @@ from grayshelf.devices.ports import Exposed, RigDevices
 from grayshelf.library.catalog import read_file
 from grayshelf.library.files import drop_unfinished, read_pixels, sha256_of, write_new
 from grayshelf.library.library import Library
-from grayshelf.library.models import Job, Rig
-from grayshelf.work.jobs import ALIVE, WITH_RIG, JobControl
+from grayshelf.library.models import Rig
+from grayshelf.work.jobs import JobControl
 
 
 @dataclass(frozen=True)
@@ -129,18 +127,3 @@ def bring_in(devices: RigDevices, filter_code: str) -> None:
             f"{filter_code} is not in the wheel, so its flats were not shot.", "Put it in, then go on."
         )
     devices.wheel.move(devices.wheel.filters.index(filter_code))
-
-
-def refuse_if_busy(session: Session, rig: Rig) -> None:
-    """One thing at a time for each rig.
-
-    Raises
-    ------
-    Conflict
-        Where a run or a measurement goes on with it.
-    """
-    alive = session.scalar(
-        select(Job).where(Job.kind.in_(WITH_RIG), Job.rig_id == rig.id, Job.state.in_(ALIVE))
-    )
-    if alive is not None:
-        raise Conflict(f"{rig.name} is busy: {alive.title}.", "Stop that first, or wait for it.")

@@ -28,7 +28,7 @@ from grayshelf.core.planning.runsheet import (
     timed,
 )
 from grayshelf.devices.ports import RigDevices
-from grayshelf.library.levels import sky_electrons
+from grayshelf.library.levels import electrons_per_adu, sky_electrons
 from grayshelf.library.library import Library
 from grayshelf.library.measurements import checked_offsets
 from grayshelf.library.models import FlatSetting, Job, Rig
@@ -316,7 +316,7 @@ def _choices(
     for offer in on:
         lights = max(offer.lights, key=lambda s: s.row.n_kept)
         sky = sky_electrons(session, library, lights)
-        gain = lights.facts.electrons_per_adu
+        gain = electrons_per_adu(library, lights)
         if sky is not None and gain is not None:
             noise = traits_at(library, rig, offer.wish.gain).read_noise_e
             worst.append((sky, target * gain, sum(s.row.n_kept for s in offer.lights), noise))

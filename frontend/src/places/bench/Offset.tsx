@@ -146,6 +146,9 @@ export function OffsetView({
               name={name}
               files={[
                 { label: "CSV", href: `/api/measurements/${data.id}.csv` },
+                ...(data.offset.length > 1
+                  ? [{ label: "By gain CSV", href: `/api/measurements/${data.id}/by-gain.csv` }]
+                  : []),
                 { label: "JSON", href: `/api/measurements/${data.id}.json` },
               ]}
             />

@@ -121,6 +121,14 @@ export function OffsetChart({
           ...(floor(right) !== null && (floor(right) ?? 0) > 0
             ? [{ y: y(floor(right) ?? 0) + 4, text: "floor, 99 in 100" }]
             : []),
+          ...(earlier?.line?.slope && earlier.depth !== null
+            ? [
+                {
+                  y: y(earlier.line.at_zero + earlier.line.slope * right + earlier.depth) + 4,
+                  text: "floor measured earlier",
+                },
+              ]
+            : []),
         ],
         16,
       )
@@ -233,6 +241,12 @@ export function OffsetChart({
               stroke="var(--ink)"
               strokeWidth="1.4"
             />
+            {data.dead[0] && room(i) > 40 && (
+              <path
+                d={`M${x(rung.offset) + half + 6} ${y(Math.max(data.dead[0].level, 0)) - 8}l6 6m0 -6l-6 6`}
+                stroke="var(--ink)"
+              />
+            )}
             <Dots rung={rung} x={x(rung.offset)} y={y} room={room(i)} />
           </g>
         );
@@ -278,6 +292,11 @@ export function OffsetChart({
       <text x={W - R + 8} y={BASE + 32} fontSize="12" fill="var(--ink2)">
         offset setting
       </text>
+      {data.dead.length > 0 && (
+        <text x={W - R + 8} y={BASE - 4} fontSize="12" fill="var(--ink2)">
+          × dead pixel{data.dead.length > 1 ? "s" : ""}
+        </text>
+      )}
       {beyond.length > 0 && (
         <text x={W - R + 8} y={TOP + 2} fontSize="12" fill="var(--ink2)">
           also {beyond.map((r) => r.offset).join(", ")} →

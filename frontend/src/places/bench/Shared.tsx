@@ -118,7 +118,24 @@ export function CameraCard({
   );
   return (
     <section>
-      <ColumnHead note={camera}>Kept with the camera</ColumnHead>
+      <ColumnHead
+        note={
+          <>
+            {camera}
+            {rows.some((r) => r.when) && (
+              <a
+                className="ml-3 underline underline-offset-2 hover:no-underline"
+                href={`/api/rigs/${rig}/bench/${kind}/kept.csv`}
+                download
+              >
+                CSV
+              </a>
+            )}
+          </>
+        }
+      >
+        Kept with the camera
+      </ColumnHead>
       <table className="w-full">
         <tbody>
           {rows.map((row) => (

@@ -87,7 +87,16 @@ export function TransferChart({
           </text>
         </g>
       ))}
-      <text x={W - R} y={BASE + 34} textAnchor="end" fontSize="12" fill="var(--ink2)">
+      <text
+        x={W - R}
+        y={BASE + 34}
+        textAnchor="end"
+        fontSize="12"
+        fill="var(--ink2)"
+        paintOrder="stroke"
+        stroke="var(--card)"
+        strokeWidth="4"
+      >
         signal above the pedestal, ADU
       </text>
       {channel.dark_variance !== null && (
@@ -114,7 +123,7 @@ export function TransferChart({
       {channel.saturation_signal !== null && (
         <>
           <path
-            d={`M${x(channel.saturation_signal)} ${TOP}V${STRIP}`}
+            d={`M${x(channel.saturation_signal)} ${TOP}V${BASE}M${x(channel.saturation_signal)} ${STRIP_TOP}V${STRIP}`}
             stroke="var(--ink2)"
             strokeDasharray="2 4"
           />

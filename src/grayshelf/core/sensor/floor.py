@@ -34,6 +34,9 @@ LEAST_RISE_ADU = 2.0
 FEWEST_IN_TAIL = 30
 #: ... and from fewer frames, nothing is said at all.
 FEWEST_FRAMES = 4
+#: The deepest pixel seen lies at least this many of its own standard deviations down. A single deep pixel would
+#: otherwise be taken for one so noisy that it might as well have been at zero.
+DEEPEST_IN_SIGMAS = 3.3
 #: Standard deviations in the mixture, and how often the weights are improved.
 _SIGMAS, _ROUNDS = 36, 1500
 #: Counts drawn anew to see how far the answer is from being certain.
@@ -170,7 +173,7 @@ def _mixture(depths: NDArray[np.float64], n_frames: int, reach: float, step: flo
     # Empty bins further down count too: nothing was seen there.
     edges = reach + step / 2.0 - width * np.arange(filled + 41)
     counts = np.histogram(depths, bins=edges[::-1])[0][::-1].astype(np.float64)
-    sigmas = np.geomspace(abs(reach) / 6.0, abs(deepest) / 2.2, _SIGMAS)
+    sigmas = np.geomspace(abs(reach) / 6.0, abs(deepest) / DEEPEST_IN_SIGMAS, _SIGMAS)
     share = ndtr(edges[:-1, None] / sigmas) - ndtr(edges[1:, None] / sigmas)
     seen = np.maximum(share.sum(axis=0), 1e-300)
     share = share / seen

@@ -56,8 +56,8 @@ class OffsetLadder:
 
     @property
     def most_frames(self) -> int:
-        """No more than two fifths of a full ladder."""
-        return int(0.4 * self.frames_of_full_ladder)
+        """Bias frames: with the long dark no more than two fifths of a full ladder."""
+        return int(0.4 * self.frames_of_full_ladder) - 1
 
     def snap(self, offset: float) -> float:
         """The nearest setting that there is."""
@@ -382,13 +382,15 @@ def _fine(
         return ShootBias(below, ladder.frames_fine - taken[below], "just below: is it really the lowest?")
     left = ladder.most_frames - sum(taken.values())
     uncertainty = reading.uncertainty_adu or math.inf
-    if uncertainty > ladder.wanted_uncertainty_adu and left > 0:
+    missing = max(ladder.frames_confirm - taken[answer.offset], 0)
+    # Some are kept back, so that there is always enough left to confirm with.
+    spare = left - max(missing, ladder.frames_fine)
+    if uncertainty > ladder.wanted_uncertainty_adu and spare > 0:
         return ShootBias(
             answer.offset,
-            min(ladder.frames_fine, left),
+            min(ladder.frames_fine, spare),
             f"the floor is known to ±{uncertainty:,.0f} ADU; ±{ladder.wanted_uncertainty_adu:,.0f} is wanted",
         )
-    missing = ladder.frames_confirm - taken[answer.offset]
     if missing > 0 and left > 0:
         return ShootBias(answer.offset, min(missing, left), "fresh frames at the answer, to confirm it")
     darks = [r for r in readings if r.exposure_s > 0.0 and abs(r.offset - answer.offset) <= step]

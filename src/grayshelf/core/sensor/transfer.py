@@ -27,6 +27,8 @@ LOST_IN_STEPS = 0.24
 FEWEST_LEVELS = 3
 #: Past saturation the variance falls below this share of its peak.
 CUT_OFF = 0.6
+#: Levels this much apart are two levels.
+APART = 1.2
 #: Residuals larger than this do not look like photon noise.
 STRANGE_RESIDUAL = 0.03
 
@@ -185,7 +187,7 @@ def read_transfer(
     if not used:
         used = clear[:1]
     gain = _slope(used, pedestal, dark_variance, dark_error, findings)
-    quick = len({round(p.mean_adu / 50.0) for p in used}) < FEWEST_LEVELS
+    quick = _distinct([p.mean_adu - pedestal for p in used]) < FEWEST_LEVELS
     read_noise, lost = _read_noise(dark_variance, dark_error, sample_step, gain)
     capacity = None
     if reached:
@@ -213,7 +215,7 @@ def read_transfer(
         )
         for p in lit
     )
-    _judge_residuals(points, quick, findings)
+    _judge_residuals(points, _distinct([p.signal_adu for p in points if p.used]), findings)
     if lost:
         findings.append(
             Finding(
@@ -247,6 +249,15 @@ def read_transfer(
         quick,
         tuple(findings),
     )
+
+
+def _distinct(signals: Sequence[float]) -> int:
+    """How many truly different levels there are: flats of several filters all lie near one target."""
+    count, last = 0, 0.0
+    for signal in sorted(signals):
+        if signal > last * APART:
+            count, last = count + 1, signal
+    return count
 
 
 def _without_unsteady(pairs: Sequence[PairReading], findings: list[Finding]) -> list[PairReading]:
@@ -394,12 +405,12 @@ def _full_well(
     return Value(level * gain.value, level * gain.value * math.hypot(gain.relative, 0.002))
 
 
-def _judge_residuals(points: Sequence[TransferPoint], quick: bool, findings: list[Finding]) -> None:
+def _judge_residuals(points: Sequence[TransferPoint], n_levels: int, findings: list[Finding]) -> None:
     used = [p for p in points if p.residual is not None]
-    if quick:
+    if n_levels < FEWEST_LEVELS:
         findings.append(
             Finding(
-                f"Only {len(used)} level{'s' if len(used) != 1 else ''} below 70 % of saturation: this is a quick "
+                f"Only {n_levels} level{'s' if n_levels != 1 else ''} below 70 % of saturation: this is a quick "
                 "estimate, not a slope.",
                 "Add pairs at more levels for linearity, saturation and a check of the slope.",
             )

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from sqlalchemy import select
+
 from grayshelf.core.sensor.bias import BiasReading, DeadPixel, good_minimum, good_zeros
 from grayshelf.core.sensor.transfer import TransferPoint
 from grayshelf.library.library import Library
 from grayshelf.library.measurements import measurement, offset_result, transfers
-from grayshelf.library.models import Measurement
+from grayshelf.library.models import CameraValue, Measurement
 from grayshelf.web import schemas_bench as b
 from grayshelf.web.views.bench import measurement_page
 
@@ -133,3 +135,21 @@ def _channel(gain: float, c: b.ChannelOut) -> Sequence[object]:
     sure = (c.e_per_adu.value, c.e_per_adu.plus_minus, c.read_noise.value, c.read_noise.plus_minus)
     rest = (c.usual_read_noise, c.capacity, c.full_well, c.linear_limit, c.stops, c.e_per_step)
     return (gain, c.name or "mono", *sure, *(n.value for n in rest), c.quick)
+
+
+def kept(library: Library, rig_id: int, kind: str) -> tuple[Table, str]:
+    """Everything that was accepted of a rig's camera, newest last: the last of each gain is what counts."""
+    with library.db.session() as session:
+        camera = library.rig(session, rig_id).camera
+        rows = session.scalars(
+            select(CameraValue)
+            .where(CameraValue.camera == camera, CameraValue.kind == kind)
+            .order_by(CameraValue.accepted_at, CameraValue.id)
+        ).all()
+    names = sorted({name for row in rows for name in row.values})
+    head = ["camera", "gain", "accepted_at", "own_choice", *names]
+    table: Table = [head]
+    for row in rows:
+        values = (row.values.get(name) for name in names)
+        table.append([camera, row.gain, row.accepted_at, row.own_choice, *values])
+    return table, f"{kind}-{camera.replace(' ', '-').lower()}-kept"
