@@ -144,7 +144,7 @@ export function CameraCard({
                 {row.gain_text}
               </th>
               <td className="num py-1.5 pr-3 text-right whitespace-nowrap">{row.value}</td>
-              <td className="py-1.5 text-s text-ink2">
+              <td className="py-1.5 pr-3 text-s text-ink2">
                 {row.detail}
                 {row.when && `, ${row.when}`}
                 {row.warning && <span className="block text-ink">{row.warning}</span>}

@@ -173,7 +173,9 @@ def number(
     exponent = math.floor(math.log10(value.plus_minus))
     leading = value.plus_minus / 10.0**exponent
     digits = min(max(-exponent + (1 if leading < 2 else 0), 0), most_digits)
-    text = f"{w.number(value.value, digits)} ± {w.number(value.plus_minus, digits)}"
+    # Never '± 0': the last digit shown is the least that can be said.
+    reach = max(value.plus_minus, 10.0**-digits)
+    text = f"{w.number(value.value, digits)} ± {w.number(reach, digits)}"
     if exponent >= 1:
         text = f"{w.number(round(value.value, -exponent))} ± {w.number(round(value.plus_minus, -exponent))}"
     return b.MeasuredNumber(
