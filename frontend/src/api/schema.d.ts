@@ -1776,8 +1776,6 @@ export interface components {
             can_shoot: boolean;
             /** Cannot */
             cannot: string;
-            /** Current */
-            current: number | null;
             /** Disk */
             disk: components["schemas"]["DiskOfferOut"][];
             /** Filter Code */

@@ -283,8 +283,6 @@ class BenchOut(BaseModel):
     disk: list[DiskOfferOut]
     measurements: list[BenchItem]
     accepted: list[AcceptedOut]
-    current: int | None
-    """The measurement that goes on, or the newest."""
 
 
 class ShootIn(BaseModel):

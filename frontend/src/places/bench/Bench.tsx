@@ -1,3 +1,4 @@
+import { useState } from "react";
 import { Navigate, useNavigate, useParams, useSearchParams } from "react-router";
 
 import { useBench, useMeasurement, type BenchKind } from "../../api/hooks";
@@ -69,9 +70,11 @@ export function Bench() {
   const navigate = useNavigate();
   const known: BenchKind = kind === "gain" ? "gain" : "offset";
   const bench = useBench(rig?.id ?? 0, known);
+  const [gone, setGone] = useState<number | null>(null);
   const starting = query.get("start") !== null;
   const asked = query.get("m");
-  const current = starting ? null : asked ? Number(asked) : (bench.data?.current ?? null);
+  const newest = bench.data?.measurements.find((m) => m.id !== gone)?.id ?? null;
+  const current = starting ? null : asked ? Number(asked) : newest;
   const measured = useMeasurement(current);
   if (!rig) return <Navigate to="/shelf" replace />;
   const change = (changes: Record<string, string | null>) => {
@@ -154,7 +157,10 @@ export function Bench() {
           rig={rig.id}
           gain={gain}
           onGain={(value) => change({ gain: String(value) })}
-          onForgotten={() => change({ m: null, gain: null })}
+          onForgotten={() => {
+            setGone(shown.id);
+            change({ m: null, gain: null });
+          }}
         />
       )}
     </div>

@@ -1,6 +1,7 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Link } from "react-router";
 
-import { api, get, type Schemas } from "../../api/client";
+import { api, get, type Problem, type Schemas } from "../../api/client";
 import { useChange, useJobAction, type BenchKind } from "../../api/hooks";
 import { Bar, Button, ColumnHead, Trouble } from "../../parts/basics";
 
@@ -182,13 +183,21 @@ export function KeptFrames({ data, onForgotten }: { data: Measured; onForgotten:
       }),
     ),
   );
-  const forget = useChange(() =>
-    get(
-      api.POST("/api/measurements/{measurement_id}/forget", {
-        params: { path: { measurement_id: data.id } },
-      }),
-    ),
-  );
+  const client = useQueryClient();
+  const forget = useMutation<Schemas["Done"], Problem>({
+    mutationFn: () =>
+      get(
+        api.POST("/api/measurements/{measurement_id}/forget", {
+          params: { path: { measurement_id: data.id } },
+        }),
+      ),
+    // The page turns away from it first: what is gone must not be asked for again.
+    onSuccess: async () => {
+      onForgotten();
+      client.removeQueries({ queryKey: ["measurement", data.id] });
+      await client.invalidateQueries();
+    },
+  });
   if (data.job?.can_stop) return null;
   const { count, size, state } = data.frames;
   return (
@@ -226,7 +235,7 @@ export function KeptFrames({ data, onForgotten }: { data: Measured; onForgotten:
       )}
       {state === "deleted" && <span>Its frames were deleted; what they said is kept.</span>}
       {(state === "deleted" || state === "on the shelf" || count === 0) && (
-        <Button look="link" onClick={() => forget.mutate(undefined, { onSuccess: onForgotten })}>
+        <Button look="link" onClick={() => forget.mutate()}>
           Forget this measurement
         </Button>
       )}

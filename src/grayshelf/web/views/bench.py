@@ -67,7 +67,6 @@ def bench_page(library: Library, rig_id: int, kind: str, devices: RigDevices | N
             disk=[_disk_offer(o, kind, word) for o in offers(session, rig.camera, kind)],
             measurements=[_item(r, word) for r in rows],
             accepted=accepted_table(library, session, rig, kind, word),
-            current=rows[0].id if rows else None,
         )
 
 
