@@ -121,7 +121,7 @@ class GainExercise(Exercise):
             light = self._search(step, gain, offset, pedestal)
             self._pairs(step, gain, offset, pedestal, light)
         except _NoLight as none:
-            self._end(step, "no answer", message=f"Gain {gain:g}: {none.message} {none.advice}")
+            self.end(step, "no answer", message=f"Gain {gain:g}: {none.message} {none.advice}")
             return
         finally:
             self._panel(0)
@@ -130,7 +130,7 @@ class GainExercise(Exercise):
             found = next(iter(transfers(session, row, gain).values()), None)
         value = found.e_per_adu.value if found and found.e_per_adu else None
         said = f"{value:.3g} e⁻/ADU" if value else "nothing could be told"
-        self._end(step, message=f"Gain {gain:g}: {said}.")
+        self.end(step, message=f"Gain {gain:g}: {said}.")
 
     def _panel(self, brightness: int | None) -> None:
         if self.devices.panel is not None and brightness is not None:

@@ -78,7 +78,7 @@ class OffsetExercise(Exercise):
                 ladder = ladder_of(session.get_one(Measurement, self.id))
             decision = next_bias(readings, ladder)
             if isinstance(decision, OffsetDone):
-                self._end(step, message=f"Gain {gain:g}: {decision.message}", frames=len(readings))
+                self.end(step, message=f"Gain {gain:g}: {decision.message}", frames=len(readings))
                 return
             self._shoot(step, gain, decision, len(readings), ladder)
 

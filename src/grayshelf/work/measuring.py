@@ -18,8 +18,7 @@ from grayshelf.library.models import Job, Measurement, MeasurementShot, Rig, Run
 from grayshelf.work.gates import pass_gate
 from grayshelf.work.jobs import JobControl, JobRunner
 from grayshelf.work.shooting import Shooter, ShotSettings, Taken
-
-OPEN = ("to do", "doing", "waiting")
+from grayshelf.work.steps import OPEN, Stepwise
 
 
 def make_measurement(
@@ -76,7 +75,7 @@ def make_job(
     return job.id
 
 
-class Exercise:
+class Exercise(Stepwise):
     """One measurement being shot: gates first, then one step for each gain."""
 
     def __init__(
@@ -97,12 +96,12 @@ class Exercise:
 
     def do(self) -> dict[str, Any]:
         """Work through the steps that are open. What was shot before it was cut short is not shot again."""
-        while (step := self._next()) is not None:
+        while (step := self.next_step()) is not None:
             self.control.check()
-            self._change(step, state="doing", started_at=step.started_at or self.library.clock.now())
+            self.begin(step)
             if step.kind == "gate":
                 answer = pass_gate(self.library, self.runner, self.devices, self.control, step)
-                self._end(step, answer=answer)
+                self.end(step, answer=answer)
                 self.runner.set_state(self.control.job_id, "running", "", "")
             else:
                 self.measure(step, float(step.params["gain"]))
@@ -206,30 +205,9 @@ class Exercise:
         with self.library.db.session() as session:
             return list(session.scalars(select(MeasurementShot).where(MeasurementShot.id.in_(ids))))
 
-    def _next(self) -> RunStep | None:
-        with self.library.db.session() as session:
-            return session.scalar(
-                select(RunStep)
-                .where(RunStep.job_id == self.control.job_id, RunStep.state.in_(OPEN))
-                .order_by(RunStep.seq)
-                .limit(1)
-            )
-
-    def _change(self, step: RunStep, **values: Any) -> None:
-        with self.library.db.session() as session:
-            row = session.get_one(RunStep, step.id)
-            for name, value in values.items():
-                setattr(row, name, value)
-                setattr(step, name, value)
-
-    def _end(self, step: RunStep, state: str = "done", **outcome: Any) -> None:
-        self._change(
-            step, state=state, ended_at=self.library.clock.now(), outcome={**step.outcome, **outcome}
-        )
-
     def progress(self, step: RunStep, done: int, count: int, message: str) -> None:
         """Tell how far a step is."""
-        self._change(step, done=done, count=max(count, done))
+        self.change(step, done=done, count=max(count, done))
         self._tell(message)
 
     def _tell(self, message: str) -> None:

@@ -39,10 +39,10 @@ from grayshelf.work.build import build_master
 from grayshelf.work.gates import pass_gate
 from grayshelf.work.jobs import JobControl, JobRunner, refuse_if_busy
 from grayshelf.work.shooting import Shooter, ShotSettings, bring_in
+from grayshelf.work.steps import OPEN, Stepwise
 
 #: Room between the numbers of steps, so that a gate can be put in between.
 SEQ = 100
-OPEN = ("to do", "doing", "waiting")
 
 
 def make_run(session: Session, library: Library, rig: Rig, sheet: RunSheet) -> Job:
@@ -83,7 +83,7 @@ def make_run(session: Session, library: Library, rig: Rig, sheet: RunSheet) -> J
     return job
 
 
-class Run:
+class Run(Stepwise):
     """One run being done."""
 
     def __init__(
@@ -119,35 +119,14 @@ class Run:
 
     def do(self) -> dict[str, Any]:
         """Work through the steps that are open."""
-        while (step := self._next()) is not None:
+        while (step := self.next_step()) is not None:
             self.control.check()
-            self._change(step, state="doing", started_at=step.started_at or self.library.clock.now())
+            self.begin(step)
             self._handlers[step.kind](step)
             self._tell()
         return self._ended()
 
     # -- steps ------------------------------------------------------------------------------------------------
-
-    def _next(self) -> RunStep | None:
-        with self.library.db.session() as session:
-            return session.scalar(
-                select(RunStep)
-                .where(RunStep.job_id == self.control.job_id, RunStep.state.in_(OPEN))
-                .order_by(RunStep.seq)
-                .limit(1)
-            )
-
-    def _change(self, step: RunStep, **values: Any) -> None:
-        with self.library.db.session() as session:
-            row = session.get_one(RunStep, step.id)
-            for name, value in values.items():
-                setattr(row, name, value)
-                setattr(step, name, value)
-
-    def _end(self, step: RunStep, state: str = "done", **outcome: Any) -> None:
-        self._change(
-            step, state=state, ended_at=self.library.clock.now(), outcome={**step.outcome, **outcome}
-        )
 
     def _tell(self) -> None:
         with self.library.db.session() as session:
@@ -167,9 +146,9 @@ class Run:
         answer = pass_gate(self.library, self.runner, self.devices, self.control, step)
         if answer == "leave out":
             self._skip_row(step)
-            self._end(step, "skipped", answer=answer)
+            self.end(step, "skipped", answer=answer)
         else:
-            self._end(step, answer=answer)
+            self.end(step, answer=answer)
         self.runner.set_state(self.control.job_id, "running", "", "")
 
     def _skip_row(self, step: RunStep) -> None:
@@ -219,7 +198,7 @@ class Run:
                 self._no_answer(step, row, decision)
                 return
             # Written down before it is shot, so that the page says what comes next and why.
-            self._change(step, outcome={**step.outcome, "next": asdict(decision)})
+            self.change(step, outcome={**step.outcome, "next": asdict(decision)})
             self.runner.broker.publish("run", id=self.control.job_id)
             self._test_shot(step, row, decision)
             self._tell()
@@ -291,11 +270,11 @@ class Run:
                         "exposure_known": True,
                         "seconds": seconds,
                     }
-        self._end(step, found=asdict(found))
+        self.end(step, found=asdict(found))
 
     def _no_answer(self, step: RunStep, row: FlatWish, none: NoAnswer) -> None:
         """One filter that fails does not stop the rest: its other steps wait behind a gate, after the others."""
-        self._end(step, "no answer", no_answer={**asdict(none), "filter": row.filter_code})
+        self.end(step, "no answer", no_answer={**asdict(none), "filter": row.filter_code})
         self._skip_row(step)
         if none.direction != "too bright":
             return
@@ -409,14 +388,14 @@ class Run:
             step.done = number
             self._tell()
             if trouble and kind is not FrameKind.FLAT:
-                self._change(step, count=step.count + 1)
+                self.change(step, count=step.count + 1)
                 raise GrayShelfError(
                     trouble, "Put it right, then go on: the frame was set aside and is shot again."
                 )
         with self.library.db.session() as session:
             regroup(session, {f.id: Path(f.path) for f in session.scalars(select(Folder))})
         self.library.touched()
-        self._end(step)
+        self.end(step)
 
     def _place(
         self, step: RunStep, kind: FrameKind, row: FlatWish | None, exposure_s: float, **settings: float
@@ -440,7 +419,7 @@ class Run:
         )
         night = night_of_utc(self.library.clock.now(), self.zone)
         place = f"{night_folder(camera.name, night)}/{re.sub(r'[^a-z]', '', kind.value)}/{frame_stem(facts)}"
-        self._change(step, outcome={**step.outcome, "place": place})
+        self.change(step, outcome={**step.outcome, "place": place})
         return place
 
     def _flats(self, step: RunStep) -> None:
@@ -448,7 +427,7 @@ class Run:
         row = self.rows[step.row]
         exposure = step.params.get("exposure_s")
         if not step.params.get("exposure_known") or exposure is None:
-            self._end(step, "skipped")
+            self.end(step, "skipped")
             return
         self._set_up_for(row)
         target = self.wishes.target(self.devices.camera.facts.white_adu)
@@ -464,7 +443,7 @@ class Run:
         row = self.rows[step.row]
         exposure = step.params.get("exposure_s")
         if not step.params.get("exposure_known") or exposure is None:
-            self._end(step, "skipped")
+            self.end(step, "skipped")
             return
         pedestal = self._pedestal(row)
         self._series(step, FrameKind.DARK_FLAT, row, float(exposure), _leak_judge(pedestal))
@@ -489,7 +468,7 @@ class Run:
                     "Choose a warmer set point, or wait for a colder night.",
                 )
         clock.sleep(30.0, self.control.cancel)
-        self._end(step)
+        self.end(step)
 
     def _darks(self, step: RunStep) -> None:
         p = step.params
@@ -507,14 +486,14 @@ class Run:
         for number, (set_id, title) in enumerate(sets):
             self.control.check()
             self.control.report(0.95, f"Building {title}")
-            self._change(step, count=len(sets), done=number)
+            self.change(step, count=len(sets), done=number)
             self.runner.broker.publish("run", id=self.control.job_id)
             try:
                 built.append(build_master(self.library, set_id, lambda share: self.control.check()))
             except CannotCombine as error:
                 failed.append({"title": title, "message": error.message, "advice": error.advice})
-        self._end(step, masters=built, failed=failed)
-        self._change(step, done=len(sets), count=len(sets))
+        self.end(step, masters=built, failed=failed)
+        self.change(step, done=len(sets), count=len(sets))
         self.library.touched()
 
     def _sets_of_run(self, session: Session) -> list[tuple[int, str]]:

@@ -1,9 +1,10 @@
-import { useEffect, useRef, useState } from "react";
+import { useRef, useState } from "react";
 
 import { api, get, type Schemas } from "../../api/client";
 import { useChange, useMeasurement } from "../../api/hooks";
 import { Button, ColumnHead, Figure, Segments, Trouble } from "../../parts/basics";
 import { SaveLinks } from "../../parts/SaveLinks";
+import { stepped, useStepKeys } from "../../parts/useStepKeys";
 import { GainCurves, speaks } from "./GainCurves";
 import { CameraCard, Findings, GoingOn, KeptFrames } from "./Shared";
 import { TransferChart } from "./TransferChart";
@@ -129,18 +130,14 @@ export function GainView({
       ),
     ),
   );
-  useEffect(() => {
-    const press = (event: KeyboardEvent) => {
-      if (event.target instanceof HTMLElement && event.target.matches("input, textarea, select")) return;
-      if ((event.key !== "[" && event.key !== "]") || !gains || !here) return;
-      const at = gains.findIndex((g) => g.gain === here.gain);
-      const next = gains[Math.min(Math.max(at + (event.key === "]" ? 1 : -1), 0), gains.length - 1)];
-      if (next) onGain(next.gain);
-      event.preventDefault();
-    };
-    window.addEventListener("keydown", press);
-    return () => window.removeEventListener("keydown", press);
-  }, [gains, here, onGain]);
+  useStepKeys((by) => {
+    const next = stepped(
+      gains ?? [],
+      (gains ?? []).findIndex((g) => g.gain === here?.gain),
+      by,
+    );
+    if (next) onGain(next.gain);
+  });
   if (!data.gain || !here || !gains) return null;
   const channel = here.channels.find((c) => c.name === colour) ?? here.channels[0];
   const measured = gains.filter((g) => g.can_accept);

@@ -1,9 +1,10 @@
-import { useEffect, useRef, useState } from "react";
+import { useRef, useState } from "react";
 
 import { api, get, type Schemas } from "../../api/client";
 import { useChange, useMeasurement } from "../../api/hooks";
 import { Button, Segments, Trouble } from "../../parts/basics";
 import { SaveLinks } from "../../parts/SaveLinks";
+import { stepped, useStepKeys } from "../../parts/useStepKeys";
 import { OffsetChart } from "./OffsetChart";
 import { CameraCard, Findings, GoingOn, KeptFrames } from "./Shared";
 
@@ -64,28 +65,20 @@ export function OffsetView({
   const own = chosen && here && chosen.gain === here.gain ? chosen.offset : null;
   const effects = here?.effects;
   const answer = here?.answer?.offset ?? null;
-  useEffect(() => {
-    const press = (event: KeyboardEvent) => {
-      if (event.target instanceof HTMLElement && event.target.matches("input, textarea, select")) return;
-      if ((event.key !== "[" && event.key !== "]") || !effects?.length || !here) return;
-      const at = effects.findIndex((e) => e.offset === (own ?? answer));
-      const next = effects[Math.min(Math.max(at + (event.key === "]" ? 1 : -1), 0), effects.length - 1)];
-      if (next) setChosen({ gain: here.gain, offset: next.offset });
-      event.preventDefault();
-    };
-    window.addEventListener("keydown", press);
-    return () => window.removeEventListener("keydown", press);
-  }, [effects, own, answer, here]);
+  const step = (by: number) => {
+    const next = stepped(
+      effects ?? [],
+      (effects ?? []).findIndex((e) => e.offset === (own ?? answer)),
+      by,
+    );
+    if (next && here) setChosen({ gain: here.gain, offset: next.offset });
+  };
+  useStepKeys(step);
   if (!here) return null;
   const effect = own === null ? here.answer : (here.effects.find((e) => e.offset === own) ?? null);
   const kept = here.accepted && effect ? here.accepted.value === `${effect.offset}` : false;
   const keptHere = kept && here.accepted?.measurement_id === data.id;
   const name = `offset-${data.camera.replaceAll(" ", "-").toLowerCase()}-gain-${here.gain}`;
-  const step = (by: number) => {
-    const at = here.effects.findIndex((e) => e.offset === (own ?? answer));
-    const next = here.effects[Math.min(Math.max(at + by, 0), here.effects.length - 1)];
-    if (next) setChosen({ gain: here.gain, offset: next.offset });
-  };
   return (
     <div className="grid grid-cols-[minmax(0,776px)_minmax(380px,1fr)] items-start gap-6 max-lg:grid-cols-1">
       <section className="border border-line bg-card px-5 pt-3 pb-2">
