@@ -182,7 +182,7 @@ export function OffsetView({
                   +
                 </button>
               </span>
-              {here.state !== "going on" && (
+              {here.state !== "going on" && !data.job?.can_stop && (
                 <Button
                   look={here.accepted?.measurement_id === data.id || own !== null ? "plain" : "accent"}
                   disabled={keptHere || accept.isPending}

@@ -361,7 +361,8 @@ export function OffsetChart({
                 fill="none"
               />
               <text
-                x={column + 36}
+                x={column > W - R - 130 ? column - 30 : column + 36}
+                textAnchor={column > W - R - 130 ? "end" : "start"}
                 y={(y(effect.floor) + y(0)) / 2 + 5}
                 fontSize="13"
                 fontWeight="500"

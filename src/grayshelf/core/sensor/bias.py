@@ -16,8 +16,10 @@ MOST_LOWEST = 400
 DEAD_IN_SHARE_OF_FRAMES = 0.8
 #: ... and lies this many spreads below the frame.
 DEAD_BELOW_SPREADS = 5.0
-#: Fewer frames than this say nothing of single pixels.
-FEWEST_FOR_DEAD = 3
+#: Fewer frames than this say nothing of single pixels ...
+FEWEST_FOR_DEAD = 4
+#: ... and of fewer than this, it must be in all: noisy pixels get there by chance now and then.
+FEW_FRAMES = 6
 
 
 @dataclass(frozen=True)
@@ -116,7 +118,7 @@ def _tilt_and_spread(pixels: NDArray[np.uint16]) -> tuple[float, float]:
 def dead_pixels(readings: Sequence[BiasReading]) -> tuple[DeadPixel, ...]:
     """Pixels that are the lowest in nearly every frame, far below the rest; they must not decide for millions.
 
-    Only frames whose lowest pixels are known by place are asked; fewer than three of them say nothing.
+    Only frames whose lowest pixels are known by place are asked; fewer than four of them say nothing.
     """
     known = [r for r in readings if r.complete_to >= 0 and r.zeros <= MOST_LOWEST // 4]
     if len(known) < FEWEST_FOR_DEAD:
@@ -130,7 +132,8 @@ def dead_pixels(readings: Sequence[BiasReading]) -> tuple[DeadPixel, ...]:
     pixels, which, counts = np.unique(indices, return_inverse=True, return_counts=True)
     mean_level = np.bincount(which, levels) / counts
     mean_below = np.bincount(which, below) / counts
-    dead = (counts >= DEAD_IN_SHARE_OF_FRAMES * len(known)) & (mean_below > DEAD_BELOW_SPREADS)
+    share = 1.0 if len(known) < FEW_FRAMES else DEAD_IN_SHARE_OF_FRAMES
+    dead = (counts >= share * len(known)) & (mean_below > DEAD_BELOW_SPREADS)
     return tuple(
         DeadPixel(int(pixels[i]), float(mean_level[i]), float(counts[i] / len(known)))
         for i in np.flatnonzero(dead)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import cast
 
 from sqlalchemy import select
@@ -289,6 +290,9 @@ def _offset_gain(
         if not isinstance(decision, OffsetDone):
             frames = w.several(decision.count, "frame")
             coming = f"Next: {frames} at offset {decision.offset:g}. Why: {decision.why}."
+    if going and (result.line is None or result.line.slope is None):
+        # One offset alone is no answer yet while others are still to come.
+        result = replace(result, answer=None)
     ladder = result.ladder
     effects = [
         e for o in _every(ladder.lowest, ladder.highest, ladder.quantum, readings) if (e := result.effect(o))
