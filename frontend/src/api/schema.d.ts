@@ -2032,8 +2032,6 @@ export interface components {
          * @description Frames on disk that could be measured.
          */
         DiskOfferOut: {
-            /** Enough */
-            enough: boolean;
             /** Gain */
             gain: number;
             /** Gain Text */
@@ -2219,6 +2217,8 @@ export interface components {
             next: string;
             /** Offset */
             offset: number;
+            /** Speaks */
+            speaks: string | null;
             /** State */
             state: string;
         };

@@ -164,6 +164,8 @@ class GainGainOut(BaseModel):
     next: str
     n_frames: int
     channels: list[ChannelOut]
+    speaks: str | None
+    """The channel that speaks for this gain where gains are compared."""
     findings: list[FindingOut]
     accepted: AcceptedOut | None
     can_accept: bool
@@ -261,7 +263,6 @@ class DiskOfferOut(BaseModel):
     gain_text: str
     text: str
     set_ids: list[int]
-    enough: bool
     quick: bool
 
 

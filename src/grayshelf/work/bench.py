@@ -6,10 +6,11 @@ import threading
 from collections.abc import Sequence
 from typing import Any
 
-from sqlalchemy import select, update
+from sqlalchemy import update
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import Conflict, DeviceError
+from grayshelf.core.sensor.transfer import speaking_channel
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.measurements import accepted, measurement, transfers
@@ -170,12 +171,9 @@ def offset_for(session: Session, rig: Rig, gain: float) -> float:
 
 
 def measured_values(session: Session, row: Measurement, gain: float) -> dict[str, Any] | None:
-    """What to keep with the camera from a gain measurement; None where it tells no gain.
-
-    Of a colour sensor the greenest channel speaks: all share one converter, and it has the most light.
-    """
+    """What to keep with the camera from a gain measurement; None where it tells no gain."""
     found = transfers(session, row, gain)
-    chosen = found.get("G") or next(iter(found.values()), None)
+    chosen = found.get(speaking_channel(found) or "")
     if chosen is None or chosen.e_per_adu is None or chosen.read_noise_e is None:
         return None
     limits = [t.linear_limit_adu for t in found.values() if t.linear_limit_adu is not None]
@@ -193,13 +191,3 @@ def measured_values(session: Session, row: Measurement, gain: float) -> dict[str
         .filter(MeasurementShot.measurement_id == row.id, MeasurementShot.gain == gain)
         .count(),
     }
-
-
-def newest_alive(session: Session, rig_id: int) -> Job | None:
-    """The exercise that goes on with a rig."""
-    return session.scalar(
-        select(Job)
-        .where(Job.kind.in_(("offset", "gain", "measure")), Job.rig_id == rig_id, Job.state.in_(ALIVE))
-        .order_by(Job.id.desc())
-        .limit(1)
-    )

@@ -17,6 +17,7 @@ from grayshelf.core.errors import Conflict, UnreadableFrame
 from grayshelf.core.sensor.bias import read_bias
 from grayshelf.core.sensor.pairs import channels, even_part, read_pair, thinned, usual_noise, whole_part
 from grayshelf.core.sensor.sorting import HandedIn, sort_out
+from grayshelf.core.sensor.statistics import camera_white
 from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.files import read_pixels
 from grayshelf.library.library import Library
@@ -132,7 +133,7 @@ def plan_disk(
         source="disk",
         gains=gains,
         settings={
-            "white_adu": 65536 - (kept[0].sample_step or 1),
+            "white_adu": camera_white(kept[0].sample_step or 1),
             "sample_step": kept[0].sample_step,
             "bayer_pattern": facts.bayer_pattern,
             "width": facts.width,

@@ -110,7 +110,7 @@ export function GainView({
 }) {
   const chart = useRef<SVGSVGElement>(null);
   const curves = useRef<SVGSVGElement>(null);
-  const [colour, setColour] = useState("G");
+  const [colour, setColour] = useState<string | null>(null);
   const [under, setUnder] = useState<number | null>(null);
   const earlier = useMeasurement(under);
   const gains = data.gain?.gains;
@@ -139,7 +139,7 @@ export function GainView({
     if (next) onGain(next.gain);
   });
   if (!data.gain || !here || !gains) return null;
-  const channel = here.channels.find((c) => c.name === colour) ?? here.channels[0];
+  const channel = here.channels.find((c) => c.name === (colour ?? here.speaks)) ?? here.channels[0];
   const measured = gains.filter((g) => g.can_accept);
   const open = measured.filter((g) => g.accepted?.measurement_id !== data.id);
   const before = data.earlier.filter((m) => m.gains.includes(here.gain));

@@ -9,9 +9,8 @@ const W = 736;
 const H = 158;
 const EACH = 184;
 
-/** The channel that speaks for a gain: the greenest of a colour sensor. */
-export const speaks = (gain: Schemas["GainGainOut"]) =>
-  gain.channels.find((c) => c.name === "G") ?? gain.channels[0];
+/** The channel that speaks for a gain. */
+export const speaks = (gain: Schemas["GainGainOut"]) => gain.channels.find((c) => c.name === gain.speaks);
 
 const PANELS = [
   { name: "e⁻/ADU", of: (c: Schemas["ChannelOut"]) => c.e_per_adu.value, log: true },

@@ -183,6 +183,7 @@ describe("the gain's charts", () => {
       next: "",
       n_frames: 58,
       channels,
+      speaks: channels.length === 3 ? "G" : (channels[0]?.name ?? null),
       findings: [],
       accepted: null,
       can_accept: true,

@@ -188,8 +188,3 @@ def _mixture(depths: NDArray[np.float64], n_frames: int, reach: float, step: flo
 
 def _base(line: PedestalLine, reading: BiasReading) -> float:
     return line.at(reading.offset) if line.slope is not None else reading.mean
-
-
-def deepest_seen(readings: Sequence[BiasReading], dead: Sequence[DeadPixel], line: PedestalLine) -> float:
-    """The deepest good pixel of all unclipped frames, as a depth."""
-    return min((good_minimum(r, dead) - _base(line, r) for r in unclipped(readings, dead)), default=0.0)

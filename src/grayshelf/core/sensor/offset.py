@@ -11,7 +11,8 @@ from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from grayshelf.core.sensor.bias import BiasReading, DeadPixel, dead_pixels, good_minimum, good_zeros
+from grayshelf.core.sensor.bias import BiasReading, DeadPixel, dead_pixels, good_zeros
+from grayshelf.core.sensor.findings import Finding
 from grayshelf.core.sensor.floor import FloorTail, PedestalLine, fit_line, fit_tail
 
 #: The darkest good pixel stays this far above zero, on a 16-bit scale (common practice: a few tens of ADU).
@@ -82,15 +83,6 @@ class OffsetEffect:
 
 
 @dataclass(frozen=True)
-class OffsetFinding:
-    """Something about the frames that the reader must know."""
-
-    message: str
-    advice: str
-    serious: bool = False
-
-
-@dataclass(frozen=True)
 class OffsetReading:
     """What all bias frames of one gain say."""
 
@@ -103,7 +95,7 @@ class OffsetReading:
     answer: OffsetEffect | None
     confirmed: bool
     """Fresh frames were taken at the answer, and none is clipped."""
-    findings: tuple[OffsetFinding, ...]
+    findings: tuple[Finding, ...]
     ladder: OffsetLadder
 
     def effect(self, offset: float) -> OffsetEffect | None:
@@ -223,13 +215,13 @@ def _lowest_that_holds(reading: OffsetReading, short: Sequence[BiasReading]) -> 
     return reading.effect(offset) if offset <= ladder.highest else None
 
 
-def _findings(readings: Sequence[BiasReading], whole: OffsetReading) -> list[OffsetFinding]:
-    found: list[OffsetFinding] = []
+def _findings(readings: Sequence[BiasReading], whole: OffsetReading) -> list[Finding]:
+    found: list[Finding] = []
     short = [r for r in readings if r.exposure_s == 0.0]
     lit = [r for r in short if r.tilt > max(TILT_SPREADS * r.spread, 20.0)]
     if lit:
         found.append(
-            OffsetFinding(
+            Finding(
                 f"{len(lit)} of {len(short)} frames are brighter on one side, by up to "
                 f"{max(r.tilt for r in lit):,.0f} ADU: light falls on them, so their floor is not the sensor's.",
                 "Put the cap on, darken the room, and take them again.",
@@ -238,7 +230,7 @@ def _findings(readings: Sequence[BiasReading], whole: OffsetReading) -> list[Off
         )
     if whole.line is None and short:
         found.append(
-            OffsetFinding(
+            Finding(
                 f"Every frame has pixels at zero ({min(good_zeros(r, whole.dead) for r in short):,} in the best one), "
                 "so neither the pedestal nor the floor can be told from them.",
                 f"Take bias frames at offsets above {max(r.offset for r in short):g}, or lower the gain.",
@@ -247,7 +239,7 @@ def _findings(readings: Sequence[BiasReading], whole: OffsetReading) -> list[Off
         )
     elif whole.line is not None and whole.line.slope is None and short:
         found.append(
-            OffsetFinding(
+            Finding(
                 f"Only offset {next(r.offset for r in short if r.complete_to >= 0):g} has frames without clipping: it can be judged, but not where another "
                 "would lie.",
                 "Take some at one more offset.",
@@ -257,13 +249,13 @@ def _findings(readings: Sequence[BiasReading], whole: OffsetReading) -> list[Off
         found += _about_the_line(whole.line, readings, whole)
     if whole.tail is None and whole.line is not None:
         found.append(
-            OffsetFinding(
+            Finding(
                 "Too few unclipped frames to say how deep the darkest pixels reach.", "Take more of them."
             )
         )
     if whole.line is not None and whole.tail is not None and whole.answer is None:
         found.append(
-            OffsetFinding(
+            Finding(
                 f"No offset up to {whole.ladder.highest:g} keeps the darkest pixels clear of zero by "
                 f"{whole.margin_adu:,.0f} ADU.",
                 "Use a lower gain: read noise is then fewer ADU.",
@@ -275,12 +267,12 @@ def _findings(readings: Sequence[BiasReading], whole: OffsetReading) -> list[Off
 
 def _about_the_line(
     line: PedestalLine, readings: Sequence[BiasReading], whole: OffsetReading
-) -> list[OffsetFinding]:
+) -> list[Finding]:
     found = []
     slope = line.slope or 0.0
     if slope <= 0:
         found.append(
-            OffsetFinding(
+            Finding(
                 "The frames do not get brighter with the offset: this camera does not follow its setting.",
                 "Check that its driver applies the offset.",
                 serious=True,
@@ -288,7 +280,7 @@ def _about_the_line(
         )
     elif line.worst_residual > max(8.0, 0.5 * slope):
         found.append(
-            OffsetFinding(
+            Finding(
                 f"The means stray from a straight line by up to {line.worst_residual:,.0f} ADU: the pedestal moved "
                 "while the frames were taken, or they were taken at different temperatures.",
                 "Let the cooler settle and take them again.",
@@ -298,7 +290,7 @@ def _about_the_line(
         sunk = line.at(dark.offset) - dark.median
         if sunk > 8.0 and slope > 0:
             found.append(
-                OffsetFinding(
+                Finding(
                     f"In a dark of {dark.exposure_s:g} s the pedestal lies {sunk:,.0f} ADU lower than in bias "
                     "frames, so long exposures clip where bias frames do not.",
                     f"Use an offset {math.ceil(sunk / slope / whole.ladder.quantum) * whole.ladder.quantum:g} higher.",
@@ -307,7 +299,7 @@ def _about_the_line(
             )
         if zeros := good_zeros(dark, whole.dead):
             found.append(
-                OffsetFinding(
+                Finding(
                     f"A dark of {dark.exposure_s:g} s at offset {dark.offset:g} has {zeros:,} pixels at zero.",
                     "Use a higher offset.",
                     serious=True,
@@ -402,8 +394,3 @@ def _fine(
             ladder.long_dark_s,
         )
     return OffsetDone(reading, f"Offset {answer.offset:g} holds.")
-
-
-def darkest_good(reading: BiasReading, dead: Sequence[DeadPixel]) -> int:
-    """The darkest good pixel of a frame, for the chart."""
-    return good_minimum(reading, dead)

@@ -9,11 +9,12 @@ before the converter does.
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
 
+from grayshelf.core.sensor.findings import Finding
 from grayshelf.core.sensor.pairs import DRIFT_NOTED, DRIFT_REFUSED, EVEN_WITHIN, FULL_SHARE, PairReading
 
 Z95 = 1.96
@@ -60,15 +61,6 @@ class TransferPoint:
     """Of the variance from the fit, as a share."""
     off_line: float | None
     """Of the level from the line of time, as a share of the signal."""
-
-
-@dataclass(frozen=True)
-class Finding:
-    """Something about the frames that the reader must know."""
-
-    message: str
-    advice: str
-    serious: bool = False
 
 
 @dataclass(frozen=True)
@@ -464,6 +456,14 @@ def _nothing(
         False,
         tuple(findings),
     )
+
+
+def speaking_channel(found: Mapping[str, Transfer]) -> str | None:
+    """The channel that speaks for a gain: the green one of a colour sensor, which has the most light.
+
+    All channels share one converter, so they differ by no more than their noise.
+    """
+    return "G" if "G" in found else next(iter(found), None)
 
 
 def quick_estimate(flats: PairReading, bias: PairReading) -> tuple[float, float]:

@@ -12,8 +12,8 @@ from sqlalchemy.orm import Session
 
 from grayshelf.core.frames.facts import uses_iso
 from grayshelf.core.sensor.bias import BiasReading, DeadPixel, good_minimum, good_zeros
-from grayshelf.core.sensor.offset import OffsetDone, OffsetEffect, OffsetFinding, OffsetReading, next_bias
-from grayshelf.core.sensor.transfer import Finding
+from grayshelf.core.sensor.findings import Finding
+from grayshelf.core.sensor.offset import OffsetDone, OffsetEffect, OffsetReading, next_bias
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.measurements import accepted, kept_frames, measurement, measurements_of, offset_result
@@ -121,18 +121,17 @@ def _disk_offer(offer: DiskOffer, kind: str, word: str) -> b.DiskOfferOut:
     nights = f", {w.days(offer.nights)}" if offer.nights else ""
     if kind == "offset":
         text = f"{offer.n_bias} bias frames at offset {w.listed(f'{o:g}' for o in offer.offsets)}{nights}"
-        enough, quick = True, len(offer.offsets) < 2
+        quick = len(offer.offsets) < 2
     else:
         text = (
             f"{offer.n_flats} flats at {w.several(offer.levels, 'level')}, {offer.n_bias} bias frames{nights}"
         )
-        enough, quick = True, offer.levels < 3
+        quick = offer.levels < 3
     return b.DiskOfferOut(
         gain=offer.gain,
         gain_text=f"{word} {offer.gain:g}",
         text=text,
         set_ids=list(offer.set_ids),
-        enough=enough,
         quick=quick,
     )
 
@@ -267,7 +266,7 @@ def _conditions(row: Measurement, count: int) -> str:
     return ", ".join(parts)
 
 
-def _finding(item: OffsetFinding | Finding) -> b.FindingOut:
+def _finding(item: Finding) -> b.FindingOut:
     return b.FindingOut(message=item.message, advice=item.advice, serious=item.serious)
 
 

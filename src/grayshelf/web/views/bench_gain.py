@@ -9,7 +9,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.sensor.gain_choice import GainFigures, choose_gain
-from grayshelf.core.sensor.transfer import Transfer, Value
+from grayshelf.core.sensor.transfer import Transfer, Value, speaking_channel
 from grayshelf.library.measurements import transfers
 from grayshelf.library.models import Job, Measurement, MeasurementShot, RunStep
 from grayshelf.web import schemas_bench as b
@@ -30,7 +30,7 @@ def gains_out(
     step = row.settings.get("sample_step") or 1
     for gain in row.gains:
         found = transfers(session, row, gain)
-        chosen = found.get("G") or next(iter(found.values()), None)
+        chosen = found.get(speaking_channel(found) or "")
         if chosen and chosen.e_per_adu and chosen.read_noise_e:
             figures.append(
                 GainFigures(
@@ -117,6 +117,7 @@ def _gain(
         next=job.message if going and job is not None and step is not None and step.state == "doing" else "",
         n_frames=count,
         channels=[_channel(name, t) for name, t in found.items()],
+        speaks=speaking_channel(found),
         findings=findings,
         accepted=known,
         can_accept=done and not going,
