@@ -15,8 +15,10 @@ FRONT := $(shell find frontend/src frontend/public -type f) frontend/index.html 
 	@command -v python3 >/dev/null || { echo "Python 3.11 or newer is needed: apt-get install python3 python3-venv"; exit 1; }
 	@python3 -c 'import sys; sys.exit(sys.version_info < (3, 11))' || { echo "Python 3.11 or newer is needed."; exit 1; }
 	python3 -m venv .venv
-	.venv/bin/pip install --quiet --require-hashes -r requirements.lock
+	@# The lock is whole. Asked to resolve it again, pip takes a newer pydantic for apiflask's pydantic[email] and stops.
+	.venv/bin/pip install --quiet --no-deps --require-hashes -r requirements.lock
 	.venv/bin/pip install --quiet --no-build-isolation --no-deps -e .
+	.venv/bin/pip check
 	@mkdir -p .stamps && touch $@
 
 .stamps/node: frontend/package-lock.json
