@@ -5,9 +5,14 @@ from __future__ import annotations
 from pathlib import Path
 
 import pytest
+from hypothesis import settings
 
 from grayshelf.cli import open_demo
 from grayshelf.web.app import create_app
+
+# How fast something is, `make bench` says; a machine that is busy must not decide what is right.
+settings.register_profile("untimed", deadline=None)
+settings.load_profile("untimed")
 
 
 @pytest.fixture(scope="session")

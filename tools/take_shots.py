@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import re
 import subprocess
@@ -58,12 +59,9 @@ def standing(shots: Shots) -> None:
     shots.visit("tonight-night", "/tonight", "night")
     shots.visit("tonight-phone-night", "/tonight", "night", size=(390, 844))
     shots.visit("shelf", "/shelf")
-    shots.visit("shelf-night", "/shelf", "night")
     shots.visit("shelf-flats", "/shelf?wall=flats")
     shots.visit("card", "/shelf?wall=flats", click='[data-spine][aria-label^="Flat R"]')
     shots.visit("intake", "/intake")
-    shots.visit("intake-problems-night", "/intake?look=problems", "night")
-    shots.visit("slip-nothing-fits", "/nights/2026-10-18", click='[data-set][aria-label*="SII"]')
     shots.visit("slip-care-night", "/nights/2026-10-18", "night", click='[data-set][aria-label*="OIII"]')
 
 
@@ -115,7 +113,46 @@ def bench(shots: Shots) -> None:
     page.get_by_role("button", name="gain 200", exact=True).click()
     shots.take(page, "bench-gain")
     page.close()
-    shots.visit("bench-gain-night", "/bench/gain?gain=160", "night")
+
+
+def flats(shots: Shots) -> None:
+    """The sheet of flat settings: a whole rig found, a filter without answer, the sheet, the light, a watched folder."""
+    with urllib.request.urlopen(URL + "/api/rigs/1/flats") as answer:
+        rows = json.loads(answer.read())["rows"]
+    for item in (item for row in rows for item in row["history"]):
+        back = f"{URL}/api/rigs/1/flats/settings/{item['id']}/take-back"
+        urllib.request.urlopen(urllib.request.Request(back, b"{}", {"Content-Type": "application/json"}))
+    page = shots.page()
+    page.goto(URL + "/bench/flats")
+    page.get_by_role("button", name="Find all 7 settings").click()
+    page.get_by_role("button", name="It is there: begin").click()
+    page.get_by_role("button", name="Neutral film hangs: try again").wait_for(timeout=120_000)
+    shots.take(page, "flats-gate")
+    page.get_by_role("button", name="Leave these filters out").click()
+    page.get_by_role("button", name="Find all 7 settings").wait_for(timeout=60_000)
+    shots.visit("flats-sheet", "/bench/flats?view=sheet")
+    with tempfile.TemporaryDirectory() as watched:
+        page.goto(URL + "/bench/flats")
+        page.get_by_role("button", name="Watch a folder").click()
+        page.get_by_label("Folder that your camera program writes to").fill(watched)
+        page.get_by_role("button", name="Find all 7 settings").click()
+        page.get_by_text("Shoot one flat of").wait_for(timeout=30_000)
+        shots.visit("flats-folder-phone-night", "/bench/flats", "night", size=(390, 844))
+        page.get_by_role("button", name="Stop").click()
+        page.wait_for_timeout(1500)
+    page.close()
+
+
+def twilight(shots: Shots) -> None:
+    """A dawn that is being shot, on a clock whose waits pass faster still."""
+    page = shots.page("night")
+    page.goto(URL + "/bench/flats?view=sky")
+    page.get_by_label("Flats of each filter").fill("12")
+    page.get_by_role("button", name="Shoot these 84 flats").click()
+    page.get_by_role("button", name="It stands there: wait for the sky").click()
+    page.get_by_role("heading", name=re.compile(r": [34]\d of 84 flats")).wait_for(timeout=300_000)
+    shots.take(page, "twilight-night")
+    page.close()
 
 
 def main(folder: Path) -> None:
@@ -134,7 +171,11 @@ def main(folder: Path) -> None:
             str(PORT),
         ]
         own = [sys.executable, "-m", "grayshelf.cli", "serve", "--library", str(home), "--port", str(PORT)]
-        for command, parts in ((own, (lambda s: s.visit("empty", "/"),)), (demo, (standing, running, bench))):
+        for command, parts in (
+            (own, (lambda s: s.visit("empty", "/"),)),
+            (demo, (standing, running, bench, flats)),
+            ([*demo, "--rate", "600"], (twilight,)),
+        ):
             server = subprocess.Popen(command, stdout=subprocess.DEVNULL, env=os.environ)
             try:
                 _wait()

@@ -13,6 +13,8 @@ from tests.helpers import DARK, LIGHT, write_fits
 from tests.web.server import Server
 
 pytestmark = pytest.mark.browser
+# The way is tried here, not how fast it goes: that is measured by the benches.
+expect.set_options(timeout=20_000)
 STATIC = Path(__file__).parents[2] / "src/grayshelf/web/static"
 FLAGS = [
     "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
@@ -53,6 +55,8 @@ def page(browser, server):
         ),
     )
     opened.goto(server.url)
+    # A key that comes before the page is there is nobody's: it has found its first place by then.
+    opened.wait_for_url("**/tonight")
     yield opened
     opened.close()
     assert not troubles, troubles
@@ -123,7 +127,7 @@ def test_from_lights_that_lack_flats_to_a_slip_that_fits(page, tmp_path):
     page.get_by_role("button", name="Shoot 10 flats in 5 filters").click()
     page.get_by_role("button", name="The panel is on: begin").click()
     expect(page.get_by_role("heading", name=re.compile("^Shot|^Frame")).first).to_be_visible()
-    expect(page.get_by_text("nothing is known yet: the middle of what is permitted").first).to_be_visible()
+    expect(page.get_by_text("nothing is known yet: little light").first).to_be_visible()
     page.get_by_role("heading", level=1).click()
     page.keyboard.press("Space")
     expect(page.get_by_role("heading", name="Paused.")).to_be_visible()
@@ -133,7 +137,7 @@ def test_from_lights_that_lack_flats_to_a_slip_that_fits(page, tmp_path):
     # One filter finds no answer: the stops are said, the diffuser is hung, and it is found.
     hung = page.get_by_role("button", name="It hangs: try L again")
     hung.wait_for(timeout=90_000)
-    expect(page.get_by_text("Hang a diffuser worth 1.6 stops").first).to_be_visible()
+    expect(page.get_by_text("1.5 stops are needed: hang neutral film").first).to_be_visible()
     expect(page.get_by_role("img", name=re.compile("Level against exposure for L, 3 shots"))).to_be_visible()
     hung.click()
     capped = page.get_by_role("button", name="The cap is on: shoot what needs the dark")
@@ -230,6 +234,96 @@ def test_the_bench_from_a_choice_of_gains_to_a_kept_value(page):
     expect(page.get_by_role("heading", name="Photon transfer, gain 100, a quick estimate")).to_be_visible()
 
 
+def test_flat_settings_from_nothing_to_a_whole_rig(page, server):
+    # What other tests found of this rig is let go of.
+    for row in server.get("/api/rigs/1/flats")["rows"]:
+        for item in row["history"]:
+            server.post(f"/api/rigs/1/flats/settings/{item['id']}/take-back")
+    page.keyboard.press("4")
+    page.get_by_role("button", name="Flat exposure").click()
+    page.get_by_role("button", name="Find all 7 settings").click()
+    page.get_by_role("button", name="It is there: begin").click()
+    hang = page.get_by_role("button", name="Neutral film hangs: try again")
+    hang.wait_for(timeout=60_000)
+    # The others are found; L says why it is not, and what hangs at hand.
+    expect(page.get_by_role("row", name=re.compile("^SII, gain 200.*: .*s$"))).to_be_visible()
+    expect(page.get_by_text("L cannot get dim enough")).to_be_visible()
+    expect(page.get_by_role("row", name=re.compile("^L, gain 100"))).to_contain_text("too bright, 1.5 stops")
+    hang.click()
+    expect(page.get_by_text("7 of 7 settings found")).to_be_visible(timeout=30_000)
+    page.get_by_role("row", name=re.compile("^SII, gain 200")).click()
+    expect(page.get_by_role("img", name=re.compile("Level against exposure, . test shots"))).to_be_visible()
+    expect(page.get_by_text(re.compile(r"bands (under )?0\.\d+ %"))).to_be_visible()
+    page.keyboard.press("[")
+    expect(page.get_by_role("row", name=re.compile("^OIII, gain 200"))).to_have_attribute(
+        "aria-current", "true"
+    )
+    # Many rows at once, on the whole sheet.
+    page.get_by_role("button", name="Whole sheet").click()
+    for code in ("Ha", "OIII", "SII"):
+        page.get_by_role("checkbox", name=re.compile(f"Choose {code},")).check()
+    page.get_by_role("button", name="Change 3 rows").click()
+    page.get_by_label("Dark flats", exact=True).fill("40")
+    page.get_by_role("button", name="Keep for 3 rows").click()
+    expect(page.get_by_text("25 + 40")).to_have_count(3)
+    page.get_by_role("button", name="Undo").click()
+    expect(page.get_by_text("25 + 40")).to_have_count(0)
+    with page.expect_download() as download:
+        page.get_by_role("link", name="Save the sheet as CSV").click()
+    assert "neutral film" in Path(download.value.path()).read_text()
+    page.get_by_role("button", name="Light", exact=True).click()
+    expect(page.get_by_role("heading", name="Lumen tile was never measured")).to_be_visible()
+    page.get_by_role("button", name="Measure Lumen tile").click()
+    page.get_by_role("button", name="Measure Lumen tile").first.click()
+    page.get_by_role("button", name="It is there: begin").click()
+    page.get_by_role("button", name="Neutral film hangs: go on").click(timeout=60_000)
+    expect(page.get_by_role("img", name="Output of Lumen tile against its brightness")).to_be_visible()
+    expect(page.get_by_role("heading", name="How Lumen tile follows its brightness")).to_be_visible(
+        timeout=60_000
+    )
+    # What was done is entered with its day; what it makes stale says so, and it is taken back.
+    page.get_by_label("Kind of event").select_option(label="Re-spaced")
+    page.get_by_role("button", name="Enter it").click()
+    page.get_by_role("button", name="Searches").click()
+    expect(page.get_by_text("the spacing was changed since")).to_have_count(7)
+    page.get_by_role("button", name="Light", exact=True).click()
+    page.get_by_role("button", name="Take back: the spacing was changed").click()
+    # One row alone, by its brightness.
+    page.get_by_role("button", name="Searches").click()
+    expect(page.get_by_text("the spacing was changed since")).to_have_count(0)
+    page.get_by_role("row", name=re.compile("^SII, gain 200")).click()
+    page.get_by_label("What is looked for").select_option(label="the brightness; time stays")
+    page.get_by_label("Exposure for all that are started now").fill("3")
+    page.get_by_role("button", name="Only SII").click()
+    page.get_by_role("button", name="It is there: begin").click()
+    expect(page.get_by_role("row", name=re.compile("^SII, gain 200.*: 3\\ss$"))).to_be_visible(timeout=60_000)
+    expect(page.get_by_role("img", name=re.compile("Level against brightness, 1 test shots"))).to_be_visible()
+
+
+def test_flats_of_the_twilight_sky_from_the_layout_to_the_shelf(page):
+    page.keyboard.press("4")
+    page.get_by_role("button", name="Flat exposure").click()
+    page.get_by_role("button", name="Twilight", exact=True).click()
+    each = page.get_by_label("Flats of each filter")
+    expect(each).to_be_visible()
+    for code in ("R", "G", "B", "OIII", "SII"):
+        # Ticks count at once, however late the layout comes.
+        page.get_by_role("checkbox", name=re.compile(f"^{code}, ")).uncheck()
+    each.fill("5")
+    page.get_by_role("button", name="Shoot these 10 flats").click()
+    page.get_by_role("button", name="It stands there: wait for the sky").click()
+    expect(page.get_by_text(re.compile("^Waiting for (L|Ha)"))).to_be_visible()
+    expect(page.get_by_role("heading", name=re.compile("10 of 10 flats"))).to_be_visible(timeout=200_000)
+    expect(page.get_by_text("10 flats of the sky, 2 masters built")).to_be_visible(timeout=60_000)
+    expect(page.get_by_role("img", name=re.compile("L .* to "))).to_be_visible()
+    with page.expect_download() as download:
+        page.get_by_role("link", name="Frames CSV").click()
+    assert Path(download.value.path()).read_text().count(",flat,") == 10
+    page.keyboard.press("2")
+    page.get_by_role("button", name="Flats", exact=True).click()
+    expect(page.locator('[data-spine][aria-label*="Sky flat"]')).to_have_count(2)
+
+
 def test_a_server_that_went_away_is_said_and_a_new_library_says_what_to_do_first(browser, server, tmp_path):
     import subprocess
     import sys
@@ -241,8 +335,18 @@ def test_a_server_that_went_away_is_said_and_a_new_library_says_what_to_do_first
     try:
         empty.until(lambda: _answers(urllib.request, empty.url))
         page = browser.new_page()
+        refused: list[str] = []
+        page.on("response", lambda r: refused.append(r.url) if r.status >= 400 else None)
+        for place, said in (
+            ("tonight", "Nothing to shoot yet"),
+            ("nights", "No nights yet"),
+            ("bench/flats", ""),
+        ):
+            page.goto(f"{empty.url}/{place}")
+            expect(page.get_by_role("heading", name=said or "An empty shelf")).to_be_visible()
         page.goto(empty.url)
         expect(page.get_by_role("heading", name="An empty shelf")).to_be_visible()
+        assert not refused, "nothing is asked of a rig that is not there"
         page.get_by_role("link", name="Name a folder of frames").click()
         expect(page.get_by_role("heading", name="Name a folder of frames.")).to_be_visible()
         process.kill()

@@ -155,7 +155,7 @@ def test_calibrated_lights_pull_nothing():
     assert "already calibrated" in slip.warnings[0]
 
 
-@hypothesis_settings(max_examples=60, deadline=None)
+@hypothesis_settings(max_examples=60)
 @given(st.data())
 def test_the_same_shelf_always_gives_the_same_slip(data):
     shelf = [

@@ -35,7 +35,7 @@ def same_as_numpy(pixels):
     assert mad_of_counts(bins, s.median) == mad
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=150)
 @given(arrays(np.uint16, array_shapes(min_dims=2, max_dims=2, min_side=1, max_side=40)))
 def test_one_count_gives_what_numpy_gives(pixels):
     same_as_numpy(pixels)
@@ -83,7 +83,7 @@ def test_the_evenly_lit_part_leaves_out_corners_and_dust():
         even_part(flat[:8, :8], 500.0)
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(
     rate=st.floats(200.0, 60_000.0),
     full_share=st.floats(0.2, 1.3),

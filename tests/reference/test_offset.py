@@ -189,7 +189,7 @@ def test_pairs_that_nobody_checked_are_warned_of():
     assert pair_warning(None, 30, checked) is None
 
 
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=25)
 @given(
     sigma=st.floats(0.5, 120.0),
     slope=st.floats(0.5, 40.0),

@@ -13,6 +13,7 @@ import pytest
 from astropy.io import fits
 
 from grayshelf.core.errors import UnreadableFrame
+from grayshelf.core.flats.channels import channel_share, starves
 from grayshelf.core.sensor.statistics import camera_white, flat_statistics, frame_statistics, sample_step
 from grayshelf.core.sensor.stretch import shrink, stretch
 from grayshelf.library.catalog import read_file
@@ -134,7 +135,15 @@ def test_a_colour_flat_is_judged_by_its_brightest_channel():
     judged = flat_statistics(frame, 65535, colour=True)
     assert judged.median == np.median(frame[0::2, 1::2])
     assert judged.brightest_permille == pytest.approx(np.quantile(frame[0::2, 1::2], 0.999))
+    assert judged.weakest_median == min(np.median(frame[r::2, c::2]) for r in (0, 1) for c in (0, 1))
     assert flat_statistics(frame, 65535, colour=False).median == np.median(frame)
+    assert flat_statistics(frame, 65535, colour=False).weakest_median is None
+    # A bright patch in another channel passes the limit all the same.
+    frame[1:20:2, 0:20:2] = 60_000
+    assert flat_statistics(frame, 65535, colour=True).brightest_permille == 60_000
+    # Of 1,000 e⁻ in the brightest and 90 in the weakest channel (arithmetic): a share of 0.09, over the pedestal.
+    assert starves(channel_share(500 + 90, 500 + 1000, 500))
+    assert not starves(channel_share(500 + 400, 500 + 1000, 500))
 
 
 def test_left_justified_samples_are_told_by_their_step():

@@ -15,13 +15,15 @@ from alembic import command
 from alembic.config import Config
 from sqlalchemy import select
 
+from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.sensor.sorting import HandedIn, sort_out
 from grayshelf.demo.scenario import MODELS
 from grayshelf.library import database
 from grayshelf.library.facts_json import facts_from_json, facts_to_json
+from grayshelf.library.flat_sheet import row_target, wishes_for
 from grayshelf.library.measurements import measured_gain
 from grayshelf.library.models import Frame, FrameSet, MeasurementShot, Rig
-from grayshelf.library.shelf import flat_target, traits_at
+from grayshelf.library.shelf import traits_at
 from tests.helpers import DARK, facts_of, write_fits
 
 ALIVE = ("queued", "running", "waiting", "paused")
@@ -166,16 +168,16 @@ def test_the_gain_and_what_it_serves(client, context, heron):
     with context.library.db.session() as session:
         rig = session.get_one(Rig, heron)
         measured = measured_gain(context.library, rig.camera, 200.0)
-        traits, target = (
-            traits_at(context.library, rig, 200.0),
-            flat_target(context.library, rig, 65535, 200.0),
-        )
+
+        def aim(gain):
+            key = RowKey("Ha", gain, 30.0, 1)
+            return row_target(context.library, rig, wishes_for(session, rig, key), key, 65535, None)
+
+        traits, target = traits_at(context.library, rig, 200.0), aim(200.0)
         assert measured is not None and measured_gain(context.library, rig.camera, 100.0) is None
         assert traits.read_noise_e == measured.read_noise_e and not traits.assumed
         assert target.brightest_limit_adu == measured.linear_limit_adu
-        assert (
-            flat_target(context.library, rig, 65535, 100.0).brightest_limit_adu != target.brightest_limit_adu
-        )
+        assert aim(100.0).brightest_limit_adu != target.brightest_limit_adu
     summary = client.get(f"/api/measurements/{number}/by-gain.csv").text.splitlines()
     assert len(summary) == 3 and "e_per_adu" in summary[0]
 

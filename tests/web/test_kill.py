@@ -157,3 +157,65 @@ def test_a_measurement_goes_on_after_a_kill(server):
         server, f"select count(*), count(distinct path) from measurement_shot where measurement_id = {number}"
     )
     assert rows == [(len(files), len(files))]
+
+
+def test_a_search_for_flat_settings_goes_on_from_its_shots(server):
+    keys = [row["key"] for row in server.get("/api/rigs/1/flats")["rows"]][1:]
+    job = server.post("/api/rigs/1/flats/find", {"keys": keys})["job_id"]
+    server.until(lambda: server.get("/api/rigs/1/flats")["gate"])
+    server.post("/api/rigs/1/flats/answer", {"answer": "done"})
+    count = "select count(*) from run_shot join run_step on run_step.id = step_id where job_id = "
+    server.until(lambda: query(server, f"{count}{job}")[0][0] >= 4)
+    server.kill()
+    before = query(
+        server,
+        f"select path, taken_at from run_shot join run_step on run_step.id = step_id where job_id = {job}",
+    )
+    server.start()
+    sheet = server.get("/api/rigs/1/flats")
+    assert sheet["job"]["state"] == "interrupted"
+    assert sheet["job"]["can_resume"]
+    server.post(f"/api/jobs/{job}/resume")
+    sheet = server.until(lambda: (s := server.get("/api/rigs/1/flats"))["job"] is None and s, 60)
+    assert all(row["state"] == "found" for row in sheet["rows"][1:])
+    after = query(
+        server,
+        f"select path, taken_at from run_shot join run_step on run_step.id = step_id where job_id = {job}",
+    )
+    assert set(before) <= set(after), "what was shot before is not shot again"
+    assert len({path for path, _ in after}) == len(after)
+    assert max(row["shots"] for row in sheet["rows"][1:]) <= 4
+
+
+def test_a_twilight_goes_on_with_the_flats_it_has(demo_folder):
+    server = Server(demo_folder, rate=20_000.0).start()
+    try:
+        keys = [row["key"] for row in server.get("/api/rigs/1/flats")["rows"]][:3]
+        rows = [{"key": key, "count": 15} for key in keys]
+        at = server.post("/api/rigs/1/twilight", {"rows": rows})["at"]
+        job = server.post("/api/rigs/1/twilight/start", {"at": at, "rows": rows})["job_id"]
+
+        def page():
+            return server.post("/api/rigs/1/twilight", {})
+
+        server.until(lambda: page()["gate"])
+        server.post("/api/rigs/1/twilight/answer", {"answer": "done"})
+        shots = (
+            f"select path, taken_at from run_shot join run_step on run_step.id = step_id where job_id = {job}"
+        )
+        server.until(lambda: len(query(server, shots)) >= 6, 90)
+        server.kill()
+        before = query(server, shots)
+        server.start()
+        assert page()["job"]["state"] == "interrupted"
+        finish(server, job)
+        after = query(server, shots)
+        assert set(before) <= set(after), "what was shot before is not shot again"
+        assert len({path for path, _ in after}) == len(after)
+        assert [row["done"] for row in page()["rows"]] == [15, 15, 15]
+        files = sorted((server.folder / "library" / "frames").rglob("*_sky_*.fits"))
+        entered = query(server, "select path from frame where path like 'frames/%_sky_%' and state = 'good'")
+        assert len(files) == len(entered) == sum("/flat/" in path for path, _ in after)
+        assert not list((server.folder / "library").rglob("*.part"))
+    finally:
+        server.kill()

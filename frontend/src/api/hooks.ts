@@ -3,6 +3,9 @@ import { useEffect } from "react";
 
 import { api, get, type Problem, type Schemas } from "./client";
 
+/** In a library without a rig nothing is asked of one. */
+const NO_RIG = 0;
+
 /** What the person chose for tonight's sheet; kept while the page is open. */
 export interface SheetWishes {
   frames: number;
@@ -33,6 +36,7 @@ export const useJobs = () =>
 export const useShelf = (rig: number, wishes: SheetWishes) =>
   useQuery({
     queryKey: ["shelf", rig, wishes],
+    enabled: rig !== NO_RIG,
     queryFn: () =>
       get(
         api.GET("/api/rigs/{rig_id}/shelf", { params: { path: { rig_id: rig }, query: sheetQuery(wishes) } }),
@@ -50,6 +54,7 @@ export const useCard = (id: number | null) =>
 export const useNights = (rig: number) =>
   useQuery({
     queryKey: ["nights", rig],
+    enabled: rig !== NO_RIG,
     queryFn: () => get(api.GET("/api/rigs/{rig_id}/nights", { params: { path: { rig_id: rig } } })),
   });
 
@@ -75,7 +80,7 @@ export const useSlip = (id: number | null) =>
 export const useTonight = (rig: number, wishes: SheetWishes, enabled: boolean) =>
   useQuery({
     queryKey: ["tonight", rig, wishes],
-    enabled,
+    enabled: enabled && rig !== NO_RIG,
     queryFn: () =>
       get(
         api.GET("/api/rigs/{rig_id}/tonight", {
@@ -89,6 +94,7 @@ export const useTonight = (rig: number, wishes: SheetWishes, enabled: boolean) =
 export const useRun = (rig: number) =>
   useQuery({
     queryKey: ["run", rig],
+    enabled: rig !== NO_RIG,
     queryFn: () => get(api.GET("/api/rigs/{rig_id}/run", { params: { path: { rig_id: rig } } })),
     refetchInterval: (query) => {
       const state = query.state.data?.run?.job.state;
@@ -101,6 +107,7 @@ export type BenchKind = "offset" | "gain";
 export const useBench = (rig: number, kind: BenchKind) =>
   useQuery({
     queryKey: ["bench", rig, kind],
+    enabled: rig !== NO_RIG,
     queryFn: () =>
       get(api.GET("/api/rigs/{rig_id}/bench/{kind}", { params: { path: { rig_id: rig, kind } } })),
     refetchInterval: whileDeaf(4000),
@@ -113,6 +120,45 @@ export const useMeasurement = (id: number | null) =>
     queryFn: () =>
       get(api.GET("/api/measurements/{measurement_id}", { params: { path: { measurement_id: id ?? 0 } } })),
     refetchInterval: (query) => (query.state.data?.job?.can_stop ? whileDeaf(1000)() : false),
+    placeholderData: keepPreviousData,
+  });
+
+export const useFlats = (rig: number) =>
+  useQuery({
+    queryKey: ["flats", rig],
+    enabled: rig !== NO_RIG,
+    queryFn: () => get(api.GET("/api/rigs/{rig_id}/flats", { params: { path: { rig_id: rig } } })),
+    refetchInterval: (query) => (query.state.data?.job?.can_stop ? whileDeaf(1000)() : 10_000),
+  });
+
+export const useFlatChart = (rig: number, key: Schemas["FlatKeyIn"] | null) =>
+  useQuery({
+    queryKey: ["flat-chart", rig, key],
+    enabled: key !== null,
+    queryFn: () =>
+      get(
+        api.POST("/api/rigs/{rig_id}/flats/chart", {
+          params: { path: { rig_id: rig } },
+          body: key as Schemas["FlatKeyIn"],
+        }),
+      ),
+    placeholderData: keepPreviousData,
+  });
+
+export type TwilightChoice = Partial<Schemas["TwilightIn"]>;
+
+export const useTwilight = (rig: number, choice: TwilightChoice) =>
+  useQuery({
+    queryKey: ["twilight", rig, choice],
+    enabled: rig !== NO_RIG,
+    queryFn: () =>
+      get(
+        api.POST("/api/rigs/{rig_id}/twilight", {
+          params: { path: { rig_id: rig } },
+          body: { at: null, day: null, rows: null, ...choice },
+        }),
+      ),
+    refetchInterval: (query) => (query.state.data?.job?.can_stop ? whileDeaf(1000)() : 20_000),
     placeholderData: keepPreviousData,
   });
 
@@ -167,6 +213,11 @@ export function useEvents() {
     let waiting: number | undefined;
     const told = new Set<string>();
     const flush = () => {
+      // What is being fetched is left to come: else, where events come faster than answers, none ever would.
+      if (client.isFetching({ predicate: (query) => told.has(String(query.queryKey[0])) }) > 0) {
+        waiting = window.setTimeout(flush, 150);
+        return;
+      }
       waiting = undefined;
       for (const key of told) void client.invalidateQueries({ queryKey: [key] });
       told.clear();
@@ -186,7 +237,11 @@ export function useEvents() {
       if (event.type === "run") told.add("run");
       if (event.type === "state") told.add("state");
       if (event.type === "bench") for (const key of ["bench", "measurement"]) told.add(key);
-      if (event.type === "job") for (const key of ["jobs", "run", "intake", "measurement"]) told.add(key);
+      if (event.type === "twilight") told.add("twilight");
+      if (event.type === "flats") for (const key of ["flats", "flat-chart"]) told.add(key);
+      if (event.type === "job")
+        for (const key of ["jobs", "run", "intake", "measurement", "flats", "flat-chart", "twilight"])
+          told.add(key);
       waiting ??= window.setTimeout(flush, 250);
     };
     return () => {

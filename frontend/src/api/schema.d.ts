@@ -1035,6 +1035,859 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/rigs/{rig_id}/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Enter what was done to the train, the panel or the driver; what it makes stale says so. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["EventIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rigs/{rig_id}/events/{event_id}/take-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take an event back that was entered by mistake. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                    event_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rigs/{rig_id}/flats": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The sheet of a rig's flat settings, with the search that goes on. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["FlatSheetOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rigs/{rig_id}/flats/add": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put a row on the sheet. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["FlatKeyIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rigs/{rig_id}/flats/again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Look for one row again, with other wishes where some are given. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["AgainIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["StartedOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rigs/{rig_id}/flats/answer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The person did what the gate asks for, or leaves it out. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["FlatAnswerIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rigs/{rig_id}/flats/chart": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The newest search of one row. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["FlatKeyIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["FlatChartOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rigs/{rig_id}/flats/copy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give rows the wishes of another row. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["CopyRowIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rigs/{rig_id}/flats/curves/{curve_id}/{what}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let a measurement of the rig's light count no more ('take-back'), or again ('use'). */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                    curve_id: number;
+                    what: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rigs/{rig_id}/flats/find": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Start a search, or measure how the panel follows its brightness. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["FindIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["StartedOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rigs/{rig_id}/flats/leave-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take rows off the sheet; what was found for them is kept. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["RowKeysIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rigs/{rig_id}/flats/rows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give rows wishes of their own. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["ChangeRowsIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rigs/{rig_id}/flats/settings/{setting_id}/{what}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let a found setting count no more ('take-back'), or again ('use'). */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                    setting_id: number;
+                    what: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rigs/{rig_id}/flats/skip": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Leave a row out whose test flats are waited for in a folder. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["FlatKeyIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rigs/{rig_id}/flats/source": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Enter a light, or change it, and make it the rig's. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["SourceOut"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/rigs/{rig_id}/nights": {
         parameters: {
             query?: never;
@@ -1352,6 +2205,186 @@ export interface paths {
         };
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rigs/{rig_id}/twilight": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A dusk or dawn: when the sky suits each filter, in which order, how many flats fit; and the run that goes on. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["TwilightIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["TwilightOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rigs/{rig_id}/twilight/answer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The person did what the gate asks for. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["FlatAnswerIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rigs/{rig_id}/twilight/start": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Shoot flats on the next dusk's or dawn's sky. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["StartTwilightIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["StartedOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
         delete?: never;
         options?: never;
         head?: never;
@@ -1735,6 +2768,15 @@ export interface components {
             when: string;
         };
         /**
+         * AgainIn
+         * @description Look for one row again, with other wishes where some are given.
+         */
+        AgainIn: {
+            /** @default null */
+            changes: components["schemas"]["FlatWishesOut"] | null;
+            key: components["schemas"]["FlatKeyIn"];
+        };
+        /**
          * AnswerIn
          * @description The answer at a gate.
          */
@@ -1882,6 +2924,15 @@ export interface components {
             title: string;
         };
         /**
+         * ChangeRowsIn
+         * @description Wishes for rows; a field that is sent as null lets go of the row's own.
+         */
+        ChangeRowsIn: {
+            changes: components["schemas"]["FlatWishesOut"];
+            /** Keys */
+            keys: components["schemas"]["FlatKeyIn"][];
+        };
+        /**
          * ChannelOut
          * @description The transfer of one colour channel at one gain.
          */
@@ -1916,6 +2967,29 @@ export interface components {
             usual_read_noise: components["schemas"]["MeasuredNumber"];
         };
         /**
+         * ChartShot
+         * @description A test shot on the chart.
+         */
+        ChartShot: {
+            /** Full */
+            full: boolean;
+            /** Number */
+            number: number;
+            /** Other */
+            other: boolean;
+            /** Probe */
+            probe: boolean;
+            ruler: components["schemas"]["RulerOut"];
+            /** Text */
+            text: string;
+            /** Why */
+            why: string;
+            /** X */
+            x: number;
+            /** Y */
+            y: number;
+        };
+        /**
          * ChoiceOut
          * @description A number of frames, its cost and its end.
          */
@@ -1946,6 +3020,15 @@ export interface components {
             name: string;
             /** Text */
             text: string;
+        };
+        /**
+         * CopyRowIn
+         * @description Give rows the wishes of another.
+         */
+        CopyRowIn: {
+            /** Keys */
+            keys: components["schemas"]["FlatKeyIn"][];
+            source: components["schemas"]["FlatKeyIn"];
         };
         /**
          * CountOut
@@ -1982,6 +3065,20 @@ export interface components {
             run: components["schemas"]["RunOut"] | null;
         };
         /**
+         * CurveOut
+         * @description How a light follows its brightness.
+         */
+        CurveOut: {
+            /** Line */
+            line: number[][];
+            /** Points */
+            points: components["schemas"]["CurvePointOut"][];
+            /** Shots */
+            shots: number;
+            /** When */
+            when: string;
+        };
+        /**
          * CurvePoint
          * @description A pair of flats on the transfer curve.
          */
@@ -2006,6 +3103,18 @@ export interface components {
             variance: number;
         };
         /**
+         * CurvePointOut
+         * @description A measured brightness.
+         */
+        CurvePointOut: {
+            /** Brightness */
+            brightness: number;
+            /** Filter Code */
+            filter_code: string;
+            /** Output */
+            output: number;
+        };
+        /**
          * DeadOut
          * @description A pixel that was left out.
          */
@@ -2018,6 +3127,16 @@ export interface components {
             row: number;
             /** Share */
             share: number;
+        };
+        /**
+         * DiffuserOut
+         * @description Something that hangs before the light.
+         */
+        DiffuserOut: {
+            /** Name */
+            name: string;
+            /** Stops */
+            stops: number;
         };
         /**
          * DiskIn
@@ -2074,6 +3193,38 @@ export interface components {
             says: string;
         };
         /**
+         * EventIn
+         * @description Something was done to the train, the panel or the driver.
+         */
+        EventIn: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "train" | "spacing" | "panel" | "driver";
+            /**
+             * On
+             * @default null
+             */
+            on: string | null;
+            /** What */
+            what: string;
+        };
+        /**
+         * EventOut
+         * @description What was done, and when.
+         */
+        EventOut: {
+            /** Id */
+            id: number;
+            /** Kind */
+            kind: string;
+            /** What */
+            what: string;
+            /** When */
+            when: string;
+        };
+        /**
          * FigureOut
          * @description A number on a card.
          */
@@ -2098,6 +3249,39 @@ export interface components {
             passband_nm: number | null;
         };
         /**
+         * FindIn
+         * @description Start a search.
+         */
+        FindIn: {
+            /**
+             * Exposure S
+             * @default null
+             */
+            exposure_s: number | null;
+            /**
+             * Folder
+             * @default null
+             */
+            folder: string | null;
+            /** Keys */
+            keys: components["schemas"]["FlatKeyIn"][];
+            /**
+             * Mode
+             * @default null
+             */
+            mode: ("time" | "brightness" | "both") | null;
+            /**
+             * Response
+             * @default false
+             */
+            response: boolean;
+            /**
+             * Shared
+             * @default false
+             */
+            shared: boolean;
+        };
+        /**
          * FindingOut
          * @description Something about the frames that the reader must know.
          */
@@ -2116,6 +3300,275 @@ export interface components {
         FindsOut: {
             /** Items */
             items: components["schemas"]["FoundOut"][];
+        };
+        /**
+         * FlatAnswerIn
+         * @description The person's answer at a gate.
+         */
+        FlatAnswerIn: {
+            /**
+             * Answer
+             * @enum {string}
+             */
+            answer: "done" | "leave out";
+        };
+        /**
+         * FlatChartOut
+         * @description The search of one row: its shots, the line through them, the answer.
+         */
+        FlatChartOut: {
+            /** Answer Text */
+            answer_text: string;
+            /** Answer X */
+            answer_x: number | null;
+            /** Answer Y */
+            answer_y: number | null;
+            /**
+             * Axis
+             * @enum {string}
+             */
+            axis: "exposure" | "brightness";
+            /** Fixed */
+            fixed: string;
+            /** High */
+            high: number;
+            /** High Reason */
+            high_reason: string;
+            /** Kept */
+            kept: string;
+            key: components["schemas"]["FlatKeyIn"];
+            /** Line */
+            line: number[][];
+            /** Line Text */
+            line_text: string;
+            /** Low */
+            low: number;
+            /** Low Reason */
+            low_reason: string;
+            /** Next */
+            next: string;
+            /** Permitted */
+            permitted: string;
+            /** Shots */
+            shots: components["schemas"]["ChartShot"][];
+            /** Target */
+            target: number;
+            /** Title */
+            title: string;
+            /** Tolerance */
+            tolerance: number;
+            /** Under */
+            under: string;
+            /** White */
+            white: number;
+        };
+        /**
+         * FlatKeyIn
+         * @description Which row.
+         */
+        FlatKeyIn: {
+            /** Binning */
+            binning: number;
+            /** Filter Code */
+            filter_code: string;
+            /** Gain */
+            gain: number;
+            /** Offset */
+            offset: number;
+        };
+        /**
+         * FlatRowOut
+         * @description One row of the sheet.
+         */
+        FlatRowOut: {
+            /** Added */
+            added: boolean;
+            /** Age */
+            age: string;
+            /** Banding */
+            banding: string;
+            /** Brightness */
+            brightness: string;
+            /** Counts */
+            counts: string;
+            /** Diffusers */
+            diffusers: string;
+            /** Drift */
+            drift: string;
+            /** Expected */
+            expected: string;
+            /** Exposure */
+            exposure: string;
+            /** History */
+            history: components["schemas"]["SettingFoundOut"][];
+            key: components["schemas"]["FlatKeyIn"];
+            /** Lights */
+            lights: string;
+            /**
+             * Mode
+             * @enum {string}
+             */
+            mode: "time" | "brightness" | "both";
+            /** Mode Text */
+            mode_text: string;
+            /** Name */
+            name: string;
+            no_answer: components["schemas"]["NoOut"] | null;
+            /** Own */
+            own: string[];
+            /** Passband Nm */
+            passband_nm: number | null;
+            /** Reasons */
+            reasons: string;
+            ruler: components["schemas"]["RulerOut"] | null;
+            /** Shots */
+            shots: number;
+            /** Source */
+            source: string;
+            /** Stale */
+            stale: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "never" | "found" | "no answer" | "searching" | "waiting";
+            /** Target */
+            target: string;
+            /** Target More */
+            target_more: string;
+            /** Tolerance */
+            tolerance: string;
+            /** Tolerance More */
+            tolerance_more: string;
+            /** Window */
+            window: string;
+            wishes: components["schemas"]["FlatWishesOut"];
+        };
+        /**
+         * FlatSheetOut
+         * @description The sheet of a rig's flat settings.
+         */
+        FlatSheetOut: {
+            /** Camera */
+            camera: string;
+            /** Can Shoot */
+            can_shoot: boolean;
+            /** Cannot */
+            cannot: string;
+            defaults: components["schemas"]["FlatWishesOut"];
+            /** Events */
+            events: components["schemas"]["EventOut"][];
+            /** Filters */
+            filters: string[];
+            /** Gains */
+            gains: number[];
+            gate: components["schemas"]["SearchGate"] | null;
+            /** Headline */
+            headline: string;
+            job: components["schemas"]["JobOut"] | null;
+            /** Left Out */
+            left_out: components["schemas"]["FlatKeyIn"][];
+            next: components["schemas"]["NextThing"] | null;
+            /** Offsets */
+            offsets: number[];
+            panel: components["schemas"]["PanelOut"] | null;
+            /** Rig */
+            rig: string;
+            /** Rows */
+            rows: components["schemas"]["FlatRowOut"][];
+            searching: components["schemas"]["FlatKeyIn"] | null;
+            /** Shared */
+            shared: components["schemas"]["SharedOut"][];
+            /** Source */
+            source: string;
+            /** Sources */
+            sources: components["schemas"]["SourceOut"][];
+        };
+        /**
+         * FlatWishesOut
+         * @description What a row wishes, as it is edited; None where it has no such wish.
+         */
+        FlatWishesOut: {
+            /**
+             * Brightness
+             * @default null
+             */
+            brightness: number | null;
+            /**
+             * Diffusers
+             * @default null
+             */
+            diffusers: string[] | null;
+            /**
+             * Exposure S
+             * @default null
+             */
+            exposure_s: number | null;
+            /**
+             * Level Adu
+             * @default null
+             */
+            level_adu: number | null;
+            /**
+             * Level Electrons
+             * @default null
+             */
+            level_electrons: number | null;
+            /**
+             * Level Percent
+             * @default null
+             */
+            level_percent: number | null;
+            /**
+             * Longest Reason
+             * @default null
+             */
+            longest_reason: string | null;
+            /**
+             * Longest S
+             * @default null
+             */
+            longest_s: number | null;
+            /**
+             * Mode
+             * @default null
+             */
+            mode: ("time" | "brightness" | "both") | null;
+            /**
+             * N Dark Flats
+             * @default null
+             */
+            n_dark_flats: number | null;
+            /**
+             * N Flats
+             * @default null
+             */
+            n_flats: number | null;
+            /**
+             * Shortest Reason
+             * @default null
+             */
+            shortest_reason: string | null;
+            /**
+             * Shortest S
+             * @default null
+             */
+            shortest_s: number | null;
+            /**
+             * Source
+             * @default null
+             */
+            source: string | null;
+            /**
+             * Tolerance Adu
+             * @default null
+             */
+            tolerance_adu: number | null;
+            /**
+             * Tolerance Percent
+             * @default null
+             */
+            tolerance_percent: number | null;
         };
         /**
          * FolderIn
@@ -2363,6 +3816,10 @@ export interface components {
         IntakeOut: {
             /** Folders */
             folders: components["schemas"]["FolderOut"][];
+            /** Latitude */
+            latitude: number | null;
+            /** Longitude */
+            longitude: number | null;
             /** Site */
             site: string;
             /** Time Zone */
@@ -2411,6 +3868,20 @@ export interface components {
             alive: components["schemas"]["JobOut"][];
             /** Ended */
             ended: components["schemas"]["JobOut"][];
+        };
+        /**
+         * KeptCurveOut
+         * @description A measurement of the light, as it is listed.
+         */
+        KeptCurveOut: {
+            /** Counts */
+            counts: boolean;
+            /** Id */
+            id: number;
+            /** Taken Back */
+            taken_back: boolean;
+            /** Text */
+            text: string;
         };
         /**
          * LightSetOut
@@ -2501,6 +3972,22 @@ export interface components {
             measurement_id: number;
         };
         /**
+         * NextThing
+         * @description The next thing to do, for a person at the camera's own program.
+         */
+        NextThing: {
+            /** Detail */
+            detail: string;
+            /** Folder */
+            folder: string;
+            /** Line */
+            line: string;
+            /** Refused */
+            refused: components["schemas"]["RefusedOut"][];
+            /** Why */
+            why: string;
+        };
+        /**
          * NightBrief
          * @description A night in the list.
          */
@@ -2569,6 +4056,35 @@ export interface components {
             nights: components["schemas"]["NightBrief"][];
             /** Rig */
             rig: string;
+        };
+        /**
+         * NoOut
+         * @description Why there is no answer, and what would help.
+         */
+        NoOut: {
+            /** Advice */
+            advice: string;
+            /** Allow */
+            allow: string;
+            allow_changes: components["schemas"]["FlatWishesOut"] | null;
+            /** At Least */
+            at_least: boolean;
+            /** Direction */
+            direction: string;
+            /** Level */
+            level: number | null;
+            /** Level Text */
+            level_text: string;
+            /** Message */
+            message: string;
+            /** Retry */
+            retry: string;
+            /** Stack */
+            stack: string;
+            /** Stops */
+            stops: number;
+            /** Title */
+            title: string;
         };
         /**
          * NotesIn
@@ -2662,6 +4178,28 @@ export interface components {
             slope: number | null;
         };
         /**
+         * PanelOut
+         * @description What was measured of the rig's light.
+         */
+        PanelOut: {
+            /** Bands */
+            bands: string;
+            before: components["schemas"]["CurveOut"] | null;
+            /** Change */
+            change: string;
+            /** Highest */
+            highest: number;
+            /** Kept */
+            kept: components["schemas"]["KeptCurveOut"][];
+            /** Lowest */
+            lowest: number;
+            now: components["schemas"]["CurveOut"] | null;
+            /** Source */
+            source: string;
+            /** Title */
+            title: string;
+        };
+        /**
          * PictureOut
          * @description Where a picture is, and its stretch.
          */
@@ -2729,6 +4267,16 @@ export interface components {
             what: string;
         };
         /**
+         * RefusedOut
+         * @description A frame that came in and was not the one asked for.
+         */
+        RefusedOut: {
+            /** Name */
+            name: string;
+            /** Why */
+            why: string;
+        };
+        /**
          * RigBrief
          * @description A rig in the rig holder.
          */
@@ -2745,6 +4293,14 @@ export interface components {
             name: string;
             /** Telescope */
             telescope: string | null;
+        };
+        /**
+         * RowKeysIn
+         * @description Some rows.
+         */
+        RowKeysIn: {
+            /** Keys */
+            keys: components["schemas"]["FlatKeyIn"][];
         };
         /**
          * RulerOut
@@ -2830,6 +4386,22 @@ export interface components {
             zeros: number;
             /** Zeros Text */
             zeros_text: string;
+        };
+        /**
+         * SearchGate
+         * @description What waits for a hand.
+         */
+        SearchGate: {
+            /** Advice */
+            advice: string;
+            /** Answer */
+            answer: string;
+            /** Leave Out */
+            leave_out: string;
+            /** Sign */
+            sign: string;
+            /** Title */
+            title: string;
         };
         /**
          * SearchOut
@@ -2962,6 +4534,38 @@ export interface components {
             total: number;
         };
         /**
+         * SettingFoundOut
+         * @description One setting that was found.
+         */
+        SettingFoundOut: {
+            /** Counts */
+            counts: boolean;
+            /** Diffusers */
+            diffusers: string;
+            /** Expected */
+            expected: string;
+            /** Id */
+            id: number;
+            /** Shots */
+            shots: string;
+            /** Taken Back */
+            taken_back: boolean;
+            /** Text */
+            text: string;
+            /** When */
+            when: string;
+        };
+        /**
+         * SharedOut
+         * @description One exposure for several filters.
+         */
+        SharedOut: {
+            /** Saved */
+            saved: string;
+            /** Text */
+            text: string;
+        };
+        /**
          * ShelfOut
          * @description The page Shelf.
          */
@@ -3013,10 +4617,69 @@ export interface components {
          * @description The site, by whose clock nights are counted.
          */
         SiteIn: {
+            /**
+             * Latitude
+             * @default null
+             */
+            latitude: number | null;
+            /**
+             * Longitude
+             * @default null
+             */
+            longitude: number | null;
             /** Name */
             name: string;
             /** Time Zone */
             time_zone: string;
+        };
+        /**
+         * SkyChoice
+         * @description So many flats of one row.
+         */
+        SkyChoice: {
+            /** Count */
+            count: number;
+            key: components["schemas"]["FlatKeyIn"];
+        };
+        /**
+         * SkyMark
+         * @description A place on the scale of time, in minutes, with what is written there.
+         */
+        SkyMark: {
+            /** Text */
+            text: string;
+            /** X */
+            x: number;
+        };
+        /**
+         * SkyRowOut
+         * @description A row of the sheet that can be chosen for the sky.
+         */
+        SkyRowOut: {
+            /** Count */
+            count: number;
+            /** Gain Text */
+            gain_text: string;
+            key: components["schemas"]["FlatKeyIn"];
+            /** Passband Nm */
+            passband_nm: number | null;
+        };
+        /**
+         * SkyShotOut
+         * @description One frame of the sky.
+         */
+        SkyShotOut: {
+            /** Text */
+            text: string;
+            /**
+             * What
+             * @enum {string}
+             */
+            what: "flat" | "set aside" | "look";
+            /** Why */
+            why: string;
+            /** X */
+            x: number;
         };
         /**
          * SlipLineOut
@@ -3070,6 +4733,38 @@ export interface components {
             warnings: string[];
         };
         /**
+         * SourceOut
+         * @description A light.
+         */
+        SourceOut: {
+            /** Diffusers */
+            diffusers?: components["schemas"]["DiffuserOut"][];
+            /** Dimmable */
+            dimmable: boolean;
+            /**
+             * Duty
+             * @default null
+             */
+            duty: number | null;
+            /**
+             * Highest
+             * @default null
+             */
+            highest: number | null;
+            /**
+             * Lowest
+             * @default null
+             */
+            lowest: number | null;
+            /** Name */
+            name: string;
+            /**
+             * Pulse Hz
+             * @default null
+             */
+            pulse_hz: number | null;
+        };
+        /**
          * SpineOut
          * @description A master, or a set not combined yet, as it stands on the shelf.
          */
@@ -3114,6 +4809,19 @@ export interface components {
             leave_out: string[];
             /** Rig Id */
             rig_id: number;
+        };
+        /**
+         * StartTwilightIn
+         * @description Shoot the next dusk or dawn.
+         */
+        StartTwilightIn: {
+            /**
+             * At
+             * @enum {string}
+             */
+            at: "dusk" | "dawn";
+            /** Rows */
+            rows: components["schemas"]["SkyChoice"][];
         };
         /**
          * StartedOut
@@ -3235,6 +4943,18 @@ export interface components {
             runner_up: string;
         };
         /**
+         * SunMark
+         * @description When the sun passes a whole degree of altitude, in minutes.
+         */
+        SunMark: {
+            /** Degree */
+            degree: number;
+            /** Text */
+            text: string;
+            /** X */
+            x: number;
+        };
+        /**
          * TestShotOut
          * @description A shot of a run.
          */
@@ -3292,6 +5012,157 @@ export interface components {
             steps: components["schemas"]["StepOut"][];
             /** Waiting Lights */
             waiting_lights: number;
+        };
+        /**
+         * TwilightIn
+         * @description Which twilight to look at; without a choice the rig's own.
+         */
+        TwilightIn: {
+            /**
+             * At
+             * @default null
+             */
+            at: ("dusk" | "dawn" | "last") | null;
+            /**
+             * Day
+             * @default null
+             */
+            day: string | null;
+            /**
+             * Rows
+             * @default null
+             */
+            rows: components["schemas"]["SkyChoice"][] | null;
+        };
+        /**
+         * TwilightOut
+         * @description One dusk or dawn, looked ahead at, going on, or as it was.
+         */
+        TwilightOut: {
+            /**
+             * At
+             * @enum {string}
+             */
+            at: "dusk" | "dawn";
+            /** Can Shoot */
+            can_shoot: boolean;
+            /** Cannot */
+            cannot: string;
+            /**
+             * Day
+             * Format: date
+             */
+            day: string;
+            /** Fade Text */
+            fade_text: string;
+            /** Failed */
+            failed: string[];
+            /**
+             * First Day
+             * Format: date
+             * @default 1900-01-02
+             */
+            first_day: string;
+            /** From X */
+            from_x: number;
+            gate: components["schemas"]["SearchGate"] | null;
+            /** Has Last */
+            has_last: boolean;
+            /** Hours */
+            hours: components["schemas"]["SkyMark"][];
+            job: components["schemas"]["JobOut"] | null;
+            /** Known Text */
+            known_text: string;
+            /**
+             * Last Day
+             * Format: date
+             * @default 2100-12-30
+             */
+            last_day: string;
+            /** Last Text */
+            last_text: string;
+            /** Most */
+            most: number;
+            /** Next Text */
+            next_text: string;
+            /** Now X */
+            now_x: number | null;
+            /** Others */
+            others: components["schemas"]["SkyRowOut"][];
+            /** Place */
+            place: string;
+            /** Rig */
+            rig: string;
+            /** Rows */
+            rows: components["schemas"]["TwilightRow"][];
+            /**
+             * Shows
+             * @enum {string}
+             */
+            shows: "plan" | "run";
+            /** Sun */
+            sun: components["schemas"]["SunMark"][];
+            /** Title */
+            title: string;
+            /** To X */
+            to_x: number;
+            /** Under */
+            under: string;
+            /**
+             * Zero
+             * Format: date-time
+             */
+            zero: string;
+        };
+        /**
+         * TwilightRow
+         * @description One row in a twilight; times are minutes of the chart's scale.
+         */
+        TwilightRow: {
+            /** Begins */
+            begins: number | null;
+            /** Count */
+            count: number;
+            /** Done */
+            done: number;
+            /** Ends */
+            ends: number | null;
+            /** Exposures Text */
+            exposures_text: string;
+            /** First Exposure S */
+            first_exposure_s: number | null;
+            /** Fit */
+            fit: number;
+            /** Gain Text */
+            gain_text: string;
+            key: components["schemas"]["FlatKeyIn"];
+            /** Last Exposure S */
+            last_exposure_s: number | null;
+            /** Light Text */
+            light_text: string;
+            /** Opens */
+            opens: number | null;
+            /** Passband Nm */
+            passband_nm: number | null;
+            /** Plan Text */
+            plan_text: string;
+            /** Planned */
+            planned: number;
+            /** Set Aside */
+            set_aside: number;
+            /** Shots */
+            shots: components["schemas"]["SkyShotOut"][];
+            /** Shuts */
+            shuts: number | null;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "plan" | "waits" | "now" | "done" | "short";
+            /** Trouble */
+            trouble: string;
+            /** Window Text */
+            window_text: string;
         };
         ValidationError: {
             detail?: {

@@ -9,7 +9,7 @@ const KNOWN: Record<string, string> = {
 };
 
 /** Which of the passband inks is nearest to a wavelength. */
-function inkFor(code: string, nm: number | null | undefined): string {
+export function inkFor(code: string, nm: number | null | undefined): string {
   const known = KNOWN[code];
   if (known) return `var(${known})`;
   if (!nm) return "var(--pass-l)";

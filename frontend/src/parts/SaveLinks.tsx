@@ -20,7 +20,7 @@ export function SaveLinks({
         (error: unknown) => setFailed(String(error)),
       );
   };
-  const look = "underline underline-offset-2 hover:no-underline";
+  const look = "-my-1 py-1 underline underline-offset-2 hover:no-underline";
   return (
     <span className="flex items-baseline gap-3 text-s text-ink2">
       {failed && <span role="alert">{failed}</span>}

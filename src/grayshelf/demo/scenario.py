@@ -9,7 +9,7 @@ from typing import Any
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.devices.simulated.camera_model import SensorModel
 from grayshelf.devices.simulated.rig import RigModel, WorldState
-from grayshelf.devices.simulated.train_model import DustSpeck, PanelModel, TrainModel
+from grayshelf.devices.simulated.train_model import DustSpeck, PanelModel, TrainModel, TwilightModel
 
 #: 01:12 by the clock on the wall, in the night of 18 October 2026.
 START = datetime(2026, 10, 19, 0, 12, tzinfo=UTC)
@@ -20,6 +20,19 @@ SIZES = {"tiny": (320, 214), "small": (1600, 1068), "full": (6000, 4000)}
 def _size(size: str, share: float = 1.0) -> tuple[int, int]:
     width, height = SIZES[size]
     return int(width * share) // 2 * 2, int(height * share) // 2 * 2
+
+
+def _twilight(e_s: float, through: dict[str, float]) -> TwilightModel:
+    """The sky over the site: the sun is 5° below the horizon at 18:22 and at 07:01 by the clock on the wall."""
+    return TwilightModel(
+        dusk=datetime(2026, 10, 18, 17, 22, tzinfo=UTC),
+        dawn=datetime(2026, 10, 19, 6, 1, tzinfo=UTC),
+        e_s=e_s,
+        per_min=0.145,
+        through=through,
+        dusk_later_s=-125.0,
+        dawn_later_s=105.0,
+    )
 
 
 def heron(size: str) -> RigModel:
@@ -47,6 +60,9 @@ def heron(size: str) -> RigModel:
         ("L", "R", "G", "B", "Ha", "OIII", "SII"),
         {"L": 1.0, "R": 0.214, "G": 0.280, "B": 0.246, "Ha": 0.00077, "OIII": 0.00108, "SII": 0.00060},
         {"L": 12.0, "R": 4.0, "G": 4.2, "B": 3.4, "Ha": 0.40, "OIII": 0.52, "SII": 0.34},
+        twilight=_twilight(
+            5_000.0, {"L": 1.0, "R": 0.31, "G": 0.27, "B": 0.34, "Ha": 0.0112, "OIII": 0.0094, "SII": 0.0105}
+        ),
     )
 
 
@@ -80,6 +96,7 @@ def bittern(size: str) -> RigModel:
         ("Duo",),
         {"Duo": 0.0021},
         {"Duo": 1.1},
+        twilight=_twilight(14_000.0, {"Duo": 0.044}),
     )
 
 
@@ -138,8 +155,9 @@ RIGS: list[dict[str, Any]] = [
         "aperture_mm": 92.0,
         "focal_length_mm": 506.0,
         "devices": "heron",
+        "source": "Lumen tile",
         "traits": {"read_noise_e": 1.6, "dark_rate_e_s": 0.0022, "dark_rate_at_c": -10.0, "assumed": False},
-        "events": [(datetime(2026, 10, 11, 15, 0, tzinfo=UTC), "the camera was turned")],
+        "events": [(datetime(2026, 10, 11, 15, 0, tzinfo=UTC), "the camera was turned", "train")],
     },
     {
         "name": "Bittern 200",
@@ -148,8 +166,9 @@ RIGS: list[dict[str, Any]] = [
         "aperture_mm": 200.0,
         "focal_length_mm": 800.0,
         "devices": "bittern",
+        "source": "Lumen tile",
         "wishes": {"shortest_s": 1.5, "shortest_reason": "the camera does not repeat below it"},
-        "events": [(datetime(2026, 9, 19, 14, 0, tzinfo=UTC), "the reducer was re-spaced")],
+        "events": [(datetime(2026, 9, 19, 14, 0, tzinfo=UTC), "the reducer was re-spaced", "spacing")],
     },
     {
         "name": "Wader",
@@ -159,8 +178,27 @@ RIGS: list[dict[str, Any]] = [
         "focal_length_mm": 60.0,
         "devices": None,
         "wishes": {"shortest_s": 0.02, "shortest_reason": "the shutter shades shorter ones"},
+        "source": "Lit wall",
         "events": [],
     },
+]
+
+#: The lights: a dimmable panel with two cloths and a neutral film, and a wall.
+SOURCES: list[dict[str, Any]] = [
+    {
+        "name": "Lumen tile",
+        "dimmable": True,
+        "lowest": 18,
+        "highest": 255,
+        "pulse_hz": 240.0,
+        "duty": 0.4,
+        "diffusers": [
+            {"name": "white cloth", "stops": 0.8},
+            {"name": "thick cloth", "stops": 1.2},
+            {"name": "neutral film", "stops": 2.0},
+        ],
+    },
+    {"name": "Lit wall", "dimmable": False, "diffusers": []},
 ]
 
 #: What is noted of the nights: air at dusk and dawn, seeing, humidity, moon, words.

@@ -16,12 +16,22 @@ from sqlalchemy import select
 
 from grayshelf.clock import SimulatedClock
 from grayshelf.demo.generate import generate
-from grayshelf.demo.scenario import FILTERS, HERON_NOW, LOGS, MODELS, RIGS, SITE, START
+from grayshelf.demo.scenario import FILTERS, HERON_NOW, LOGS, MODELS, RIGS, SITE, SOURCES, START
 from grayshelf.devices.ports import RigDevices
 from grayshelf.devices.simulated.rig import SimulatedWorld, WorldState, devices_of
 from grayshelf.library.library import Library
 from grayshelf.library.measurements import accept, offset_result, offset_values
-from grayshelf.library.models import Folder, FrameSet, Job, Measurement, NightLog, Rig, RigEvent, RigFilter
+from grayshelf.library.models import (
+    Folder,
+    FrameSet,
+    Job,
+    LightSource,
+    Measurement,
+    NightLog,
+    Rig,
+    RigEvent,
+    RigFilter,
+)
 from grayshelf.work.jobs import JobRunner
 from grayshelf.work.measure_disk import offers, plan_disk
 
@@ -92,9 +102,16 @@ def enter_cards(library: Library) -> None:
         if session.scalar(select(Rig.id)) is not None:
             return
         library.set_setting(session, "site", SITE)
+        lights: dict[str, int] = {}
+        for values in SOURCES:
+            light = LightSource(**values)
+            session.add(light)
+            session.flush()
+            lights[light.name] = light.id
         for card, filters in zip(RIGS, FILTERS.values(), strict=True):
-            rig = Rig(**{k: v for k, v in card.items() if k != "events"})
-            rig.events = [RigEvent(at=at, what=what) for at, what in card["events"]]
+            rig = Rig(**{k: v for k, v in card.items() if k not in ("events", "source")})
+            rig.source_id = lights[card["source"]]
+            rig.events = [RigEvent(at=at, what=what, kind=kind) for at, what, kind in card["events"]]
             rig.filters = [
                 RigFilter(
                     position=i, code=code, name=name, passband_nm=nm, width_nm=width, brightness=brightness

@@ -5,7 +5,7 @@ from __future__ import annotations
 import threading
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Protocol
+from typing import Literal, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -29,6 +29,9 @@ class CameraFacts:
     shortest_s: float = 0.001
     repeatable_from_s: float = 0.0
     """Shorter exposures than this do not repeat, and are no measure of light."""
+    shutter: Literal["electronic", "slow", "curtain"] = "electronic"
+    """A slow shutter shades short exposures; a curtain is as wide as the frame from about 1/60 s."""
+    most_binning: int = 1
 
 
 @dataclass(frozen=True)

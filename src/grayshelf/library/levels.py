@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 from sqlalchemy.orm import Session
 
-from grayshelf.core.flats.exposure import Pedestal
+from grayshelf.core.flats.model import Pedestal
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.matching.model import CommonSettings
 from grayshelf.library.files import FileSource
@@ -57,6 +57,9 @@ def pedestal_level(library: Library, want: CommonSettings) -> Pedestal | None:
             if (have.gain, have.offset, have.binning) != (want.gain, want.offset, want.binning):
                 continue
             if (have.width, have.height) != (want.width, want.height):
+                continue
+            if want.sample_step == 1 and (have.sample_step or 1) > 1:
+                # Another driver's: its levels are 4 or 16 times these.
                 continue
             exposure = 0.0 if holding.kind is FrameKind.BIAS else have.exposure_s or 0.0
             if exposure > SHORT_DARK_S:

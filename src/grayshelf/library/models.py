@@ -54,6 +54,8 @@ class Rig(Base):
     wishes: Mapped[dict[str, Any]] = mapped_column(default=dict)
     tolerances: Mapped[dict[str, Any]] = mapped_column(default=dict)
     traits: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    source_id: Mapped[int | None] = mapped_column(ForeignKey("light_source.id"))
+    """The light its flats are taken with, where no row says otherwise."""
     filters: Mapped[list[RigFilter]] = relationship(
         order_by="RigFilter.position", cascade="all, delete-orphan"
     )
@@ -85,10 +87,59 @@ class RigEvent(Base):
     rig_id: Mapped[int] = mapped_column(ForeignKey("rig.id"))
     at: Mapped[datetime]
     what: Mapped[str]
+    kind: Mapped[str] = mapped_column(default="train")
+    """'train' (turned, taken apart), 'spacing', 'panel' or 'driver'."""
+
+
+class LightSource(Base):
+    """A light that flats are taken with: a panel, a wall."""
+
+    __tablename__ = "light_source"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(unique=True)
+    dimmable: Mapped[bool] = mapped_column(default=True)
+    lowest: Mapped[int | None]
+    highest: Mapped[int | None]
+    pulse_hz: Mapped[float | None]
+    duty: Mapped[float | None]
+    diffusers: Mapped[list[Any]] = mapped_column(default=list)
+    """[{"name": "cloth", "stops": 0.9}, ...]"""
+
+
+class PanelCurve(Base):
+    """How a light followed its brightness when it was measured. Never overwritten: the newest one counts."""
+
+    __tablename__ = "panel_curve"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    source_id: Mapped[int] = mapped_column(ForeignKey("light_source.id"), index=True)
+    rig_id: Mapped[int] = mapped_column(ForeignKey("rig.id"), index=True)
+    job_id: Mapped[int | None]
+    points: Mapped[list[Any]]
+    """[{"filter_code", "gain", "binning", "brightness", "rate"}, ...]: ADU a second without diffusers."""
+    shots: Mapped[int]
+    made_at: Mapped[datetime]
+    taken_back: Mapped[bool] = mapped_column(default=False, server_default="0")
+    """Measured under a light that was not as it should be: it counts no more."""
+
+
+class FlatRow(Base):
+    """A row of a rig's sheet of flat settings that has wishes of its own, or that lights do not ask for."""
+
+    __tablename__ = "flat_row"
+    __table_args__ = (UniqueConstraint("rig_id", "filter_code", "gain", "offset", "binning"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    rig_id: Mapped[int] = mapped_column(ForeignKey("rig.id"), index=True)
+    filter_code: Mapped[str]
+    gain: Mapped[float]
+    offset: Mapped[float]
+    binning: Mapped[int]
+    wishes: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    added: Mapped[bool] = mapped_column(default=False)
+    left_out: Mapped[bool] = mapped_column(default=False)
 
 
 class FlatSetting(Base):
-    """An exposure found for flats. Never overwritten: the newest one counts."""
+    """A setting found for flats. Never overwritten: the newest one that was not taken back counts."""
 
     __tablename__ = "flat_setting"
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -102,6 +153,14 @@ class FlatSetting(Base):
     expected_adu: Mapped[float]
     shots: Mapped[int]
     found_at: Mapped[datetime]
+    source: Mapped[str] = mapped_column(default="")
+    diffusers: Mapped[list[Any]] = mapped_column(default=list)
+    target_adu: Mapped[float | None]
+    pedestal_adu: Mapped[float | None]
+    banding_percent: Mapped[float | None]
+    step_id: Mapped[int | None]
+    """The step of the search that found it, with its shots."""
+    taken_back: Mapped[bool] = mapped_column(default=False)
 
 
 class Folder(Base):

@@ -11,8 +11,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session, selectinload
 
 from grayshelf.core.errors import GrayShelfError
-from grayshelf.core.flats.exposure import FlatTarget
-from grayshelf.core.flats.settings import FlatWishes
+from grayshelf.core.flats.settings import FlatWishes, wishes_from
 from grayshelf.core.frames.facts import FrameFacts, uses_iso
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.sets import nominal_exposure, nominal_temperature
@@ -32,6 +31,9 @@ from grayshelf.library.library import Library
 from grayshelf.library.measurements import checked_offsets, measured_gain
 from grayshelf.library.models import FrameSet, Rig
 
+#: Events that change what the train leaves of an even light; a new panel or driver does not.
+TRAIN_EVENTS = ("train", "spacing")
+
 
 def common_settings(frame_set: FrameSet, facts: FrameFacts) -> CommonSettings:
     """A set's settings in the words of matching."""
@@ -48,6 +50,7 @@ def common_settings(frame_set: FrameSet, facts: FrameFacts) -> CommonSettings:
         gain=facts.gain,
         offset=facts.offset,
         exposure_s=None if facts.exposure_s is None else nominal_exposure(facts.exposure_s),
+        exposures_differ=facts.of_sky,
         sensor_temp_c=facts.sensor_temp_c,
         train=facts.telescope,
         filter_code=facts.filter_code,
@@ -110,7 +113,7 @@ def tolerances_of(rig: Rig) -> Tolerances:
 
 def wishes_of(rig: Rig) -> FlatWishes:
     """What this rig wants of its flats."""
-    return _from_json(FlatWishes, rig.wishes)
+    return wishes_from(rig.wishes)
 
 
 def traits_of(rig: Rig) -> SensorTraits:
@@ -128,12 +131,6 @@ def traits_at(library: Library, rig: Rig, gain: float | None) -> SensorTraits:
     )
 
 
-def flat_target(library: Library, rig: Rig, white_adu: float, gain: float | None) -> FlatTarget:
-    """Where flats of a gain should lie; under the linear limit that the Bench measured, where it did."""
-    measured = measured_gain(library, rig.camera, gain)
-    return wishes_of(rig).target(white_adu, measured.linear_limit_adu if measured else None)
-
-
 def offset_warning(
     library: Library, camera: str, gain: float | None, offset: float | None
 ) -> PairWarning | None:
@@ -144,7 +141,7 @@ def offset_warning(
 
 def events_of(rig: Rig) -> list[TrainEvent]:
     """What was done to the rig's train."""
-    return [TrainEvent(e.at, e.what) for e in rig.events]
+    return [TrainEvent(e.at, e.what) for e in rig.events if e.kind in TRAIN_EVENTS]
 
 
 @dataclass(frozen=True)

@@ -21,15 +21,17 @@ from grayshelf.clock import SimulatedClock
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.models import Rig
-from grayshelf.web import routes, routes_bench
+from grayshelf.web import routes, routes_bench, routes_flats, routes_twilight
 from grayshelf.web.errors import problem, register_errors
 from grayshelf.work.bench import Bench
 from grayshelf.work.build import build_sets
 from grayshelf.work.events import Broker
+from grayshelf.work.flat_bench import FlatBench
 from grayshelf.work.jobs import JobRunner
 from grayshelf.work.run import RunStarter
 from grayshelf.work.scan import scan_folder
 from grayshelf.work.tonight import look_at_tonight
+from grayshelf.work.twilight_bench import TwilightBench
 
 STATIC = Path(__file__).parent / "static"
 LOCAL_NAMES = ("localhost", "127.0.0.1", "[::1]")
@@ -46,6 +48,8 @@ class Context:
     broker: Broker
     starter: RunStarter
     bench: Bench
+    flats: FlatBench
+    twilight: TwilightBench
     demo: bool = False
     fast_rate: float = 60.0
     extras: dict[str, object] = field(default_factory=dict)
@@ -71,7 +75,9 @@ def make_context(
 ) -> Context:
     """Wire everything together."""
     starter, bench = RunStarter(library, runner, rigs), Bench(library, runner, rigs)
-    return Context(library, runner, broker, starter, bench, demo)
+    flats = FlatBench(library, runner, rigs)
+    twilight = TwilightBench(library, runner, rigs)
+    return Context(library, runner, broker, starter, bench, flats, twilight, demo)
 
 
 def warm_up(context: Context) -> None:
@@ -95,6 +101,8 @@ def create_app(context: Context) -> APIFlask:
     register_errors(app)
     routes.register(app)
     app.register_blueprint(routes_bench.bench)
+    app.register_blueprint(routes_flats.flats)
+    app.register_blueprint(routes_twilight.twilight)
     _plain_names(app)
     _guard(app)
     _events(app, context)

@@ -220,7 +220,9 @@ def set_site(json_data: s.SiteIn) -> s.Done:
     library = _context().library
     site_zone(json_data.time_zone)
     with library.db.session() as session:
-        library.set_setting(session, "site", {**library.site(session), **json_data.model_dump()})
+        library.set_setting(
+            session, "site", {**library.site(session), **json_data.model_dump(exclude_unset=True)}
+        )
         again = intake.recount_nights(library, session, json_data.time_zone)
     library.touched()
     return s.Done(message=f"Nights are counted at {json_data.time_zone}; {again:,} frames changed theirs.")

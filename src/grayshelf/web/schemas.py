@@ -91,6 +91,10 @@ class SiteIn(BaseModel):
 
     name: str = Field(min_length=1, max_length=80)
     time_zone: str = Field(min_length=1, max_length=64)
+    latitude: float | None = Field(default=None, ge=-90, le=90)
+    """Degrees north; left as it was where it is not sent."""
+    longitude: float | None = Field(default=None, ge=-180, le=180)
+    """Degrees east; left as it was where it is not sent."""
 
 
 class CountOut(BaseModel):
@@ -163,6 +167,8 @@ class IntakeOut(BaseModel):
 
     site: str
     time_zone: str
+    latitude: float | None
+    longitude: float | None
     zones: list[str]
     folders: list[FolderOut]
 

@@ -208,7 +208,10 @@ def _combine(
 
 
 def _pedestal_for(library: Library, session: Session, row: FrameSet) -> FrameSet | None:
-    """The dark flat (or dark of that exposure, or bias) to take off a flat, as a master; built first if need be."""
+    """The dark flat (or dark of that exposure, or bias) to take off a flat, as a master; built first if need be.
+
+    Flats of the sky differ in exposure, so only a bias fits them all.
+    """
     if row.kind != "flat":
         return None
     rig = session.scalar(select(Rig).where(Rig.camera == (row.camera or "")))
@@ -219,11 +222,18 @@ def _pedestal_for(library: Library, session: Session, row: FrameSet) -> FrameSet
     if tolerances is None or rig is None:
         raise CannotCombine("No rig is known for these flats.", "Scan their folder again.")
     traits = traits_at(library, rig, facts.gain)
-    darks = [h for h in shelf if h.kind in (FrameKind.DARK_FLAT, FrameKind.DARK)]
+    lies_dark = () if want.exposures_differ else (FrameKind.DARK_FLAT, FrameKind.DARK)
+    darks = [h for h in shelf if h.kind in lies_dark]
     line = choose(FrameKind.DARK_FLAT, darks, want, lambda h: judge_dark_flat(want, h, tolerances, traits))
     if line.verdict is Verdict.NOTHING:
         biases = [h for h in shelf if h.kind is FrameKind.BIAS]
         line = choose(FrameKind.BIAS, biases, want, lambda h: judge_bias(want, h, tolerances, traits))
+    if line.chosen is None and want.exposures_differ:
+        raise CannotCombine(
+            "No bias fits these flats of the sky, so their pedestal would stay in: each has an exposure of its own, "
+            "and dark flats fit none but theirs.",
+            "Shoot bias at their gain and offset first.",
+        )
     if line.chosen is None:
         raise CannotCombine(
             f"No dark flat of {facts.exposure_s:g} s and no bias fits these flats, so their pedestal would stay in.",

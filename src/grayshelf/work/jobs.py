@@ -25,7 +25,7 @@ from grayshelf.work.events import Broker
 log = logging.getLogger(__name__)
 
 #: Jobs that work with a rig: they go on beside others, and can be paused.
-WITH_RIG = ("run", "offset", "gain")
+WITH_RIG = ("run", "offset", "gain", "flats", "twilight")
 ALIVE = ("queued", "running", "paused", "waiting")
 RESUMABLE = ("interrupted", "stopped", "failed")
 

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import GrayShelfError
-from grayshelf.core.flats.exposure import (
+from grayshelf.core.flats.model import (
     Bound,
     ExposureWindow,
     FlatTarget,
@@ -19,8 +19,8 @@ from grayshelf.core.flats.exposure import (
     Pedestal,
     Shoot,
     TestShot,
-    next_step,
 )
+from grayshelf.core.flats.search import Task, next_step
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.sensor.gain_plan import (
     BIAS_FRAMES,
@@ -236,7 +236,8 @@ class GainExercise(Exercise):
                 for s in self.shots(gain, "test")
                 if s.brightness == brightness and "level" in s.reading
             ]
-            decision = next_step(target, window, shots, Pedestal(pedestal, 5.0, "bias frames"))
+            task = Task(target, window, pedestal=Pedestal(pedestal, 5.0, "bias frames"))
+            decision = next_step(task, shots)
             if not isinstance(decision, Shoot):
                 return decision
             self._test_shot(step, gain, offset, brightness, decision)

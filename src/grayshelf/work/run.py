@@ -7,42 +7,43 @@ process killed between the two finds the file when it goes on, and takes it inst
 from __future__ import annotations
 
 import math
-import re
 import threading
 from collections.abc import Callable
 from dataclasses import asdict, replace
 from datetime import datetime
-from pathlib import Path
 from typing import Any
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.checks.frames import flat_level, light_leak
-from grayshelf.core.errors import CannotCombine, Conflict, DeviceError, GrayShelfError
-from grayshelf.core.filing.names import frame_stem, night_folder, safe_name
-from grayshelf.core.flats.exposure import Found, NoAnswer, Pedestal, Shoot, TestShot, next_step
+from grayshelf.core.errors import Conflict, DeviceError, GrayShelfError
+from grayshelf.core.filing.names import frame_place, safe_name
+from grayshelf.core.flats.diffusers import advise, listed
+from grayshelf.core.flats.model import Found, NoAnswer, Pedestal, Prior, Shoot, TestShot
+from grayshelf.core.flats.search import Task, next_step
+from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.frames.angle import circular_difference
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.night import night_of_utc
-from grayshelf.core.matching.model import CommonSettings
 from grayshelf.core.planning.runsheet import FlatWish, RunSheet, StepKind, afterwards
 from grayshelf.core.sensor.statistics import FrameStatistics, flat_statistics
 from grayshelf.devices.ports import RigDevices
-from grayshelf.library.catalog import enter_own_file, regroup
-from grayshelf.library.levels import pedestal_level
+from grayshelf.library.catalog import enter_own_file
 from grayshelf.library.library import Library
-from grayshelf.library.models import FlatSetting, Folder, Frame, FrameSet, Job, Rig, RunShot, RunStep
-from grayshelf.library.shelf import flat_target, wishes_of
-from grayshelf.work.build import build_master
+from grayshelf.library.models import FlatSetting, Folder, Job, Rig, RunShot, RunStep
 from grayshelf.work.gates import pass_gate
 from grayshelf.work.jobs import JobControl, JobRunner, refuse_if_busy
+from grayshelf.work.masters_of_job import build_masters_of_job, group_new_frames
+from grayshelf.work.row_search import RowSearch
 from grayshelf.work.shooting import Shooter, ShotSettings, bring_in
 from grayshelf.work.steps import OPEN, Stepwise
 
 #: Room between the numbers of steps, so that a gate can be put in between.
 SEQ = 100
+#: A diffuser that was hung for its stops, and is not on the light's list.
+UNNAMED = "a diffuser of your own"
 
 
 def make_run(session: Session, library: Library, rig: Rig, sheet: RunSheet) -> Job:
@@ -98,13 +99,15 @@ class Run(Stepwise):
         self.runner = runner
         self.devices = devices
         self.control = control
-        self.rows = [FlatWish(**{**row, "targets": tuple(row["targets"])}) for row in params["rows"]]
+        self.rows = [
+            FlatWish(**{**row, "targets": tuple(row["targets"]), "stack": tuple(row.get("stack", ()))})
+            for row in params["rows"]
+        ]
         with library.db.session() as session:
             job = session.get_one(Job, control.job_id)
             assert job.rig_id is not None
             rig = library.rig(session, job.rig_id)
             self.rig_id = rig.id
-            self.wishes, self.rig = wishes_of(rig), rig
             self.zone = library.zone(session)
             self.shooter = Shooter(library, devices, control, rig, self.zone)
         self._handlers: dict[str, Callable[[RunStep], None]] = {
@@ -182,15 +185,18 @@ class Run(Stepwise):
         assert step.row is not None
         row = self.rows[step.row]
         self._set_up_for(row)
-        facts = self.devices.camera.facts
-        target = flat_target(self.library, self.rig, facts.white_adu, row.gain)
-        window = self.wishes.window()
-        pedestal = self._pedestal(row)
-        prior = row.prior_exposure_s
+        search = self._search(row)
+        prior = None if row.prior_exposure_s is None else Prior(row.prior_exposure_s)
+        pulse = search.source.pulse
+        task = Task(search.target, search.window, pedestal=search.pedestal, prior=prior, pulse=pulse)
+        # What was wished when it was searched stays with the search.
+        self.change(
+            step, params={**step.params, "target": asdict(search.target), "window": asdict(search.window)}
+        )
         while True:
             self.control.check()
             shots = self._shots(step)
-            decision = next_step(target, window, [_as_test(s) for s in shots], pedestal, prior)
+            decision = next_step(task, [_as_test(s) for s in shots])
             if isinstance(decision, Found):
                 self._found(step, row, decision)
                 return
@@ -203,17 +209,12 @@ class Run(Stepwise):
             self._test_shot(step, row, decision)
             self._tell()
 
-    def _pedestal(self, row: FlatWish) -> Pedestal | None:
-        facts = self.devices.camera.facts
-        want = CommonSettings(
-            facts.name,
-            facts.width,
-            facts.height,
-            (row.binning, row.binning),
-            gain=row.gain,
-            offset=row.offset,
-        )
-        return pedestal_level(self.library, want)
+    def _search(self, row: FlatWish) -> RowSearch:
+        """What the row wishes on the sheet of flat settings, its light and its pedestal."""
+        key = RowKey(row.filter_code, row.gain, row.offset, row.binning)
+        with self.library.db.session() as session:
+            rig = self.library.rig(session, self.rig_id)
+            return RowSearch(self.library, session, rig, self.devices, key)
 
     def _shots(self, step: RunStep) -> list[RunShot]:
         with self.library.db.session() as session:
@@ -244,20 +245,28 @@ class Run(Stepwise):
 
     def _found(self, step: RunStep, row: FlatWish, found: Found) -> None:
         with self.library.db.session() as session:
-            session.add(
-                FlatSetting(
-                    rig_id=self.rig_id,
-                    filter_code=row.filter_code,
-                    gain=row.gain,
-                    offset=row.offset,
-                    binning=row.binning,
-                    brightness=row.brightness,
-                    exposure_s=found.exposure_s,
-                    expected_adu=found.expected_adu,
-                    shots=found.shots,
-                    found_at=self.library.clock.now(),
+            # Behind something that is not on the light's list, a setting could not be shot again.
+            if UNNAMED not in row.stack:
+                session.add(
+                    FlatSetting(
+                        rig_id=self.rig_id,
+                        filter_code=row.filter_code,
+                        gain=row.gain,
+                        offset=row.offset,
+                        binning=row.binning,
+                        brightness=row.brightness,
+                        exposure_s=found.exposure_s,
+                        expected_adu=found.expected_adu,
+                        shots=found.shots,
+                        found_at=self.library.clock.now(),
+                        source=self._search(row).source.name,
+                        diffusers=list(row.stack),
+                        target_adu=found.target_adu,
+                        pedestal_adu=found.pedestal_adu,
+                        banding_percent=found.banding_percent,
+                        step_id=step.id,
+                    )
                 )
-            )
             download = self.devices.camera.facts.download_s
             for other in session.scalars(
                 select(RunStep).where(RunStep.job_id == self.control.job_id, RunStep.row == step.row)
@@ -288,6 +297,13 @@ class Run(Stepwise):
             used = {s.seq for s in steps}
             free = [seq for seq in range(last + 1, last + SEQ) if seq not in used]
             stops = math.ceil(none.stops * 10) / 10
+            needed = f"Hang a diffuser worth {stops:.1f} stops before the panel."
+            stack, total = row.stack, row.stack_stops + stops
+            advice = advise(none, row.stack, self._search(row).source.diffusers)
+            at_hand = advice is not None and not advice.short_by
+            if advice is not None and at_hand:
+                stack, total = advice.names, advice.stops
+                needed = f"{stops:.1f} stops are needed: hang {listed(stack)}, {total:.1f} stops."
             gate = RunStep(
                 job_id=step.job_id,
                 seq=free[0],
@@ -297,10 +313,10 @@ class Run(Stepwise):
                 title=f"Diffuser for {row.filter_code}",
                 params={
                     "gate": "diffuser",
-                    "stops": stops,
+                    "stops": total - row.stack_stops,
                     "needs_person": True,
                     "seconds": 120.0,
-                    "advice": f"{none.message} Hang a diffuser worth {stops:.1f} stops before the panel.",
+                    "advice": f"{none.message} {needed}",
                     "answer": f"It hangs: try {row.filter_code} again",
                     "leave_out": f"Leave {row.filter_code} out",
                 },
@@ -323,7 +339,17 @@ class Run(Stepwise):
             for other in steps:
                 if other.row == step.row and other.kind == "dark flats":
                     other.state = "to do"
-        self.rows[step.row or 0] = replace(row, prior_exposure_s=none.bound.exposure_s)
+        # What hangs then is written down with the run: it counts for the search after the gate, also after a kill.
+        again_row = replace(
+            row,
+            prior_exposure_s=none.bound.exposure_s,
+            stack=stack if at_hand else (UNNAMED,),
+            stack_stops=total,
+        )
+        self.rows[step.row or 0] = again_row
+        with self.library.db.session() as session:
+            job = session.get_one(Job, self.control.job_id)
+            job.params = {**job.params, "rows": [asdict(r) for r in self.rows]}
 
     # -- frames -----------------------------------------------------------------------------------------------
 
@@ -392,9 +418,7 @@ class Run(Stepwise):
                 raise GrayShelfError(
                     trouble, "Put it right, then go on: the frame was set aside and is shot again."
                 )
-        with self.library.db.session() as session:
-            regroup(session, {f.id: Path(f.path) for f in session.scalars(select(Folder))})
-        self.library.touched()
+        group_new_frames(self.library)
         self.end(step)
 
     def _place(
@@ -410,6 +434,7 @@ class Run(Stepwise):
             1,
             16,
             kind,
+            camera=camera.name,
             exposure_s=exposure_s,
             filter_code=row.filter_code if row else None,
             gain=row.gain if row else settings["gain"],
@@ -418,7 +443,7 @@ class Run(Stepwise):
             set_temp_c=settings.get("set_temp_c"),
         )
         night = night_of_utc(self.library.clock.now(), self.zone)
-        place = f"{night_folder(camera.name, night)}/{re.sub(r'[^a-z]', '', kind.value)}/{frame_stem(facts)}"
+        place = frame_place(facts, night)
         self.change(step, outcome={**step.outcome, "place": place})
         return place
 
@@ -430,7 +455,7 @@ class Run(Stepwise):
             self.end(step, "skipped")
             return
         self._set_up_for(row)
-        target = self.wishes.target(self.devices.camera.facts.white_adu)
+        target = self._search(row).target
 
         def judge(stats: FrameStatistics) -> str | None:
             finding = flat_level(stats, target.level_adu, target.tolerance_adu)
@@ -445,7 +470,7 @@ class Run(Stepwise):
         if not step.params.get("exposure_known") or exposure is None:
             self.end(step, "skipped")
             return
-        pedestal = self._pedestal(row)
+        pedestal = self._search(row).pedestal
         self._series(step, FrameKind.DARK_FLAT, row, float(exposure), _leak_judge(pedestal))
 
     def _cool(self, step: RunStep) -> None:
@@ -478,42 +503,15 @@ class Run(Stepwise):
     # -- masters ----------------------------------------------------------------------------------------------
 
     def _build(self, step: RunStep) -> None:
-        """Build the masters of everything this run has shot so far: what lies in the dark first, then flats."""
-        with self.library.db.session() as session:
-            regroup(session, {f.id: Path(f.path) for f in session.scalars(select(Folder))})
-            sets = self._sets_of_run(session)
-        built, failed = [], []
-        for number, (set_id, title) in enumerate(sets):
-            self.control.check()
-            self.control.report(0.95, f"Building {title}")
-            self.change(step, count=len(sets), done=number)
-            self.runner.broker.publish("run", id=self.control.job_id)
-            try:
-                built.append(build_master(self.library, set_id, lambda share: self.control.check()))
-            except CannotCombine as error:
-                failed.append({"title": title, "message": error.message, "advice": error.advice})
-        self.end(step, masters=built, failed=failed)
-        self.change(step, done=len(sets), count=len(sets))
-        self.library.touched()
+        """Build the masters of everything this run has shot so far."""
 
-    def _sets_of_run(self, session: Session) -> list[tuple[int, str]]:
-        rows = session.scalars(
-            select(FrameSet)
-            .where(
-                FrameSet.id.in_(
-                    select(Frame.set_id)
-                    .join(RunShot, RunShot.frame_id == Frame.id)
-                    .join(RunStep, RunStep.id == RunShot.step_id)
-                    .where(RunStep.job_id == self.control.job_id)
-                ),
-                FrameSet.master_set_id.is_(None),
-                FrameSet.is_master.is_(False),
-            )
-            .order_by(FrameSet.id)
-        ).all()
-        first = {"bias": 0, "dark": 1, "dark flat": 2, "flat": 3}
-        ordered = sorted(rows, key=lambda r: (first.get(r.kind, 9), r.id))
-        return [(r.id, f"the master {r.kind} {r.facts.get('filter_code') or ''}".strip()) for r in ordered]
+        def tell(done: int, count: int, title: str) -> None:
+            if title:
+                self.control.report(0.95, f"Building {title}")
+            self.change(step, count=count, done=done)
+            self.runner.broker.publish("run", id=self.control.job_id)
+
+        self.end(step, **build_masters_of_job(self.library, self.control, tell))
 
     def _ended(self) -> dict[str, Any]:
         with self.library.db.session() as session:

@@ -34,6 +34,7 @@ class ShotSettings:
     binning: int = 1
     filter_code: str | None = None
     focus: float | None = None
+    of_sky: bool = False
 
 
 @dataclass(frozen=True)
@@ -89,6 +90,7 @@ class Shooter:
             height=camera.height // settings.binning,
             bits=16,
             kind=settings.kind,
+            of_sky=settings.of_sky,
             camera=camera.name,
             exposure_s=settings.exposure_s,
             gain=settings.gain,

@@ -10,6 +10,8 @@ from datetime import datetime
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from grayshelf.core.flats.diffusers import stops_of
+from grayshelf.core.flats.settings import RowKey, wishes_from
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.frames.sets import nominal_exposure
@@ -28,10 +30,11 @@ from grayshelf.core.planning.runsheet import (
     timed,
 )
 from grayshelf.devices.ports import RigDevices
+from grayshelf.library.flat_sheet import kept_rows, newest_setting, source_of, stale_reason
 from grayshelf.library.levels import electrons_per_adu, sky_electrons
 from grayshelf.library.library import Library
 from grayshelf.library.measurements import checked_offsets
-from grayshelf.library.models import FlatSetting, Job, Rig
+from grayshelf.library.models import Job, Rig
 from grayshelf.library.shelf import (
     LightSet,
     events_of,
@@ -142,31 +145,6 @@ def pace_of(devices: RigDevices | None) -> RigPace:
     )
 
 
-def last_setting(
-    session: Session,
-    rig_id: int,
-    filter_code: str,
-    gain: float,
-    offset: float,
-    binning: int,
-    brightness: int | None,
-) -> FlatSetting | None:
-    """The newest exposure found for these settings at this brightness."""
-    return session.scalar(
-        select(FlatSetting)
-        .where(
-            FlatSetting.rig_id == rig_id,
-            FlatSetting.filter_code == filter_code,
-            FlatSetting.gain == gain,
-            FlatSetting.offset == offset,
-            FlatSetting.binning == binning,
-            FlatSetting.brightness == brightness,
-        )
-        .order_by(FlatSetting.found_at.desc(), FlatSetting.id.desc())
-        .limit(1)
-    )
-
-
 def flat_gap_key(filter_code: str, gain: float, offset: float, binning: int, angle: float | None) -> str:
     """The name of a row of flats, the same from one look to the next."""
     turned = "" if angle is None else f"@{round(angle) % 360}"
@@ -177,7 +155,7 @@ def _offers(library: Library, session: Session, rig: Rig, now: datetime, wishes:
     """Rows of flats that could be shot now and would serve lights that wait."""
     tolerances, events = tolerances_of(rig), events_of(rig)
     tonight = night_of_utc(now, library.zone(session))
-    by_code = {f.code: f for f in rig.filters}
+    by_code, kept = {f.code: f for f in rig.filters}, kept_rows(session, rig)
     rows: dict[str, RowOffer] = {}
     ordered = sorted(
         gaps(library, rig.id, with_care=True),
@@ -219,20 +197,32 @@ def _offers(library: Library, session: Session, rig: Rig, now: datetime, wishes:
             rows[key] = replace(merged, on_sheet=_on_sheet(merged, wishes))
             continue
         in_wheel = by_code.get(want.filter_code)
+        row_key = RowKey(want.filter_code, want.gain, want.offset, binning)
+        own = kept[row_key].wishes if row_key in kept else {}
+        setting = newest_setting(session, rig.id, row_key)
+        if setting is not None and stale_reason(setting, rig.events):
+            setting = None
         brightness = in_wheel.brightness if in_wheel else None
-        setting = last_setting(session, rig.id, want.filter_code, want.gain, want.offset, binning, brightness)
+        stack: list[str] = []
+        if setting is not None:
+            brightness, stack = setting.brightness, list(setting.diffusers)
+        elif own.get("brightness") is not None:
+            brightness = int(own["brightness"])
+        source = source_of(session, rig, wishes_from(rig.wishes, own), None)
         wish = FlatWish(
             filter_code=want.filter_code,
             gain=want.gain,
             offset=want.offset,
             binning=binning,
-            n_flats=wishes.frames,
-            n_dark_flats=wishes.frames,
+            n_flats=int(own.get("n_flats", wishes.frames)),
+            n_dark_flats=int(own.get("n_dark_flats", wishes.frames)),
             lights=gap.lights,
             focus=want.focus,
             angle_deg=want.angle.deg if want.angle and want.angle.of == "mechanical" else None,
             brightness=brightness,
             prior_exposure_s=setting.exposure_s if setting else None,
+            stack=tuple(stack),
+            stack_stops=stops_of(stack, source.diffusers),
             wheel_position=in_wheel.position if in_wheel else 0,
             targets=gap.targets,
             hole=not gap.care_only,

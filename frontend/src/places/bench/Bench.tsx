@@ -4,15 +4,12 @@ import { Navigate, useNavigate, useParams, useSearchParams } from "react-router"
 import { useBench, useMeasurement, type BenchKind } from "../../api/hooks";
 import { Button, HeadChoice, PageHead, Trouble, Waiting } from "../../parts/basics";
 import { useHere } from "../../parts/context";
+import { FlatSheet } from "./flats/FlatSheet";
 import { GainView } from "./Gain";
+import { KINDS, type BenchPage } from "./kinds";
 import { OffsetView } from "./Offset";
 import { CameraCard } from "./Shared";
 import { Start } from "./Start";
-
-const KINDS: { value: BenchKind; label: string }[] = [
-  { value: "offset", label: "Offset" },
-  { value: "gain", label: "Gain" },
-];
 
 /** How the exercise goes, where none was done yet. */
 function Explain({ kind }: { kind: BenchKind }) {
@@ -65,6 +62,14 @@ function Explain({ kind }: { kind: BenchKind }) {
 /** The Bench: measuring the gear, one chart with its reading beside it. */
 export function Bench() {
   const { rig } = useHere();
+  const { kind } = useParams();
+  if (rig && kind === "flats") return <FlatSheet rig={rig.id} key={rig.id} />;
+  return <Camera />;
+}
+
+/** What is measured of the camera: its offset, its gain. */
+function Camera() {
+  const { rig } = useHere();
   const { kind = "offset" } = useParams();
   const [query, setQuery] = useSearchParams();
   const navigate = useNavigate();
@@ -94,7 +99,11 @@ export function Bench() {
     <div className="mx-auto max-w-[1280px] px-6 pt-2.5 pb-6 max-md:px-4">
       <PageHead
         title={
-          <HeadChoice options={KINDS} value={known} onChange={(value) => void navigate(`/bench/${value}`)} />
+          <HeadChoice<BenchPage>
+            options={[...KINDS]}
+            value={known}
+            onChange={(value) => void navigate(`/bench/${value}`)}
+          />
         }
       >
         {data && (

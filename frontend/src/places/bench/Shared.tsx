@@ -154,7 +154,7 @@ export function CameraCard({
                 {row.when && (
                   <button
                     type="button"
-                    className="text-s underline underline-offset-2 hover:no-underline"
+                    className="-my-1 py-1 text-s underline underline-offset-2 hover:no-underline"
                     onClick={() => back.mutate(row.gain)}
                     aria-label={`Take back what was kept for ${row.gain_text}`}
                   >

@@ -4,6 +4,7 @@ import { useSearchParams } from "react-router";
 import { api, get, type Schemas } from "../../api/client";
 import { useChange, useIntake, useJobAction, useProblems, useSets } from "../../api/hooks";
 import { Bar, Button, PageHead, Segments, Trouble, Waiting } from "../../parts/basics";
+import { Degrees, degreesOf } from "../../parts/Degrees";
 
 type FolderData = Schemas["FolderOut"];
 
@@ -101,8 +102,17 @@ function FolderCard({ folder }: { folder: FolderData }) {
 function Site({ data }: { data: Schemas["IntakeOut"] }) {
   const [name, setName] = useState(data.site);
   const [zone, setZone] = useState(data.time_zone);
-  const keep = useChange(() => get(api.PUT("/api/site", { body: { name, time_zone: zone } })));
-  const changed = name !== data.site || zone !== data.time_zone;
+  const [latitude, setLatitude] = useState(data.latitude?.toString() ?? "");
+  const [longitude, setLongitude] = useState(data.longitude?.toString() ?? "");
+  const keep = useChange(() =>
+    get(
+      api.PUT("/api/site", {
+        body: { name, time_zone: zone, latitude: degreesOf(latitude), longitude: degreesOf(longitude) },
+      }),
+    ),
+  );
+  const moved = degreesOf(latitude) !== data.latitude || degreesOf(longitude) !== data.longitude;
+  const changed = name !== data.site || zone !== data.time_zone || moved;
   return (
     <form
       className="flex flex-col gap-2 border-t border-line pt-3"
@@ -134,13 +144,22 @@ function Site({ data }: { data: Schemas["IntakeOut"] }) {
             <option key={z} value={z} />
           ))}
         </datalist>
+        <label htmlFor="site-north">Latitude</label>
+        <span className="flex items-center gap-2">
+          <Degrees id="site-north" value={latitude} onChange={setLatitude} />° north
+        </span>
+        <label htmlFor="site-east">Longitude</label>
+        <span className="flex items-center gap-2">
+          <Degrees id="site-east" value={longitude} onChange={setLongitude} />° east
+        </span>
       </div>
       <p className="text-s text-ink2">
-        A night runs from noon to noon by this clock, and is named by its evening.
+        A night runs from noon to noon by this clock, and is named by its evening. Its place tells the sun’s
+        course; south and west are negative.
       </p>
       {changed && (
         <Button type="submit" look="ink" className="self-start" disabled={keep.isPending}>
-          Count nights by this clock
+          {zone !== data.time_zone ? "Count nights by this clock" : "Keep the site"}
         </Button>
       )}
       {keep.data && !changed && <p role="status">{keep.data.message}</p>}
@@ -355,7 +374,7 @@ export function Intake() {
               <FolderCard key={folder.id} folder={folder} />
             ))}
           </ul>
-          <Site key={data.time_zone + data.site} data={data} />
+          <Site key={`${data.time_zone}${data.site}${data.latitude}${data.longitude}`} data={data} />
         </div>
         <section className="min-w-0">
           {data.folders.length > 0 && (

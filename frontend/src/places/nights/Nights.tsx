@@ -169,7 +169,9 @@ function SetRow({ set, onOpen }: { set: LightSet; onOpen: () => void }) {
       {set.calibrated && <span className="col-span-3 text-ink2">already calibrated</span>}
       {!set.calibrated &&
         LINES.map((kind) => {
-          const mark = set.marks.find((m) => m.kind === kind);
+          // Flats of the sky have a bias in the place of a dark flat.
+          const bias = kind === "dark flat" ? set.marks.find((m) => m.kind === "bias") : undefined;
+          const mark = set.marks.find((m) => m.kind === kind) ?? bias;
           if (!mark) return <span key={kind} />;
           const missing = mark.verdict === "nothing fits";
           if (mark.waits)
@@ -184,7 +186,7 @@ function SetRow({ set, onOpen }: { set: LightSet; onOpen: () => void }) {
               className={`flex items-center gap-2 ${missing ? "font-semibold text-accent" : ""}`}
             >
               <SmallSpine step={mark.age_step ?? 0} care={mark.verdict === "fits with care"} gap={missing} />
-              {mark.verdict}
+              {mark.kind === "bias" ? `bias ${mark.verdict}` : mark.verdict}
             </span>
           );
         })}

@@ -1,6 +1,7 @@
 import { scaleLinear } from "d3-scale";
 
 import type { Schemas } from "../../api/client";
+import { Axes } from "../../parts/Axes";
 
 type Search = Schemas["SearchOut"];
 
@@ -99,30 +100,7 @@ export function ExposureChart({ search }: { search: Search }) {
           fill="none"
         />
       )}
-      <path d={`M${L} ${T}V${H - B}H${W - R}`} stroke="var(--ink)" fill="none" />
-      {y.ticks(4).map((tick) => (
-        <g key={tick}>
-          <path d={`M${L - 5} ${y(tick)}h5`} stroke="var(--ink)" />
-          <text x={L - 9} y={y(tick) + 4} textAnchor="end" fontSize="12" className="num" fill="var(--ink2)">
-            {adu.format(tick)}
-          </text>
-        </g>
-      ))}
-      {x.ticks(6).map((tick) => (
-        <g key={tick}>
-          <path d={`M${x(tick)} ${H - B}v5`} stroke="var(--ink)" />
-          <text
-            x={x(tick)}
-            y={H - B + 18}
-            textAnchor="middle"
-            fontSize="12"
-            className="num"
-            fill="var(--ink2)"
-          >
-            {tick}
-          </text>
-        </g>
-      ))}
+      <Axes x={x} y={y} left={L} right={W - R} top={T} base={H - B} xTicks={6} yTicks={4} />
       <text x={W - R} y={H - 6} textAnchor="end" fontSize="12" fill="var(--ink2)">
         exposure, s
       </text>

@@ -26,6 +26,9 @@ export function GateSign({ gate, flat = false }: { gate: string; flat?: boolean 
           strokeDasharray="4 3"
         />
       ) : null}
+      {gate === "sky" ? (
+        <path d="M17 22V6M8 22L3 10M26 22l5-12M12 2h10" fill="none" stroke="currentColor" strokeWidth="2.4" />
+      ) : null}
       {gate === "focus" ? (
         <path d="M17 4v16M11 12l6 8l6-8" fill="none" stroke="currentColor" strokeWidth="2.4" />
       ) : null}

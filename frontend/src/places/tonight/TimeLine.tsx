@@ -7,6 +7,8 @@ import { GateSign } from "./Gate";
 type Step = Schemas["StepOut"];
 
 const GATE = 62;
+/** A letter of a gate's head is about so wide; a head that would reach the next one is set smaller. */
+const HEAD_LETTER = 8.4;
 const BREAK = 64;
 const POST = 3;
 
@@ -222,6 +224,9 @@ export function TimeLine({
         const next = block === firstGate && (step.state === "waiting" || !running);
         const waits = step.state === "waiting";
         const done = !OPEN.has(step.state);
+        const following = drawn.find((other) => other.kind === "gate" && other.x > block.x);
+        const room = following ? following.x - block.x - 12 : Infinity;
+        const head = `${step.title}${next ? ", now" : ""}`;
         const label = `${step.title}, ${step.start_clock}${waits ? ": waits for you" : done ? ": done" : ""}`;
         return (
           <div
@@ -232,11 +237,12 @@ export function TimeLine({
           >
             <div className="absolute top-0 left-0 whitespace-nowrap">
               <p
-                className={`text-xl font-semibold ${next ? "text-accent" : done ? "text-ink2" : ""}`}
+                className={`${head.length * HEAD_LETTER > room ? "text-l leading-6" : "text-xl"} font-semibold ${
+                  next ? "text-accent" : done ? "text-ink2" : ""
+                }`}
                 style={{ fontStretch: "88%" }}
               >
-                {step.title}
-                {next ? ", now" : ""}
+                {head}
               </p>
               <p className="text-s text-ink2">{shortAdvice(step)}</p>
             </div>

@@ -45,6 +45,18 @@ def light_leak(capped: FrameStatistics, pedestal_adu: float, dark_current_adu: f
     )
 
 
+def sky_missed(off_adu: float, tolerance_adu: float) -> Finding:
+    """What to say of a flat of the twilight sky that missed its level by so much."""
+    return Finding(
+        "level",
+        off_adu,
+        "ADU",
+        f"The sky gave {abs(off_adu):,.0f} ADU {'more' if off_adu > 0 else 'less'} than it should have, outside "
+        f"±{tolerance_adu:,.0f}: the frame is left out of the master.",
+        "A cloud, or the moon behind one? The next exposure follows the sky again.",
+    )
+
+
 def flat_level(stats: FrameStatistics, target_adu: float, tolerance_adu: float) -> Finding | None:
     """Whether a flat of a series is too far off to be used (the wrong filter is in, the panel went dark).
 

@@ -28,7 +28,9 @@ def frame_stem(facts: FrameFacts) -> str:
     parts = [safe_name(facts.kind.value if facts.kind else "frame").replace("_", "")]
     if facts.kind in (FrameKind.FLAT, FrameKind.LIGHT) and facts.filter_code:
         parts.append(safe_name(facts.filter_code))
-    if facts.exposure_s is not None and facts.kind is not FrameKind.BIAS:
+    if facts.of_sky:
+        parts.append("sky")
+    elif facts.exposure_s is not None and facts.kind is not FrameKind.BIAS:
         parts.append(f"{facts.exposure_s:g}s")
     temp = facts.set_temp_c if facts.set_temp_c is not None else facts.sensor_temp_c
     if facts.kind in (FrameKind.DARK, FrameKind.BIAS) and temp is not None:
@@ -43,6 +45,12 @@ def frame_stem(facts: FrameFacts) -> str:
 def night_folder(camera: str, night: date) -> str:
     """Where the frames of a night go, below the library's folder: 'frames/Dunlin_M24/2026-10-18'."""
     return f"frames/{safe_name(camera)}/{night.isoformat()}"
+
+
+def frame_place(facts: FrameFacts, night: date) -> str:
+    """Folder and first part of the name of a series: 'frames/Dunlin_M24/2026-10-18/flat/flat_SII_7.4s_g200_o30_bin1'."""
+    kind = re.sub(r"[^a-z]", "", facts.kind.value if facts.kind else "frame")
+    return f"{night_folder(facts.camera or 'camera', night)}/{kind}/{frame_stem(facts)}"
 
 
 def master_name(facts: FrameFacts, n_frames: int) -> str:

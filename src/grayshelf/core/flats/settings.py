@@ -1,56 +1,172 @@
-"""What a rig wants of its flats, in the units people use."""
+"""What is wished of the flats of a rig or of one row of its sheet, in the units people use."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, fields
+from typing import Any
 
 from grayshelf.core.errors import GrayShelfError
-from grayshelf.core.flats.exposure import Bound, ExposureWindow, FlatTarget
+from grayshelf.core.flats.model import Bound, ExposureWindow, FlatTarget, Mode
+
+MODES = ("time", "brightness", "both")
+#: Exposure to come near where nobody wishes another one (common practice: a few seconds).
+USUAL_EXPOSURE_S = 2.0
+#: No target lies above this share of the range.
+HIGHEST_TARGET = 0.95
+#: Wishes that take the place of another one: a row that sets one of them lets go of the others.
+INSTEAD_OF = (("level_percent", "level_adu", "level_electrons"), ("tolerance_percent", "tolerance_adu"))
+
+
+@dataclass(frozen=True)
+class RowKey:
+    """What makes a row: nothing here is left at what the camera happens to have."""
+
+    filter_code: str
+    gain: float
+    offset: float
+    binning: int
+
+    def __str__(self) -> str:
+        return f"{self.filter_code}:g{self.gain:g}:o{self.offset:g}:b{self.binning}"
+
+    @property
+    def as_json(self) -> dict[str, Any]:
+        """The key as plain data."""
+        return {
+            "filter_code": self.filter_code,
+            "gain": self.gain,
+            "offset": self.offset,
+            "binning": self.binning,
+        }
 
 
 @dataclass(frozen=True)
 class FlatWishes:
-    """Target, tolerance and window for the flats of a rig.
+    """Target, tolerance, window, way of searching, source and counts.
 
     Common practice, no published source: a third to a half of the range, ±10 % of the target.
     """
 
     level_percent: float = 45.0
     """Of the range from 0 to white."""
+    level_adu: float | None = None
+    """Instead of the percentage."""
+    level_electrons: float | None = None
+    """Above the pedestal, instead of both."""
     tolerance_percent: float = 10.0
     """Of the target."""
+    tolerance_adu: float | None = None
+    """Instead of the percentage."""
     shortest_s: float = 0.5
     shortest_reason: str = "the panel flickers below it"
     longest_s: float = 30.0
     longest_reason: str = "your limit"
     linear_limit_percent: float = 92.0
+    mode: Mode = "time"
+    brightness: int | None = None
+    exposure_s: float | None = None
+    n_flats: int = 25
+    n_dark_flats: int = 25
+    source: str = ""
+    """Name of the light; empty takes the rig's."""
+    diffusers: tuple[str, ...] = ()
 
     def __post_init__(self) -> None:
+        object.__setattr__(self, "diffusers", tuple(self.diffusers))
         if not 1.0 <= self.level_percent <= 90.0:
             raise GrayShelfError("The target level must lie between 1 and 90 % of the range.")
+        if self.level_adu is not None and not 500.0 <= self.level_adu <= 62_000.0:
+            raise GrayShelfError("The target level must lie between 500 and 62,000 ADU.")
+        if self.level_electrons is not None and not 50.0 <= self.level_electrons <= 1e6:
+            raise GrayShelfError("The target level must lie between 50 and 1,000,000 electrons.")
         if not 0.5 <= self.tolerance_percent <= 50.0:
             raise GrayShelfError("The tolerance must lie between 0.5 and 50 % of the target.")
-        if not 0.0 < self.shortest_s < self.longest_s:
+        if self.tolerance_adu is not None and not 50.0 <= self.tolerance_adu <= 20_000.0:
+            raise GrayShelfError("The tolerance must lie between 50 and 20,000 ADU.")
+        if not 0.0 < self.shortest_s < self.longest_s <= 3600.0:
             raise GrayShelfError("The shortest exposure must be above zero and below the longest.")
+        if self.mode not in MODES:
+            raise GrayShelfError(f"A search is for {', '.join(MODES)}, not '{self.mode}'.")
+        if self.brightness is not None and not 0 <= self.brightness <= 65_535:
+            raise GrayShelfError("The brightness must be a whole number from 0.")
+        if self.exposure_s is not None and not 0.0 < self.exposure_s <= 3600.0:
+            raise GrayShelfError("The exposure must lie above zero and below an hour.")
+        if not (0 <= self.n_flats <= 1000 and 0 <= self.n_dark_flats <= 1000):
+            raise GrayShelfError("Counts go from 0 to 1,000.")
 
-    def target(self, white_adu: float, linear_limit_adu: float | None = None) -> FlatTarget:
+    def target(
+        self,
+        white_adu: float,
+        linear_limit_adu: float | None = None,
+        e_per_adu: float | None = None,
+        pedestal_adu: float = 0.0,
+    ) -> FlatTarget:
         """The target in ADU for a camera that is full at `white_adu`.
 
         Parameters
         ----------
         linear_limit_adu
             As measured at the gain to be used; None takes the usual share of the range.
+        e_per_adu, pedestal_adu
+            Needed where the target is given in electrons above the pedestal.
+
+        Raises
+        ------
+        GrayShelfError
+            Where electrons are asked for and nobody knows how many are in an ADU, or more than a pixel gives.
         """
-        level = white_adu * self.level_percent / 100.0
-        return FlatTarget(
-            level,
-            level * self.tolerance_percent / 100.0,
-            white_adu,
-            white_adu * self.linear_limit_percent / 100.0 if linear_limit_adu is None else linear_limit_adu,
+        level = white_adu * self.level_percent / 100.0 if self.level_adu is None else self.level_adu
+        if self.level_electrons is not None:
+            if not e_per_adu:
+                raise GrayShelfError(
+                    "The target is given in electrons, but nobody knows how many are in an ADU at this gain.",
+                    "Measure the gain on the Bench, or give the target in ADU.",
+                )
+            level = pedestal_adu + self.level_electrons / e_per_adu
+            most = HIGHEST_TARGET * white_adu
+            if level > most:
+                raise GrayShelfError(
+                    f"{self.level_electrons:,.0f} electrons are more than a pixel gives at this gain: "
+                    f"near full it has {(most - pedestal_adu) * e_per_adu:,.0f}.",
+                    "Ask for fewer, or shoot at a lower gain.",
+                )
+        level = min(level, HIGHEST_TARGET * white_adu)
+        share = self.tolerance_percent / 100.0
+        tolerance = level * share if self.tolerance_adu is None else self.tolerance_adu
+        limit = (
+            white_adu * self.linear_limit_percent / 100.0 if linear_limit_adu is None else linear_limit_adu
         )
+        return FlatTarget(level, tolerance, white_adu, limit)
+
+    @property
+    def preferred_s(self) -> float:
+        """The exposure that stays, or that is to be come near, where the brightness is looked for."""
+        return self.exposure_s if self.exposure_s is not None else USUAL_EXPOSURE_S
+
+    @property
+    def shortest(self) -> Bound:
+        """The shortest exposure that the person allows."""
+        return Bound(self.shortest_s, self.shortest_reason)
+
+    @property
+    def longest(self) -> Bound:
+        """The longest exposure that the person allows."""
+        return Bound(self.longest_s, self.longest_reason)
 
     def window(self, probe_s: float = 0.02) -> ExposureWindow:
-        """The permitted exposures with the reasons of their bounds."""
-        return ExposureWindow(
-            Bound(self.shortest_s, self.shortest_reason), Bound(self.longest_s, self.longest_reason), probe_s
-        )
+        """The exposures that the person allows, with the reasons of their bounds."""
+        return ExposureWindow(self.shortest, self.longest, probe_s)
+
+
+def wishes_from(*layers: Mapping[str, Any]) -> FlatWishes:
+    """Wishes from the rig's, overlaid by a row's own: what a later layer sets, counts."""
+    known = {f.name for f in fields(FlatWishes)}
+    values: dict[str, Any] = {}
+    for layer in layers:
+        for group in INSTEAD_OF:
+            if any(layer.get(name) is not None for name in group):
+                for name in group:
+                    values.pop(name, None)
+        values.update({k: v for k, v in layer.items() if k in known})
+    return FlatWishes(**values)

@@ -42,6 +42,8 @@ class FrameFacts:
     electrons_per_adu: float | None = None
     angle: CameraAngle | None = None
     focus: float | None = None
+    of_sky: bool = False
+    """A flat of the twilight sky: every frame of its set has an exposure of its own."""
     bayer_pattern: str | None = None
     row_order: str | None = None
     pedestal_adu: float | None = None

@@ -17,7 +17,7 @@ from astropy.io import fits
 from grayshelf.core.frames.angle import CameraAngle
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.fits_blocks import ImageHeader, card_value
-from grayshelf.core.frames.kinds import FrameKind, parse_kind
+from grayshelf.core.frames.kinds import FrameKind, is_of_the_sky, parse_kind
 from grayshelf.core.frames.night import night_of_local, night_of_utc
 
 EXPOSURE = ("EXPTIME", "EXPOSURE", "EXP_TIME", "EXPOSURETIME")
@@ -226,6 +226,7 @@ def read_facts(image: ImageHeader, file_name: str, zone: ZoneInfo) -> FrameFacts
         bits=image.bits,
         kind=kind,
         is_master=is_master or bool(combined and combined > 1),
+        of_sky=bool(kind_text) and is_of_the_sky(kind_text or ""),
         n_combined=int(combined) if combined else None,
         camera=reader.text(*CAMERA),
         exposure_s=exposure,

@@ -43,6 +43,12 @@ _SPELLINGS: dict[str, FrameKind] = {
 }
 
 
+def is_of_the_sky(text: str) -> bool:
+    """Whether an IMAGETYP value says that a flat was taken of the twilight sky: 'Sky Flat', 'TWILIGHT FLAT' ..."""
+    letters = re.sub(r"[^a-z]", "", text.lower())
+    return parse_kind(text)[0] is FrameKind.FLAT and ("sky" in letters or "twilight" in letters)
+
+
 def parse_kind(text: str) -> tuple[FrameKind | None, bool]:
     """Read an IMAGETYP value.
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import date, datetime, timedelta
+from datetime import UTC, date, datetime, timedelta
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from grayshelf.core.errors import GrayShelfError
@@ -33,6 +33,25 @@ def night_of_local(local: datetime) -> date:
 def night_of_utc(utc: datetime, zone: ZoneInfo) -> date:
     """The night to which an aware UTC time belongs at a site in `zone`."""
     return night_of_local(utc.astimezone(zone).replace(tzinfo=None))
+
+
+def event_moment(on: date | None, now: datetime, zone: ZoneInfo) -> datetime:
+    """When something was done to a rig, entered as a day: before that day's night; today or no day is now.
+
+    Raises
+    ------
+    GrayShelfError
+        Where the day is still to come.
+    """
+    today = now.astimezone(zone).date()
+    if on is None or on == today:
+        return now
+    if on > today:
+        raise GrayShelfError(
+            f"{on:%-d %b %Y} is still to come: what was not done yet makes nothing stale.",
+            "Enter the day on which it was done.",
+        )
+    return datetime(on.year, on.month, on.day, 12, tzinfo=zone).astimezone(UTC)
 
 
 def nights_apart(a: date, b: date) -> int:

@@ -58,7 +58,9 @@ def set_key(facts: FrameFacts) -> tuple[Hashable, ...]:
         facts.offset,
         facts.night,
     ]
-    if kind is not FrameKind.BIAS:
+    if kind is FrameKind.FLAT and facts.of_sky:
+        key.append("of the sky, each as long as it needed")
+    elif kind is not FrameKind.BIAS:
         key.append(None if facts.exposure_s is None else nominal_exposure(facts.exposure_s))
     if kind in _BY_TEMPERATURE:
         key.append(nominal_temperature(facts.sensor_temp_c, facts.set_temp_c) if held(facts) else "as it was")
@@ -149,7 +151,10 @@ def group_into_sets(members: Iterable[Member]) -> list[list[Member]]:
 
 
 def common_facts(members: Sequence[FrameFacts]) -> FrameFacts:
-    """The facts of a set: those of its first frame, with the typical temperature, angle and focus."""
+    """The facts of a set: those of its first frame, with the typical temperature, angle and focus.
+
+    The exposure of flats of the sky, which differs from frame to frame, is the typical one too.
+    """
     first = members[0]
 
     def typical(values: list[float | None]) -> float | None:
@@ -164,6 +169,7 @@ def common_facts(members: Sequence[FrameFacts]) -> FrameFacts:
     )
     return replace(
         first,
+        exposure_s=typical([m.exposure_s for m in members]) if first.of_sky else first.exposure_s,
         sensor_temp_c=typical([m.sensor_temp_c for m in members]),
         focus=typical([m.focus for m in members]),
         angle=angle,

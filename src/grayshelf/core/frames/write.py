@@ -24,6 +24,16 @@ IMAGETYP = {
 _MASTER_IMAGETYP = {kind: f"Master {kind.value.title()}" for kind in FrameKind}
 
 
+#: Another word of the trade for flats, read back by `is_of_the_sky`.
+_SKY_FLAT = "Sky Flat"
+
+
+def _imagetyp(facts: FrameFacts) -> str | None:
+    if facts.kind is FrameKind.FLAT and facts.of_sky:
+        return f"Master {_SKY_FLAT}" if facts.is_master else _SKY_FLAT
+    return (_MASTER_IMAGETYP if facts.is_master else IMAGETYP).get(facts.kind) if facts.kind else None
+
+
 def _time(moment: datetime) -> str:
     """UTC without a zone letter, as the Standard has it."""
     return moment.astimezone(UTC).replace(tzinfo=None).isoformat(timespec="milliseconds")
@@ -33,11 +43,7 @@ def frame_header(facts: FrameFacts, extra: Mapping[str, tuple[object, str]] | No
     """The header of a frame: everything that is known of it, each card with a comment."""
     header = fits.Header()
     cards: list[tuple[str, object, str]] = [
-        (
-            "IMAGETYP",
-            (_MASTER_IMAGETYP if facts.is_master else IMAGETYP).get(facts.kind) if facts.kind else None,
-            "kind of frame",
-        ),
+        ("IMAGETYP", _imagetyp(facts), "kind of frame"),
         ("INSTRUME", facts.camera, "camera"),
         ("EXPTIME", facts.exposure_s, "[s] exposure"),
         ("DATE-OBS", _time(facts.utc) if facts.utc else None, "UTC, start of exposure"),

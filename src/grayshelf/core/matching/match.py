@@ -304,13 +304,24 @@ def _pedestal_lines(
     tolerances: Tolerances,
     traits: SensorTraits,
 ) -> list[SlipLine]:
-    """The dark flat's line, and the bias' where it has to stand in."""
+    """The dark flat's line, and the bias' where it has to stand in. Flats of the sky take a bias: no exposure fits all."""
     if flat.chosen is None:
         return [
             SlipLine(FrameKind.DARK_FLAT, Verdict.NOTHING, None, (), (), "waits for the flat", FrameKind.FLAT)
         ]
     chosen = flat.chosen.holding
     settings = chosen.settings
+    if settings.exposures_differ:
+        note = "already taken off in the master flat" if chosen.pedestal_taken_off else ""
+        line = choose(
+            FrameKind.BIAS,
+            of[FrameKind.BIAS],
+            settings,
+            lambda h: judge_bias(settings, h, tolerances, traits),
+        )
+        taken_off = bool(note) and line.chosen is None
+        said = note or "each flat of the sky has an exposure of its own: a bias is taken off"
+        return [replace(line, verdict=Verdict.FITS if taken_off else line.verdict, note=said)]
     line = choose(
         FrameKind.DARK_FLAT,
         of[FrameKind.DARK_FLAT] + of[FrameKind.DARK],

@@ -34,6 +34,8 @@ class CommonSettings:
     gain: float | None = None
     offset: float | None = None
     exposure_s: float | None = None
+    exposures_differ: bool = False
+    """For flats of the sky: each frame has an exposure of its own, `exposure_s` is the typical one."""
     sensor_temp_c: float | None = None
     train: str | None = None
     filter_code: str | None = None

@@ -9,9 +9,12 @@ exposure is used, and the sheet is forecast again as the answers come in.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 from enum import StrEnum
+from typing import Any
+
+from grayshelf.core.flats.diffusers import listed
 
 #: Test shots to allow for where nothing is known of a filter, and where there is a last setting.
 SHOTS_WITHOUT_PRIOR = 3
@@ -47,6 +50,9 @@ class FlatWish:
     angle_deg: float | None = None
     brightness: int | None = None
     prior_exposure_s: float | None = None
+    stack: tuple[str, ...] = ()
+    """Diffusers that hang before the light, and what they take."""
+    stack_stops: float = 0.0
     wheel_position: int = 0
     targets: tuple[str, ...] = ()
     hole: bool = False
@@ -126,17 +132,19 @@ class RunSheet:
 
 
 def order_rows(rows: Sequence[FlatWish], current_position: int | None) -> list[FlatWish]:
-    """Order filters so that brightness and gain change least, starting from the filter that is in now."""
-    groups: dict[tuple[object, ...], list[FlatWish]] = {}
+    """Order filters so that diffusers, brightness and gain change least, starting from the filter that is in now."""
+    groups: dict[tuple[Any, ...], list[FlatWish]] = {}
     for row in rows:
-        groups.setdefault((row.brightness, row.gain, row.offset, row.binning), []).append(row)
+        groups.setdefault(
+            (row.stack_stops, row.stack, row.brightness, row.gain, row.offset, row.binning), []
+        ).append(row)
 
     def distance(row: FlatWish) -> int:
         return abs(row.wheel_position - (current_position or 0))
 
     ordered: list[FlatWish] = []
     for _, group in sorted(
-        groups.items(), key=lambda item: (min(distance(r) for r in item[1]), repr(item[0]))
+        groups.items(), key=lambda item: (*item[0][:2], min(distance(r) for r in item[1]), repr(item[0]))
     ):
         ordered += sorted(group, key=lambda r: (distance(r), r.wheel_position, r.filter_code))
     return ordered
@@ -227,6 +235,13 @@ def _gates_by_hand(
         return SheetStep(StepKind.GATE, title, pace.gate_s, needs_person=True, row=index, params=params)
 
     steps = []
+    hanging, stops = (before.stack, before.stack_stops) if before is not None else ((), 0.0)
+    if row.stack != hanging:
+        words = listed(row.stack)
+        title = f"Hang {words}" if row.stack else "Take the diffusers off"
+        said = f"{words[0].upper()}{words[1:]} hangs: go on" if row.stack else "They are off: go on"
+        step = gate("diffuser", title, f"Before the light: {words}, and nothing else.", said)
+        steps.append(replace(step, params={**step.params, "stops": row.stack_stops - stops}))
     if not moves_filter and (before is None or before.filter_code != row.filter_code):
         steps.append(
             gate("filter", f"{row.filter_code} in", "Its flats come next.", f"{row.filter_code} is in: go on")

@@ -122,10 +122,19 @@ def frame_statistics(pixels: NDArray[np.uint16], white: int = 65535) -> FrameSta
     )
 
 
-def flat_statistics(pixels: NDArray[np.uint16], white: int, colour: bool) -> FrameStatistics:
+@dataclass(frozen=True)
+class FlatStatistics(FrameStatistics):
+    """Levels by which a flat is judged: of the brightest channel, where there are several."""
+
+    weakest_median: float | None = None
+    """Median of the channel with the least light; None where there is but one."""
+
+
+def flat_statistics(pixels: NDArray[np.uint16], white: int, colour: bool) -> FlatStatistics:
     """Statistics by which a flat is judged: of the whole frame, or of the brightest channel of a colour sensor.
 
-    The brightest channel is the one that would leave the linear range first.
+    The brightest channel leaves the linear range first, so the level is its. The brightest 0.1 % and the share that is
+    full are the largest of any channel: none may pass the limit.
 
     Parameters
     ----------
@@ -137,9 +146,13 @@ def flat_statistics(pixels: NDArray[np.uint16], white: int, colour: bool) -> Fra
         Whether neighbouring pixels lie under different filters, in a pattern of 2 × 2.
     """
     if not colour:
-        return frame_statistics(pixels, white)
-    phases = (pixels[r::2, c::2] for r in (0, 1) for c in (0, 1))
-    return max((frame_statistics(phase, white) for phase in phases), key=lambda s: s.median)
+        return FlatStatistics(**vars(frame_statistics(pixels, white)))
+    phases = [frame_statistics(pixels[r::2, c::2], white) for r in (0, 1) for c in (0, 1)]
+    values = vars(max(phases, key=lambda s: s.median)) | {
+        "brightest_permille": max(s.brightest_permille for s in phases),
+        "saturated_fraction": max(s.saturated_fraction for s in phases),
+    }
+    return FlatStatistics(**values, weakest_median=min(s.median for s in phases))
 
 
 def sample_step(pixels: NDArray[np.uint16]) -> int:
@@ -157,3 +170,21 @@ def sample_step(pixels: NDArray[np.uint16]) -> int:
 def camera_white(step: int, bits_per_sample: int = 16) -> int:
     """The highest level a camera with this sample step can give: 65,520 for ×16, 65,532 for ×4."""
     return (1 << bits_per_sample) - step
+
+
+#: Ends of the range of 12- and 14-bit samples that a driver did not shift up.
+UNSHIFTED_ENDS = (4095, 16383)
+#: So many of the pixels at exactly such an end, with none above it, are a full sensor and no chance.
+PILED_UP = 0.001
+
+
+def full_level(pixels: NDArray[np.uint16]) -> int:
+    """The level at which the camera of a frame is full, as far as the frame tells.
+
+    By the step of its samples; and where a driver does not shift them up, by the end of 12 or 14 bits at which pixels
+    pile up. A frame of such a driver that is nowhere full does not tell: the whole range is taken.
+    """
+    top = int(pixels.max())
+    if top in UNSHIFTED_ENDS and np.count_nonzero(pixels == top) > PILED_UP * pixels.size:
+        return top
+    return camera_white(sample_step(pixels))

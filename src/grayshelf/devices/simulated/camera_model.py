@@ -6,9 +6,11 @@ read noise; times conversion; plus pedestal and fixed pattern; quantised, left-j
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from datetime import date
 from functools import cached_property
+from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -45,6 +47,10 @@ class SensorModel:
     gain_range: tuple[float, float] = (0.0, 400.0)
     offset_range: tuple[float, float] = (0.0, 80.0)
     shortest_s: float = 0.001
+    shutter: Literal["electronic", "slow", "curtain"] = "electronic"
+    shutter_travel_s: float = 0.0
+    """A slow shutter opens from the middle: the corners get this much less of the exposure."""
+    most_binning: int = 4
 
     @property
     def white_adu(self) -> int:
@@ -148,10 +154,28 @@ class Conditions:
 def expected_electrons(sensor: SensorModel, light_e_s: Map | float, c: Conditions) -> Map:
     """Mean electrons in each pixel, shape (height, width)."""
     seconds = c.exposure_s + sensor.dead_time_s
-    light = np.asarray(light_e_s, np.float32) * sensor.response * np.float32(seconds)
+    light = np.asarray(light_e_s, np.float32) * sensor.response * _open_s(sensor, seconds)
     dark = sensor.dark_factor(c.on) * np.float32(sensor.dark_e_s(c.temp_c) * c.exposure_s)
     glow = sensor.glow * np.float32(sensor.glow_e_s * c.exposure_s * 2.0 ** ((c.temp_c + 10.0) / 12.0))
     return np.asarray(light + dark + glow, np.float32)
+
+
+def _open_s(sensor: SensorModel, seconds: float) -> Map | np.float32:
+    """For how long each pixel sees the light."""
+    if not sensor.shutter_travel_s:
+        return np.float32(seconds)
+    y, x = np.mgrid[0 : sensor.height, 0 : sensor.width].astype(np.float32)
+    off = np.hypot(x / sensor.width - 0.5, y / sensor.height - 0.5) / np.float32(math.hypot(0.5, 0.5))
+    return np.asarray(np.maximum(seconds - sensor.shutter_travel_s * off, 0.0), np.float32)
+
+
+def binned(pixels: NDArray[np.uint16], binning: int) -> NDArray[np.uint16]:
+    """Pixels added up in squares, full at white: shape (h // binning, w // binning)."""
+    if binning == 1:
+        return pixels
+    height, width = (n // binning * binning for n in pixels.shape)
+    squares = pixels[:height, :width].reshape(height // binning, binning, width // binning, binning)
+    return np.minimum(squares.sum(axis=(1, 3), dtype=np.uint32), 65535).astype(np.uint16)
 
 
 def expected_adu(sensor: SensorModel, electrons: Map, c: Conditions) -> Map:

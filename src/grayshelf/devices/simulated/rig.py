@@ -14,8 +14,8 @@ import numpy as np
 from grayshelf.clock import Clock
 from grayshelf.core.errors import DeviceError
 from grayshelf.devices.ports import CameraFacts, CoolerState, Exposed, RigDevices
-from grayshelf.devices.simulated.camera_model import Conditions, SensorModel, expose
-from grayshelf.devices.simulated.train_model import Map, PanelModel, TrainModel, flat_field
+from grayshelf.devices.simulated.camera_model import Conditions, SensorModel, binned, expose
+from grayshelf.devices.simulated.train_model import Map, PanelModel, TrainModel, TwilightModel, flat_field
 
 #: How fast the cooler closes on its set point, in seconds.
 COOLER_TIME_CONSTANT_S = 70.0
@@ -36,6 +36,7 @@ class RigModel:
     sky_e_s: dict[str, float]
     """Sky background through each filter on a moonless night, electrons a second."""
     air_c: float = 3.6
+    twilight: TwilightModel | None = None
 
 
 @dataclass
@@ -97,20 +98,23 @@ class SimulatedWorld:
         seconds = (self.clock.now() - datetime.fromisoformat(s.sensor_at)).total_seconds()
         return goal + (s.sensor_c - goal) * math.exp(-max(seconds, 0.0) / COOLER_TIME_CONSTANT_S)
 
-    def light_e_s(self, exposure_s: float) -> Map | float:
-        """Light on the sensor now, electrons a second in each pixel."""
+    def light_e_s(self, exposure_s: float, began: datetime | None = None) -> Map | float:
+        """Light on the sensor in an exposure, electrons a second in each pixel; `began` None means now."""
         s, model = self.state, self.model
         if s.capped:
             return s.room_light_e_s
         code = model.filters[s.wheel]
         sensor = model.sensor
-        through = flat_field(
+        field = flat_field(
             model.train, sensor.width, sensor.height, code, round(s.angle_deg, 1), round(s.focus / 50) * 50
         )
         level = model.sky_e_s.get(code, 1.0)
+        if model.twilight is not None:
+            through = (model.twilight.through or model.panel_through).get(code, 0.0)
+            level += model.twilight.mean_e_s(began or self.clock.now(), exposure_s) * through
         if s.panel_in_place:
             level = model.panel.output(s.brightness) * model.panel_through[code] * 2.0**-s.diffuser_stops
-        light = through * np.float32(level)
+        light = field * np.float32(level)
         if s.panel_in_place and level > 0:
             ripple = model.panel.banding(exposure_s) / 2.0
             rows = np.sin(np.arange(sensor.height, dtype=np.float32) * np.float32(0.05))
@@ -137,6 +141,8 @@ class SimulatedCamera:
             sensor.offset_range,
             sensor.shortest_s,
             sensor.unrepeatable_below_s,
+            sensor.shutter,
+            sensor.most_binning,
         )
 
     def expose(
@@ -154,7 +160,7 @@ class SimulatedCamera:
                 f"{self.facts.name} does not answer, so no frame was taken.",
                 "Check its cable and power, then go on.",
             )
-        if binning != 1:
+        if not 1 <= binning <= self.facts.most_binning:
             raise DeviceError(f"{self.facts.name} does not bin {binning} × {binning}.", "Use binning 1.")
         began = world.clock.now()
         world.clock.sleep(exposure_s + self.facts.download_s, cancel)
@@ -163,7 +169,9 @@ class SimulatedCamera:
         temp = world.sensor_temperature() + 0.04 * math.sin(number)
         conditions = Conditions(exposure_s, gain, offset, temp, began.date())
         rng = np.random.default_rng([world.model.sensor.seed, 1000, number])
-        pixels = expose(world.model.sensor, world.light_e_s(exposure_s), conditions, rng)
+        pixels = binned(
+            expose(world.model.sensor, world.light_e_s(exposure_s, began), conditions, rng), binning
+        )
         return Exposed(pixels, began, round(temp, 2), round(world.model.sensor.e_per_adu(gain), 4))
 
     def cooler(self) -> CoolerState:
@@ -256,6 +264,8 @@ class SimulatedHands:
         """It is done."""
         if gate == "panel":
             self._world.change(panel_in_place=True, capped=False, diffuser_stops=0.0)
+        elif gate == "sky":
+            self._world.change(panel_in_place=False, capped=False, diffuser_stops=0.0)
         elif gate == "cap":
             self._world.change(capped=True)
         elif gate == "uncap":

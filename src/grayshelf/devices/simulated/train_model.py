@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from datetime import datetime, timedelta
 from functools import lru_cache
 from typing import Literal
 
@@ -11,6 +12,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 Map = NDArray[np.float32]
+
+#: Natural log of the sky's light by day against that at dusk.
+DAY_LOG_LIGHT = 9.0
 
 
 @dataclass(frozen=True)
@@ -111,6 +115,36 @@ class PanelModel:
         """Peak-to-peak banding of an exposure, as a share of the level."""
         r = (self.pulse_hz * exposure_s) % 1.0
         return min(r, self.duty, 1 - r, 1 - self.duty) / (self.duty * self.pulse_hz * exposure_s)
+
+
+@dataclass(frozen=True)
+class TwilightModel:
+    """A sky that fades by a constant factor each minute after dusk, and grows by it before dawn, night after night."""
+
+    dusk: datetime
+    """When the sky gives `e_s` at dusk, electrons a second in the middle of a clear field; at `dawn`, the next, too."""
+    dawn: datetime
+    e_s: float
+    per_min: float
+    """Natural log a minute."""
+    through: dict[str, float] | None = None
+    """Share of the sky's light that each filter passes; None takes the panel's."""
+    dusk_later_s: float = 0.0
+    """By how much dusk comes later each day, and dawn, in seconds."""
+    dawn_later_s: float = 0.0
+
+    def mean_e_s(self, began: datetime, exposure_s: float) -> float:
+        """Mean over an exposure of the light of dusk and dawn together."""
+        k = self.per_min / 60.0
+        mean = -math.expm1(-k * exposure_s) / (k * exposure_s) if exposure_s > 0 else 1.0
+        rise = math.expm1(k * exposure_s) / (k * exposure_s) if exposure_s > 0 else 1.0
+        noon = self.dusk - (timedelta(days=1) - (self.dawn - self.dusk)) / 2
+        nights = math.floor((began - noon) / timedelta(days=1))
+        since = (began - self.dusk).total_seconds() - nights * (86_400.0 + self.dusk_later_s)
+        until = (self.dawn - began).total_seconds() + nights * (86_400.0 + self.dawn_later_s)
+        # By day the sky grows no brighter.
+        evening, morning = (math.exp(min(-k * s, DAY_LOG_LIGHT)) for s in (since, until))
+        return self.e_s * (evening * mean + morning * rise)
 
 
 @lru_cache(maxsize=8)

@@ -50,6 +50,8 @@ def intake_page(library: Library) -> s.IntakeOut:
         return s.IntakeOut(
             site=site["name"],
             time_zone=site["time_zone"],
+            latitude=site["latitude"],
+            longitude=site["longitude"],
             zones=sorted(available_timezones()),
             folders=[
                 s.FolderOut(
@@ -209,7 +211,7 @@ def set_title(row: FrameSet) -> str:
     if row.kind in ("light", "flat"):
         parts.append(facts.filter_code or ("colour" if facts.bayer_pattern else "no filter"))
     if facts.exposure_s is not None and row.kind != "bias":
-        parts.append(w.seconds(nominal_exposure(facts.exposure_s)))
+        parts.append("of the sky" if facts.of_sky else w.seconds(nominal_exposure(facts.exposure_s)))
     temp = nominal_temperature(facts.sensor_temp_c, facts.set_temp_c)
     if row.kind == "dark" and temp is not None:
         parts.append(w.degrees_c(temp))

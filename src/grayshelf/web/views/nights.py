@@ -295,7 +295,7 @@ def night_csv_rows(library: Library, rig_id: int) -> list[list[object]]:
                 lights.row.last_utc,
                 verdicts.get(FrameKind.DARK),
                 verdicts.get(FrameKind.FLAT),
-                verdicts.get(FrameKind.DARK_FLAT),
+                verdicts.get(FrameKind.DARK_FLAT, verdicts.get(FrameKind.BIAS)),
                 slip.verdict.value,
             ]
         )

@@ -50,7 +50,8 @@ def kind_title(holding: Holding) -> str:
     have = holding.settings
     title = holding.kind.value.capitalize()
     if holding.kind is FrameKind.FLAT:
-        return f"{title} {have.filter_code}" if have.filter_code else title
+        sky = "Sky flat" if have.exposures_differ else title
+        return f"{sky} {have.filter_code}" if have.filter_code else sky
     if holding.kind is FrameKind.BIAS:
         return title
     parts = [w.seconds(have.exposure_s)] if have.exposure_s is not None else []
@@ -393,7 +394,12 @@ def _figure(figure: Figure) -> s.FigureOut:
 def _settings(row: FrameSet) -> list[s.FigureOut]:
     facts = facts_from_json(row.facts)
     found: list[tuple[str, float | None, str, str]] = [
-        ("Exposure", facts.exposure_s, w.seconds(facts.exposure_s or 0).replace(f"{w.THIN}s", ""), "s"),
+        (
+            "Typical exposure" if facts.of_sky else "Exposure",
+            facts.exposure_s,
+            w.seconds(facts.exposure_s or 0).replace(f"{w.THIN}s", ""),
+            "s",
+        ),
         ("Sensor", facts.sensor_temp_c, w.number(facts.sensor_temp_c or 0, 1), "°C"),
         ("Gain", facts.gain, w.plain(facts.gain or 0), ""),
         ("Offset", facts.offset, w.plain(facts.offset or 0), ""),
@@ -425,7 +431,7 @@ def _made(row: FrameSet) -> str:
         return "Combined elsewhere; how is not known."
     text = f"Combined here: {record.method}."
     if record.pedestal_set_id is not None:
-        text += " Its dark flat was taken off first."
+        text += f" {'A bias' if row.facts.get('of_sky') else 'Its dark flat'} was taken off first."
     return text
 
 

@@ -10,6 +10,7 @@ from zoneinfo import ZoneInfo
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from grayshelf.core.flats.model import Bound, ExposureWindow, FlatTarget
 from grayshelf.core.flats.settings import FlatWishes
 from grayshelf.core.matching import rulers
 from grayshelf.core.matching.age import age_step
@@ -380,6 +381,15 @@ def _shot(shot: RunShot, target: float, tolerance: float, number: int) -> s.Test
     )
 
 
+def _aim(step: RunStep, wishes: FlatWishes, white: int) -> tuple[FlatTarget, ExposureWindow]:
+    """What was wished when this was searched; before that, what the rig wishes."""
+    if "target" not in step.params:
+        return wishes.target(white), wishes.window()
+    t, win = step.params["target"], step.params["window"]
+    window = ExposureWindow(Bound(**win["shortest"]), Bound(**win["longest"]), win["probe_s"])
+    return FlatTarget(**t), window
+
+
 def _search(
     step: RunStep,
     shots: Sequence[RunShot],
@@ -388,7 +398,7 @@ def _search(
     rows: list[dict[str, Any]],
     bands: dict[str, float | None],
 ) -> s.SearchOut:
-    target, window = wishes.target(white), wishes.window()
+    target, window = _aim(step, wishes, white)
     row = rows[step.row] if step.row is not None else {}
     levels = [(x.exposure_s, float(x.stats["median"])) for x in shots]
     found, none = step.outcome.get("found"), step.outcome.get("no_answer")

@@ -1,0 +1,85 @@
+"""What flats that were shot with a setting measured, against what it promised."""
+
+from __future__ import annotations
+
+import statistics
+from collections.abc import Sequence
+from functools import lru_cache
+from pathlib import Path
+
+import numpy as np
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from grayshelf.core.errors import UnreadableFrame
+from grayshelf.core.flats.drift import Drift, shot_with
+from grayshelf.core.flats.settings import RowKey
+from grayshelf.core.sensor.statistics import flat_statistics, full_level
+from grayshelf.library.facts_json import facts_from_json
+from grayshelf.library.files import read_pixels
+from grayshelf.library.models import FlatSetting, Frame, FrameSet, Rig, RunShot
+
+#: Sets of flats since a setting was found that are looked through, newest first.
+NEWEST_SETS = 60
+
+
+def drift_of(session: Session, rig: Rig, key: RowKey, setting: FlatSetting | None) -> Drift | None:
+    """What the newest flats shot with a setting measured; None where none were shot since.
+
+    Flats of a run were measured when they were taken. Of those that came in from elsewhere one is read: their headers
+    tell no brightness, so that of the setting is taken for theirs.
+    """
+    if setting is None:
+        return None
+    sets = session.scalars(
+        select(FrameSet)
+        .where(
+            FrameSet.kind == "flat",
+            FrameSet.camera == rig.camera,
+            FrameSet.is_master.is_(False),
+            FrameSet.measurement_id.is_(None),
+            FrameSet.last_utc > setting.found_at,
+        )
+        .order_by(FrameSet.last_utc.desc())
+        .limit(NEWEST_SETS)
+    )
+    for row in sets:
+        if not shot_with(facts_from_json(row.facts), key, setting.exposure_s, rig.telescope):
+            continue
+        level = _level_of(session, row, setting)
+        if level is not None and row.last_utc is not None:
+            return Drift(level, setting.expected_adu, f"{row.last_utc:%-d %b %y}")
+    return None
+
+
+def _level_of(session: Session, row: FrameSet, setting: FlatSetting) -> float | None:
+    """The level of a set of flats, in ADU; None where they were shot at another brightness, or cannot be read."""
+    query = (
+        select(RunShot.stats, RunShot.brightness)
+        .join(Frame, Frame.id == RunShot.frame_id)
+        .where(Frame.set_id == row.id)
+    )
+    shots = session.execute(query).all()
+    if shots:
+        levels = [float(s["median"]) for s, b in shots if b == setting.brightness and "median" in s]
+        return statistics.median(levels) if levels else None
+    good: Sequence[Frame] = [f for f in row.frames if f.state == "good"]
+    if not good:
+        return None
+    frame = good[len(good) // 2]
+    path = Path(frame.folder.path) / frame.path
+    colour = bool(row.facts.get("bayer_pattern")) and (row.facts.get("binning_x") or 1) == 1
+    return _read_level(str(path), frame.modified_ns, colour)
+
+
+@lru_cache(maxsize=4096)
+def _read_level(path: str, _modified_ns: int, colour: bool) -> float | None:
+    """The level of a flat as a search would measure it; None where it cannot be read."""
+    try:
+        pixels = read_pixels(Path(path))
+    except (UnreadableFrame, OSError):
+        # Intake says what is wrong with the file; the sheet goes on without it.
+        return None
+    if pixels.dtype != np.uint16:
+        return None
+    return flat_statistics(pixels, full_level(pixels), colour).median

@@ -1,0 +1,92 @@
+"""Measurements of how a light follows its brightness: which of them still say something of a rig's light."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from grayshelf.core.errors import NotFound
+from grayshelf.core.flats.panel import ResponsePoint
+from grayshelf.library.models import PanelCurve, Rig, RigEvent
+
+
+def curves_of(session: Session, source_id: int, rig: Rig) -> list[PanelCurve]:
+    """Measurements of a light with a rig since its panel was last replaced, newest first."""
+    return [c for c in newest_first(session, source_id, rig) if counts(c, rig)]
+
+
+def last_outlived(session: Session, source_id: int, rig: Rig) -> PanelCurve | None:
+    """The newest measurement that a panel put in its place has outlived."""
+    return next((c for c in newest_first(session, source_id, rig) if _replaced_since(c, rig.events)), None)
+
+
+def counts(curve: PanelCurve, rig: Rig) -> bool:
+    """Whether a measurement still says something: it was not taken back, and no other panel has come."""
+    return not (curve.taken_back or _replaced_since(curve, rig.events))
+
+
+def take_curve_back(session: Session, rig: Rig, curve_id: int, taken_back: bool) -> None:
+    """Let a measurement of the rig's light count no more, or again.
+
+    Raises
+    ------
+    NotFound
+        Where the rig has no such measurement.
+    """
+    curve = session.get(PanelCurve, curve_id)
+    if curve is None or curve.rig_id != rig.id:
+        raise NotFound("This measurement is not kept.")
+    curve.taken_back = taken_back
+
+
+def newest_first(session: Session, source_id: int, rig: Rig) -> list[PanelCurve]:
+    """Every measurement of a light with a rig, also those that count no more."""
+    query = select(PanelCurve).where(PanelCurve.source_id == source_id, PanelCurve.rig_id == rig.id)
+    return list(session.scalars(query.order_by(PanelCurve.made_at.desc(), PanelCurve.id.desc())))
+
+
+def known_points(session: Session, source_id: int, rig: Rig) -> list[ResponsePoint]:
+    """What measurements tell a search: the rig's newest, else the newest with another rig.
+
+    Through another telescope only the shape holds, so its rates are in groups of their own.
+    """
+    own = curves_of(session, source_id, rig)
+    if own:
+        return curve_points(own[0])
+    others = session.scalars(
+        select(PanelCurve)
+        .where(PanelCurve.source_id == source_id, PanelCurve.rig_id != rig.id)
+        .order_by(PanelCurve.made_at.desc(), PanelCurve.id.desc())
+    )
+    for curve in others:
+        there = session.get_one(Rig, curve.rig_id)
+        if counts(curve, there) and not _replaced_since(curve, rig.events):
+            return [
+                ResponsePoint((there.name, *p.group), p.brightness, p.rate)  # type: ignore[misc]
+                for p in curve_points(curve)
+            ]
+    return []
+
+
+def _replaced_since(curve: PanelCurve, events: list[RigEvent]) -> bool:
+    """Whether another panel has come since: it may follow another curve under the same name."""
+    return any(e.kind == "panel" and e.at > curve.made_at for e in events)
+
+
+def curve_points(curve: PanelCurve) -> list[ResponsePoint]:
+    """A measured curve in the words of the sums."""
+    return [
+        ResponsePoint((p["filter_code"], p["gain"], p["binning"]), int(p["brightness"]), float(p["rate"]))
+        for p in curve.points
+    ]
+
+
+def points_as_json(points: Sequence[ResponsePoint]) -> list[dict[str, object]]:
+    """What `curve_points` reads back; the groups are filter, gain and binning."""
+    names = ("filter_code", "gain", "binning")
+    return [
+        {**dict(zip(names, p.group, strict=True)), "brightness": p.brightness, "rate": p.rate}  # type: ignore[call-overload]
+        for p in points
+    ]

@@ -1,0 +1,278 @@
+"""The routes of the sheet of flat settings: parse, call, serialise."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, cast
+
+from apiflask import APIBlueprint
+from flask import Response, current_app, request
+
+from grayshelf.core.errors import Conflict, NotFound
+from grayshelf.core.flats.settings import RowKey, wishes_from
+from grayshelf.core.frames.night import event_moment
+from grayshelf.devices.ports import RigDevices
+from grayshelf.library.flat_sheet import (
+    add_row,
+    change_rows,
+    copy_wishes,
+    keep_source,
+    leave_out,
+    source_of,
+    take_back_setting,
+)
+from grayshelf.library.library import Library
+from grayshelf.library.models import RigEvent, RunStep
+from grayshelf.library.panel_curves import take_curve_back
+from grayshelf.library.shelf import forget_slips
+from grayshelf.web import schemas as s
+from grayshelf.web import schemas_flats as f
+from grayshelf.web.exports import csv_response
+from grayshelf.web.views import flat_chart as chart
+from grayshelf.web.views import flat_panel as panel
+from grayshelf.web.views import flats as view
+from grayshelf.work.flat_bench import newest_search
+from grayshelf.work.gates import answer_gate
+from grayshelf.work.row_search import panel_range
+
+if TYPE_CHECKING:
+    from grayshelf.web.app import Context
+
+flats = APIBlueprint("flats", __name__, url_prefix="/api", tag="Flats")
+
+
+def _context() -> Context:
+    return cast("Context", current_app.extensions["grayshelf"])
+
+
+def _library() -> Library:
+    return _context().library
+
+
+def _devices(rig_id: int) -> RigDevices | None:
+    context = _context()
+    with context.library.db.session() as session:
+        return context.flats.devices(context.library.rig(session, rig_id))
+
+
+def _changed(said: str) -> s.Done:
+    _context().broker.publish("flats")
+    return s.Done(message=said)
+
+
+@flats.get("/rigs/<int:rig_id>/flats")
+@flats.output(f.FlatSheetOut)
+def flat_sheet(rig_id: int) -> f.FlatSheetOut:
+    """The sheet of a rig's flat settings, with the search that goes on."""
+    return view.sheet_page(_library(), rig_id, _devices(rig_id))
+
+
+@flats.get("/rigs/<int:rig_id>/flats.csv")
+@flats.doc(hide=True)
+def flat_sheet_csv(rig_id: int) -> Response:
+    """The sheet as a table."""
+    return csv_response(*chart.as_table(_library(), rig_id))
+
+
+@flats.get("/rigs/<int:rig_id>/flats/panel.csv")
+@flats.doc(hide=True)
+def panel_csv(rig_id: int) -> Response:
+    """What was measured of the rig's light."""
+    library, devices = _library(), _devices(rig_id)
+    with library.db.session() as session:
+        rig = library.rig(session, rig_id)
+        source = source_of(session, rig, wishes_from(rig.wishes), panel_range(devices))
+        return csv_response(*panel.as_table(session, rig, source))
+
+
+@flats.post("/rigs/<int:rig_id>/flats/chart")
+@flats.input(f.FlatKeyIn)
+@flats.output(f.FlatChartOut)
+def flat_chart(rig_id: int, json_data: f.FlatKeyIn) -> f.FlatChartOut:
+    """The newest search of one row."""
+    return chart.chart_page(_library(), rig_id, _devices(rig_id), view.key_in(json_data))
+
+
+@flats.get("/rigs/<int:rig_id>/flats/shots.csv")
+@flats.doc(hide=True)
+def flat_shots_csv(rig_id: int) -> Response:
+    """The test shots of one row's newest search."""
+    q = request.args
+    try:
+        key = RowKey(q["filter_code"], float(q["gain"]), float(q["offset"]), int(q["binning"]))
+    except (KeyError, ValueError) as error:
+        raise NotFound("There is no such row.") from error
+    return csv_response(*chart.shots_table(_library(), rig_id, key))
+
+
+@flats.post("/rigs/<int:rig_id>/flats/rows")
+@flats.input(f.ChangeRowsIn)
+@flats.output(s.Done)
+def change_flat_rows(rig_id: int, json_data: f.ChangeRowsIn) -> s.Done:
+    """Give rows wishes of their own."""
+    with _library().db.session() as session:
+        rig = _library().rig(session, rig_id)
+        changes = json_data.changes.model_dump(exclude_unset=True)
+        change_rows(session, rig, [view.key_in(k) for k in json_data.keys], changes)
+    return _changed("Kept.")
+
+
+@flats.post("/rigs/<int:rig_id>/flats/copy")
+@flats.input(f.CopyRowIn)
+@flats.output(s.Done)
+def copy_flat_row(rig_id: int, json_data: f.CopyRowIn) -> s.Done:
+    """Give rows the wishes of another row."""
+    with _library().db.session() as session:
+        rig = _library().rig(session, rig_id)
+        copy_wishes(session, rig, view.key_in(json_data.source), [view.key_in(k) for k in json_data.keys])
+    return _changed("Copied.")
+
+
+@flats.post("/rigs/<int:rig_id>/flats/add")
+@flats.input(f.FlatKeyIn)
+@flats.output(s.Done)
+def add_flat_row(rig_id: int, json_data: f.FlatKeyIn) -> s.Done:
+    """Put a row on the sheet."""
+    with _library().db.session() as session:
+        add_row(_library(), session, _library().rig(session, rig_id), view.key_in(json_data))
+    return _changed("It is on the sheet.")
+
+
+@flats.post("/rigs/<int:rig_id>/flats/leave-out")
+@flats.input(f.RowKeysIn)
+@flats.output(s.Done)
+def leave_flat_rows_out(rig_id: int, json_data: f.RowKeysIn) -> s.Done:
+    """Take rows off the sheet; what was found for them is kept."""
+    with _library().db.session() as session:
+        leave_out(session, _library().rig(session, rig_id), [view.key_in(k) for k in json_data.keys])
+    return _changed("Off the sheet; what was found is kept.")
+
+
+@flats.post("/rigs/<int:rig_id>/flats/find")
+@flats.input(f.FindIn)
+@flats.output(s.StartedOut)
+def find_flats(rig_id: int, json_data: f.FindIn) -> s.StartedOut:
+    """Start a search, or measure how the panel follows its brightness."""
+    job_id = _context().flats.start(
+        rig_id,
+        [view.key_in(k) for k in json_data.keys],
+        mode=json_data.mode,
+        exposure_s=json_data.exposure_s,
+        shared=json_data.shared,
+        response=json_data.response,
+        folder=json_data.folder,
+    )
+    _changed("")
+    return s.StartedOut(job_id=job_id)
+
+
+@flats.post("/rigs/<int:rig_id>/flats/again")
+@flats.input(f.AgainIn)
+@flats.output(s.StartedOut)
+def find_flat_again(rig_id: int, json_data: f.AgainIn) -> s.StartedOut:
+    """Look for one row again, with other wishes where some are given."""
+    key = view.key_in(json_data.key)
+    if json_data.changes is not None:
+        with _library().db.session() as session:
+            changes = json_data.changes.model_dump(exclude_none=True)
+            change_rows(session, _library().rig(session, rig_id), [key], changes)
+    asks_for_more = json_data.changes is not None and json_data.changes.mode is not None
+    job_id = _context().flats.again(rig_id, key, as_wished=asks_for_more)
+    _changed("")
+    return s.StartedOut(job_id=job_id)
+
+
+@flats.post("/rigs/<int:rig_id>/flats/skip")
+@flats.input(f.FlatKeyIn)
+@flats.output(s.Done)
+def skip_flat_row(rig_id: int, json_data: f.FlatKeyIn) -> s.Done:
+    """Leave a row out whose test flats are waited for in a folder."""
+    _context().flats.leave_out(rig_id, view.key_in(json_data))
+    return _changed("Left out; the others go on.")
+
+
+@flats.post("/rigs/<int:rig_id>/flats/answer")
+@flats.input(f.FlatAnswerIn)
+@flats.output(s.Done)
+def answer_flat_gate(rig_id: int, json_data: f.FlatAnswerIn) -> s.Done:
+    """The person did what the gate asks for, or leaves it out."""
+    context = _context()
+    with context.library.db.session() as session:
+        job = newest_search(session, rig_id)
+        step = (
+            session.query(RunStep).filter(RunStep.job_id == job.id, RunStep.state == "waiting").first()
+            if job is not None
+            else None
+        )
+        found = (job.id, step.id) if job is not None and step is not None else None
+    if found is None:
+        raise Conflict("Nothing waits for your hand here.", "Look again: it has moved on.")
+    answer_gate(context.library, context.runner, found[0], found[1], json_data.answer)
+    return _changed("It goes on.")
+
+
+@flats.post("/rigs/<int:rig_id>/flats/source")
+@flats.input(f.SourceOut)
+@flats.output(s.Done)
+def keep_flat_source(rig_id: int, json_data: f.SourceOut) -> s.Done:
+    """Enter a light, or change it, and make it the rig's."""
+    with _library().db.session() as session:
+        row = keep_source(session, _library().rig(session, rig_id), json_data.model_dump())
+        name = row.name
+    return _changed(f"{name} is kept.")
+
+
+@flats.post("/rigs/<int:rig_id>/flats/settings/<int:setting_id>/<string:what>")
+@flats.output(s.Done)
+def flat_setting(rig_id: int, setting_id: int, what: str) -> s.Done:
+    """Let a found setting count no more ('take-back'), or again ('use')."""
+    if what not in ("take-back", "use"):
+        raise NotFound("There is no such action.")
+    with _library().db.session() as session:
+        take_back_setting(session, rig_id, setting_id, what == "take-back")
+    return _changed("Taken back." if what == "take-back" else "It counts again.")
+
+
+@flats.post("/rigs/<int:rig_id>/flats/curves/<int:curve_id>/<string:what>")
+@flats.output(s.Done)
+def panel_curve(rig_id: int, curve_id: int, what: str) -> s.Done:
+    """Let a measurement of the rig's light count no more ('take-back'), or again ('use')."""
+    if what not in ("take-back", "use"):
+        raise NotFound("There is no such action.")
+    with _library().db.session() as session:
+        take_curve_back(session, _library().rig(session, rig_id), curve_id, what == "take-back")
+    return _changed("Taken back." if what == "take-back" else "It counts again.")
+
+
+@flats.post("/rigs/<int:rig_id>/events")
+@flats.input(f.EventIn)
+@flats.output(s.Done)
+def enter_event(rig_id: int, json_data: f.EventIn) -> s.Done:
+    """Enter what was done to the train, the panel or the driver; what it makes stale says so."""
+    library = _library()
+    with library.db.session() as session:
+        rig = library.rig(session, rig_id)
+        at = event_moment(json_data.on, library.clock.now(), library.zone(session))
+        rig.events.append(RigEvent(at=at, what=json_data.what.strip(), kind=json_data.kind))
+    _rules_changed(library)
+    return _changed("Entered. Settings and flats from before it say so.")
+
+
+@flats.post("/rigs/<int:rig_id>/events/<int:event_id>/take-back")
+@flats.output(s.Done)
+def take_event_back(rig_id: int, event_id: int) -> s.Done:
+    """Take an event back that was entered by mistake."""
+    library = _library()
+    with library.db.session() as session:
+        rig = library.rig(session, rig_id)
+        event = next((e for e in rig.events if e.id == event_id), None)
+        if event is None:
+            raise NotFound("This event is not entered.")
+        rig.events.remove(event)
+    _rules_changed(library)
+    return _changed("Taken back.")
+
+
+def _rules_changed(library: Library) -> None:
+    forget_slips()
+    library.touched()
+    _context().broker.publish("state")

@@ -1,0 +1,98 @@
+"""The routes of flats on the twilight sky: parse, call, serialise."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, cast
+
+from apiflask import APIBlueprint
+from flask import Response, current_app, request
+from pydantic import ValidationError
+from sqlalchemy import select
+
+from grayshelf.core.errors import Conflict, NotFound
+from grayshelf.devices.ports import RigDevices
+from grayshelf.library.models import RunStep
+from grayshelf.web import schemas as s
+from grayshelf.web import schemas_flats as f
+from grayshelf.web import schemas_twilight as t
+from grayshelf.web.exports import csv_response
+from grayshelf.web.views import twilight as view
+from grayshelf.web.views.flats import key_in
+from grayshelf.work.gates import answer_gate
+from grayshelf.work.twilight_bench import newest_twilight
+
+if TYPE_CHECKING:
+    from grayshelf.web.app import Context
+
+twilight = APIBlueprint("twilight", __name__, url_prefix="/api", tag="Twilight")
+
+
+def _context() -> Context:
+    return cast("Context", current_app.extensions["grayshelf"])
+
+
+def _devices(rig_id: int) -> RigDevices | None:
+    context = _context()
+    with context.library.db.session() as session:
+        return context.twilight.devices(context.library.rig(session, rig_id))
+
+
+@twilight.post("/rigs/<int:rig_id>/twilight")
+@twilight.input(t.TwilightIn)
+@twilight.output(t.TwilightOut)
+def look_at_twilight(rig_id: int, json_data: t.TwilightIn) -> t.TwilightOut:
+    """A dusk or dawn: when the sky suits each filter, in which order, how many flats fit; and the run that goes on."""
+    return view.twilight_page(_context().library, rig_id, _devices(rig_id), json_data)
+
+
+@twilight.post("/rigs/<int:rig_id>/twilight/start")
+@twilight.input(t.StartTwilightIn)
+@twilight.output(s.StartedOut)
+def start_twilight(rig_id: int, json_data: t.StartTwilightIn) -> s.StartedOut:
+    """Shoot flats on the next dusk's or dawn's sky."""
+    counts = {key_in(r.key): r.count for r in json_data.rows}
+    job_id = _context().twilight.start(rig_id, counts, dawn=json_data.at == "dawn")
+    _context().broker.publish("twilight")
+    return s.StartedOut(job_id=job_id)
+
+
+@twilight.post("/rigs/<int:rig_id>/twilight/answer")
+@twilight.input(f.FlatAnswerIn)
+@twilight.output(s.Done)
+def answer_twilight_gate(rig_id: int, json_data: f.FlatAnswerIn) -> s.Done:
+    """The person did what the gate asks for."""
+    if json_data.answer != "done":
+        raise Conflict("A twilight has nothing to leave out here.", "Stop it instead.")
+    context = _context()
+    with context.library.db.session() as session:
+        job = newest_twilight(session, rig_id)
+        step = None
+        if job is not None:
+            query = select(RunStep.id).where(RunStep.job_id == job.id, RunStep.state == "waiting")
+            step = session.scalar(query)
+        found = None if job is None or step is None else (job.id, step)
+    if found is None:
+        raise Conflict("Nothing waits for your hand here.", "Look again: it has moved on.")
+    answer_gate(context.library, context.runner, *found, json_data.answer)
+    context.broker.publish("twilight")
+    return s.Done(message="It goes on.")
+
+
+@twilight.get("/rigs/<int:rig_id>/twilight.csv")
+@twilight.doc(hide=True)
+def twilight_csv(rig_id: int) -> Response:
+    """A layout as a table; `choice` is what the page sent to see it, as JSON."""
+    try:
+        asked = t.TwilightIn.model_validate_json(request.args.get("choice", "{}"))
+    except ValidationError as error:
+        raise NotFound("There is no such twilight.") from error
+    return csv_response(
+        *view.plan_table(view.twilight_page(_context().library, rig_id, _devices(rig_id), asked))
+    )
+
+
+@twilight.get("/rigs/<int:rig_id>/twilight/frames.csv")
+@twilight.doc(hide=True)
+def twilight_frames_csv(rig_id: int) -> Response:
+    """Every frame of the newest twilight as a table."""
+    return csv_response(*view.shots_table(_context().library, rig_id))

@@ -1,0 +1,437 @@
+"""The sheet of flat settings in words and numbers."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime, timedelta
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from grayshelf.core.errors import GrayShelfError
+from grayshelf.core.flats.diffusers import listed
+from grayshelf.core.flats.settings import FlatWishes, RowKey, wishes_from
+from grayshelf.core.frames.facts import uses_iso
+from grayshelf.core.matching import rulers
+from grayshelf.devices.ports import RigDevices
+from grayshelf.library.flat_sheet import (
+    SheetRow,
+    Source,
+    left_out_keys,
+    row_conversion,
+    settings_of,
+    sheet_rows,
+    source_of,
+    sources,
+    wishes_for,
+)
+from grayshelf.library.library import Library
+from grayshelf.library.models import FlatSetting, Job, LightSource, Rig, RunStep
+from grayshelf.web import schemas_flats as f
+from grayshelf.web.views import words as w
+from grayshelf.web.views.flat_panel import panel_out
+from grayshelf.web.views.jobs import job_out
+from grayshelf.web.views.nights import passbands
+from grayshelf.work.find_flats import SHOT_STEPS
+from grayshelf.work.flat_bench import newest_search
+from grayshelf.work.jobs import ALIVE
+from grayshelf.work.panel_shots import panel_shots
+from grayshelf.work.row_search import RowSearch, is_colour, panel_range
+
+
+def key_in(key: f.FlatKeyIn) -> RowKey:
+    """A row's key from the wire."""
+    return RowKey(key.filter_code.strip(), key.gain, key.offset, key.binning)
+
+
+def key_out(key: RowKey) -> f.FlatKeyIn:
+    """A row's key for the wire."""
+    return f.FlatKeyIn(**key.as_json)
+
+
+def sheet_page(library: Library, rig_id: int, devices: RigDevices | None) -> f.FlatSheetOut:
+    """The whole sheet."""
+    now = library.clock.now()
+    with library.db.session() as session:
+        rig = library.rig(session, rig_id)
+        # The search first: one that has ended by then has left all it found in the rows.
+        job = newest_search(session, rig_id)
+        rows = sheet_rows(library, session, rig)
+        steps = _steps(session, job)
+        alive = job is not None and job.state in ALIVE
+        current = next((s for s in steps if s.state in ("doing", "waiting")), None) if alive else None
+        earlier = _earlier_finds(session, rig_id, job)
+        outs = [_row(library, session, rig, devices, row, steps, earlier, alive, now) for row in rows]
+        source = source_of(session, rig, wishes_from(rig.wishes), panel_range(devices))
+        lit = source
+        if current is not None and "key" in current.params:
+            wishes = wishes_for(session, rig, RowKey(**current.params["key"]))
+            lit = source_of(session, rig, wishes, panel_range(devices))
+        busy = session.scalar(
+            select(Job).where(
+                Job.rig_id == rig_id,
+                Job.state.in_(ALIVE),
+                Job.kind.in_(("run", "offset", "gain", "twilight")),
+            )
+        )
+        measuring = None
+        if job is not None and alive and job.params.get("response"):
+            measuring = panel_shots(library, session, rig, devices, steps)
+        cannot = ""
+        if devices is None:
+            cannot = "No devices are connected to this rig: watch a folder."
+        elif busy is not None:
+            cannot = f"The rig is busy: {busy.title}."
+        show = job is not None and (alive or job.state in ("stopped", "failed", "interrupted"))
+        return f.FlatSheetOut(
+            rig=rig.name,
+            camera=rig.camera,
+            rows=outs,
+            left_out=[key_out(k) for k in left_out_keys(session, rig)],
+            headline=_headline(outs, job if alive else None, current),
+            can_shoot=not cannot,
+            cannot=cannot,
+            job=job_out(job, library) if show and job is not None else None,
+            searching=_key_of(current),
+            gate=gate_out(current, job),
+            next=_next_thing(job, current, lit) if alive and job is not None else None,
+            shared=[_shared(s) for s in steps if s.kind == "agree" and s.state == "done"],
+            sources=[_source(s) for s in sources(session)],
+            source=source.name,
+            events=[
+                f.EventOut(id=e.id, what=e.what, when=w.day(e.at.date()), kind=e.kind)
+                for e in reversed(rig.events)
+            ][:6],
+            panel=panel_out(session, rig, source, now, measuring),
+            defaults=_wishes_out(wishes_from(rig.wishes)),
+            filters=[x.code for x in rig.filters] or ["none"],
+            gains=sorted({r.key.gain for r in rows}),
+            offsets=sorted({r.key.offset for r in rows}),
+        )
+
+
+def _steps(session: Session, job: Job | None) -> list[RunStep]:
+    if job is None:
+        return []
+    query = select(RunStep).where(RunStep.job_id == job.id).order_by(RunStep.seq, RunStep.id)
+    return list(session.scalars(query))
+
+
+def _earlier_finds(session: Session, rig_id: int, newest: Job | None) -> list[RunStep]:
+    """The searches before the newest one: what had no answer then has none until it is found."""
+    query = (
+        select(RunStep)
+        .join(Job, Job.id == RunStep.job_id)
+        .where(Job.kind == "flats", Job.rig_id == rig_id, Job.id != (newest.id if newest else 0))
+        .where(RunStep.kind == "find")
+        .order_by(RunStep.job_id.desc(), RunStep.seq.desc())
+        .limit(200)
+    )
+    return list(reversed(session.scalars(query).all()))
+
+
+def _key_of(step: RunStep | None) -> f.FlatKeyIn | None:
+    return f.FlatKeyIn(**step.params["key"]) if step is not None and "key" in step.params else None
+
+
+def _headline(rows: Sequence[f.FlatRowOut], job: Job | None, current: RunStep | None) -> str:
+    if job is not None:
+        return current.title if current is not None else job.title
+    found = sum(r.state == "found" and not r.stale for r in rows)
+    return f"{found} of {w.several(len(rows), 'setting')} found"
+
+
+def gate_out(step: RunStep | None, job: Job | None) -> f.SearchGate | None:
+    """What waits for a hand, if anything does."""
+    if (
+        step is None
+        or step.kind != "gate"
+        or step.state != "waiting"
+        or job is None
+        or job.state != "waiting"
+    ):
+        return None
+    p = step.params
+    return f.SearchGate(
+        title=step.title,
+        advice=p.get("advice", ""),
+        answer=p.get("answer", "Done"),
+        leave_out=p.get("leave_out", ""),
+        sign=p.get("gate", ""),
+    )
+
+
+def _next_thing(job: Job, step: RunStep | None, source: Source) -> f.NextThing | None:
+    """The one line of large type for somebody whose camera is run by another program."""
+    folder = job.params.get("folder")
+    if not folder or step is None or step.kind not in SHOT_STEPS:
+        return None
+    coming = step.outcome.get("next")
+    key = RowKey(**step.params["key"])
+    if not coming:
+        return f.NextThing(line="Reading", detail="", why="", refused=[], folder=folder)
+    parts = [key.filter_code] if key.filter_code != "none" else []
+    parts += [dials(key), f"binning {key.binning}"]
+    if coming.get("brightness") is not None:
+        parts.append(f"{source.name} at {coming['brightness']}")
+    stack = step.params.get("stack", [])
+    if stack:
+        parts.append(f"behind {listed(stack)}")
+    refused = [f.RefusedOut(**r) for r in step.outcome.get("refused", [])]
+    return f.NextThing(
+        line=f"Shoot one flat of {w.seconds(coming['exposure_s'])}",
+        detail=", ".join(parts),
+        why=coming["why"],
+        refused=list(reversed(refused))[:3],
+        folder=folder,
+    )
+
+
+def _shared(step: RunStep) -> f.SharedOut:
+    o = step.outcome
+    if "exposure_s" not in o:
+        return f.SharedOut(text=str(o.get("message", "")), saved="")
+    left = f"; {listed(o['left_out'])} on its own" if o.get("left_out") else ""
+    return f.SharedOut(
+        text=f"{w.seconds(o['exposure_s'])} serves {listed(o['served'])}{left}",
+        saved=f"one set of dark flats: {o['saved_frames']} frames and {w.duration(o['saved_s'])} saved",
+    )
+
+
+def _source(row: LightSource) -> f.SourceOut:
+    return f.SourceOut(
+        name=row.name,
+        dimmable=row.dimmable,
+        lowest=row.lowest,
+        highest=row.highest,
+        pulse_hz=row.pulse_hz,
+        duty=row.duty,
+        diffusers=[f.DiffuserOut(**d) for d in row.diffusers],
+    )
+
+
+# -- rows -------------------------------------------------------------------------------------------------------
+
+
+def _wishes_out(wishes: FlatWishes) -> f.FlatWishesOut:
+    """What counts, for the editor; of ADU, percent and electrons the one that is given."""
+    values = {name: getattr(wishes, name) for name in f.FlatWishesOut.model_fields}
+    values["diffusers"] = list(wishes.diffusers)
+    if wishes.level_adu is not None or wishes.level_electrons is not None:
+        values["level_percent"] = None
+    if wishes.tolerance_adu is not None:
+        values["tolerance_percent"] = None
+    return f.FlatWishesOut(**values)
+
+
+def _last_find(steps: Sequence[RunStep], key: RowKey) -> RunStep | None:
+    own = [s for s in steps if s.kind in ("find", "look") and s.params.get("key") == key.as_json]
+    begun = [s for s in own if s.state not in ("to do", "skipped")]
+    return begun[-1] if begun else (own[0] if own else None)
+
+
+def _row(
+    library: Library,
+    session: Session,
+    rig: Rig,
+    devices: RigDevices | None,
+    row: SheetRow,
+    steps: Sequence[RunStep],
+    earlier: Sequence[RunStep],
+    alive: bool,
+    now: datetime,
+) -> f.FlatRowOut:
+    search = search_or_trouble(library, session, rig, devices, row.key)
+    step = _last_find(steps, row.key) or _last_find(earlier, row.key)
+    wishes, setting = row.wishes, row.setting
+    trouble = search if isinstance(search, GrayShelfError) else None
+    target = None if isinstance(search, GrayShelfError) else search.target
+    window = None if isinstance(search, GrayShelfError) else search.window
+    source = None if isinstance(search, GrayShelfError) else search.source
+    conversion = row_conversion(library, rig, row.key)
+    electrons = ""
+    if conversion is not None and target is not None and not isinstance(search, GrayShelfError):
+        base = search.pedestal.adu if search.pedestal else 0.0
+        who = "" if conversion.measured else " by the headers"
+        electrons = f", {w.number((target.level_adu - base) * conversion.e_per_adu)}{w.THIN}e⁻{who}"
+    none = None
+    if step is not None and step.state == "no answer" and step.outcome.get("no_answer"):
+        newer = setting is not None and step.ended_at is not None and setting.found_at >= step.ended_at
+        none = None if newer else _no(row, step, target.white_adu if target else 65535.0)
+    ruler = None
+    if setting is not None and target is not None:
+        ruler = w.ruler_out(
+            rulers.band("level", target.level_adu, setting.expected_adu, target.tolerance_adu, "ADU")
+        )
+    state = "found" if setting is not None else "never"
+    if none is not None:
+        state = "no answer"
+    if alive and step is not None and step.state in ("doing", "waiting"):
+        state = "searching"
+    elif alive and any(
+        s.state == "to do" and s.kind in ("find", "look") and s.params.get("key") == row.key.as_json
+        for s in steps
+    ):
+        state = "waiting"
+    drift = ""
+    if row.drift is not None and target is not None and abs(row.drift.off_adu) > target.tolerance_adu:
+        sign = "+" if row.drift.off_adu > 0 else ""
+        drift = f"flats of {row.drift.when} came out {sign}{w.number(row.drift.off_adu)} ADU off"
+    return f.FlatRowOut(
+        key=key_out(row.key),
+        name=_name(row.key),
+        passband_nm=passbands(rig).get(row.key.filter_code),
+        state=state,  # type: ignore[arg-type]
+        lights=w.several(row.lights, "light") if row.lights else "no lights",
+        added=row.added,
+        target=f"{w.number(target.level_adu)}{w.THIN}ADU" if target else "–",
+        target_more=(
+            f"{100.0 * target.level_adu / target.white_adu:.0f} % of the range{electrons}; median"
+            + (" of the brightest channel" if is_colour(library, rig, devices) else "")
+            if target
+            else (trouble.message if trouble else "")
+        ),
+        tolerance=f"±{w.number(target.tolerance_adu)}" if target else "–",
+        tolerance_more=(
+            f"{100.0 * target.tolerance_adu / target.level_adu:.0f} % of the target" if target else ""
+        ),
+        window=(
+            f"{w.plain(window.shortest.exposure_s)} to {w.seconds(window.longest.exposure_s)}"
+            if window
+            else "–"
+        ),
+        reasons=f"shorter: {window.shortest.reason}; longer: {window.longest.reason}" if window else "",
+        mode=wishes.mode,
+        mode_text=_mode_text(wishes, source),
+        source=source.name if source else "",
+        diffusers=listed(setting.diffusers if setting is not None else wishes.diffusers)
+        if (setting is not None and setting.diffusers) or wishes.diffusers
+        else "",
+        counts=f"{wishes.n_flats} + {wishes.n_dark_flats}",
+        brightness="–" if setting is None or setting.brightness is None else str(setting.brightness),
+        exposure="–" if setting is None else w.seconds(setting.exposure_s),
+        expected="–" if setting is None else f"{w.number(setting.expected_adu)}{w.THIN}ADU",
+        ruler=ruler,
+        age="" if setting is None else _age(setting.found_at, now),
+        shots=step.done if step is not None and alive else (setting.shots if setting is not None else 0),
+        banding=""
+        if setting is None or setting.banding_percent is None
+        else banding(setting.banding_percent),
+        stale=row.stale,
+        drift=drift,
+        own=sorted(row.own),
+        wishes=_wishes_out(wishes),
+        no_answer=none,
+        history=_history(session, rig, row),
+    )
+
+
+def banding(percent: float) -> str:
+    """How deep the bands of a pulsed source are, in words."""
+    said = "under 0.05" if percent < 0.05 else f"{percent:.2g}"
+    return f"bands {said} %"
+
+
+def _name(key: RowKey) -> str:
+    binned = f", binning {key.binning}" if key.binning != 1 else ""
+    return f"{key.filter_code}, {dials(key)}{binned}"
+
+
+def dials(key: RowKey) -> str:
+    """Gain and offset as this camera calls them: 'gain 200, offset 30', 'ISO 1600'."""
+    if uses_iso([key.gain]):
+        return f"ISO {key.gain:g}"
+    return f"gain {key.gain:g}, offset {key.offset:g}"
+
+
+def _mode_text(wishes: FlatWishes, source: Source | None) -> str:
+    if source is not None and source.dimmer is None:
+        return "time"
+    if wishes.mode == "brightness":
+        return f"brightness at {w.seconds(wishes.preferred_s)}"
+    if wishes.mode == "both":
+        return f"both, near {w.seconds(wishes.preferred_s)}"
+    return "time" if wishes.brightness is None else f"time at {wishes.brightness}"
+
+
+def _age(found_at: datetime, now: datetime) -> str:
+    span = now - found_at
+    if span < timedelta(hours=20):
+        return "today" if span > timedelta(minutes=5) else "just now"
+    return (
+        w.several(max(span.days, 1), "day") if span.days < 60 else w.several(round(span.days / 30.4), "month")
+    )
+
+
+def _history(session: Session, rig: Rig, row: SheetRow) -> list[f.SettingFoundOut]:
+    outs = []
+    for found in settings_of(session, rig.id, row.key)[:8]:
+        outs.append(
+            f.SettingFoundOut(
+                id=found.id,
+                text=setting_text(found),
+                expected=f"{w.number(found.expected_adu)}{w.THIN}ADU",
+                when=w.day(found.found_at.date()),
+                shots=w.several(found.shots, "shot"),
+                diffusers=listed(found.diffusers) if found.diffusers else "",
+                taken_back=found.taken_back,
+                counts=row.setting is not None and row.setting.id == found.id,
+            )
+        )
+    return outs
+
+
+def setting_text(found: FlatSetting) -> str:
+    """'5.0 s at 60'."""
+    at = "" if found.brightness is None else f" at {found.brightness}"
+    return f"{w.seconds(found.exposure_s)}{at}"
+
+
+def search_or_trouble(
+    library: Library, session: Session, rig: Rig, devices: RigDevices | None, key: RowKey
+) -> RowSearch | GrayShelfError:
+    """What a row's search works with, or why it cannot be said."""
+    try:
+        return RowSearch(library, session, rig, devices, key)
+    except GrayShelfError as error:
+        return error
+
+
+def _no(row: SheetRow, step: RunStep, white: float) -> f.NoOut:
+    no: dict[str, Any] = step.outcome["no_answer"]
+    direction, stops = no["direction"], float(no["stops"])
+    allow, changes = "", None
+    bound = no.get("widened")
+    if bound is not None:
+        allow = f"Allow {w.seconds(bound)} for {row.key.filter_code}"
+        why = "allowed for this filter"
+        if direction == "too bright":
+            changes = f.FlatWishesOut(shortest_s=bound, shortest_reason=why)
+        else:
+            changes = f.FlatWishesOut(longest_s=bound, longest_reason=why)
+    if direction == "too coarse":
+        allow = "Let time and brightness both be found"
+        changes = f.FlatWishesOut(mode="both")
+    titles = {
+        "too bright": f"{row.key.filter_code} cannot get dim enough",
+        "too dim": f"{row.key.filter_code} does not get enough light",
+        "too coarse": f"The steps of the panel are too coarse for {row.key.filter_code}",
+        "unsteady": f"The light for {row.key.filter_code} is not steady",
+    }
+    level = no.get("level_adu")
+    beyond = level is not None and level > white
+    return f.NoOut(
+        title=titles[direction],
+        message=no["message"] + (f" The camera is full at {w.number(white)} ADU." if beyond else ""),
+        advice=no["advice"],
+        stack=no.get("sentence", ""),
+        stops=stops,
+        at_least=bool(no["at_least"]),
+        direction=direction,
+        level=level,
+        level_text="" if level is None else f"{w.number(level)}{w.THIN}ADU",
+        allow=allow,
+        allow_changes=changes,
+        retry=f"Try {row.key.filter_code} again",
+    )

@@ -1,0 +1,369 @@
+"""Starting and resuming searches for flat settings."""
+
+from __future__ import annotations
+
+import os
+import threading
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from grayshelf.core.errors import Conflict, GrayShelfError
+from grayshelf.core.flats.diffusers import listed, stops_of
+from grayshelf.core.flats.model import Mode
+from grayshelf.core.flats.settings import RowKey
+from grayshelf.core.planning.flat_order import SearchStop, order_search
+from grayshelf.devices.ports import RigDevices
+from grayshelf.library.library import Library
+from grayshelf.library.models import Job, Rig, RunStep
+from grayshelf.work.find_flats import FlatSearch, started_now
+from grayshelf.work.flat_shots import need_devices
+from grayshelf.work.jobs import ALIVE, JobControl, JobRunner, refuse_if_busy
+from grayshelf.work.row_search import RowSearch
+from grayshelf.work.steps import OPEN
+
+#: Room between the numbers of steps, so that a gate can be put in between.
+SEQ = 100
+#: What a search asks of a row over its own wishes.
+ASKED = ("mode", "exposure_s", "brightness")
+#: And what it was told of one step alone.
+OF_ONE_STEP = ("left_out", "tried")
+
+
+class FlatBench:
+    """Starts searches, and goes on with them."""
+
+    def __init__(self, library: Library, runner: JobRunner, rigs: dict[str, RigDevices]) -> None:
+        self.library, self.runner, self.rigs = library, runner, rigs
+        self._lock = threading.Lock()
+        runner.register("flats", self._work)
+
+    def devices(self, rig: Rig) -> RigDevices | None:
+        """The devices behind a rig, if there are any."""
+        return self.rigs.get(rig.devices or "")
+
+    def start(
+        self,
+        rig_id: int,
+        keys: Sequence[RowKey],
+        *,
+        mode: Mode | None = None,
+        exposure_s: float | None = None,
+        shared: bool = False,
+        response: bool = False,
+        folder: str | None = None,
+    ) -> int:
+        """Start a search; return its job.
+
+        Parameters
+        ----------
+        mode, exposure_s
+            What is looked for in all rows, and the exposure that stays or is to be come near; None leaves it to each.
+        shared
+            Look for one exposure for all filters of a gain, offset and binning, by their brightness.
+        response
+            Measure how the panel follows its brightness instead: a ladder in the first row, a shot in each other.
+        folder
+            Wait for test flats there, which any other program takes, instead of using the rig.
+        """
+        if not keys:
+            raise Conflict("No row is chosen.", "Choose at least one.")
+        with self._lock, self.library.db.session() as session:
+            rig = self.library.rig(session, rig_id)
+            refuse_if_busy(session, rig.id)
+            devices = self.devices(rig)
+            keys = list(dict.fromkeys(keys))
+            if folder is None:
+                refuse_what_the_rig_lacks(need_devices(devices), keys)
+            params: dict[str, Any] = {"shared": shared, "response": response}
+            asked = {"mode": mode, "exposure_s": exposure_s}
+            params |= {name: value for name, value in asked.items() if value is not None}
+            if folder is not None:
+                params |= {"folder": str(_watchable(folder)), "since": started_now()}
+            rows = [self._row(session, rig, devices, key) for key in keys]
+            if response and any(r.source.dimmer is None or r.source.id is None for r in rows):
+                raise Conflict(
+                    "The light of these rows cannot be dimmed, or is not entered.",
+                    "Enter its name and the range of its brightness first.",
+                )
+            what = "the panel" if response else f"{len(rows)} flat setting{'s' if len(rows) != 1 else ''}"
+            job = Job(
+                kind="flats",
+                title=f"{rig.name}: {'measuring' if response else 'finding'} {what}",
+                state="queued",
+                params=params,
+                rig_id=rig.id,
+                created_at=self.library.clock.now(),
+            )
+            for step in _steps(rows, devices, params):
+                job.steps.append(step)
+            session.add(job)
+            session.flush()
+            job_id = job.id
+        self.runner.launch(job_id)
+        return job_id
+
+    def _row(self, session: Session, rig: Rig, devices: RigDevices | None, key: RowKey) -> RowSearch:
+        """What a row's search works with; where it cannot be said, why and of which row."""
+        try:
+            return RowSearch(self.library, session, rig, devices, key)
+        except GrayShelfError as error:
+            raise Conflict(
+                f"{row_name(key)}: {error.message}", f"{error.advice} Or leave that row out.".strip()
+            ) from error
+
+    def again(self, rig_id: int, key: RowKey, *, as_wished: bool) -> int:
+        """Look for one row again: in the search that goes on, else in a new one like the last.
+
+        Parameters
+        ----------
+        as_wished
+            By what the row wishes now, whatever the last search was to look for.
+        """
+        with self._lock, self.library.db.session() as session:
+            job = newest_search(session, rig_id)
+            if job is not None and job.state in ALIVE and not job.params.get("response"):
+                steps = list(session.scalars(select(RunStep).where(RunStep.job_id == job.id)))
+                own = [s for s in steps if s.kind == "find" and s.params["key"] == key.as_json]
+                if any(s.state in ("to do", "doing") for s in own):
+                    raise Conflict("This row is still being looked for.", "Wait for it.")
+                if own:
+                    last = own[-1]
+                    job.steps.append(
+                        RunStep(
+                            seq=max(s.seq for s in steps) + SEQ,
+                            kind="find",
+                            title=last.title,
+                            filter_code=last.filter_code,
+                            params={
+                                k: v
+                                for k, v in last.params.items()
+                                if k not in OF_ONE_STEP and not (as_wished and k in ASKED)
+                            },
+                        )
+                    )
+                    return job.id
+            like = dict(job.params) if job is not None else {}
+        asked = {} if as_wished else {k: like[k] for k in ("mode", "exposure_s") if k in like}
+        return self.start(rig_id, [key], folder=like.get("folder"), **asked)
+
+    def leave_out(self, rig_id: int, key: RowKey) -> None:
+        """Leave a row out of the search that waits for its test flats in a folder; the others go on.
+
+        Raises
+        ------
+        Conflict
+            Where no such search goes on, or the row has ended.
+        """
+        with self.library.db.session() as session:
+            job = newest_search(session, rig_id)
+            steps: list[RunStep] = []
+            if job is not None and job.state in ALIVE and job.params.get("folder"):
+                query = select(RunStep).where(RunStep.job_id == job.id, RunStep.state.in_(OPEN))
+                steps = [
+                    s for s in session.scalars(query) if s.kind != "agree" and s.params["key"] == key.as_json
+                ]
+            if not steps:
+                raise Conflict(
+                    f"No test flat of {row_name(key)} is waited for.", "Look again: it has moved on."
+                )
+            for step in steps:
+                step.params = {**step.params, "left_out": True}
+
+    def _work(self, control: JobControl, params: dict[str, Any]) -> dict[str, Any]:
+        with self.library.db.session() as session:
+            job = session.get_one(Job, control.job_id)
+            devices = self.devices(self.library.rig(session, job.rig_id or 0))
+        if params.get("folder") is None:
+            need_devices(devices)
+        try:
+            return FlatSearch(self.library, self.runner, devices, control, params).do()
+        finally:
+            # A panel must not stay on. The cooler is left as it is.
+            if params.get("folder") is None and devices is not None and devices.panel is not None:
+                devices.panel.set_brightness(0)
+
+
+def newest_search(session: Session, rig_id: int) -> Job | None:
+    """The newest search of a rig, going on or ended."""
+    query = select(Job).where(Job.kind == "flats", Job.rig_id == rig_id).order_by(Job.id.desc()).limit(1)
+    return session.scalar(query)
+
+
+def row_name(key: RowKey) -> str:
+    """A row in a sentence."""
+    return f"{key.filter_code} at gain {key.gain:g}, offset {key.offset:g}, binning {key.binning}"
+
+
+def refuse_what_the_rig_lacks(devices: RigDevices, keys: Sequence[RowKey]) -> None:
+    """Rows that this rig can never shoot are told before anything is, so that they do not stop the others.
+
+    Raises
+    ------
+    Conflict
+        Where a filter is not in the wheel, or the camera has no such gain, offset or binning.
+    """
+    facts = devices.camera.facts
+    for key in keys:
+        name = row_name(key)
+        advice = "Leave that row out, or change it."
+        if devices.wheel is not None and key.filter_code not in devices.wheel.filters:
+            raise Conflict(f"{key.filter_code} is not in the wheel.", advice)
+        for what, value, span in (
+            ("gain", key.gain, facts.gain_range),
+            ("offset", key.offset, facts.offset_range),
+            ("binning", key.binning, (1, facts.most_binning)),
+        ):
+            if span is not None and not span[0] <= value <= span[1]:
+                raise Conflict(f"{name}: {facts.name} has {what} from {span[0]:g} to {span[1]:g}.", advice)
+
+
+def _watchable(text: str) -> Path:
+    path = Path(os.path.expandvars(text.strip())).expanduser()
+    if not path.is_absolute():
+        raise GrayShelfError(
+            f"‘{text.strip()}’ is not a whole path.", "Write it from the root: /home/… or /media/…"
+        )
+    try:
+        real = path.resolve(strict=True)
+    except (OSError, RuntimeError) as error:
+        raise GrayShelfError(
+            f"There is no folder {path}.", "Check how it is spelled, and that the disk is in."
+        ) from error
+    if not real.is_dir() or not os.access(real, os.R_OK | os.X_OK):
+        raise GrayShelfError(
+            f"{path} is not a folder that may be read.", "Name the one your camera program writes to."
+        )
+    return real
+
+
+def _stack(row: RowSearch) -> list[str]:
+    """What is to hang before the source at first: what the row wishes, else what its last setting had."""
+    if row.wishes.diffusers:
+        return list(row.wishes.diffusers)
+    return list(row.setting.diffusers) if row.setting is not None else []
+
+
+def _steps(rows: Sequence[RowSearch], devices: RigDevices | None, params: dict[str, Any]) -> list[RunStep]:
+    """The steps of a search in order, with the gates that a person is needed at."""
+    by_folder = "folder" in params
+    stops = [
+        SearchStop(
+            i,
+            row.source.name,
+            tuple(_stack(row)),
+            stops_of(_stack(row), row.source.diffusers),
+            row.key.gain,
+            row.key.binning,
+            row.wheel_position,
+            row.brightness() if (params.get("mode") or row.wishes.mode) == "time" else None,
+        )
+        for i, row in enumerate(rows)
+    ]
+    wheel_at = devices.wheel.position() if devices is not None and devices.wheel is not None else None
+    by_hand = devices is None or devices.panel is None
+    order = order_search(stops, wheel_at, dims_by_hand=by_hand)
+    if params["response"]:
+        # The first row is the one with the ladder; after it, what hangs before the light goes on once.
+        order = [0, *sorted(range(1, len(rows)), key=lambda i: (stops[i].stack_stops, i))]
+    steps: list[RunStep] = []
+    hanging: tuple[str, list[str]] | None = None
+    for place, index in enumerate(order):
+        row, stop = rows[index], stops[index]
+        stack = list(stop.stack)
+        if not by_folder:
+            steps += _gates(row, stack, stop.stack_stops, hanging)
+        hanging = row.source.name, stack
+        own = {"key": row.key.as_json, "stack": stack, "group": _group(row, stack)}
+        own |= {name: params[name] for name in ("mode", "exposure_s") if name in params}
+        if params["response"]:
+            kind, title = ("ladder", "How the panel follows") if place == 0 else ("factor", "The share of")
+            title = f"{title} in {row.key.filter_code}" if place == 0 else f"{title} {row.key.filter_code}"
+        else:
+            kind, title = "find", f"The setting for {row.key.filter_code}"
+            if params["shared"]:
+                look = {**own, "mode": "both"}
+                steps.append(_step("look", f"A look at {row.key.filter_code}", row.key.filter_code, look))
+                own["mode"] = "both"
+        steps.append(_step(kind, title, row.key.filter_code, own))
+    if params["shared"]:
+        steps = _agreed(steps)
+    for number, step in enumerate(steps, start=1):
+        step.seq = number * SEQ
+    return steps
+
+
+def _group(row: RowSearch, stack: list[str]) -> str:
+    """Rows that one set of dark flats could serve."""
+    return f"{row.source.name}|{'+'.join(stack)}|{row.key.gain:g}|{row.key.offset:g}|{row.key.binning}"
+
+
+def _agreed(steps: list[RunStep]) -> list[RunStep]:
+    """First a look at every filter of a group, then the agreement, then the searches."""
+    result: list[RunStep] = []
+    groups = list(dict.fromkeys(s.params["group"] for s in steps if "group" in s.params and s.kind != "gate"))
+    for group in groups:
+        members = [s for s in steps if s.kind != "gate" and s.params.get("group") == group]
+        first = min(steps.index(m) for m in members)
+        before: list[RunStep] = []
+        for step in reversed(steps[:first]):
+            if step.kind != "gate":
+                break
+            before.insert(0, step)
+        result += [*before, *(m for m in members if m.kind == "look")]
+        result.append(
+            _step("agree", "One exposure for all", None, {"group": group, "key": members[0].params["key"]})
+        )
+        result += [m for m in members if m.kind == "find"]
+    return result
+
+
+def _step(kind: str, title: str, filter_code: str | None, params: dict[str, Any]) -> RunStep:
+    return RunStep(kind=kind, title=title, filter_code=filter_code, params=params)
+
+
+def _gates(
+    row: RowSearch, stack: list[str], stops: float, hanging: tuple[str, list[str]] | None
+) -> list[RunStep]:
+    """What a hand has to do before a row: the light in place, what hangs before it."""
+    gates = []
+    if hanging is None or hanging[0] != row.source.name:
+        gates.append(
+            _step(
+                "gate",
+                f"{row.source.name[0].upper()}{row.source.name[1:]} before the telescope",
+                None,
+                {
+                    "gate": "panel",
+                    "advice": "Aim the telescope at it, with nothing in between. Its brightness is set for you."
+                    if row.source.dimmer
+                    else "Aim the telescope at it, with nothing in between.",
+                    "answer": "It is there: begin",
+                },
+            )
+        )
+        hanging = None
+    before = hanging[1] if hanging else []
+    if stack != before:
+        words = listed(stack)
+        gates.append(
+            _step(
+                "gate",
+                f"Hang {words}" if stack else "Take the diffusers off",
+                None,
+                {
+                    "gate": "diffuser",
+                    "stack": stack,
+                    "total": stops,
+                    "advice": f"Before {row.source.name}: {words}, and nothing else.",
+                    "answer": f"{words[0].upper()}{words[1:]} hangs: go on"
+                    if stack
+                    else "They are off: go on",
+                    "leave_out": "Leave these filters out",
+                },
+            )
+        )
+    return gates

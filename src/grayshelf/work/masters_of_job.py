@@ -1,0 +1,75 @@
+"""Building the masters of everything that a job has shot."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from grayshelf.core.errors import CannotCombine
+from grayshelf.library.catalog import regroup
+from grayshelf.library.library import Library
+from grayshelf.library.models import Folder, Frame, FrameSet, RunShot, RunStep
+from grayshelf.work.build import build_master
+from grayshelf.work.jobs import JobControl
+
+
+def group_new_frames(library: Library) -> None:
+    """Put frames that have just been shot into their sets."""
+    with library.db.session() as session:
+        regroup(session, {f.id: Path(f.path) for f in session.scalars(select(Folder))})
+    library.touched()
+
+
+def build_masters_of_job(
+    library: Library, control: JobControl, tell: Callable[[int, int, str], None]
+) -> dict[str, Any]:
+    """Build what can be built of a job's frames: what lies in the dark first, then flats.
+
+    Parameters
+    ----------
+    tell
+        Called with the number of masters done, of how many, and what comes next.
+
+    Returns
+    -------
+    'masters', their set numbers, and 'failed': for each that could not be built, its title and why.
+    """
+    group_new_frames(library)
+    with library.db.session() as session:
+        sets = _sets_of_job(session, control.job_id)
+    built: list[int] = []
+    failed: list[dict[str, str]] = []
+    for number, (set_id, title) in enumerate(sets):
+        control.check()
+        tell(number, len(sets), title)
+        try:
+            built.append(build_master(library, set_id, lambda share: control.check()))
+        except CannotCombine as error:
+            failed.append({"title": title, "message": error.message, "advice": error.advice})
+    tell(len(sets), len(sets), "")
+    library.touched()
+    return {"masters": built, "failed": failed}
+
+
+def _sets_of_job(session: Session, job_id: int) -> list[tuple[int, str]]:
+    rows = session.scalars(
+        select(FrameSet)
+        .where(
+            FrameSet.id.in_(
+                select(Frame.set_id)
+                .join(RunShot, RunShot.frame_id == Frame.id)
+                .join(RunStep, RunStep.id == RunShot.step_id)
+                .where(RunStep.job_id == job_id)
+            ),
+            FrameSet.master_set_id.is_(None),
+            FrameSet.is_master.is_(False),
+        )
+        .order_by(FrameSet.id)
+    ).all()
+    first = {"bias": 0, "dark": 1, "dark flat": 2, "flat": 3}
+    ordered = sorted(rows, key=lambda r: (first.get(r.kind, 9), r.id))
+    return [(r.id, f"the master {r.kind} {r.facts.get('filter_code') or ''}".strip()) for r in ordered]

@@ -1,0 +1,59 @@
+"""What the shots of a measurement tell of a panel, while it goes on and at its end."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from sqlalchemy.orm import Session
+
+from grayshelf.core.flats.diffusers import stops_of
+from grayshelf.core.flats.panel import ResponsePoint
+from grayshelf.core.flats.response_plan import rates
+from grayshelf.core.flats.settings import RowKey
+from grayshelf.devices.ports import RigDevices
+from grayshelf.library.library import Library
+from grayshelf.library.models import Rig, RunStep
+from grayshelf.work.row_search import RowSearch, as_test_shot
+
+
+@dataclass(frozen=True)
+class PanelShots:
+    """Rates without diffusers, and from how many shots."""
+
+    source_id: int | None
+    points: list[ResponsePoint]
+    n_shots: int
+
+    @property
+    def makes_a_curve(self) -> bool:
+        """Whether anything of the panel's shape can be told from it."""
+        return len({p.brightness for p in self.points}) > 1
+
+
+def panel_shots(
+    library: Library,
+    session: Session,
+    rig: Rig,
+    devices: RigDevices | None,
+    steps: Sequence[RunStep],
+    white_adu: int | None = None,
+) -> PanelShots:
+    """What the steps of a measurement of the panel have seen so far."""
+    points: list[ResponsePoint] = []
+    n_shots, source_id = 0, None
+    for step in steps:
+        if step.kind not in ("ladder", "factor"):
+            continue
+        key = RowKey(**step.params["key"])
+        row = RowSearch(library, session, rig, devices, key, white_adu)
+        source_id = source_id or row.source.id
+        seen = [as_test_shot(s) for s in step.shots]
+        n_shots += len(seen)
+        lifted = 2.0 ** stops_of(step.params.get("stack", []), row.source.diffusers)
+        group = (key.filter_code, key.gain, key.binning)
+        points += [
+            ResponsePoint(group, p.brightness, p.rate * lifted)
+            for p in rates(seen, row.target, row.pedestal, "")
+        ]
+    return PanelShots(source_id, points, n_shots)

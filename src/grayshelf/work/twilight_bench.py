@@ -1,0 +1,128 @@
+"""Starting a twilight."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Mapping
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from grayshelf.core.errors import Conflict
+from grayshelf.core.flats.settings import RowKey
+from grayshelf.devices.ports import RigDevices
+from grayshelf.library.library import Library
+from grayshelf.library.models import Job, Rig, RunStep
+from grayshelf.work.flat_bench import refuse_what_the_rig_lacks
+from grayshelf.work.flat_shots import need_devices
+from grayshelf.work.jobs import JobControl, JobRunner, refuse_if_busy
+from grayshelf.work.sky_rows import Ahead, look_ahead, place_of
+from grayshelf.work.twilight_run import TwilightRun
+
+#: Room between the numbers of steps, so that a gate can be put in between.
+SEQ = 100
+
+
+class TwilightBench:
+    """Starts twilights, and goes on with them."""
+
+    def __init__(self, library: Library, runner: JobRunner, rigs: dict[str, RigDevices]) -> None:
+        self.library, self.runner, self.rigs = library, runner, rigs
+        self._lock = threading.Lock()
+        runner.register("twilight", self._work)
+
+    def devices(self, rig: Rig) -> RigDevices | None:
+        """The devices behind a rig, if there are any."""
+        return self.rigs.get(rig.devices or "")
+
+    def start(self, rig_id: int, counts: Mapping[RowKey, int], *, dawn: bool) -> int:
+        """Start the next dusk or dawn; return its job.
+
+        Raises
+        ------
+        Conflict
+            Where nothing is chosen, the rig is busy or lacks what is asked for, or the sky suits none of it.
+        """
+        counts = {key: n for key, n in counts.items() if n > 0}
+        if not counts:
+            raise Conflict("No filter is chosen.", "Tick at least one, and say how many flats.")
+        with self._lock, self.library.db.session() as session:
+            rig = self.library.rig(session, rig_id)
+            refuse_if_busy(session, rig.id)
+            devices = need_devices(self.devices(rig))
+            refuse_what_the_rig_lacks(devices, list(counts))
+            place_of(self.library.site(session))
+            ahead = look_ahead(self.library, session, rig, devices, dawn=dawn, counts=counts)
+            for trouble in ahead.troubles.values():
+                raise Conflict(trouble)
+            if not ahead.flats:
+                raise Conflict(
+                    "In the next days the sky never suits any of these filters within the permitted exposures.",
+                    "Permit longer or shorter exposures on the whole sheet, or choose another target level.",
+                )
+            twilight = ahead.twilight
+            what = "dawn" if dawn else "dusk"
+            job = Job(
+                kind="twilight",
+                title=f"{rig.name}: flats on the sky at {what}",
+                state="queued",
+                params={"dawn": dawn, "day": twilight.day.isoformat()},
+                rig_id=rig.id,
+                created_at=self.library.clock.now(),
+            )
+            job.steps = _steps(ahead, devices)
+            session.add(job)
+            session.flush()
+            job_id = job.id
+        self.runner.launch(job_id)
+        return job_id
+
+    def _work(self, control: JobControl, params: dict[str, object]) -> dict[str, object]:
+        with self.library.db.session() as session:
+            job = session.get_one(Job, control.job_id)
+            devices = need_devices(self.devices(self.library.rig(session, job.rig_id or 0)))
+        return TwilightRun(self.library, self.runner, devices, control, params).do()
+
+
+def _steps(ahead: Ahead, devices: RigDevices) -> list[RunStep]:
+    """The gate, the rows in the order to shoot them, and the masters."""
+    steps = [RunStep(kind="gate", title="The telescope to the zenith", params=_gate(ahead, devices))]
+    by_code = {s.wish.code: s for s in ahead.subjects}
+    for planned in ahead.planned:
+        subject = by_code[planned.code]
+        steps.append(
+            RunStep(
+                kind="sky",
+                title=f"Flats in {subject.key.filter_code}",
+                filter_code=subject.key.filter_code,
+                count=subject.wish.count,
+                params={"key": subject.key.as_json},
+            )
+        )
+    steps.append(RunStep(kind="build", title="Masters of tonight’s flats", params={}))
+    for number, step in enumerate(steps, start=1):
+        step.seq = number * SEQ
+    return steps
+
+
+def _gate(ahead: Ahead, devices: RigDevices) -> dict[str, object]:
+    advice = (
+        "Near the zenith, on the side away from the sun; panel, cap and cloths off. Let it stand still: "
+        "the stars then wander between the frames and are clipped from the master."
+    )
+    first = ahead.subjects[0]
+    by_hand = []
+    if devices.focuser is None and first.focus is not None:
+        by_hand.append(f"focus at {first.focus:,.0f}")
+    if devices.rotator is None and first.angle_deg is not None:
+        by_hand.append(f"camera at {first.angle_deg:.1f}°")
+    if by_hand:
+        night = f" of {first.lights_of:%-d %b}" if first.lights_of else ""
+        advice += f" As for the lights{night}: {', '.join(by_hand)}."
+    return {"gate": "sky", "advice": advice, "answer": "It stands there: wait for the sky"}
+
+
+def newest_twilight(session: Session, rig_id: int) -> Job | None:
+    """The newest twilight of a rig, going on or ended."""
+    query = select(Job).where(Job.kind == "twilight", Job.rig_id == rig_id).order_by(Job.id.desc()).limit(1)
+    return session.scalar(query)
