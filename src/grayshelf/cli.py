@@ -17,7 +17,7 @@ import waitress
 from grayshelf import __version__
 from grayshelf.core.errors import GrayShelfError
 from grayshelf.demo.generate import is_current
-from grayshelf.demo.setup import DEMO_RATE, demo_clock, demo_devices, keep_clock, prepare
+from grayshelf.demo.setup import DEMO_RATE, KeptClock, demo_devices, prepare
 from grayshelf.library.library import Library
 from grayshelf.web.app import Context, create_app, make_context, make_runner, warm_up
 
@@ -83,13 +83,11 @@ def _open(library: Library) -> Context:
 def open_demo(folder: Path, size: str, rate: float) -> Context:
     """Open the demo in a folder, making what is missing of it."""
     folder.mkdir(parents=True, exist_ok=True)
-    clock = demo_clock(folder)
-    clock.rate = rate
+    clock = KeptClock(folder / "clock.json", rate)
     context = _open(Library(folder / "library", clock))
     context.demo, context.fast_rate = True, rate
     context.starter.rigs.update(demo_devices(folder, clock, size))
     prepare(folder, size, context.library, context.runner)
-    keep_clock(folder, clock)
     return context
 
 

@@ -147,12 +147,15 @@ def test_a_measurement_goes_on_after_a_kill(server):
     killed_during(server, job, lambda j: page()["offset"][0]["n_frames"] >= 6)
     before = page()["offset"][0]["n_frames"]
     assert before >= 6
+    early = set((server.folder / "library" / "bench").rglob("*.fits"))
+    last = max(fits.getheader(f)["DATE-OBS"] for f in early)
     finish(server, job)
     here = page()["offset"][0]
     assert here["state"] == "done" and here["n_frames"] > before
     files = sorted((server.folder / "library" / "bench").rglob("*.fits"))
     assert len(files) == here["n_frames"] and not list((server.folder / "library").rglob("*.part"))
     assert len({fits.getheader(f)["DATE-OBS"] for f in files}) == len(files), "no frame was taken twice"
+    assert min(fits.getheader(f)["DATE-OBS"] for f in set(files) - early) > last, "time ran on"
     rows = query(
         server, f"select count(*), count(distinct path) from measurement_shot where measurement_id = {number}"
     )

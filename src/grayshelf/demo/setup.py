@@ -8,7 +8,7 @@ import threading
 import time
 from collections.abc import Callable
 from dataclasses import replace
-from datetime import datetime
+from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -40,6 +40,9 @@ OFFSET_IN_USE = 30.0
 #: Waits pass this many times faster than real ones.
 DEMO_RATE = 60.0
 
+#: How far ahead of what it says the demo's clock is written down; a new start skips at most this.
+CLOCK_RESERVE = timedelta(seconds=30)
+
 
 def bar(title: str) -> Callable[[int, int], None]:
     """A bar in the terminal, or a few plain lines where there is no terminal."""
@@ -60,24 +63,31 @@ def bar(title: str) -> Callable[[int, int], None]:
     return show
 
 
-def demo_clock(folder: Path) -> SimulatedClock:
-    """The demo's clock: from where it was left, else from 01:12 in the night of 18 October 2026."""
-    note = folder / "clock.json"
-    start = datetime.fromisoformat(json.loads(note.read_text())["now"]) if note.exists() else START
-    return SimulatedClock(max(start, START), DEMO_RATE)
+class KeptClock(SimulatedClock):
+    """A simulated clock that goes on later than it ever said, also after a kill.
 
+    It may say only times before a bound that is already on disk, and starts again from that bound: written
+    down every few seconds instead, it would say the times since the last note a second time, and two
+    different frames could bear the same one.
+    """
 
-def keep_clock(folder: Path, clock: SimulatedClock) -> None:
-    """Write the clock down every few seconds, so that the demo's time never runs backwards."""
+    def __init__(self, note: Path, rate: float = DEMO_RATE) -> None:
+        start = datetime.fromisoformat(json.loads(note.read_text())["now"]) if note.exists() else START
+        super().__init__(max(start, START), rate)
+        self._note = note
+        self._bound = self._start
+        self._bound_lock = threading.Lock()
 
-    def keep() -> None:
-        note, part = folder / "clock.json", folder / "clock.part"
-        while True:
-            part.write_text(json.dumps({"now": clock.now().isoformat()}))
-            part.replace(note)
-            time.sleep(3.0)
-
-    threading.Thread(target=keep, daemon=True, name="clock").start()
+    def now(self) -> datetime:
+        """The time, aware, UTC."""
+        with self._bound_lock:
+            now = super().now()
+            if now >= self._bound:
+                self._bound = now + CLOCK_RESERVE
+                part = self._note.with_suffix(".part")
+                part.write_text(json.dumps({"now": self._bound.isoformat()}))
+                part.replace(self._note)
+        return now
 
 
 def demo_devices(folder: Path, clock: SimulatedClock, size: str) -> dict[str, RigDevices]:
