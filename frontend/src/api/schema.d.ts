@@ -3197,11 +3197,7 @@ export interface components {
          * @description Something was done to the train, the panel or the driver.
          */
         EventIn: {
-            /**
-             * Kind
-             * @enum {string}
-             */
-            kind: "train" | "spacing" | "panel" | "driver";
+            kind: components["schemas"]["RigEventKind"];
             /**
              * On
              * @default null
@@ -4294,6 +4290,12 @@ export interface components {
             /** Telescope */
             telescope: string | null;
         };
+        /**
+         * RigEventKind
+         * @description What was done to a rig.
+         * @enum {string}
+         */
+        RigEventKind: "train" | "spacing" | "panel" | "driver";
         /**
          * RowKeysIn
          * @description Some rows.

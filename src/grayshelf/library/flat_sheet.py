@@ -18,6 +18,7 @@ from grayshelf.core.flats.model import Dimmer, FlatTarget, Pedestal
 from grayshelf.core.flats.settings import INSTEAD_OF, FlatWishes, RowKey, wishes_from
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.matching.model import CommonSettings
+from grayshelf.core.matching.rig_events import RigEventKind
 from grayshelf.core.sensor.statistics import UNSHIFTED_ENDS
 from grayshelf.library.flat_drift import drift_of
 from grayshelf.library.levels import pedestal_level
@@ -25,9 +26,6 @@ from grayshelf.library.library import Library
 from grayshelf.library.measurements import measured_gain
 from grayshelf.library.models import FlatRow, FlatSetting, LightSource, Rig, RigEvent
 from grayshelf.library.shelf import light_sets
-
-#: Events after which an exposure found before is not to be trusted. A camera that was turned changes no exposure.
-UNSETTLING = ("spacing", "panel", "driver")
 
 
 @dataclass(frozen=True)
@@ -287,7 +285,7 @@ def stale_reason(setting: FlatSetting | None, events: Sequence[RigEvent]) -> str
     """What was done since a setting was found that it may not have outlived; empty where nothing was."""
     if setting is None:
         return ""
-    since = [e for e in events if e.kind in UNSETTLING and e.at > setting.found_at]
+    since = [e for e in events if RigEventKind(e.kind).unsettles_exposures and e.at > setting.found_at]
     return f"{since[-1].what} since ({since[-1].at:%-d %b %y})" if since else ""
 
 

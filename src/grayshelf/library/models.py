@@ -88,7 +88,7 @@ class RigEvent(Base):
     at: Mapped[datetime]
     what: Mapped[str]
     kind: Mapped[str] = mapped_column(default="train")
-    """'train' (turned, taken apart), 'spacing', 'panel' or 'driver'."""
+    """A `RigEventKind`."""
 
 
 class LightSource(Base):

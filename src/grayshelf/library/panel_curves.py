@@ -9,6 +9,7 @@ from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import NotFound
 from grayshelf.core.flats.panel import ResponsePoint
+from grayshelf.core.matching.rig_events import RigEventKind
 from grayshelf.library.models import PanelCurve, Rig, RigEvent
 
 
@@ -72,7 +73,7 @@ def known_points(session: Session, source_id: int, rig: Rig) -> list[ResponsePoi
 
 def _replaced_since(curve: PanelCurve, events: list[RigEvent]) -> bool:
     """Whether another panel has come since: it may follow another curve under the same name."""
-    return any(e.kind == "panel" and e.at > curve.made_at for e in events)
+    return any(RigEventKind(e.kind).ends_panel_curve and e.at > curve.made_at for e in events)
 
 
 def curve_points(curve: PanelCurve) -> list[ResponsePoint]:

@@ -25,14 +25,12 @@ from grayshelf.core.matching.model import (
     TrainEvent,
     Verdict,
 )
+from grayshelf.core.matching.rig_events import RigEventKind
 from grayshelf.core.sensor.checked import PairWarning, pair_warning
 from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.library import Library
 from grayshelf.library.measurements import checked_offsets, measured_gain
 from grayshelf.library.models import FrameSet, Rig
-
-#: Events that change what the train leaves of an even light; a new panel or driver does not.
-TRAIN_EVENTS = ("train", "spacing")
 
 
 def common_settings(frame_set: FrameSet, facts: FrameFacts) -> CommonSettings:
@@ -141,7 +139,7 @@ def offset_warning(
 
 def events_of(rig: Rig) -> list[TrainEvent]:
     """What was done to the rig's train."""
-    return [TrainEvent(e.at, e.what) for e in rig.events if e.kind in TRAIN_EVENTS]
+    return [TrainEvent(e.at, e.what) for e in rig.events if RigEventKind(e.kind).ends_flats]
 
 
 @dataclass(frozen=True)

@@ -252,7 +252,7 @@ def enter_event(rig_id: int, json_data: f.EventIn) -> s.Done:
     with library.db.session() as session:
         rig = library.rig(session, rig_id)
         at = event_moment(json_data.on, library.clock.now(), library.zone(session))
-        rig.events.append(RigEvent(at=at, what=json_data.what.strip(), kind=json_data.kind))
+        rig.events.append(RigEvent(at=at, what=json_data.what.strip(), kind=json_data.kind.value))
     _rules_changed(library)
     return _changed("Entered. Settings and flats from before it say so.")
 

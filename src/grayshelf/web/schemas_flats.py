@@ -7,6 +7,7 @@ from typing import Literal
 
 from pydantic import BaseModel, Field
 
+from grayshelf.core.matching.rig_events import RigEventKind
 from grayshelf.web.schemas import JobOut, RulerOut
 
 SearchMode = Literal["time", "brightness", "both"]
@@ -110,7 +111,7 @@ class SourceOut(BaseModel):
 class EventIn(BaseModel):
     """Something was done to the train, the panel or the driver."""
 
-    kind: Literal["train", "spacing", "panel", "driver"]
+    kind: RigEventKind
     what: str = Field(min_length=1, max_length=120)
     on: date | None = None
     """The day, where it was not just now."""

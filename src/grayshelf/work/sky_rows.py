@@ -22,11 +22,11 @@ from grayshelf.core.flats.sun import Twilight, sun_day, twilight_at
 from grayshelf.core.flats.twilight import SkyShot, SkyWish
 from grayshelf.core.flats.twilight_plan import PlannedRow, lay_out
 from grayshelf.core.flats.window import permitted
+from grayshelf.core.matching.rig_events import RigEventKind
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.flat_sheet import RowLights, lights_by_row, row_conversion, sheet_rows
 from grayshelf.library.library import Library
 from grayshelf.library.models import Job, Rig, RunShot, RunStep
-from grayshelf.library.shelf import TRAIN_EVENTS
 from grayshelf.work.row_search import RowSearch, camera_traits, is_colour
 
 #: What lies between two exposures besides the download, in seconds.
@@ -198,7 +198,7 @@ def _seen_sky(
 
 def _seen_scales(library: Library, session: Session, rig: Rig) -> dict[RowKey, tuple[float, date]]:
     """What the newest twilights showed of each row, since the train was last taken apart."""
-    apart = max((e.at for e in rig.events if e.kind in TRAIN_EVENTS), default=None)
+    apart = max((e.at for e in rig.events if RigEventKind(e.kind).ends_flats), default=None)
     query = (
         select(RunStep, Job)
         .join(Job, Job.id == RunStep.job_id)

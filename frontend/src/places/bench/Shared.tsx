@@ -4,6 +4,7 @@ import { Link } from "react-router";
 import { api, get, type Problem, type Schemas } from "../../api/client";
 import { useChange, useJobAction, type BenchKind } from "../../api/hooks";
 import { Bar, Button, ColumnHead, Trouble } from "../../parts/basics";
+import { TakeBack } from "../../parts/TakeBack";
 
 type Measured = Schemas["MeasurementOut"];
 
@@ -152,14 +153,7 @@ export function CameraCard({
               </td>
               <td className="py-1.5 text-right whitespace-nowrap">
                 {row.when && (
-                  <button
-                    type="button"
-                    className="-my-1 py-1 text-s underline underline-offset-2 hover:no-underline"
-                    onClick={() => back.mutate(row.gain)}
-                    aria-label={`Take back what was kept for ${row.gain_text}`}
-                  >
-                    take back
-                  </button>
+                  <TakeBack what={row.gain_text} onClick={() => back.mutate(row.gain)} />
                 )}
               </td>
             </tr>
