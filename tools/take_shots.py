@@ -128,7 +128,7 @@ def flats(shots: Shots) -> None:
     page.get_by_role("button", name="It is there: begin").click()
     page.get_by_role("button", name="Neutral film hangs: try again").wait_for(timeout=120_000)
     shots.take(page, "flats-gate")
-    page.get_by_role("button", name="Leave these filters out").click()
+    page.get_by_role("button", name="Leave L out").click()
     page.get_by_role("button", name="Find all 7 settings").wait_for(timeout=60_000)
     shots.visit("flats-sheet", "/bench/flats?view=sheet")
     with tempfile.TemporaryDirectory() as watched:

@@ -17,7 +17,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import GrayShelfError
-from grayshelf.core.flats.diffusers import advise, listed, stops_of
+from grayshelf.core.flats.diffusers import advise, stops_of
 from grayshelf.core.flats.light import fit_light, pedestal_belief, readable
 from grayshelf.core.flats.model import Dimmer, Found, NoAnswer, Pedestal, Prior, Shoot, TestShot
 from grayshelf.core.flats.panel import PanelResponse, ResponsePoint, fit_response, log_factor
@@ -33,7 +33,7 @@ from grayshelf.library.measurements import measured_gain
 from grayshelf.library.models import FlatSetting, Job, LightSource, PanelCurve, RunShot, RunStep
 from grayshelf.library.panel_curves import known_points, points_as_json
 from grayshelf.work.flat_shots import FolderTaker, RigTaker, RowLeftOut, Taker, TestFlat
-from grayshelf.work.gates import pass_gate
+from grayshelf.work.gates import diffuser_gate, pass_gate, waiting_behind
 from grayshelf.work.jobs import JobControl, JobRunner
 from grayshelf.work.panel_shots import panel_shots
 from grayshelf.work.row_search import RowSearch, as_test_shot, camera_size
@@ -142,13 +142,8 @@ class FlatSearch(Stepwise):
     def _leave_out(self, gate: RunStep) -> None:
         """What waited behind a gate that is not passed is left out."""
         with self.library.db.session() as session:
-            for other in self._steps(session):
-                if (
-                    other.state in OPEN
-                    and other.params.get("stack") == gate.params.get("stack")
-                    and other.kind in SHOT_STEPS
-                ):
-                    other.state = "skipped"
+            for other in waiting_behind(gate, self._steps(session)):
+                other.state = "skipped"
 
     def _ask(self, step: RunStep, what: str, value: str, title: str, advice: str) -> None:
         """A gate in the middle of a step, for something that the rig cannot set."""
@@ -545,26 +540,10 @@ class FlatSearch(Stepwise):
                 params={**step.params, "stack": names, "tried": tried, "brightness": None},
             )
             if not gates and not self.taker.by_folder:
-                words = listed(names)
+                stops = stops_of(names, row.source.diffusers)
+                title, params = diffuser_gate(row.source.name, names, stops, "try again")
                 session.add(
-                    RunStep(
-                        job_id=step.job_id,
-                        seq=last + 100,
-                        kind="gate",
-                        title=f"Hang {words}" if names else "Take the diffusers off",
-                        filter_code=step.filter_code,
-                        params={
-                            "gate": "diffuser",
-                            "stack": names,
-                            "total": stops_of(names, row.source.diffusers),
-                            "needs_person": True,
-                            "advice": f"Before {row.source.name}: {words}, and nothing else.",
-                            "answer": f"{words[0].upper()}{words[1:]} hangs: try again"
-                            if names
-                            else "They are off: go on",
-                            "leave_out": "Leave these filters out",
-                        },
-                    )
+                    RunStep(job_id=step.job_id, seq=last + 100, kind="gate", title=title, params=params)
                 )
             session.add(again)
 

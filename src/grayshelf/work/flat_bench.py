@@ -12,7 +12,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import Conflict, GrayShelfError
-from grayshelf.core.flats.diffusers import listed, stops_of
+from grayshelf.core.flats.diffusers import stops_of
 from grayshelf.core.flats.model import Mode
 from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.planning.flat_order import SearchStop, order_search
@@ -21,6 +21,7 @@ from grayshelf.library.library import Library
 from grayshelf.library.models import Job, Rig, RunStep
 from grayshelf.work.find_flats import FlatSearch, started_now
 from grayshelf.work.flat_shots import need_devices
+from grayshelf.work.gates import diffuser_gate
 from grayshelf.work.jobs import ALIVE, JobControl, JobRunner, refuse_if_busy
 from grayshelf.work.row_search import RowSearch
 from grayshelf.work.steps import OPEN
@@ -348,22 +349,6 @@ def _gates(
         hanging = None
     before = hanging[1] if hanging else []
     if stack != before:
-        words = listed(stack)
-        gates.append(
-            _step(
-                "gate",
-                f"Hang {words}" if stack else "Take the diffusers off",
-                None,
-                {
-                    "gate": "diffuser",
-                    "stack": stack,
-                    "total": stops,
-                    "advice": f"Before {row.source.name}: {words}, and nothing else.",
-                    "answer": f"{words[0].upper()}{words[1:]} hangs: go on"
-                    if stack
-                    else "They are off: go on",
-                    "leave_out": "Leave these filters out",
-                },
-            )
-        )
+        title, params = diffuser_gate(row.source.name, stack, stops, "go on")
+        gates.append(_step("gate", title, None, params))
     return gates

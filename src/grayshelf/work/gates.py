@@ -2,11 +2,45 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from itertools import takewhile
+from typing import Any
+
 from grayshelf.core.errors import Conflict
+from grayshelf.core.flats.diffusers import listed
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.models import RunStep
 from grayshelf.work.jobs import JobControl, JobRunner, Stopped
+from grayshelf.work.steps import OPEN
+
+
+def diffuser_gate(light: str, stack: Sequence[str], stops: float, then: str) -> tuple[str, dict[str, Any]]:
+    """Title and particulars of the gate at which a stack is hung before a light, or taken off; `then` follows."""
+    words = listed(stack)
+    params = {
+        "gate": "diffuser",
+        "stack": list(stack),
+        "total": stops,
+        "advice": f"Before {light}: {words}, and nothing else.",
+        "answer": f"{words[0].upper()}{words[1:]} hangs: {then}" if stack else "They are off: go on",
+        "can_leave_out": True,
+    }
+    return f"Hang {words}" if stack else "Take the diffusers off", params
+
+
+def waiting_behind(gate: RunStep, steps: Sequence[RunStep]) -> list[RunStep]:
+    """The open steps that a gate lets go on: those after it, up to the next change before the telescope.
+
+    `steps` are all of the job, in their order.
+    """
+    after = [s for s in steps if (s.seq, s.id) > (gate.seq, gate.id)]
+    changes = ("panel", "diffuser")
+    return [
+        s
+        for s in takewhile(lambda s: s.kind != "gate" or s.params.get("gate") not in changes, after)
+        if s.state in OPEN
+    ]
 
 
 def pass_gate(

@@ -96,9 +96,8 @@ def _number(value: float | str | None) -> str:
 
 
 def _dark_noise(want: CommonSettings, n: int, traits: SensorTraits) -> float:
-    rate = dark_rate_at(
-        traits.dark_rate_e_s, traits.dark_rate_at_c, want.sensor_temp_c or traits.dark_rate_at_c
-    )
+    temp_c = traits.dark_rate_at_c if want.sensor_temp_c is None else want.sensor_temp_c
+    rate = dark_rate_at(traits.dark_rate_e_s, traits.dark_rate_at_c, temp_c)
     return math.sqrt((traits.read_noise_e**2 + rate * (want.exposure_s or 0.0)) / max(n, 1))
 
 

@@ -35,6 +35,7 @@ from grayshelf.web.views.jobs import job_out
 from grayshelf.web.views.nights import passbands
 from grayshelf.work.find_flats import SHOT_STEPS
 from grayshelf.work.flat_bench import newest_search
+from grayshelf.work.gates import waiting_behind
 from grayshelf.work.jobs import ALIVE
 from grayshelf.work.panel_shots import panel_shots
 from grayshelf.work.row_search import RowSearch, is_colour, panel_range
@@ -94,7 +95,7 @@ def sheet_page(library: Library, rig_id: int, devices: RigDevices | None) -> f.F
             cannot=cannot,
             job=job_out(job, library) if show and job is not None else None,
             searching=_key_of(current),
-            gate=gate_out(current, job),
+            gate=gate_out(current, job, steps),
             next=_next_thing(job, current, lit) if alive and job is not None else None,
             shared=[_shared(s) for s in steps if s.kind == "agree" and s.state == "done"],
             sources=[_source(s) for s in sources(session)],
@@ -142,8 +143,8 @@ def _headline(rows: Sequence[f.FlatRowOut], job: Job | None, current: RunStep | 
     return f"{found} of {w.several(len(rows), 'setting')} found"
 
 
-def gate_out(step: RunStep | None, job: Job | None) -> f.SearchGate | None:
-    """What waits for a hand, if anything does."""
+def gate_out(step: RunStep | None, job: Job | None, steps: Sequence[RunStep]) -> f.SearchGate | None:
+    """What waits for a hand, if anything does, and for which filters."""
     if (
         step is None
         or step.kind != "gate"
@@ -153,11 +154,14 @@ def gate_out(step: RunStep | None, job: Job | None) -> f.SearchGate | None:
     ):
         return None
     p = step.params
+    can_leave_out = bool(p.get("can_leave_out"))
+    behind = (s.filter_code for s in waiting_behind(step, steps) if s.filter_code) if can_leave_out else ()
+    codes = w.listed(code for code in dict.fromkeys(behind) if code != "none")
     return f.SearchGate(
-        title=step.title,
+        title=f"{step.title} for {codes}" if codes else step.title,
         advice=p.get("advice", ""),
         answer=p.get("answer", "Done"),
-        leave_out=p.get("leave_out", ""),
+        leave_out=f"Leave {codes or 'it'} out" if can_leave_out else "",
         sign=p.get("gate", ""),
     )
 

@@ -311,7 +311,7 @@ def _run_page(
         "next_text": _next_text(current, zone),
         "known_text": "Each frame has an exposure of its own; a bias is taken off. Nothing of it is kept as a setting.",
         "job": job_out(job, library) if job.state != "done" else None,
-        "gate": gate_out(current, job),
+        "gate": gate_out(current, job, steps),
         "failed": _failed(failed),
     } | _scale(
         library, twilight, planned, [x for s in sky.values() for x in s.shots], zone, over=job.state == "done"

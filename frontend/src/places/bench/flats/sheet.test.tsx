@@ -133,7 +133,7 @@ describe("what goes on", () => {
       title: "Hang neutral film",
       advice: "Before the panel: neutral film, and nothing else.",
       answer: "Neutral film hangs: go on",
-      leave_out: "Leave these filters out",
+      leave_out: "Leave L and R out",
       sign: "diffuser",
     };
     const html = going({ gate });
