@@ -70,7 +70,7 @@ def test_a_whole_rig_is_found_and_one_filter_that_fails_does_not_stop_the_rest(c
     assert answer(client, until)["sign"] == "panel"
     # L is too bright for this panel: said in stops, with what hangs at hand, while the others are found.
     gate = answer(client, until)
-    assert gate["title"] == "Hang neutral film"
+    assert gate["title"] == "Hang neutral film for L"
     sheet = until(lambda s: s["job"] is None)
     assert all(r["state"] == "found" and r["ruler"]["inside"] for r in sheet["rows"])
     assert row_of(sheet, LUM)["diffusers"] == "neutral film"

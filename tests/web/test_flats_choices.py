@@ -12,6 +12,7 @@ from sqlalchemy import select
 from grayshelf.core.flats.settings import RowKey
 from grayshelf.library.models import FlatSetting, PanelCurve, RunStep
 from grayshelf.library.panel_curves import known_points
+from grayshelf.work.gates import waiting_behind
 from tests.helpers import FLAT, write_fits
 from tests.web.test_flats import HA, LUM, SII, answer, find, ok, page, row_of, until
 from tests.web.test_intake import scan
@@ -116,7 +117,7 @@ def test_what_waits_behind_a_cloth_that_is_not_hung_is_not_measured(client, page
     seen = until(lambda s: s["gate"] and "thick cloth" in s["gate"]["title"])["panel"]
     assert seen["now"]["shots"] >= 4 and len(seen["now"]["line"]) > 10
     assert seen["title"] == f"Measuring Lumen tile: {seen['now']['shots']} shots so far"
-    assert answer(client, until, "leave out")["title"] == "Hang thick cloth"
+    assert answer(client, until, "leave out")["title"] == "Hang thick cloth for L"
     until(lambda s: s["job"] is None)
     with context.library.db.session() as session:
         curve = session.scalars(select(PanelCurve).order_by(PanelCurve.id.desc())).first()
@@ -302,3 +303,28 @@ def test_a_driver_that_does_not_shift_its_samples_is_found_out_and_answered(
     assert row["state"] == "found", row["no_answer"]
     level = base + rate * float(row["exposure"].split("\u2009")[0])
     assert level == pytest.approx(0.45 * top, rel=0.03)
+
+
+def test_a_gate_that_is_left_out_takes_only_what_waits_behind_it():
+    def step(number, kind, gate=None, code=None, state="to do"):
+        params = {"gate": gate} if gate else {}
+        return RunStep(id=number, seq=100, kind=kind, filter_code=code, state=state, params=params)
+
+    steps = [
+        step(1, "gate", "panel", state="done"),
+        step(2, "gate", "diffuser", state="waiting"),
+        step(3, "find", code="L", state="done"),
+        step(4, "gate", "filter"),
+        step(5, "find", code="R"),
+        step(6, "find", code="G"),
+        step(7, "gate", "diffuser"),
+        step(8, "find", code="Ha"),
+        step(9, "gate", "panel"),
+        step(10, "gate", "diffuser"),
+        step(11, "find", code="B"),
+    ]
+    behind = {
+        n: [s.filter_code for s in waiting_behind(steps[n - 1], steps) if s.kind == "find"]
+        for n in (2, 7, 10)
+    }
+    assert behind == {2: ["R", "G"], 7: ["Ha"], 10: ["B"]}
