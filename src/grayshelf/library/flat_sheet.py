@@ -37,7 +37,10 @@ class SheetRow:
     own: dict[str, Any]
     lights: int
     added: bool
+    history: list[FlatSetting]
+    """Everything found for it, newest first."""
     setting: FlatSetting | None
+    """The one that counts."""
     stale: str
     drift: Drift | None
 
@@ -159,11 +162,13 @@ def sheet_rows(library: Library, session: Session, rig: Rig) -> list[SheetRow]:
     order = {f.code: f.position for f in rig.filters}
     keys = {k for k in asked if not (k in kept and kept[k].left_out)}
     keys |= {k for k, row in kept.items() if row.added and not row.left_out}
+    found = _settings_by_row(session, rig.id)
     rows = []
     for key in sorted(keys, key=lambda k: (order.get(k.filter_code, 99), k.filter_code, k.gain, k.binning)):
         own = dict(kept[key].wishes) if key in kept else {}
         wishes = wishes_from(rig.wishes, own)
-        setting = newest_setting(session, rig.id, key)
+        history = found.get(key, [])
+        setting = _newest(history)
         rows.append(
             SheetRow(
                 key,
@@ -171,6 +176,7 @@ def sheet_rows(library: Library, session: Session, rig: Rig) -> list[SheetRow]:
                 own,
                 asked[key].kept if key in asked else 0,
                 key not in asked,
+                history,
                 setting,
                 stale_reason(setting, rig.events),
                 drift_of(session, rig, key, setting),
@@ -186,7 +192,7 @@ def left_out_keys(session: Session, rig: Rig) -> list[RowKey]:
 
 def wishes_for(session: Session, rig: Rig, key: RowKey) -> FlatWishes:
     """What a row wishes: the rig's wishes with its own over them."""
-    row = kept_rows(session, rig).get(key)
+    row = session.scalar(select(FlatRow).filter_by(rig_id=rig.id, **key.as_json))
     return wishes_from(rig.wishes, row.wishes if row else {})
 
 
@@ -231,7 +237,7 @@ def add_row(library: Library, session: Session, rig: Rig, key: RowKey) -> None:
     """Put a row on the sheet that no light asks for yet, or take one back that was left out."""
     if not key.filter_code.strip() or key.binning not in (1, 2, 3, 4) or key.gain < 0 or key.offset < 0:
         raise GrayShelfError("A row needs a filter, a gain and an offset from 0, and a binning from 1 to 4.")
-    row = kept_rows(session, rig).get(key)
+    row = session.scalar(select(FlatRow).filter_by(rig_id=rig.id, **key.as_json))
     asked = key in lights_by_row(library, rig.id)
     if (row is None and asked) or (row is not None and not row.left_out and (row.added or asked)):
         raise Conflict(f"{key.filter_code} at gain {key.gain:g} and binning {key.binning} is on the sheet.")
@@ -267,9 +273,22 @@ def settings_of(session: Session, rig_id: int, key: RowKey) -> list[FlatSetting]
     )
 
 
+def _settings_by_row(session: Session, rig_id: int) -> dict[RowKey, list[FlatSetting]]:
+    """All that was found for a rig, newest first: a sheet of hundreds of rows is not hundreds of questions."""
+    query = select(FlatSetting).where(FlatSetting.rig_id == rig_id)
+    found: dict[RowKey, list[FlatSetting]] = {}
+    for s in session.scalars(query.order_by(FlatSetting.found_at.desc(), FlatSetting.id.desc())):
+        found.setdefault(RowKey(s.filter_code, s.gain, s.offset, s.binning), []).append(s)
+    return found
+
+
+def _newest(history: Sequence[FlatSetting]) -> FlatSetting | None:
+    return next((s for s in history if not s.taken_back), None)
+
+
 def newest_setting(session: Session, rig_id: int, key: RowKey) -> FlatSetting | None:
     """The setting that counts."""
-    return next((s for s in settings_of(session, rig_id, key) if not s.taken_back), None)
+    return _newest(settings_of(session, rig_id, key))
 
 
 def take_back_setting(session: Session, rig_id: int, setting_id: int, taken_back: bool) -> FlatSetting:

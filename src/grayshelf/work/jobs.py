@@ -107,7 +107,8 @@ class JobRunner:
             jobs = session.scalars(select(Job).where(Job.state.in_(ALIVE))).all()
             for job in jobs:
                 job.state = "interrupted"
-                job.message = job.message or "Interrupted: the application stopped while this went on."
+                at = f" at “{job.message.rstrip('.')}”" if job.message else " while this went on"
+                job.message = f"The application stopped{at}."
                 job.advice = "Nothing that was done is lost. Go on from there."
             return len(jobs)
 

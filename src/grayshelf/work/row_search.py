@@ -10,6 +10,7 @@ from grayshelf.core.flats.window import CameraTraits, permitted
 from grayshelf.core.sensor.statistics import camera_white
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.flat_sheet import (
+    SheetRow,
     Source,
     lights_by_row,
     newest_setting,
@@ -84,9 +85,11 @@ class RowSearch:
         devices: RigDevices | None,
         key: RowKey,
         white_adu: int | None = None,
+        row: SheetRow | None = None,
     ) -> None:
+        """`row` is what the sheet has of it where it was read already; it spares asking once more."""
         self.key = key
-        self.wishes: FlatWishes = wishes_for(session, rig, key)
+        self.wishes: FlatWishes = row.wishes if row else wishes_for(session, rig, key)
         width, height, white = camera_size(session, rig, devices)
         self.white_adu = white_adu or white
         self.source: Source = source_of(session, rig, self.wishes, panel_range(devices))
@@ -98,7 +101,7 @@ class RowSearch:
         self.width_nm = in_wheel.width_nm if in_wheel else None
         self.rig_brightness = in_wheel.brightness if in_wheel else None
         self.wheel_position = in_wheel.position if in_wheel else 0
-        setting = newest_setting(session, rig.id, key)
+        setting = row.setting if row else newest_setting(session, rig.id, key)
         self.setting = None if stale_reason(setting, rig.events) else setting
 
     def brightness(self) -> int | None:

@@ -152,9 +152,7 @@ export function CameraCard({
                 {row.warning && <span className="block text-ink">{row.warning}</span>}
               </td>
               <td className="py-1.5 text-right whitespace-nowrap">
-                {row.when && (
-                  <TakeBack what={row.gain_text} onClick={() => back.mutate(row.gain)} />
-                )}
+                {row.when && <TakeBack what={row.gain_text} onClick={() => back.mutate(row.gain)} />}
               </td>
             </tr>
           ))}

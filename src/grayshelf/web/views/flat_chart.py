@@ -256,7 +256,7 @@ def as_table(library: Library, rig_id: int) -> tuple[list[Sequence[object]], str
     with library.db.session() as session:
         rig = library.rig(session, rig_id)
         for row in sheet_rows(library, session, rig):
-            search = search_or_trouble(library, session, rig, None, row.key)
+            search = search_or_trouble(library, session, rig, None, row)
             target = None if isinstance(search, GrayShelfError) else search.target
             s, k, wish = row.setting, row.key, row.wishes
             rows.append(

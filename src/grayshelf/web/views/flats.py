@@ -20,7 +20,6 @@ from grayshelf.library.flat_sheet import (
     Source,
     left_out_keys,
     row_conversion,
-    settings_of,
     sheet_rows,
     source_of,
     sources,
@@ -246,7 +245,7 @@ def _row(
     alive: bool,
     now: datetime,
 ) -> f.FlatRowOut:
-    search = search_or_trouble(library, session, rig, devices, row.key)
+    search = search_or_trouble(library, session, rig, devices, row)
     step = _last_find(steps, row.key) or _last_find(earlier, row.key)
     wishes, setting = row.wishes, row.setting
     trouble = search if isinstance(search, GrayShelfError) else None
@@ -327,7 +326,7 @@ def _row(
         own=sorted(row.own),
         wishes=_wishes_out(wishes),
         no_answer=none,
-        history=_history(session, rig, row),
+        history=_history(row),
     )
 
 
@@ -368,9 +367,9 @@ def _age(found_at: datetime, now: datetime) -> str:
     )
 
 
-def _history(session: Session, rig: Rig, row: SheetRow) -> list[f.SettingFoundOut]:
+def _history(row: SheetRow) -> list[f.SettingFoundOut]:
     outs = []
-    for found in settings_of(session, rig.id, row.key)[:8]:
+    for found in row.history[:8]:
         outs.append(
             f.SettingFoundOut(
                 id=found.id,
@@ -393,11 +392,11 @@ def setting_text(found: FlatSetting) -> str:
 
 
 def search_or_trouble(
-    library: Library, session: Session, rig: Rig, devices: RigDevices | None, key: RowKey
+    library: Library, session: Session, rig: Rig, devices: RigDevices | None, row: SheetRow
 ) -> RowSearch | GrayShelfError:
     """What a row's search works with, or why it cannot be said."""
     try:
-        return RowSearch(library, session, rig, devices, key)
+        return RowSearch(library, session, rig, devices, row.key, row=row)
     except GrayShelfError as error:
         return error
 

@@ -393,7 +393,7 @@ export function FlatSheet({ rig }: { rig: number }) {
       {data && view === "chart" && (
         <div className="grid grid-cols-[minmax(0,776px)_minmax(400px,1fr)] items-start gap-6 max-lg:grid-cols-1">
           {row ? (
-            <div className="max-md:order-2">
+            <div className="max-md:order-2 lg:sticky lg:top-2">
               <SearchCard row={row} rig={rig} />
             </div>
           ) : (
@@ -415,7 +415,10 @@ export function FlatSheet({ rig }: { rig: number }) {
               </p>
             ))}
             {!busy && rows.length > 0 && (
-              <StartSearch data={data} rig={rig} picked={picked} one={row} response={false} />
+              // However many rows there are, the way to begin stays in sight.
+              <div className="bg-paper pb-2 lg:sticky lg:bottom-0 lg:z-10">
+                <StartSearch data={data} rig={rig} picked={picked} one={row} response={false} />
+              </div>
             )}
             {row && <History row={row} rig={rig} />}
           </div>

@@ -116,7 +116,7 @@ export function Rows({
     <div role="table" aria-label="Flat settings">
       <div
         role="row"
-        className="narrow grid grid-cols-[42px_34px_36px_64px_1fr_64px] max-md:grid-cols-[42px_34px_36px_64px_1fr] gap-x-2 border-b border-ink px-2 pb-1.5 text-s font-semibold"
+        className="narrow grid grid-cols-[42px_38px_36px_64px_1fr_64px] max-md:grid-cols-[42px_38px_36px_64px_1fr] gap-x-2 border-b border-ink bg-paper px-2 pt-1 pb-1.5 text-s font-semibold lg:sticky lg:top-0 lg:z-10"
       >
         <span role="columnheader">Filter</span>
         <span role="columnheader" className="text-right">
@@ -145,7 +145,7 @@ export function Rows({
               aria-label={`${row.name}: ${row.exposure}`}
               aria-current={here}
               onClick={() => onChoose(row.key)}
-              className={`grid min-h-[38px] w-full grid-cols-[42px_34px_36px_64px_1fr_64px] max-md:grid-cols-[42px_34px_36px_64px_1fr] items-center gap-x-2 border-b px-2 pt-1 text-left ${
+              className={`grid min-h-[38px] w-full grid-cols-[42px_38px_36px_64px_1fr_64px] max-md:grid-cols-[42px_38px_36px_64px_1fr] items-center gap-x-2 border-b px-2 pt-1 text-left ${
                 failed ? "border border-accent bg-card" : "border-line"
               } ${here ? "bg-card shadow-[inset_3px_0_0_var(--ink)]" : ""}`}
             >
@@ -154,7 +154,11 @@ export function Rows({
               </span>
               <span role="cell" className="num text-right">
                 {row.key.gain}
-                {binned && <span className="block text-s text-ink2">bin {row.key.binning}</span>}
+                {binned && (
+                  <span className="narrow block text-s whitespace-nowrap text-ink2">
+                    bin {row.key.binning}
+                  </span>
+                )}
               </span>
               <span role="cell" className="num text-right">
                 {row.brightness}

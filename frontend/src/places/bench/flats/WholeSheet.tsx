@@ -138,13 +138,17 @@ export function WholeSheet({
   };
   const all = chosen.size === data.rows.length && chosen.size > 0;
   const light = data.sources.find((s) => s.name === data.source);
-  const head = "narrow pb-1.5 px-1.5 text-s font-semibold align-bottom";
+  // What is done with the rows stands below them: a long sheet scrolls by itself, so that it stays in sight.
+  const long = data.rows.length > 12;
+  const head = "narrow pt-1 pb-1.5 px-1.5 text-s font-semibold align-bottom";
   return (
     <div className="flex flex-col gap-4">
-      <div className="overflow-x-auto">
+      <div
+        className={`overflow-x-auto ${long ? "max-h-[max(300px,calc(100vh-460px))] overflow-y-auto" : ""}`}
+      >
         <table className="w-full border-collapse">
-          <thead>
-            <tr className="border-b border-ink text-left">
+          <thead className="bg-paper shadow-[inset_0_-1px_0_var(--ink)] sticky top-0 z-10">
+            <tr className="text-left">
               <th className={head}>
                 <input
                   type="checkbox"
