@@ -8,7 +8,7 @@ DEMO ?= .demo
 NPM := npm --prefix frontend --no-audit --no-fund
 FRONT := $(shell find frontend/src frontend/public -type f) frontend/index.html frontend/vite.config.ts frontend/tsconfig.json
 
-.PHONY: demo serve test lint dev shots bench types lock clean chromium
+.PHONY: demo serve test lint dev shots bench hunt types lock clean chromium
 .DEFAULT_GOAL := demo
 
 .stamps/python: requirements.lock pyproject.toml
@@ -59,6 +59,11 @@ lint: .stamps/python .stamps/node
 
 test: .stamps/python src/grayshelf/web/static/index.html chromium lint
 	$(PY) -m pytest
+
+# Property tests on examples that nobody has tried yet. What it finds becomes an @example of the test.
+hunt: .stamps/python
+	for round in $$(seq $(or $(ROUNDS),20)); do \
+	  $(PY) -m pytest -q -x -m hypothesis --hypothesis-profile=hunt tests/core || exit 1; done
 
 shots: .stamps/python src/grayshelf/web/static/index.html chromium
 	$(PY) tools/take_shots.py docs/screenshots

@@ -11,8 +11,10 @@ from grayshelf.cli import open_demo
 from grayshelf.web.app import create_app
 
 # How fast something is, `make bench` says; a machine that is busy must not decide what is right.
-settings.register_profile("untimed", deadline=None)
-settings.load_profile("untimed")
+# Nor must luck: the suite tries the same examples everywhere, and `make hunt` looks for others.
+settings.register_profile("suite", deadline=None, derandomize=True)
+settings.register_profile("hunt", deadline=None, derandomize=False, print_blob=True)
+settings.load_profile("suite")
 
 
 @pytest.fixture(scope="session")

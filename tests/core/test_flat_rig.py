@@ -27,7 +27,7 @@ from grayshelf.core.flats.verdict import widened
 from grayshelf.core.flats.window import CameraTraits, permitted
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
-from grayshelf.core.planning.flat_order import SearchStop, order_search
+from grayshelf.core.planning.flat_order import SearchStop, order_response, order_search
 from grayshelf.core.sensor.statistics import flat_statistics
 from grayshelf.demo.scenario import FILTERS, MODELS, START
 from grayshelf.devices.simulated.rig import SimulatedWorld, devices_of
@@ -324,6 +324,23 @@ def test_no_hand_is_asked_twice_for_the_same(rows, wheel_at):
         asked = [(s.source, s.stack, s.gain, s.binning)[:depth] for s in order]
         changes = sum(a != b for a, b in zip(asked, asked[1:], strict=False))
         assert changes == len(set(asked)) - 1, "as few as there are"
+
+
+def test_a_panel_is_measured_in_the_narrowest_filter_and_once_in_each_other():
+    def stop(index, code, gain, nm, stack=(), stops=0.0):
+        return SearchStop(index, "tile", stack, stops, gain, 1, index, None, code, nm)
+
+    stops = [
+        stop(0, "L", 100, 300.0, ("film",), 2.0),
+        stop(1, "R", 100, 100.0),
+        stop(2, "Ha", 100, 7.0),
+        stop(3, "SII", 200, 7.0),
+        stop(4, "Ha", 200, 7.0),
+        stop(5, "none", 100, None),
+    ]
+    assert order_response(stops) == [3, 1, 2, 5, 0], "the film goes on last, and once"
+    assert order_response(stops[:1]) == [0]
+    assert order_response([stops[5], stops[0]]) == [0, 5], "a width that is not known is taken as wide"
 
 
 @settings(max_examples=60)

@@ -135,6 +135,15 @@ smooth = st.tuples(st.floats(0.7, 2.4), st.floats(0.0, 17.0)).map(
     prior=st.one_of(st.none(), st.integers(1, 400)),
 )
 @example([0.11, 0.11] + [0.94 + 0.2 * i for i in range(236)], 6.25, 30.0, False, "brightness", 19.0, None)
+@example(
+    [0.1, 0.19] + [0.28] * 37 + [0.58] * 150 + [1.08] + [1.455] * 48,
+    3.59375,
+    30.0,
+    False,
+    "brightness",
+    8.0,
+    None,
+)
 def test_brightness_is_found_on_any_monotone_panel(
     panel, log_rate, pedestal, is_known, mode, exposure, prior
 ):

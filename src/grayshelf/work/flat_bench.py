@@ -15,7 +15,7 @@ from grayshelf.core.errors import Conflict, GrayShelfError
 from grayshelf.core.flats.diffusers import stops_of
 from grayshelf.core.flats.model import Mode
 from grayshelf.core.flats.settings import RowKey
-from grayshelf.core.planning.flat_order import SearchStop, order_search
+from grayshelf.core.planning.flat_order import SearchStop, order_response, order_search
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.models import Job, Rig, RunStep
@@ -66,7 +66,7 @@ class FlatBench:
         shared
             Look for one exposure for all filters of a gain, offset and binning, by their brightness.
         response
-            Measure how the panel follows its brightness instead: a ladder in the first row, a shot in each other.
+            Measure how the panel follows its brightness instead: a ladder in one filter, a shot in each other.
         folder
             Wait for test flats there, which any other program takes, instead of using the rig.
         """
@@ -261,6 +261,8 @@ def _steps(rows: Sequence[RowSearch], devices: RigDevices | None, params: dict[s
             row.key.binning,
             row.wheel_position,
             row.brightness() if (params.get("mode") or row.wishes.mode) == "time" else None,
+            row.key.filter_code,
+            row.width_nm,
         )
         for i, row in enumerate(rows)
     ]
@@ -268,8 +270,7 @@ def _steps(rows: Sequence[RowSearch], devices: RigDevices | None, params: dict[s
     by_hand = devices is None or devices.panel is None
     order = order_search(stops, wheel_at, dims_by_hand=by_hand)
     if params["response"]:
-        # The first row is the one with the ladder; after it, what hangs before the light goes on once.
-        order = [0, *sorted(range(1, len(rows)), key=lambda i: (stops[i].stack_stops, i))]
+        order = order_response(stops)
     steps: list[RunStep] = []
     hanging: tuple[str, list[str]] | None = None
     for place, index in enumerate(order):

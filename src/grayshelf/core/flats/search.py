@@ -328,10 +328,11 @@ def _between(task: Task, full: Sequence[TestShot], dark: Sequence[TestShot]) -> 
 
 def _out_of_reach(task: Task, shots: Sequence[TestShot], light: LightModel, level: float) -> Step | None:
     """A shot that measures how far off the nearest permitted setting is, or the answer no; None if in reach."""
+    # What was seen at an end counts before the fit: a panel's steps may lie on no curve.
     tolerance, span = task.target.tolerance_adu, _bracket(task, shots, level)
-    if light.level(*task.bright_end) > level + tolerance and span.below is None:
+    if _level_at(task, shots, light, task.bright_end) > level + tolerance and span.below is None:
         return _all_too_bright(task, shots, light, level)
-    if light.level(*task.dim_end) < level - tolerance and span.above is None:
+    if _level_at(task, shots, light, task.dim_end) < level - tolerance and span.above is None:
         return _all_too_dim(task, shots, light, level)
     return None
 

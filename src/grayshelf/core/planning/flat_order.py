@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -18,6 +19,8 @@ class SearchStop:
     binning: int
     wheel_position: int
     brightness: int | None = None
+    filter_code: str = ""
+    width_nm: float | None = None
 
 
 def order_search(stops: Sequence[SearchStop], wheel_at: int | None, *, dims_by_hand: bool) -> list[int]:
@@ -43,3 +46,21 @@ def order_search(stops: Sequence[SearchStop], wheel_at: int | None, *, dims_by_h
         )
 
     return [stop.index for stop in sorted(stops, key=rank)]
+
+
+def order_response(stops: Sequence[SearchStop]) -> list[int]:
+    """Indices of the rows that a panel is measured with, the one with the ladder of brightness values first.
+
+    One row of each filter is enough. The ladder goes through the narrowest, where the panel's whole range can be read;
+    among equals through that of the highest gain. After it, what hangs before the light goes on once.
+    """
+    once: dict[str, SearchStop] = {}
+    for stop in stops:
+        once.setdefault(stop.filter_code, stop)
+
+    def narrow(stop: SearchStop) -> tuple[float, float, int]:
+        return stop.width_nm or math.inf, -stop.gain, stop.index
+
+    main = min(once.values(), key=narrow)
+    others = sorted((s for s in once.values() if s is not main), key=lambda s: (s.stack_stops, s.index))
+    return [main.index, *(s.index for s in others)]

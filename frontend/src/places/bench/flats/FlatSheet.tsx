@@ -141,7 +141,7 @@ function StartSearch({
           look={response || some || data.rows.every((r) => r.state === "never") ? "accent" : "plain"}
           large
           disabled={!ready || find.isPending || data.rows.length === 0}
-          onClick={() => start(response ? ladderFirst(data.rows) : some ? picked : data.rows)}
+          onClick={() => start(some && !response ? picked : data.rows)}
         >
           {response
             ? `Measure ${data.source}`
@@ -183,13 +183,6 @@ function StartSearch({
 /** Whether another row has the same filter. */
 function twins(row: Row, rows: Row[]): boolean {
   return rows.some((r) => r !== row && r.key.filter_code === row.key.filter_code);
-}
-
-/** The narrowest light first: its whole range of brightness can be read; one row of each filter. */
-function ladderFirst(rows: Row[]): Row[] {
-  const once = rows.filter((r, i) => rows.findIndex((o) => o.key.filter_code === r.key.filter_code) === i);
-  const gain = Math.max(...once.map((r) => r.key.gain));
-  return [...once.filter((r) => r.key.gain === gain), ...once.filter((r) => r.key.gain !== gain)];
 }
 
 /** What was found for a row before, and the ways back to it. */
