@@ -6,10 +6,11 @@ import gzip
 import re
 from pathlib import Path
 
+import numpy as np
 import pytest
 from playwright.sync_api import expect, sync_playwright
 
-from tests.helpers import DARK, LIGHT, write_fits
+from tests.helpers import DARK, FLAT, LIGHT, write_fits
 from tests.web.server import Server
 
 pytestmark = pytest.mark.browser
@@ -298,6 +299,53 @@ def test_flat_settings_from_nothing_to_a_whole_rig(page, server):
     page.get_by_role("button", name="It is there: begin").click()
     expect(page.get_by_role("row", name=re.compile("^SII, gain 200.*: 3\\ss$"))).to_be_visible(timeout=60_000)
     expect(page.get_by_role("img", name=re.compile("Level against brightness, 1 test shots"))).to_be_visible()
+
+
+def test_a_watched_folder_tells_another_camera_program_what_to_shoot(page, server, tmp_path):
+    for row in server.get("/api/rigs/1/flats")["rows"]:
+        for item in row["history"]:
+            server.post(f"/api/rigs/1/flats/settings/{item['id']}/take-back")
+    page.goto(f"{server.url}/bench/flats?view=sheet")
+    for code in ("OIII", "SII"):
+        page.get_by_role("checkbox", name=re.compile(f"Choose {code},")).check()
+    page.get_by_role("button", name="Watch a folder").click()
+    folder = page.get_by_label("Folder that your camera program writes to")
+    start = page.get_by_role("button", name="Find OIII, SII")
+    expect(start).to_be_disabled()
+    folder.fill(str(tmp_path / "nowhere"))
+    start.click()
+    expect(page.get_by_role("alert")).to_contain_text("nowhere")
+    folder.fill(str(tmp_path))
+    start.click()
+    page.get_by_role("button", name="Searches").click()
+    # It is read from afar, on a phone beside the telescope: one line, and what is wrong with a frame.
+    page.set_viewport_size({"width": 390, "height": 844})
+    line = page.get_by_role("heading", name=re.compile(r"^Shoot one flat of [\d.]+\ss$"))
+    expect(line).to_be_visible()
+    detail = page.get_by_text(re.compile("^(OIII|SII), gain 200, offset 30, binning 1"))
+    first = detail.inner_text().split(",")[0]
+    second = {"OIII": "SII", "SII": "OIII"}[first]
+    assert page.evaluate("document.documentElement.scrollWidth") <= 390
+    write_fits(tmp_path / "a light.fits", LIGHT)
+    expect(page.get_by_role("alert")).to_contain_text("a light.fits It is a light, not a flat")
+    # A filter that is not in the drawer tonight is left out, and the other one goes on.
+    page.get_by_role("button", name=f"Leave {first} out").click()
+    expect(detail).to_contain_text(second)
+    found = page.get_by_role("row", name=re.compile(rf"^{second}, gain 200.*: [\d.]+\ss$"))
+    shots = 0
+    while shots < 4 and not found.count():
+        asked = line.inner_text()
+        seconds = float(re.findall(r"[\d.]+", asked)[0])
+        pixels = np.random.default_rng(shots).normal(min(500 + 4600 * seconds, 65535), 30, (60, 80))
+        cards = {**FLAT, "FILTER": second, "EXPTIME": seconds}
+        write_fits(tmp_path / f"flat {shots}.fits", cards, pixels.clip(0, 65535).astype(np.uint16))
+        shots += 1
+        expect(found.or_(line.filter(has_not_text=asked))).to_be_visible()
+    expect(found).to_be_visible()
+    expect(line).to_be_hidden()
+    answer = float(re.findall(r": ([\d.]+)", found.get_attribute("aria-label"))[0])
+    assert 500 + 4600 * answer == pytest.approx(29_491, rel=0.02)
+    assert shots <= 3
 
 
 def test_flats_of_the_twilight_sky_from_the_layout_to_the_shelf(page):

@@ -188,8 +188,10 @@ def fit_light(
     solution = solved()
     elsewhere = np.array([response is not None and s.brightness != centre for s in straight])
     if elsewhere.any() and np.abs(solution.fun[: len(straight)]).max() > ASTRAY:
-        # No such panel was thought of: what was seen at other brightness values says little of this one.
-        sigma = np.where(elsewhere, np.hypot(sigma, UNLIKE * signals), sigma)
+        # No such panel was thought of: what was seen at other brightness values says little of this one, and nothing
+        # where this one was seen itself.
+        doubt = UNLIKE * signals if elsewhere.all() else np.inf
+        sigma = np.where(elsewhere, np.hypot(sigma, doubt), sigma)
         solution = solved()
     covariance = np.linalg.pinv(solution.jac.T @ solution.jac)
     p, a, t0, slope = (float(v) for v in solution.x)
