@@ -9,7 +9,7 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from grayshelf.clock import SimulatedClock
@@ -349,6 +349,7 @@ def test_a_panel_is_measured_in_the_narrowest_filter_and_once_in_each_other():
     exponent=st.floats(0.8, 2.2),
     preferred=st.floats(0.5, 20.0),
 )
+@example(logs=[1.1533, 0.0, 1.0706, 1.0706, 0.0, 1.1533], exponent=0.8, preferred=1.1533)
 def test_no_other_exposure_serves_more_filters(logs, exponent, preferred):
     target, window = FlatWishes().target(65535), FlatWishes().window()
     points = [ResponsePoint("x", b, ((b - 9.0) / 246.0) ** exponent) for b in (18, 30, 60, 120, 180, 255)]

@@ -9,6 +9,8 @@ from grayshelf.core.flats.dial import Pulse, dial
 from grayshelf.core.flats.light import LightModel
 from grayshelf.core.flats.model import Dimmer, ExposureWindow, FlatTarget
 
+#: A filter is served where it comes within this share of its tolerance; one that is looked for, a hair within that.
+SERVED, SOUGHT = 0.8, 0.79
 #: An exposure is taken where every filter comes within this share of its tolerance …
 NEAR_ENOUGH = 0.35
 #: … the nearest such at these factors from the wished one.
@@ -34,10 +36,17 @@ class SharedExposure:
     left_out: tuple[Hashable, ...]
 
 
-def times_for(row: SharedRow, dimmer: Dimmer) -> tuple[float, float]:
-    """The shortest and the longest exposure at which some brightness puts a filter's level at its target."""
-    shortest = row.light.exposure_for(row.target.level_adu, dimmer.highest)
-    longest = row.light.exposure_for(row.target.level_adu, dimmer.lowest)
+def times_for(row: SharedRow, dimmer: Dimmer, share: float = 0.0) -> tuple[float, float]:
+    """The shortest and the longest exposure at which some brightness brings a filter to its target.
+
+    Parameters
+    ----------
+    share
+        How far from the target the level may stay, as a share of the tolerance.
+    """
+    slack = share * row.target.tolerance_adu
+    shortest = row.light.exposure_for(row.target.level_adu - slack, dimmer.highest)
+    longest = row.light.exposure_for(row.target.level_adu + slack, dimmer.lowest)
     low, high = row.window.shortest.exposure_s, row.window.longest.exposure_s
     return max(shortest, low), min(longest, high)
 
@@ -45,28 +54,33 @@ def times_for(row: SharedRow, dimmer: Dimmer) -> tuple[float, float]:
 def share_exposure(
     rows: Sequence[SharedRow], dimmer: Dimmer, preferred_s: float, pulse: Pulse | None = None
 ) -> SharedExposure | None:
-    """The exposure that serves the most filters, and of those the nearest to the preferred one.
+    """The exposure that serves the most filters; of those one that puts most right at their target, then the nearest
+    to the preferred one.
 
     None where it serves fewer than two.
     """
-    spans = {row.key: times_for(row, dimmer) for row in rows}
-    ends = sorted({t for span in spans.values() for t in span} | {preferred_s})
-    best: tuple[int, float] | None = None
-    for candidate in ends:
-        served = sum(a * 0.999 <= candidate <= b * 1.001 for a, b in spans.values())
-        off = max(candidate / preferred_s, preferred_s / candidate)
-        if best is None or (served, -off) > (best[0], -max(best[1] / preferred_s, preferred_s / best[1])):
-            best = served, candidate
-    if best is None or best[0] < 2:
+    wide = {row.key: times_for(row, dimmer, SOUGHT) for row in rows}
+    exact = {row.key: times_for(row, dimmer) for row in rows}
+
+    def holds(span: tuple[float, float], exposure_s: float) -> bool:
+        return span[0] * (1 - 1e-6) <= exposure_s <= span[1] * (1 + 1e-6)
+
+    def worth(exposure_s: float) -> tuple[int, int, float]:
+        served, right = (sum(holds(s, exposure_s) for s in spans.values()) for spans in (wide, exact))
+        return served, right, -max(exposure_s / preferred_s, preferred_s / exposure_s)
+
+    ends = {t for spans in (wide, exact) for span in spans.values() for t in span}
+    best = max(sorted(ends | {preferred_s}), key=worth)
+    sharing = [r for r in rows if holds(wide[r.key], best)]
+    if len(sharing) < 2:
         return None
-    sharing = [r for r in rows if spans[r.key][0] * 0.999 <= best[1] <= spans[r.key][1] * 1.001]
-    low, high = max(spans[r.key][0] for r in sharing), min(spans[r.key][1] for r in sharing)
-    exposure = _steadiest(sharing, dimmer, (best[1], low, high), pulse)
+    low, high = max(wide[r.key][0] for r in sharing), min(wide[r.key][1] for r in sharing)
+    exposure = _steadiest(sharing, dimmer, (best, low, high), pulse)
     brightness: dict[Hashable, int] = {}
     left: list[Hashable] = []
     for row in rows:
         nearest, off = _nearest(row, dimmer, exposure)
-        if off <= 0.8:
+        if off <= SERVED:
             brightness[row.key] = nearest
         else:
             left.append(row.key)
