@@ -66,3 +66,8 @@ def dial(exposure_s: float, within: float = 0.015, pulse: Pulse | None = None) -
     if pulse is not None:
         return float(f"{max(round(exposure_s * pulse.hz), 1) / pulse.hz:.7g}")
     return float(f"{exposure_s:.4g}")
+
+
+def dial_between(exposure_s: float, within: float, low_s: float, high_s: float) -> float:
+    """The plainest number near an exposure that is permitted: a bound where the plain ones lie beyond it."""
+    return min(max(dial(exposure_s, within), low_s), high_s)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 
-from grayshelf.core.flats.dial import dial
+from grayshelf.core.flats.dial import dial_between
 from grayshelf.core.flats.light import is_full, pedestal_belief, readable
 from grayshelf.core.flats.model import Dimmer, ExposureWindow, FlatTarget, Pedestal, Shoot, TestShot
 from grayshelf.core.flats.panel import (
@@ -76,7 +76,7 @@ def next_ladder_shot(
         low, high = window.shortest.exposure_s, window.longest.exposure_s
         if wanted < 0.35 * low or wanted > 60.0 * high:
             continue
-        exposure = min(max(dial(wanted, 0.1), low), high)
+        exposure = dial_between(wanted, 0.1, low, high)
         return Shoot(
             exposure, f"brightness {brightness} of {len(values)} on the ladder", brightness=brightness
         )
@@ -90,26 +90,38 @@ def _middle_first(values: Sequence[int]) -> list[int]:
 
 def _blind(
     shots: Sequence[TestShot], dimmer: Dimmer, window: ExposureWindow, target: FlatTarget, middle: int
-) -> Shoot:
-    """Nothing was read yet: from the middle of brightness and time, by large steps."""
+) -> Shoot | None:
+    """Nothing was read yet: from the middle of brightness and time, by large steps. None where all was tried."""
     low, high = window.shortest.exposure_s, window.longest.exposure_s
     if not shots:
-        exposure = dial(math.sqrt(low * min(high, 40.0 * low)), 0.2)
+        exposure = dial_between(math.sqrt(low * min(high, 40.0 * low)), 0.2, low, high)
         return Shoot(exposure, "nothing is known yet: a middle one", brightness=middle)
     last = shots[-1]
-    if is_full(last, target.white_adu):
-        if last.exposure_s > low * 1.01:
-            return Shoot(
-                max(dial(last.exposure_s / 12.0, 0.2), low),
-                "it was full: shorter",
-                brightness=last.brightness,
-            )
-        return Shoot(low, "it was full: as dim as it goes", brightness=dimmer.lowest)
-    if last.exposure_s < high * 0.99:
-        return Shoot(
-            min(dial(last.exposure_s * 15.0, 0.2), high), "it was dark: longer", brightness=last.brightness
+    there = [s for s in shots if s.brightness == last.brightness]
+    full = [s.exposure_s for s in there if is_full(s, target.white_adu)]
+    dark = [s.exposure_s for s in there if not is_full(s, target.white_adu)]
+    if full and dark:
+        between = Shoot(
+            dial_between(math.sqrt(min(full) * max(dark)), 0.1, low, high),
+            "between one that was full and one that was dark",
+            brightness=last.brightness,
         )
-    return Shoot(high, "it was dark: as bright as it goes", brightness=dimmer.highest)
+        return _unless_taken(between, shots) if min(full) > 1.2 * max(dark) else None
+    if full:
+        if last.exposure_s > low * 1.01:
+            shorter = dial_between(last.exposure_s / 12.0, 0.2, low, high)
+            return Shoot(shorter, "it was full: shorter", brightness=last.brightness)
+        return _unless_taken(Shoot(low, "it was full: as dim as it goes", brightness=dimmer.lowest), shots)
+    if last.exposure_s < high * 0.99:
+        longer = dial_between(last.exposure_s * 15.0, 0.2, low, high)
+        return Shoot(longer, "it was dark: longer", brightness=last.brightness)
+    return _unless_taken(Shoot(high, "it was dark: as bright as it goes", brightness=dimmer.highest), shots)
+
+
+def _unless_taken(shot: Shoot, shots: Sequence[TestShot]) -> Shoot | None:
+    """At the end of what is permitted the same shot once more tells nothing."""
+    there = any(s.brightness == shot.brightness and s.exposure_s == shot.exposure_s for s in shots)
+    return None if there else shot
 
 
 def next_factor_shot(
@@ -132,13 +144,13 @@ def next_factor_shot(
         product = CAREFUL_AIM * target.white_adu / guess_rate
         exposure = min(max(product / math.exp(response.log_output(middle)), low), min(high, 8.0 * low))
         brightness = round(response.brightness_for(math.log(product / exposure)))
-        return Shoot(
-            dial(exposure, 0.1), "once through this filter, for its share of the light", brightness=brightness
-        )
+        exposure = dial_between(exposure, 0.1, low, high)
+        return Shoot(exposure, "once through this filter, for its share of the light", brightness=brightness)
     last = shots[-1]
     product = last.exposure_s * math.exp(response.log_output(last.brightness or middle))
     product *= 1.0 / 25.0 if is_full(last, target.white_adu) else 40.0
     exposure = min(max(product / math.exp(response.log_output(middle)), low), high)
     brightness = round(response.brightness_for(math.log(product / exposure)))
     word = "full: less" if is_full(last, target.white_adu) else "dark: more"
-    return Shoot(dial(exposure, 0.1), f"it was {word} light", brightness=brightness)
+    exposure = dial_between(exposure, 0.1, low, high)
+    return _unless_taken(Shoot(exposure, f"it was {word} light", brightness=brightness), shots)

@@ -12,7 +12,7 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
-from grayshelf.core.flats.dial import DIAL_WITHIN, Pulse, dial
+from grayshelf.core.flats.dial import DIAL_WITHIN, Pulse, dial, dial_between
 from grayshelf.core.flats.light import LightModel, fit_light, is_full, pedestal_belief, readable
 from grayshelf.core.flats.model import (
     Bound,
@@ -241,13 +241,12 @@ def _products(task: Task) -> tuple[float, float]:
     return ends[0], ends[1]
 
 
-def _placed(task: Task, product: float, why: str, probe_allowed: bool = True) -> Shoot:
+def _placed(task: Task, product: float, why: str) -> Shoot:
     """A shot of so much light: with a panel at a middle output, else by its exposure alone."""
     low, high = task.window.shortest.exposure_s, task.window.longest.exposure_s
     response, dimmer = task.known_response, task.dimmer
     if response is None or dimmer is None:
-        exposure = min(max(product, task.window.probe_s if probe_allowed else low), high)
-        exposure = dial(exposure, 0.05)
+        exposure = dial_between(max(product, task.window.probe_s), 0.05, task.window.probe_s, high)
         return Shoot(exposure, why, exposure < low * 0.999, task.brightness)
     top = task.preferred_s
     floor = response.log_output(dimmer.lowest)
@@ -255,10 +254,10 @@ def _placed(task: Task, product: float, why: str, probe_allowed: bool = True) ->
     if product > exposure:
         exposure = min(product, high)
     output = math.log(max(product / exposure, 1e-9))
-    if output < floor and probe_allowed:
+    if output < floor:
         exposure = max(product / math.exp(floor), task.window.probe_s)
     brightness = min(max(round(response.brightness_for(output)), dimmer.lowest), dimmer.highest)
-    exposure = dial(exposure, 0.05)
+    exposure = dial_between(exposure, 0.05, low if exposure >= low else task.window.probe_s, high)
     return Shoot(exposure, why, exposure < low * 0.999, brightness)
 
 
@@ -494,7 +493,8 @@ def _at(task: Task, shots: Sequence[TestShot], brightness: int) -> Step:
         return _next(replace(task, mode="time", brightness=brightness, window=window), there)
     exposure = task.preferred_s
     if task.mode == "both":
-        exposure = dial(math.sqrt(window.shortest.exposure_s * exposure), 0.05)
+        low = window.shortest.exposure_s
+        exposure = dial_between(math.sqrt(low * exposure), 0.05, low, window.longest.exposure_s)
     return Shoot(exposure, "the panel follows no curve: the middle of what is left", brightness=brightness)
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 
 from grayshelf.core.flats.model import Bound, NoAnswer, Pedestal, TestShot
@@ -147,9 +147,15 @@ def widened(no: NoAnswer) -> float | None:
     if no.at_least:
         return None
     if no.direction == "too bright":
-        shorter = float(f"{no.bound.exposure_s / 2.0**no.stops * 0.97:.2g}")
+        shorter = _two_digits(no.bound.exposure_s / 2.0**no.stops * 0.97, math.floor)
         return shorter if shorter >= SHORTEST_WORTH_S else None
     if no.direction == "too dim":
-        longer = float(f"{no.bound.exposure_s * 2.0**no.stops * 1.05:.2g}")
+        longer = _two_digits(no.bound.exposure_s * 2.0**no.stops * 1.05, math.ceil)
         return longer if longer <= LONGEST_WORTH_S else None
     return None
+
+
+def _two_digits(value: float, towards: Callable[[float], int]) -> float:
+    """A number with two digits that lies on the side of `value` that `math.floor` or `math.ceil` goes to."""
+    scale = 10.0 ** (math.floor(math.log10(value)) - 1)
+    return float(f"{towards(value / scale) * scale:.2g}")
