@@ -1,0 +1,153 @@
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { renderToStaticMarkup } from "react-dom/server";
+import { MemoryRouter } from "react-router";
+import { describe, expect, it } from "vitest";
+
+import type { Schemas } from "../../api/client";
+import { HereContext, type Here } from "../../parts/context";
+import { Slip } from "./Slip";
+
+type SlipOut = Schemas["SlipOut"];
+type Line = Schemas["SlipLineOut"];
+type Candidate = Schemas["CandidateOut"];
+
+const here = {
+  wishes: { frames: 25, add: [], leave_out: [] },
+  setWishes: () => undefined,
+} as unknown as Here;
+
+const temperature: Schemas["RulerOut"] = {
+  quantity: "temperature",
+  kind: "band",
+  unit: "°C",
+  wanted: -10,
+  measured: -9.6,
+  distance: 0.4,
+  tolerance: 1,
+  inside: true,
+  unknown: false,
+  note: "",
+  text: "+0.4 °C",
+};
+const gain = (measured: number): Schemas["RulerOut"] => ({
+  ...temperature,
+  quantity: "gain",
+  kind: "exact",
+  unit: "",
+  wanted: 200,
+  measured,
+  distance: measured - 200,
+  tolerance: null,
+  inside: measured === 200,
+  text: String(measured),
+});
+
+const candidate = (id: number, more: Partial<Candidate> = {}): Candidate => ({
+  holding_id: id,
+  title: `Dark ${id}`,
+  detail: "50 frames, 12 Sep 26",
+  age_step: 1,
+  care: false,
+  cost: "0.2 e⁻",
+  is_master: true,
+  lost_on: "",
+  reasons: [],
+  rulers: [gain(200), temperature],
+  verdict: "fits",
+  ...more,
+});
+
+const line = (kind: string, more: Partial<Line> = {}): Line => ({
+  kind,
+  verdict: "fits",
+  note: "",
+  waits: false,
+  chosen: candidate(1),
+  runners_up: [],
+  ...more,
+});
+
+function draw(more: Partial<SlipOut>): string {
+  const client = new QueryClient();
+  client.setQueryData(["slip", 7], {
+    advice: "",
+    columns: [{ name: "gain" }, { name: "temperature" }],
+    filter_code: "SII",
+    passband_nm: 672,
+    lines: [line("dark")],
+    offer: null,
+    set_id: 7,
+    target: "NGC 6888",
+    title: "8 × 300 s",
+    verdict: "fits",
+    warnings: [],
+    ...more,
+  } as unknown as SlipOut);
+  return renderToStaticMarkup(
+    <QueryClientProvider client={client}>
+      <HereContext value={here}>
+        <MemoryRouter>
+          <Slip id={7} onClose={() => undefined} />
+        </MemoryRouter>
+      </HereContext>
+    </QueryClientProvider>,
+  );
+}
+
+describe("a pull slip", () => {
+  it("shows what was pulled, how near it is, and takes the tolerance into the head of its column", () => {
+    const html = draw({});
+    for (const words of ["NGC 6888", "Dark 1", "50 frames, 12 Sep 26", "temperature, ±1 °C", "+0.4 °C"])
+      expect(html).toContain(words);
+    expect(html).toContain('href="/shelf?pull=1"');
+    expect(html).toContain("/api/lights/7/slip.csv");
+  });
+
+  it("leads from a flat to the wall where it stands", () => {
+    expect(draw({ lines: [line("flat", { chosen: candidate(4) })] })).toContain(
+      'href="/shelf?pull=4&amp;wall=flats"',
+    );
+  });
+
+  it("tells of the next best what it lost on, one until it is opened", () => {
+    const lost = [2, 3, 4].map((id) =>
+      candidate(id, { lost_on: `gain ${id}00, not 200`, verdict: "nothing fits", rulers: [gain(id * 100)] }),
+    );
+    const html = draw({ lines: [line("dark", { runners_up: lost })] });
+    expect(html).toContain("next best of 3");
+    expect(html).toContain("lost on gain 200, not 200");
+    expect(html).not.toContain("lost on gain 300");
+    const one = draw({ lines: [line("dark", { runners_up: lost.slice(0, 1) })] });
+    expect(one).toContain("next best");
+    expect(one).not.toContain("next best of");
+  });
+
+  it("says a gap once: what waits for the flat is no gap of its own", () => {
+    const html = draw({
+      verdict: "nothing fits",
+      lines: [
+        line("flat", { chosen: null, verdict: "nothing fits" }),
+        line("dark flat", { chosen: null, verdict: "nothing fits", waits: true }),
+      ],
+    });
+    expect(html.split("None is on the shelf.").length - 1).toBe(1);
+    expect(html).toContain("waits for the flat");
+  });
+
+  it("offers to shoot what is missing, and nothing where all fits or nothing can be shot", () => {
+    const gap = [line("flat", { chosen: null, verdict: "nothing fits" as const })];
+    expect(draw({ verdict: "nothing fits", lines: gap, offer: "flat SII" })).toContain("Shoot it tonight");
+    expect(draw({ verdict: "nothing fits", lines: gap, offer: null })).not.toContain("Shoot it tonight");
+    expect(draw({ verdict: "fits", offer: "flat SII" })).not.toContain("Shoot it tonight");
+  });
+
+  it("has only a sentence for lights that are calibrated already", () => {
+    const html = draw({
+      lines: [],
+      verdict: "nothing fits",
+      warnings: ["These lights are already calibrated."],
+    });
+    expect(html).toContain("These lights are already calibrated.");
+    expect(html).not.toContain("<table");
+  });
+});
