@@ -23,9 +23,11 @@ from grayshelf.core.masters import combine as combining
 from grayshelf.core.masters.combine import CombineSettings, combine
 from grayshelf.core.masters.noise import (
     dark_mismatch_e,
+    dark_rate_at,
     darks_cost_percent,
     flat_stack_noise,
     flats_cost_percent,
+    median_penalty,
 )
 from grayshelf.devices.simulated.camera_model import (
     Conditions,
@@ -112,6 +114,41 @@ def test_flats_are_scaled_to_their_own_median_each_colour_on_its_own():
             assert float(np.median(made.pixels[r::2, c::2])) == pytest.approx(1.0, abs=2e-3)
     expected = shape / np.median(shape)
     np.testing.assert_allclose(made.pixels[0::2, 0::2], expected[0::2, 0::2], rtol=0.02)
+
+
+@pytest.mark.parametrize(("n", "penalty"), [(3, 1.160), (5, 1.198), (10, 1.179), (20, 1.214), (50, 1.236)])
+def test_a_median_is_as_much_noisier_as_order_statistics_say(n, penalty):
+    """Noise of a median of n over that of a mean of n, for normal noise (tables of order statistics, from memory)."""
+    frames = np.random.default_rng(n).normal(1000.0, 12.0, (n, 160, 200)).astype(np.float32)
+    noise = {
+        method: combine([ArraySource(f) for f in frames], CombineSettings(method=method)).pixels.std()
+        for method in ("mean", "median")
+    }
+    # 32,000 pixels tell a standard deviation to 0.4 %, the ratio of two that hang together to less.
+    assert noise["median"] / noise["mean"] == pytest.approx(penalty, rel=0.01)
+    assert median_penalty(n) == pytest.approx(penalty, rel=0.005)
+    assert noise["mean"] == pytest.approx(12.0 / n**0.5, rel=0.015)
+
+
+@pytest.mark.parametrize(("at_c", "doubles_in_c"), [(-20.0, 6.1), (-10.0, 6.6), (0.0, 7.1)])
+def test_dark_current_grows_about_as_the_physics_of_silicon_has_it(at_c, doubles_in_c):
+    """``T^1.5·exp(−E_g/2kT)``, E_g = 1.1557 − 7.021e−4·T²/(1108 + T) eV (Janesick; cf. Widenhorn et al. 2002).
+
+    The doubling every 6 °C that masters are compared by is the trade's round number: over the degree that a dark may be
+    off it differs from the physics by a tenth of what is left over, at most.
+    """
+
+    def rate(celsius):
+        kelvin = celsius + 273.15
+        gap_ev = 1.1557 - 7.021e-4 * kelvin**2 / (1108.0 + kelvin)
+        return kelvin**1.5 * np.exp(-gap_ev / (2.0 * 8.617333e-5 * kelvin))
+
+    doubling = np.log(2.0) / np.log(rate(at_c + 0.5) / rate(at_c - 0.5))
+    assert doubling == pytest.approx(doubles_in_c, abs=0.1), "the formula, against the handbook's numbers"
+    ours = dark_rate_at(1.0, at_c, at_c + 1.0)
+    theirs = rate(at_c + 1.0) / rate(at_c)
+    assert ours == pytest.approx(theirs, rel=0.025)
+    assert dark_rate_at(dark_rate_at(0.01, at_c, 5.0), 5.0, at_c) == pytest.approx(0.01)
 
 
 def test_what_cannot_be_combined_is_refused():

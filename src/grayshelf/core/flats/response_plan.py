@@ -100,22 +100,20 @@ def _blind(
     there = [s for s in shots if s.brightness == last.brightness]
     full = [s.exposure_s for s in there if is_full(s, target.white_adu)]
     dark = [s.exposure_s for s in there if not is_full(s, target.white_adu)]
+    exposure, brightness = last.exposure_s, last.brightness
     if full and dark:
-        between = Shoot(
-            dial_between(math.sqrt(min(full) * max(dark)), 0.1, low, high),
-            "between one that was full and one that was dark",
-            brightness=last.brightness,
-        )
-        return _unless_taken(between, shots) if min(full) > 1.2 * max(dark) else None
-    if full:
-        if last.exposure_s > low * 1.01:
-            shorter = dial_between(last.exposure_s / 12.0, 0.2, low, high)
-            return Shoot(shorter, "it was full: shorter", brightness=last.brightness)
-        return _unless_taken(Shoot(low, "it was full: as dim as it goes", brightness=dimmer.lowest), shots)
-    if last.exposure_s < high * 0.99:
-        longer = dial_between(last.exposure_s * 15.0, 0.2, low, high)
-        return Shoot(longer, "it was dark: longer", brightness=last.brightness)
-    return _unless_taken(Shoot(high, "it was dark: as bright as it goes", brightness=dimmer.highest), shots)
+        if min(full) <= 1.2 * max(dark):
+            return None
+        exposure, why = math.sqrt(min(full) * max(dark)), "between one that was full and one that was dark"
+    elif full and exposure > low * 1.01:
+        exposure, why = exposure / 12.0, "it was full: shorter"
+    elif full:
+        exposure, brightness, why = low, dimmer.lowest, "it was full: as dim as it goes"
+    elif exposure < high * 0.99:
+        exposure, why = exposure * 15.0, "it was dark: longer"
+    else:
+        exposure, brightness, why = high, dimmer.highest, "it was dark: as bright as it goes"
+    return _unless_taken(Shoot(dial_between(exposure, 0.2, low, high), why, brightness=brightness), shots)
 
 
 def _unless_taken(shot: Shoot, shots: Sequence[TestShot]) -> Shoot | None:

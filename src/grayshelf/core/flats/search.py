@@ -262,8 +262,13 @@ def _placed(task: Task, product: float, why: str) -> Shoot:
 
 
 def _output(task: Task, shot: TestShot) -> float:
+    return _relative(task, shot.brightness)
+
+
+def _relative(task: Task, brightness: int | None) -> float:
+    """Output of a brightness, relative to the highest, as far as the panel is known."""
     response = task.known_response
-    return math.exp(response.log_output(shot.brightness or 0)) if response is not None else 1.0
+    return math.exp(response.log_output(brightness or 0)) if response is not None else 1.0
 
 
 def _step_far(task: Task, shots: Sequence[TestShot]) -> Step:
@@ -276,6 +281,11 @@ def _step_far(task: Task, shots: Sequence[TestShot]) -> Step:
     if full:
         least = min(full, key=lambda s: s.exposure_s * _output(task, s))
         product = least.exposure_s * _output(task, least)
+        if task.prior is not None and len(shots) == 1:
+            # The last setting says nothing of this light: begin as if there were none, if that is dimmer.
+            anew = _first(replace(task, prior=None))
+            if anew.exposure_s * _relative(task, anew.brightness) < product / 3.0:
+                return replace(anew, why=f"{_said(least)} was full: the last setting no longer holds")
         end_s, end_b = task.bright_end
         if least.exposure_s <= task.window.probe_s * 1.01 and (least.brightness == end_b or end_b is None):
             scale = _least_scale(end_s, least.exposure_s)
@@ -345,6 +355,9 @@ def _all_too_bright(task: Task, shots: Sequence[TestShot], light: LightModel, le
     end_s, end_b = task.bright_end
     base = light.pedestal_adu if task.pedestal is None else task.pedestal.adu
     error = _amount_error(task, shots, light, level, task.bright_end)
+    seen = any(_same(end_s, end_b, s) for s in shots)
+    if error > SURE_AMOUNT and not seen and light.level(end_s, end_b) < 0.75 * task.target.white_adu:
+        return Shoot(end_s, "too bright by what is known: measured where it is dimmest", brightness=end_b)
     if error > SURE_AMOUNT:
         probe = _probe(task, shots, light, end_s, end_b)
         if probe is not None:

@@ -17,6 +17,7 @@ from numba import njit, prange
 from numpy.typing import NDArray
 
 from grayshelf.core.errors import CannotCombine
+from grayshelf.core.masters.noise import median_penalty
 
 Method = Literal["clipped mean", "mean", "median"]
 Floats = NDArray[np.float32]
@@ -76,7 +77,7 @@ class Combined:
     frame_noise: float
     """Temporal noise of one frame (after scaling), from neighbours in time. NaN for one frame."""
     predicted_noise: float
-    """frame_noise / √N, times 1.2533 for a median of many."""
+    """frame_noise / √N, times what a median costs."""
     clipped_fraction: tuple[float, ...]
     """For each frame, the share of its pixels that were clipped."""
     frame_levels: tuple[float, ...] = field(default=())
@@ -331,7 +332,7 @@ def combine(
     if not scale_to_median:
         levels = [float(np.median(np.concatenate(parts))) for parts in level_samples]
     frame_noise = _clean_spread(np.concatenate(neighbours)) / math.sqrt(2.0) if n > 1 else math.nan
-    efficiency = 1.2533 if settings.method == "median" and n > 2 else 1.0
+    efficiency = median_penalty(n) if settings.method == "median" else 1.0
     return Combined(
         pixels=pixels,
         noise=_clean_spread(np.concatenate(differences)) / 2.0 if n > 1 else math.nan,

@@ -13,6 +13,17 @@ def flat_stack_noise(signal_e: float, read_noise_e: float, n_flats: int, n_dark_
     return math.sqrt((signal_e + read_noise_e**2) / n_flats + dark) / signal_e
 
 
+def median_penalty(n: int) -> float:
+    """How much noisier the median of n frames of normal noise is than their mean.
+
+    ``√(π/2 · n/(n + c))`` with c = 0.5 for odd n and 1.3 for even n: within 0.5 % of the tables of order statistics (1.160
+    of 3, 1.198 of 5, 1.179 of 10, 1.2533 of many).
+    """
+    if n < 3:
+        return 1.0
+    return math.sqrt(math.pi / 2.0 * n / (n + (0.5 if n % 2 else 1.3)))
+
+
 def flats_cost_percent(
     sky_e: float, signal_e: float, n_flats: int, n_lights: int, read_noise_e: float, dither_positions: int = 1
 ) -> float:
