@@ -28,7 +28,9 @@ BEND = 0.02
 BENT = 0.02
 #: A shot so many standard errors off the fit says that the panel follows another curve: then its other brightness
 #: values tell of this one only to so much (natural log).
-ASTRAY, UNLIKE = 2.5, 1.0
+ASTRAY, UNLIKE, FREE = 2.5, 1.0, 20.0
+#: No two brightness values lie nearer on a curve than this (natural log).
+LEAST_SHAPE = 1e-4
 #: Two brightness values of a panel that was not measured may differ by so much (natural log) from any curve.
 STEP = 0.1
 #: Dead time of an exposure, in seconds, and its spread over cameras.
@@ -145,32 +147,39 @@ def fit_light(
     times = np.array([s.exposure_s for s in straight])
     levels = np.array([s.level_adu for s in straight])
     outputs = np.array([0.0] * len(straight))
-    shape = np.zeros(len(straight))
+    # What a brightness gives apart from the curve is the same in all its shots: those of one tell of the pedestal
+    # and of the time, however far it is from the answer.
+    others = sorted(
+        {s.brightness for s in straight if response is not None and s.brightness != centre}, key=str
+    )
+    own = np.array([others.index(s.brightness) if s.brightness in others else -1 for s in straight])
+    shape = np.zeros(len(others))
     if response is not None:
         outputs = np.array([response.log_output(s.brightness or 0) for s in straight])
         middle = response.log_output(centre or 0)
-        spread = response.spread(centre or 0)
-        shape = spread * np.abs(outputs - middle)
+        apart = np.array([abs(response.log_output(b or 0) - middle) for b in others])
+        shape = np.maximum(response.spread(centre or 0) * apart, LEAST_SHAPE)
         if pedestal is None and not response.measured:
             # A step of the panel would pass for pedestal, and the other way round.
-            shape = np.hypot(shape, np.where(outputs == middle, 0.0, STEP))
+            shape = np.hypot(shape, STEP)
     signals = np.maximum(levels - belief.adu, 1.0)
     wanted = max(target.level_adu - belief.adu, 1.0)
     bend = BEND * np.abs(np.log(signals / wanted))
     beyond = np.array([s.brightest_adu > target.brightest_limit_adu for s in straight])
     bend = np.where(beyond, bend + BENT, bend)
-    sigma = np.sqrt((LEVEL_ERROR * signals) ** 2 + LEVEL_ERROR_ADU**2 + ((bend**2 + shape**2) * signals**2))
+    sigma = np.sqrt((LEVEL_ERROR * signals) ** 2 + LEVEL_ERROR_ADU**2 + (bend * signals) ** 2)
     slope_prior = 0.35 if response is not None and not response.measured else 0.02
 
     def residuals(x: NDArray[np.float64]) -> NDArray[np.float64]:
-        p, a, t0, slope = x
-        model = p + np.exp(np.clip(a + slope * outputs, -40.0, 40.0)) * (times + t0)
+        p, a, t0, slope = x[:4]
+        apart_from_it = np.append(x[4:], 0.0)[own]
+        model = p + np.exp(np.clip(a + slope * outputs + apart_from_it, -40.0, 40.0)) * (times + t0)
         beliefs = [
             (p - belief.adu) / belief.uncertainty_adu,
             (t0 - DEAD_TIME_S) / DEAD_TIME_SPREAD_S,
             (slope - 1.0) / slope_prior,
         ]
-        return np.concatenate([(model - levels) / sigma, beliefs])
+        return np.concatenate([(model - levels) / sigma, beliefs, x[4:] / shape])
 
     first = math.log(max(nearest.level_adu - belief.adu, 1.0) / nearest.exposure_s)
     if response is not None:
@@ -180,19 +189,23 @@ def fit_light(
     def solved() -> OptimizeResult:
         return least_squares(
             residuals,
-            [min(max(belief.adu, 0.0), ceiling - 0.5), first, DEAD_TIME_S, 1.0],
-            bounds=([-50.0, -60.0, 0.0, 0.3], [ceiling, 60.0, 0.02, 3.0]),
-            x_scale=[100.0, 0.1, 0.001, 0.1],
+            [min(max(belief.adu, 0.0), ceiling - 0.5), first, DEAD_TIME_S, 1.0, *np.zeros(len(others))],
+            bounds=(
+                [-50.0, -60.0, 0.0, 0.3, *np.full(len(others), -30.0)],
+                [ceiling, 60.0, 0.02, 3.0, *np.full(len(others), 30.0)],
+            ),
+            x_scale=[100.0, 0.1, 0.001, 0.1, *np.full(len(others), 0.1)],
         )
 
     solution = solved()
-    elsewhere = np.array([response is not None and s.brightness != centre for s in straight])
-    if elsewhere.any() and np.abs(solution.fun[: len(straight)]).max() > ASTRAY:
-        # No such panel was thought of: what was seen at other brightness values says little of this one, and nothing
-        # where this one was seen itself.
-        doubt = UNLIKE * signals if elsewhere.all() else np.inf
-        sigma = np.where(elsewhere, np.hypot(sigma, doubt), sigma)
+    if (
+        others
+        and max(np.abs(solution.fun[: len(straight)]).max(), np.abs(solution.x[4:] / shape).max()) > ASTRAY
+    ):
+        # No such panel was thought of: what was seen at other brightness values says little of the light at this one,
+        # and nothing where this one was seen itself.
+        shape = np.full(len(others), UNLIKE if (own >= 0).all() else FREE)
         solution = solved()
-    covariance = np.linalg.pinv(solution.jac.T @ solution.jac)
-    p, a, t0, slope = (float(v) for v in solution.x)
+    covariance = np.linalg.pinv(solution.jac.T @ solution.jac)[:4, :4]
+    p, a, t0, slope = (float(v) for v in solution.x[:4])
     return LightModel(p, a, t0, slope, response, covariance)
