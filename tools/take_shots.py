@@ -134,7 +134,6 @@ def flats(shots: Shots) -> None:
     page.get_by_role("button", name="Measure Lumen tile").click()
     page.get_by_role("button", name="Measure Lumen tile").first.click()
     page.get_by_role("button", name="It is there: begin").click()
-    page.get_by_role("button", name="Neutral film hangs: go on").click(timeout=120_000)
     page.get_by_role("heading", name="How Lumen tile follows its brightness").wait_for(timeout=120_000)
     shots.take(page, "flats-light")
     with tempfile.TemporaryDirectory() as watched:

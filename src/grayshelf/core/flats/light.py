@@ -172,6 +172,7 @@ def fit_light(
 
     def residuals(x: NDArray[np.float64]) -> NDArray[np.float64]:
         p, a, t0, slope = x[:4]
+        # The brightness of the answer is on its curve: index −1 is the nought at the end.
         apart_from_it = np.append(x[4:], 0.0)[own]
         model = p + np.exp(np.clip(a + slope * outputs + apart_from_it, -40.0, 40.0)) * (times + t0)
         beliefs = [
