@@ -113,6 +113,13 @@ describe("a wall of the shelf", () => {
     );
     expect(widths).toHaveLength(20);
     expect(Math.min(...widths)).toBeGreaterThanOrEqual(22);
+    const cells = [...draw(many).matchAll(/role="gridcell"[^>]*style="width:([\d.]+)px/g)].map((m) =>
+      Number(m[1]),
+    );
+    const taken = widths.reduce((sum, w) => sum + w + 6, 0) - 6 + 2 * 12;
+    expect(cells[1], "they stay in their bay").toBeGreaterThanOrEqual(taken - 0.01);
+    expect(cells[3], "the board below is as wide").toBe(cells[1]);
+    expect(cells[0]).toBeLessThan(taken);
     expect(names(draw([]))).toEqual([]);
   });
 });

@@ -9,6 +9,8 @@ type WallData = Schemas["WallOut"];
 const HEAD = 88;
 const FACE = 26;
 const INSET = 12;
+const SLIMMEST = 22;
+const BETWEEN = 6;
 
 interface WallProps {
   wall: WallData;
@@ -22,8 +24,11 @@ interface WallProps {
 /** Width of each slab in a cell, so that all that stand there fit. */
 function slabWidth(cell: number, count: number): number {
   const room = cell - 2 * INSET;
-  return Math.max(22, Math.min(44, (room - 6 * (count - 1)) / Math.max(count, 1)));
+  return Math.max(SLIMMEST, Math.min(44, (room - BETWEEN * (count - 1)) / Math.max(count, 1)));
 }
+
+/** Width that so many slabs need at least; a bay that holds more than its share is wider, and the wall is walked along. */
+const needed = (count: number) => 2 * INSET + count * (SLIMMEST + BETWEEN) - BETWEEN;
 
 /** A wall of the shelf: rows are boards, columns are bays; what stands there, and what is missing. */
 export function Wall({ wall, kind, gain, pulled, onPull, onPickGap }: WallProps) {
@@ -38,11 +43,21 @@ export function Wall({ wall, kind, gain, pulled, onPull, onPickGap }: WallProps)
     watch.observe(element);
     return () => watch.disconnect();
   }, []);
-  const cell = Math.max((size.width - HEAD) / Math.max(wall.columns.length, 1), 70);
+  const even = Math.max((size.width - HEAD) / Math.max(wall.columns.length, 1), 70);
+  const standing = (items: { row: string; column: string; gain: number | null }[], r: string, c: string) =>
+    items.filter((i) => i.row === r && i.column === c && (gain === null || i.gain === gain)).length;
+  const cells = wall.columns.map((column) =>
+    Math.max(
+      even,
+      ...wall.rows.map((head) =>
+        needed(standing(wall.spines, head.key, column.key) + standing(wall.gaps, head.key, column.key)),
+      ),
+    ),
+  );
   const row = Math.max(128, Math.min(210, size.height / Math.max(wall.rows.length, 1)));
   const bay = row - FACE;
   const scale = Math.min(1, bay / 184);
-  const width = HEAD + cell * wall.columns.length;
+  const width = HEAD + cells.reduce((sum, cell) => sum + cell, 0);
   const boards: ReactNode[] = wall.rows.map((head, index) => (
     <div key={head.key} className="relative flex" style={{ height: row, width }} role="row">
       <div className="relative shrink-0" style={{ width: HEAD }} role="rowheader">
@@ -52,7 +67,8 @@ export function Wall({ wall, kind, gain, pulled, onPull, onPickGap }: WallProps)
         </div>
         {head.detail && <span className="num absolute bottom-9 left-1 text-s text-ink2">{head.detail}</span>}
       </div>
-      {wall.columns.map((column) => {
+      {wall.columns.map((column, place) => {
+        const cell = cells[place] ?? even;
         const spines = wall.spines.filter((s) => s.row === head.key && s.column === column.key);
         const gaps = wall.gaps.filter((g) => g.row === head.key && g.column === column.key);
         const shown = spines.filter((s) => gain === null || s.gain === gain);
