@@ -50,7 +50,7 @@ def settings(**changes: Any) -> CommonSettings:
     """The settings of a set of SII lights, with changes."""
     values: dict[str, Any] = {
         "camera": "Dunlin M24", "width": 100, "height": 80, "binning": (1, 1), "gain": 200.0, "offset": 30.0,
-        "exposure_s": 300.0, "sensor_temp_c": -10.0, "train": "Heron 92", "filter_code": "SII",
+        "exposure_s": 300.0, "sensor_temp_c": -10.0, "held": True, "telescope": "Heron 92", "focal_length_mm": 506.0, "filter_code": "SII",
         "night": date(2026, 10, 18), "taken": datetime(2026, 10, 18, 23, tzinfo=UTC), "focus": 12140.0,
     }  # fmt: skip
     return CommonSettings(**(values | changes))

@@ -2,11 +2,12 @@ import { Dialog, DialogPanel, DialogTitle } from "@headlessui/react";
 import { Component, useCallback, useEffect, useMemo, useState, type ReactNode } from "react";
 import { Navigate, Route, Routes, useNavigate } from "react-router";
 
-import { useAppState, useEvents, useJobs, useRefreshAfterWork, type SheetWishes } from "./api/hooks";
+import { useAppState, useEvents, useJobs, useRefreshAfterWork } from "./api/hooks";
 import { Key, Trouble, Waiting } from "./parts/basics";
 import { HereContext } from "./parts/context";
 import { PLACES, Rail } from "./parts/Rail";
 import { Tray } from "./parts/Tray";
+import { useSheetWishes } from "./parts/useSheetWishes";
 import { Bench } from "./places/bench/Bench";
 import { Intake } from "./places/intake/Intake";
 import { Nights } from "./places/nights/Nights";
@@ -22,7 +23,7 @@ const KEYS: [string, string][] = [
   ["Enter", "pull"],
   ["[  ]", "step through frames, steps of a run, offsets, gains"],
   ["Space", "pause a run, or let it go on"],
-  [".", "the tray"],
+  [".", "work in progress"],
 ];
 
 const inField = (target: EventTarget | null) =>
@@ -54,14 +55,14 @@ export function App() {
   useRefreshAfterWork(jobs.data);
   const navigate = useNavigate();
   const [rigId, setRigId] = useState<number>(() => Number(localStorage.getItem("rig") ?? "0"));
-  const [wishes, setWishes] = useState<SheetWishes>({ frames: 25, leave_out: [], add: [] });
   const [tray, setTray] = useState(false);
   const [keys, setKeys] = useState(false);
   const chooseRig = useCallback((id: number) => {
     localStorage.setItem("rig", String(id));
     setRigId(id);
-    setWishes((w) => ({ ...w, leave_out: [], add: [] }));
   }, []);
+  const rig = state.data?.rigs.find((r) => r.id === rigId) ?? state.data?.rigs[0] ?? null;
+  const [wishes, setWishes] = useSheetWishes(rig?.id ?? 0, state.data?.night ?? "");
   useEffect(() => {
     const press = (event: KeyboardEvent) => {
       if (inField(event.target) || event.ctrlKey || event.metaKey || event.altKey) return;
@@ -78,9 +79,8 @@ export function App() {
   }, [navigate]);
   const here = useMemo(() => {
     if (!state.data) return null;
-    const rig = state.data.rigs.find((r) => r.id === rigId) ?? state.data.rigs[0] ?? null;
     return { state: state.data, rig, chooseRig, wishes, setWishes };
-  }, [state.data, rigId, chooseRig, wishes]);
+  }, [state.data, rig, chooseRig, wishes, setWishes]);
   if (!here) {
     return (
       <div className="p-6">

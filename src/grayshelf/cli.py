@@ -55,7 +55,9 @@ def _serve(context: Context, port: int) -> None:
     warm_up(context)
     interrupted = context.extras.get("interrupted", 0)
     if interrupted:
-        print(f"{interrupted} piece(s) of work were interrupted last time; the tray shows them.")
+        print(
+            f"{interrupted} piece(s) of work were interrupted last time; Work, at the right edge of the page, shows them."
+        )
     with socket.socket() as probe:
         probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         try:

@@ -144,10 +144,10 @@ def test_from_lights_that_lack_flats_to_a_slip_that_fits(page, tmp_path):
     capped = page.get_by_role("button", name="The cap is on: shoot what needs the dark")
     capped.wait_for(timeout=60_000)
     page.keyboard.press(".")
-    expect(page.get_by_role("complementary", name="Tray")).to_contain_text("waits for you")
+    expect(page.get_by_role("complementary", name="Work in progress")).to_contain_text("waits for you")
     page.keyboard.press(".")
     capped.click()
-    page.get_by_role("button", name="Put the sheet away").wait_for(timeout=120_000)
+    page.get_by_role("button", name="Close the run").wait_for(timeout=120_000)
     expect(page.get_by_text("100 frames shot, 10 masters built.").first).to_be_visible()
     expect(page.get_by_text("The cap is on: leave it.")).to_be_visible()
 

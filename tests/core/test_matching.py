@@ -14,8 +14,9 @@ from hypothesis import strategies as st
 from grayshelf.core.frames.angle import CameraAngle
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.matching.age import age_in_words, age_step
+from grayshelf.core.matching.judge import Terms
 from grayshelf.core.matching.match import gap_key, pull_slip
-from grayshelf.core.matching.model import Holding, SensorTraits, Tolerances, TrainEvent, Verdict
+from grayshelf.core.matching.model import Holding, RigSays, SensorTraits, Tolerances, TrainEvent, Verdict
 from tests.helpers import settings
 
 WANT = settings(angle=CameraAngle(91.2))
@@ -27,7 +28,7 @@ def hold(key="1", kind=FrameKind.DARK, n=50, pedestal_taken_off=None, care=(), i
 
 
 def line(kind, *holdings, want=WANT, tolerances=Tolerances(), events=()):
-    slip = pull_slip(want, holdings, tolerances, SensorTraits(), events)
+    slip = pull_slip(want, holdings, Terms(tolerances, events=events))
     return next(x for x in slip.lines if x.kind is kind)
 
 
@@ -83,7 +84,10 @@ def test_another_sensor_is_no_candidate_at_all(change):
         ({"angle": CameraAngle(271.2, "sky")}, Verdict.CARE, "angle is not known"),
         ({"focus": 12500.0}, Verdict.NOTHING, "focus off by +360 steps"),
         ({"gain": 100.0}, Verdict.CARE, "gain 100, not 200"),
-        ({"train": "Bittern 200"}, Verdict.NOTHING, "another train"),
+        ({"telescope": "Bittern 200"}, Verdict.NOTHING, "another telescope, Bittern 200"),
+        ({"focal_length_mm": 354.0}, Verdict.NOTHING, "focal length 354 mm, not 506 mm"),
+        ({"focal_length_mm": None}, Verdict.CARE, "focal length is not known"),
+        ({"telescope": "HERON92"}, Verdict.FITS, ""),
         ({"night": date(2026, 10, 17)}, Verdict.FITS, ""),
         ({"night": date(2026, 10, 11)}, Verdict.CARE, "7 nights old"),
     ],
@@ -146,8 +150,16 @@ def test_the_dark_flat_goes_with_the_flat_and_one_gap_is_said_once():
     short = hold("f", FrameKind.FLAT, exposure_s=0.8)
     bias = hold("b", FrameKind.BIAS, 100)
     slip = pull_slip(WANT, [short, bias, hold()])
-    assert [x.kind for x in slip.lines][-1] is FrameKind.BIAS, "a bias stands in where flats are short"
-    assert slip.verdict is Verdict.CARE
+    assert slip.lines[-1].kind is FrameKind.DARK_FLAT
+    assert slip.verdict is Verdict.NOTHING, (
+        "what a flat needs stays missing until a person says that a bias will do"
+    )
+    assert [q.quantity for q in slip.questions] == ["dark flat"]
+    will_do = Terms(says=RigSays(frozenset({"dark flat"})))
+    slip = pull_slip(WANT, [short, bias, hold()], will_do)
+    assert (slip.lines[-1].kind, slip.verdict, slip.questions) == (FrameKind.BIAS, Verdict.FITS, ())
+    long = pull_slip(WANT, [replace(short, settings=replace(short.settings, exposure_s=30.0)), bias], will_do)
+    assert long.lines[-1].verdict is Verdict.CARE, "a long flat has dark current of its own"
 
 
 def test_calibrated_lights_pull_nothing():
@@ -200,7 +212,7 @@ HARD = {
         "camera": "Dunlin C14", "width": 50, "read_mode": "fast", "row_order": "BOTTOM-UP", "sample_step": 16,
     },
     FrameKind.FLAT: {
-        "binning": (2, 2), "angle": CameraAngle(181.2), "focus": 12_900.0, "train": "Bittern 200", "camera": "Dunlin C14",
+        "binning": (2, 2), "angle": CameraAngle(181.2), "focus": 12_900.0, "telescope": "Bittern 200", "camera": "Dunlin C14",
         "height": 40, "read_mode": "fast", "row_order": "BOTTOM-UP", "sample_step": 16, "filter_code": "Ha",
     },
 }  # fmt: skip
@@ -212,7 +224,17 @@ SOFT = {
 #: Two values that are not known are not equal.
 MAY_BE_UNKNOWN = {
     FrameKind.DARK: ("gain", "offset", "binning", "sensor_temp_c", "exposure_s", "night"),
-    FrameKind.FLAT: ("gain", "offset", "binning", "angle", "focus", "train", "night", "filter_code"),
+    FrameKind.FLAT: (
+        "gain",
+        "offset",
+        "binning",
+        "angle",
+        "focus",
+        "telescope",
+        "focal_length_mm",
+        "night",
+        "filter_code",
+    ),
 }
 FULL = settings(angle=CameraAngle(91.2), read_mode="normal", row_order="TOP-DOWN", sample_step=4)
 KINDS = st.sampled_from([FrameKind.DARK, FrameKind.FLAT])
@@ -253,7 +275,8 @@ def test_what_is_not_known_never_simply_fits(data, kind, on_both_sides):
     unknown = dict.fromkeys(
         data.draw(st.lists(st.sampled_from(MAY_BE_UNKNOWN[kind]), min_size=1, unique=True)), None
     )
-    hidden = {k: v for k, v in unknown.items() if k != "filter_code"}
+    # Lights that give no focal length ask for none, unless the shelf knows of several.
+    hidden = {k: v for k, v in unknown.items() if k not in ("filter_code", "focal_length_mm")}
     want = replace(FULL, **hidden) if on_both_sides else FULL
     found = line(kind, like("x", kind, **unknown), want=want)
     assert found.verdict is Verdict.CARE
@@ -319,7 +342,7 @@ def test_a_dark_at_nought_degrees_costs_what_the_sensor_leaks_there():
     cost = {}
     for temp in (-12.0, 0.0):
         want = replace(FULL, sensor_temp_c=temp)
-        slip = pull_slip(want, [like("d", FrameKind.DARK, want, n=25)], traits=traits)
+        slip = pull_slip(want, [like("d", FrameKind.DARK, want, n=25)], Terms(traits=traits))
         cost[temp] = slip.lines[0].chosen.cost_e
     assert cost[-12.0] == pytest.approx(((2.0**2 + 0.01 * 300) / 25) ** 0.5)
     assert cost[0.0] == pytest.approx(((2.0**2 + 4 * 0.01 * 300) / 25) ** 0.5)

@@ -58,7 +58,7 @@ def test_what_is_written_is_read_back(tmp_path):
 
 def test_a_bias_is_taken_off_flats_of_the_sky_and_dark_flats_are_not_asked_for():
     common = CommonSettings("C", 100, 80, (1, 1), gain=100.0, offset=30.0, night=date(2026, 10, 18))
-    lights = replace(common, exposure_s=300.0, sensor_temp_c=-10.0, train="T", filter_code="L")
+    lights = replace(common, exposure_s=300.0, sensor_temp_c=-10.0, telescope="T", filter_code="L")
     flat = Holding("1", FrameKind.FLAT, replace(lights, exposure_s=2.5, exposures_differ=True), 25)
     dark_flat = Holding("2", FrameKind.DARK_FLAT, replace(common, exposure_s=2.5, sensor_temp_c=-10.0), 25)
     bias = Holding("3", FrameKind.BIAS, replace(common, sensor_temp_c=-10.0), 50)

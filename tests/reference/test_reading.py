@@ -104,8 +104,9 @@ def test_files_damaged_anywhere_are_read_or_refused_and_never_break_a_scan(tmp_p
 @pytest.mark.parametrize(
     ("cards", "words"),
     [
-        ({"DATE-OBS": "0001-01-01T00:00:00"}, "not a date and time"), ({"NCOMBINE": 10**15}, "combined"),
-        ({"XBINNING": 0}, "binning"), ({"DATE-OBS": "9999-12-31T23:59:59"}, "not a date and time"),
+        ({"DATE-OBS": "0001-01-01T00:00:00"}, "the clock was not set"), ({"NCOMBINE": 10**15}, "combined"),
+        ({"XBINNING": 0}, "binning"), ({"DATE-OBS": "9999-12-31T23:59:59"}, "the clock was not set"),
+            ({"DATE-OBS": "1928-05-01T20:00:00"}, "in the year 1928"), ({"DATE-OBS": "31/12/2026"}, "a day without a time"),
     ],
 )  # fmt: skip
 def test_values_that_cannot_be_are_complained_of(tmp_path, cards, words):

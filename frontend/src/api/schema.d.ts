@@ -1095,7 +1095,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/rigs/{rig_id}/events/{event_id}/take-back": {
+    "/api/rigs/{rig_id}/events/{event_id}/{what}": {
         parameters: {
             query?: never;
             header?: never;
@@ -1104,7 +1104,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Take an event back that was entered by mistake. */
+        /** Let an event that was entered by mistake count no more ('take-back'), or again ('use'). */
         post: {
             parameters: {
                 query?: never;
@@ -1112,6 +1112,7 @@ export interface paths {
                 path: {
                     rig_id: number;
                     event_id: number;
+                    what: string;
                 };
                 cookie?: never;
             };
@@ -2091,6 +2092,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/rigs/{rig_id}/says": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Keep what a person says of a part that no header tells of, or take it back. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["PartIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/rigs/{rig_id}/shelf": {
         parameters: {
             query?: never;
@@ -2144,6 +2205,66 @@ export interface paths {
             };
         };
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rigs/{rig_id}/time-zone": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say in which time zone a rig stands; its frames that name no place get their nights anew. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["RigZoneIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
         post?: never;
         delete?: never;
         options?: never;
@@ -2636,6 +2757,66 @@ export interface paths {
             };
         };
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sets/{set_id}/names": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say whether what the files' names say of a set is right. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    set_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["NamesIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
         post?: never;
         delete?: never;
         options?: never;
@@ -3215,6 +3396,8 @@ export interface components {
             id: number;
             /** Kind */
             kind: string;
+            /** Taken Back */
+            taken_back: boolean;
             /** What */
             what: string;
             /** When */
@@ -3584,6 +3767,8 @@ export interface components {
             job: components["schemas"]["JobOut"] | null;
             /** Kinds */
             kinds: components["schemas"]["CountOut"][];
+            /** Passed Over */
+            passed_over: string;
             /** Path */
             path: string;
             /** Scanned */
@@ -3854,6 +4039,8 @@ export interface components {
             state: string;
             /** Title */
             title: string;
+            /** Troubles */
+            troubles: string[];
         };
         /**
          * JobsOut
@@ -3966,6 +4153,14 @@ export interface components {
             job_id: number;
             /** Measurement Id */
             measurement_id: number;
+        };
+        /**
+         * NamesIn
+         * @description Whether what the files' names say of a set is right; None takes the answer back.
+         */
+        NamesIn: {
+            /** Right */
+            right: boolean | null;
         };
         /**
          * NextThing
@@ -4174,6 +4369,20 @@ export interface components {
             slope: number | null;
         };
         /**
+         * OutOfReachOut
+         * @description Lights that wait for something that cannot be shot now.
+         */
+        OutOfReachOut: {
+            /** Kind */
+            kind: string;
+            /** Lights */
+            lights: number;
+            /** Title */
+            title: string;
+            /** Why */
+            why: string;
+        };
+        /**
          * PanelOut
          * @description What was measured of the rig's light.
          */
@@ -4194,6 +4403,29 @@ export interface components {
             source: string;
             /** Title */
             title: string;
+        };
+        /**
+         * PartIn
+         * @description Whether a quantity is fixed on this rig (or the part absent), or moves; None takes the answer back.
+         */
+        PartIn: {
+            /**
+             * Quantity
+             * @enum {string}
+             */
+            quantity: "filter" | "telescope" | "focal length" | "gain" | "offset" | "binning" | "temperature" | "angle" | "focus" | "dark flat";
+            /** Says */
+            says: ("fixed" | "moves") | null;
+        };
+        /**
+         * PartSaid
+         * @description What was said of a part of the rig, with a way back.
+         */
+        PartSaid: {
+            /** Quantity */
+            quantity: string;
+            /** Text */
+            text: string;
         };
         /**
          * PictureOut
@@ -4248,6 +4480,20 @@ export interface components {
             total: number;
         };
         /**
+         * QuestionOut
+         * @description Something that no header tells, asked once.
+         */
+        QuestionOut: {
+            /** Fixed */
+            fixed: string;
+            /** Moves */
+            moves: string;
+            /** Quantity */
+            quantity: string;
+            /** Text */
+            text: string;
+        };
+        /**
          * ReadyOut
          * @description One line of what to know before the start.
          */
@@ -4297,6 +4543,17 @@ export interface components {
          */
         RigEventKind: "train" | "spacing" | "panel" | "driver";
         /**
+         * RigZoneIn
+         * @description The time zone of the place where a rig stands; None is that of the site.
+         */
+        RigZoneIn: {
+            /**
+             * Time Zone
+             * @default null
+             */
+            time_zone: string | null;
+        };
+        /**
          * RowKeysIn
          * @description Some rows.
          */
@@ -4311,6 +4568,8 @@ export interface components {
         RulerOut: {
             /** Distance */
             distance: number | null;
+            /** From Name */
+            from_name: boolean;
             /** Inside */
             inside: boolean;
             /**
@@ -4504,12 +4763,16 @@ export interface components {
             camera: string;
             /** Can Build */
             can_build: boolean;
+            /** From Name */
+            from_name: string[];
             /** Id */
             id: number;
             /** Kind */
             kind: string;
             /** N Frames */
             n_frames: number;
+            /** Names Say */
+            names_say: ("in doubt" | "agree" | "right" | "wrong") | null;
             /** Night */
             night: string;
             /** Origin */
@@ -4714,12 +4977,20 @@ export interface components {
             columns: components["schemas"]["CountOut"][];
             /** Filter Code */
             filter_code: string | null;
+            /** Gain Word */
+            gain_word: string;
             /** Lines */
             lines: components["schemas"]["SlipLineOut"][];
             /** Offer */
             offer: string | null;
             /** Passband Nm */
             passband_nm: number | null;
+            /** Questions */
+            questions: components["schemas"]["QuestionOut"][];
+            /** Rig Id */
+            rig_id: number;
+            /** Said */
+            said: components["schemas"]["PartSaid"][];
             /** Set Id */
             set_id: number;
             /** Target */
@@ -5004,6 +5275,8 @@ export interface components {
             headline: string;
             /** Offers */
             offers: components["schemas"]["OfferOut"][];
+            /** Out Of Reach */
+            out_of_reach: components["schemas"]["OutOfReachOut"][];
             /** Ready */
             ready: components["schemas"]["ReadyOut"][];
             /** Rig Id */

@@ -17,6 +17,7 @@ const base: RulerData = {
   inside: true,
   unknown: false,
   note: "",
+  from_name: false,
   text: "0.0 °C",
 };
 const draw = (changes: Partial<RulerData>) => renderToStaticMarkup(<Ruler ruler={{ ...base, ...changes }} />);

@@ -56,6 +56,7 @@ export function Ruler({
           className={`num text-s ${ruler.inside || ruler.unknown ? "text-ink2" : "font-medium text-accent"}`}
         >
           {ruler.text}
+          {ruler.from_name && <span aria-label=", only from a file’s name">*</span>}
         </span>
       )}
     </span>

@@ -63,7 +63,7 @@ export function Tray({ open, onToggle }: { open: boolean; onToggle: () => void }
   const wants = alive.some((job) => ["waiting", "interrupted"].includes(job.state));
   return (
     <aside
-      aria-label="Tray"
+      aria-label="Work in progress"
       className={`fixed top-14 right-0 bottom-0 z-20 flex items-center ${open ? "" : "pointer-events-none"}`}
     >
       <button
@@ -73,7 +73,7 @@ export function Tray({ open, onToggle }: { open: boolean; onToggle: () => void }
         title="Work in progress ( . )"
         className={`pointer-events-auto -mr-px flex h-[84px] w-5 items-center justify-center rounded-l-sm border border-r-0 text-s font-semibold [writing-mode:vertical-rl] ${wants ? "border-accent bg-accent text-accent-text" : "border-rule bg-board"}`}
       >
-        Tray{alive.length > 0 ? ` ${alive.length}` : ""}
+        Work{alive.length > 0 ? ` ${alive.length}` : ""}
       </button>
       {open && (
         <div className="pointer-events-auto h-full w-[300px] overflow-auto border-l border-rule bg-card px-4 py-4 max-md:w-[280px]">

@@ -38,10 +38,17 @@ class NotPermitted(GrayShelfError):
 
 
 class Conflict(GrayShelfError):
-    """The thing asked for clashes with what is going on."""
+    """The thing asked for clashes with how things stand, or with what is going on."""
 
     status = 409
-    title = "Something else is going on"
+    title = "That cannot be done now"
+
+
+class FolderRefused(GrayShelfError):
+    """A folder that cannot be put on the list."""
+
+    status = 409
+    title = "This folder cannot be added"
 
 
 class UnreadableFrame(GrayShelfError):

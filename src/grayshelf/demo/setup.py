@@ -121,7 +121,7 @@ def enter_cards(library: Library) -> None:
         for card, filters in zip(RIGS, FILTERS.values(), strict=True):
             rig = Rig(**{k: v for k, v in card.items() if k not in ("events", "source")})
             rig.source_id = lights[card["source"]]
-            rig.events = [RigEvent(at=at, what=what, kind=kind) for at, what, kind in card["events"]]
+            rig.entered_events = [RigEvent(at=at, what=what, kind=kind) for at, what, kind in card["events"]]
             rig.filters = [
                 RigFilter(
                     position=i, code=code, name=name, passband_nm=nm, width_nm=width, brightness=brightness

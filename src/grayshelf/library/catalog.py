@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import hashlib
 import logging
+import math
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
+import numpy as np
 from sqlalchemy import delete, func, or_, select, update
 from sqlalchemy.orm import Session
 
@@ -17,14 +19,76 @@ from grayshelf.core.errors import UnreadableFrame
 from grayshelf.core.frames.facts import FrameFacts, lacking
 from grayshelf.core.frames.headers import read_facts
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.frames.night import follows_site, site_night, site_zone
 from grayshelf.core.frames.sets import Member, common_facts, group_into_sets, set_key
-from grayshelf.core.sensor.statistics import sample_step
+from grayshelf.core.matching.rulers import plain_name
+from grayshelf.core.sensor.statistics import background_noise, sample_step
 from grayshelf.library.facts_json import facts_from_json, facts_to_json
-from grayshelf.library.files import FileSource, FileStamp, read_header, sha256_of, stamp_of
+from grayshelf.library.files import FileSource, FileStamp, read_header, read_pixels, sha256_of, stamp_of
+from grayshelf.library.library import Library
 from grayshelf.library.models import Folder, Frame, FrameSet, MasterInput, MasterRecord, Rig
 
 log = logging.getLogger(__name__)
 IN_SETS = ("good", "lacking")
+
+
+@dataclass(frozen=True)
+class SiteZones:
+    """The time zones by which nights are counted where a header names no place: the site's, and those of rigs."""
+
+    site: ZoneInfo
+    rigs: dict[tuple[str | None, str | None], ZoneInfo] = field(default_factory=dict)
+
+    def of(self, facts: FrameFacts) -> ZoneInfo:
+        """The zone of the place where a frame was taken."""
+        own = self.rigs.get((facts.camera, plain_name(facts.telescope)))
+        # Capped frames name no telescope: they follow the rig where all rigs of their camera stand in one zone.
+        of_camera = {zone for (camera, _), zone in self.rigs.items() if camera == facts.camera}
+        if own is None and facts.telescope is None and len(of_camera) == 1:
+            return of_camera.pop()
+        return own or self.site
+
+    def settle(self, facts: FrameFacts) -> FrameFacts:
+        """The facts with the night by this place's zone, where nothing in the header says otherwise."""
+        if facts.utc is None or not follows_site(facts.night_from):
+            return facts
+        night, night_from = site_night(facts.utc, self.of(facts))
+        return replace(facts, night=night, night_from=night_from)
+
+
+def site_zones(library: Library, session: Session) -> SiteZones:
+    """The zones of the site and of rigs that stand elsewhere."""
+    rigs = session.scalars(select(Rig).where(Rig.time_zone.is_not(None)))
+    return SiteZones(
+        library.zone(session),
+        {(r.camera, plain_name(r.telescope)): site_zone(r.time_zone or "") for r in rigs},
+    )
+
+
+def recount_nights(library: Library, session: Session) -> int:
+    """Give every frame its night anew after a time zone changed; return how many changed theirs.
+
+    Sets keep their numbers and their masters wherever their frames still belong together.
+    """
+    zones, keys, changed = site_zones(library, session), set[str](), 0
+    for frame in session.scalars(select(Frame).where(Frame.utc.is_not(None))):
+        facts = facts_from_json(frame.facts)
+        settled = zones.settle(facts)
+        if settled == facts:
+            continue
+        frame.facts, frame.night = facts_to_json(settled), settled.night
+        changed += settled.night != facts.night
+        if frame.group_key is not None and frame.state in IN_SETS:
+            frame.group_key = key_of(settled)
+            keys.add(frame.group_key)
+    session.flush()
+    regroup(session, {f.id: Path(f.path) for f in session.scalars(select(Folder))}, keys)
+    return changed
+
+
+def key_of(facts: FrameFacts) -> str:
+    """Under what frames are looked at together when sets are made."""
+    return hashlib.sha1(repr(set_key(facts)).encode()).hexdigest()
 
 
 @dataclass(frozen=True)
@@ -36,10 +100,10 @@ class ReadFile:
     advice: str = ""
 
 
-def read_file(path: Path, zone: ZoneInfo) -> ReadFile:
+def read_file(path: Path, zone: ZoneInfo, counters: frozenset[str] = frozenset()) -> ReadFile:
     """Read one file's header; never raises for what is wrong with the file."""
     try:
-        return ReadFile(read_facts(read_header(path), path.name, zone))
+        return ReadFile(read_facts(read_header(path), path.name, zone, counters))
     except UnreadableFrame as error:
         return ReadFile(None, error.message, error.advice)
     except Exception as error:
@@ -76,11 +140,13 @@ def enter_file(session: Session, folder: Folder, relative: str, stamp: FileStamp
     if missing:
         said.insert(0, "lacks " + ", ".join(missing))
     frame.state = "lacking" if missing else "good"
+    if facts.from_name:
+        said.append(f"from the file’s name: {', '.join(facts.from_name)}")
     text = "; ".join(said)
     frame.reason = text[:1].upper() + text[1:] + "." if said else ""
     frame.advice = "" if not missing else _what_lacking_means(facts, missing)
     if facts.kind is not None and facts.camera is not None:
-        frame.group_key = hashlib.sha1(repr(set_key(facts)).encode()).hexdigest()
+        frame.group_key = key_of(facts)
     _mark_twin(session, folder, frame)
     return frame
 
@@ -135,20 +201,22 @@ def forget_missing(session: Session, folder: Folder, seen: set[str]) -> int:
     return gone
 
 
-def regroup(session: Session, zone_folder_paths: dict[int, Path]) -> int:
+def regroup(session: Session, zone_folder_paths: dict[int, Path], changed_keys: Iterable[str] = ()) -> int:
     """Put every frame that has no set into one, keeping the numbers of sets that are there already.
 
     Parameters
     ----------
     zone_folder_paths
         Folder paths by folder id, to look at one frame's pixels for each new set.
+    changed_keys
+        Group keys of frames that are in sets, and may belong to others now.
 
     Returns
     -------
     Number of sets made.
     """
     loose = Frame.set_id.is_(None) & Frame.state.in_(IN_SETS) & Frame.group_key.is_not(None)
-    keys = session.scalars(select(Frame.group_key).where(loose).distinct()).all()
+    keys = sorted({*session.scalars(select(Frame.group_key).where(loose).distinct()), *changed_keys})
     made = 0
     for key in keys:
         frames = session.scalars(
@@ -177,8 +245,8 @@ def regroup(session: Session, zone_folder_paths: dict[int, Path]) -> int:
             for frame in rows:
                 frame.set_id = frame_set.id
             describe_set(frame_set, rows, [m.facts for m in group])
-            if frame_set.sample_step is None:
-                frame_set.sample_step = _step_of(rows[0], zone_folder_paths)
+            if frame_set.level_adu is None:
+                _look_at(frame_set, rows[0], zone_folder_paths)
             if frame_set.is_master and frame_set.record is None:
                 frame_set.record = MasterRecord(set_id=frame_set.id, built_here=False)
         session.flush()
@@ -223,27 +291,37 @@ def describe_set(frame_set: FrameSet, rows: Iterable[Frame], facts: list[FrameFa
     frame_set.last_utc = max(times, default=None)
 
 
-def _step_of(frame: Frame, folder_paths: dict[int, Path]) -> int | None:
-    """Sample step of a frame's pixels, from some of its rows; None where it is not a plain 16-bit frame."""
+#: Rows about the middle of a frame that are looked at.
+LOOKED_AT_ROWS = 32
+
+
+def _look_at(frame_set: FrameSet, frame: Frame, folder_paths: dict[int, Path]) -> None:
+    """Note level, noise and sample step of a set from the middle of one of its frames, where it is a plain one."""
     if frame.facts.get("bits") != 16:
-        return None
+        return
     path = folder_paths[frame.folder_id] / frame.path
-    if path.name.lower().endswith((".gz", ".fz")):
-        return None
     try:
-        source = FileSource(path, path.name, path.parent)
-        rows = source.rows(source.height // 2, min(source.height // 2 + 16, source.height))
+        if path.name.lower().endswith((".gz", ".fz")):
+            whole = read_pixels(path)
+            rows = whole[max(whole.shape[0] // 2 - LOOKED_AT_ROWS // 2, 0) :][:LOOKED_AT_ROWS].astype("f4")
+        else:
+            source = FileSource(path, path.name, path.parent)
+            first = max(source.height // 2 - LOOKED_AT_ROWS // 2, 0)
+            rows = source.rows(first, min(first + LOOKED_AT_ROWS, source.height))
     except (UnreadableFrame, OSError, ValueError):
-        return None
-    if rows.min() < 0:
-        return None
-    return sample_step(rows.astype("u2"))
+        return
+    if rows.size == 0 or rows.min() < 0 or rows.max() > 65535:
+        return
+    frame_set.sample_step = sample_step(rows.astype("u2"))
+    frame_set.level_adu = float(np.median(rows))
+    noise = background_noise(rows)
+    frame_set.noise_adu = noise if math.isfinite(noise) else None
 
 
 def make_rigs(session: Session) -> list[str]:
     """Make a rig for every camera and telescope that lights or flats name and none has yet."""
     made: list[str] = []
-    known = {(r.camera, r.telescope) for r in session.scalars(select(Rig))}
+    known = {(r.camera, plain_name(r.telescope)) for r in session.scalars(select(Rig))}
     for frame_set in session.scalars(select(FrameSet).order_by(FrameSet.kind.desc(), FrameSet.id)):
         facts = frame_set.facts
         telescope = facts.get("telescope")
@@ -253,9 +331,9 @@ def make_rigs(session: Session) -> list[str]:
             if any(camera == frame_set.camera for camera, _ in known):
                 continue
             telescope = None
-        if (frame_set.camera, telescope) in known:
+        if (frame_set.camera, plain_name(telescope)) in known:
             continue
-        known.add((frame_set.camera, telescope))
+        known.add((frame_set.camera, plain_name(telescope)))
         name = telescope or frame_set.camera
         taken = set(session.scalars(select(Rig.name)))
         if name in taken:

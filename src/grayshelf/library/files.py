@@ -8,6 +8,7 @@ import hashlib
 import os
 import tempfile
 import warnings
+from collections import Counter
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -291,8 +292,12 @@ def stamp_of(path: Path) -> FileStamp:
     return FileStamp(stat.st_size, stat.st_mtime_ns)
 
 
-def walk_frames(root: Path, stopped: Callable[[], None] = lambda: None) -> Iterator[tuple[str, FileStamp]]:
+def walk_frames(
+    root: Path, stopped: Callable[[], None] = lambda: None, passed_over: Counter[str] | None = None
+) -> Iterator[tuple[str, FileStamp]]:
     """Every frame file below a folder, as path below it with '/', in a fixed order.
+
+    Other files are counted in `passed_over` by their ending, so that a folder full of them is not called empty.
 
     Links to files inside the folder are read as files; links to folders are not followed, so a loop of
     links ends, and nothing outside the folder comes in.
@@ -302,7 +307,11 @@ def walk_frames(root: Path, stopped: Callable[[], None] = lambda: None) -> Itera
         stopped()
         folders[:] = sorted(f for f in folders if not f.startswith(".") and not (Path(base) / f).is_symlink())
         for name in sorted(names):
-            if name.startswith(".") or not looks_like_frame(name):
+            if name.startswith("."):
+                continue
+            if not looks_like_frame(name):
+                if passed_over is not None:
+                    passed_over[Path(name).suffix.lower()] += 1
                 continue
             path = Path(base) / name
             relative = path.relative_to(real_root).as_posix()

@@ -13,9 +13,8 @@ from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.matching.model import CommonSettings
 from grayshelf.library.files import FileSource
 from grayshelf.library.library import Library
-from grayshelf.library.measurements import measured_gain
 from grayshelf.library.models import FrameSet
-from grayshelf.library.shelf import LightSet, holdings
+from grayshelf.library.shelf import LightSet, electrons_per_adu, holdings
 
 #: How far the pedestal of another day may be off, in ADU (common practice).
 PEDESTAL_DRIFT_ADU = 15.0
@@ -78,12 +77,6 @@ def pedestal_level(library: Library, want: CommonSettings) -> Pedestal | None:
             if level is not None:
                 return Pedestal(level, PEDESTAL_DRIFT_ADU, title)
     return None
-
-
-def electrons_per_adu(library: Library, lights: LightSet) -> float | None:
-    """e⁻/ADU of a set of lights: as the Bench measured it, else as their header says."""
-    measured = measured_gain(library, lights.want.camera or "", lights.want.gain)
-    return measured.e_per_adu if measured else lights.facts.electrons_per_adu
 
 
 def sky_electrons(session: Session, library: Library, lights: LightSet) -> float | None:

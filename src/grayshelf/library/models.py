@@ -54,14 +54,23 @@ class Rig(Base):
     wishes: Mapped[dict[str, Any]] = mapped_column(default=dict)
     tolerances: Mapped[dict[str, Any]] = mapped_column(default=dict)
     traits: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    says: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")
+    """What a person said of parts that no header tells of: {"angle": "fixed", "focus": "moves", ...}."""
+    time_zone: Mapped[str | None]
+    """Of the place where it stands, where that is not the library's site."""
     source_id: Mapped[int | None] = mapped_column(ForeignKey("light_source.id"))
     """The light its flats are taken with, where no row says otherwise."""
     filters: Mapped[list[RigFilter]] = relationship(
         order_by="RigFilter.position", cascade="all, delete-orphan"
     )
-    events: Mapped[list[RigEvent]] = relationship(
+    entered_events: Mapped[list[RigEvent]] = relationship(
         order_by="RigEvent.at", cascade="all, delete-orphan", lazy="selectin"
     )
+
+    @property
+    def events(self) -> list[RigEvent]:
+        """What was done to it, oldest first, without what was taken back."""
+        return [e for e in self.entered_events if not e.taken_back]
 
 
 class RigFilter(Base):
@@ -89,6 +98,8 @@ class RigEvent(Base):
     what: Mapped[str]
     kind: Mapped[str] = mapped_column(default="train")
     """A `RigEventKind`."""
+    taken_back: Mapped[bool] = mapped_column(default=False, server_default="0")
+    """Entered by mistake: it ends nothing."""
 
 
 class LightSource(Base):
@@ -173,6 +184,8 @@ class Folder(Base):
     added_at: Mapped[datetime]
     scanned_at: Mapped[datetime | None]
     trouble: Mapped[str] = mapped_column(default="")
+    passed_over: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")
+    """Files that are no frames, by their ending, as the last scan counted them."""
 
 
 class FrameSet(Base):
@@ -188,6 +201,12 @@ class FrameSet(Base):
     n_kept: Mapped[int]
     facts: Mapped[dict[str, Any]]
     sample_step: Mapped[int | None]
+    level_adu: Mapped[float | None]
+    """Of one of its frames, about the middle."""
+    noise_adu: Mapped[float | None]
+    """Of the background of one of its frames, stars and gradients left out."""
+    said: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")
+    """What a person said of values that only the files' names give: {"gain": true, ...}."""
     first_utc: Mapped[datetime | None]
     last_utc: Mapped[datetime | None]
     taken_off: Mapped[bool] = mapped_column(default=False)
@@ -242,6 +261,8 @@ class MasterRecord(Base):
     frame_noise: Mapped[float | None]
     predicted_noise: Mapped[float | None]
     pedestal_set_id: Mapped[int | None] = mapped_column(ForeignKey("frame_set.id"))
+    pedestal_kind: Mapped[str] = mapped_column(default="", server_default="")
+    """For a flat: the kind of what was taken off ('dark flat', 'dark' or 'bias'), also when that is gone."""
     care: Mapped[list[Any]] = mapped_column(default=list)
     figures: Mapped[dict[str, Any]] = mapped_column(default=dict)
     set: Mapped[FrameSet] = relationship(back_populates="record", foreign_keys=[set_id])

@@ -14,18 +14,22 @@ from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.flats.settings import FlatWishes, wishes_from
 from grayshelf.core.frames.facts import FrameFacts, uses_iso
 from grayshelf.core.frames.kinds import FrameKind
-from grayshelf.core.frames.sets import nominal_exposure, nominal_temperature
+from grayshelf.core.frames.sets import held, nominal_exposure, nominal_temperature
+from grayshelf.core.matching.judge import Terms
 from grayshelf.core.matching.match import gap_key, pull_slip
 from grayshelf.core.matching.model import (
     CommonSettings,
     Holding,
+    LightsNoise,
     PullSlip,
+    RigSays,
     SensorTraits,
     Tolerances,
     TrainEvent,
     Verdict,
 )
 from grayshelf.core.matching.rig_events import RigEventKind
+from grayshelf.core.matching.rulers import plain_name
 from grayshelf.core.sensor.checked import PairWarning, pair_warning
 from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.library import Library
@@ -35,6 +39,7 @@ from grayshelf.library.models import FrameSet, Rig
 
 def common_settings(frame_set: FrameSet, facts: FrameFacts) -> CommonSettings:
     """A set's settings in the words of matching."""
+    facts, from_name = believed(frame_set, facts)
     binning = (facts.binning_x, facts.binning_y or facts.binning_x) if facts.binning_x else None
     return CommonSettings(
         camera=facts.camera,
@@ -50,27 +55,70 @@ def common_settings(frame_set: FrameSet, facts: FrameFacts) -> CommonSettings:
         exposure_s=None if facts.exposure_s is None else nominal_exposure(facts.exposure_s),
         exposures_differ=facts.of_sky,
         sensor_temp_c=facts.sensor_temp_c,
-        train=facts.telescope,
+        temp_range_c=facts.temp_range_c,
+        held=held(facts),
+        telescope=facts.telescope,
+        focal_length_mm=facts.focal_length_mm,
         filter_code=facts.filter_code,
         angle=facts.angle,
         focus=facts.focus,
         night=facts.night,
         taken=frame_set.last_utc,
+        from_name=from_name,
     )
 
 
-def holding_of(frame_set: FrameSet) -> Holding:
-    """A set or master in the words of matching."""
+#: Frames of one set that all say the same in their names agree: such a number does not count them.
+AGREE_FROM = 3
+#: Under what a value that a name may give is kept.
+_NAMED_FIELDS: dict[str, tuple[str, ...]] = {
+    "gain": ("gain",),
+    "offset": ("offset",),
+    "binning": ("binning_x", "binning_y"),
+    "exposure": ("exposure_s",),
+    "temperature": ("sensor_temp_c",),
+}
+
+
+def believed(frame_set: FrameSet, facts: FrameFacts) -> tuple[FrameFacts, frozenset[str]]:
+    """The facts as far as they are to be believed, and what of them is still in doubt.
+
+    What only files' names say is in doubt until the frames of a set agree or a person has said that it is right; what
+    a person said to be wrong is not known.
+    """
+    wrong = {q for q, right in frame_set.said.items() if right is False}
+    unknown = {name: None for q in wrong for name in _NAMED_FIELDS.get(q, ())}
+    agreed = not frame_set.is_master and frame_set.n_frames >= AGREE_FROM
+    doubted = () if agreed else facts.from_name
+    return replace(facts, **unknown), frozenset(q for q in doubted if q not in frame_set.said)  # type: ignore[arg-type]
+
+
+def holding_of(frame_set: FrameSet, level_adu: float | None = None) -> Holding:
+    """A set or master in the words of matching.
+
+    Parameters
+    ----------
+    level_adu
+        For a master flat: the level of the frames that it was made of.
+    """
     facts = facts_from_json(frame_set.facts)
     record = frame_set.record
+    settings = common_settings(frame_set, facts)
+    care = list(record.care) if record else []
+    if "kind of frame" in settings.from_name:
+        care.append(f"that it is a {frame_set.kind} is only in its file’s name")
+    level = frame_set.level_adu if level_adu is None else level_adu
+    signal = level * facts.electrons_per_adu if level and facts.electrons_per_adu else None
     return Holding(
         key=str(frame_set.id),
         kind=FrameKind(frame_set.kind),
-        settings=common_settings(frame_set, facts),
+        settings=settings,
         n_frames=frame_set.n_frames,
         is_master=frame_set.is_master,
-        care=tuple(record.care) if record else (),
-        pedestal_taken_off=True if record and record.pedestal_set_id is not None else None,
+        care=tuple(care),
+        pedestal_taken_off=True if record and record.pedestal_kind else None,
+        pedestal_is_bias=bool(record and record.pedestal_kind == FrameKind.BIAS),
+        signal_e=signal if frame_set.kind == "flat" and signal and signal > 0 else None,
     )
 
 
@@ -89,8 +137,15 @@ def _holdings(library: Library, revision: int) -> dict[str, list[Holding]]:
             )
             .options(selectinload(FrameSet.record))
         )
+        levels = dict(
+            session.execute(
+                select(FrameSet.master_set_id, FrameSet.level_adu).where(
+                    FrameSet.kind == "flat", FrameSet.master_set_id.is_not(None)
+                )
+            ).all()
+        )
         for row in rows:
-            by_camera.setdefault(row.camera or "", []).append(holding_of(row))
+            by_camera.setdefault(row.camera or "", []).append(holding_of(row, levels.get(row.id)))
     return by_camera
 
 
@@ -129,17 +184,53 @@ def traits_at(library: Library, rig: Rig, gain: float | None) -> SensorTraits:
     )
 
 
+@lru_cache(maxsize=32)
+def _gain_word(library: Library, revision: int, camera: str) -> str:
+    gains: set[float] = set()
+    keywords: set[str] = set()
+    with library.db.session() as session:
+        for facts in session.scalars(select(FrameSet.facts).where(FrameSet.camera == camera)):
+            if facts.get("gain") is not None:
+                gains.add(float(facts["gain"]))
+                keywords.add(facts.get("origins", {}).get("gain", ""))
+    return "ISO" if uses_iso(list(gains), keywords) else "gain"
+
+
+def gain_word(library: Library, camera: str) -> str:
+    """What a camera calls its gain, the same on every page: 'ISO' or 'gain'."""
+    return _gain_word(library, library.revision, camera)
+
+
 def offset_warning(
     library: Library, camera: str, gain: float | None, offset: float | None
 ) -> PairWarning | None:
     """What to say where an offset was never checked at a gain, or does not hold there."""
-    word = "ISO" if uses_iso([gain]) else "gain"
-    return pair_warning(gain, offset, checked_offsets(library, camera), word)
+    return pair_warning(gain, offset, checked_offsets(library, camera), gain_word(library, camera))
 
 
 def events_of(rig: Rig) -> list[TrainEvent]:
     """What was done to the rig's train."""
     return [TrainEvent(e.at, e.what) for e in rig.events if RigEventKind(e.kind).ends_flats]
+
+
+def says_of(rig: Rig) -> RigSays:
+    """What a person said of the rig's parts."""
+    said = rig.says or {}
+    return RigSays(
+        frozenset(q for q, word in said.items() if word == "fixed"),
+        frozenset(q for q, word in said.items() if word == "moves"),
+    )
+
+
+def terms_of(library: Library, rig: Rig, gain: float | None) -> Terms:
+    """On what terms the rig's frames are judged, apart from the lights that they serve."""
+    return Terms(
+        tolerances_of(rig),
+        traits_at(library, rig, gain),
+        says=says_of(rig),
+        events=tuple(events_of(rig)),
+        gain_word=gain_word(library, rig.camera),
+    )
 
 
 @dataclass(frozen=True)
@@ -161,7 +252,7 @@ def light_sets(session: Session, rig: Rig) -> list[LightSet]:
     result = []
     for row in rows:
         facts = facts_from_json(row.facts)
-        if facts.telescope == rig.telescope:
+        if plain_name(facts.telescope) == plain_name(rig.telescope):
             result.append(light_set(row, facts))
     return result
 
@@ -172,14 +263,26 @@ def light_set(row: FrameSet, facts: FrameFacts | None = None) -> LightSet:
     return LightSet(row, facts, common_settings(row, facts))
 
 
+def electrons_per_adu(library: Library, lights: LightSet) -> float | None:
+    """e⁻/ADU of a set of lights: as the Bench measured it, else as their header says."""
+    measured = measured_gain(library, lights.want.camera or "", lights.want.gain)
+    return measured.e_per_adu if measured else lights.facts.electrons_per_adu
+
+
+def light_terms(library: Library, rig: Rig, lights: LightSet) -> Terms:
+    """On what terms a set of lights is served: how many they are and how noisy their background is."""
+    conversion, noise_adu = electrons_per_adu(library, lights), lights.row.noise_adu
+    background = noise_adu * conversion if noise_adu is not None and conversion else None
+    terms = terms_of(library, rig, lights.want.gain)
+    return replace(terms, lights=LightsNoise(max(lights.row.n_kept, 1), background))
+
+
 def slip_for(library: Library, rig: Rig, lights: LightSet) -> PullSlip:
     """The pull slip of a set of lights."""
     slip = pull_slip(
         lights.want,
         holdings(library, rig.camera),
-        tolerances_of(rig),
-        traits_at(library, rig, lights.want.gain),
-        events_of(rig),
+        light_terms(library, rig, lights),
         calibrated=lights.facts.calibrated,
         pedestal_adu=lights.facts.pedestal_adu,
     )
@@ -187,13 +290,20 @@ def slip_for(library: Library, rig: Rig, lights: LightSet) -> PullSlip:
     return slip if warning is None else replace(slip, warnings=(*slip.warnings, str(warning)))
 
 
+def rig_of(session: Session, row: FrameSet) -> Rig | None:
+    """The rig that took a set: its camera and telescope; frames that name no telescope, the camera's first rig."""
+    rigs = list(session.scalars(select(Rig).where(Rig.camera == (row.camera or "")).order_by(Rig.id)))
+    telescope = plain_name(row.facts.get("telescope"))
+    same = [rig for rig in rigs if plain_name(rig.telescope) == telescope]
+    return next(iter(same or (rigs if telescope is None else [])), None)
+
+
 def rig_of_lights(session: Session, row: FrameSet) -> Rig:
     """The rig that took a set of lights."""
-    telescope = row.facts.get("telescope")
-    for rig in session.scalars(select(Rig).where(Rig.camera == (row.camera or ""))):
-        if rig.telescope == telescope:
-            return rig
-    raise GrayShelfError("No rig is known for these lights.", "Scan their folder again.")
+    rig = rig_of(session, row)
+    if rig is None:
+        raise GrayShelfError("No rig is known for these lights.", "Scan their folder again.")
+    return rig
 
 
 @dataclass(frozen=True)
@@ -242,25 +352,30 @@ def gaps(library: Library, rig_id: int, *, with_care: bool = False) -> list[Gap]
     with_care
         Also what fits with care only.
     """
-    found: dict[tuple[object, ...], list[tuple[LightSet, FrameKind, bool, str]]] = {}
+    found: dict[tuple[object, ...], list[tuple[LightSet, CommonSettings, bool, str]]] = {}
     for lights, slip in slips(library, rig_id):
         for line in slip.lines:
-            if line.kind not in (FrameKind.DARK, FrameKind.FLAT) or line.waits_for is not None:
+            if line.waits_for is not None or line.kind is FrameKind.BIAS:
                 continue
             hole = line.verdict is Verdict.NOTHING
             if not hole and not (with_care and line.verdict is Verdict.CARE):
                 continue
-            nearest = _nearest(line.runners_up, line.lost_on) if hole else "; ".join(line.chosen.reasons)  # type: ignore[union-attr]
-            key = gap_key(line.kind, _nominal(lights))
-            found.setdefault(key, []).append((lights, line.kind, not hole, nearest))
+            nearest = _nearest(line.runners_up, line.lost_on)
+            if not hole:
+                nearest = "; ".join(line.chosen.reasons) if line.chosen is not None else line.note
+            want = _nominal(lights)
+            if line.kind is FrameKind.DARK_FLAT:
+                want = _flat_of(slip)
+            key = gap_key(line.kind, want)
+            found.setdefault(key, []).append((lights, want, not hole, nearest))
     result = []
     for key, entries in found.items():
         sets = tuple(e[0] for e in entries)
         result.append(
             Gap(
                 key,
-                entries[0][1],
-                _nominal(sets[-1]),
+                FrameKind(str(key[0])),
+                entries[-1][1],
                 sum(s.row.n_kept for s in sets),
                 sets,
                 care_only=all(e[2] for e in entries),
@@ -268,6 +383,13 @@ def gaps(library: Library, rig_id: int, *, with_care: bool = False) -> list[Gap]
             )
         )
     return sorted(result, key=lambda g: (g.care_only, -g.lights, repr(g.key)))
+
+
+def _flat_of(slip: PullSlip) -> CommonSettings:
+    """The settings of the flat whose dark flat is missing."""
+    flat = next(line for line in slip.lines if line.kind is FrameKind.FLAT)
+    assert flat.chosen is not None
+    return flat.chosen.holding.settings
 
 
 def _nominal(lights: LightSet) -> CommonSettings:

@@ -12,10 +12,11 @@ from sqlalchemy import func, select
 from grayshelf import __version__
 from grayshelf.core.errors import Conflict, GrayShelfError, NotFound
 from grayshelf.core.frames.night import night_of_utc, site_zone
-from grayshelf.library.facts_json import facts_from_json
+from grayshelf.core.matching.parts import answered
+from grayshelf.library.catalog import recount_nights
 from grayshelf.library.models import Folder, Frame, FrameSet, Job, Rig, RunShot
 from grayshelf.library.pictures import picture_of
-from grayshelf.library.shelf import forget_slips, wishes_of
+from grayshelf.library.shelf import forget_slips, rig_of, wishes_of
 from grayshelf.web import schemas as s
 from grayshelf.web.exports import csv_response
 from grayshelf.web.search import find
@@ -223,7 +224,8 @@ def set_site(json_data: s.SiteIn) -> s.Done:
         library.set_setting(
             session, "site", {**library.site(session), **json_data.model_dump(exclude_unset=True)}
         )
-        again = intake.recount_nights(library, session, json_data.time_zone)
+        session.flush()
+        again = recount_nights(library, session)
     library.touched()
     return s.Done(message=f"Nights are counted at {json_data.time_zone}; {again:,} frames changed theirs.")
 
@@ -249,6 +251,14 @@ def problems_csv() -> Response:
 def sets(query_data: s.PageQuery) -> s.SetsOut:
     """The sets that frames fell into."""
     return intake.sets_page(_context().library, query_data.page, query_data.kind)
+
+
+@api.put("/sets/<int:set_id>/names")
+@api.input(s.NamesIn)
+@api.output(s.Done)
+def say_of_names(set_id: int, json_data: s.NamesIn) -> s.Done:
+    """Say whether what the files' names say of a set is right."""
+    return s.Done(message=intake.say_of_names(_context().library, set_id, json_data.right))
 
 
 @api.get("/sets.csv")
@@ -418,12 +428,45 @@ def _slip(set_id: int) -> s.SlipOut:
     context = _context()
     with context.library.db.session() as session:
         row = session.get(FrameSet, set_id)
-        rig_ids = [
-            r.id
-            for r in session.scalars(select(Rig).where(Rig.camera == (row.camera if row else "")))
-            if row and facts_from_json(row.facts).telescope == r.telescope
-        ]
+        rig = rig_of(session, row) if row is not None else None
+        rig_ids = [] if rig is None else [rig.id]
     return nights.slip_page(context.library, set_id, {rig_id: _tonight(rig_id) for rig_id in rig_ids})
+
+
+@api.put("/rigs/<int:rig_id>/says")
+@api.input(s.PartIn)
+@api.output(s.Done)
+def say_of_rig(rig_id: int, json_data: s.PartIn) -> s.Done:
+    """Keep what a person says of a part that no header tells of, or take it back."""
+    library = _context().library
+    with library.db.session() as session:
+        rig = library.rig(session, rig_id)
+        said = {q: word for q, word in (rig.says or {}).items() if q != json_data.quantity}
+        rig.says = said if json_data.says is None else {**said, json_data.quantity: json_data.says}
+    library.touched()
+    forget_slips()
+    if json_data.says is None:
+        return s.Done(message=f"What was said of the {json_data.quantity} is taken back.")
+    return s.Done(message=f"Kept for this rig. {answered(json_data.quantity, json_data.says)}.")
+
+
+@api.put("/rigs/<int:rig_id>/time-zone")
+@api.input(s.RigZoneIn)
+@api.output(s.Done)
+def set_rig_zone(rig_id: int, json_data: s.RigZoneIn) -> s.Done:
+    """Say in which time zone a rig stands; its frames that name no place get their nights anew."""
+    library = _context().library
+    if json_data.time_zone is not None:
+        site_zone(json_data.time_zone)
+    with library.db.session() as session:
+        rig = library.rig(session, rig_id)
+        rig.time_zone = json_data.time_zone
+        session.flush()
+        again = recount_nights(library, session)
+        name = rig.name
+    library.touched()
+    forget_slips()
+    return s.Done(message=f"{name}: {again:,} frames changed their night.")
 
 
 @api.get("/lights/<int:set_id>/slip")
@@ -521,4 +564,4 @@ def put_away(job_id: int) -> s.Done:
         job.params = {**job.params, "put_away": True}
         if job.state == "interrupted":
             job.state = "stopped"
-    return s.Done(message="Put away. Its frames and masters are on the shelf.")
+    return s.Done(message="The run is closed. Its frames and masters are on the shelf.")

@@ -252,24 +252,26 @@ def enter_event(rig_id: int, json_data: f.EventIn) -> s.Done:
     with library.db.session() as session:
         rig = library.rig(session, rig_id)
         at = event_moment(json_data.on, library.clock.now(), library.zone(session))
-        rig.events.append(RigEvent(at=at, what=json_data.what.strip(), kind=json_data.kind.value))
+        rig.entered_events.append(RigEvent(at=at, what=json_data.what.strip(), kind=json_data.kind.value))
     _rules_changed(library)
     return _changed("Entered. Settings and flats from before it say so.")
 
 
-@flats.post("/rigs/<int:rig_id>/events/<int:event_id>/take-back")
+@flats.post("/rigs/<int:rig_id>/events/<int:event_id>/<string:what>")
 @flats.output(s.Done)
-def take_event_back(rig_id: int, event_id: int) -> s.Done:
-    """Take an event back that was entered by mistake."""
+def event_taken_back(rig_id: int, event_id: int, what: str) -> s.Done:
+    """Let an event that was entered by mistake count no more ('take-back'), or again ('use')."""
+    if what not in ("take-back", "use"):
+        raise NotFound("There is no such action.")
     library = _library()
     with library.db.session() as session:
         rig = library.rig(session, rig_id)
-        event = next((e for e in rig.events if e.id == event_id), None)
+        event = next((e for e in rig.entered_events if e.id == event_id), None)
         if event is None:
             raise NotFound("This event is not entered.")
-        rig.events.remove(event)
+        event.taken_back = what == "take-back"
     _rules_changed(library)
-    return _changed("Taken back.")
+    return _changed("Taken back." if what == "take-back" else "It counts again.")
 
 
 def _rules_changed(library: Library) -> None:

@@ -71,6 +71,8 @@ class JobOut(BaseModel):
     can_stop: bool
     can_resume: bool
     ended: str | None
+    troubles: list[str]
+    """What of it failed, though the rest was done."""
 
 
 class JobsOut(BaseModel):
@@ -111,6 +113,8 @@ class FolderOut(BaseModel):
     path: str
     scanned: str | None
     trouble: str
+    passed_over: str
+    """Files that were seen and cannot be read yet, in words; empty where there are none."""
     total: int
     kinds: list[CountOut]
     to_look_at: int
@@ -150,6 +154,10 @@ class SetOut(BaseModel):
     state: str
     can_build: bool
     origin: str
+    from_name: list[str]
+    """Values that only the files' names give: 'gain 100'."""
+    names_say: Literal["in doubt", "agree", "right", "wrong"] | None
+    """What is thought of them; None where the headers say everything."""
 
 
 class SetsOut(BaseModel):
@@ -192,6 +200,8 @@ class RulerOut(BaseModel):
     inside: bool
     unknown: bool
     note: str
+    from_name: bool
+    """One of the two values is only from a file's name."""
     text: str
     """The distance in the trade's unit, '+0.1 °C'."""
 
@@ -448,6 +458,53 @@ class SlipLineOut(BaseModel):
     waits: bool
 
 
+class QuestionOut(BaseModel):
+    """Something that no header tells, asked once."""
+
+    quantity: str
+    text: str
+    fixed: str
+    """What the answer 'fixed' says, in words."""
+    moves: str
+
+
+class PartSaid(BaseModel):
+    """What was said of a part of the rig, with a way back."""
+
+    quantity: str
+    text: str
+
+
+class PartIn(BaseModel):
+    """Whether a quantity is fixed on this rig (or the part absent), or moves; None takes the answer back."""
+
+    quantity: Literal[
+        "filter",
+        "telescope",
+        "focal length",
+        "gain",
+        "offset",
+        "binning",
+        "temperature",
+        "angle",
+        "focus",
+        "dark flat",
+    ]
+    says: Literal["fixed", "moves"] | None
+
+
+class NamesIn(BaseModel):
+    """Whether what the files' names say of a set is right; None takes the answer back."""
+
+    right: bool | None
+
+
+class RigZoneIn(BaseModel):
+    """The time zone of the place where a rig stands; None is that of the site."""
+
+    time_zone: str | None = Field(default=None, max_length=64)
+
+
 class SlipOut(BaseModel):
     """A pull slip."""
 
@@ -460,6 +517,10 @@ class SlipOut(BaseModel):
     lines: list[SlipLineOut]
     columns: list[CountOut]
     warnings: list[str]
+    questions: list[QuestionOut]
+    said: list[PartSaid]
+    rig_id: int
+    gain_word: str
     advice: str
     offer: str | None
 
@@ -544,6 +605,15 @@ class CoveredOut(BaseModel):
     ruler: RulerOut | None
 
 
+class OutOfReachOut(BaseModel):
+    """Lights that wait for something that cannot be shot now."""
+
+    kind: str
+    title: str
+    lights: int
+    why: str
+
+
 class TonightOut(BaseModel):
     """The page Tonight before a run."""
 
@@ -562,6 +632,7 @@ class TonightOut(BaseModel):
     hands_free: str | None
     end: str | None
     has_devices: bool
+    out_of_reach: list[OutOfReachOut]
 
 
 class TestShotOut(BaseModel):

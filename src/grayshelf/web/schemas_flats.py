@@ -124,6 +124,7 @@ class EventOut(BaseModel):
     what: str
     when: str
     kind: str
+    taken_back: bool
 
 
 class SettingFoundOut(BaseModel):

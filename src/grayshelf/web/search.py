@@ -6,6 +6,7 @@ from sqlalchemy import or_, select
 
 from grayshelf.library.library import Library
 from grayshelf.library.models import Frame, FrameSet
+from grayshelf.library.shelf import gain_word
 from grayshelf.web import schemas as s
 from grayshelf.web.views import words as w
 from grayshelf.web.views.intake import set_title
@@ -23,9 +24,8 @@ def find(library: Library, text: str) -> list[s.FoundOut]:
         for row in session.scalars(select(FrameSet).order_by(FrameSet.night.desc(), FrameSet.id)):
             night = row.night.strftime("%-d %B %Y %b %Y-%m-%d") if row.night else ""
             kind = "master " if row.is_master else ""
-            hay = f"{kind}{row.kind} {set_title(row)} {row.camera or ''} {night}".lower().replace(
-                "\u2009", " "
-            )
+            title = set_title(row, gain_word(library, row.camera or ""))
+            hay = f"{kind}{row.kind} {title} {row.camera or ''} {night}".lower().replace("\u2009", " ")
             if not all(word in hay for word in words):
                 continue
             light = row.kind == "light"
@@ -36,7 +36,7 @@ def find(library: Library, text: str) -> list[s.FoundOut]:
             found.append(
                 s.FoundOut(
                     kind=what,
-                    title=set_title(row),
+                    title=title,
                     detail=f"{w.several(row.n_frames, 'frame')}, {w.day(row.night)}",
                     href=href,
                 )

@@ -23,8 +23,9 @@ from grayshelf.core.frames.fits_blocks import card_value
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.write import InputRecord, frame_header, write_master
 from grayshelf.core.masters.combine import Combined, CombineSettings, combine
-from grayshelf.core.matching.match import choose, judge_bias, judge_dark_flat
-from grayshelf.core.matching.model import Verdict
+from grayshelf.core.matching.judge import judge_bias, judge_dark_flat
+from grayshelf.core.matching.match import choose
+from grayshelf.core.matching.model import Candidate, Holding
 from grayshelf.core.sensor.statistics import frame_statistics
 from grayshelf.library.catalog import IN_SETS, describe_set, enter_own_file
 from grayshelf.library.facts_json import facts_from_json
@@ -39,8 +40,8 @@ from grayshelf.library.files import (
 )
 from grayshelf.library.levels import pedestal_level
 from grayshelf.library.library import Library
-from grayshelf.library.models import Folder, Frame, FrameSet, MasterInput, MasterRecord, Rig
-from grayshelf.library.shelf import common_settings, holdings, tolerances_of, traits_at
+from grayshelf.library.models import Folder, Frame, FrameSet, MasterInput, MasterRecord
+from grayshelf.library.shelf import common_settings, holdings, rig_of, terms_of
 from grayshelf.work.jobs import JobControl
 
 #: Fewer frames than this are not a stack.
@@ -214,33 +215,37 @@ def _pedestal_for(library: Library, session: Session, row: FrameSet) -> FrameSet
     """
     if row.kind != "flat":
         return None
-    rig = session.scalar(select(Rig).where(Rig.camera == (row.camera or "")))
-    tolerances = tolerances_of(rig) if rig else None
     facts = facts_from_json(row.facts)
     want = common_settings(row, facts)
     shelf = holdings(library, row.camera or "")
-    if tolerances is None or rig is None:
+    rig = rig_of(session, row)
+    if rig is None:
         raise CannotCombine("No rig is known for these flats.", "Scan their folder again.")
-    traits = traits_at(library, rig, facts.gain)
-    lies_dark = () if want.exposures_differ else (FrameKind.DARK_FLAT, FrameKind.DARK)
-    darks = [h for h in shelf if h.kind in lies_dark]
-    line = choose(FrameKind.DARK_FLAT, darks, want, lambda h: judge_dark_flat(want, h, tolerances, traits))
-    if line.verdict is Verdict.NOTHING:
-        biases = [h for h in shelf if h.kind is FrameKind.BIAS]
-        line = choose(FrameKind.BIAS, biases, want, lambda h: judge_bias(want, h, tolerances, traits))
-    if line.chosen is None and want.exposures_differ:
+    terms = terms_of(library, rig, facts.gain)
+
+    def best(kinds: Sequence[FrameKind], judge: Callable[[Holding], Candidate]) -> Candidate | None:
+        return choose(kinds[0], [h for h in shelf if h.kind in kinds], want, judge).chosen
+
+    chosen = None
+    if not want.exposures_differ:
+        chosen = best((FrameKind.DARK_FLAT, FrameKind.DARK), lambda h: judge_dark_flat(want, h, terms))
+    if chosen is None and (want.exposures_differ or terms.says.bias_will_do):
+        chosen = best((FrameKind.BIAS,), lambda h: judge_bias(want, h, terms))
+    if chosen is None and want.exposures_differ:
         raise CannotCombine(
             "No bias fits these flats of the sky, so their pedestal would stay in: each has an exposure of its own, "
             "and dark flats fit none but theirs.",
             "Shoot bias at their gain and offset first.",
         )
-    if line.chosen is None:
+    if chosen is None:
+        seconds = "their exposure" if facts.exposure_s is None else f"{facts.exposure_s:g} s"
+        also = " and no bias" if terms.says.bias_will_do else ""
         raise CannotCombine(
-            f"No dark flat of {facts.exposure_s:g} s and no bias fits these flats, so their pedestal would stay in.",
-            "Shoot dark flats at the flats' exposure first.",
+            f"No dark flat of {seconds}{also} fits these flats, so their pedestal would stay in.",
+            "Shoot dark flats at the flats' exposure, or say on a pull slip of their lights that a bias will do.",
         )
-    chosen_id = int(line.chosen.holding.key)
-    if not line.chosen.holding.is_master:
+    chosen_id = int(chosen.holding.key)
+    if not chosen.holding.is_master:
         session.commit()
         chosen_id = build_master(library, chosen_id)
     return session.get_one(FrameSet, chosen_id)
@@ -290,6 +295,7 @@ def _enter(
             built_here=True,
             method=settings.describe(n_used),
             pedestal_set_id=pedestal_id,
+            pedestal_kind="" if pedestal_id is None else session.get_one(FrameSet, pedestal_id).kind,
             noise=noise.get("noise"),
             frame_noise=noise.get("frame_noise"),
             predicted_noise=noise.get("predicted_noise"),
@@ -300,7 +306,9 @@ def _enter(
             master.record.care = [leak]
         taken_off = session.get(MasterRecord, pedestal_id) if pedestal_id is not None else None
         if taken_off is not None and taken_off.care:
-            master.record.care = [f"its dark flat has a {reason}" for reason in taken_off.care]
+            master.record.care = [
+                f"its {master.record.pedestal_kind} has a {reason}" for reason in taken_off.care
+            ]
         ids = {Path(f.path).name: f.id for f in frames}
         for seq, record in enumerate(inputs):
             master.record.inputs.append(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -10,10 +10,11 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import CannotCombine
+from grayshelf.core.frames.sets import nominal_exposure
 from grayshelf.library.catalog import regroup
 from grayshelf.library.library import Library
 from grayshelf.library.models import Folder, Frame, FrameSet, RunShot, RunStep
-from grayshelf.work.build import build_master
+from grayshelf.work.build import FEWEST, build_master
 from grayshelf.work.jobs import JobControl
 
 
@@ -71,5 +72,32 @@ def _sets_of_job(session: Session, job_id: int) -> list[tuple[int, str]]:
         .order_by(FrameSet.id)
     ).all()
     first = {"bias": 0, "dark": 1, "dark flat": 2, "flat": 3}
+    rows = [*rows, *_flats_that_waited(session, rows)]
     ordered = sorted(rows, key=lambda r: (first.get(r.kind, 9), r.id))
     return [(r.id, f"the master {r.kind} {r.facts.get('filter_code') or ''}".strip()) for r in ordered]
+
+
+def _flats_that_waited(session: Session, shot: Sequence[FrameSet]) -> list[FrameSet]:
+    """Loose flats of earlier days at the exposures of the dark flats that this job shot."""
+    dark_flats = [r for r in shot if r.kind == "dark flat"]
+    if not dark_flats:
+        return []
+    loose = session.scalars(
+        select(FrameSet).where(
+            FrameSet.kind == "flat",
+            FrameSet.is_master.is_(False),
+            FrameSet.master_set_id.is_(None),
+            FrameSet.measurement_id.is_(None),
+            FrameSet.camera.in_([r.camera for r in dark_flats]),
+            FrameSet.id.not_in([r.id for r in shot]),
+            FrameSet.n_kept >= FEWEST,
+        )
+    )
+    return [r for r in loose if any(_of_one_exposure(r, dark_flat) for dark_flat in dark_flats)]
+
+
+def _of_one_exposure(flat: FrameSet, dark_flat: FrameSet) -> bool:
+    a, b = flat.facts, dark_flat.facts
+    same = all(a.get(name) == b.get(name) for name in ("camera", "gain", "offset", "binning_x"))
+    long, short = (nominal_exposure(float(x.get("exposure_s") or 0.0)) for x in (a, b))
+    return same and long == short

@@ -22,7 +22,7 @@ from grayshelf.library.flat_sheet import (
 )
 from grayshelf.library.library import Library
 from grayshelf.library.models import Rig, RunShot
-from grayshelf.library.shelf import light_sets
+from grayshelf.library.shelf import gain_word, light_sets
 
 
 def camera_traits(rig: Rig, devices: RigDevices | None) -> CameraTraits:
@@ -89,6 +89,7 @@ class RowSearch:
     ) -> None:
         """`row` is what the sheet has of it where it was read already; it spares asking once more."""
         self.key = key
+        self.gain_word = gain_word(library, rig.camera)
         self.wishes: FlatWishes = row.wishes if row else wishes_for(session, rig, key)
         width, height, white = camera_size(session, rig, devices)
         self.white_adu = white_adu or white

@@ -31,6 +31,7 @@ from grayshelf.core.planning.runsheet import FlatWish, RunSheet, StepKind, after
 from grayshelf.core.sensor.statistics import FrameStatistics, flat_statistics
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.catalog import enter_own_file
+from grayshelf.library.flat_sheet import row_pedestal
 from grayshelf.library.library import Library
 from grayshelf.library.models import FlatSetting, Folder, Job, Rig, RunShot, RunStep
 from grayshelf.work.gates import pass_gate
@@ -464,14 +465,31 @@ class Run(Stepwise):
         self._series(step, FrameKind.FLAT, row, float(exposure), judge)
 
     def _dark_flats(self, step: RunStep) -> None:
-        assert step.row is not None
-        row = self.rows[step.row]
         exposure = step.params.get("exposure_s")
+        if step.row is None:
+            # For flats that were shot before: their own settings, wherever the sensor stands.
+            settings = {k: float(step.params[k]) for k in ("gain", "offset", "binning")}
+            key = RowKey("", settings["gain"], settings["offset"], int(settings["binning"]))
+            known = self._pedestal(key)
+            self._series(
+                step,
+                FrameKind.DARK_FLAT,
+                None,
+                float(step.params["exposure_s"]),
+                _leak_judge(known),
+                **settings,
+            )
+            return
+        row = self.rows[step.row]
         if not step.params.get("exposure_known") or exposure is None:
             self.end(step, "skipped")
             return
         pedestal = self._search(row).pedestal
         self._series(step, FrameKind.DARK_FLAT, row, float(exposure), _leak_judge(pedestal))
+
+    def _pedestal(self, key: RowKey) -> Pedestal | None:
+        facts = self.devices.camera.facts
+        return row_pedestal(self.library, facts.name, facts.width, facts.height, key, facts.white_adu)
 
     def _cool(self, step: RunStep) -> None:
         """Bring the sensor to its set point and let it settle."""
@@ -583,6 +601,8 @@ class RunStarter:
         try:
             return Run(self.library, self.runner, devices, control, params).do()
         finally:
+            # A series that was cut short has frames too: they stand on the shelf, and ask for what they lack.
+            group_new_frames(self.library)
             if devices.panel is not None and control.cancel.is_set():
                 # Stopped by hand: the panel must not stay on. The cooler is left as it is.
                 devices.panel.set_brightness(0)

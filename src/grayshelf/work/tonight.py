@@ -10,20 +10,29 @@ from datetime import datetime
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from grayshelf.core.flats.diffusers import stops_of
+from grayshelf.core.flats.diffusers import listed, stops_of
 from grayshelf.core.flats.settings import RowKey, wishes_from
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.frames.sets import nominal_exposure
 from grayshelf.core.masters.noise import flats_cost_percent
 from grayshelf.core.matching import rulers
-from grayshelf.core.matching.match import judge_flat
-from grayshelf.core.matching.model import CommonSettings, Holding, Ruler, Tolerances, Verdict
+from grayshelf.core.matching.judge import judge_flat
+from grayshelf.core.matching.model import (
+    Candidate,
+    CommonSettings,
+    Holding,
+    RigSays,
+    Ruler,
+    Tolerances,
+    Verdict,
+)
 from grayshelf.core.planning.runsheet import (
     DarkWish,
     FlatWish,
     RigPace,
     RunSheet,
+    StepKind,
     TimedStep,
     bytes_needed,
     plan_sheet,
@@ -31,16 +40,20 @@ from grayshelf.core.planning.runsheet import (
 )
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.flat_sheet import kept_rows, newest_setting, source_of, stale_reason
-from grayshelf.library.levels import electrons_per_adu, sky_electrons
+from grayshelf.library.levels import sky_electrons
 from grayshelf.library.library import Library
 from grayshelf.library.measurements import checked_offsets
 from grayshelf.library.models import Job, Rig
 from grayshelf.library.shelf import (
+    Gap,
     LightSet,
-    events_of,
+    electrons_per_adu,
+    gain_word,
     gaps,
     light_sets,
+    light_terms,
     offset_warning,
+    says_of,
     slips,
     tolerances_of,
     traits_at,
@@ -62,7 +75,7 @@ class RowOffer:
     hole: bool
     """Nothing fits now; False: something fits with care and would be renewed."""
     on_sheet: bool
-    would: Verdict
+    would: Candidate
     """What flats shot now would do for these lights."""
     note: str
 
@@ -74,7 +87,20 @@ class DarkOffer:
     key: str
     wish: DarkWish
     lights: tuple[LightSet, ...]
+    hole: bool
     on_sheet: bool
+    note: str = ""
+    """What is there, and why it does not do."""
+
+
+@dataclass(frozen=True)
+class OutOfReach:
+    """Lights that wait for something that cannot be shot now, and why."""
+
+    kind: FrameKind
+    title: str
+    lights: int
+    why: str
 
 
 @dataclass(frozen=True)
@@ -120,6 +146,7 @@ class Tonight:
     choices: tuple[Choice, ...]
     ready: tuple[Ready, ...]
     covered: tuple[Covered, ...]
+    out_of_reach: tuple[OutOfReach, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -151,9 +178,16 @@ def flat_gap_key(filter_code: str, gain: float, offset: float, binning: int, ang
     return f"flat:{filter_code}:g{gain:g}:o{offset:g}:b{binning}{turned}"
 
 
-def _offers(library: Library, session: Session, rig: Rig, now: datetime, wishes: Wishes) -> list[RowOffer]:
-    """Rows of flats that could be shot now and would serve lights that wait."""
-    tolerances, events = tolerances_of(rig), events_of(rig)
+def _offers(
+    library: Library,
+    session: Session,
+    rig: Rig,
+    now: datetime,
+    wishes: Wishes,
+    out_of_reach: list[OutOfReach],
+) -> list[RowOffer]:
+    """Rows of flats that could be shot now and would serve lights that wait; what could not is told in the list."""
+    tolerances = tolerances_of(rig)
     tonight = night_of_utc(now, library.zone(session))
     by_code, kept = {f.code: f for f in rig.filters}, kept_rows(session, rig)
     rows: dict[str, RowOffer] = {}
@@ -164,23 +198,25 @@ def _offers(library: Library, session: Session, rig: Rig, now: datetime, wishes:
     )
     for gap in ordered:
         want = gap.want
-        if (
-            gap.kind is not FrameKind.FLAT
-            or want.filter_code is None
-            or want.gain is None
-            or want.offset is None
-        ):
+        if gap.kind is not FrameKind.FLAT:
             continue
+        unknown = _not_settable(want, says_of(rig), ("gain", "offset"))
+        if unknown:
+            if not gap.care_only:
+                why = f"their {listed(unknown)} is not known, so no flats can be set up for them"
+                out_of_reach.append(_out_of_reach(gap, why))
+            continue
+        want = replace(
+            want, filter_code=want.filter_code or NO_FILTER, gain=want.gain or 0.0, offset=want.offset or 0.0
+        )
+        assert want.filter_code is not None and want.gain is not None and want.offset is not None
         # What flats shot now would do for these lights: the same rules that will judge them afterwards.
-        shot_now = replace(want, night=tonight, taken=now)
-        would = judge_flat(
-            want,
-            Holding("tonight", FrameKind.FLAT, shot_now, wishes.frames),
-            tolerances,
-            traits_at(library, rig, want.gain),
-            events,
-        ).verdict
-        if would is Verdict.NOTHING or (would is Verdict.CARE and gap.care_only):
+        shot_now = replace(gap.want, night=tonight, taken=now)
+        fresh = Holding("tonight", FrameKind.FLAT, shot_now, wishes.frames)
+        would = judge_flat(gap.want, fresh, light_terms(library, rig, gap.sets[-1]))
+        if would.verdict is Verdict.NOTHING and not gap.care_only:
+            out_of_reach.append(_out_of_reach(gap, "; ".join(would.reasons)))
+        if would.verdict is Verdict.NOTHING or (would.verdict is Verdict.CARE and gap.care_only):
             continue
         binning = want.binning[0] if want.binning else 1
         key = _row_key(rows, want, binning, tolerances)
@@ -256,35 +292,115 @@ def _row_key(rows: dict[str, RowOffer], want: CommonSettings, binning: int, tole
 def _on_sheet(offer: RowOffer, wishes: Wishes) -> bool:
     if offer.key in wishes.leave_out:
         return False
-    return offer.key in wishes.add or offer.would is Verdict.FITS
+    # A hole is filled also where the very same settings cannot be told from others, since no header tells them.
+    only_doubts = offer.hole and all(r.inside or r.unknown for r in offer.would.rulers)
+    return offer.key in wishes.add or offer.would.verdict is Verdict.FITS or only_doubts
 
 
-def _dark_offers(library: Library, rig: Rig, wishes: Wishes) -> list[DarkOffer]:
-    found = []
-    for gap in gaps(library, rig.id):
-        want = gap.want
-        if gap.kind is not FrameKind.DARK or None in (
-            want.exposure_s,
-            want.sensor_temp_c,
-            want.gain,
-            want.offset,
-        ):
+#: What a rig without filters is set to.
+NO_FILTER = "none"
+
+
+def _not_settable(want: CommonSettings, says: RigSays, quantities: Sequence[str]) -> list[str]:
+    """Which settings of lights nobody knows, so that frames for them cannot be shot; fixed ones need not be set."""
+    values = {
+        "gain": want.gain,
+        "offset": want.offset,
+        "exposure": want.exposure_s,
+        "temperature": want.sensor_temp_c,
+    }
+    return [q for q in quantities if values[q] is None and q not in says.fixed]
+
+
+def _out_of_reach(gap: Gap, why: str) -> OutOfReach:
+    want = gap.want
+    parts = [gap.kind.value.capitalize()]
+    if gap.kind is FrameKind.FLAT:
+        parts.append(want.filter_code or "")
+    elif want.exposure_s is not None:
+        parts.append(f"{nominal_exposure(want.exposure_s):g} s")
+    if gap.kind is FrameKind.DARK and want.sensor_temp_c is not None:
+        parts.append(f"at {want.sensor_temp_c:.0f} °C".replace("-", "−"))
+    return OutOfReach(gap.kind, " ".join(p for p in parts if p), gap.lights, why)
+
+
+def _dark_offers(
+    library: Library, rig: Rig, wishes: Wishes, has_cooler: bool, out_of_reach: list[OutOfReach]
+) -> list[DarkOffer]:
+    """Darks, and dark flats for flats that are there, that could be shot now; what could not is told in the list."""
+    found: dict[str, DarkOffer] = {}
+    for gap in gaps(library, rig.id, with_care=True):
+        if gap.kind is FrameKind.DARK_FLAT:
+            offer = _dark_flat_offer(gap, wishes)
+        elif gap.kind is FrameKind.DARK and not gap.care_only:
+            offer = _dark_offer(gap, rig, wishes, has_cooler, out_of_reach)
+        else:
             continue
-        assert want.exposure_s is not None and want.sensor_temp_c is not None
-        assert want.gain is not None and want.offset is not None
-        key = f"dark:{want.exposure_s:g}s:{want.sensor_temp_c:.0f}C:g{want.gain:g}:o{want.offset:g}"
-        wish = DarkWish(
-            want.exposure_s,
-            want.sensor_temp_c,
-            want.gain,
-            want.offset,
-            want.binning[0] if want.binning else 1,
-            DEFAULT_DARKS,
-            gap.lights,
-            gap.targets,
+        if offer is not None:
+            found.setdefault(offer.key, offer)
+    return list(found.values())
+
+
+def _dark_offer(
+    gap: Gap, rig: Rig, wishes: Wishes, has_cooler: bool, out_of_reach: list[OutOfReach]
+) -> DarkOffer | None:
+    want, says = gap.want, says_of(rig)
+    unknown = _not_settable(want, says, ("exposure", "gain", "offset", "temperature"))
+    if unknown:
+        out_of_reach.append(_out_of_reach(gap, f"the lights’ {listed(unknown)} is not known"))
+        return None
+    of_lights = gap.sets[-1].want
+    if not of_lights.held and not has_cooler:
+        warm = "" if want.sensor_temp_c is None else f" about {want.sensor_temp_c:.0f} °C".replace("-", "−")
+        out_of_reach.append(
+            _out_of_reach(
+                gap,
+                f"this sensor is as warm as the night: darks for them can be shot when it is{warm or ' as it was'} again, "
+                "best right after the lights",
+            )
         )
-        found.append(DarkOffer(key, wish, gap.sets, key in wishes.add))
-    return found
+        return None
+    assert want.exposure_s is not None
+    temp = want.sensor_temp_c
+    degrees = "" if temp is None else f":{temp:.0f}C"
+    key = f"dark:{want.exposure_s:g}s{degrees}:g{want.gain or 0:g}:o{want.offset or 0:g}:b{_binning(want)}"
+    wish = DarkWish(
+        want.exposure_s,
+        temp,
+        want.gain or 0.0,
+        want.offset or 0.0,
+        _binning(want),
+        DEFAULT_DARKS,
+        gap.lights,
+        gap.targets,
+    )
+    return DarkOffer(key, wish, gap.sets, True, key in wishes.add)
+
+
+def _dark_flat_offer(gap: Gap, wishes: Wishes) -> DarkOffer | None:
+    """Dark flats for flats that were shot before: asked for until they are there, or a bias is said to do."""
+    want = gap.want
+    if want.exposure_s is None or want.exposures_differ:
+        return None
+    key = f"dark flat:{want.exposure_s:g}s:g{want.gain or 0:g}:o{want.offset or 0:g}:b{_binning(want)}"
+    wish = DarkWish(
+        want.exposure_s,
+        None,
+        want.gain or 0.0,
+        want.offset or 0.0,
+        _binning(want),
+        wishes.frames,
+        gap.lights,
+        gap.targets,
+        FrameKind.DARK_FLAT,
+        (want.filter_code,) if want.filter_code else (),
+    )
+    on = key in wishes.add or (not gap.care_only and key not in wishes.leave_out)
+    return DarkOffer(key, wish, gap.sets, not gap.care_only, on, gap.nearest)
+
+
+def _binning(want: CommonSettings) -> int:
+    return want.binning[0] if want.binning else 1
 
 
 def _choices(
@@ -310,7 +426,10 @@ def _choices(
         if sky is not None and gain is not None:
             noise = traits_at(library, rig, offer.wish.gain).read_noise_e
             worst.append((sky, target * gain, sum(s.row.n_kept for s in offer.lights), noise))
-    choices = []
+    choices: list[Choice] = []
+    if not on:
+        # Darks alone: there is no number of flats to choose.
+        return choices
     for frames in FRAME_CHOICES:
         rows = [replace(o.wish, n_flats=frames, n_dark_flats=frames) for o in on]
         steps = timed(_plan(rig, rows, (), pace, devices).steps, now)
@@ -347,10 +466,15 @@ def _last_run(session: Session, rig_id: int) -> str:
 
 
 def _ready(
-    library: Library, rig: Rig, sheet: RunSheet, devices: RigDevices | None, last_run: str
+    library: Library,
+    rig: Rig,
+    sheet: RunSheet,
+    devices: RigDevices | None,
+    last_run: str,
+    size: tuple[int, int] | None,
 ) -> list[Ready]:
     """What to know before the start, in one line each."""
-    lines = [_room(library, sheet, devices)]
+    lines = [_room(library, sheet, size)]
     if devices is None:
         lines.append(
             Ready(
@@ -399,18 +523,27 @@ def _unchecked(library: Library, rig: Rig, sheet: RunSheet) -> list[Ready]:
     if not unsure:
         return []
     known = checked_offsets(library, rig.camera)
-    words = " and ".join(f"{o:g} at gain {g:g}" for g, o in unsure)
+    words = " and ".join(f"{o:g} at {gain_word(library, rig.camera)} {g:g}" for g, o in unsure)
     said = "does not hold" if all(g in known for g, _ in unsure) else "was never checked"
     return [Ready("offset", f"{words} {said}", good=False)]
 
 
-def _room(library: Library, sheet: RunSheet, devices: RigDevices | None) -> Ready:
+def _room(library: Library, sheet: RunSheet, size: tuple[int, int] | None) -> Ready:
     """Destination and free space in one line."""
-    width, height = (devices.camera.facts.width, devices.camera.facts.height) if devices else (6000, 4000)
-    need = bytes_needed(sheet.steps, width, height)
     free = shutil.disk_usage(library.root).free
-    text = f"needs {_size(need)}, {_size(free)} free, in {library.root / 'frames'}"
+    place = library.root / "frames"
+    if size is None:
+        return Ready("destination", f"{_size(free)} free, in {place}", good=True)
+    need = bytes_needed(sheet.steps, *size)
+    text = f"needs {_size(need)}, {_size(free)} free, in {place}"
     return Ready("destination", text, good=free > 1.5 * need, stops=free < need)
+
+
+def _frame_size(devices: RigDevices | None, lights: Sequence[LightSet]) -> tuple[int, int] | None:
+    """Width and height of the rig's frames: as the camera says, else as its newest lights are."""
+    if devices is not None:
+        return devices.camera.facts.width, devices.camera.facts.height
+    return (lights[-1].facts.width, lights[-1].facts.height) if lights else None
 
 
 def _size(count: float) -> str:
@@ -434,7 +567,7 @@ def _covered(library: Library, rig: Rig, lights: Sequence[LightSet]) -> list[Cov
             if line.kind is FrameKind.DARK:
                 exposure = nominal_exposure(have.exposure_s or 0)
                 title = (
-                    f"Dark {exposure:g} s, gain {have.gain:g}"
+                    f"Dark {exposure:g} s, {gain_word(library, rig.camera)} {have.gain:g}"
                     if have.gain is not None
                     else f"Dark {exposure:g} s"
                 )
@@ -454,14 +587,19 @@ def look_at_tonight(
     now = library.clock.now()
     with library.db.session() as session:
         rig = library.rig(session, rig_id)
-        offers = _offers(library, session, rig, now, wishes)
-        darks = _dark_offers(library, rig, wishes)
+        out_of_reach: list[OutOfReach] = []
+        offers = _offers(library, session, rig, now, wishes, out_of_reach)
+        cooler = devices.camera.cooler() if devices is not None else None
+        has_cooler = cooler is not None and cooler.set_point_c is not None
+        darks = _dark_offers(library, rig, wishes, has_cooler, out_of_reach)
         pace = pace_of(devices)
         sheet = _plan(
             rig, [o.wish for o in offers if o.on_sheet], [d.wish for d in darks if d.on_sheet], pace, devices
         )
         tonight = night_of_utc(now, library.zone(session))
-        sets = [s for s in light_sets(session, rig) if s.row.night == tonight]
+        every = light_sets(session, rig)
+        sets = [s for s in every if s.row.night == tonight]
+        last_run, size = _last_run(session, rig.id), _frame_size(devices, every)
         return Tonight(
             now=now,
             offers=tuple(offers),
@@ -469,12 +607,15 @@ def look_at_tonight(
             sheet=sheet,
             steps=tuple(timed(sheet.steps, now)),
             choices=tuple(_choices(library, session, rig, sheet, offers, now, wishes, pace, devices)),
-            ready=tuple(_ready(library, rig, sheet, devices, _last_run(session, rig.id))),
+            ready=tuple(_ready(library, rig, sheet, devices, last_run, size)),
             covered=tuple(_covered(library, rig, sets)),
+            out_of_reach=tuple(out_of_reach),
         )
 
 
 def hands_free_at(steps: Sequence[TimedStep]) -> datetime | None:
-    """When the last step that flats need has ended: the rig may come down, or stay up for darks."""
-    last = [t.end for t in steps if t.step.kind.value in ("dark flats", "flats")]
+    """When nobody is needed any more: after the last step with a person in it, or the last frame that flats need."""
+    last = [
+        t.end for t in steps if t.step.needs_person or t.step.kind in (StepKind.FLATS, StepKind.DARK_FLATS)
+    ]
     return last[-1] if last else (steps[-1].end if steps else None)

@@ -1,5 +1,5 @@
 import { useState } from "react";
-import { Navigate, useNavigate, useParams, useSearchParams } from "react-router";
+import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 
 import { useBench, useMeasurement, type BenchKind } from "../../api/hooks";
 import { Button, HeadChoice, PageHead, Trouble, Waiting } from "../../parts/basics";
@@ -59,6 +59,41 @@ function Explain({ kind }: { kind: BenchKind }) {
   );
 }
 
+/** Before any frame is known: what the Bench does, and what it needs. */
+function NoCamera({ kind }: { kind: BenchKind }) {
+  const navigate = useNavigate();
+  return (
+    <div className="mx-auto max-w-[1280px] px-6 pt-2.5 pb-6 max-md:px-4">
+      <PageHead
+        title={
+          <HeadChoice<BenchPage>
+            options={KINDS.filter((k) => k.value !== "flats")}
+            value={kind}
+            onChange={(value) => void navigate(`/bench/${value}`)}
+          />
+        }
+      />
+      <div className="grid grid-cols-[minmax(0,776px)_minmax(380px,1fr)] items-start gap-6 max-lg:grid-cols-1">
+        <Explain kind={kind} />
+        <section className="border-t border-ink pt-3">
+          <h2 className="text-l font-semibold">No camera is known yet.</h2>
+          <p className="py-2">
+            The Bench measures from frames on your disk:{" "}
+            {kind === "offset"
+              ? "raw bias frames at a few offsets"
+              : "pairs of flats and some bias frames of one gain and offset"}
+            .{" "}
+            <Link className="underline underline-offset-2" to="/intake">
+              Name their folder in Intake
+            </Link>
+            , then come back.
+          </p>
+        </section>
+      </div>
+    </div>
+  );
+}
+
 /** The Bench: measuring the gear, one chart with its reading beside it. */
 export function Bench() {
   const { rig } = useHere();
@@ -81,7 +116,7 @@ function Camera() {
   const newest = bench.data?.measurements.find((m) => m.id !== gone)?.id ?? null;
   const current = starting ? null : asked ? Number(asked) : newest;
   const measured = useMeasurement(current);
-  if (!rig) return <Navigate to="/shelf" replace />;
+  if (!rig) return <NoCamera kind={known} />;
   const change = (changes: Record<string, string | null>) => {
     const next = new URLSearchParams(query);
     for (const [key, value] of Object.entries(changes))

@@ -2,9 +2,10 @@ import { useState } from "react";
 import { useSearchParams } from "react-router";
 
 import { api, get, type Schemas } from "../../api/client";
-import { useChange, useIntake, useJobAction, useProblems, useSets } from "../../api/hooks";
+import { useChange, useIntake, useJobAction, useJobs, useProblems, useSets } from "../../api/hooks";
 import { Bar, Button, PageHead, Segments, Trouble, Waiting } from "../../parts/basics";
 import { Degrees, degreesOf } from "../../parts/Degrees";
+import { TakeBack } from "../../parts/TakeBack";
 
 type FolderData = Schemas["FolderOut"];
 
@@ -40,7 +41,14 @@ function FolderCard({ folder }: { folder: FolderData }) {
     <li className="border border-line bg-card px-4 py-3">
       <p className="num break-all text-m">{folder.path}</p>
       <p className="pt-1 text-ink2">
-        {folder.total ? `${kinds || "no frames"}.` : job ? "" : "No frames were found in it."}{" "}
+        {folder.total
+          ? `${kinds || "no frames"}.`
+          : job
+            ? ""
+            : folder.passed_over
+              ? "No frame that can be read was found in it."
+              : "No frames were found in it."}{" "}
+        {folder.passed_over && <span className="text-ink">{folder.passed_over} </span>}
         {folder.to_look_at > 0 && (
           <span className="whitespace-nowrap text-accent">{folder.to_look_at} to look at.</span>
         )}{" "}
@@ -168,6 +176,87 @@ function Site({ data }: { data: Schemas["IntakeOut"] }) {
   );
 }
 
+const THOUGHT: Record<string, string> = {
+  "in doubt": "only in the file’s name, so it asks for care",
+  agree: "from the files’ names, which agree",
+  right: "from the file’s name; you said that it is right",
+  wrong: "in the file’s name; you said that it is not so, and it counts as not known",
+};
+
+/** What only files' names say of a set, and whether it is right. */
+function Named({ set }: { set: Schemas["SetOut"] }) {
+  const say = useChange((right: boolean | null) =>
+    get(api.PUT("/api/sets/{set_id}/names", { params: { path: { set_id: set.id } }, body: { right } })),
+  );
+  const values = set.from_name.join(", ");
+  const answered = set.names_say === "right" || set.names_say === "wrong";
+  return (
+    <span className={`block text-s ${set.names_say === "in doubt" ? "text-accent" : "text-ink2"}`}>
+      {values}: {THOUGHT[set.names_say ?? ""]}.{" "}
+      {answered ? (
+        <TakeBack what={values} onClick={() => say.mutate(null)} />
+      ) : (
+        <>
+          <button
+            type="button"
+            className="underline underline-offset-2"
+            aria-label={`${values} of ${set.title}: it is right`}
+            onClick={() => say.mutate(true)}
+          >
+            it is right
+          </button>{" "}
+          <button
+            type="button"
+            className="underline underline-offset-2"
+            aria-label={`${values} of ${set.title}: it is not so`}
+            onClick={() => say.mutate(false)}
+          >
+            it is not so
+          </button>
+        </>
+      )}
+      {say.error ? <Trouble error={say.error} /> : null}
+    </span>
+  );
+}
+
+/** The build that goes on, or what the last one could not do, said where it was started. */
+function BuildHere() {
+  const jobs = useJobs();
+  const act = useJobAction();
+  const going = jobs.data?.alive.find((j) => j.kind === "build");
+  const last = jobs.data?.ended.find((j) => j.kind === "build");
+  if (going)
+    return (
+      <div className="flex items-center gap-4 pb-3" role="status">
+        <span className="w-40">
+          <Bar share={going.progress} label={going.title} />
+        </span>
+        <span className="flex-1 text-s text-ink2">{going.message}</span>
+        {going.can_stop && (
+          <Button onClick={() => act.mutate({ id: going.id, action: "stop" })}>Stop combining</Button>
+        )}
+        {going.can_resume && (
+          <Button onClick={() => act.mutate({ id: going.id, action: "resume" })}>Go on combining</Button>
+        )}
+      </div>
+    );
+  if (!last || (last.state !== "failed" && last.troubles.length === 0)) return null;
+  const troubles = last.state === "failed" ? [`${last.message} ${last.advice}`] : last.troubles;
+  return (
+    <div className="mb-3 border-l-4 border-accent bg-card px-4 py-2" role="alert">
+      <p className="font-semibold">
+        {last.state === "failed" ? "Combining had to stop." : `${last.title}: not all could be combined.`}
+      </p>
+      <ul>
+        {[...new Set(troubles)].map((trouble) => (
+          <li key={trouble}>{trouble}</li>
+        ))}
+      </ul>
+    </div>
+  );
+}
+
 const KINDS = ["", "light", "flat", "dark flat", "dark", "bias"];
 const STATE: Record<string, string> = {
   loose: "loose frames",
@@ -211,6 +300,7 @@ function Sets() {
         )}
       </div>
       {build.error ? <Trouble error={build.error} /> : null}
+      <BuildHere />
       <table className="w-full border-collapse">
         <thead>
           <tr className="narrow border-b border-ink text-left text-s text-ink2">
@@ -227,7 +317,10 @@ function Sets() {
           {data.items.map((set) => (
             <tr key={set.id} className="border-b border-line">
               <td className="w-[76px] py-1">{set.kind}</td>
-              <td>{set.title}</td>
+              <td>
+                {set.title}
+                {set.names_say && <Named set={set} />}
+              </td>
               <td className="text-ink2">{set.camera}</td>
               <td className="num pr-6 text-right">{set.n_frames}</td>
               <td className="num text-s" title={set.origin}>

@@ -318,10 +318,7 @@ export function Nights() {
                   <Notes key={data.night} night={data} rig={rig.id} />
                 </div>
               </div>
-              <div
-                className="narrow grid grid-cols-[48px_minmax(90px,1fr)_190px_92px_repeat(3,132px)] gap-x-2 border-t border-rule px-2 py-1.5 text-s text-ink2"
-                title={`Nights by ${data.night_from}`}
-              >
+              <div className="narrow grid grid-cols-[48px_minmax(90px,1fr)_190px_92px_repeat(3,132px)] gap-x-2 border-t border-rule px-2 py-1.5 text-s text-ink2">
                 <span>Set</span>
                 <span />
                 <span>Lights</span>
@@ -336,6 +333,9 @@ export function Nights() {
                 ) : (
                   <SetRow key={set.id} set={set} onOpen={() => choose(set.id)} />
                 ),
+              )}
+              {data.night_from && (
+                <p className="px-2 pt-2 text-s text-ink2">How this date came about: {data.night_from}.</p>
               )}
             </>
           )}

@@ -27,6 +27,7 @@ const temperature: Schemas["RulerOut"] = {
   inside: true,
   unknown: false,
   note: "",
+  from_name: false,
   text: "+0.4 °C",
 };
 const gain = (measured: number): Schemas["RulerOut"] => ({
@@ -81,6 +82,10 @@ function draw(more: Partial<SlipOut>): string {
     title: "8 × 300 s",
     verdict: "fits",
     warnings: [],
+    questions: [],
+    said: [],
+    rig_id: 1,
+    gain_word: "gain",
     ...more,
   } as unknown as SlipOut);
   return renderToStaticMarkup(
@@ -139,6 +144,37 @@ describe("a pull slip", () => {
     expect(draw({ verdict: "nothing fits", lines: gap, offer: "flat SII" })).toContain("Shoot it tonight");
     expect(draw({ verdict: "nothing fits", lines: gap, offer: null })).not.toContain("Shoot it tonight");
     expect(draw({ verdict: "fits", offer: "flat SII" })).not.toContain("Shoot it tonight");
+  });
+
+  it("asks once what no header tells, and keeps a way back from the answer", () => {
+    const question = {
+      quantity: "angle",
+      text: "Is the camera ever turned?",
+      fixed: "Never turned",
+      moves: "It is turned",
+    };
+    const html = draw({ questions: [question], said: [{ quantity: "focus", text: "focus: it is moved" }] });
+    for (const words of ["Is the camera ever turned?", "Never turned", "It is turned", "focus: it is moved"])
+      expect(html).toContain(words);
+    expect(html).toContain("Take back: focus: it is moved");
+  });
+
+  it("never says that none is there where what was wanted is taken off already", () => {
+    const done = line("dark flat", { chosen: null, note: "already taken off in the master flat" });
+    const html = draw({ lines: [done] });
+    expect(html).toContain("Already taken off in the master flat.");
+    expect(html).not.toContain("on the shelf");
+  });
+
+  it("writes no word over the next ruler: what is not known has its sign, and its reason above", () => {
+    const unknown = { ...gain(0), measured: null, inside: false, unknown: true, text: "unknown" };
+    const html = draw({ lines: [line("dark", { chosen: candidate(1, { rulers: [unknown] }) })] });
+    expect(html).not.toContain(">unknown<");
+    expect(html).toContain('aria-label="gain: unknown"');
+  });
+
+  it("calls the gain what the camera calls it", () => {
+    expect(draw({ gain_word: "ISO" })).toContain(">ISO<");
   });
 
   it("has only a sentence for lights that are calibrated already", () => {

@@ -1,22 +1,31 @@
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
 
-import type { Schemas } from "../../api/client";
-import { useSlip } from "../../api/hooks";
+import { api, get, type Schemas } from "../../api/client";
+import { useChange, useSlip } from "../../api/hooks";
 import { Button, Key, Trouble, Waiting } from "../../parts/basics";
 import { putOnSheet, useHere } from "../../parts/context";
 import { FilterStamp } from "../../parts/FilterStamp";
 import { Ruler } from "../../parts/Ruler";
 import { SmallSpine } from "../../parts/Spine";
+import { TakeBack } from "../../parts/TakeBack";
 
 type Line = Schemas["SlipLineOut"];
 type Candidate = Schemas["CandidateOut"];
 
 const EXACT = ["gain", "offset", "binning"];
+/** What is told beside an exact ruler takes so many pixels a letter. */
+const LETTER = 7.4;
 const WIDTHS: Record<string, number> = {
   gain: 40,
   offset: 42,
   binning: 50,
+  filter: 84,
+  telescope: 110,
+  "focal length": 116,
+  "read-out mode": 96,
+  "row order": 96,
+  "colour phase": 96,
   temperature: 112,
   exposure: 106,
   angle: 116,
@@ -25,15 +34,29 @@ const WIDTHS: Record<string, number> = {
 };
 const title = (kind: string) => kind.charAt(0).toUpperCase() + kind.slice(1);
 
-function columnTitle(name: string, candidates: (Candidate | null)[]): string {
+function columnTitle(column: string, candidates: (Candidate | null)[], gainWord: string): string {
+  const name = column === "gain" ? gainWord : column;
   for (const candidate of candidates) {
-    const ruler = candidate?.rulers.find((r) => r.quantity === name);
+    const ruler = candidate?.rulers.find((r) => r.quantity === column);
     if (ruler && ruler.tolerance !== null && ruler.kind === "band") {
       if (ruler.note.startsWith("±")) return `${name}, ${ruler.note}`;
       return `${name}, ±${ruler.tolerance}${ruler.unit === "°" ? "°" : ` ${ruler.unit}`}`;
     }
   }
   return name;
+}
+
+/** Whether the value is written beside a ruler: not where a tick on the line says it all, or nothing is known. */
+const isTold = (ruler: Candidate["rulers"][number]) =>
+  !EXACT.includes(ruler.quantity) || ruler.from_name || (!ruler.inside && !ruler.unknown);
+
+/** A column is as wide as what stands in it: a ruler, and its value where that is told. */
+function columnWidth(name: string, candidates: (Candidate | null)[]): number {
+  const told = candidates
+    .map((c) => c?.rulers.find((r) => r.quantity === name))
+    .filter((r) => r && EXACT.includes(name) && isTold(r))
+    .map((r) => 44 + LETTER * ((r?.text.length ?? 0) + 1));
+  return Math.max(WIDTHS[name] ?? 100, ...told);
 }
 
 function Rulers({ candidate, columns }: { candidate: Candidate; columns: string[] }) {
@@ -48,8 +71,8 @@ function Rulers({ candidate, columns }: { candidate: Candidate; columns: string[
                 ruler={
                   ruler.unit === "steps" ? { ...ruler, text: ruler.text.replace(/\s*steps/, "") } : ruler
                 }
-                width={50}
-                text={!EXACT.includes(name) || !ruler.inside}
+                width={ruler.unknown ? 30 : 50}
+                text={isTold(ruler)}
               />
             )}
           </td>
@@ -93,13 +116,16 @@ function Lines({ line, columns }: { line: Line; columns: string[] }) {
           </>
         ) : (
           <td colSpan={columns.length + 1} className="align-middle text-ink2">
-            {!line.waits && (
+            {missing && (
               <span className="flex items-center gap-2.5 text-ink">
                 <SmallSpine gap step={0} />
                 {line.runners_up.length
                   ? "Nothing on the shelf fits; the nearest are below."
                   : "None is on the shelf."}
               </span>
+            )}
+            {!missing && !line.waits && (
+              <span className="text-ink">{line.note.charAt(0).toUpperCase() + line.note.slice(1)}.</span>
             )}
           </td>
         )}
@@ -131,6 +157,49 @@ function Lines({ line, columns }: { line: Line; columns: string[] }) {
         </tr>
       ))}
     </>
+  );
+}
+
+const useSay = (rig: number) =>
+  useChange((body: Schemas["PartIn"]) =>
+    get(api.PUT("/api/rigs/{rig_id}/says", { params: { path: { rig_id: rig } }, body })),
+  );
+
+/** What no header tells, asked once; the answer is kept for the rig. */
+function Asked({ question, rig }: { question: Schemas["QuestionOut"]; rig: number }) {
+  const say = useSay(rig);
+  const quantity = question.quantity as Schemas["PartIn"]["quantity"];
+  return (
+    <div className="my-1.5 flex flex-wrap items-center gap-x-3 gap-y-1.5 border-l-4 border-ink bg-paper px-3 py-1.5">
+      <p className="flex-1">{question.text}</p>
+      {(["fixed", "moves"] as const).map((says) => (
+        <Button key={says} disabled={say.isPending} onClick={() => say.mutate({ quantity, says })}>
+          {question[says]}
+        </Button>
+      ))}
+      {say.error ? <Trouble error={say.error} /> : null}
+    </div>
+  );
+}
+
+/** What was said of the rig, each with a way back. */
+function Said({ said, rig }: { said: Schemas["PartSaid"][]; rig: number }) {
+  const say = useSay(rig);
+  return (
+    <p className="pt-0.5 text-s text-ink2">
+      You said:{" "}
+      {said.map((part) => (
+        <span key={part.quantity} className="pr-3">
+          {part.text}{" "}
+          <TakeBack
+            what={part.text}
+            onClick={() =>
+              say.mutate({ quantity: part.quantity as Schemas["PartIn"]["quantity"], says: null })
+            }
+          />
+        </span>
+      ))}
+    </p>
   );
 }
 
@@ -179,13 +248,19 @@ export function Slip({ id, onClose }: { id: number; onClose: () => void }) {
             {warning}
           </p>
         ))}
+        {data.questions.map((question) => (
+          <Asked key={question.quantity} question={question} rig={data.rig_id} />
+        ))}
         {data.lines.length > 0 && (
-          <table className="w-full min-w-[900px] table-fixed border-collapse">
+          <table
+            className="w-full table-fixed border-collapse"
+            style={{ minWidth: 330 + columns.reduce((sum, name) => sum + columnWidth(name, all), 0) }}
+          >
             <colgroup>
               <col style={{ width: 92 }} />
               <col />
               {columns.map((name) => (
-                <col key={name} style={{ width: WIDTHS[name] ?? 100 }} />
+                <col key={name} style={{ width: columnWidth(name, all) }} />
               ))}
             </colgroup>
             <thead>
@@ -194,7 +269,7 @@ export function Slip({ id, onClose }: { id: number; onClose: () => void }) {
                 <th />
                 {columns.map((name) => (
                   <th key={name} scope="col" className="py-1 pr-3 text-left font-normal whitespace-nowrap">
-                    {columnTitle(name, all)}
+                    {columnTitle(name, all, data.gain_word)}
                   </th>
                 ))}
               </tr>
@@ -208,7 +283,10 @@ export function Slip({ id, onClose }: { id: number; onClose: () => void }) {
         )}
       </div>
       <footer className="flex min-h-12 items-center justify-between gap-4 border-t border-ink px-4 py-2">
-        <p>{data.advice}</p>
+        <div>
+          <p>{data.advice}</p>
+          {data.said.length > 0 && <Said said={data.said} rig={data.rig_id} />}
+        </div>
         {data.offer !== null && data.verdict !== "fits" && (
           <Button
             look={data.verdict === "nothing fits" ? "accent" : "plain"}

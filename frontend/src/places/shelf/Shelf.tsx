@@ -231,7 +231,7 @@ export function Shelf() {
             <p className="border-b-[3px] border-ink bg-card p-6 text-ink2">
               {wall === "darks"
                 ? "No dark of this camera is on the shelf, and no lights ask for one."
-                : "No flat of this train is on the shelf, and no lights ask for one."}
+                : "No flat of this telescope is on the shelf, and no lights ask for one."}
             </p>
           ) : (
             <Wall

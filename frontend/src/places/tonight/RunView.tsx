@@ -248,7 +248,7 @@ export function RunView({ run }: { run: RunData }) {
           large
           onClick={() => away.mutate(undefined)}
         >
-          {run.job.state === "done" ? "Put the sheet away" : "Leave it and make a new sheet"}
+          {run.job.state === "done" ? "Close the run" : "Close it and make a new sheet"}
         </Button>
       )}
     </>
@@ -328,7 +328,7 @@ export function RunView({ run }: { run: RunData }) {
             <section>
               {run.job.state === "done" && (
                 <>
-                  <ColumnHead>What it closed</ColumnHead>
+                  <ColumnHead>Now on the shelf</ColumnHead>
                   <ul>
                     {run.steps
                       .filter((step) => step.kind === "flats" && step.state === "done" && step.filter_code)

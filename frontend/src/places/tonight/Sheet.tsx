@@ -77,7 +77,7 @@ function FramesEach({ data }: { data: TonightData }) {
             type="button"
             role="radio"
             aria-checked={c.frames === wishes.frames}
-            aria-label={`${c.frames} frames each, done at ${c.done_at}`}
+            aria-label={`${c.frames} frames each, hands free at ${c.done_at}`}
             onClick={() => setWishes((w) => ({ ...w, frames: c.frames }))}
             className={`num absolute flex w-14 -translate-x-1/2 flex-col items-center rounded-sm border px-1 py-0.5 ${c.frames === wishes.frames ? "border-ink bg-card text-l font-medium" : "border-transparent hover:border-rule"}`}
             style={{ left: `${(x(c.frames) / 400) * 100}%` }}
@@ -89,7 +89,7 @@ function FramesEach({ data }: { data: TonightData }) {
         <span className="absolute top-1.5 left-0 text-s leading-5 text-ink2">
           frames
           <br />
-          done at
+          free at
         </span>
       </div>
     </section>
@@ -129,6 +129,14 @@ function AskedFor({ data }: { data: TonightData }) {
         {data.offers.length === 0 && (
           <li className="py-3 text-ink2">No lights wait for anything that could be shot now.</li>
         )}
+        {data.out_of_reach.map((line) => (
+          <li key={`${line.title}${line.why}`} className="border-b border-line py-1.5 pl-[26px]">
+            <span className="font-semibold">{line.title}</span>{" "}
+            <span className="text-s text-ink2">
+              for {line.lights} {line.lights === 1 ? "light" : "lights"} cannot be shot now: {line.why}.
+            </span>
+          </li>
+        ))}
       </ul>
     </section>
   );
@@ -235,12 +243,14 @@ export function Sheet({ data }: { data: TonightData }) {
         </>
       ) : (
         <p className="border-b-[3px] border-ink bg-card px-6 py-10 text-l text-ink2">
-          What your lights ask for is on the shelf, or cannot be shot in this train tonight.
+          {data.out_of_reach.length > 0
+            ? "What your lights still ask for cannot be shot tonight; below is why."
+            : "What your lights ask for is on the shelf."}
           {data.offers.length > 0 && " Tick something below to shoot it anyway."}
         </p>
       )}
-      <div className="grid min-h-0 flex-1 grid-cols-3 gap-8 pt-5 max-md:grid-cols-1">
-        {data.steps.length > 0 ? <FramesEach data={data} /> : <span />}
+      <div className="grid min-h-0 flex-1 auto-cols-fr grid-flow-col gap-8 pt-5 max-md:grid-flow-row max-md:grid-cols-1">
+        {data.choices.length > 0 && <FramesEach data={data} />}
         <AskedFor data={data} />
         <ReadyAndCovered data={data} />
       </div>

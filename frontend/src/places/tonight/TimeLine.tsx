@@ -94,6 +94,22 @@ function layOut(
   return { drawn, breakAt, postAt: postAt ?? x };
 }
 
+/** Where the hands are free and where everything has ended: the last block before the break, and the last of all. */
+function endsOf(drawn: Drawn[]) {
+  const work = drawn.filter((b) => b.kind === "work");
+  const free = work.filter((b) => !b.after).at(-1);
+  const last = work.at(-1);
+  return [free, last]
+    .filter((b, i, all): b is Drawn => b !== undefined && all.indexOf(b) === i && b.width >= 84)
+    .map((b) => ({
+      key: b.key,
+      x: b.x,
+      width: b.width,
+      clock: b.steps.at(-1)?.end_clock ?? "",
+      words: b === last ? `Everything has ended at ${b.steps.at(-1)?.end_clock}` : "Hands are free",
+    }));
+}
+
 function WorkBlock({ block, high, now }: { block: Drawn; high: number; now: boolean }) {
   const main = block.steps.at(-1);
   if (!main) return null;
@@ -192,6 +208,7 @@ export function TimeLine({
   }, []);
   const all = blocks(steps);
   const { drawn, breakAt, postAt } = layOut(all, width);
+  const ends = endsOf(drawn);
   const firstGate = drawn.find((b) => b.kind === "gate" && OPEN.has(b.steps[0]?.state ?? ""));
   return (
     <div ref={box} className="relative h-[300px]" role="list" aria-label="The run sheet">
@@ -208,6 +225,16 @@ export function TimeLine({
       {postAt !== null && (
         <div className="absolute top-[50px] bottom-0 w-[3px] bg-ink" style={{ left: postAt }} />
       )}
+      {ends.map((end) => (
+        <span
+          key={end.key}
+          className="num absolute bottom-1 z-10 bg-board pl-1 text-s font-medium"
+          style={{ right: width - end.x - end.width + 4 }}
+          title={end.words}
+        >
+          → {end.clock}
+        </span>
+      ))}
       {drawn.map((block) => {
         if (block.kind === "work")
           return (
@@ -235,7 +262,10 @@ export function TimeLine({
             className="absolute top-0 bottom-0"
             style={{ left: block.x, width: GATE }}
           >
-            <div className="absolute top-0 left-0 whitespace-nowrap">
+            <div
+              className="absolute top-0 left-0 overflow-hidden whitespace-nowrap"
+              style={{ maxWidth: Math.min(room, width - block.x) }}
+            >
               <p
                 className={`${head.length * HEAD_LETTER > room ? "text-l leading-6" : "text-xl"} font-semibold ${
                   next ? "text-accent" : done ? "text-ink2" : ""
@@ -244,7 +274,9 @@ export function TimeLine({
               >
                 {head}
               </p>
-              <p className="text-s text-ink2">{shortAdvice(step)}</p>
+              <p className="truncate text-s text-ink2" title={shortAdvice(step)}>
+                {shortAdvice(step)}
+              </p>
             </div>
             <button
               type="button"

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from grayshelf.core.frames.kinds import FrameKind
-from grayshelf.core.masters.combine import MAD_TO_SIGMA
+from grayshelf.core.masters.spread import MAD_TO_SIGMA
 
 
 @dataclass(frozen=True)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import statistics
 from collections.abc import Sequence
 
-from grayshelf.core.masters.combine import MAD_TO_SIGMA
+from grayshelf.core.masters.spread import MAD_TO_SIGMA
 
 #: A frame further than this many robust deviations from its set is apart from it ...
 DEVIATIONS = 8.0

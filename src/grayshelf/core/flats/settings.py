@@ -59,7 +59,7 @@ class FlatWishes:
     tolerance_adu: float | None = None
     """Instead of the percentage."""
     shortest_s: float = 0.5
-    shortest_reason: str = "the panel flickers below it"
+    shortest_reason: str = "shorter ones may band, or not repeat"
     longest_s: float = 30.0
     longest_reason: str = "your limit"
     linear_limit_percent: float = 92.0

@@ -2,12 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass, field
 from datetime import date, datetime
 
 from grayshelf.core.frames.angle import CameraAngle
 from grayshelf.core.frames.kinds import FrameKind
+
+#: Where a value came from that only the file's name says.
+FILE_NAME = "file name"
+#: The words for what may come from a file's name, in the order in which they are told.
+NAMED = {
+    "kind": "kind of frame",
+    "gain": "gain",
+    "offset": "offset",
+    "binning": "binning",
+    "exposure_s": "exposure",
+    "sensor_temp_c": "temperature",
+}
 
 
 @dataclass(frozen=True)
@@ -32,6 +44,8 @@ class FrameFacts:
     binning_y: int | None = None
     read_mode: str | None = None
     sensor_temp_c: float | None = None
+    temp_range_c: float = 0.0
+    """Of a set: from its coldest frame to its warmest."""
     set_temp_c: float | None = None
     filter_code: str | None = None
     target: str | None = None
@@ -55,6 +69,11 @@ class FrameFacts:
     origins: dict[str, str] = field(default_factory=dict)
     complaints: tuple[str, ...] = ()
 
+    @property
+    def from_name(self) -> tuple[str, ...]:
+        """Words for the values that only the file's name says."""
+        return tuple(word for what, word in NAMED.items() if self.origins.get(what) == FILE_NAME)
+
 
 def lacking(facts: FrameFacts) -> tuple[str, ...]:
     """Name the values that matter for a frame of this kind and are not known."""
@@ -76,7 +95,16 @@ def lacking(facts: FrameFacts) -> tuple[str, ...]:
     return tuple(missing)
 
 
-def uses_iso(gains: Sequence[float | None]) -> bool:
-    """Whether a camera's gains are ISO values: hundreds, and none below 100 (common practice)."""
+#: Keywords that call a gain ISO.
+ISO_KEYWORDS = ("ISO", "ISOSPEED")
+
+
+def uses_iso(gains: Sequence[float | None], keywords: Collection[str | None] = ()) -> bool:
+    """Whether a camera's gains are ISO values: its headers call them so, or they are hundreds, none below 100.
+
+    (The latter is common practice, with no source.)
+    """
+    if any(k in ISO_KEYWORDS for k in keywords):
+        return True
     known = [g for g in gains if g is not None]
     return bool(known) and min(known) >= 100 and max(known) >= 800

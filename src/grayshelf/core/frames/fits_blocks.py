@@ -21,6 +21,8 @@ CARD = 80
 MAX_HEADER_BLOCKS = 280
 MAX_EXTENSIONS = 16
 MAX_PIXELS = 400_000_000
+#: Fewer pixels along a side than this are no camera's frame.
+MIN_SIDE = 8
 
 
 @dataclass(frozen=True)
@@ -166,6 +168,9 @@ def _as_image(header: fits.Header, hdu: int, offset: int, size: int) -> ImageHea
         raise UnreadableFrame(f"The picture has {axes} axes, where a frame has two.", "Leave this file out.")
     if bits not in (8, 16, 32, 64, -32, -64):
         raise UnreadableFrame(f"BITPIX is {bits}, which FITS does not have.", "Leave this file out.")
-    if width < 1 or height < 1 or width * height > MAX_PIXELS:
-        raise UnreadableFrame(f"The picture would be {width} × {height} pixels.", "Leave this file out.")
+    if min(width, height) < MIN_SIDE or width * height > MAX_PIXELS:
+        raise UnreadableFrame(
+            f"The picture would be {width} × {height} pixels, which no camera's frame is.",
+            "Leave this file out.",
+        )
     return ImageHeader(header, width, height, bits, hdu, offset, size, compressed)

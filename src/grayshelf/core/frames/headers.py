@@ -8,17 +8,20 @@ from __future__ import annotations
 
 import math
 import re
-from datetime import UTC, datetime
+from dataclasses import dataclass
+from datetime import UTC, date, datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
 
 from astropy.io import fits
 
 from grayshelf.core.frames.angle import CameraAngle
-from grayshelf.core.frames.facts import FrameFacts
+from grayshelf.core.frames.facts import FILE_NAME, FrameFacts
+from grayshelf.core.frames.file_names import kind_in_name, values_in_name
 from grayshelf.core.frames.fits_blocks import ImageHeader, card_value
 from grayshelf.core.frames.kinds import FrameKind, is_of_the_sky, parse_kind
-from grayshelf.core.frames.night import night_of_local, night_of_utc
+from grayshelf.core.frames.night import HEADER_PLACE, LOCAL_CLOCK, night_of_local, site_night
+from grayshelf.core.frames.place import degrees_of, sun_offset
 
 EXPOSURE = ("EXPTIME", "EXPOSURE", "EXP_TIME", "EXPOSURETIME")
 SENSOR_TEMP = ("CCD-TEMP", "CCDTEMP", "SENSTEMP", "DET-TEMP", "TEMPERAT")
@@ -50,6 +53,8 @@ FILTER_ALIASES = {
 
 #: A clock that says another year was never set: it gives no night.
 EARLIEST_YEAR, LATEST_YEAR = 1980, 2150
+#: Local clocks on earth lie between these hours of UTC, give or take a clock that is a little off.
+AHEAD_OF_UTC_H = (-12.5, 14.5)
 MOST_COMBINED = 100_000
 MOST_BINNING = 32
 
@@ -100,37 +105,80 @@ def normal_filter(name: str | None) -> str | None:
 
 
 def _parse_time(text: str) -> datetime | None:
-    """A FITS date-time, naive. A trailing zone letter is not in the Standard, but is common."""
+    """A FITS date-time, naive, of any year. A trailing zone letter is not in the Standard, but is common."""
     try:
         parsed = datetime.fromisoformat(text.strip().rstrip("Zz"))
     except ValueError:
         return None
-    if not EARLIEST_YEAR <= parsed.year <= LATEST_YEAR:
-        return None
     return parsed.astimezone(UTC).replace(tzinfo=None) if parsed.tzinfo else parsed
 
 
-def _moment(reader: _Reader, zone: ZoneInfo) -> tuple[datetime | None, Any, str]:
-    """When the exposure began (UTC), its night, and how the night was found."""
+def _clock_time(reader: _Reader, name: str, text: str | None) -> datetime | None:
+    """A date and time from a clock that was set; else a complaint."""
+    if text is None:
+        return None
+    moment = _parse_time(text)
+    if moment is None:
+        reader.complaints.append(f"{name} is '{text}', which is not a date and time")
+    elif not EARLIEST_YEAR <= moment.year <= LATEST_YEAR:
+        reader.complaints.append(f"{name} is in the year {moment.year}: the clock was not set")
+        return None
+    return moment
+
+
+@dataclass(frozen=True)
+class FrameTime:
+    """When an exposure began, its night, and how the night was found."""
+
+    utc: datetime | None = None
+    night: date | None = None
+    night_from: str = ""
+
+
+def _moment(reader: _Reader, zone: ZoneInfo) -> FrameTime:
+    """The night by the local clock where a header has it, else by UTC and the place: the header's, else the site's."""
     utc_text = reader.text("DATE-OBS", "DATE-BEG")
     if utc_text is not None and "T" not in utc_text:
         clock = reader.text("TIME-OBS", "UT", "UTSTART")
+        if clock is None:
+            reader.complaints.append(f"DATE-OBS is '{utc_text}', a day without a time")
         utc_text = f"{utc_text}T{clock}" if clock else None
-    if utc_text is not None:
-        naive = _parse_time(utc_text)
-        if naive is None:
-            reader.complaints.append(f"DATE-OBS is '{utc_text}', which is not a date and time")
-        else:
-            utc = naive.replace(tzinfo=UTC)
-            return utc, night_of_utc(utc, zone), f"DATE-OBS (UTC), at {zone.key}"
-    local_text = reader.text("DATE-LOC")
-    if local_text is not None:
-        local = _parse_time(local_text)
-        if local is None:
-            reader.complaints.append(f"DATE-LOC is '{local_text}', which is not a date and time")
-        else:
-            return local.replace(tzinfo=zone).astimezone(UTC), night_of_local(local), "DATE-LOC (local clock)"
-    return None, None, ""
+    naive = _clock_time(reader, "DATE-OBS", utc_text)
+    local = _clock_time(reader, "DATE-LOC", reader.text("DATE-LOC", "DATE-LCL", "LOCALTIM"))
+    longitude = _longitude(reader)
+    utc = None if naive is None else naive.replace(tzinfo=UTC)
+    if local is not None:
+        ahead = None if naive is None else (local - naive).total_seconds() / 3600.0
+        if ahead is None or AHEAD_OF_UTC_H[0] <= ahead <= AHEAD_OF_UTC_H[1]:
+            if utc is None:
+                place = zone.utcoffset(local) if longitude is None else sun_offset(longitude)
+                utc = (local - (place or timedelta())).replace(tzinfo=UTC)
+            return FrameTime(utc, night_of_local(local), f"DATE-LOC ({LOCAL_CLOCK})")
+        reader.complaints.append(
+            f"DATE-LOC is {ahead:+.0f} h from DATE-OBS, which no place on earth is: it was passed over"
+        )
+    if utc is None:
+        return FrameTime()
+    if longitude is not None:
+        night = night_of_local((utc + sun_offset(longitude)).replace(tzinfo=None))
+        return FrameTime(utc, night, f"DATE-OBS (UTC) and {HEADER_PLACE}, longitude {longitude:.1f}°")
+    return FrameTime(utc, *site_night(utc, zone))
+
+
+def _longitude(reader: _Reader) -> float | None:
+    """Longitude of the place in the header, east positive; a place of exactly 0° N 0° E was never set."""
+    found = reader.value(("SITELONG", "LONG-OBS", "OBSGEO-L", "OBSLONG", "LONGITUD"))
+    if found is None:
+        return None
+    longitude = degrees_of(found[1])
+    if longitude is None or not -180.0 <= longitude <= 360.0:
+        reader.complaints.append(f"{found[0]} is '{found[1]}', which is not a longitude")
+        return None
+    beside = reader.value(("SITELAT", "LAT-OBS", "OBSGEO-B", "OBSLAT", "LATITUDE"))
+    latitude = None if beside is None else degrees_of(beside[1])
+    if longitude == 0.0 and not latitude:
+        return None
+    return longitude - 360.0 if longitude > 180.0 else longitude
 
 
 def _angle(reader: _Reader) -> CameraAngle | None:
@@ -140,40 +188,13 @@ def _angle(reader: _Reader) -> CameraAngle | None:
     sky = reader.number("angle", SKY_ANGLE)
     if sky is None:
         return None
-    side = (reader.text("PIERSIDE") or "").lower()
-    return CameraAngle(sky % 360.0, "sky", side if side in ("east", "west") else None)
+    side = re.sub(r"[^a-z]|pier|side", "", (reader.text("PIERSIDE", "SIDEPIER") or "").lower())
+    return CameraAngle(sky % 360.0, "sky", {"e": "east", "w": "west"}.get(side[:1]))
 
 
-_IN_NAME = {
-    "exposure_s": re.compile(r"(?<![\d.])(\d+(?:\.\d+)?)s(?:ec)?(?![a-z])", re.IGNORECASE),
-    "sensor_temp_c": re.compile(r"(?<![\d.])([-−]?\d+(?:\.\d+)?)°?c(?![a-z])", re.IGNORECASE),
-    "gain": re.compile(r"(?<![a-z])(?:gain|iso|g)[-_ ]?(\d+)(?!\d)", re.IGNORECASE),
-    "offset": re.compile(r"(?<![a-z])(?:offset|off)[-_ ]?(\d+)(?!\d)", re.IGNORECASE),
-    "binning": re.compile(r"(?<![a-z])bin[-_ ]?(\d)", re.IGNORECASE),
-}
-
-
-def values_in_name(name: str) -> dict[str, float]:
-    """Settings written into a file's name, such as 'dark_300s_-10C_gain100_bin1.fits'."""
-    found: dict[str, float] = {}
-    for what, pattern in _IN_NAME.items():
-        match = pattern.search(name)
-        if match:
-            found[what] = float(match.group(1).replace("−", "-"))
-    return found
-
-
-def _kind_in_name(name: str) -> tuple[FrameKind | None, bool]:
-    for word in re.findall(
-        r"[a-z]+", name.lower().replace("dark_flat", "darkflat").replace("flat_dark", "darkflat")
-    ):
-        kind, is_master = parse_kind(word)
-        if kind is not None:
-            return kind, is_master or "master" in name.lower()
-    return None, False
-
-
-def read_facts(image: ImageHeader, file_name: str, zone: ZoneInfo) -> FrameFacts:
+def read_facts(
+    image: ImageHeader, file_name: str, zone: ZoneInfo, counters: frozenset[str] = frozenset()
+) -> FrameFacts:
     """Read what a frame says of itself.
 
     Parameters
@@ -183,26 +204,28 @@ def read_facts(image: ImageHeader, file_name: str, zone: ZoneInfo) -> FrameFacts
     file_name
         The file's name; consulted only for values that the header does not have.
     zone
-        Time zone of the site, by which nights are counted.
+        Time zone of the site, by which nights are counted where the header names no place.
+    counters
+        Numbers in the name that only count frames, from `counters_among` of its folder.
     """
     reader = _Reader(image.header)
-    named = values_in_name(file_name)
+    named = {what: v.value for what, v in values_in_name(file_name).items() if what not in counters}
 
     def number(what: str, names: tuple[str, ...]) -> float | None:
         value = reader.number(what, names)
         if value is None and what in named:
-            reader.origins[what] = "file name"
+            reader.origins[what] = FILE_NAME
             return named[what]
         return value
 
     kind_text = reader.text("IMAGETYP", "FRAME", "FRAMETYP", "OBSTYPE")
-    kind, is_master = parse_kind(kind_text) if kind_text else _kind_in_name(file_name)
+    kind, is_master = parse_kind(kind_text) if kind_text else kind_in_name(file_name)
     if kind_text and kind is None:
         reader.complaints.append(f"IMAGETYP is '{kind_text}', which is no kind of frame known here")
     elif kind is not None and not kind_text:
-        reader.origins["kind"] = "file name"
+        reader.origins["kind"] = FILE_NAME
     combined = reader.number("n_combined", ("NCOMBINE", "STACKCNT", "NFRAMES"))
-    utc, night, night_from = _moment(reader, zone)
+    time = _moment(reader, zone)
     bin_x = number("binning", ("XBINNING", "BINNING", "CCDXBIN"))
     bin_y = reader.number("binning_y", ("YBINNING", "CCDYBIN"))
     if bin_x is not None and not 1 <= bin_x <= MOST_BINNING:
@@ -215,8 +238,11 @@ def read_facts(image: ImageHeader, file_name: str, zone: ZoneInfo) -> FrameFacts
     if exposure is not None and not 0.0 <= exposure < 100_000.0:
         reader.complaints.append(f"the exposure is {exposure:g} s, which cannot be")
         exposure = None
-    sensor_temp = number("sensor_temp_c", SENSOR_TEMP)
+    sensor_temp = reader.number("sensor_temp_c", SENSOR_TEMP)
     set_temp = reader.number("set_temp_c", SET_TEMP)
+    if sensor_temp is None and set_temp is None and "sensor_temp_c" in named:
+        sensor_temp = named["sensor_temp_c"]
+        reader.origins["sensor_temp_c"] = FILE_NAME
     if sensor_temp is None and set_temp is not None:
         sensor_temp = set_temp
         reader.origins["sensor_temp_c"] = "the set point"
@@ -250,9 +276,9 @@ def read_facts(image: ImageHeader, file_name: str, zone: ZoneInfo) -> FrameFacts
         row_order=(reader.text("ROWORDER") or "").upper() or None,
         pedestal_adu=reader.number("pedestal_adu", ("PEDESTAL",)),
         calibrated=bool(reader.text("CALSTAT")),
-        utc=utc,
-        night=night,
-        night_from=night_from,
+        utc=time.utc,
+        night=time.night,
+        night_from=time.night_from,
         air_temp_c=reader.number("air_temp_c", ("AMBTEMP", "AMB-TEMP", "FOCTEMP")),
         origins=reader.origins,
         complaints=tuple(reader.complaints),

@@ -7,6 +7,15 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from grayshelf.core.errors import GrayShelfError
 
+#: How the words begin that say by what a night was found; other nights follow the site's time zone.
+LOCAL_CLOCK = "local clock"
+HEADER_PLACE = "the place in the header"
+
+
+def follows_site(night_from: str) -> bool:
+    """Whether a night was found by the site's time zone, and changes with it."""
+    return LOCAL_CLOCK not in night_from and HEADER_PLACE not in night_from
+
 
 def site_zone(name: str) -> ZoneInfo:
     """Return the time zone called `name`, e.g. 'Europe/London'.
@@ -33,6 +42,11 @@ def night_of_local(local: datetime) -> date:
 def night_of_utc(utc: datetime, zone: ZoneInfo) -> date:
     """The night to which an aware UTC time belongs at a site in `zone`."""
     return night_of_local(utc.astimezone(zone).replace(tzinfo=None))
+
+
+def site_night(utc: datetime, zone: ZoneInfo) -> tuple[date, str]:
+    """The night of a frame that says neither its local time nor its place, and the words for how it was found."""
+    return night_of_utc(utc, zone), f"DATE-OBS (UTC) at {zone.key}, your site"
 
 
 def event_moment(on: date | None, now: datetime, zone: ZoneInfo) -> datetime:

@@ -17,6 +17,8 @@ ANGLE_SPLIT_DEG = 0.6
 HELD_WITHIN_C = 1.0
 #: Frames of a sensor that is as warm as the night stay one set over this range.
 DRIFT_SPLIT_C = 2.0
+#: Focal lengths further apart than this are of two trains: a reducer was put in or taken out.
+FOCAL_SPLIT = 0.02
 _BY_TEMPERATURE = (FrameKind.DARK, FrameKind.DARK_FLAT, FrameKind.LIGHT)
 
 
@@ -123,6 +125,19 @@ def _split_by_temperature(members: list[Member]) -> list[list[Member]]:
     return parts
 
 
+def _split_by_focal_length(members: list[Member]) -> list[list[Member]]:
+    """Split where neighbours in focal length are more than `FOCAL_SPLIT` apart; unknown ones are one part."""
+    parts: list[list[Member]] = []
+    before: float | None = None
+    for member in sorted(members, key=lambda m: (m.facts.focal_length_mm or 0.0, m.frame_id)):
+        focal = member.facts.focal_length_mm or 0.0
+        if before is None or focal - before > FOCAL_SPLIT * before:
+            parts.append([])
+        parts[-1].append(member)
+        before = focal
+    return parts
+
+
 def _deg(member: Member) -> float:
     assert member.facts.angle is not None
     return member.facts.angle.deg
@@ -131,8 +146,8 @@ def _deg(member: Member) -> float:
 def group_into_sets(members: Iterable[Member]) -> list[list[Member]]:
     """Group frames into sets, the same way whatever order they come in.
 
-    Masters are never grouped: each is a set of its own. Lights are split where the camera was turned,
-    and so are flats; the other kinds do not care.
+    Masters are never grouped: each is a set of its own. Lights are split where the camera was turned or the
+    focal length changed, and so are flats; the other kinds do not care.
     """
     by_key: dict[tuple[Hashable, ...], list[Member]] = defaultdict(list)
     alone: list[list[Member]] = []
@@ -145,8 +160,10 @@ def group_into_sets(members: Iterable[Member]) -> list[list[Member]]:
     for key in sorted(by_key, key=repr):
         group = by_key[key]
         parts = _split_by_temperature(group) if key[0] in _BY_TEMPERATURE else [group]
-        for part in parts:
-            sets += _split_by_angle(part) if key[0] in (FrameKind.FLAT, FrameKind.LIGHT) else [part]
+        if key[0] in (FrameKind.FLAT, FrameKind.LIGHT):
+            parts = [train for part in parts for train in _split_by_focal_length(part)]
+            parts = [turned for part in parts for turned in _split_by_angle(part)]
+        sets += parts
     return [sorted(s, key=lambda m: m.frame_id) for s in sets + alone]
 
 
@@ -167,8 +184,12 @@ def common_facts(members: Sequence[FrameFacts]) -> FrameFacts:
         if angles
         else None
     )
+    temps = [m.sensor_temp_c for m in members if m.sensor_temp_c is not None]
     return replace(
         first,
+        origins={what: origin for m in members for what, origin in m.origins.items()},
+        focal_length_mm=typical([m.focal_length_mm for m in members]),
+        temp_range_c=round(max(temps) - min(temps), 2) if temps else 0.0,
         exposure_s=typical([m.exposure_s for m in members]) if first.of_sky else first.exposure_s,
         sensor_temp_c=typical([m.sensor_temp_c for m in members]),
         focus=typical([m.focus for m in members]),

@@ -37,13 +37,20 @@ class CommonSettings:
     exposures_differ: bool = False
     """For flats of the sky: each frame has an exposure of its own, `exposure_s` is the typical one."""
     sensor_temp_c: float | None = None
-    train: str | None = None
+    temp_range_c: float = 0.0
+    """From the coldest frame of the set to the warmest."""
+    held: bool = False
+    """Whether a cooler kept the sensor at a set point, as against its being as warm as the night."""
+    telescope: str | None = None
+    focal_length_mm: float | None = None
     filter_code: str | None = None
     angle: CameraAngle | None = None
     focus: float | None = None
     night: date | None = None
     taken: datetime | None = None
     """UTC, of the last frame."""
+    from_name: frozenset[str] = frozenset()
+    """Quantities that only the files' names say, and nobody has said to be right."""
 
 
 @dataclass(frozen=True)
@@ -59,7 +66,11 @@ class Holding:
     """Reasons, known beforehand, to use it with care: a failed check, drift."""
     noise_e: float | None = None
     pedestal_taken_off: bool | None = None
-    """For a flat: whether its dark flat is already in it."""
+    """For a flat: whether its dark flat (or a bias) is already taken off."""
+    pedestal_is_bias: bool = False
+    """For such a flat: that it was a bias, which stood in."""
+    signal_e: float | None = None
+    """For a flat: electrons of one of its frames above the pedestal."""
 
 
 @dataclass(frozen=True)
@@ -75,7 +86,14 @@ class Tolerances:
     dark_flat_temp_c: float = 5.0
     dark_age_days: int = 270
     bias_age_days: int = 365
-    fewest_frames: int = 10
+    focal_length_percent: float = 2.0
+    uncooled_same_night_c: float = 5.0
+    """Darks of the lights' own night serve a sensor without a cooler up to this far off, with care."""
+    mismatch_share: float = 0.1
+    """Beyond a tolerance: what a dark may cost of the lights' own background noise."""
+    few_frames_percent: float = 10.0
+    """What few frames may add to the noise of the lights before they ask for care."""
+    dither_positions: int = 1
     train_stays_put: bool = False
 
 
@@ -86,8 +104,49 @@ class SensorTraits:
     read_noise_e: float = 3.5
     dark_rate_e_s: float = 0.003
     dark_rate_at_c: float = -10.0
+    hot_rate_e_s: float = 0.15
+    """Dark current that the hottest 0.1 % of the pixels reach or exceed, at the same temperature."""
     electrons_per_adu: float = 1.0
     assumed: bool = True
+    """Usual figures of cooled cameras (common practice), not this camera's own."""
+
+
+@dataclass(frozen=True)
+class LightsNoise:
+    """What the lights' own noise is, against which a mismatch or a thin master is weighed."""
+
+    n_lights: int = 30
+    background_e: float | None = None
+    """Standard deviation of the background of one light, electrons; None where it was not measured."""
+
+
+#: Kept among what a person said of a rig: no dark flats are shot, a bias stands in for them.
+BIAS_WILL_DO = "dark flat"
+
+
+@dataclass(frozen=True)
+class RigSays:
+    """What a person said of the parts that no header tells of."""
+
+    fixed: frozenset[str] = frozenset()
+    """Quantities that never change on this rig, or that it has no part for: they are not judged."""
+    moves: frozenset[str] = frozenset()
+    """Quantities that do change: an unknown one stays unknown, and is not asked for again."""
+
+    @property
+    def bias_will_do(self) -> bool:
+        """A house rule: a bias stands in for dark flats."""
+        return BIAS_WILL_DO in self.fixed
+
+
+@dataclass(frozen=True)
+class PartQuestion:
+    """Something that neither the lights nor what serves them tell, asked once."""
+
+    quantity: str
+    text: str
+    fixed_label: str
+    moves_label: str
 
 
 @dataclass(frozen=True)
@@ -116,6 +175,12 @@ class Ruler:
     inside: bool
     unknown: bool = False
     note: str = ""
+    decides: bool = False
+    """Whether, outside, it forbids the holding; else it asks for care."""
+    from_name: bool = False
+    """One of the two values is only from a file's name."""
+    told: bool = False
+    """Already told of, with what it costs."""
 
 
 @dataclass(frozen=True)
@@ -129,6 +194,8 @@ class Candidate:
     """Why it does not fit, or only with care; empty where it simply fits."""
     mismatch_e: float
     noise_e: float
+    doubts: tuple[int, ...] = ()
+    """In the order of `DOUBTED`: 0 known, 1 from a file's name only, 2 not known."""
 
     @property
     def cost_e(self) -> float:
@@ -158,3 +225,4 @@ class PullSlip:
     lines: tuple[SlipLine, ...]
     verdict: Verdict
     warnings: tuple[str, ...] = field(default=())
+    questions: tuple[PartQuestion, ...] = field(default=())

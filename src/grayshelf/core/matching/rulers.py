@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import re
+from dataclasses import replace
+
 from grayshelf.core.frames.angle import angle_between
 from grayshelf.core.frames.night import nights_apart
 from grayshelf.core.matching.model import CommonSettings, Ruler
@@ -56,8 +59,30 @@ def exposure(want: CommonSettings, have: CommonSettings, percent: float) -> Rule
 
 
 def temperature(want: CommonSettings, have: CommonSettings, tolerance_c: float) -> Ruler:
-    """Sensor temperatures."""
-    return band("temperature", want.sensor_temp_c, have.sensor_temp_c, tolerance_c, "°C")
+    """Sensor temperatures. A set that drifted with the night is as wide as it drifted."""
+    drift = 0.0 if want.held else want.temp_range_c / 2.0
+    note = f"the lights drifted over {want.temp_range_c:.1f} °C" if drift > 0.05 else ""
+    return band("temperature", want.sensor_temp_c, have.sensor_temp_c, tolerance_c + drift, "°C", note)
+
+
+def plain_name(name: str | None) -> str | None:
+    """A name without case, blanks and signs: programs write one telescope in several ways."""
+    letters = re.sub(r"[^a-z0-9]", "", name.lower()) if name else ""
+    return letters or name
+
+
+def same_name(quantity: str, wanted: str | None, measured: str | None) -> Ruler:
+    """Two names of one thing, however they are written: a telescope, a filter."""
+    ruler = exact(quantity, plain_name(wanted), plain_name(measured))
+    return replace(ruler, wanted=wanted, measured=measured)
+
+
+def focal_length(want: CommonSettings, have: CommonSettings, percent: float) -> Ruler:
+    """Focal lengths: a reducer makes another train of the same telescope."""
+    tolerance = (want.focal_length_mm or 0.0) * percent / 100.0
+    return band(
+        "focal length", want.focal_length_mm, have.focal_length_mm, tolerance, "mm", f"±{percent:g} %"
+    )
 
 
 def angle(want: CommonSettings, have: CommonSettings, tolerance_deg: float) -> Ruler:

@@ -15,6 +15,7 @@ from enum import StrEnum
 from typing import Any
 
 from grayshelf.core.flats.diffusers import listed
+from grayshelf.core.frames.kinds import FrameKind
 
 #: Test shots to allow for where nothing is known of a filter, and where there is a last setting.
 SHOTS_WITHOUT_PRIOR = 3
@@ -61,16 +62,25 @@ class FlatWish:
 
 @dataclass(frozen=True)
 class DarkWish:
-    """One missing dark."""
+    """One missing dark, or the dark flats of flats that are there already."""
 
     exposure_s: float
-    set_temp_c: float
+    set_temp_c: float | None
     gain: float
     offset: float
     binning: int
     n_frames: int
     lights: int = 0
     targets: tuple[str, ...] = ()
+    kind: FrameKind = FrameKind.DARK
+    """A dark flat for flats that are there already is shot like a dark, at the flats' exposure."""
+    filters: tuple[str, ...] = ()
+    """For a dark flat: the filters of those flats."""
+
+    @property
+    def for_flats(self) -> bool:
+        """Whether it is a dark flat: it stands the sensor some degrees off, so nothing is cooled for it."""
+        return self.kind is FrameKind.DARK_FLAT
 
 
 @dataclass(frozen=True)
@@ -197,6 +207,7 @@ def plan_sheet(
         for index, row in enumerate(ordered):
             if row.n_dark_flats:
                 steps.append(_dark_flats(index, row, pace))
+        steps += [_dark_flats_alone(dark, pace) for dark in darks if dark.for_flats]
         steps.append(
             SheetStep(
                 StepKind.BUILD,
@@ -206,10 +217,15 @@ def plan_sheet(
         )
     elif darks:
         steps += _cap_gate(pace, cover)
+        alone = [_dark_flats_alone(dark, pace) for dark in darks if dark.for_flats]
+        if alone:
+            title = "Build the dark flats and what waits for them"
+            steps += [*alone, SheetStep(StepKind.BUILD, title, pace.build_s * len(alone))]
     temp = sensor_temp_c
-    for dark in sorted(darks, key=lambda d: (-d.set_temp_c, d.exposure_s, d.gain)):
-        steps += _dark_steps(dark, temp, pace)
-        temp = dark.set_temp_c
+    for dark in sorted(darks, key=lambda d: (-(d.set_temp_c or 0.0), d.exposure_s, d.gain)):
+        if not dark.for_flats:
+            steps += _dark_steps(dark, temp, pace)
+            temp = temp if dark.set_temp_c is None else dark.set_temp_c
     return RunSheet(tuple(steps), tuple(ordered), tuple(darks))
 
 
@@ -327,9 +343,23 @@ def _dark_flats(index: int, row: FlatWish, pace: RigPace) -> SheetStep:
     )
 
 
-def _dark_steps(dark: DarkWish, sensor_temp_c: float | None, pace: RigPace) -> list[SheetStep]:
-    steps = []
-    params: dict[str, object] = {
+def _dark_flats_alone(dark: DarkWish, pace: RigPace) -> SheetStep:
+    """Dark flats for flats that were shot before: at their exposure, wherever the sensor stands."""
+    filters = f" for {listed(dark.filters)}" if dark.filters else ""
+    return SheetStep(
+        StepKind.DARK_FLATS,
+        f"{dark.n_frames} dark flats of {dark.exposure_s:g} s{filters}",
+        series_seconds(dark.n_frames, dark.exposure_s, pace),
+        filter_code=dark.filters[0] if len(dark.filters) == 1 else None,
+        count=dark.n_frames,
+        exposure_s=dark.exposure_s,
+        exposure_known=True,
+        params=_dark_params(dark),
+    )
+
+
+def _dark_params(dark: DarkWish) -> dict[str, object]:
+    return {
         "exposure_s": dark.exposure_s,
         "set_temp_c": dark.set_temp_c,
         "gain": dark.gain,
@@ -337,18 +367,24 @@ def _dark_steps(dark: DarkWish, sensor_temp_c: float | None, pace: RigPace) -> l
         "binning": dark.binning,
         "lights": dark.lights,
     }
-    degrees = f"{dark.set_temp_c:.0f}".replace("-", "−")
-    away = abs((sensor_temp_c if sensor_temp_c is not None else 15.0) - dark.set_temp_c)
+
+
+def _dark_steps(dark: DarkWish, sensor_temp_c: float | None, pace: RigPace) -> list[SheetStep]:
+    steps = []
+    params = _dark_params(dark)
+    set_temp_c = dark.set_temp_c
+    degrees = "" if set_temp_c is None else f" at {set_temp_c:.0f} °C".replace("-", "−")
+    away = 0.0 if set_temp_c is None else abs((15.0 if sensor_temp_c is None else sensor_temp_c) - set_temp_c)
     if away > 0.3:
         steps.append(
             SheetStep(
                 StepKind.COOL,
-                f"Bring the sensor to {degrees} °C",
+                f"Bring the sensor to{degrees.removeprefix(' at')}",
                 away * pace.cooling_s_per_c + pace.settle_s,
                 params=params,
             )
         )
-    title = f"{dark.n_frames} darks of {dark.exposure_s:g} s at {degrees} °C"
+    title = f"{dark.n_frames} darks of {dark.exposure_s:g} s{degrees}"
     steps.append(
         SheetStep(
             StepKind.DARKS,

@@ -155,21 +155,52 @@ def flat_statistics(pixels: NDArray[np.uint16], white: int, colour: bool) -> Fla
     return FlatStatistics(**values, weakest_median=min(s.median for s in phases))
 
 
-def sample_step(pixels: NDArray[np.uint16]) -> int:
+#: Levels from which a common step of more than 1 is no chance.
+LEVELS_FOR_STEP = 8
+
+
+def sample_step(pixels: NDArray[np.uint16]) -> int | None:
     """The step between neighbouring levels: 16 or 4 for left-justified 12- or 14-bit data, else 1.
 
-    Another driver of the same camera may not shift its samples, so that levels differ by this factor.
+    Another driver of the same camera may not shift its samples, so that levels differ by this factor. None where the
+    frame does not tell: one that is full, or empty, has next to no levels to compare.
     """
     present = np.unique(pixels[pixels < 65520])
-    if present.size < 8:
-        return 1
+    if present.size < 2:
+        return None
     step = int(np.gcd.reduce(np.diff(present.astype(np.int64))))
+    if step > 1 and present.size < LEVELS_FOR_STEP:
+        return None
     return next((s for s in (16, 8, 4, 2) if step % s == 0), 1)
 
 
-def camera_white(step: int, bits_per_sample: int = 16) -> int:
-    """The highest level a camera with this sample step can give: 65,520 for ×16, 65,532 for ×4."""
-    return (1 << bits_per_sample) - step
+def background_noise(rows: NDArray[np.float32]) -> float:
+    """Temporal noise of a frame's background from neighbours in it, ADU.
+
+    Pixels two apart lie under the same filter of a colour pattern and in the same gradient; their differences are
+    clipped at 3 σ, so that stars do not count. (1.4826·MAD would be wrong where the converter's steps are coarse.)
+
+    Parameters
+    ----------
+    rows
+        Whole rows of one frame, shape (n, width).
+    """
+    if rows.shape[1] < 3:
+        return math.nan
+    differences = (rows[:, 2:] - rows[:, :-2]).ravel().astype(np.float64)
+    low, high = np.percentile(differences, [5.0, 95.0])
+    # Nine tenths of a normal distribution have 0.79 of its standard deviation.
+    sigma = max(float(differences[(differences >= low) & (differences <= high)].std()) / 0.79, 1e-9)
+    for _ in range(6):
+        kept = differences[np.abs(differences - np.median(differences)) <= 3.0 * sigma]
+        # What 3 σ leave of a normal distribution has 0.9866 of its standard deviation.
+        sigma = max(float(kept.std()) / 0.9866, 1e-9) if kept.size else sigma
+    return sigma / math.sqrt(2.0)
+
+
+def camera_white(step: int | None, bits_per_sample: int = 16) -> int:
+    """The highest level a camera with this sample step can give: 65,520 for ×16, 65,532 for ×4; unknown counts as 1."""
+    return (1 << bits_per_sample) - (step or 1)
 
 
 #: Ends of the range of 12- and 14-bit samples that a driver did not shift up.

@@ -10,7 +10,6 @@ from typing import cast
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from grayshelf.core.frames.facts import uses_iso
 from grayshelf.core.sensor.bias import BiasReading, DeadPixel, good_minimum, good_zeros
 from grayshelf.core.sensor.findings import Finding
 from grayshelf.core.sensor.offset import OffsetDone, OffsetEffect, OffsetReading, next_bias
@@ -18,7 +17,7 @@ from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.measurements import accepted, kept_frames, measurement, measurements_of, offset_result
 from grayshelf.library.models import CameraValue, Job, Measurement, Rig, RunStep
-from grayshelf.library.shelf import offset_warning, wishes_of
+from grayshelf.library.shelf import gain_word, offset_warning, wishes_of
 from grayshelf.web import schemas_bench as b
 from grayshelf.web.views import words as w
 from grayshelf.web.views.bench_gain import gains_out
@@ -39,7 +38,7 @@ def bench_page(library: Library, rig_id: int, kind: str, devices: RigDevices | N
     with library.db.session() as session:
         rig = library.rig(session, rig_id)
         in_use = gains_in_use(session, rig)
-        word = w.gain_word(uses_iso(list(in_use)))
+        word = gain_word(library, rig.camera)
         facts = devices.camera.facts if devices else None
         cannot = ""
         if facts is None:
@@ -212,7 +211,7 @@ def measurement_page(library: Library, measurement_id: int) -> b.MeasurementOut:
     """One measurement, with everything it says."""
     with library.db.session() as session:
         row = measurement(session, measurement_id)
-        word = w.gain_word(uses_iso(row.gains))
+        word = gain_word(library, row.camera)
         job = session.get(Job, row.job_id) if row.job_id else None
         steps = _steps(session, job)
         kept = kept_frames(session, row)

@@ -14,7 +14,6 @@ from grayshelf.core.flats.light import LightModel, fit_light, is_full
 from grayshelf.core.flats.model import TestShot
 from grayshelf.core.flats.panel import fit_response
 from grayshelf.core.flats.settings import RowKey
-from grayshelf.core.frames.facts import uses_iso
 from grayshelf.core.matching import rulers
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.flat_sheet import sheet_rows
@@ -182,7 +181,7 @@ def _weakest(shots: Sequence[RunShot], pedestal_adu: float, expected_adu: float)
 
 def _where(row: RowSearch) -> str:
     binned = f", binning {row.key.binning}" if row.key.binning != 1 else ""
-    return f"{w.gain_word(uses_iso([row.key.gain]))} {row.key.gain:g}{binned}"
+    return f"{row.gain_word} {row.key.gain:g}{binned}"
 
 
 def _chart_shot(

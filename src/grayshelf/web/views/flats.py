@@ -12,7 +12,6 @@ from sqlalchemy.orm import Session
 from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.flats.diffusers import listed
 from grayshelf.core.flats.settings import FlatWishes, RowKey, wishes_from
-from grayshelf.core.frames.facts import uses_iso
 from grayshelf.core.matching import rulers
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.flat_sheet import (
@@ -27,6 +26,7 @@ from grayshelf.library.flat_sheet import (
 )
 from grayshelf.library.library import Library
 from grayshelf.library.models import FlatSetting, Job, LightSource, Rig, RunStep
+from grayshelf.library.shelf import gain_word
 from grayshelf.web import schemas_flats as f
 from grayshelf.web.views import words as w
 from grayshelf.web.views.flat_panel import panel_out
@@ -95,13 +95,17 @@ def sheet_page(library: Library, rig_id: int, devices: RigDevices | None) -> f.F
             job=job_out(job, library) if show and job is not None else None,
             searching=_key_of(current),
             gate=gate_out(current, job, steps),
-            next=_next_thing(job, current, lit) if alive and job is not None else None,
+            next=_next_thing(job, current, lit, gain_word(library, rig.camera))
+            if alive and job is not None
+            else None,
             shared=[_shared(s) for s in steps if s.kind == "agree" and s.state == "done"],
             sources=[_source(s) for s in sources(session)],
             source=source.name,
             events=[
-                f.EventOut(id=e.id, what=e.what, when=w.day(e.at.date()), kind=e.kind)
-                for e in reversed(rig.events)
+                f.EventOut(
+                    id=e.id, what=e.what, when=w.day(e.at.date()), kind=e.kind, taken_back=e.taken_back
+                )
+                for e in reversed(rig.entered_events)
             ][:6],
             panel=panel_out(session, rig, source, now, measuring),
             defaults=_wishes_out(wishes_from(rig.wishes)),
@@ -165,7 +169,7 @@ def gate_out(step: RunStep | None, job: Job | None, steps: Sequence[RunStep]) ->
     )
 
 
-def _next_thing(job: Job, step: RunStep | None, source: Source) -> f.NextThing | None:
+def _next_thing(job: Job, step: RunStep | None, source: Source, word: str) -> f.NextThing | None:
     """The one line of large type for somebody whose camera is run by another program."""
     folder = job.params.get("folder")
     if not folder or step is None or step.kind not in SHOT_STEPS:
@@ -175,7 +179,7 @@ def _next_thing(job: Job, step: RunStep | None, source: Source) -> f.NextThing |
     if not coming:
         return f.NextThing(line="Reading", detail="", why="", refused=[], folder=folder)
     parts = [key.filter_code] if key.filter_code != "none" else []
-    parts += [dials(key), f"binning {key.binning}"]
+    parts += [dials(key, word), f"binning {key.binning}"]
     if coming.get("brightness") is not None:
         parts.append(f"{source.name} at {coming['brightness']}")
     stack = step.params.get("stack", [])
@@ -283,7 +287,7 @@ def _row(
         drift = f"flats of {row.drift.when} came out {sign}{w.number(row.drift.off_adu)} ADU off"
     return f.FlatRowOut(
         key=key_out(row.key),
-        name=_name(row.key),
+        name=_name(row.key, gain_word(library, rig.camera)),
         passband_nm=passbands(rig).get(row.key.filter_code),
         state=state,  # type: ignore[arg-type]
         lights=w.several(row.lights, "light") if row.lights else "no lights",
@@ -336,14 +340,14 @@ def banding(percent: float) -> str:
     return f"bands {said} %"
 
 
-def _name(key: RowKey) -> str:
+def _name(key: RowKey, word: str) -> str:
     binned = f", binning {key.binning}" if key.binning != 1 else ""
-    return f"{key.filter_code}, {dials(key)}{binned}"
+    return f"{key.filter_code}, {dials(key, word)}{binned}"
 
 
-def dials(key: RowKey) -> str:
+def dials(key: RowKey, word: str) -> str:
     """Gain and offset as this camera calls them: 'gain 200, offset 30', 'ISO 1600'."""
-    if uses_iso([key.gain]):
+    if word == "ISO":
         return f"ISO {key.gain:g}"
     return f"gain {key.gain:g}, offset {key.offset:g}"
 

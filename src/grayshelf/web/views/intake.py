@@ -2,23 +2,22 @@
 
 from __future__ import annotations
 
-import hashlib
 import os
 from collections import defaultdict
-from dataclasses import replace
 from pathlib import Path
+from typing import Literal
 from zoneinfo import available_timezones
 
 from sqlalchemy import delete, func, select, update
 from sqlalchemy.orm import Session
 
-from grayshelf.core.errors import Conflict, GrayShelfError, NotFound
-from grayshelf.core.frames.night import night_of_utc, site_zone
-from grayshelf.core.frames.sets import nominal_exposure, nominal_temperature, set_key
-from grayshelf.library.catalog import drop_empty_sets, regroup
-from grayshelf.library.facts_json import facts_from_json, facts_to_json
+from grayshelf.core.errors import Conflict, FolderRefused, GrayShelfError, NotFound
+from grayshelf.core.frames.sets import nominal_exposure, nominal_temperature
+from grayshelf.library.catalog import drop_empty_sets
+from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.library import Library
 from grayshelf.library.models import Folder, Frame, FrameSet, Job, MasterInput, RunShot
+from grayshelf.library.shelf import believed, forget_slips, gain_word
 from grayshelf.web import schemas as s
 from grayshelf.web.views import words as w
 from grayshelf.web.views.jobs import job_out
@@ -59,6 +58,7 @@ def intake_page(library: Library) -> s.IntakeOut:
                     path=f.path,
                     scanned=f"{f.scanned_at.astimezone(zone):%-d %b, %H:%M}" if f.scanned_at else None,
                     trouble=f.trouble,
+                    passed_over=passed_over_in_words(f.passed_over),
                     total=sum(n for (state, _), n in counts[f.id].items() if state != "gone"),
                     kinds=_kinds(counts[f.id]),
                     to_look_at=sum(n for (state, _), n in counts[f.id].items() if state in TO_LOOK_AT),
@@ -67,6 +67,28 @@ def intake_page(library: Library) -> s.IntakeOut:
                 for f in folders
             ],
         )
+
+
+#: Endings of files that hold pictures which cannot be read yet, by what they are.
+_CANNOT_READ = {
+    "camera raw": (".cr2", ".cr3", ".nef", ".arw", ".dng", ".raf", ".orf", ".rw2", ".pef", ".raw"),
+    "TIFF": (".tif", ".tiff"),
+    "packed": (".z", ".zip", ".bz2", ".xz", ".7z", ".rar", ".tar", ".tgz", ".lz4", ".zst"),
+    "picture": (".jpg", ".jpeg", ".png"),
+}
+
+
+def passed_over_in_words(endings: dict[str, int]) -> str:
+    """What else was seen in a folder: '38 camera raw files (.cr2) were seen; they cannot be read yet.'"""
+    parts = []
+    for what, known in _CANNOT_READ.items():
+        here = {e: n for e, n in sorted(endings.items()) if e in known}
+        if here:
+            parts.append(f"{w.several(sum(here.values()), f'{what} file')} ({', '.join(here)})")
+    if not parts:
+        return ""
+    one = sum(n for e, n in endings.items() if any(e in known for known in _CANNOT_READ.values())) == 1
+    return f"{w.listed(parts)} {'was' if one else 'were'} seen; {'it' if one else 'they'} cannot be read yet."
 
 
 def _kinds(counts: dict[tuple[str, str | None], int]) -> list[s.CountOut]:
@@ -83,7 +105,7 @@ def add_folder(library: Library, text: str) -> int:
 
     Raises
     ------
-    GrayShelfError, Conflict
+    GrayShelfError, FolderRefused
     """
     path = Path(os.path.expandvars(text.strip())).expanduser()
     if not path.is_absolute():
@@ -105,7 +127,7 @@ def add_folder(library: Library, text: str) -> int:
             f"{path} may not be read by this user.", "Change its permissions, or name another."
         )
     if real == library.root or real.is_relative_to(library.root) or library.root.is_relative_to(real):
-        raise Conflict(
+        raise FolderRefused(
             f"{real} holds, or lies in, the library’s own folder, whose frames are on the shelf already.",
             "Name another folder.",
         )
@@ -115,9 +137,11 @@ def add_folder(library: Library, text: str) -> int:
             if real == Path(other.path):
                 return other.id
             if real.is_relative_to(other.path):
-                raise Conflict(f"{real} lies in {other.path}, which is on the list.", "Scan that one again.")
+                raise FolderRefused(
+                    f"{real} lies in {other.path}, which is on the list.", "Scan that one again."
+                )
             if Path(other.path).is_relative_to(real):
-                raise Conflict(
+                raise FolderRefused(
                     f"{other.path}, which is on the list, lies in {real}.", "Take it off the list first."
                 )
         folder = Folder(path=str(real), added_at=library.clock.now())
@@ -202,7 +226,7 @@ def problem_csv_rows(library: Library) -> list[list[object]]:
         return [["folder", "file", "state", "reason", "advice"], *(list[object](r) for r in rows)]
 
 
-def set_title(row: FrameSet) -> str:
+def set_title(row: FrameSet, word: str) -> str:
     """'300 s, −10 °C, gain 200', 'SII, 7.4 s, gain 200', 'NGC 281, Ha, 300 s'."""
     facts = facts_from_json(row.facts)
     parts: list[str] = []
@@ -216,7 +240,7 @@ def set_title(row: FrameSet) -> str:
     if row.kind == "dark" and temp is not None:
         parts.append(w.degrees_c(temp))
     if facts.gain is not None:
-        parts.append(f"gain {w.plain(facts.gain)}")
+        parts.append(f"{word} {w.plain(facts.gain)}")
     if row.measurement_id is not None:
         parts.append(
             "shot for the Bench" if facts.gain is None or facts.offset is None else "read by the Bench"
@@ -245,7 +269,7 @@ def sets_page(library: Library, page: int, kind: str) -> s.SetsOut:
         ).all()
         to_build = session.scalar(select(func.count()).select_from(FrameSet).where(buildable)) or 0
         return s.SetsOut(
-            items=[_set_out(r) for r in rows],
+            items=[_set_out(r, gain_word(library, r.camera or "")) for r in rows],
             total=total,
             page=page,
             pages=max(1, -(-total // PAGE)),
@@ -253,7 +277,7 @@ def sets_page(library: Library, page: int, kind: str) -> s.SetsOut:
         )
 
 
-def _set_out(row: FrameSet) -> s.SetOut:
+def _set_out(row: FrameSet, word: str) -> s.SetOut:
     raw = not row.is_master and row.kind != "light"
     state = (
         "master"
@@ -269,14 +293,60 @@ def _set_out(row: FrameSet) -> s.SetOut:
     return s.SetOut(
         id=row.id,
         kind=row.kind,
-        title=set_title(row),
+        title=set_title(row, word),
         camera=row.camera or "no camera",
         night=w.day(row.night),
         n_frames=row.n_frames,
         state=state,
         can_build=raw and row.master_set_id is None and row.measurement_id is None and row.n_kept >= FEWEST,
         origin=row.facts.get("night_from", ""),
+        from_name=_from_name(row, word),
+        names_say=_names_say(row),
     )
+
+
+def _from_name(row: FrameSet, word: str) -> list[str]:
+    """What only the files' names say of a set, with its value."""
+    facts = facts_from_json(row.facts)
+    values = {
+        "kind of frame": row.kind,
+        "gain": None if facts.gain is None else f"{word} {w.plain(facts.gain)}",
+        "offset": None if facts.offset is None else f"offset {w.plain(facts.offset)}",
+        "binning": None if facts.binning_x is None else f"binning {facts.binning_x}",
+        "exposure": None if facts.exposure_s is None else w.seconds(facts.exposure_s),
+        "temperature": None if facts.sensor_temp_c is None else w.degrees_c(facts.sensor_temp_c),
+    }
+    return [values[q] or q for q in facts.from_name]
+
+
+def _names_say(row: FrameSet) -> Literal["in doubt", "agree", "right", "wrong"] | None:
+    facts = facts_from_json(row.facts)
+    if not facts.from_name:
+        return None
+    said = {row.said.get(q) for q in facts.from_name}
+    if said == {True}:
+        return "right"
+    if False in said:
+        return "wrong"
+    return "in doubt" if believed(row, facts)[1] else "agree"
+
+
+def say_of_names(library: Library, set_id: int, right: bool | None) -> str:
+    """Keep whether what the files' names say of a set is right."""
+    with library.db.session() as session:
+        row = session.get(FrameSet, set_id)
+        if row is None:
+            raise NotFound("This set is no longer in the library.")
+        named = facts_from_json(row.facts).from_name
+        if not named:
+            raise Conflict("Everything that is known of this set is in its headers.")
+        row.said = {} if right is None else dict.fromkeys(named, right)
+        words = w.listed(named)
+    library.touched()
+    forget_slips()
+    if right is None:
+        return f"What was said of the {words} in its names is taken back."
+    return f"The {words} in its names {'is kept as right' if right else 'counts as not known'}."
 
 
 def sets_to_build(library: Library, wanted: list[int] | None) -> list[int]:
@@ -295,27 +365,3 @@ def sets_to_build(library: Library, wanted: list[int] | None) -> list[int]:
     if not found:
         raise Conflict("There is nothing to combine: the sets have their masters, or have too few frames.")
     return found
-
-
-def recount_nights(library: Library, session: Session, zone_name: str) -> int:
-    """Give every frame its night anew after the site's time zone changed; return how many changed theirs."""
-
-    zone = site_zone(zone_name)
-    changed = 0
-    for frame in session.scalars(select(Frame).where(Frame.utc.is_not(None))):
-        facts = facts_from_json(frame.facts)
-        if facts.utc is None or "local" in facts.night_from:
-            continue
-        night = night_of_utc(facts.utc, zone)
-        if night == facts.night:
-            continue
-        facts = replace(facts, night=night, night_from=f"DATE-OBS (UTC), at {zone.key}")
-        frame.facts, frame.night = facts_to_json(facts), night
-        if frame.group_key is not None and frame.state in ("good", "lacking"):
-            frame.group_key = hashlib.sha1(repr(set_key(facts)).encode()).hexdigest()
-            if not facts.is_master:
-                frame.set_id = None
-        changed += 1
-    session.flush()
-    regroup(session, {f.id: Path(f.path) for f in session.scalars(select(Folder))})
-    return changed

@@ -35,6 +35,7 @@ def job_out(job: Job, library: Library) -> s.JobOut:
         can_stop=job.state in ALIVE,
         can_resume=job.state in RESUMABLE,
         ended=_ended(job.ended_at),
+        troubles=[str(t) for t in job.result.get("failed", []) if isinstance(t, str)],
     )
 
 

@@ -15,9 +15,10 @@ from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.matching.age import age_step
 from grayshelf.core.matching.model import Candidate, PullSlip, SlipLine, Verdict
+from grayshelf.core.matching.parts import answered
 from grayshelf.library.library import Library
 from grayshelf.library.models import FrameSet, NightLog, Rig
-from grayshelf.library.shelf import LightSet, light_set, rig_of_lights, slip_for, slips
+from grayshelf.library.shelf import LightSet, gain_word, light_set, rig_of_lights, slip_for, slips
 from grayshelf.web import schemas as s
 from grayshelf.web.views import words as w
 from grayshelf.web.views.shelf import kind_title
@@ -60,6 +61,7 @@ def night_page(library: Library, rig_id: int, night: date) -> s.NightOut:
         bands = passbands(rig)
         log = session.scalar(select(NightLog).where(NightLog.rig_id == rig_id, NightLog.night == night))
         today = night_of_utc(library.clock.now(), zone)
+        word = gain_word(library, rig.camera)
     sets = [(lights, slip) for lights, slip in slips(library, rig_id) if lights.row.night == night]
     if not sets:
         raise NotFound("No lights of this rig were taken in that night.")
@@ -74,12 +76,12 @@ def night_page(library: Library, rig_id: int, night: date) -> s.NightOut:
         begins=begins,
         ends=ends,
         hours=_hours(begins, ends, zone),
-        sets=[light_set_out(lights, slip, bands, today) for lights, slip in sets],
+        sets=[light_set_out(lights, slip, bands, today, word) for lights, slip in sets],
         conditions=_conditions(conditions, [lights for lights, _ in sets]),
         air_from_c=conditions.get("air_from_c"),
         air_to_c=conditions.get("air_to_c"),
         notes=log.notes if log else "",
-        night_from=sets[0][0].facts.night_from,
+        night_from="; ".join(dict.fromkeys(x.facts.night_from for x, _ in sets if x.facts.night_from)),
     )
 
 
@@ -123,11 +125,11 @@ def _conditions(conditions: dict[str, float], sets: Sequence[LightSet]) -> list[
 
 
 def light_set_out(
-    lights: LightSet, slip: PullSlip, bands: dict[str, float | None], today: date
+    lights: LightSet, slip: PullSlip, bands: dict[str, float | None], today: date, word: str
 ) -> s.LightSetOut:
     """A set of lights in the table of a night."""
     facts = lights.facts
-    gain = f", gain {w.plain(facts.gain)}" if facts.gain is not None else ""
+    gain = f", {word} {w.plain(facts.gain)}" if facts.gain is not None else ""
     return s.LightSetOut(
         id=lights.row.id,
         target=facts.target or "no target",
@@ -157,7 +159,24 @@ def _mark(line: SlipLine, today: date) -> s.VerdictMark:
 
 
 #: The columns of a slip: what is compared, in this order.
-COLUMNS = ("gain", "offset", "binning", "temperature", "exposure", "angle", "focus", "age")
+COLUMNS = (
+    "filter",
+    "telescope",
+    "focal length",
+    "gain",
+    "offset",
+    "binning",
+    "read-out mode",
+    "row order",
+    "colour phase",
+    "temperature",
+    "exposure",
+    "angle",
+    "focus",
+    "age",
+)
+#: What has a column only where somewhere it is not as it should be: else it is the same for all, and known.
+_SHOWN_IF_OFF = {"filter", "telescope", "focal length", "read-out mode", "row order", "colour phase"}
 
 
 def slip_page(library: Library, set_id: int, tonight_of: dict[int, Tonight] | None = None) -> s.SlipOut:
@@ -171,15 +190,23 @@ def slip_page(library: Library, set_id: int, tonight_of: dict[int, Tonight] | No
         today = night_of_utc(library.clock.now(), library.zone(session))
         lights = light_set(row)
     slip = slip_for(library, rig, lights)
-    lines = [_line_out(line, today) for line in slip.lines]
-    shown = {r.quantity for line in lines for c in [line.chosen, *line.runners_up] if c for r in c.rulers}
+    word = gain_word(library, rig.camera)
+    lines = [_line_out(line, today, word) for line in slip.lines]
+    shown = {
+        r.quantity
+        for line in lines
+        for c in [line.chosen, *line.runners_up]
+        if c
+        for r in c.rulers
+        if r.quantity not in _SHOWN_IF_OFF or not r.inside or r.from_name
+    }
     tonight = (tonight_of or {}).get(rig.id)
     offer = None
     if tonight is not None:
         keys = [o.key for o in tonight.offers if set_id in {x.row.id for x in o.lights}]
         keys += [d.key for d in tonight.darks if set_id in {x.row.id for x in d.lights}]
         offer = keys[0] if keys else None
-    gain = f", gain {w.plain(lights.facts.gain)}" if lights.facts.gain is not None else ""
+    gain = f", {word} {w.plain(lights.facts.gain)}" if lights.facts.gain is not None else ""
     return s.SlipOut(
         set_id=set_id,
         title=f"{row.n_frames} × {w.seconds(lights.want.exposure_s or 0)}{gain}",
@@ -190,30 +217,42 @@ def slip_page(library: Library, set_id: int, tonight_of: dict[int, Tonight] | No
         lines=lines,
         columns=[s.CountOut(name=c, count=i) for i, c in enumerate(COLUMNS) if c in shown],
         warnings=list(slip.warnings),
+        questions=[
+            s.QuestionOut(quantity=q.quantity, text=q.text, fixed=q.fixed_label, moves=q.moves_label)
+            for q in slip.questions
+        ],
+        said=[
+            s.PartSaid(quantity=q, text=answered(q, says))
+            for q, says in (rig.says or {}).items()
+            if answered(q, says)
+        ],
+        rig_id=rig.id,
+        gain_word=word,
         advice=_advice(slip, offer),
         offer=offer,
     )
 
 
-def _line_out(line: SlipLine, today: date) -> s.SlipLineOut:
+def _line_out(line: SlipLine, today: date, word: str) -> s.SlipLineOut:
     return s.SlipLineOut(
         kind=line.kind.value,
         verdict=line.verdict.value,
-        chosen=_candidate_out(line.chosen, today, "") if line.chosen else None,
+        chosen=_candidate_out(line.chosen, today, "", word) if line.chosen else None,
         runners_up=[
-            _candidate_out(c, today, lost) for c, lost in zip(line.runners_up, line.lost_on, strict=True)
+            _candidate_out(c, today, lost, word)
+            for c, lost in zip(line.runners_up, line.lost_on, strict=True)
         ],
         note=line.note,
         waits=line.waits_for is not None,
     )
 
 
-def _candidate_out(candidate: Candidate, today: date, lost: str) -> s.CandidateOut:
+def _candidate_out(candidate: Candidate, today: date, lost: str, word: str) -> s.CandidateOut:
     holding = candidate.holding
     have = holding.settings
     title = kind_title(holding)
     if have.gain is not None:
-        title += f", gain {w.plain(have.gain)}"
+        title += f", {word} {w.plain(have.gain)}"
     if holding.kind is FrameKind.FLAT and have.angle is not None:
         title += f", {w.number(have.angle.deg, 1)}°"
     loose = "" if holding.is_master else ", loose"

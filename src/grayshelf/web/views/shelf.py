@@ -12,37 +12,34 @@ from sqlalchemy.orm import Session
 
 from grayshelf.core.checks.figures import Figure, master_figures
 from grayshelf.core.errors import GrayShelfError, NotFound
-from grayshelf.core.frames.facts import uses_iso
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.frames.sets import nominal_exposure, nominal_temperature
 from grayshelf.core.matching.age import age_in_words, age_step
+from grayshelf.core.matching.judge import few_frames
 from grayshelf.core.matching.model import Holding, Tolerances
+from grayshelf.core.matching.rulers import plain_name
 from grayshelf.core.planning.runsheet import RigPace, series_seconds
 from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.files import read_pixels
 from grayshelf.library.library import Library
 from grayshelf.library.models import FrameSet, Rig
 from grayshelf.library.pictures import picture_of
-from grayshelf.library.shelf import Gap, gaps, holding_of, holdings, slips, tolerances_of
+from grayshelf.library.shelf import Gap, gain_word, gaps, holding_of, holdings, slips, tolerances_of
 from grayshelf.web import schemas as s
 from grayshelf.web.views import words as w
 from grayshelf.work.build import FEWEST
 from grayshelf.work.tonight import DEFAULT_DARKS, DEFAULT_FRAMES, Tonight
 
 
-def _gain_text(gain: float | None, iso: bool) -> str:
-    return f"{w.gain_word(iso)} {w.plain(gain)}" if gain is not None else "gain unknown"
+def _gain_text(gain: float | None, word: str) -> str:
+    return f"{word} {w.plain(gain)}" if gain is not None else f"{word} unknown"
 
 
 def care_of(holding: Holding, tolerances: Tolerances) -> list[str]:
-    """Why a spine is hatched, whatever lights pull it."""
-    few = (
-        [f"only {w.several(holding.n_frames, 'frame')}"]
-        if holding.n_frames < tolerances.fewest_frames
-        else []
-    )
-    return few + list(holding.care)
+    """Why a spine is hatched, whatever lights pull it: few frames count by what they cost a usual stack."""
+    doubted = [f"{q} is only from its file’s name" for q in sorted(holding.settings.from_name)]
+    return few_frames(holding, tolerances) + doubted + list(holding.care)
 
 
 def kind_title(holding: Holding) -> str:
@@ -61,7 +58,7 @@ def kind_title(holding: Holding) -> str:
 
 
 def spine_out(
-    holding: Holding, tolerances: Tolerances, today: date, iso: bool, row: str, column: str
+    holding: Holding, tolerances: Tolerances, today: date, word: str, row: str, column: str
 ) -> s.SpineOut:
     """A spine."""
     have = holding.settings
@@ -71,7 +68,7 @@ def spine_out(
         kind=holding.kind.value,
         title=kind_title(holding),
         gain=have.gain,
-        gain_text=_gain_text(have.gain, iso),
+        gain_text=_gain_text(have.gain, word),
         frames=holding.n_frames,
         date=w.day(have.night),
         age_step=age_step(age),
@@ -104,11 +101,12 @@ def shelf_page(library: Library, rig_id: int, tonight: Tonight) -> s.ShelfOut:
         filters = [f.code for f in rig.filters]
     tolerances = tolerances_of(rig)
     shelf = holdings(library, rig.camera)
-    iso = uses_iso([h.settings.gain for h in shelf])
-    missing = gaps(library, rig_id)
+    word = gain_word(library, rig.camera)
+    missing = [g for g in gaps(library, rig_id) if g.kind is not FrameKind.DARK_FLAT]
     offers = dict(_offered(tonight))
     darks = [h for h in shelf if h.kind is FrameKind.DARK]
-    flats = [h for h in shelf if h.kind is FrameKind.FLAT and h.settings.train == rig.telescope]
+    own = (None, plain_name(rig.telescope))
+    flats = [h for h in shelf if h.kind is FrameKind.FLAT and plain_name(h.settings.telescope) in own]
     dark_gaps = [g for g in missing if g.kind is FrameKind.DARK]
     flat_gaps = [g for g in missing if g.kind is FrameKind.FLAT]
     dark_wall = s.WallOut(
@@ -119,7 +117,7 @@ def shelf_page(library: Library, rig_id: int, tonight: Tonight) -> s.ShelfOut:
                 h,
                 tolerances,
                 today,
-                iso,
+                word,
                 _temp_key(h.settings.sensor_temp_c),
                 _exposure_key(h.settings.exposure_s),
             )
@@ -127,7 +125,7 @@ def shelf_page(library: Library, rig_id: int, tonight: Tonight) -> s.ShelfOut:
         ],
         gaps=[
             _gap_out(
-                g, iso, _temp_key(g.want.sensor_temp_c), _exposure_key(g.want.exposure_s), tonight, offers
+                g, word, _temp_key(g.want.sensor_temp_c), _exposure_key(g.want.exposure_s), tonight, offers
             )
             for g in dark_gaps
         ],
@@ -140,7 +138,7 @@ def shelf_page(library: Library, rig_id: int, tonight: Tonight) -> s.ShelfOut:
                 h,
                 tolerances,
                 today,
-                iso,
+                word,
                 _flat_row(h.settings.night, _deg(h)),
                 h.settings.filter_code or "none",
             )
@@ -149,7 +147,7 @@ def shelf_page(library: Library, rig_id: int, tonight: Tonight) -> s.ShelfOut:
         gaps=[
             _gap_out(
                 g,
-                iso,
+                word,
                 _flat_row(g.want.night, g.want.angle.deg if g.want.angle else None),
                 g.want.filter_code or "none",
                 tonight,
@@ -163,11 +161,11 @@ def shelf_page(library: Library, rig_id: int, tonight: Tonight) -> s.ShelfOut:
         camera=rig.camera,
         about=_about(rig.camera, shelf),
         gains=sorted({h.settings.gain for h in shelf if h.settings.gain is not None}),
-        gain_word=w.gain_word(iso),
+        gain_word=word,
         darks=dark_wall,
         flats=flat_wall,
         bias=[
-            spine_out(h, tolerances, today, iso, "bias", "bias")
+            spine_out(h, tolerances, today, word, "bias", "bias")
             for h in _by_gain_and_age([h for h in shelf if h.kind is FrameKind.BIAS])
         ],
         gaps=dark_wall.gaps + flat_wall.gaps,
@@ -253,7 +251,7 @@ def offer_for(gap: Gap, tonight: Tonight) -> str | None:
 
 
 def _gap_out(
-    gap: Gap, iso: bool, row: str, column: str, tonight: Tonight, offers: dict[str, bool]
+    gap: Gap, word: str, row: str, column: str, tonight: Tonight, offers: dict[str, bool]
 ) -> s.GapOut:
     want = gap.want
     offer = offer_for(gap, tonight)
@@ -273,7 +271,7 @@ def _gap_out(
         kind=gap.kind.value,
         title=title,
         gain=want.gain,
-        gain_text=_gain_text(want.gain, iso),
+        gain_text=_gain_text(want.gain, word),
         filter_code=want.filter_code if not dark else None,
         lights=gap.lights,
         targets=list(gap.targets),
@@ -303,8 +301,8 @@ def card_page(library: Library, set_id: int) -> s.CardOut:
         if holding is None:
             holding = holding_of(row)
         tolerances = tolerances_of(rigs[0]) if rigs else Tolerances()
-        iso = uses_iso([h.settings.gain for h in holdings(library, row.camera or "")])
-        spine = spine_out(holding, tolerances, today, iso, "", "")
+        word = gain_word(library, row.camera or "")
+        spine = spine_out(holding, tolerances, today, word, "", "")
         first = row.frames[0] if row.frames else None
         picture, trouble, figures = None, "", list[s.FigureOut]()
         path: Path | None = None
@@ -337,7 +335,7 @@ def card_page(library: Library, set_id: int) -> s.CardOut:
             picture=picture,
             picture_trouble=trouble,
             figures=figures,
-            settings=_settings(row),
+            settings=_settings(row, word),
             made=_made(row),
             noise=_noise(row),
             inputs=inputs,
@@ -391,7 +389,7 @@ def _figure(figure: Figure) -> s.FigureOut:
     )
 
 
-def _settings(row: FrameSet) -> list[s.FigureOut]:
+def _settings(row: FrameSet, word: str) -> list[s.FigureOut]:
     facts = facts_from_json(row.facts)
     found: list[tuple[str, float | None, str, str]] = [
         (
@@ -401,7 +399,7 @@ def _settings(row: FrameSet) -> list[s.FigureOut]:
             "s",
         ),
         ("Sensor", facts.sensor_temp_c, w.number(facts.sensor_temp_c or 0, 1), "°C"),
-        ("Gain", facts.gain, w.plain(facts.gain or 0), ""),
+        (word.capitalize() if word == "gain" else word, facts.gain, w.plain(facts.gain or 0), ""),
         ("Offset", facts.offset, w.plain(facts.offset or 0), ""),
         ("Binning", facts.binning_x, str(facts.binning_x or 1), ""),
         (
@@ -423,6 +421,10 @@ def _settings(row: FrameSet) -> list[s.FigureOut]:
     return result
 
 
+#: What was taken off a master flat, in words.
+_TAKEN_OFF = {"bias": "A bias", "dark": "A dark of its exposure", "dark flat": "Its dark flat"}
+
+
 def _made(row: FrameSet) -> str:
     record = row.record
     if record is None:
@@ -430,8 +432,8 @@ def _made(row: FrameSet) -> str:
     if not record.built_here:
         return "Combined elsewhere; how is not known."
     text = f"Combined here: {record.method}."
-    if record.pedestal_set_id is not None:
-        text += f" {'A bias' if row.facts.get('of_sky') else 'Its dark flat'} was taken off first."
+    if record.pedestal_kind:
+        text += f" {_TAKEN_OFF.get(record.pedestal_kind, 'Its dark flat')} was taken off first."
     return text
 
 

@@ -12,6 +12,7 @@ from sqlalchemy.orm import Session
 
 from grayshelf.core.flats.model import Bound, ExposureWindow, FlatTarget
 from grayshelf.core.flats.settings import FlatWishes
+from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.matching import rulers
 from grayshelf.core.matching.age import age_step
 from grayshelf.core.matching.model import CommonSettings
@@ -19,6 +20,7 @@ from grayshelf.core.planning.runsheet import RigPace, StepKind, TimedStep, serie
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.models import FrameSet, Job, RunShot, RunStep
+from grayshelf.library.shelf import gain_word
 from grayshelf.web import schemas as s
 from grayshelf.web.views import words as w
 from grayshelf.web.views.jobs import job_out
@@ -34,8 +36,9 @@ def tonight_page(library: Library, rig_id: int, tonight: Tonight, devices: RigDe
         rig = library.rig(session, rig_id)
         zone = library.zone(session)
         bands = passbands(rig)
+        word = gain_word(library, rig.camera)
         ages = _ages(library, session, [c.holding_id for c in tonight.covered])
-    offers = _offers(tonight, bands)
+    offers = _offers(tonight, bands, word)
     on = [o for o in offers if o.on_sheet]
     hands_free = hands_free_at(tonight.steps)
     end = tonight.steps[-1].end if tonight.steps else None
@@ -53,7 +56,7 @@ def tonight_page(library: Library, rig_id: int, tonight: Tonight, devices: RigDe
     return s.TonightOut(
         rig_id=rig_id,
         clock=w.clock(tonight.now, zone),
-        headline=_headline(tonight, hands_free, needed, zone),
+        headline=_headline(tonight, hands_free, end, needed, zone),
         start_label=_start_label(tonight),
         can_start=bool(tonight.steps) and not any(r.stops for r in ready),
         steps=[_planned(i, t, zone, bands, tonight) for i, t in enumerate(tonight.steps)],
@@ -84,6 +87,10 @@ def tonight_page(library: Library, rig_id: int, tonight: Tonight, devices: RigDe
         hands_free=w.clock(hands_free, zone) if hands_free else None,
         end=w.clock(end, zone) if end else None,
         has_devices=devices is not None,
+        out_of_reach=[
+            s.OutOfReachOut(kind=o.kind.value, title=o.title, lights=o.lights, why=o.why)
+            for o in tonight.out_of_reach
+        ],
     )
 
 
@@ -93,11 +100,24 @@ def _ages(library: Library, session: Session, ids: Sequence[int]) -> dict[int, i
     return {r.id: age_step((today - r.night).days) if r.night else 0 for r in rows}
 
 
-def _headline(tonight: Tonight, hands_free: datetime | None, needed: int, zone: ZoneInfo) -> str:
-    if not tonight.steps or hands_free is None:
+#: Less than this between the last hand and the end is not worth two times.
+ONE_END = timedelta(minutes=2)
+
+
+def _ends(hands_free: datetime | None, end: datetime, zone: ZoneInfo) -> str:
+    """'Done at 01:45.', or both times where frames go on after the last hand was needed."""
+    if hands_free is None or end - hands_free <= ONE_END:
+        return f"Done at {w.clock(end, zone)}."
+    return f"Hands free at {w.clock(hands_free, zone)}, done at {w.clock(end, zone)}."
+
+
+def _headline(
+    tonight: Tonight, hands_free: datetime | None, end: datetime | None, needed: int, zone: ZoneInfo
+) -> str:
+    if end is None:
         return "Nothing is missing that can be shot tonight."
     times = {0: "You are not needed.", 1: "You are needed once.", 2: "You are needed twice."}
-    return f"Done at {w.clock(hands_free, zone)}. {times.get(needed, f'You are needed {needed} times.')}"
+    return f"{_ends(hands_free, end, zone)} {times.get(needed, f'You are needed {needed} times.')}"
 
 
 def _start_label(tonight: Tonight) -> str:
@@ -107,12 +127,14 @@ def _start_label(tonight: Tonight) -> str:
         each = str(counts[0]) if len(counts) == 1 else f"{counts[0]}–{counts[-1]}"
         where = rows[0].filter_code if len(rows) == 1 else f"{len(rows)} filters"
         return f"Shoot {each} flats in {where}"
-    if tonight.sheet.darks:
-        return f"Shoot {w.several(sum(d.n_frames for d in tonight.sheet.darks), 'dark')}"
+    by_kind = {k: sum(d.n_frames for d in tonight.sheet.darks if d.kind is k) for k in FrameKind}
+    parts = [w.several(n, kind.value) for kind, n in by_kind.items() if n]
+    if parts:
+        return f"Shoot {w.listed(parts)}"
     return "Nothing to shoot"
 
 
-def _offers(tonight: Tonight, bands: dict[str, float | None]) -> list[s.OfferOut]:
+def _offers(tonight: Tonight, bands: dict[str, float | None], word: str) -> list[s.OfferOut]:
     found = []
     for o in tonight.offers:
         nights = w.days(x.row.night for x in o.lights)
@@ -132,18 +154,21 @@ def _offers(tonight: Tonight, bands: dict[str, float | None]) -> list[s.OfferOut
         )
     for d in tonight.darks:
         seconds = series_seconds(d.wish.n_frames, d.wish.exposure_s, RigPace())
+        degrees = "" if d.wish.set_temp_c is None else f", {w.degrees_c(d.wish.set_temp_c)}"
+        kind = d.wish.kind.value
+        takes = f"{d.wish.n_frames} frames take {w.duration(seconds)}, with nobody needed"
         found.append(
             s.OfferOut(
                 key=d.key,
-                kind="dark",
-                filter_code=None,
-                passband_nm=None,
+                kind=kind,
+                filter_code=d.wish.filters[0] if len(d.wish.filters) == 1 else None,
+                passband_nm=bands.get(d.wish.filters[0]) if len(d.wish.filters) == 1 else None,
                 lights=d.wish.lights,
-                hole=True,
+                hole=d.hole,
                 on_sheet=d.on_sheet,
-                title=f"Dark {w.seconds(d.wish.exposure_s)}, {w.degrees_c(d.wish.set_temp_c)}, gain {d.wish.gain:g}",
+                title=f"{kind.capitalize()} {w.seconds(d.wish.exposure_s)}{degrees}, {word} {d.wish.gain:g}",
                 detail=f"{w.several(d.wish.lights, 'light')} of {w.listed(d.wish.targets)}",
-                note=f"{d.wish.n_frames} frames take {w.duration(seconds)}, with nobody needed",
+                note=takes if d.hole else f"{takes}; what is there: {d.note}",
             )
         )
     return sorted(found, key=lambda o: (o.kind != "flat", not o.hole, -o.lights))
@@ -244,7 +269,10 @@ def run_page(
                     0.5,
                 )
             )
-    headline, subline = _run_words(job, current, outs, end, hands)
+    live = [o for o in outs if o.state not in ("skipped", "no answer")]
+    handed = [o.end for o in live if o.needs_person or o.kind in ("flats", "dark flats")]
+    ends = _ends(handed[-1] if handed else None, live[-1].end, zone) if live else ""
+    headline, subline = _run_words(job, current, outs, ends, hands)
     return s.RunOut(
         job=job_out(job, library),
         headline=headline,
@@ -265,7 +293,7 @@ def run_page(
 
 
 def _run_words(
-    job: Job, current: RunStep | None, outs: Sequence[s.StepOut], end: str | None, hands: int
+    job: Job, current: RunStep | None, outs: Sequence[s.StepOut], ends: str, hands: int
 ) -> tuple[str, str]:
     lost = [x for x in outs if x.state == "no answer"]
     if job.state == "done":
@@ -298,7 +326,7 @@ def _run_words(
         1: "You are needed once more.",
         2: "You are needed twice more.",
     }
-    return f"Done at {end}." if end else "Starting.", again.get(hands, f"You are needed {hands} more times.")
+    return ends or "Starting.", again.get(hands, f"You are needed {hands} more times.")
 
 
 def _forecast(

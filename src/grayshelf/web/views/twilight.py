@@ -15,11 +15,11 @@ from sqlalchemy.orm import Session
 from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.flats.sun import Twilight
 from grayshelf.core.flats.twilight_plan import MOST_WISHED, PlannedRow, lay_out_again
-from grayshelf.core.frames.facts import uses_iso
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.flat_sheet import sheet_rows
 from grayshelf.library.library import Library
 from grayshelf.library.models import Job, Rig, RunShot, RunStep
+from grayshelf.library.shelf import gain_word
 from grayshelf.web import schemas_twilight as t
 from grayshelf.web.views import words as w
 from grayshelf.web.views.flats import gate_out, key_in, key_out
@@ -51,14 +51,14 @@ class _Setting:
 
     zone: ZoneInfo
     bands: dict[str, float | None]
-    iso: bool
+    gain_word: str
 
     def row(self, key: RowKey, count: int) -> dict[str, Any]:
         """What is said of any row."""
         binned = f", binning {key.binning}" if key.binning > 1 else ""
         return {
             "key": key_out(key),
-            "gain_text": f"{w.gain_word(self.iso)} {key.gain:g}{binned}",
+            "gain_text": f"{self.gain_word} {key.gain:g}{binned}",
             "passband_nm": self.bands.get(key.filter_code),
             "count": count,
         }
@@ -71,8 +71,7 @@ def twilight_page(
     with library.db.session() as session:
         rig = library.rig(session, rig_id)
         job = newest_twilight(session, rig_id)
-        keys = [r.key for r in sheet_rows(library, session, rig)]
-        setting = _Setting(library.zone(session), passbands(rig), uses_iso([k.gain for k in keys]))
+        setting = _Setting(library.zone(session), passbands(rig), gain_word(library, rig.camera))
         site = library.site(session)
         page: dict[str, Any] = {
             "rig": rig.name,

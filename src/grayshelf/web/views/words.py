@@ -93,11 +93,6 @@ def listed(words: Iterable[str]) -> str:
     return f"{', '.join(items[:-1])} and {items[-1]}"
 
 
-def gain_word(camera_uses_iso: bool) -> str:
-    """What this camera calls its gain."""
-    return "ISO" if camera_uses_iso else "gain"
-
-
 def days(nights: Iterable[date | None]) -> str:
     """'2 and 3 Oct'."""
     known = sorted({n for n in nights if n is not None})
@@ -146,6 +141,7 @@ def ruler_out(ruler: Ruler) -> RulerOut:
         tolerance=ruler.tolerance,
         inside=ruler.inside,
         unknown=ruler.unknown,
-        note=ruler.note,
+        note=ruler.note or ("only from a file’s name" if ruler.from_name else ""),
+        from_name=ruler.from_name,
         text=ruler_text(ruler),
     )

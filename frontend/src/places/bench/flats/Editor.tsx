@@ -111,7 +111,7 @@ export function Editor({
       }}
     >
       <h3 className="pb-2 text-l font-semibold">
-        Wishes of {names.length > 4 ? `${names.length} rows` : names.join(", ")}
+        What is wanted of {names.length > 4 ? `${names.length} rows` : names.join(", ")}
         {rows.length > 1 && (
           <span className="pl-3 text-s font-normal text-ink2">
             as {first.key.filter_code} has them; only what you change here is changed
@@ -261,7 +261,7 @@ export function Editor({
         </Button>
         {own && (
           <Button disabled={keep.isPending} onClick={() => send(NO_WISHES)}>
-            Let go of their own wishes
+            Back to what the rig wants
           </Button>
         )}
         <Button look="link" onClick={() => onDone(false)}>

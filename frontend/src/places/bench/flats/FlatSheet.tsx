@@ -31,7 +31,7 @@ type Sought = "rows" | "time" | "brightness" | "both" | "shared";
 
 /** What is looked for: as each row wishes, or the same for all that are started now. */
 const SOUGHT: { value: Sought; label: string }[] = [
-  { value: "rows", label: "what each row wishes" },
+  { value: "rows", label: "as each row says" },
   { value: "time", label: "the time; brightness stays" },
   { value: "brightness", label: "the brightness; time stays" },
   { value: "both", label: "both, near a time" },
@@ -197,7 +197,7 @@ function History({ row, rig }: { row: Row; rig: number }) {
   if (row.history.length === 0) return null;
   return (
     <section>
-      <ColumnHead note="the newest counts">Found for {row.key.filter_code}</ColumnHead>
+      <ColumnHead note="the newest is used">Found for {row.key.filter_code}</ColumnHead>
       <ul>
         {row.history.map((item) => (
           <li key={item.id} className="flex items-baseline gap-3 border-b border-line py-1">

@@ -294,10 +294,12 @@ function Events({ data, rig }: { data: Sheet; rig: number }) {
   const enter = useChange((body: Schemas["EventIn"]) =>
     get(api.POST("/api/rigs/{rig_id}/events", { params: { path: { rig_id: rig } }, body })),
   );
-  const back = useChange((id: number) =>
+  const back = useChange((event: Sheet["events"][number]) =>
     get(
-      api.POST("/api/rigs/{rig_id}/events/{event_id}/take-back", {
-        params: { path: { rig_id: rig, event_id: id } },
+      api.POST("/api/rigs/{rig_id}/events/{event_id}/{what}", {
+        params: {
+          path: { rig_id: rig, event_id: event.id, what: event.taken_back ? "use" : "take-back" },
+        },
       }),
     ),
   );
@@ -309,8 +311,8 @@ function Events({ data, rig }: { data: Sheet; rig: number }) {
         {data.events.map((event) => (
           <li key={event.id} className="flex items-baseline gap-3 border-b border-line py-1.5">
             <span className="num w-20 shrink-0 text-s whitespace-nowrap text-ink2">{event.when}</span>
-            <span className="flex-1">{event.what}</span>
-            <TakeBack what={event.what} onClick={() => back.mutate(event.id)} />
+            <span className={`flex-1 ${event.taken_back ? "text-ink2 line-through" : ""}`}>{event.what}</span>
+            <TakeBack what={event.what} taken={event.taken_back} onClick={() => back.mutate(event)} />
           </li>
         ))}
       </ul>

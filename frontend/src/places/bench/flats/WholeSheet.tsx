@@ -167,7 +167,7 @@ export function WholeSheet({
               <th className={head}>Window</th>
               <th className={head}>Find</th>
               <th className={head}>Light</th>
-              <th className={`${head} text-right`}>Counts</th>
+              <th className={`${head} text-right`}>Frames</th>
               <th className={`${head} text-right`}>Panel</th>
               <th className={`${head} text-right`}>Exposure</th>
               <th className={head}>Level</th>
@@ -278,12 +278,12 @@ export function WholeSheet({
         {picked.length > 0 && data.rows.length > 1 && (
           <span className="flex items-center gap-2">
             <select
-              aria-label="Row to copy the wishes of"
+              aria-label="Row to copy what is wanted from"
               className="h-8 rounded-sm border border-rule bg-card px-2"
               value={from}
               onChange={(e) => setFrom(e.target.value)}
             >
-              <option value="">Copy the wishes of…</option>
+              <option value="">Copy what is wanted from…</option>
               {data.rows.map((r) => (
                 <option key={r.name} value={keyText(r.key)}>
                   {r.name}
@@ -296,7 +296,7 @@ export function WholeSheet({
                 const source = data.rows.find((r) => keyText(r.key) === from);
                 if (source)
                   copy.mutate(source.key, {
-                    onSuccess: () => remember(`${names}: the wishes of ${source.name}.`),
+                    onSuccess: () => remember(`${names}: wanted as for ${source.name}.`),
                   });
               }}
             >
@@ -353,7 +353,7 @@ export function WholeSheet({
           diffusers={(light?.diffusers ?? []).map((d) => d.name)}
           sources={data.sources.map((s) => s.name)}
           onDone={(changed) => {
-            if (changed) remember(`Wishes of ${names} kept.`);
+            if (changed) remember(`What is wanted of ${names} is kept.`);
             setEditing(false);
           }}
         />

@@ -188,14 +188,14 @@ describe("wishes of rows", () => {
       );
     const html = edit(true, ["white cloth"]);
     for (const words of [
-      "Wishes of Ha, SII",
+      "What is wanted of Ha, SII",
       "only what you change here",
       "white cloth",
       "Lit wall",
       "Brightness",
     ])
       expect(html).toContain(words);
-    expect(html).toContain("Let go of their own wishes");
+    expect(html).toContain("Back to what the rig wants");
     expect(html).toMatch(/disabled=""[^>]*>Keep for 2 rows/);
     expect(edit(false, [])).not.toContain("What is found");
   });

@@ -1,0 +1,105 @@
+"""What a file's name says of its frame, where it says it without doubt.
+
+A value counts where a word and its number stand together ('gain_100', 'bin2'), or a number and its unit ('300s',
+'-10C'). A frame counter is none: it is padded with noughts, or it grows by one from file to file. Single letters
+are none either: a G is a filter as often as a gain. Common practice, no source.
+"""
+
+from __future__ import annotations
+
+import re
+from collections import defaultdict
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+
+from grayshelf.core.frames.kinds import FrameKind, parse_kind
+
+#: Neither a letter nor a digit before it, so that 'IC1396C' is no temperature.
+_START = r"(?<![A-Za-z0-9.])"
+#: A number that is no counter: not padded with noughts.
+_NUMBER = r"(0|[1-9]\d*)(?![\d])"
+_DECIMAL = r"((?:0|[1-9]\d*)(?:\.\d+)?)(?![\d.])"
+_IN_NAME = {
+    "exposure_s": re.compile(
+        rf"{_START}(?:exp(?:osure)?[-_ ]?)?(\d+(?:\.\d+)?)s(?:ec)?(?![A-Za-z])", re.IGNORECASE
+    ),
+    # A sign counts as one only where it cannot be a hyphen between two words.
+    "sensor_temp_c": re.compile(r"(?:^|[_ (\-])([-−]?(?:0|[1-9]\d*)(?:\.\d+)?)°?c(?![a-z])", re.IGNORECASE),
+    "gain": re.compile(rf"{_START}(?:gain|iso)[-_ ]?{_DECIMAL}", re.IGNORECASE),
+    "offset": re.compile(rf"{_START}offset[-_ ]?{_DECIMAL}", re.IGNORECASE),
+    "binning": re.compile(rf"{_START}bin(?:ning)?[-_ ]?{_NUMBER}", re.IGNORECASE),
+}
+_SUFFIX = re.compile(r"(\.(fits|fit|fts))?(\.(fz|gz))?$", re.IGNORECASE)
+_LIMITS = {"sensor_temp_c": (-80.0, 60.0), "binning": (1.0, 8.0)}
+#: Words that say the kind in a name. 'offset' and 'object' are left out: names use them for other things.
+_KIND_WORDS = re.compile(
+    r"(?<![a-z])(master)?(lights?|darks?|flats?|bias(?:es)?|darkflats?|flatdarks?)(?![a-z])"
+)
+
+
+@dataclass(frozen=True)
+class NameValue:
+    """A number in a name, and where in it."""
+
+    value: float
+    start: int
+    end: int
+
+
+def _bare(name: str) -> str:
+    return _SUFFIX.sub("", name)
+
+
+def values_in_name(name: str) -> dict[str, NameValue]:
+    """Settings written into a file's name, such as 'dark_300s_-10C_gain100_bin1.fits'.
+
+    Two different values of one setting leave a doubt, so neither counts.
+    """
+    bare, found = _bare(name), dict[str, NameValue]()
+    for what, pattern in _IN_NAME.items():
+        matches = list(pattern.finditer(bare))
+        values = {m.group(1) for m in matches}
+        if len(values) != 1:
+            continue
+        value = float(matches[0].group(1).replace("−", "-"))
+        low, high = _LIMITS.get(what, (0.0, 100_000.0))
+        if low <= value <= high:
+            found[what] = NameValue(value, *matches[0].span(1))
+    return found
+
+
+def counters_among(names: Iterable[str]) -> Mapping[str, frozenset[str]]:
+    """Which of the values in these names (of one folder) are counters, by name.
+
+    Names that differ in nothing but one number, which grows by one from each to the next more often than not, count
+    frames with it.
+    """
+    families: dict[tuple[str, str], list[tuple[float, str]]] = defaultdict(list)
+    for name in names:
+        for what, found in values_in_name(name).items():
+            bare = _bare(name)
+            families[what, f"{bare[: found.start]}#{bare[found.end :]}"].append((found.value, name))
+    counted: dict[str, set[str]] = defaultdict(set)
+    for (what, _), members in families.items():
+        numbers = sorted(value for value, _ in members)
+        steps = [b - a for a, b in zip(numbers, numbers[1:], strict=False)]
+        if (
+            steps
+            and 2 * sum(step == 1 for step in steps) > len(steps)
+            and what in ("gain", "offset", "binning")
+        ):
+            for _, name in members:
+                counted[name].add(what)
+    return {name: frozenset(whats) for name, whats in counted.items()}
+
+
+def kind_in_name(name: str) -> tuple[FrameKind | None, bool]:
+    """The kind of frame that a name says, and whether it says that it is a master."""
+    plain = re.sub(r"(dark|flat)[-_ ](flat|dark)", r"\1\2", _bare(name).lower())
+    kinds = {
+        parse_kind(m.group(2).removesuffix("es") if "bias" in m.group(2) else m.group(2))[0]
+        for m in _KIND_WORDS.finditer(plain)
+    }
+    if len(kinds) != 1:
+        return None, False
+    return kinds.pop(), "master" in plain

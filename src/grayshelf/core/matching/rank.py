@@ -1,0 +1,89 @@
+"""The order of candidates: what is known to be right first, then what it costs, then the newer one.
+
+Among those that fit, a candidate of which something that matters is not known stands behind every one of which it
+is known, whatever its age or count: what is not known may be wrong.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+
+from grayshelf.core.matching.model import Candidate, Ruler, Verdict
+
+#: What may be in doubt, the worst to be wrong in first.
+DOUBTED = (
+    "filter",
+    "telescope",
+    "focal length",
+    "gain",
+    "angle",
+    "binning",
+    "exposure",
+    "temperature",
+    "offset",
+    "focus",
+    "read-out mode",
+    "colour phase",
+    "row order",
+    "age",
+)
+ORDER = {Verdict.FITS: 0, Verdict.CARE: 1, Verdict.NOTHING: 2}
+_FIELDS = {"doubts": 2, "nights": 4, "cost": 5, "age": 6}
+
+
+def doubts_of(rulers: Sequence[Ruler]) -> tuple[int, ...]:
+    """For each of `DOUBTED`: 0 known or not judged, 1 from a file's name only, 2 not known."""
+    by_quantity = {r.quantity: r for r in rulers}
+
+    def doubt(quantity: str) -> int:
+        ruler = by_quantity.get(quantity)
+        return 0 if ruler is None else 2 if ruler.unknown else 1 if ruler.from_name else 0
+
+    return tuple(doubt(q) for q in DOUBTED)
+
+
+def _nights(candidate: Candidate) -> float:
+    for ruler in candidate.rulers:
+        if ruler.quantity == "age" and ruler.unit == "nights":
+            return math.inf if ruler.distance is None else ruler.distance
+    return 0.0
+
+
+def rank(candidate: Candidate) -> tuple[object, ...]:
+    """Sort key; the last field makes it the same whatever order the shelf is read in."""
+    taken = candidate.holding.settings.taken
+    nothing = candidate.verdict is Verdict.NOTHING
+    return (
+        nothing,
+        len(candidate.reasons) if nothing else 0,
+        candidate.doubts,
+        ORDER[candidate.verdict],
+        _nights(candidate),
+        round(candidate.cost_e, 6),
+        -(taken.timestamp() if taken else 0.0),
+        0 if candidate.holding.is_master else 1,
+        candidate.holding.key,
+    )
+
+
+def lost_on(winner: Candidate | None, loser: Candidate) -> str:
+    """Why a candidate was not chosen."""
+    told = "; ".join(loser.reasons)
+    if loser.verdict is Verdict.NOTHING or winner is None or ORDER[loser.verdict] > ORDER[winner.verdict]:
+        return told
+    first, second = rank(winner), rank(loser)
+    if second[_FIELDS["doubts"]] != first[_FIELDS["doubts"]]:
+        return _doubt(winner, loser)
+    if second[_FIELDS["nights"]] != first[_FIELDS["nights"]]:
+        return "further nights away"
+    if second[_FIELDS["cost"]] != first[_FIELDS["cost"]]:
+        return f"costs {loser.cost_e:.2g} e⁻ against {winner.cost_e:.2g}"
+    return "older" if second[_FIELDS["age"]] != first[_FIELDS["age"]] else "the same in everything"
+
+
+def _doubt(winner: Candidate, loser: Candidate) -> str:
+    for quantity, won, lost in zip(DOUBTED, winner.doubts, loser.doubts, strict=True):
+        if lost > won:
+            return f"its {quantity} is {'not known' if lost == 2 else 'only in its file’s name'}"
+    return "; ".join(loser.reasons)
