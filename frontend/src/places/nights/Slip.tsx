@@ -109,6 +109,9 @@ function Lines({ line, columns }: { line: Line; columns: string[] }) {
                     {chosen.detail}
                     {line.note && `; ${line.note}`}
                   </span>
+                  {line.verdict === "fits with care" && chosen.reasons.length > 0 && (
+                    <span className="block text-s leading-4">{chosen.reasons.join("; ")}</span>
+                  )}
                 </span>
               </Link>
             </td>

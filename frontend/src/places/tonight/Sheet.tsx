@@ -207,18 +207,12 @@ export function Sheet({ data }: { data: TonightData }) {
       {label}
     </Button>
   );
-  const cooler = data.ready.find((r) => r.what === "cooler");
   return (
     <div className="flex h-full flex-col px-6 pb-4 max-md:px-4">
       <div className="max-md:hidden">
         <PageHead title={data.headline}>
           <DemoPace />
-          <span className="num text-ink2">now {data.clock}</span>
-          {cooler?.ruler && (
-            <span className="flex items-center gap-2 text-ink2">
-              sensor <Ruler ruler={cooler.ruler} width={64} />
-            </span>
-          )}
+          <span className="num whitespace-nowrap text-ink2">now {data.clock}</span>
           {data.steps.length > 0 && go}
         </PageHead>
       </div>

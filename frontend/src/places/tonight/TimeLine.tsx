@@ -94,22 +94,6 @@ function layOut(
   return { drawn, breakAt, postAt: postAt ?? x };
 }
 
-/** Where the hands are free and where everything has ended: the last block before the break, and the last of all. */
-function endsOf(drawn: Drawn[]) {
-  const work = drawn.filter((b) => b.kind === "work");
-  const free = work.filter((b) => !b.after).at(-1);
-  const last = work.at(-1);
-  return [free, last]
-    .filter((b, i, all): b is Drawn => b !== undefined && all.indexOf(b) === i && b.width >= 84)
-    .map((b) => ({
-      key: b.key,
-      x: b.x,
-      width: b.width,
-      clock: b.steps.at(-1)?.end_clock ?? "",
-      words: b === last ? `Everything has ended at ${b.steps.at(-1)?.end_clock}` : "Hands are free",
-    }));
-}
-
 function WorkBlock({ block, high, now }: { block: Drawn; high: number; now: boolean }) {
   const main = block.steps.at(-1);
   if (!main) return null;
@@ -208,7 +192,9 @@ export function TimeLine({
   }, []);
   const all = blocks(steps);
   const { drawn, breakAt, postAt } = layOut(all, width);
-  const ends = endsOf(drawn);
+  const work = drawn.filter((b) => b.kind === "work");
+  const free = work.filter((b) => !b.after).at(-1);
+  const last = work.at(-1);
   const firstGate = drawn.find((b) => b.kind === "gate" && OPEN.has(b.steps[0]?.state ?? ""));
   return (
     <div ref={box} className="relative h-[300px]" role="list" aria-label="The run sheet">
@@ -216,6 +202,18 @@ export function TimeLine({
       <div className="absolute inset-x-0 bottom-0 h-[29px] border-t-[3px] border-ink bg-board" />
       {breakAt !== null && (
         <div className="absolute top-[50px] bottom-0 bg-paper" style={{ left: breakAt, width: BREAK }}>
+          {free && (
+            <p
+              className="absolute inset-x-0 bottom-[44px] text-center text-s leading-4"
+              title="Hands are free"
+            >
+              hands
+              <br />
+              free
+              <br />
+              <span className="num font-medium">{free.steps.at(-1)?.end_clock}</span>
+            </p>
+          )}
           <svg aria-hidden width={BREAK} height="250" className="absolute bottom-0">
             <path d={`M2 238h${BREAK - 4}`} stroke="var(--rule)" strokeDasharray="2 4" />
             <path d="M24 248l8-20M32 248l8-20" stroke="var(--ink)" strokeWidth="1.6" />
@@ -225,16 +223,15 @@ export function TimeLine({
       {postAt !== null && (
         <div className="absolute top-[50px] bottom-0 w-[3px] bg-ink" style={{ left: postAt }} />
       )}
-      {ends.map((end) => (
+      {last && last.width >= 84 && (
         <span
-          key={end.key}
           className="num absolute bottom-1 z-10 bg-board pl-1 text-s font-medium"
-          style={{ right: width - end.x - end.width + 4 }}
-          title={end.words}
+          style={{ right: width - last.x - last.width + 4 }}
+          title={`Everything has ended at ${last.steps.at(-1)?.end_clock}`}
         >
-          → {end.clock}
+          → {last.steps.at(-1)?.end_clock}
         </span>
-      ))}
+      )}
       {drawn.map((block) => {
         if (block.kind === "work")
           return (

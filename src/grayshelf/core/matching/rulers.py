@@ -60,7 +60,7 @@ def exposure(want: CommonSettings, have: CommonSettings, percent: float) -> Rule
 
 def temperature(want: CommonSettings, have: CommonSettings, tolerance_c: float) -> Ruler:
     """Sensor temperatures. A set that drifted with the night is as wide as it drifted."""
-    drift = 0.0 if want.held else want.temp_range_c / 2.0
+    drift = 0.0 if want.held else round(want.temp_range_c / 2.0, 1)
     note = f"the lights drifted over {want.temp_range_c:.1f} °C" if drift > 0.05 else ""
     return band("temperature", want.sensor_temp_c, have.sensor_temp_c, tolerance_c + drift, "°C", note)
 
