@@ -15,13 +15,22 @@ import numpy as np
 import pytest
 
 from grayshelf.core.errors import UnreadableFrame
-from grayshelf.core.sensor.gain_choice import GainFigures, choose_gain
+from grayshelf.core.sensor.gain_choice import ConversionSwitch, GainFigures, choose_gain
 from grayshelf.core.sensor.gain_plan import BIAS_FRAMES, plan_pairs
-from grayshelf.core.sensor.pairs import channels, even_part, read_pair, thinned, usual_noise, whole_part
-from grayshelf.core.sensor.transfer import quick_estimate, read_transfer
+from grayshelf.core.sensor.pairs import (
+    PairReading,
+    channels,
+    even_part,
+    read_pair,
+    thinned,
+    usual_noise,
+    whole_part,
+)
+from grayshelf.core.sensor.transfer import of_one_light, quick_estimate, read_transfer
 from grayshelf.demo.scenario import MODELS
 from grayshelf.devices.simulated.camera_model import Conditions, expose
 from grayshelf.devices.simulated.train_model import flat_field
+from tests.other_sensors import other_sensor
 
 ON = date(2026, 10, 18)
 OFFSET = 30.0
@@ -280,12 +289,16 @@ def test_gains_side_by_side():
         ]
 
     choice = choose_gain(figures([0, 100, 140, 160, 200, 300]))
-    assert choice.switch == (140, 160)
+    assert choice.switch == ConversionSwitch(140, 160, True)
     broad, narrow = choice.suggestions
     assert (broad.gain, narrow.gain) == (0, 160), (broad, narrow)
     assert "1.3 stops" in broad.runner_up
     # Where the switch costs less than half a stop, broad band goes there too.
-    near = choose_gain([GainFigures(0, 0.8, 3.4, 50_000), GainFigures(100, 0.25, 1.4, 16_000)])
+    ends = [GainFigures(0, 0.8, 3.4, 50_000), GainFigures(100, 0.25, 1.4, 16_000)]
+    asked = choose_gain(ends)
+    assert asked.switch == ConversionSwitch(0, 100, False), "two gains far apart ask, and state nothing"
+    assert "Just after" not in asked.suggestions[0].reason
+    near = choose_gain([ends[0], GainFigures(50, 0.45, 3.3, 28_000), ends[1]])
     assert near.suggestions[0].gain == 100 and "Just after the switch" in near.suggestions[0].reason
     # Unity gain in native steps: 0.8·10^(−g/200)·16 is one at gain 221.
     twelve = choose_gain(figures([0, 100, 200, 300], 16))
@@ -293,3 +306,60 @@ def test_gains_side_by_side():
     assert "16 ADU" in twelve.unity_note
     assert choose_gain(figures([0, 100])).unity_gain is None
     assert choose_gain(figures([100])).suggestions == ()
+
+
+@pytest.mark.parametrize(
+    "gains", [(0, 100), (0, 150, 300), (0, 60, 120, 300, 450), (0, 400), (50, 60, 70, 300)]
+)
+@pytest.mark.parametrize(("before", "converter"), [(1.2, 2.5), (1.0, 12.0), (3.0, 0.5), (0.7, 30.0)])
+def test_a_smooth_sensor_has_no_switch_however_far_its_gains_lie_apart(gains, before, converter):
+    """RN² = a² + b²·g²: noise before the converter and the converter's own, which is fewer electrons at high gain."""
+    rng = np.random.default_rng(int(before * 10 + converter))
+    rows = []
+    for gain in gains:
+        e_per_adu = 3.0 * 10.0 ** (-gain / 200.0)
+        noise = float(np.hypot(before, converter * e_per_adu)) * (1.0 + 0.02 * rng.standard_normal())
+        rows.append(GainFigures(gain, e_per_adu, noise, 40_000 * e_per_adu))
+    found = choose_gain(rows).switch
+    assert found is None or not found.certain
+    assert found is None or len(gains) == 2 or max(gains[:-1]) - gains[0] < 30, (
+        "with a trend there is no question"
+    )
+
+
+def test_flats_of_one_light_are_told_from_those_of_another_brightness():
+    """Levels by a straight line of time, with a second brightness mixed in and the brightest full."""
+
+    def pair(exposure_s, rate, full=50_000.0):
+        level = 900.0 + min(rate * (exposure_s + 0.02), full)
+        return PairReading(
+            level, 1.0, 0.01, 10_000, 0.0, 1.0 if level >= full + 900 else 0.0, exposure_s, "one night"
+        )
+
+    one = [pair(t, 9_000.0) for t in (0.5, 1.0, 2.0, 3.0, 4.0, 5.4, 7.0)]
+    assert of_one_light(one, 900.0, 50_900.0) == one
+    others = [pair(t, 5_000.0) for t in (1.5, 2.5)]
+    assert of_one_light(one + others, 900.0, 50_900.0) == one
+
+
+@pytest.mark.parametrize("make", ["heavy", "light", "telegraph"])
+def test_intervals_cover_on_sensors_of_another_make(make):
+    """A coarse ladder (nine levels, one pair each): e⁻/ADU, read noise and capacity, 95 % intervals over 20 seeds."""
+    levels = (0.05, 0.1, 0.2, 0.35, 0.5, 0.65, 0.85, 1.05, 1.3)
+    covered = np.zeros(3)
+    for seed in range(20):
+        sensor, rng = other_sensor(make, seed, (96, 160)), np.random.default_rng(seed + 5000)
+        full = min(sensor.well_e, (sensor.white_adu - sensor.pedestal(40)) * sensor.e_per_adu)
+        part = whole_part(sensor.frame(0, 40, rng))
+        bias = [read_pair(sensor.frame(0, 40, rng), sensor.frame(0, 40, rng), part) for _ in range(3)]
+        pairs = [
+            read_pair(sensor.frame(share * full, 40, rng), sensor.frame(share * full, 40, rng), part,
+                      pedestal_adu=sensor.pedestal(40), exposure_s=share, source="x")
+            for share in levels
+        ]  # fmt: skip
+        t = read_transfer(pairs, bias, white_adu=sensor.white_adu, sample_step=sensor.step)
+        truths = (sensor.e_per_adu, sensor.read_noise_e, full)
+        found = (t.e_per_adu, t.read_noise_e, t.capacity_e)
+        covered += [abs(v.value - truth) <= v.plus_minus for v, truth in zip(found, truths, strict=True)]
+        assert not [f for f in t.findings if f.serious], t.findings
+    assert (covered >= 18).all(), covered

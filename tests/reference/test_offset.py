@@ -22,6 +22,7 @@ from grayshelf.core.sensor.checked import CheckedOffset, pair_warning
 from grayshelf.core.sensor.offset import OffsetDone, OffsetLadder, next_bias, range_cost, read_offsets
 from grayshelf.demo.scenario import MODELS
 from grayshelf.devices.simulated.camera_model import Conditions, expose
+from tests.other_sensors import other_sensor
 
 ON = date(2026, 10, 18)
 #: The gains that the scenario's lights are taken at, and gain 0 of the two with a gain setting.
@@ -215,3 +216,21 @@ def test_it_always_ends_within_its_frames_and_its_range(sigma, slope, at_zero, s
     else:
         assert 0 <= answer.offset <= 80
         assert answer.floor_adu >= wanted.reading.margin_adu - wanted.reading.uncertainty_adu - 0.5 * step - 1
+
+
+@pytest.mark.parametrize("per_offset", [2, 10])
+@pytest.mark.parametrize("make", ["heavy", "light", "telegraph"])
+def test_the_floor_covers_the_truth_on_sensors_of_another_make(make, per_offset):
+    """Few frames and many, five offsets: the 95 % interval, and the margin that is promised for one frame in 10,000."""
+    inside, kept = 0, 0
+    for seed in range(8):
+        sensor, rng = other_sensor(make, seed), np.random.default_rng(seed + 900)
+        readings = [
+            read_bias(sensor.frame(0, o, rng), o) for o in (60, 70, 80, 90, 100) for _ in range(per_offset)
+        ]
+        reading = read_offsets(readings, OffsetLadder(0, 200, 1, 65535, sensor.step))
+        depth, truth = reading.tail.depth(0.99), sensor.floor_depth(0.99)
+        inside += abs(depth - truth) <= reading.uncertainty_adu + sensor.step / 2
+        kept += 1.0 - np.exp(-sensor.pixels_below(depth - reading.margin_adu)) <= 1e-4
+    assert inside >= 7, inside
+    assert kept >= 7, kept

@@ -218,6 +218,40 @@ def test_darks_are_shot_at_their_temperature_and_close_their_gap(client, context
     assert client.post(f"/api/jobs/{job}/resume").status_code == 409
 
 
+def test_dark_flats_of_a_run_that_stopped_before_the_cap_stay_asked_for(client, context):
+    """Nothing stands in for them silently: tonight's sheet has them until they are there, then the flats are built."""
+    job = start(client, ("OIII",))
+
+    def page():
+        return client.get("/api/rigs/1/run").json["run"]
+
+    run = wait_for(context, page, gate_of)
+    client.post(f"/api/runs/{job}/answer", json={"step_id": gate_of(run)["id"], "answer": "done"})
+    wait_for(context, page, lambda r: (g := gate_of(r)) and g["gate"]["gate"] == "cap")
+    assert client.post(f"/api/jobs/{job}/stop").status_code == 200
+    wait_for(context, page, lambda r: r["job"]["state"] == "stopped")
+    client.post(f"/api/runs/{job}/put-away")
+    sheet = client.get("/api/rigs/1/tonight?frames=5").json
+    asked = [o for o in sheet["offers"] if o["kind"] == "dark flat" and o["filter_code"] == "OIII"]
+    if not asked:
+        # A dark flat of that very exposure was on the shelf already.
+        sets = client.get("/api/rigs/1/nights/2026-10-18").json["sets"]
+        lights = next(x for x in sets if x["filter_code"] == "OIII")
+        assert next(m for m in lights["marks"] if m["kind"] == "dark flat")["verdict"] == "fits"
+        return
+    assert asked[0]["hole"] and asked[0]["on_sheet"]
+    leave = [o["key"] for o in sheet["offers"] if o["key"] != asked[0]["key"]]
+    body = {"rig_id": 1, "frames": 5, "leave_out": leave, "add": []}
+    job = client.post("/api/runs", json=body).json["job_id"]
+    run = wait_for(context, page, gate_of)
+    assert [x["kind"] for x in run["steps"]] == ["gate", "dark flats", "build"]
+    client.post(f"/api/runs/{job}/answer", json={"step_id": gate_of(run)["id"], "answer": "done"})
+    run = wait_for(context, page, lambda r: r["job"]["state"] == "done", 90)
+    assert "2 masters built" in run["subline"], "the dark flat and the flats that waited for it"
+    client.post(f"/api/runs/{job}/put-away")
+    assert not [o for o in client.get("/api/rigs/1/tonight").json["offers"] if o["kind"] == "dark flat"]
+
+
 def test_a_stuck_wheel_and_a_cooler_that_gives_up_are_told():
     world = SimulatedWorld(MODELS["heron"]("tiny"), SimulatedClock(START, 1e9))
     devices = devices_of(world)

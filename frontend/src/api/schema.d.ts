@@ -4001,6 +4001,8 @@ export interface components {
             latitude: number | null;
             /** Longitude */
             longitude: number | null;
+            /** Rig Zones */
+            rig_zones: components["schemas"]["RigZoneOut"][];
             /** Site */
             site: string;
             /** Time Zone */
@@ -4551,6 +4553,18 @@ export interface components {
              * Time Zone
              * @default null
              */
+            time_zone: string | null;
+        };
+        /**
+         * RigZoneOut
+         * @description Where a rig stands, by its clock; None: at the site.
+         */
+        RigZoneOut: {
+            /** Name */
+            name: string;
+            /** Rig Id */
+            rig_id: number;
+            /** Time Zone */
             time_zone: string | null;
         };
         /**

@@ -1,21 +1,24 @@
+import type { CSSProperties } from "react";
+
 import type { Schemas } from "../api/client";
+
+/** The pixels of a frame; by night their white is no brighter than ink. */
+export function Picture({ src, alt, style }: { src: string; alt: string; style?: CSSProperties }) {
+  return (
+    <span className="picture block">
+      <img src={src} alt={alt} className="block w-full [image-rendering:auto]" style={style} />
+    </span>
+  );
+}
 
 /** A picture of a frame, gray, with the end points of its stretch printed below. */
 export function FrameView({ picture, alt }: { picture: Schemas["PictureOut"]; alt: string }) {
   return (
     <figure>
-      <img
-        src={picture.url}
-        alt={alt}
-        className="block w-full bg-[#000] [image-rendering:auto]"
-        style={{ aspectRatio: `${picture.width} / ${picture.height}` }}
-      />
+      <Picture src={picture.url} alt={alt} style={{ aspectRatio: `${picture.width} / ${picture.height}` }} />
       <figcaption className="num mt-1 flex items-center gap-2 text-s">
         <span>{picture.black}</span>
-        <span
-          className="h-1.5 flex-1 border border-line"
-          style={{ background: "linear-gradient(90deg, #000, #fff)" }}
-        />
+        <span className="picture-scale h-1.5 flex-1 border border-line" />
         <span>
           {picture.white} <span className="text-ink2">{picture.unit}</span>
         </span>

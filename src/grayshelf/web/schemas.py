@@ -170,6 +170,14 @@ class SetsOut(BaseModel):
     to_build: int
 
 
+class RigZoneOut(BaseModel):
+    """Where a rig stands, by its clock; None: at the site."""
+
+    rig_id: int
+    name: str
+    time_zone: str | None
+
+
 class IntakeOut(BaseModel):
     """The page Intake."""
 
@@ -178,6 +186,7 @@ class IntakeOut(BaseModel):
     latitude: float | None
     longitude: float | None
     zones: list[str]
+    rig_zones: list[RigZoneOut]
     folders: list[FolderOut]
 
 

@@ -21,7 +21,7 @@ from grayshelf.core.errors import CannotCombine, NotFound
 from grayshelf.core.filing.names import master_name, safe_name
 from grayshelf.core.frames.fits_blocks import card_value
 from grayshelf.core.frames.kinds import FrameKind
-from grayshelf.core.frames.write import InputRecord, frame_header, write_master
+from grayshelf.core.frames.write import InputRecord, frame_header, utc_text, write_master
 from grayshelf.core.masters.combine import Combined, CombineSettings, combine
 from grayshelf.core.matching.judge import judge_bias, judge_dark_flat
 from grayshelf.core.matching.match import choose
@@ -83,10 +83,13 @@ def build_master(
     set_id: int,
     progress: Callable[[float], None] = lambda share: None,
     settings: CombineSettings = CombineSettings(),
+    *,
+    again: bool = False,
 ) -> int:
     """Combine a set into a master and put it on the shelf; return the master's set number.
 
-    Building a set that has its master already returns that master: nothing is built twice.
+    Building a set that has its master already returns that master: nothing is built twice. `again` builds it anew, with
+    what fits it now; the former master is taken off the shelf, and can be put back.
 
     Raises
     ------
@@ -97,7 +100,7 @@ def build_master(
         row = session.get(FrameSet, set_id)
         if row is None:
             raise NotFound("This set is no longer in the library.")
-        if row.master_set_id is not None:
+        if row.master_set_id is not None and not again:
             return row.master_set_id
         frames = [f for f in row.frames if f.state in IN_SETS and not f.rejected]
         paths = [library.frame_path(session, f) for f in frames]
@@ -112,7 +115,8 @@ def build_master(
             f"Only {len(used)} of {len(frames)} frames can be used; a master needs {FEWEST} or more.",
             "Shoot more, or look at why the others were left out.",
         )
-    facts = replace(facts, is_master=True, n_combined=len(used))
+    # A master was taken when its first frame began; the last one is told beside it.
+    facts = replace(facts, is_master=True, n_combined=len(used), utc=row.first_utc or facts.utc)
     digest = _digest(inputs, settings, pedestal_path)
     relative = (
         f"masters/{safe_name(facts.camera or 'camera')}/{master_name(facts, len(used))}_{digest[:8]}.fits"
@@ -138,12 +142,14 @@ def build_master(
             "frame_noise": combined.frame_noise,
             "predicted_noise": combined.predicted_noise,
         }
-        extra = {
+        extra: dict[str, tuple[object, str]] = {
             "GSNOISE": (combined.noise, "temporal noise left in a pixel"),
             "GSNOISE1": (combined.frame_noise, "temporal noise of one frame"),
             "GSNOISEP": (combined.predicted_noise, "noise foretold for this many frames"),
             "GSDIGEST": (digest[:32], "inputs and settings"),
         }
+        if row.last_utc is not None:
+            extra["DATE-END"] = (utc_text(row.last_utc), "UTC, start of the last exposure")
         history = [
             f"Combined by Gray Shelf {__version__}: {settings.describe(len(used))}",
             f"{len(used)} of {len(frames)} frames used; the table INPUTS names each with its SHA-256",
@@ -280,7 +286,7 @@ def _enter(
     with library.db.session() as session:
         row = session.get_one(FrameSet, set_id)
         folder = session.get_one(Folder, library.own_folder_id(session))
-        facts = replace(facts_from_json(row.facts), is_master=True, n_combined=n_used)
+        facts = replace(facts_from_json(row.facts), is_master=True, n_combined=n_used, utc=row.first_utc)
         frame = enter_own_file(session, folder, relative, facts, sha256_of(library.root / relative))
         frame.group_key = frame.group_key or "master"
         master = FrameSet(kind=row.kind, is_master=True, n_frames=n_used, n_kept=n_used, facts={})
@@ -323,5 +329,8 @@ def _enter(
                     reason=record.reason,
                 )
             )
+        former = row.master_set_id
         row.master_set_id = master.id
+        if former is not None and former != master.id:
+            session.get_one(FrameSet, former).taken_off = True
         return master.id

@@ -13,7 +13,7 @@ from grayshelf.core.errors import CannotCombine
 from grayshelf.core.frames.sets import nominal_exposure
 from grayshelf.library.catalog import regroup
 from grayshelf.library.library import Library
-from grayshelf.library.models import Folder, Frame, FrameSet, RunShot, RunStep
+from grayshelf.library.models import Folder, Frame, FrameSet, MasterRecord, RunShot, RunStep
 from grayshelf.work.build import FEWEST, build_master
 from grayshelf.work.jobs import JobControl
 
@@ -41,14 +41,14 @@ def build_masters_of_job(
     """
     group_new_frames(library)
     with library.db.session() as session:
-        sets = _sets_of_job(session, control.job_id)
+        sets, anew = _sets_of_job(session, control.job_id)
     built: list[int] = []
     failed: list[dict[str, str]] = []
     for number, (set_id, title) in enumerate(sets):
         control.check()
         tell(number, len(sets), title)
         try:
-            built.append(build_master(library, set_id, lambda share: control.check()))
+            built.append(build_master(library, set_id, lambda share: control.check(), again=set_id in anew))
         except CannotCombine as error:
             failed.append({"title": title, "message": error.message, "advice": error.advice})
     tell(len(sets), len(sets), "")
@@ -56,7 +56,8 @@ def build_masters_of_job(
     return {"masters": built, "failed": failed}
 
 
-def _sets_of_job(session: Session, job_id: int) -> list[tuple[int, str]]:
+def _sets_of_job(session: Session, job_id: int) -> tuple[list[tuple[int, str]], set[int]]:
+    """Sets to build, with their titles; and which of them have a master that is to be built anew."""
     rows = session.scalars(
         select(FrameSet)
         .where(
@@ -74,26 +75,34 @@ def _sets_of_job(session: Session, job_id: int) -> list[tuple[int, str]]:
     first = {"bias": 0, "dark": 1, "dark flat": 2, "flat": 3}
     rows = [*rows, *_flats_that_waited(session, rows)]
     ordered = sorted(rows, key=lambda r: (first.get(r.kind, 9), r.id))
-    return [(r.id, f"the master {r.kind} {r.facts.get('filter_code') or ''}".strip()) for r in ordered]
+    titled = [(r.id, f"the master {r.kind} {r.facts.get('filter_code') or ''}".strip()) for r in ordered]
+    return titled, {r.id for r in rows if r.master_set_id is not None}
 
 
 def _flats_that_waited(session: Session, shot: Sequence[FrameSet]) -> list[FrameSet]:
-    """Loose flats of earlier days at the exposures of the dark flats that this job shot."""
+    """Flats of earlier days at the exposures of the dark flats that this job shot: loose ones, and those whose master
+    had something taken off it that was not as it should be (a dark flat with a light leak)."""
     dark_flats = [r for r in shot if r.kind == "dark flat"]
     if not dark_flats:
         return []
-    loose = session.scalars(
+    flats = session.scalars(
         select(FrameSet).where(
             FrameSet.kind == "flat",
             FrameSet.is_master.is_(False),
-            FrameSet.master_set_id.is_(None),
             FrameSet.measurement_id.is_(None),
             FrameSet.camera.in_([r.camera for r in dark_flats]),
             FrameSet.id.not_in([r.id for r in shot]),
             FrameSet.n_kept >= FEWEST,
         )
     )
-    return [r for r in loose if any(_of_one_exposure(r, dark_flat) for dark_flat in dark_flats)]
+    waited = []
+    for flat in flats:
+        record = None if flat.master_set_id is None else session.get(MasterRecord, flat.master_set_id)
+        if record is not None and not (record.pedestal_kind and record.care):
+            continue
+        if any(_of_one_exposure(flat, dark_flat) for dark_flat in dark_flats):
+            waited.append(flat)
+    return waited
 
 
 def _of_one_exposure(flat: FrameSet, dark_flat: FrameSet) -> bool:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import asdict, dataclass
 from datetime import date
@@ -17,7 +18,7 @@ from grayshelf.core.errors import Conflict, UnreadableFrame
 from grayshelf.core.sensor.bias import read_bias
 from grayshelf.core.sensor.pairs import channels, even_part, read_pair, thinned, usual_noise, whole_part
 from grayshelf.core.sensor.sorting import HandedIn, sort_out
-from grayshelf.core.sensor.statistics import camera_white
+from grayshelf.core.sensor.statistics import UNSHIFTED_ENDS, camera_white
 from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.files import read_pixels
 from grayshelf.library.library import Library
@@ -133,8 +134,8 @@ def plan_disk(
         source="disk",
         gains=gains,
         settings={
-            "white_adu": camera_white(kept[0].sample_step or 1),
-            "sample_step": kept[0].sample_step,
+            "white_adu": _white_of(kept),
+            "sample_step": _common_step(kept),
             "bayer_pattern": facts.bayer_pattern,
             "width": facts.width,
             "height": facts.height,
@@ -147,6 +148,18 @@ def plan_disk(
     session.add(row)
     session.flush()
     return row
+
+
+def _common_step(rows: Sequence[FrameSet]) -> int | None:
+    """The step of the samples, as far as any set tells: a full or an empty frame has none."""
+    known = Counter(r.sample_step for r in rows if r.sample_step is not None)
+    return known.most_common(1)[0][0] if known else None
+
+
+def _white_of(rows: Sequence[FrameSet]) -> int:
+    """The level at which the camera is full: the end of unshifted 12 or 14 bits where flats stand at it, else by the step."""
+    ends = [int(r.level_adu) for r in rows if r.kind == "flat" and r.level_adu in UNSHIFTED_ENDS]
+    return max(ends, default=camera_white(_common_step(rows)))
 
 
 def _handed_in(row: FrameSet) -> HandedIn:
@@ -309,8 +322,7 @@ class _Reader:
                         pedestal_adu=level,
                         white_adu=white,
                         exposure_s=float(source.facts.get("exposure_s") or 0.0),
-                        # The light of another night is another light, so no line of time is drawn through them.
-                        source=f"set {source.id}",
+                        source=_light_of(source),
                     )
                     for name in a
                 },
@@ -358,6 +370,13 @@ class _Reader:
             row = session.get_one(Measurement, self.row.id)
             known = {name: v for name, v in usual.items() if v is not None}
             row.settings = {**row.settings, "usual": {**row.settings.get("usual", {}), f"{gain:g}": known}}
+
+
+def _light_of(flats: FrameSet) -> str:
+    """By what flats may be of one light: whether they are, their rates tell when the line of time is drawn."""
+    facts = flats.facts
+    parts = (flats.night, facts.get("telescope"), facts.get("filter_code"))
+    return ", ".join(str(p) for p in parts if p is not None) or f"set {flats.id}"
 
 
 def _couples(frames: Sequence[Frame], most: int) -> list[tuple[Frame, Frame]]:

@@ -176,6 +176,62 @@ function Site({ data }: { data: Schemas["IntakeOut"] }) {
   );
 }
 
+/** Rigs that stand elsewhere: their frames that name no place have their nights by another clock. */
+function RigZones({ data }: { data: Schemas["IntakeOut"] }) {
+  const keep = useChange(({ rig, zone }: { rig: number; zone: string | null }) =>
+    get(
+      api.PUT("/api/rigs/{rig_id}/time-zone", {
+        params: { path: { rig_id: rig } },
+        body: { time_zone: zone },
+      }),
+    ),
+  );
+  const [typed, setTyped] = useState<Record<number, string>>({});
+  if (data.rig_zones.length === 0) return null;
+  return (
+    <details className="border-t border-line pt-2">
+      <summary className="cursor-pointer py-1">Rigs that stand in another time zone</summary>
+      <ul>
+        {data.rig_zones.map((rig) => {
+          const now = typed[rig.rig_id] ?? rig.time_zone ?? "";
+          return (
+            <li key={rig.rig_id}>
+              <form
+                className="grid grid-cols-[84px_1fr_auto] items-center gap-2 py-1"
+                onSubmit={(event) => {
+                  event.preventDefault();
+                  keep.mutate({ rig: rig.rig_id, zone: now.trim() || null });
+                }}
+              >
+                <label htmlFor={`zone-${rig.rig_id}`} className="truncate" title={rig.name}>
+                  {rig.name}
+                </label>
+                <input
+                  id={`zone-${rig.rig_id}`}
+                  list="zones"
+                  value={now}
+                  placeholder="as the site"
+                  onChange={(e) => setTyped((t) => ({ ...t, [rig.rig_id]: e.target.value }))}
+                  className="h-8 min-w-0 rounded-sm border border-rule bg-card px-2 placeholder:text-ink2"
+                />
+                <Button
+                  type="submit"
+                  disabled={now === (rig.time_zone ?? "") || keep.isPending}
+                  aria-label={`Keep the time zone of ${rig.name}`}
+                >
+                  Keep
+                </Button>
+              </form>
+            </li>
+          );
+        })}
+      </ul>
+      {keep.data && <p role="status">{keep.data.message}</p>}
+      {keep.error ? <Trouble error={keep.error} /> : null}
+    </details>
+  );
+}
+
 const THOUGHT: Record<string, string> = {
   "in doubt": "only in the file’s name, so it asks for care",
   agree: "from the files’ names, which agree",
@@ -468,6 +524,7 @@ export function Intake() {
             ))}
           </ul>
           <Site key={`${data.time_zone}${data.site}${data.latitude}${data.longitude}`} data={data} />
+          <RigZones data={data} />
         </div>
         <section className="min-w-0">
           {data.folders.length > 0 && (

@@ -5,7 +5,7 @@ import { api, get, type Schemas } from "../../api/client";
 import { useCard, useChange } from "../../api/hooks";
 import { Button, Figure, Key, Trouble, Waiting } from "../../parts/basics";
 import { FilterStamp } from "../../parts/FilterStamp";
-import { FrameView } from "../../parts/FrameView";
+import { FrameView, Picture } from "../../parts/FrameView";
 import { Ruler } from "../../parts/Ruler";
 import { ageFill, ageInk } from "../../parts/Spine";
 
@@ -138,10 +138,9 @@ function Pictures({ card }: { card: CardData }) {
       {step === 0 ? (
         <FrameView picture={card.picture} alt={`Picture of ${card.title}`} />
       ) : (
-        <img
+        <Picture
           src={`/api/frames/${shown.frame_id}/picture.png?size=640`}
           alt={`Picture of ${shown.name}`}
-          className="block w-full bg-[#000]"
           style={{ aspectRatio: `${card.picture.width} / ${card.picture.height}` }}
         />
       )}

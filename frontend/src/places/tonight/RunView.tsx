@@ -6,6 +6,7 @@ import { useChange, useJobAction } from "../../api/hooks";
 import { Bar, Button, ColumnHead, Key, PageHead, Trouble } from "../../parts/basics";
 import { useHere } from "../../parts/context";
 import { FilterStamp } from "../../parts/FilterStamp";
+import { Picture } from "../../parts/FrameView";
 import { Ruler } from "../../parts/Ruler";
 import { DemoPace } from "./DemoPace";
 import { ExposureChart } from "./ExposureChart";
@@ -76,11 +77,9 @@ function SearchView({ search }: { search: Search }) {
       <section>
         <ColumnHead>{last ? `Shot ${last.number}` : "Picture"}</ColumnHead>
         {last && (
-          <img
-            src={last.picture}
-            alt={`Shot ${last.number}, ${last.exposure}`}
-            className="mt-2 block w-full bg-[#000]"
-          />
+          <div className="mt-2">
+            <Picture src={last.picture} alt={`Shot ${last.number}, ${last.exposure}`} />
+          </div>
         )}
       </section>
     </>
@@ -119,11 +118,9 @@ function SeriesView({ series, search }: { series: Schemas["SeriesOut"]; search: 
       <section>
         <ColumnHead>{series.last ? `Frame ${series.last.number}` : "Picture"}</ColumnHead>
         {series.last && (
-          <img
-            src={series.last.picture}
-            alt={`Frame ${series.last.number}`}
-            className="mt-2 block w-full bg-[#000]"
-          />
+          <div className="mt-2">
+            <Picture src={series.last.picture} alt={`Frame ${series.last.number}`} />
+          </div>
         )}
       </section>
     </>

@@ -24,7 +24,9 @@ _IN_NAME = {
         rf"{_START}(?:exp(?:osure)?[-_ ]?)?(\d+(?:\.\d+)?)s(?:ec)?(?![A-Za-z])", re.IGNORECASE
     ),
     # A sign counts as one only where it cannot be a hyphen between two words.
-    "sensor_temp_c": re.compile(r"(?:^|[_ (]|-(?=-))([-−+]?(?:0|[1-9]\d*)(?:\.\d+)?)°?c(?![a-z])", re.IGNORECASE),
+    "sensor_temp_c": re.compile(
+        r"(?:^|[_ (]|-(?=-))([-−+]?(?:0|[1-9]\d*)(?:\.\d+)?)°?c(?![a-z])", re.IGNORECASE
+    ),
     "gain": re.compile(rf"{_START}(?:gain|iso)[-_ ]?{_DECIMAL}", re.IGNORECASE),
     "offset": re.compile(rf"{_START}offset[-_ ]?{_DECIMAL}", re.IGNORECASE),
     "binning": re.compile(rf"{_START}bin(?:ning)?[-_ ]?{_NUMBER}", re.IGNORECASE),

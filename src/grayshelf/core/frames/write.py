@@ -34,7 +34,7 @@ def _imagetyp(facts: FrameFacts) -> str | None:
     return (_MASTER_IMAGETYP if facts.is_master else IMAGETYP).get(facts.kind) if facts.kind else None
 
 
-def _time(moment: datetime) -> str:
+def utc_text(moment: datetime) -> str:
     """UTC without a zone letter, as the Standard has it."""
     return moment.astimezone(UTC).replace(tzinfo=None).isoformat(timespec="milliseconds")
 
@@ -46,7 +46,7 @@ def frame_header(facts: FrameFacts, extra: Mapping[str, tuple[object, str]] | No
         ("IMAGETYP", _imagetyp(facts), "kind of frame"),
         ("INSTRUME", facts.camera, "camera"),
         ("EXPTIME", facts.exposure_s, "[s] exposure"),
-        ("DATE-OBS", _time(facts.utc) if facts.utc else None, "UTC, start of exposure"),
+        ("DATE-OBS", utc_text(facts.utc) if facts.utc else None, "UTC, start of exposure"),
         ("GAIN", facts.gain, "gain setting of the camera"),
         ("OFFSET", facts.offset, "offset setting of the camera"),
         ("XBINNING", facts.binning_x, "binning in x"),

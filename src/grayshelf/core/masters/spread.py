@@ -59,10 +59,8 @@ class StackNoise:
     trimmed: int
     """Furthest samples left out of it."""
 
-    @property
-    def typical(self) -> float:
-        """Noise at the middle level."""
-        return float(np.sqrt(self.variances[self.variances.size // 2]))
+    typical: float = 0.0
+    """Noise of the usual pixel."""
 
 
 def steady_rms(values: NDArray[np.floating], always_within: float = 0.0) -> float:
@@ -156,7 +154,9 @@ def stack_noise(samples: NDArray[np.float32], quantum: float = 0.0) -> StackNois
     # What is left beside an outlier is not trimmed: it may scatter as any samples do.
     rare = _rarely_exceeded(n - trimmed) if trimmed else math.inf
     factor = 1.0 / _trimmed_of_normal(n, trimmed) if trimmed else 1.0
-    return StackNoise(levels, np.maximum(variances, 1e-20), quantum, rare, factor, trimmed)
+    variances = np.maximum(variances, 1e-20)
+    usual = math.sqrt(float(np.median(variances[number])))
+    return StackNoise(levels, variances, quantum, rare, factor, trimmed, usual)
 
 
 def _by_differences(samples: NDArray[np.float32], number: NDArray[np.int64], quantum: float) -> Floats:

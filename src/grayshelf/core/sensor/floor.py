@@ -4,11 +4,12 @@ mean(o) = a + s·o is a straight line wherever nothing is clipped. With s·o tak
 sample one distribution of lowest pixels. The number of good pixels that a frame has below a depth x is λ(x); a
 share q of frames stays above the depth at which λ = −ln q.
 
-Each pixel's read noise is normal, but pixels differ in it, so λ(x) = Σ w_k·Φ(x/σ_k): so many pixels a frame of
-each σ. The w_k are those of greatest likelihood for the counted lowest pixels (the nonparametric estimate of a
-mixture, Kiefer & Wolfowitz 1956, Ann. Math. Statist. 27, 887, found by the usual multiplicative steps; from
-memory). Sixty frames measure λ down to a sixtieth; the mixture carries it the little way on to a hundredth, as
-no single frame's minimum could.
+Which pixels are the lowest is known, so each says of itself how often it came so low and how deep. A pixel is
+either steady, with a normal read noise of its own, or a telegraph: now and then it jumps down by an amount of its
+own (random telegraph noise). How many pixels there are of each is a mixture over a grid of both, drawn from its
+posterior by Gibbs sampling (Diebolt & Robert 1994, J. R. Stat. Soc. B 56, 363; from memory): each draw is a sensor that
+could have given these frames, and λ of all draws says what is known and how well. A pixel that came deep once in ten
+frames may be very noisy or not: the draws differ, and the ± grows.
 """
 
 from __future__ import annotations
@@ -16,10 +17,10 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.optimize import brentq
 from scipy.special import ndtr, ndtri
 
 from grayshelf.core.sensor.bias import BiasReading, DeadPixel, good_minimum, good_zeros
@@ -34,13 +35,23 @@ LEAST_RISE_ADU = 2.0
 FEWEST_IN_TAIL = 30
 #: ... and from fewer frames, nothing is said at all.
 FEWEST_FRAMES = 4
-#: The deepest pixel seen lies at least this many of its own standard deviations down. A single deep pixel would
-#: otherwise be taken for one so noisy that it might as well have been at zero.
-DEEPEST_IN_SIGMAS = 3.3
-#: Standard deviations in the mixture, and how often the weights are improved.
-_SIGMAS, _ROUNDS = 36, 1500
-#: Counts drawn anew to see how far the answer is from being certain.
-_REDRAWN = 40
+#: So many of the lowest pixels of a frame are asked, on average: the deepest, where noisy pixels rule.
+ASKED_PER_FRAME = 60
+#: The noisiest pixel that is reckoned with: the deepest level seen is no more than this many of its σ down.
+DEEPEST_IN_SIGMAS = 1.2
+_SIGMAS = 36
+#: Jumps of telegraph pixels: how many amounts, and how often they are down.
+_JUMPS, _SHARES_DOWN = 18, (0.004, 0.015, 0.06, 0.25)
+#: Pixels of each kind that are thought of before any is seen: steady ones, and telegraphs, which may hide for long.
+_PRIOR_STEADY, _PRIOR_TELEGRAPH = 0.035, 0.0003
+_OTHERS = 1e-3
+#: Share of a depth that the kinds of pixel are no better than.
+MODEL_WITHIN = 0.03
+_BURN_IN, _WARM_UP, _DRAWS = 30, 10, 100
+#: Depths at which λ is reckoned; between them ln λ is nearly straight.
+_GRID = 700
+#: The draws' own median and their central 95 %.
+_CENTRAL = (0.025, 0.975)
 
 
 @dataclass(frozen=True)
@@ -58,40 +69,69 @@ class PedestalLine:
 
 
 @dataclass(frozen=True)
+class PixelKinds:
+    """The kinds of pixel in the mixture: below a depth x lies the share (1 − p)·Φ(x/σ) + p·Φ((x + a)/σ) of samples."""
+
+    sigma: NDArray[np.float64]
+    """Shape (k,): read noise, ADU."""
+    jump: NDArray[np.float64]
+    """Shape (k,): a, by how much it jumps down; 0 for steady ones."""
+    down: NDArray[np.float64]
+    """Shape (k,): p, the share of frames in which it is down."""
+
+    def below(self, depth: NDArray[np.float64] | float) -> NDArray[np.float64]:
+        """Share of samples below a depth, shape (..., k)."""
+        x = np.asarray(depth, np.float64)[..., None]
+        steady = ndtr(x / self.sigma)
+        return np.asarray(steady + self.down * (ndtr((x + self.jump) / self.sigma) - steady))
+
+
+@dataclass(frozen=True)
 class FloorTail:
     """How the lowest good pixels thin out with their depth below the pedestal. ADU; one frame."""
 
     threshold: float
-    """Depth (negative: below the pedestal) up to which pixels were counted."""
-    sigmas: NDArray[np.float64]
-    """Shape (k,): the read noises in the mixture."""
-    weights: NDArray[np.float64]
-    """Shape (1 + redrawn, k): good pixels a frame of each; first from the counts, then from counts drawn anew."""
+    """Depth (negative: below the pedestal) up to which pixels were asked."""
+    kinds: PixelKinds
+    counts: NDArray[np.float64]
+    """Shape (draws, k): good pixels of each kind, in sensors that could have given these frames."""
     n_frames: int
 
     def depth(self, share_of_frames: float) -> float:
         """The depth that the darkest good pixel of this share of frames stays above."""
-        return self._depth(self.weights[0], share_of_frames)
+        return float(np.median(self._depths(share_of_frames)))
 
     def uncertainty(self, share_of_frames: float) -> float:
-        """95 % uncertainty of `depth`, half width."""
-        drawn = [self._depth(w, share_of_frames) for w in self.weights[1:]]
-        return Z95 * float(np.std(drawn))
+        """95 % uncertainty of `depth`, half width: to the further end of the draws' central 95 %, and what the grid and
+        the pattern of the pedestal, which no draw knows of, are good for."""
+        depths = self._depths(share_of_frames)
+        low, high = np.quantile(depths, _CENTRAL)
+        middle = float(np.median(depths))
+        return math.hypot(max(high - middle, middle - low), MODEL_WITHIN * middle)
+
+    def surely_above(self, share_of_frames: float) -> float:
+        """The depth that the darkest good pixel stays above in 99 of 100 of the sensors there could be."""
+        return float(np.quantile(self._depths(share_of_frames), 0.01)) * (1.0 + MODEL_WITHIN)
 
     def clipped_per_frame(self, depth: float) -> float:
         """Good pixels a frame below a depth; above the threshold it is at least that many."""
-        return float(self.weights[0] @ ndtr(min(depth, self.threshold) / self.sigmas))
+        return float(np.median(self.counts @ self.kinds.below(min(depth, self.threshold))))
 
-    def _depth(self, weights: NDArray[np.float64], share_of_frames: float) -> float:
-        rate = -math.log(share_of_frames)
+    def _depths(self, share_of_frames: float) -> NDArray[np.float64]:
+        """For each draw, where λ = −ln q."""
+        rate = math.log(-math.log(share_of_frames))
+        grid, logs = self._curves
+        found = [np.interp(rate, curve, grid) for curve in logs]
+        return np.array(found)
 
-        def excess(depth: float) -> float:
-            return float(weights @ ndtr(depth / self.sigmas)) - rate
-
-        deepest = -40.0 * float(self.sigmas[-1])
-        if excess(0.0) <= 0 or excess(deepest) >= 0:
-            return 0.0
-        return float(brentq(excess, deepest, 0.0, xtol=1e-3))
+    @cached_property
+    def _curves(self) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """ln λ of each draw on a grid of depths, both rising."""
+        reach = 30.0 * float(self.kinds.sigma.max()) + float(self.kinds.jump.max())
+        nearest = 0.5 * abs(self.threshold) or 1e-3 * reach
+        grid = -np.geomspace(reach, nearest, _GRID)
+        many = self.counts @ self.kinds.below(grid).T
+        return grid, np.log(np.maximum(many, 1e-300))
 
 
 def fit_line(readings: Sequence[BiasReading], dead: Sequence[DeadPixel]) -> PedestalLine | None:
@@ -140,16 +180,24 @@ def fit_tail(
         return None
     bad = np.array([d.index for d in dead], np.int64)
     reach = min(r.complete_to - _base(line, r) for r in pool)
-    parts = []
+    parts, places = [], []
     for reading in pool:
         lowest = np.array(reading.lowest, np.int64).reshape(-1, 2)
-        parts.append(lowest[~np.isin(lowest[:, 0], bad), 1] - _base(line, reading))
-    depths = np.concatenate(parts)
+        good = ~np.isin(lowest[:, 0], bad)
+        parts.append(lowest[good, 1] - _base(line, reading))
+        places.append(lowest[good, 0])
+    depths, index = np.concatenate(parts), np.concatenate(places)
     # A level stands for half a step to either side, and the line's own scatter must not drop it.
-    depths = depths[depths < reach + sample_step / 2.0]
+    asked = depths < reach + sample_step / 2.0
+    depths, index = depths[asked], index[asked]
     if depths.size < FEWEST_IN_TAIL or reach >= 0:
         return _no_tail(pool, dead, line, float(sample_step)) if len(pool) >= FEWEST_FRAMES else None
-    return _mixture(depths, len(pool), reach, float(sample_step))
+    deep = np.sort(depths)[min(ASKED_PER_FRAME * len(pool), depths.size) - 1]
+    threshold = min(reach, float(deep)) + sample_step / 2.0
+    asked = depths < threshold
+    n_pixels = min(r.n_pixels for r in pool) - len(dead)
+    usual = float(np.median([r.spread for r in pool]))
+    return _drawn(depths[asked], index[asked], len(pool), n_pixels, threshold, float(sample_step), usual)
 
 
 def _no_tail(
@@ -161,29 +209,87 @@ def _no_tail(
     reach = -float(ndtri(-math.log(0.99)))
     # One pixel a frame, so much below at 99 %; half of the drawn ones a step deeper.
     sigmas = np.array([max(step - deepest, step), max(2.0 * step - deepest, 2.0 * step)]) / reach
-    weights = np.vstack([[1.0, 0.0], *([[1.0, 0.0], [0.0, 1.0]] * (_REDRAWN // 2))])
-    return FloorTail(0.0, sigmas, weights, len(pool))
+    kinds = PixelKinds(sigmas, np.zeros(2), np.zeros(2))
+    return FloorTail(0.0, kinds, np.array([[1.0, 0.0], [1.0, 0.0], [0.0, 1.0]]), len(pool))
 
 
-def _mixture(depths: NDArray[np.float64], n_frames: int, reach: float, step: float) -> FloorTail:
-    """Fit how many pixels there are of each read noise to the counts of depths, from `reach` down."""
-    deepest = float(depths.min())
-    width = max(step, math.ceil((reach - deepest + step) / 80.0 / step) * step)
-    filled = math.ceil((reach - deepest + step) / width)
-    # Empty bins further down count too: nothing was seen there.
-    edges = reach + step / 2.0 - width * np.arange(filled + 41)
-    counts = np.histogram(depths, bins=edges[::-1])[0][::-1].astype(np.float64)
-    sigmas = np.geomspace(abs(reach) / 6.0, abs(deepest) / DEEPEST_IN_SIGMAS, _SIGMAS)
-    share = ndtr(edges[:-1, None] / sigmas) - ndtr(edges[1:, None] / sigmas)
-    seen = np.maximum(share.sum(axis=0), 1e-300)
-    share = share / seen
-    # The same frames always give the same uncertainty.
+def _kinds(threshold: float, deepest: float, usual: float) -> PixelKinds:
+    """The grid: read noises from the quietest pixel that comes so low to the noisiest, jumps from just there on down."""
+    sigmas = np.geomspace(abs(threshold) / 6.5, max(abs(deepest) / DEEPEST_IN_SIGMAS, usual * 1.5), _SIGMAS)
+    jumps = np.linspace(max(abs(threshold) - 3.0 * usual, usual), abs(deepest) + usual, _JUMPS)
+    pairs = [(a, p) for a in jumps for p in _SHARES_DOWN]
+    return PixelKinds(
+        np.concatenate([sigmas, np.full(len(pairs), max(usual, abs(threshold) / 6.5))]),
+        np.concatenate([np.zeros(_SIGMAS), [a for a, _ in pairs]]),
+        np.concatenate([np.zeros(_SIGMAS), [p for _, p in pairs]]),
+    )
+
+
+def _drawn(
+    depths: NDArray[np.float64],
+    index: NDArray[np.int64],
+    n_frames: int,
+    n_pixels: int,
+    threshold: float,
+    step: float,
+    usual: float,
+) -> FloorTail:
+    """Draw sensors that could have given these depths."""
+    kinds = _kinds(threshold, float(depths.min()), usual)
+    # Levels of different offsets lie between one another: told apart no finer than the noise lets them be.
+    fineness = max(0.25 * step, usual / 6.0)
+    levels, level_of = np.unique(np.round(depths / fineness) * fineness, return_inverse=True)
+    # How likely a pixel of each kind gives a level; a level stands for half a step to either side of it.
+    log_level = np.log(
+        np.maximum(kinds.below(levels + step / 2.0) - kinds.below(levels - step / 2.0), 1e-300)
+    )
+    log_above = np.log(np.maximum(1.0 - kinds.below(threshold), 1e-300))
+    likelihoods, repeats = _pixels_alike(index, level_of, log_level, log_above, n_frames, n_pixels)
+    # The same frames always give the same answer.
     rng = np.random.default_rng(1288)
-    drawn = np.vstack([counts, rng.poisson(counts, (_REDRAWN, counts.size))])
-    weights = np.repeat(drawn.sum(axis=1, keepdims=True) / _SIGMAS, _SIGMAS, axis=1)
-    for _ in range(_ROUNDS):
-        weights = weights * ((drawn / np.maximum(weights @ share.T, 1e-12)) @ share)
-    return FloorTail(reach + step / 2.0, sigmas, weights / seen / n_frames, n_frames)
+    prior = np.where(kinds.jump > 0.0, _PRIOR_TELEGRAPH, _PRIOR_STEADY)
+    # Most pixels of most sensors are alike: from there on the noisy ones are found, rather than left over.
+    alike = int(np.argmax(repeats @ np.log(np.maximum(likelihoods[:, :_SIGMAS], 1e-300))))
+    weights = np.full(kinds.sigma.size, _OTHERS / kinds.sigma.size)
+    weights[alike] += 1.0 - _OTHERS
+    for _ in range(_BURN_IN):
+        shares = likelihoods * weights
+        shares /= shares.sum(axis=1, keepdims=True)
+        weights = (repeats @ shares + prior) / (repeats.sum() + prior.sum())
+    draws = []
+    for number in range(_WARM_UP + _DRAWS):
+        shares = likelihoods * weights
+        shares /= shares.sum(axis=1, keepdims=True)
+        counts = rng.multinomial(repeats, shares).sum(axis=0)
+        weights = rng.dirichlet(counts + prior) + 1e-300
+        if number >= _WARM_UP:
+            draws.append(counts)
+    return FloorTail(threshold, kinds, np.array(draws, np.float64), n_frames)
+
+
+def _pixels_alike(
+    index: NDArray[np.int64],
+    level_of: NDArray[np.int64],
+    log_level: NDArray[np.float64],
+    log_above: NDArray[np.float64],
+    n_frames: int,
+    n_pixels: int,
+) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
+    """Likelihoods of each kind for pixels that gave the same levels, shape (groups, k), and how many pixels those are."""
+    groups: dict[tuple[int, ...], int] = {}
+    order = np.lexsort((level_of, index))
+    starts = np.flatnonzero(np.diff(index[order], prepend=-1))
+    for part in np.split(level_of[order], starts[1:]):
+        key = tuple(int(v) for v in part)
+        groups[key] = groups.get(key, 0) + 1
+    # Pixels that never came so low are the largest group.
+    rows = [n_frames * log_above]
+    repeats = [n_pixels - starts.size]
+    for key, count in groups.items():
+        rows.append(log_level[list(key)].sum(axis=0) + max(n_frames - len(key), 0) * log_above)
+        repeats.append(count)
+    logs = np.array(rows)
+    return np.exp(logs - logs.max(axis=1, keepdims=True)), np.array(repeats, np.int64)
 
 
 def _base(line: PedestalLine, reading: BiasReading) -> float:

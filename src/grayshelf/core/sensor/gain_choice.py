@@ -6,8 +6,13 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+import numpy as np
+from scipy.optimize import nnls
+
 #: A drop of read noise by more than this between neighbouring gains is a switch of conversion (domain: gain).
 SWITCH_DROP = 0.25
+#: Gains whose e⁻/ADU differ by less than this factor tell no trend of the read noise.
+TREND_OVER = 1.4
 #: Broad band: the gain just after a switch, if it costs less dynamic range than this.
 SWITCH_COSTS_AT_MOST = 0.5
 #: Narrow band: the lowest gain whose read noise is within this of the best.
@@ -46,8 +51,8 @@ class GainChoice:
 
     unity_gain: float | None
     unity_note: str
-    switch: tuple[float, float] | None
-    """Between these two settings the read noise drops."""
+    switch: ConversionSwitch | None
+    """Between two settings the read noise drops."""
     suggestions: tuple[Suggestion, ...]
 
 
@@ -70,15 +75,54 @@ def choose_gain(figures: Sequence[GainFigures], word: str = "gain") -> GainChoic
     return GainChoice(unity, note, switch, suggestions)
 
 
-def conversion_switch(rows: Sequence[GainFigures]) -> tuple[float, float] | None:
-    """The two neighbouring gains between which the read noise drops the most, by more than a quarter."""
-    drops = [
-        (1.0 - b.read_noise_e / a.read_noise_e, (a.gain, b.gain))
-        for a, b in zip(rows, rows[1:], strict=False)
-        if a.read_noise_e > 0
-    ]
-    best = max(drops, default=None)
-    return best[1] if best is not None and best[0] > SWITCH_DROP else None
+@dataclass(frozen=True)
+class ConversionSwitch:
+    """A drop of the read noise that the trend of the other gains does not explain."""
+
+    below: float
+    above: float
+    certain: bool
+    """False: too few gains were measured to tell a switch from a steep fall. It is a question, not a statement."""
+
+
+def conversion_switch(rows: Sequence[GainFigures]) -> ConversionSwitch | None:
+    """Where the read noise drops by more than a quarter beyond what the other gains let one expect.
+
+    Read noise falls with the gain on any sensor: what the converter adds is fewer electrons, so RN² = a² + b²·g² with
+    g in e⁻/ADU, a from before the converter and b from it. Over a wide step that alone may halve it. So the gains on one
+    side of a step, fitted by that curve, are carried over to the other: only what they do not explain is a switch.
+    """
+    known = [r for r in rows if r.read_noise_e > 0 and r.e_per_adu > 0]
+    found: list[tuple[float, ConversionSwitch]] = []
+    for i, (a, b) in enumerate(zip(known, known[1:], strict=False)):
+        left, right = known[: i + 1], known[i + 1 :]
+        drops = []
+        if _tells_a_trend(left):
+            drops.append(1.0 - b.read_noise_e / _carried_over(left, b.e_per_adu))
+        if _tells_a_trend(right):
+            drops.append(1.0 - _carried_over(right, a.e_per_adu) / a.read_noise_e)
+        # Without a trend: more than all of it being the converter's is a switch, less may be one.
+        alone = 1.0 - b.read_noise_e / a.read_noise_e
+        steeper = 1.0 - (b.read_noise_e / a.read_noise_e) / min(b.e_per_adu / a.e_per_adu, 1.0)
+        beyond = min(drops) if drops else alone
+        if beyond > SWITCH_DROP and alone > SWITCH_DROP:
+            certain = bool(drops) or steeper > SWITCH_DROP
+            found.append((beyond, ConversionSwitch(a.gain, b.gain, certain)))
+    return max(found, key=lambda item: item[0])[1] if found else None
+
+
+def _tells_a_trend(rows: Sequence[GainFigures]) -> bool:
+    """Whether gains lie far enough apart for a curve through them to be carried on."""
+    conversions = [r.e_per_adu for r in rows]
+    return max(conversions) >= TREND_OVER * min(conversions)
+
+
+def _carried_over(rows: Sequence[GainFigures], e_per_adu: float) -> float:
+    """Read noise at another conversion by the curve through these gains, each weighing by its share."""
+    noise = np.array([r.read_noise_e for r in rows])
+    curve = np.array([[1.0, r.e_per_adu**2] for r in rows]) / noise[:, None] ** 2
+    (before, converter), _ = nnls(curve, np.ones(len(rows)))
+    return math.sqrt(max(before + converter * e_per_adu**2, 1e-12))
 
 
 def _unity(rows: Sequence[GainFigures], word: str) -> tuple[float | None, str]:
@@ -96,12 +140,14 @@ def _unity(rows: Sequence[GainFigures], word: str) -> tuple[float | None, str]:
     return None, f"above {word} {native[-1][0]:g}: even there one step is more than an electron, in {unit}"
 
 
-def _broad(rows: Sequence[GainFigures], switch: tuple[float, float] | None, word: str) -> Suggestion | None:
+def _broad(rows: Sequence[GainFigures], switch: ConversionSwitch | None, word: str) -> Suggestion | None:
     known = [(f, f.stops) for f in rows if f.stops is not None]
     if len(known) < 2:
         return None
     best, most = max(known, key=lambda item: item[1] or 0.0)
-    after = next(((f, s) for f, s in known if switch is not None and f.gain == switch[1]), None)
+    after = next(
+        ((f, s) for f, s in known if switch is not None and switch.certain and f.gain == switch.above), None
+    )
     if after is not None and after[0] is not best and (most or 0) - (after[1] or 0) < SWITCH_COSTS_AT_MOST:
         lost = (most or 0) - (after[1] or 0)
         return Suggestion(

@@ -153,7 +153,7 @@ def margin_for(ladder: OffsetLadder, tail: FloorTail | None) -> float:
     usual = max(MARGIN_STEPS * ladder.sample_step, USUAL_MARGIN_ADU)
     if tail is None:
         return usual
-    return max(usual, tail.depth(ladder.share_of_frames) - tail.depth(1.0 - 1.0 / RARE_FRAMES))
+    return max(usual, tail.depth(ladder.share_of_frames) - tail.surely_above(1.0 - 1.0 / RARE_FRAMES))
 
 
 def read_offsets(readings: Sequence[BiasReading], ladder: OffsetLadder) -> OffsetReading:

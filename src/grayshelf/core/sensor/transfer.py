@@ -22,6 +22,8 @@ Z95 = 1.96
 SLOPE_TO = 0.70
 #: The line of linearity runs between these shares of saturation; 1 % off it ends the linear range (domain: gain).
 LINE_FROM, LINE_TO, LINEAR_WITHIN = 0.05, 0.70, 0.01
+#: Levels this near to the line of most are of one light.
+ONE_LIGHT_WITHIN = 0.05
 #: σ²_dark below this, in steps of the converter squared, is lost in the quantisation (EMVA 1288).
 LOST_IN_STEPS = 0.24
 #: Fewer pairs than this within the slope's range are only a quick estimate.
@@ -183,7 +185,9 @@ def read_transfer(
     read_noise, lost = _read_noise(dark_variance, dark_error, sample_step, gain)
     capacity = None
     if reached:
-        capacity = Value((saturation - pedestal) * gain.value, (saturation - pedestal) * gain.plus_minus)
+        saturation, within = _saturation(lit, peak)
+        signal = saturation - pedestal
+        capacity = Value(signal * gain.value, math.hypot(signal * gain.plus_minus, within * gain.value))
     else:
         findings.append(
             Finding(
@@ -192,7 +196,9 @@ def read_transfer(
                 "Add flats that are longer still, until the level rises no more.",
             )
         )
-    rate, off, linear = _linearity(lit, pedestal, saturation if reached else white_adu, reached)
+    line = _linearity(lit, pedestal, saturation if reached else white_adu, reached)
+    rate, off, linear = line.rate_adu_s, line.off, line.limit
+    findings += line.findings
     full_well = _full_well(lit, pedestal, gain, white_adu, sample_step) if reached else None
     points = tuple(
         TransferPoint(
@@ -241,6 +247,17 @@ def read_transfer(
         quick,
         tuple(findings),
     )
+
+
+def _saturation(lit: Sequence[PairReading], peak: int) -> tuple[float, float]:
+    """Level of saturation, and half of what it may be off by: it lies between the level of the variance's peak and the
+    next brighter one, at which the noise is cut off already. The ladder says no more than its steps allow.
+    """
+    below = lit[peak].mean_adu
+    above = next((p.mean_adu for p in lit[peak + 1 :] if p.mean_adu > below), below)
+    # The peak itself scatters, and a flat of full pixels stands for all levels about it.
+    half = 0.5 * (above - below) * 1.3 + 0.002 * above
+    return 0.5 * (below + above), half
 
 
 def _distinct(signals: Sequence[float]) -> int:
@@ -338,15 +355,65 @@ def _read_noise(dark_variance: float, dark_error: float, step: int, gain: Value)
     return Value(noise * gain.value, noise * gain.value * relative), lost
 
 
-def _linearity(
-    lit: Sequence[PairReading], pedestal: float, saturation: float, reached: bool
-) -> tuple[float | None, dict[int, float], Value | None]:
+@dataclass(frozen=True)
+class LineOfTime:
+    """The line of levels over exposures at one light, and where they leave it."""
+
+    rate_adu_s: float | None = None
+    off: Mapping[int, float] = field(default_factory=dict)
+    """For each pair (by its id), the share by which it lies off the line."""
+    limit: Value | None = None
+    findings: tuple[Finding, ...] = ()
+
+
+def of_one_light(pairs: Sequence[PairReading], pedestal: float, saturation: float) -> list[PairReading]:
+    """The pairs of one source whose levels grow as one light's do: brightness is in no header, so the rate tells.
+
+    Of all lines through two of the pairs, the one that most of the others lie near gathers them (Fischler & Bolles 1981,
+    Commun. ACM 24, 381: consensus; from memory): those within `ONE_LIGHT_WITHIN` of it, and brighter ones that fall
+    behind it, as full pixels do.
+    """
+    usable = [p for p in pairs if 0.02 <= (p.mean_adu - pedestal) / (saturation - pedestal) <= LINE_TO]
+    if len({p.exposure_s for p in usable}) < 2:
+        return list(pairs) if len({p.exposure_s for p in pairs}) < 2 else []
+    times = np.array([p.exposure_s for p in usable])
+    signals = np.array([p.mean_adu - pedestal for p in usable])
+    first, second = np.triu_indices(times.size, 1)
+    apart = times[first] != times[second]
+    first, second = first[apart], second[apart]
+    slopes = (signals[second] - signals[first]) / (times[second] - times[first])
+    starts = signals[first] - slopes * times[first]
+    expected = starts[:, None] + slopes[:, None] * times
+    off = np.abs(signals - expected) / np.maximum(expected, 1.0)
+    near = off <= ONE_LIGHT_WITHIN
+    # Rising lines only; of those that gather as many, the one they lie nearest to.
+    score = np.where(slopes > 0.0, near.sum(axis=1) - np.where(near, off, 0.0).mean(axis=1), -1.0)
+    best = int(np.argmax(score))
+    if score[best] <= 0.0:
+        return []
+    start, slope = float(starts[best]), float(slopes[best])
+
+    def belongs(pair: PairReading) -> bool:
+        expected = start + slope * pair.exposure_s
+        signal = pair.mean_adu - pedestal
+        if expected > LINE_TO * (saturation - pedestal):
+            # Near the end it may fall behind, by no more than what is cut off.
+            return signal <= expected * (1.0 + ONE_LIGHT_WITHIN) and signal >= 0.6 * min(
+                expected, saturation - pedestal
+            )
+        return abs(signal - expected) <= ONE_LIGHT_WITHIN * max(expected, 1.0)
+
+    return [p for p in pairs if belongs(p)]
+
+
+def _linearity(lit: Sequence[PairReading], pedestal: float, saturation: float, reached: bool) -> LineOfTime:
     """Rate, each pair's share off the line p + R·(t + t₀), and the highest level within 1 % of it.
 
-    Only pairs of one source lie on one line: the source with most of them is used.
+    Only pairs of one light lie on one line: the light with most of them is used.
     """
     sources = {p.source for p in lit if p.exposure_s > 0}
     by_source = {s: [p for p in lit if p.source == s and p.exposure_s > 0] for s in sources}
+    by_light = {s: of_one_light(pairs, pedestal, saturation) for s, pairs in by_source.items()}
 
     def within(pairs: Sequence[PairReading]) -> list[PairReading]:
         return [
@@ -357,10 +424,22 @@ def _linearity(
             <= LINE_TO * (saturation - pedestal)
         ]
 
-    best = max(by_source.values(), key=lambda pairs: len(within(pairs)), default=[])
+    name = max(sorted(by_light), key=lambda s: len(within(by_light[s])), default=None)
+    best = [] if name is None else by_light[name]
     fitted = within(best)
     if len({p.exposure_s for p in fitted}) < FEWEST_LEVELS:
-        return None, {}, None
+        several = len(sources) > 1 or any(len(by_light[s]) < len(by_source[s]) for s in sources)
+        return LineOfTime(findings=(_no_line(several),) if len(lit) >= FEWEST_LEVELS else ())
+    findings: tuple[Finding, ...] = ()
+    others = len(by_source[name or ""]) - len(best)
+    if others:
+        findings = (
+            Finding(
+                f"{_pairs(others)} {'does' if others == 1 else 'do'} not lie on the line of the others: taken at another "
+                "brightness, so left out of the linearity.",
+                "",
+            ),
+        )
     times = np.array([p.exposure_s for p in fitted])
     levels = np.array([p.mean_adu for p in fitted])
     rate, at_zero = np.polyfit(times, levels, 1, w=1.0 / (levels - pedestal))
@@ -371,15 +450,24 @@ def _linearity(
     upper = [p for p in ordered if p.mean_adu - pedestal >= LINE_FROM * (saturation - pedestal)]
     first_bad = next((i for i, p in enumerate(upper) if abs(off[id(p)]) > LINEAR_WITHIN), None)
     if first_bad is None or first_bad == 0 or not reached:
-        return float(rate), off, None
+        return LineOfTime(float(rate), off, None, findings)
     good, bad = upper[first_bad - 1], upper[first_bad]
     # Between the last good and the first bad level, where the two straight pieces cross the one percent.
     share = (LINEAR_WITHIN - abs(off[id(good)])) / max(abs(off[id(bad)]) - abs(off[id(good)]), 1e-9)
     limit = good.mean_adu + share * (bad.mean_adu - good.mean_adu)
-    return (
-        float(rate),
-        off,
-        Value(float(limit), float(max(0.5 * (bad.mean_adu - good.mean_adu), EVEN_WITHIN * limit))),
+    half = max(0.5 * (bad.mean_adu - good.mean_adu), EVEN_WITHIN * limit)
+    return LineOfTime(float(rate), off, Value(float(limit), float(half)), findings)
+
+
+def _no_line(several: bool) -> Finding:
+    why = (
+        "the flats are of several lights or brightnesses"
+        if several
+        else "there are too few exposures of one light between 5 and 70 % of saturation"
+    )
+    return Finding(
+        f"No line of time can be drawn, since {why}: the linear limit is not measured.",
+        "Take pairs at three exposures or more with the panel left as it is.",
     )
 
 

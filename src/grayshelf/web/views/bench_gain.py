@@ -45,10 +45,15 @@ def gains_out(
     choice = choose_gain(figures, word)
     switch_text = ""
     if choice.switch is not None:
-        a, c = (next(f for f in figures if f.gain == g) for g in choice.switch)
+        a, c = (next(f for f in figures if f.gain == g) for g in (choice.switch.below, choice.switch.above))
+        said = (
+            ": the sensor switches its conversion there."
+            if choice.switch.certain
+            else ". Does the sensor switch its conversion there? A gain between the two, or beside them, would tell."
+        )
         switch_text = (
             f"Between {word} {a.gain:g} and {c.gain:g} the read noise drops from {a.read_noise_e:.1f} to "
-            f"{c.read_noise_e:.1f} e⁻: the sensor switches its conversion there."
+            f"{c.read_noise_e:.1f} e⁻{said}"
         )
     unity = ""
     if figures:
@@ -61,7 +66,9 @@ def gains_out(
         gains=gains,
         unity_gain=choice.unity_gain,
         unity_text=unity,
-        switch=list(choice.switch) if choice.switch else None,
+        switch=[choice.switch.below, choice.switch.above]
+        if choice.switch and choice.switch.certain
+        else None,
         switch_text=switch_text,
         suggestions=[
             b.SuggestionOut(

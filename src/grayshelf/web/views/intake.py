@@ -16,7 +16,7 @@ from grayshelf.core.frames.sets import nominal_exposure, nominal_temperature
 from grayshelf.library.catalog import drop_empty_sets
 from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.library import Library
-from grayshelf.library.models import Folder, Frame, FrameSet, Job, MasterInput, RunShot
+from grayshelf.library.models import Folder, Frame, FrameSet, Job, MasterInput, Rig, RunShot
 from grayshelf.library.shelf import believed, forget_slips, gain_word
 from grayshelf.web import schemas as s
 from grayshelf.web.views import words as w
@@ -52,6 +52,10 @@ def intake_page(library: Library) -> s.IntakeOut:
             latitude=site["latitude"],
             longitude=site["longitude"],
             zones=sorted(available_timezones()),
+            rig_zones=[
+                s.RigZoneOut(rig_id=r.id, name=r.name, time_zone=r.time_zone)
+                for r in session.scalars(select(Rig).order_by(Rig.id))
+            ],
             folders=[
                 s.FolderOut(
                     id=f.id,

@@ -1,0 +1,53 @@
+"""What a file's name says without doubt; names made up here after habits seen in many programs."""
+
+from __future__ import annotations
+
+import pytest
+
+from grayshelf.core.frames.file_names import counters_among, kind_in_name, values_in_name
+from grayshelf.core.frames.kinds import FrameKind
+
+
+def values(name):
+    return {what: found.value for what, found in values_in_name(name).items()}
+
+
+@pytest.mark.parametrize(
+    ("name", "said"),
+    [
+        ("dark_300s_-10C_gain100_bin1.fits", {"exposure_s": 300, "sensor_temp_c": -10, "gain": 100, "binning": 1}),
+        ("Bias_Gain_56_Offset_10_0001.fit.gz", {"gain": 56, "offset": 10}),
+        ("IMG-ISO800-120sec-14.5C-0042.fits.fz", {"gain": 800, "exposure_s": 120}),
+        ("flat_gain_0003.fits", {}), ("gain0.fits", {"gain": 0}), ("x_gain_0000.fits", {}),
+        ("M31_G_0003.fits", {}), ("LIGHT_G_120s.fits", {"exposure_s": 120}), ("G100_0001.fits", {}),
+        ("IC1396C_Ha.fits", {}), ("dark-10C.fits", {}), ("dark--10C.fits", {"sensor_temp_c": -10}), ("dark 10C.fits", {"sensor_temp_c": 10}),
+        ("gain100_gain200.fits", {}), ("bin0002.fits", {}), ("again100.fits", {}), ("cutoff_30.fits", {}),
+        ("0.5s_flat.fits", {"exposure_s": 0.5}), ("offset.fits", {}), ("", {}),
+    ],
+)  # fmt: skip
+def test_a_word_and_its_number_count_and_nothing_else(name, said):
+    assert values(name) == said
+
+
+def test_a_number_that_grows_from_file_to_file_is_a_counter():
+    growing = [f"flat_gain_{i}.fits" for i in (3, 4, 5, 7, 8)]
+    assert counters_among(growing) == {name: frozenset({"gain"}) for name in growing}
+    masters = [f"master_dark_gain_{g}_60s.fits" for g in (0, 100, 200, 300)]
+    assert counters_among(masters) == {}
+    series = [f"dark_gain_100_{i:03d}.fits" for i in range(20)]
+    assert counters_among(series) == {}
+    ladder = [f"bias_offset{o}_{i}.fits" for o in (10, 20, 30) for i in range(3)]
+    assert counters_among(ladder) == {}
+
+
+@pytest.mark.parametrize(
+    ("name", "kind"),
+    [
+        ("master_dark_300s.fits", (FrameKind.DARK, True)), ("Flat-Dark_002.fits", (FrameKind.DARK_FLAT, False)),
+        ("gain100_offset30_0001.fits", (None, False)), ("biases_01.fits", (FrameKind.BIAS, False)),
+        ("darks_and_flats.fits", (None, False)), ("darkness.fits", (None, False)), ("LIGHTS_M31.fits", (FrameKind.LIGHT, False)),
+        ("object_12.fits", (None, False)),
+    ],
+)  # fmt: skip
+def test_the_kind_is_read_from_a_name_only_where_it_says_one(name, kind):
+    assert kind_in_name(name) == kind
