@@ -22,7 +22,7 @@ from grayshelf.library.measurements import (
     throw_away,
 )
 from grayshelf.library.models import Job, Measurement
-from grayshelf.library.shelf import forget_slips
+from grayshelf.library.shelf import forget_slips, gain_word
 from grayshelf.web import schemas as s
 from grayshelf.web import schemas_bench as b
 from grayshelf.web.exports import csv_response
@@ -138,18 +138,19 @@ def accept_value(measurement_id: int, json_data: b.AcceptIn) -> s.Done:
         _refuse_while_measured(session.get(Job, row.job_id) if row.job_id else None)
         if gain not in row.gains:
             raise NotFound(f"Gain {gain:g} was not measured here.", "Choose one that was.")
+        word = gain_word(library, row.camera)
         if row.kind == "offset":
             result = offset_result(library, session, row, gain)[1]
             values = offset_values(result, json_data.offset)
             if values is None:
                 raise Conflict("These frames give no answer, so nothing was kept.", "Measure again.")
             own = values["offset"] != values["lowest"]
-            said = f"Offset {values['offset']:g} is kept for gain {gain:g}."
+            said = f"Offset {values['offset']:g} is kept for {word} {gain:g}."
         else:
             values, own = measured_values(session, row, gain), False
             if values is None:
                 raise Conflict("These frames give no answer, so nothing was kept.", "Measure again.")
-            said = f"{values['e_per_adu']:.3g} e⁻/ADU is kept for gain {gain:g}."
+            said = f"{values['e_per_adu']:.3g} e⁻/ADU is kept for {word} {gain:g}."
         accept(library, session, row, gain, values, own)
     _changed()
     return s.Done(message=said)
@@ -169,8 +170,9 @@ def take_value_back(rig_id: int, json_data: b.ForgetIn) -> s.Done:
     with library.db.session() as session:
         rig = library.rig(session, rig_id)
         forget_newest(library, session, rig.camera, json_data.kind, json_data.gain)
+        word = gain_word(library, rig.camera)
     _changed()
-    return s.Done(message=f"The {json_data.kind} accepted at gain {json_data.gain:g} was taken back.")
+    return s.Done(message=f"The {json_data.kind} accepted at {word} {json_data.gain:g} was taken back.")
 
 
 @bench.post("/measurements/<int:measurement_id>/frames/<string:what>")

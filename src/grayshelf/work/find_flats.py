@@ -32,6 +32,7 @@ from grayshelf.library.library import Library
 from grayshelf.library.measurements import measured_gain
 from grayshelf.library.models import FlatSetting, Job, LightSource, PanelCurve, RunShot, RunStep
 from grayshelf.library.panel_curves import known_points, points_as_json
+from grayshelf.library.shelf import gain_word
 from grayshelf.work.flat_shots import FolderTaker, RigTaker, RowLeftOut, Taker, TestFlat
 from grayshelf.work.gates import diffuser_gate, pass_gate, waiting_behind
 from grayshelf.work.jobs import JobControl, JobRunner
@@ -83,6 +84,7 @@ class FlatSearch(Stepwise):
                 self._refuse,
                 self._handled(),
                 self._left_out,
+                gain_word(self.library, self.rig.camera),
             )
         assert self.devices is not None
         shooter = Shooter(self.library, self.devices, self.control, self.rig, self.zone)

@@ -19,6 +19,7 @@ from grayshelf.core.planning.flat_order import SearchStop, order_response, order
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.models import Job, Rig, RunStep
+from grayshelf.library.shelf import gain_word
 from grayshelf.work.find_flats import FlatSearch, started_now
 from grayshelf.work.flat_shots import need_devices
 from grayshelf.work.gates import diffuser_gate
@@ -113,7 +114,8 @@ class FlatBench:
             return RowSearch(self.library, session, rig, devices, key)
         except GrayShelfError as error:
             raise Conflict(
-                f"{row_name(key)}: {error.message}", f"{error.advice} Or leave that row out.".strip()
+                f"{row_name(key, gain_word(self.library, rig.camera))}: {error.message}",
+                f"{error.advice} Or leave that row out.".strip(),
             ) from error
 
     def again(self, rig_id: int, key: RowKey, *, as_wished: bool) -> int:
@@ -194,9 +196,9 @@ def newest_search(session: Session, rig_id: int) -> Job | None:
     return session.scalar(query)
 
 
-def row_name(key: RowKey) -> str:
+def row_name(key: RowKey, word: str = "gain") -> str:
     """A row in a sentence."""
-    return f"{key.filter_code} at gain {key.gain:g}, offset {key.offset:g}, binning {key.binning}"
+    return f"{key.filter_code} at {word} {key.gain:g}, offset {key.offset:g}, binning {key.binning}"
 
 
 def refuse_what_the_rig_lacks(devices: RigDevices, keys: Sequence[RowKey]) -> None:

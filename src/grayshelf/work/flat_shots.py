@@ -125,8 +125,9 @@ class FolderTaker:
         refuse: Callable[[RunStep, str, str], None],
         handled: set[str],
         left_out: Callable[[RunStep], bool],
+        gain_word: str,
     ) -> None:
-        self._left_out = left_out
+        self._left_out, self._gain_word = left_out, gain_word
         self.folder, self.since, self.camera, self.zone = folder, since, camera, zone
         self.control, self._now, self._refuse = control, now, refuse
         # A file is new if it came since the start by its own clock or by ours: that of another machine may be wrong.
@@ -144,7 +145,9 @@ class FolderTaker:
         RowLeftOut
             Where the person leaves its row out.
         """
-        asked = AskedFor(self.camera, key.filter_code, key.gain, key.binning, key.offset or None)
+        asked = AskedFor(
+            self.camera, key.filter_code, key.gain, key.binning, key.offset or None, self._gain_word
+        )
         while True:
             self.control.check()
             if self._left_out(step):

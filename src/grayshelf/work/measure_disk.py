@@ -24,6 +24,7 @@ from grayshelf.library.files import read_pixels
 from grayshelf.library.library import Library
 from grayshelf.library.measurements import pairs_as_json
 from grayshelf.library.models import Frame, FrameSet, Measurement, MeasurementShot
+from grayshelf.library.shelf import gain_word
 from grayshelf.work.jobs import JobControl
 
 #: More frames of one offset than this say no more.
@@ -204,7 +205,8 @@ def read_from_disk(library: Library, control: JobControl, params: dict[str, Any]
             kept.notes = [*kept.notes, *reader.notes]
     library.touched()
     words = ", ".join(f"{g:g}" for g in row.gains)
-    return {"message": f"{row.camera} at gain {words}: read.", "measurement_id": measurement_id}
+    word = gain_word(library, row.camera)
+    return {"message": f"{row.camera} at {word} {words}: read.", "measurement_id": measurement_id}
 
 
 class _Reader:
@@ -285,7 +287,7 @@ class _Reader:
             if not flats or not bias:
                 if flats:
                     self.notes.append(
-                        f"The flats of gain {gain:g} and offset {offset:g} were left out: there are no two bias frames "
+                        f"The flats of {gain_word(self.library, self.row.camera)} {gain:g} and offset {offset:g} were left out: there are no two bias frames "
                         "of these settings."
                     )
                 continue

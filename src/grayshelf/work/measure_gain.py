@@ -38,6 +38,7 @@ from grayshelf.library.files import read_pixels
 from grayshelf.library.library import Library
 from grayshelf.library.measurements import pair_readings, pairs_as_json, transfers
 from grayshelf.library.models import Measurement, Rig, RunStep
+from grayshelf.library.shelf import gain_word
 from grayshelf.work.measuring import Exercise, make_job, make_measurement
 from grayshelf.work.shooting import ShotSettings, bring_in
 
@@ -102,9 +103,13 @@ def plan_gain(
             },
         )
     ]
-    steps += [RunStep(kind="transfer", title=f"Gain {g:g}", count=56, params={"gain": g}) for g in row.gains]
+    word = gain_word(library, row.camera)
+    named = word.capitalize() if word == "gain" else word
+    steps += [
+        RunStep(kind="transfer", title=f"{named} {g:g}", count=56, params={"gain": g}) for g in row.gains
+    ]
     words = ", ".join(f"{g:g}" for g in row.gains)
-    return make_job(session, library, rig, row, f"{row.camera} at gain {words}", steps)
+    return make_job(session, library, rig, row, f"{row.camera} at {word} {words}", steps)
 
 
 class GainExercise(Exercise):

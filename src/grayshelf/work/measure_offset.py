@@ -15,6 +15,7 @@ from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.measurements import ladder_of, offset_readings
 from grayshelf.library.models import Measurement, Rig, RunStep
+from grayshelf.library.shelf import gain_word
 from grayshelf.work.measuring import Exercise, make_job, make_measurement
 from grayshelf.work.shooting import ShotSettings
 
@@ -59,12 +60,13 @@ def plan_offset(
             },
         )
     ]
+    word = gain_word(library, row.camera)
     steps += [
-        RunStep(kind="ladder", title=f"Offset at gain {g:g}", count=USUAL_FRAMES, params={"gain": g})
+        RunStep(kind="ladder", title=f"Offset at {word} {g:g}", count=USUAL_FRAMES, params={"gain": g})
         for g in row.gains
     ]
     words = " and ".join(f"{g:g}" for g in row.gains)
-    return make_job(session, library, rig, row, f"Offset of {row.camera} at gain {words}", steps)
+    return make_job(session, library, rig, row, f"Offset of {row.camera} at {word} {words}", steps)
 
 
 class OffsetExercise(Exercise):

@@ -18,6 +18,8 @@ class AskedFor:
     binning: int
     offset: float | None = None
     """None where the lights do not tell theirs."""
+    gain_word: str = "gain"
+    """What this camera calls its gain."""
 
 
 _KIND_WORDS = {
@@ -42,7 +44,8 @@ def why_not(facts: FrameFacts, asked: AskedFor) -> str | None:
     if facts.filter_code is not None and asked.filter_code not in ("none", facts.filter_code):
         return f"It was taken in {facts.filter_code}; {asked.filter_code} is looked for. Bring {asked.filter_code} in."
     if facts.gain is not None and facts.gain != asked.gain:
-        return f"It was taken at gain {facts.gain:g}; the lights have {asked.gain:g}. Set the gain to {asked.gain:g}."
+        word = asked.gain_word
+        return f"It was taken at {word} {facts.gain:g}; the lights have {asked.gain:g}. Set the {word} to {asked.gain:g}."
     if None not in (facts.offset, asked.offset) and facts.offset != asked.offset:
         return f"It was taken at offset {facts.offset:g}; the lights have {asked.offset:g}. Set it to {asked.offset:g}."
     if facts.binning_x is not None and facts.binning_x != asked.binning:

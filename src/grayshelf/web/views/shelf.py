@@ -410,7 +410,17 @@ def _settings(row: FrameSet, word: str) -> list[s.FigureOut]:
         ),
         ("Focus", facts.focus, w.number(facts.focus or 0), "steps"),
     ]
-    result = [s.FigureOut(name=n, value=v, text=t, unit=u) for n, v, t, u in found if v is not None]
+    named = {"Sensor": "temperature", word.capitalize(): "gain", "ISO": "gain"}
+    result = [
+        s.FigureOut(
+            name=f"{n}, by its name" if named.get(n, n.lower()) in facts.from_name else n,
+            value=v,
+            text=t,
+            unit=u,
+        )
+        for n, v, t, u in found
+        if v is not None
+    ]
     result.append(
         s.FigureOut(name="Size", value=facts.width, text=f"{facts.width} × {facts.height}", unit="")
     )
