@@ -2,9 +2,15 @@
 
 import sys
 
-from bench import combining, pages, solver, statistics
+from bench import combining, coverage, pages, solver, statistics
 
-PARTS = {"statistics": statistics, "solver": solver, "combining": combining, "pages": pages}
+PARTS = {
+    "statistics": statistics,
+    "solver": solver,
+    "combining": combining,
+    "coverage": coverage,
+    "pages": pages,
+}
 
 for name in sys.argv[1:] or PARTS:
     print(f"\n== {name}")

@@ -195,7 +195,7 @@ def test_a_library_of_several_rigs_and_habits_gets_no_line_that_is_too_optimisti
     assert line["verdict"] == "fits", line["chosen"]["reasons"]
     denver_rig = next(rig["id"] for rig, *_ in lines if rig["camera"] == "Curlew 16")
     page = own.get(f"/api/rigs/{denver_rig}/nights/2025-03-09").json
-    assert "longitude -105.0" in page["night_from"]
+    assert "longitude −105.0°" in page["night_from"]
 
 
 def test_what_no_header_tells_is_answered_once_and_can_be_taken_back(own, tmp_path):  # noqa: F811

@@ -28,7 +28,10 @@ export function SmallSpine({
 }) {
   if (gap) {
     return (
-      <span className="inline-block h-6 w-2.5 border-2 border-b-0 border-dashed border-accent" aria-hidden />
+      <span
+        className="inline-block h-6 w-2.5 shrink-0 border-2 border-b-0 border-dashed border-accent"
+        aria-hidden
+      />
     );
   }
   const style = {
@@ -37,7 +40,7 @@ export function SmallSpine({
     "--hatch": ageInk(step),
   } as CSSProperties;
   return (
-    <span aria-hidden className="inline-block h-6 w-2.5 rounded-t-sm" style={style}>
+    <span aria-hidden className="inline-block h-6 w-2.5 shrink-0 rounded-t-sm" style={style}>
       {care && (
         <span className="hatch block h-full w-full" style={{ "--hatch": ageInk(step) } as CSSProperties} />
       )}

@@ -70,7 +70,7 @@ def build_sets(library: Library, control: JobControl, params: dict[str, Any]) ->
         try:
             build_master(library, set_id, share)
         except CannotCombine as error:
-            failed.append(error.message)
+            failed.append(f"{error.message} {error.advice}".strip())
     built = len(todo) - len(failed)
     message = f"{built} master{'s' if built != 1 else ''} built"
     if failed:

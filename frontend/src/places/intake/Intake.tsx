@@ -73,12 +73,16 @@ function FolderCard({ folder }: { folder: FolderData }) {
           </Button>
         )}
         {!job && (
-          <Button disabled={again.isPending} onClick={() => again.mutate(undefined)}>
+          <Button
+            disabled={again.isPending}
+            aria-label={`Scan ${folder.path} again`}
+            onClick={() => again.mutate(undefined)}
+          >
             Scan again
           </Button>
         )}
         {!job && !sure && (
-          <Button look="link" onClick={() => setSure(true)}>
+          <Button look="link" aria-label={`Take ${folder.path} off the list`} onClick={() => setSure(true)}>
             Take off the list
           </Button>
         )}
@@ -260,10 +264,10 @@ function Named({ set }: { set: Schemas["SetOut"] }) {
             onClick={() => say.mutate(true)}
           >
             it is right
-          </button>{" "}
+          </button>
           <button
             type="button"
-            className="underline underline-offset-2"
+            className="ml-3 underline underline-offset-2"
             aria-label={`${values} of ${set.title}: it is not so`}
             onClick={() => say.mutate(false)}
           >
@@ -388,6 +392,7 @@ function Sets() {
                   <button
                     type="button"
                     className="underline underline-offset-2"
+                    aria-label={`Combine the ${set.kind} ${set.title} of ${set.night}`}
                     onClick={() => build.mutate([set.id])}
                   >
                     Combine

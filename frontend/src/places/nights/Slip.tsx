@@ -13,19 +13,18 @@ import { TakeBack } from "../../parts/TakeBack";
 type Line = Schemas["SlipLineOut"];
 type Candidate = Schemas["CandidateOut"];
 
-const EXACT = ["gain", "offset", "binning"];
 /** What is told beside an exact ruler takes so many pixels a letter. */
 const LETTER = 7.4;
 const WIDTHS: Record<string, number> = {
   gain: 40,
   offset: 42,
   binning: 50,
-  filter: 84,
-  telescope: 110,
+  filter: 44,
+  telescope: 60,
   "focal length": 116,
-  "read-out mode": 96,
-  "row order": 96,
-  "colour phase": 96,
+  "read-out mode": 80,
+  "row order": 62,
+  "colour phase": 74,
   temperature: 112,
   exposure: 106,
   angle: 116,
@@ -48,13 +47,13 @@ function columnTitle(column: string, candidates: (Candidate | null)[], gainWord:
 
 /** Whether the value is written beside a ruler: not where a tick on the line says it all, or nothing is known. */
 const isTold = (ruler: Candidate["rulers"][number]) =>
-  !EXACT.includes(ruler.quantity) || ruler.from_name || (!ruler.inside && !ruler.unknown);
+  ruler.kind !== "exact" || ruler.from_name || (!ruler.inside && !ruler.unknown);
 
 /** A column is as wide as what stands in it: a ruler, and its value where that is told. */
 function columnWidth(name: string, candidates: (Candidate | null)[]): number {
   const told = candidates
     .map((c) => c?.rulers.find((r) => r.quantity === name))
-    .filter((r) => r && EXACT.includes(name) && isTold(r))
+    .filter((r) => r?.kind === "exact" && isTold(r))
     .map((r) => 44 + LETTER * ((r?.text.length ?? 0) + 1));
   return Math.max(WIDTHS[name] ?? 100, ...told);
 }
@@ -109,9 +108,6 @@ function Lines({ line, columns }: { line: Line; columns: string[] }) {
                     {chosen.detail}
                     {line.note && `; ${line.note}`}
                   </span>
-                  {line.verdict === "fits with care" && chosen.reasons.length > 0 && (
-                    <span className="block text-s leading-4">{chosen.reasons.join("; ")}</span>
-                  )}
                 </span>
               </Link>
             </td>
@@ -133,6 +129,14 @@ function Lines({ line, columns }: { line: Line; columns: string[] }) {
           </td>
         )}
       </tr>
+      {chosen && line.verdict === "fits with care" && chosen.reasons.length > 0 && (
+        <tr className="text-s">
+          <td />
+          <td colSpan={columns.length + 1} className="pb-1 pl-[21px]">
+            {chosen.reasons.join("; ")}.
+          </td>
+        </tr>
+      )}
       {line.runners_up.slice(0, open ? undefined : 1).map((candidate, index) => (
         <tr key={candidate.holding_id} className="text-s">
           <td className="align-middle text-ink2">

@@ -161,7 +161,8 @@ def _moment(reader: _Reader, zone: ZoneInfo) -> FrameTime:
         return FrameTime()
     if longitude is not None:
         night = night_of_local((utc + sun_offset(longitude)).replace(tzinfo=None))
-        return FrameTime(utc, night, f"DATE-OBS (UTC) and {HEADER_PLACE}, longitude {longitude:.1f}°")
+        degrees = f"{longitude:.1f}°".replace("-", "−")
+        return FrameTime(utc, night, f"DATE-OBS (UTC) and {HEADER_PLACE}, longitude {degrees}")
     return FrameTime(utc, *site_night(utc, zone))
 
 

@@ -82,7 +82,7 @@ def pull_slip(
         warnings = (
             f"A pedestal of {pedestal_adu:g} ADU was added to these lights: take it off with the dark.",
         )
-    asked = questions(lines, terms.says, bias_at_hand=_bias_fits(flat, of, terms))
+    asked = questions(want, lines, terms.says, bias_at_hand=_bias_fits(flat, of, terms))
     return PullSlip(tuple(lines), worst, warnings, asked)
 
 

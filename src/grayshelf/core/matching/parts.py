@@ -5,7 +5,15 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from grayshelf.core.frames.kinds import FrameKind
-from grayshelf.core.matching.model import BIAS_WILL_DO, Candidate, PartQuestion, RigSays, SlipLine, Verdict
+from grayshelf.core.matching.model import (
+    BIAS_WILL_DO,
+    Candidate,
+    CommonSettings,
+    PartQuestion,
+    RigSays,
+    SlipLine,
+    Verdict,
+)
 
 #: What can be asked, most telling first: the question, and the words of the two answers.
 _QUESTIONS: dict[str, tuple[str, str, str]] = {
@@ -86,7 +94,18 @@ def _lost_by_the_train_alone(line: SlipLine) -> bool:
     return bool(outside) and outside <= set(_TRAIN) and len(nearest.reasons) == len(outside)
 
 
-def questions(lines: Iterable[SlipLine], says: RigSays, *, bias_at_hand: bool) -> tuple[PartQuestion, ...]:
+#: What frames cannot be shot without, by what is missing.
+_NEEDED_TO_SHOOT = {FrameKind.DARK: ("gain", "offset", "temperature"), FrameKind.FLAT: ("gain", "offset")}
+
+
+def _lights_lack(want: CommonSettings, kind: FrameKind) -> list[str]:
+    values = {"gain": want.gain, "offset": want.offset, "temperature": want.sensor_temp_c}
+    return [q for q in _NEEDED_TO_SHOOT.get(kind, ()) if values[q] is None]
+
+
+def questions(
+    want: CommonSettings, lines: Iterable[SlipLine], says: RigSays, *, bias_at_hand: bool
+) -> tuple[PartQuestion, ...]:
     """What to ask of the person, so that what no frame tells need not ask for care for ever.
 
     `bias_at_hand` says whether a bias fits the flat, and could stand in for a missing dark flat. Only what neither the lights nor the frames chosen for them say is asked, and only where nobody has answered.
@@ -94,6 +113,8 @@ def questions(lines: Iterable[SlipLine], says: RigSays, *, bias_at_hand: bool) -
     lines = list(lines)
     answered_already = says.fixed | says.moves
     open_ones = {q for line in lines if line.chosen is not None for q in _unknown_to_both(line.chosen)}
+    # Where nothing is there to compare with, what must be known to shoot it.
+    open_ones |= {q for line in lines if _missing(line) for q in _lights_lack(want, line.kind)}
     asked = [PartQuestion(q, *_QUESTIONS[q]) for q in ASKABLE if q in open_ones and q not in answered_already]
     if "telescope" not in answered_already and any(_lost_by_the_train_alone(line) for line in lines):
         asked.append(PartQuestion("telescope", *_ONE_TRAIN))
