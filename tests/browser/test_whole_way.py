@@ -69,6 +69,18 @@ def test_from_lights_that_lack_flats_to_a_slip_that_fits(page, tmp_path):
     for line in ("destination", "devices", "cooler"):
         expect(page.get_by_text(line, exact=True)).to_be_visible()
 
+    # Darks go on after the last hand was needed: both ends are said and drawn, and a reload keeps what was chosen.
+    dark = page.get_by_role("checkbox", name=re.compile("Dark 300.s, −5"))
+    dark.check()
+    both = page.get_by_role("heading", name=re.compile(r"Hands free at \d\d:\d\d, done at \d\d:\d\d"))
+    expect(both).to_be_visible()
+    page.reload()
+    expect(both).to_be_visible()
+    expect(dark).to_be_checked()
+    expect(page.get_by_title(re.compile("Everything has ended at"))).to_be_visible()
+    dark.uncheck()
+    expect(both).to_be_hidden()
+
     # One's own frames come in by name, and what could not be read is listed with its reason.
     write_fits(
         tmp_path / "my frames" / "light é.fits",
@@ -187,6 +199,22 @@ def test_keys_search_themes_and_a_phone(page, server):
     page.get_by_role("navigation", name="Places").last.get_by_role("button", name="Tonight").click()
     expect(page.get_by_role("heading", level=1).last).to_be_visible()
     assert page.evaluate("document.documentElement.scrollWidth") <= 390, "nothing scrolls sideways"
+
+
+def test_what_no_header_tells_is_asked_on_the_slip_and_kept(page):
+    page.get_by_role("button", name=re.compile("^Rig:")).click()
+    page.get_by_role("option", name=re.compile("Wader")).click()
+    page.get_by_role("heading", level=1).click()
+    page.keyboard.press("3")
+    page.get_by_role("button", name=re.compile("M 33 in colour")).click()
+    slip = page.get_by_role("region", name=re.compile("Pull slip"))
+    expect(slip.get_by_text("Does this camera have an offset to set?")).to_be_visible()
+    slip.get_by_role("button", name="It has none, or it is never changed").click()
+    expect(slip.get_by_text("Does this camera have an offset to set?")).to_be_hidden()
+    slip.get_by_role("button", name=re.compile("Take back: offset")).click()
+    expect(slip.get_by_text("Does this camera have an offset to set?")).to_be_visible()
+    page.get_by_role("button", name=re.compile("^Rig:")).click()
+    page.get_by_role("option", name=re.compile("Heron 92")).click()
 
 
 def test_the_bench_from_a_choice_of_gains_to_a_kept_value(page):
@@ -388,10 +416,10 @@ def test_a_server_that_went_away_is_said_and_a_new_library_says_what_to_do_first
         for place, said in (
             ("tonight", "Nothing to shoot yet"),
             ("nights", "No nights yet"),
-            ("bench/flats", ""),
+            ("bench/flats", "No camera is known yet."),
         ):
             page.goto(f"{empty.url}/{place}")
-            expect(page.get_by_role("heading", name=said or "An empty shelf")).to_be_visible()
+            expect(page.get_by_role("heading", name=said)).to_be_visible()
         page.goto(empty.url)
         expect(page.get_by_role("heading", name="An empty shelf")).to_be_visible()
         assert not refused, "nothing is asked of a rig that is not there"

@@ -161,7 +161,9 @@ def test_the_gain_and_what_it_serves(client, context, heron):
         assert channel["e_per_adu"]["value"] == pytest.approx(sensor.e_per_adu(gain["gain"]), rel=0.03)
         assert channel["e_per_adu"]["plus_minus"] > 0 and not gain["findings"]
         assert 54 <= gain["n_frames"] <= 64, "nothing was shot twice"
-    assert page["gain"]["switch"] == [100.0, 200.0]
+    # Two gains this far apart may differ so by the converter alone: it is asked, not stated.
+    assert page["gain"]["switch"] is None
+    assert "Does the sensor switch its conversion there?" in page["gain"]["switch_text"]
     assert {s["purpose"] for s in page["gain"]["suggestions"]} == {"Broad band", "Narrow band"}
     assert context.starter.rigs["heron"].panel.brightness() == 0, "the panel does not stay on"
     client.post(f"/api/measurements/{number}/accept", json={"gain": 200, "offset": None})

@@ -45,6 +45,8 @@ _JUMPS, _SHARES_DOWN = 18, (0.004, 0.015, 0.06, 0.25)
 #: Pixels of each kind that are thought of before any is seen: steady ones, and telegraphs, which may hide for long.
 _PRIOR_STEADY, _PRIOR_TELEGRAPH = 0.035, 0.0003
 _OTHERS = 1e-3
+#: What is called sure has so many times less of a rate than is allowed.
+SAFE_BY = 12.0
 #: Share of a depth that the kinds of pixel are no better than.
 MODEL_WITHIN = 0.03
 _BURN_IN, _WARM_UP, _DRAWS = 30, 10, 100
@@ -110,8 +112,13 @@ class FloorTail:
         return math.hypot(max(high - middle, middle - low), MODEL_WITHIN * middle)
 
     def surely_above(self, share_of_frames: float) -> float:
-        """The depth that the darkest good pixel stays above in 99 of 100 of the sensors there could be."""
-        return float(np.quantile(self._depths(share_of_frames), 0.01)) * (1.0 + MODEL_WITHIN)
+        """The depth that the darkest good pixel of this share of frames surely stays above, whatever the sensor is.
+
+        Where the draws together have only a part of that rate: a few of them with a pixel that reaches deep weigh in it.
+        """
+        grid, logs = self._curves
+        together = np.log(np.mean(np.exp(logs), axis=0))
+        return float(np.interp(math.log(-math.log(share_of_frames) / SAFE_BY), together, grid))
 
     def clipped_per_frame(self, depth: float) -> float:
         """Good pixels a frame below a depth; above the threshold it is at least that many."""

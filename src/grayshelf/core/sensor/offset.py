@@ -21,6 +21,8 @@ USUAL_MARGIN_ADU = 30.0
 MARGIN_STEPS = 2
 #: The margin also covers the way from one frame in a hundred to one in this many.
 RARE_FRAMES = 10_000
+#: Share of the margin that moves with every frame more.
+UNSURE_OF_MARGIN = 0.05
 #: More light than this over a capped frame, as spreads of its pixels, is no read-out pattern.
 TILT_SPREADS = 3.0
 
@@ -205,11 +207,13 @@ def _lowest_that_holds(reading: OffsetReading, short: Sequence[BiasReading]) -> 
     least = math.ceil((exact - ladder.lowest) / ladder.quantum - 1e-9) * ladder.quantum + ladder.lowest
     predicted = max(least, ladder.lowest, max(clipped, default=-math.inf) + ladder.quantum)
     # An offset that fresh frames were taken at stays the answer while the better floor moves within its uncertainty.
+    # A little higher is as good: the margin is the part that is known the least.
     slack = (reading.uncertainty_adu or 0.0) / line.slope
+    higher = slack + UNSURE_OF_MARGIN * reading.margin_adu / line.slope
     steady = [
         o
         for o, n in Counter(r.offset for r in short).items()
-        if n >= ladder.frames_confirm and predicted - slack <= o <= predicted + slack
+        if n >= ladder.frames_confirm and predicted - slack <= o <= predicted + higher
     ]
     offset = min((o for o in steady if o not in clipped), default=predicted, key=lambda o: abs(o - predicted))
     return reading.effect(offset) if offset <= ladder.highest else None
