@@ -87,7 +87,7 @@ def running(shots: Shots) -> None:
     phone.get_by_role("button", name="The cap is on: shoot what needs the dark").wait_for()
     shots.take(phone, "run-gate-phone-night")
     page.get_by_role("button", name="The cap is on: shoot what needs the dark").click()
-    page.get_by_role("button", name="Put the sheet away").wait_for(timeout=240_000)
+    page.get_by_role("button", name="Close the run").wait_for(timeout=240_000)
     shots.take(page, "run-done")
     page.close()
     phone.close()

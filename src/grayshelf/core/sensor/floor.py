@@ -43,12 +43,14 @@ _SIGMAS = 36
 #: Jumps of telegraph pixels: how many amounts, and how often they are down.
 _JUMPS, _SHARES_DOWN = 18, (0.004, 0.015, 0.06, 0.25)
 #: Pixels of each kind that are thought of before any is seen: steady ones, and telegraphs, which may hide for long.
-_PRIOR_STEADY, _PRIOR_TELEGRAPH = 0.035, 0.0003
+_PRIOR_STEADY, _PRIOR_TELEGRAPH = 0.025, 0.0003
 _OTHERS = 1e-3
 #: What is called sure has so many times less of a rate than is allowed.
 SAFE_BY = 12.0
 #: Share of a depth that the kinds of pixel are no better than.
 MODEL_WITHIN = 0.03
+#: No floor is known better than a tenth of the usual margin.
+WITHIN_ADU = 3.5
 _BURN_IN, _WARM_UP, _DRAWS = 30, 10, 100
 #: Depths at which λ is reckoned; between them ln λ is nearly straight.
 _GRID = 700
@@ -109,7 +111,7 @@ class FloorTail:
         depths = self._depths(share_of_frames)
         low, high = np.quantile(depths, _CENTRAL)
         middle = float(np.median(depths))
-        return math.hypot(max(high - middle, middle - low), MODEL_WITHIN * middle)
+        return math.hypot(max(high - middle, middle - low), MODEL_WITHIN * middle, WITHIN_ADU)
 
     def surely_above(self, share_of_frames: float) -> float:
         """The depth that the darkest good pixel of this share of frames surely stays above, whatever the sensor is.
