@@ -39,16 +39,18 @@ FEWEST_FRAMES = 4
 ASKED_PER_FRAME = 60
 #: The noisiest pixel that is reckoned with: the deepest level seen is no more than this many of its σ down.
 DEEPEST_IN_SIGMAS = 1.2
-_SIGMAS = 36
+_SIGMAS = 48
 #: Jumps of telegraph pixels: how many amounts, and how often they are down.
 _JUMPS, _SHARES_DOWN = 18, (0.004, 0.015, 0.06, 0.25)
 #: Pixels of each kind that are thought of before any is seen: steady ones, and telegraphs, which may hide for long.
 _PRIOR_STEADY, _PRIOR_TELEGRAPH = 0.025, 0.0003
 _OTHERS = 1e-3
 #: What is called sure has so many times less of a rate than is allowed.
-SAFE_BY = 12.0
+SAFE_BY = 4.0
 #: Share of a depth that the kinds of pixel are no better than.
 MODEL_WITHIN = 0.03
+#: A floor further down than so many of the usual read noises is that of a few pixels unlike the rest.
+UNLIKE_OTHERS = 8.0
 #: No floor is known better than a tenth of the usual margin.
 WITHIN_ADU = 3.5
 _BURN_IN, _WARM_UP, _DRAWS = 30, 10, 100
@@ -98,33 +100,39 @@ class FloorTail:
     """Depth (negative: below the pedestal) up to which pixels were asked."""
     kinds: PixelKinds
     counts: NDArray[np.float64]
-    """Shape (draws, k): good pixels of each kind, in sensors that could have given these frames."""
+    """Shape (1 + draws, k): good pixels of each kind; first what is expected of all, then sensors that could have given
+    these frames."""
     n_frames: int
+    usual: float = math.inf
+    """Spread of the usual pixels."""
 
     def depth(self, share_of_frames: float) -> float:
         """The depth that the darkest good pixel of this share of frames stays above."""
-        return float(np.median(self._depths(share_of_frames)))
+        return float(self._depths(share_of_frames)[0])
 
     def uncertainty(self, share_of_frames: float) -> float:
         """95 % uncertainty of `depth`, half width: to the further end of the draws' central 95 %, and what the grid and
         the pattern of the pedestal, which no draw knows of, are good for."""
         depths = self._depths(share_of_frames)
-        low, high = np.quantile(depths, _CENTRAL)
-        middle = float(np.median(depths))
-        return math.hypot(max(high - middle, middle - low), MODEL_WITHIN * middle, WITHIN_ADU)
+        low, high = np.quantile(depths[1:], _CENTRAL)
+        middle = float(depths[0])
+        half = max(high - middle, middle - low)
+        if abs(middle) > UNLIKE_OTHERS * self.usual:
+            # The floor is set by a few pixels unlike the rest: the prior has a word in what those are.
+            half *= 1.4
+        return math.hypot(half, MODEL_WITHIN * middle, WITHIN_ADU)
 
     def surely_above(self, share_of_frames: float) -> float:
         """The depth that the darkest good pixel of this share of frames surely stays above, whatever the sensor is.
 
-        Where the draws together have only a part of that rate: a few of them with a pixel that reaches deep weigh in it.
+        Where only a part of that rate is expected.
         """
         grid, logs = self._curves
-        together = np.log(np.mean(np.exp(logs), axis=0))
-        return float(np.interp(math.log(-math.log(share_of_frames) / SAFE_BY), together, grid))
+        return float(np.interp(math.log(-math.log(share_of_frames) / SAFE_BY), logs[0], grid))
 
     def clipped_per_frame(self, depth: float) -> float:
         """Good pixels a frame below a depth; above the threshold it is at least that many."""
-        return float(np.median(self.counts @ self.kinds.below(min(depth, self.threshold))))
+        return float(self.counts[0] @ self.kinds.below(min(depth, self.threshold)))
 
     def _depths(self, share_of_frames: float) -> NDArray[np.float64]:
         """For each draw, where λ = −ln q."""
@@ -225,7 +233,8 @@ def _no_tail(
 def _kinds(threshold: float, deepest: float, usual: float) -> PixelKinds:
     """The grid: read noises from the quietest pixel that comes so low to the noisiest, jumps from just there on down."""
     sigmas = np.geomspace(abs(threshold) / 6.5, max(abs(deepest) / DEEPEST_IN_SIGMAS, usual * 1.5), _SIGMAS)
-    jumps = np.linspace(max(abs(threshold) - 3.0 * usual, usual), abs(deepest) + usual, _JUMPS)
+    # Smaller jumps than these cannot be told from a little more read noise.
+    jumps = np.linspace(max(abs(threshold), 3.0 * usual), max(abs(deepest), 4.0 * usual) + usual, _JUMPS)
     pairs = [(a, p) for a in jumps for p in _SHARES_DOWN]
     return PixelKinds(
         np.concatenate([sigmas, np.full(len(pairs), max(usual, abs(threshold) / 6.5))]),
@@ -265,7 +274,7 @@ def _drawn(
         shares = likelihoods * weights
         shares /= shares.sum(axis=1, keepdims=True)
         weights = (repeats @ shares + prior) / (repeats.sum() + prior.sum())
-    draws = []
+    draws, expected = [], np.zeros(kinds.sigma.size)
     for number in range(_WARM_UP + _DRAWS):
         shares = likelihoods * weights
         shares /= shares.sum(axis=1, keepdims=True)
@@ -273,7 +282,9 @@ def _drawn(
         weights = rng.dirichlet(counts + prior) + 1e-300
         if number >= _WARM_UP:
             draws.append(counts)
-    return FloorTail(threshold, kinds, np.array(draws, np.float64), n_frames)
+            # What a draw leads one to expect moves far less than the draw itself.
+            expected += repeats @ shares
+    return FloorTail(threshold, kinds, np.vstack([expected / len(draws), *draws]), n_frames, usual)
 
 
 def _pixels_alike(
