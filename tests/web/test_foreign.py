@@ -156,7 +156,7 @@ def test_a_library_of_several_rigs_and_habits_gets_no_line_that_is_too_optimisti
     # A sky angle across the meridian: the side of the pier tells that nothing turned, without it nothing is told.
     sky = {"INSTRUME": "Snipe", "TELESCOP": "Snipe scope", "ROTANG": None}
     shoot(folder, "east_light_", 5, at(20, 20), noise=40, **(sky | {"POSANGLE": 80.0, "PIERSIDE": "East"}))
-    shoot(folder, "flip_flat_", 25, at(20, 23), level=20_000, step_s=5,
+    shoot(folder, "west_flat_", 25, at(20, 23), level=20_000, step_s=5,
           **flat(**(sky | {"POSANGLE": 260.2, "PIERSIDE": "WEST"})))  # fmt: skip
     scan(own, folder)
     lines = slips_of(own)
