@@ -31,6 +31,39 @@ def median_of(values: Doubles, first: int, last: int) -> float:  # pragma: no co
 
 
 @njit(cache=True, nogil=True)
+def _mean_of(values: Doubles, first: int, last: int) -> float:  # pragma: no cover - compiled
+    total = 0.0
+    for i in range(first, last):
+        total += values[i]
+    return total / (last - first)
+
+
+@njit(cache=True, nogil=True)
+def _squares(values: Doubles, first: int, last: int) -> float:  # pragma: no cover - compiled
+    """Sum of squares about the mean of a part of the values."""
+    mean = _mean_of(values, first, last)
+    square = 0.0
+    for i in range(first, last):
+        square += (values[i] - mean) ** 2
+    return square
+
+
+@njit(cache=True, nogil=True)
+def _without_furthest(
+    values: Doubles, n: int, trimmed: int
+) -> tuple[int, int]:  # pragma: no cover - compiled
+    """The part of sorted values that is left without the `trimmed` furthest from their median."""
+    center = median_of(values, 0, n)
+    first, last = 0, n
+    for _ in range(trimmed):
+        if center - values[first] > values[last - 1] - center:
+            first += 1
+        else:
+            last -= 1
+    return first, last
+
+
+@njit(cache=True, nogil=True)
 def _spread_of(
     values: Doubles, first: int, last: int, center: float, robust: bool
 ) -> float:  # pragma: no cover - compiled
@@ -38,14 +71,7 @@ def _spread_of(
     if robust:
         deviations = np.sort(np.abs(values[first:last] - center))
         return 1.482602218505602 * median_of(deviations, 0, last - first)
-    mean = 0.0
-    for i in range(first, last):
-        mean += values[i]
-    mean /= last - first
-    square = 0.0
-    for i in range(first, last):
-        square += (values[i] - mean) ** 2
-    return math.sqrt(square / (last - first))
+    return math.sqrt(_squares(values, first, last) / (last - first))
 
 
 @njit(cache=True, nogil=True)
@@ -89,21 +115,8 @@ def _variance_at(level: float, levels: Doubles, variances: Doubles) -> float:  #
 @njit(cache=True, nogil=True)
 def _own_spread(values: Doubles, n: int, trimmed: int) -> float:  # pragma: no cover - compiled
     """Standard deviation of sorted values without the `trimmed` furthest from their median."""
-    center = median_of(values, 0, n)
-    first, last = 0, n
-    for _ in range(trimmed):
-        if center - values[first] > values[last - 1] - center:
-            first += 1
-        else:
-            last -= 1
-    mean = 0.0
-    for i in range(first, last):
-        mean += values[i]
-    mean /= last - first
-    square = 0.0
-    for i in range(first, last):
-        square += (values[i] - mean) ** 2
-    return math.sqrt(square / max(last - first - 1, 1))
+    first, last = _without_furthest(values, n, trimmed)
+    return math.sqrt(_squares(values, first, last) / max(last - first - 1, 1))
 
 
 @njit(cache=True, nogil=True)
@@ -155,14 +168,6 @@ def _clip_rounds(
             break
         first, last = new_first, new_last
     return first, last
-
-
-@njit(cache=True, nogil=True)
-def _mean_of(values: Doubles, first: int, last: int) -> float:  # pragma: no cover - compiled
-    total = 0.0
-    for i in range(first, last):
-        total += values[i]
-    return total / (last - first)
 
 
 @njit(cache=True, nogil=True, parallel=True)
@@ -246,14 +251,7 @@ def scatter_of(
             if sigma[i] > 0.0:
                 first, last = _clip_pooled(values, n, sigma[i], kappa, quantum)
             else:
-                center = median_of(values, 0, n)
-                for _ in range(trimmed):
-                    if center - values[first] > values[last - 1] - center:
-                        first += 1
-                    else:
-                        last -= 1
-            mean = _mean_of(values, first, last)
-            for k in range(first, last):
-                squares[i] += (values[k] - mean) ** 2
+                first, last = _without_furthest(values, n, trimmed)
+            squares[i] = _squares(values, first, last)
             freedom[i] = last - first - 1
     return squares, freedom
