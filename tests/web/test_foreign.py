@@ -356,3 +356,20 @@ def test_tonight_says_what_cannot_be_shot_and_reckons_with_the_frames_own_size(o
     assert "needs 0 MB" in room["text"] or "needs 1 MB" in room["text"], "frames of 24 × 32 pixels are small"
     if held and not [o for o in page["offers"] if o["kind"] == "flat" and o["on_sheet"]]:
         assert page["choices"] == [] and page["headline"].startswith("Hands free at")
+
+
+def test_a_library_from_before_levels_were_noted_gets_them_with_the_next_scan(own, tmp_path):  # noqa: F811
+    from sqlalchemy import select, update
+
+    from grayshelf.library.models import FrameSet
+
+    shoot(tmp_path / "f", "l", 4, at(10, 22), noise=40)
+    scan(own, tmp_path / "f")
+    db = own.application.extensions["grayshelf"].library.db
+    with db.session() as session:
+        session.execute(update(FrameSet).values(level_adu=None, noise_adu=None))
+    wait(own, own.post("/api/folders/2/scan").json)
+    with db.session() as session:
+        lights = session.scalars(select(FrameSet)).one()
+    assert lights.noise_adu == pytest.approx(40, rel=0.2)
+    assert lights.level_adu == pytest.approx(600, abs=15)

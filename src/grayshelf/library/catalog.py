@@ -250,8 +250,20 @@ def regroup(session: Session, zone_folder_paths: dict[int, Path], changed_keys: 
             if frame_set.is_master and frame_set.record is None:
                 frame_set.record = MasterRecord(set_id=frame_set.id, built_here=False)
         session.flush()
+    _look_at_older_sets(session, zone_folder_paths)
     drop_empty_sets(session)
     return made
+
+
+def _look_at_older_sets(session: Session, folder_paths: dict[int, Path]) -> None:
+    """Sets of a library from before levels were noted: their lights' noise decides what a mismatch costs."""
+    older = session.scalars(
+        select(FrameSet).where(FrameSet.level_adu.is_(None), FrameSet.is_master.is_(False))
+    ).all()
+    for frame_set in older:
+        first = next((f for f in frame_set.frames if f.state in IN_SETS), None)
+        if first is not None:
+            _look_at(frame_set, first, folder_paths)
 
 
 def drop_empty_sets(session: Session) -> None:
