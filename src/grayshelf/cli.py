@@ -5,7 +5,6 @@ from __future__ import annotations
 import argparse
 import json
 import logging
-import shutil
 import socket
 import sys
 import tempfile
@@ -16,14 +15,18 @@ import waitress
 
 from grayshelf import __version__
 from grayshelf.core.errors import GrayShelfError
-from grayshelf.demo.generate import is_current
-from grayshelf.demo.setup import DEMO_RATE, KeptClock, demo_devices, prepare
+from grayshelf.demo.setup import DEMO_RATE, KeptClock, demo_devices, make_room, prepare
+from grayshelf.library.grouping import finish_recount
 from grayshelf.library.library import Library
-from grayshelf.web.app import Context, create_app, make_context, make_runner, warm_up
+from grayshelf.library.measurements import settle_measurements
+from grayshelf.web.app import MOST_BODY_BYTES, Context, create_app, make_context, make_runner, warm_up
+from grayshelf.work.scan import find_own_files
 
 HOST = "127.0.0.1"
 #: Requests at once; each listening page holds one of them.
 THREADS = 20
+#: Connections at once, so that those which say nothing do not keep others out, and for how long one may say nothing.
+MOST_CONNECTIONS, SILENCE_S = 1000, 30
 
 
 def _parser() -> argparse.ArgumentParser:
@@ -33,9 +36,8 @@ def _parser() -> argparse.ArgumentParser:
     parser.add_argument("--version", action="version", version=__version__)
     commands = parser.add_subparsers(dest="command", required=True)
     serve = commands.add_parser("serve", help="serve your own library to this machine")
-    serve.add_argument(
-        "--library", type=Path, default=Path(platformdirs.user_data_dir("grayshelf")) / "library"
-    )
+    serve.add_argument("--library", type=Path, help=f"its folder; {usual_library()} where none is named")
+    serve.add_argument("--new", action="store_true", help="begin a new library where there is none")
     serve.add_argument("--port", type=int, default=8417)
     demo = commands.add_parser("demo", help="serve the invented demo, kept apart from your own library")
     demo.add_argument("--folder", type=Path, default=Path(".demo"))
@@ -50,7 +52,33 @@ def _parser() -> argparse.ArgumentParser:
     return parser
 
 
-def _serve(context: Context, port: int) -> None:
+def usual_library() -> Path:
+    """The folder of the library where none is named."""
+    return Path(platformdirs.user_data_dir("grayshelf")) / "library"
+
+
+def _listen(port: int) -> socket.socket:
+    """Take the port, before any library is touched.
+
+    Raises
+    ------
+    GrayShelfError
+        Where it is in use.
+    """
+    listening = socket.socket()
+    listening.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    try:
+        listening.bind((HOST, port))
+    except (OSError, OverflowError) as error:
+        listening.close()
+        raise GrayShelfError(
+            f"Port {port} cannot be had ({getattr(error, 'strerror', None) or error}), so nothing can be served there.",
+            "Close what uses it, or name another --port.",
+        ) from error
+    return listening
+
+
+def _serve(context: Context, listening: socket.socket) -> None:
     app = create_app(context)
     warm_up(context)
     interrupted = context.extras.get("interrupted", 0)
@@ -58,33 +86,67 @@ def _serve(context: Context, port: int) -> None:
         print(
             f"{interrupted} piece(s) of work were interrupted last time; Work, at the right edge of the page, shows them."
         )
-    with socket.socket() as probe:
-        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-        try:
-            probe.bind((HOST, port))
-        except OSError as error:
-            raise GrayShelfError(
-                f"Port {port} is in use, so nothing can be served there.",
-                "Close what uses it, or name another --port.",
-            ) from error
-    print(f"Gray Shelf is at http://{HOST}:{port}/   (Ctrl+C ends it)", flush=True)
+    address = f"http://{HOST}:{listening.getsockname()[1]}/"
+    context.library.lock.says(address)
+    print(f"Gray Shelf is at {address}   (Ctrl+C ends it)", flush=True)
     try:
-        waitress.serve(app, host=HOST, port=port, threads=THREADS, ident=None, _quiet=True)
+        waitress.serve(
+            app,
+            sockets=[listening],
+            threads=THREADS,
+            ident=None,
+            _quiet=True,
+            connection_limit=MOST_CONNECTIONS,
+            channel_timeout=SILENCE_S,
+            cleanup_interval=5,
+            asyncore_use_poll=True,
+            # What is too large is refused by its announced length, before any of it is kept.
+            max_request_body_size=MOST_BODY_BYTES,
+            inbuf_overflow=2 * MOST_BODY_BYTES,
+        )
     finally:
         context.runner.shut_down()
+        context.library.close()
 
 
 def _open(library: Library) -> Context:
-    runner, broker = make_runner(library)
-    interrupted = runner.mark_interrupted()
-    context = make_context(library, runner, broker, {})
+    try:
+        runner, broker = make_runner(library)
+        interrupted = runner.mark_interrupted()
+        settle_measurements(library)
+        finish_recount(library)
+        context = make_context(library, runner, broker, {})
+    except BaseException:
+        library.close()
+        raise
     context.extras["interrupted"] = interrupted
     return context
 
 
-def open_demo(folder: Path, size: str, rate: float) -> Context:
-    """Open the demo in a folder, making what is missing of it."""
+def _own(folder: Path | None, new: bool, port: int) -> None:
+    """Serve a person's own library."""
+    named = folder or usual_library()
+    # Where none is named, the first start begins one; its folder's folder tells whether there was a first start.
+    begin = new or (folder is None and not named.parent.exists() and not named.is_symlink())
+    with _listen(port) as listening:
+        library = Library(named, begin=begin)
+        if library.begun:
+            print(f"A new library was begun in {library.root}")
+        else:
+            print(f"Your library is in {library.root}")
+        if library.copied_to is not None:
+            print(f"Its database was brought up to date; what it was before is kept in {library.copied_to}")
+        context = _open(library)
+        if library.begun:
+            find_own_files(context)
+        _serve(context, listening)
+
+
+def open_demo(folder: Path, size: str, rate: float, *, fresh: bool = False) -> Context:
+    """Open the demo in a folder, making what is missing of it, or all of it anew."""
+    folder = folder.resolve()
     folder.mkdir(parents=True, exist_ok=True)
+    make_room(folder, size, everything=fresh)
     clock = KeptClock(folder / "clock.json", rate)
     context = _open(Library(folder / "library", clock))
     context.demo, context.fast_rate = True, rate
@@ -94,28 +156,19 @@ def open_demo(folder: Path, size: str, rate: float) -> Context:
 
 
 def _demo(folder: Path, size: str, port: int, fresh: bool, rate: float) -> None:
-    folder = folder.resolve()
-    if (folder / "frames" / "made.json").exists() and not is_current(folder / "frames", size):
-        # The demo's own frames, of another size or an older scenario: they are made anew.
-        fresh = True
-        shutil.rmtree(folder / "frames")
-    if fresh:
-        for name in ("library", "clock.json", "rig-heron.json", "rig-bittern.json"):
-            target = folder / name
-            if target.is_dir():
-                shutil.rmtree(target)
-            else:
-                target.unlink(missing_ok=True)
-    context = open_demo(folder, size, rate)
-    print(f"The demo is an invented scenario; waits pass {rate:g} times as fast as real ones.")
-    _serve(context, port)
+    with _listen(port) as listening:
+        context = open_demo(folder, size, rate, fresh=fresh)
+        print(f"The demo is an invented scenario; waits pass {rate:g} times as fast as real ones.")
+        _serve(context, listening)
 
 
 def _openapi(out: Path) -> None:
     with tempfile.TemporaryDirectory() as folder:
-        app = create_app(_open(Library(Path(folder) / "library")))
+        context = _open(Library(Path(folder) / "library"))
+        app = create_app(context)
         with app.app_context():
             document = app.spec
+        context.library.close()
     out.parent.mkdir(parents=True, exist_ok=True)
     out.write_text(json.dumps(document, indent=1, sort_keys=True) + "\n")
 
@@ -130,9 +183,7 @@ def main(arguments: list[str] | None = None) -> int:
         elif args.command == "openapi":
             _openapi(args.out)
         else:
-            library = Library(args.library)
-            print(f"Your library is in {library.root}")
-            _serve(_open(library), args.port)
+            _own(args.library, args.new, args.port)
     except GrayShelfError as error:
         print(f"{error.message} {error.advice}".strip(), file=sys.stderr)
         return 1

@@ -8,7 +8,7 @@ import os
 
 import pytest
 
-from grayshelf.core.errors import Conflict
+from grayshelf.core.errors import Conflict, DiskFull
 from grayshelf.library import files
 from grayshelf.library.files import drop_unfinished, sha256_of, write_new
 
@@ -38,7 +38,7 @@ def test_a_full_disk_and_a_disk_that_lies_are_told(tmp_path, monkeypatch):
     def full(_stream):
         raise OSError(errno.ENOSPC, "No space left on device")
 
-    with pytest.raises(Conflict, match="The disk is full"):
+    with pytest.raises(DiskFull, match="full"):
         write_new(tmp_path / "a.fits", full)
     monkeypatch.setattr(files, "sha256_of", lambda path: "0" * 64)
     with pytest.raises(Conflict, match="other bytes back"):

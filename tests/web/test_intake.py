@@ -22,6 +22,7 @@ def own(tmp_path):
     app = create_app(make_context(library, runner, broker, {}))
     yield app.test_client()
     runner.shut_down()
+    library.close()
 
 
 def wait(client, job):
@@ -102,7 +103,10 @@ def test_scanning_again_reads_only_what_is_new_or_changed_and_a_vanished_folder_
     write_fits(folder / "dark_0.fits", {**DARK, "GAIN": 100, "DATE-OBS": "2026-10-18T22:00:00"}, size=26)
     (folder / "dark_1.fits").unlink()
     assert "2 new or changed" in wait(own, own.post("/api/folders/2/scan").json)["message"]
-    assert problems(own)["dark_1.fits"]["state"] == "gone"
+    assert problems(own)["dark_1.fits"]["state"] == "missing", "it keeps its set until the person lets it go"
+    assert sorted(s["n_frames"] for s in own.get("/api/sets").json["items"]) == [1, 5]
+    assert own.post("/api/folders/2/let-go").status_code == 200
+    assert own.post("/api/folders/2/let-go").status_code == 409
     counts = sorted(s["n_frames"] for s in own.get("/api/sets").json["items"])
     assert counts == [1, 4]
 

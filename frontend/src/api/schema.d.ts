@@ -198,6 +198,53 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/folders/{folder_id}/let-go": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let go of the frames of a folder whose files are missing. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    folder_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/folders/{folder_id}/scan": {
         parameters: {
             query?: never;
@@ -3767,6 +3814,8 @@ export interface components {
             job: components["schemas"]["JobOut"] | null;
             /** Kinds */
             kinds: components["schemas"]["CountOut"][];
+            /** Missing */
+            missing: number;
             /** Passed Over */
             passed_over: string;
             /** Path */
@@ -4001,6 +4050,7 @@ export interface components {
             latitude: number | null;
             /** Longitude */
             longitude: number | null;
+            own: components["schemas"]["FolderOut"];
             /** Rig Zones */
             rig_zones: components["schemas"]["RigZoneOut"][];
             /** Site */
@@ -4783,6 +4833,8 @@ export interface components {
             id: number;
             /** Kind */
             kind: string;
+            /** Missing */
+            missing: string;
             /** N Frames */
             n_frames: number;
             /** Names Say */

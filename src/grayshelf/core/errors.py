@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 
 class GrayShelfError(Exception):
     """Base of all errors that are told to a person.
@@ -44,6 +46,28 @@ class Conflict(GrayShelfError):
     title = "That cannot be done now"
 
 
+class DiskFull(GrayShelfError):
+    """There is no room for what is to be written. What was written before is safe.
+
+    Parameters
+    ----------
+    where
+        The folder on the disk that is full.
+    needed_bytes
+        How much must be free there to go on.
+    """
+
+    status = 507
+    title = "The disk is full"
+
+    def __init__(self, where: Path, needed_bytes: int) -> None:
+        super().__init__(
+            f"The disk of {where} is full: {needed_bytes / 1e6:,.0f} MB are needed. What was written before is safe.",
+            "Make room, then go on.",
+        )
+        self.where, self.needed_bytes = where, needed_bytes
+
+
 class FolderRefused(GrayShelfError):
     """A folder that cannot be put on the list."""
 
@@ -70,3 +94,10 @@ class CannotCombine(GrayShelfError):
 
     status = 422
     title = "This set cannot be combined"
+
+
+class LibraryUnusable(GrayShelfError):
+    """A library cannot be opened. It was left as it was."""
+
+    status = 409
+    title = "This library cannot be opened"

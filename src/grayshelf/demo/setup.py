@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import shutil
 import sys
 import threading
 import time
@@ -15,12 +16,13 @@ from typing import Any
 from sqlalchemy import select
 
 from grayshelf.clock import SimulatedClock
-from grayshelf.demo.generate import generate
+from grayshelf.core.errors import GrayShelfError
+from grayshelf.demo.generate import generate, is_current
 from grayshelf.demo.scenario import FILTERS, HERON_NOW, LOGS, MODELS, RIGS, SITE, SOURCES, START
 from grayshelf.devices.ports import RigDevices
 from grayshelf.devices.simulated.rig import SimulatedWorld, WorldState, devices_of
 from grayshelf.library.library import Library
-from grayshelf.library.measurements import accept, offset_result, offset_values
+from grayshelf.library.measurements import accept, accepted, offset_result, offset_values
 from grayshelf.library.models import (
     Folder,
     FrameSet,
@@ -32,13 +34,16 @@ from grayshelf.library.models import (
     RigEvent,
     RigFilter,
 )
-from grayshelf.work.jobs import JobRunner
+from grayshelf.work.jobs import ENDED, RESUMABLE, JobRunner
 from grayshelf.work.measure_disk import offers, plan_disk
 
 #: The offset that the scenario's lights are taken at.
 OFFSET_IN_USE = 30.0
 #: Waits pass this many times faster than real ones.
 DEMO_RATE = 60.0
+
+#: Under what is kept that the demo is whole.
+READY = "demo"
 
 #: How far ahead of what it says the demo's clock is written down; a new start skips at most this.
 CLOCK_RESERVE = timedelta(seconds=30)
@@ -135,8 +140,27 @@ def enter_cards(library: Library) -> None:
             session.add(NightLog(rig_id=rigs[name], night=night, conditions=conditions, notes=notes))
 
 
+def make_room(folder: Path, size: str, *, everything: bool) -> None:
+    """Take away what is of the demo's own making and not of this size and scenario, or all of it."""
+    frames = folder / "frames"
+    stale = (frames / "made.json").exists() and not is_current(frames, size)
+    if stale:
+        shutil.rmtree(frames)
+    if not (stale or everything):
+        return
+    for name in ("library", "clock.json", "rig-heron.json", "rig-bittern.json"):
+        target = folder / name
+        if target.is_dir():
+            shutil.rmtree(target)
+        else:
+            target.unlink(missing_ok=True)
+
+
 def prepare(folder: Path, size: str, library: Library, runner: JobRunner) -> None:
-    """Make what is missing of the demo; the frames come in by the same door as anybody's own."""
+    """Make what is missing of the demo; the frames come in by the same door as anybody's own.
+
+    Each part asks whether it is done, so that a first start that was killed is finished by the next one.
+    """
     frames = folder / "frames"
     generate(frames, size, bar("Making frames"))
     enter_cards(library)
@@ -147,12 +171,11 @@ def prepare(folder: Path, size: str, library: Library, runner: JobRunner) -> Non
             session.add(known)
             session.flush()
         folder_id, scanned = known.id, known.scanned_at is not None
+        ready = library.setting(session, READY, {}).get("ready", False)
+    if ready:
+        return
     if not scanned:
-        _wait(
-            library,
-            runner.start("scan", "Scan of the demo's frames", {"folder_id": folder_id}),
-            "Scanning   ",
-        )
+        _do(library, runner, "scan", "Scan of the demo's frames", {"folder_id": folder_id}, "Scanning   ")
     with library.db.session() as session:
         raw = session.scalars(
             select(FrameSet.id).where(
@@ -163,27 +186,28 @@ def prepare(folder: Path, size: str, library: Library, runner: JobRunner) -> Non
                 FrameSet.night < START.date(),
             )
         ).all()
-    if raw and not scanned:
-        _wait(
-            library,
-            runner.start("build", "Masters of the demo's sets", {"set_ids": list(raw)}),
-            "Building   ",
-        )
-    if not scanned:
-        _check_offset(library, runner)
+    if raw:
+        _do(library, runner, "build", "Masters of the demo's sets", {"set_ids": list(raw)}, "Building   ")
+    _check_offset(library, runner)
+    with library.db.session() as session:
+        library.set_setting(session, READY, {"ready": True})
 
 
 def _check_offset(library: Library, runner: JobRunner) -> None:
     """The offset at gain 100, as it was looked at in October: measured from its frames and kept."""
     with library.db.session() as session:
         rig = session.scalars(select(Rig).where(Rig.devices == "heron")).one()
-        offered = [o for o in offers(session, rig.camera, "offset") if len(o.offsets) > 2]
-        if not offered or session.scalar(select(Measurement.id)) is not None:
+        if accepted(session, rig.camera, "offset"):
             return
-        row = plan_disk(session, library, rig.camera, rig.id, "offset", offered[0].set_ids)
-        measurement_id, gain = row.id, offered[0].gain
+        row = session.scalar(select(Measurement).where(Measurement.source == "disk"))
+        if row is None:
+            offered = [o for o in offers(session, rig.camera, "offset") if len(o.offsets) > 2]
+            if not offered:
+                return
+            row = plan_disk(session, library, rig.camera, rig.id, "offset", offered[0].set_ids)
+        measurement_id, gain = row.id, float(row.gains[0])
     params = {"measurement_id": measurement_id}
-    _wait(library, runner.start("measure", "Offset of the demo's camera", params), "Measuring  ")
+    _do(library, runner, "measure", "Offset of the demo's camera", params, "Measuring  ")
     with library.db.session() as session:
         row = session.get_one(Measurement, measurement_id)
         values = offset_values(offset_result(library, session, row, gain)[1], OFFSET_IN_USE)
@@ -191,15 +215,30 @@ def _check_offset(library: Library, runner: JobRunner) -> None:
             accept(library, session, row, gain, values, own_choice=True)
 
 
-def _wait(library: Library, job_id: int, title: str) -> dict[str, Any]:
+def _do(
+    library: Library, runner: JobRunner, kind: str, title: str, params: dict[str, Any], told_as: str
+) -> None:
+    """Do a piece of work to its end; go on with it where a killed start had begun it."""
+    with library.db.session() as session:
+        begun = session.scalar(
+            select(Job.id).where(Job.kind == kind, Job.title == title, Job.state.in_(RESUMABLE))
+        )
+    if begun is not None:
+        runner.resume(begun)
+    _wait(library, begun or runner.start(kind, title, params), told_as)
+
+
+def _wait(library: Library, job_id: int, title: str) -> None:
     show = bar(title)
     while True:
         with library.db.session() as session:
             job = session.get_one(Job, job_id)
-            state, progress, result, message = job.state, job.progress, job.result, job.message
+            state, progress, message, advice = job.state, job.progress, job.message, job.advice
         show(int(progress * 100), 100)
-        if state not in ("queued", "running"):
+        if state in ENDED:
             if state != "done":
-                print(f"{title}: {state}. {message}")
-            return result
+                raise GrayShelfError(
+                    f"The demo could not be made ({title.strip().lower()}: {state}). {message}", advice
+                )
+            return
         time.sleep(0.2)

@@ -1,32 +1,28 @@
-"""Entering files into the library: one row a file, sets regrouped, rigs made where lights or flats name new ones."""
+"""Entering files into the library: one row a file; rigs made where lights or flats name new ones."""
 
 from __future__ import annotations
 
+import errno
 import hashlib
 import logging
-import math
-from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
-import numpy as np
-from sqlalchemy import delete, func, or_, select, update
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import UnreadableFrame
 from grayshelf.core.frames.facts import FrameFacts, lacking
 from grayshelf.core.frames.headers import read_facts
-from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.night import follows_site, site_night, site_zone
-from grayshelf.core.frames.sets import Member, common_facts, group_into_sets, set_key
+from grayshelf.core.frames.sets import set_key
 from grayshelf.core.matching.rulers import plain_name
-from grayshelf.core.sensor.statistics import background_noise, sample_step
-from grayshelf.library.facts_json import facts_from_json, facts_to_json
-from grayshelf.library.files import FileSource, FileStamp, read_header, read_pixels, sha256_of, stamp_of
+from grayshelf.library.facts_json import facts_to_json
+from grayshelf.library.files import FileStamp, read_header, stamp_of
 from grayshelf.library.library import Library
-from grayshelf.library.models import Folder, Frame, FrameSet, MasterInput, MasterRecord, Rig
+from grayshelf.library.models import Folder, Frame, FrameSet, Rig
 
 log = logging.getLogger(__name__)
 IN_SETS = ("good", "lacking")
@@ -65,27 +61,6 @@ def site_zones(library: Library, session: Session) -> SiteZones:
     )
 
 
-def recount_nights(library: Library, session: Session) -> int:
-    """Give every frame its night anew after a time zone changed; return how many changed theirs.
-
-    Sets keep their numbers and their masters wherever their frames still belong together.
-    """
-    zones, keys, changed = site_zones(library, session), set[str](), 0
-    for frame in session.scalars(select(Frame).where(Frame.utc.is_not(None))):
-        facts = facts_from_json(frame.facts)
-        settled = zones.settle(facts)
-        if settled == facts:
-            continue
-        frame.facts, frame.night = facts_to_json(settled), settled.night
-        changed += settled.night != facts.night
-        if frame.group_key is not None and frame.state in IN_SETS:
-            frame.group_key = key_of(settled)
-            keys.add(frame.group_key)
-    session.flush()
-    regroup(session, {f.id: Path(f.path) for f in session.scalars(select(Folder))}, keys)
-    return changed
-
-
 def key_of(facts: FrameFacts) -> str:
     """Under what frames are looked at together when sets are made."""
     return hashlib.sha1(repr(set_key(facts)).encode()).hexdigest()
@@ -98,6 +73,8 @@ class ReadFile:
     facts: FrameFacts | None
     reason: str = ""
     advice: str = ""
+    out_of_reach: bool = False
+    """The disk did not hand the file out: that says nothing of the file."""
 
 
 def read_file(path: Path, zone: ZoneInfo, counters: frozenset[str] = frozenset()) -> ReadFile:
@@ -105,7 +82,9 @@ def read_file(path: Path, zone: ZoneInfo, counters: frozenset[str] = frozenset()
     try:
         return ReadFile(read_facts(read_header(path), path.name, zone, counters))
     except UnreadableFrame as error:
-        return ReadFile(None, error.message, error.advice)
+        cause = error.__cause__
+        out_of_reach = isinstance(cause, OSError) and cause.errno not in (None, errno.ELOOP)
+        return ReadFile(None, error.message, error.advice, out_of_reach)
     except Exception as error:
         # Whatever a header holds, the scan goes on, and the file is listed with what was in the way.
         log.warning("%s: %s", path, error, exc_info=True)
@@ -114,12 +93,26 @@ def read_file(path: Path, zone: ZoneInfo, counters: frozenset[str] = frozenset()
         )
 
 
-def enter_file(session: Session, folder: Folder, relative: str, stamp: FileStamp, read: ReadFile) -> Frame:
-    """Insert or renew the row of a file."""
-    frame = session.scalar(select(Frame).where(Frame.folder_id == folder.id, Frame.path == relative))
+def enter_file(
+    session: Session,
+    folder_id: int,
+    relative: str,
+    stamp: FileStamp,
+    read: ReadFile,
+    twin: Twin | None = None,
+) -> Frame:
+    """Insert or renew the row of a file.
+
+    Parameters
+    ----------
+    twin
+        The frame in the library that this file is byte for byte.
+    """
+    frame = session.scalar(select(Frame).where(Frame.folder_id == folder_id, Frame.path == relative))
     if frame is None:
-        frame = Frame(folder_id=folder.id, path=relative)
+        frame = Frame(folder_id=folder_id, path=relative)
         session.add(frame)
+    frame.missing_since = None
     frame.size_bytes, frame.modified_ns = stamp.size_bytes, stamp.modified_ns
     frame.sha256, frame.set_id, frame.group_key = None, None, None
     facts = read.facts
@@ -133,7 +126,7 @@ def enter_file(session: Session, folder: Folder, relative: str, stamp: FileStamp
         facts.camera,
         facts.utc,
         facts.night,
-        _set_aside(relative),
+        set_aside(relative),
     )
     missing = lacking(facts)
     said = list(facts.complaints)
@@ -147,11 +140,28 @@ def enter_file(session: Session, folder: Folder, relative: str, stamp: FileStamp
     frame.advice = "" if not missing else _what_lacking_means(facts, missing)
     if facts.kind is not None and facts.camera is not None:
         frame.group_key = key_of(facts)
-    _mark_twin(session, folder, frame)
+    if twin is not None:
+        call_duplicate(frame, twin)
     return frame
 
 
-def _set_aside(relative: str) -> bool:
+@dataclass(frozen=True)
+class Twin:
+    """A frame in the library that a file is byte for byte."""
+
+    frame_id: int
+    path: str
+    sha256: str
+
+
+def call_duplicate(frame: Frame, twin: Twin) -> None:
+    """A file that the library has already counts once."""
+    frame.state, frame.group_key, frame.set_id, frame.sha256 = "duplicate", None, None, twin.sha256
+    frame.reason = f"The same, byte for byte, as {twin.path}."
+    frame.advice = "It is counted once; this copy is left alone."
+
+
+def set_aside(relative: str) -> bool:
     """Whether the person has put a frame aside, into a folder that says so (common practice)."""
     folders = [part.lower() for part in relative.split("/")[:-1]]
     return any(folder in ("rejected", "rejects", "bad") for folder in folders)
@@ -161,173 +171,6 @@ def _what_lacking_means(facts: FrameFacts, missing: tuple[str, ...]) -> str:
     if facts.kind is None or facts.camera is None:
         return "It belongs to no set until its header says so."
     return "It is used with care at best: what is not known counts as unknown, never as equal."
-
-
-def _mark_twin(session: Session, folder: Folder, frame: Frame) -> None:
-    """Mark a file that is, byte for byte, one that the library has already."""
-    if frame.utc is None:
-        return
-    twins = session.scalars(
-        select(Frame).where(
-            Frame.camera == frame.camera,
-            Frame.utc == frame.utc,
-            Frame.kind == frame.kind,
-            Frame.size_bytes == frame.size_bytes,
-            Frame.state.in_(IN_SETS),
-            or_(Frame.folder_id != frame.folder_id, Frame.path != frame.path),
-        )
-    ).all()
-    for twin in twins:
-        try:
-            twin.sha256 = twin.sha256 or sha256_of(Path(twin.folder.path) / twin.path)
-            frame.sha256 = frame.sha256 or sha256_of(Path(folder.path) / frame.path)
-        except OSError:
-            continue
-        if twin.sha256 == frame.sha256:
-            frame.state, frame.group_key = "duplicate", None
-            frame.reason = f"The same, byte for byte, as {twin.path}."
-            frame.advice = "It is counted once; this copy is left alone."
-            return
-
-
-def forget_missing(session: Session, folder: Folder, seen: set[str]) -> int:
-    """Mark the frames of a folder whose files are gone; their rows and history stay."""
-    gone = 0
-    for frame in session.scalars(select(Frame).where(Frame.folder_id == folder.id, Frame.state != "gone")):
-        if frame.path not in seen:
-            frame.state, frame.reason = "gone", "The file is no longer there."
-            frame.set_id = None
-            gone += 1
-    return gone
-
-
-def regroup(session: Session, zone_folder_paths: dict[int, Path], changed_keys: Iterable[str] = ()) -> int:
-    """Put every frame that has no set into one, keeping the numbers of sets that are there already.
-
-    Parameters
-    ----------
-    zone_folder_paths
-        Folder paths by folder id, to look at one frame's pixels for each new set.
-    changed_keys
-        Group keys of frames that are in sets, and may belong to others now.
-
-    Returns
-    -------
-    Number of sets made.
-    """
-    loose = Frame.set_id.is_(None) & Frame.state.in_(IN_SETS) & Frame.group_key.is_not(None)
-    keys = sorted({*session.scalars(select(Frame.group_key).where(loose).distinct()), *changed_keys})
-    made = 0
-    for key in keys:
-        frames = session.scalars(
-            select(Frame).where(Frame.group_key == key, Frame.state.in_(IN_SETS)).order_by(Frame.id)
-        ).all()
-        by_id = {f.id: f for f in frames}
-        members = [Member(f.id, facts_from_json(f.facts)) for f in frames]
-        taken: set[int] = set()
-        for group in group_into_sets(members):
-            rows = [by_id[m.frame_id] for m in group]
-            known = sorted({f.set_id for f in rows if f.set_id is not None} - taken)
-            if known:
-                frame_set = session.get_one(FrameSet, known[0])
-            else:
-                frame_set = FrameSet(
-                    kind=rows[0].kind or "",
-                    is_master=group[0].facts.is_master,
-                    n_frames=0,
-                    n_kept=0,
-                    facts={},
-                )
-                session.add(frame_set)
-                session.flush()
-                made += 1
-            taken.add(frame_set.id)
-            for frame in rows:
-                frame.set_id = frame_set.id
-            describe_set(frame_set, rows, [m.facts for m in group])
-            if frame_set.level_adu is None:
-                _look_at(frame_set, rows[0], zone_folder_paths)
-            if frame_set.is_master and frame_set.record is None:
-                frame_set.record = MasterRecord(set_id=frame_set.id, built_here=False)
-        session.flush()
-    _look_at_older_sets(session, zone_folder_paths)
-    drop_empty_sets(session)
-    return made
-
-
-def _look_at_older_sets(session: Session, folder_paths: dict[int, Path]) -> None:
-    """Sets of a library from before levels were noted: their lights' noise decides what a mismatch costs."""
-    older = session.scalars(
-        select(FrameSet).where(FrameSet.level_adu.is_(None), FrameSet.is_master.is_(False))
-    ).all()
-    for frame_set in older:
-        first = next((f for f in frame_set.frames if f.state in IN_SETS), None)
-        if first is not None:
-            _look_at(frame_set, first, folder_paths)
-
-
-def drop_empty_sets(session: Session) -> None:
-    """Recount sets that lost frames; a set without any is dropped unless something refers to it."""
-    counts = dict(session.execute(select(Frame.set_id, func.count()).group_by(Frame.set_id)).all())
-    for frame_set in session.scalars(select(FrameSet)):
-        here = counts.get(frame_set.id, 0)
-        if here == frame_set.n_frames or (frame_set.is_master and here):
-            continue
-        if here == 0:
-            session.execute(
-                update(FrameSet).where(FrameSet.master_set_id == frame_set.id).values(master_set_id=None)
-            )
-            session.execute(
-                update(MasterRecord)
-                .where(MasterRecord.pedestal_set_id == frame_set.id)
-                .values(pedestal_set_id=None)
-            )
-            session.execute(delete(MasterInput).where(MasterInput.master_id == frame_set.id))
-            session.delete(frame_set)
-        else:
-            rows = list(frame_set.frames)
-            describe_set(frame_set, rows, [facts_from_json(f.facts) for f in rows])
-
-
-def describe_set(frame_set: FrameSet, rows: Iterable[Frame], facts: list[FrameFacts]) -> None:
-    """Renew what a set's row says from its frames."""
-    rows = list(rows)
-    common = common_facts(facts)
-    frame_set.facts = facts_to_json(common)
-    frame_set.kind = (common.kind or FrameKind.LIGHT).value
-    frame_set.camera, frame_set.night = common.camera, common.night
-    frame_set.n_frames = (common.n_combined or 1) if frame_set.is_master else len(rows)
-    frame_set.n_kept = sum(not f.rejected for f in rows)
-    times = [f.utc for f in rows if f.utc is not None]
-    frame_set.first_utc = min(times, default=None)
-    frame_set.last_utc = max(times, default=None)
-
-
-#: Rows about the middle of a frame that are looked at.
-LOOKED_AT_ROWS = 32
-
-
-def _look_at(frame_set: FrameSet, frame: Frame, folder_paths: dict[int, Path]) -> None:
-    """Note level, noise and sample step of a set from the middle of one of its frames, where it is a plain one."""
-    if frame.facts.get("bits") != 16:
-        return
-    path = folder_paths[frame.folder_id] / frame.path
-    try:
-        if path.name.lower().endswith((".gz", ".fz")):
-            whole = read_pixels(path)
-            rows = whole[max(whole.shape[0] // 2 - LOOKED_AT_ROWS // 2, 0) :][:LOOKED_AT_ROWS].astype("f4")
-        else:
-            source = FileSource(path, path.name, path.parent)
-            first = max(source.height // 2 - LOOKED_AT_ROWS // 2, 0)
-            rows = source.rows(first, min(first + LOOKED_AT_ROWS, source.height))
-    except (UnreadableFrame, OSError, ValueError):
-        return
-    if rows.size == 0 or rows.min() < 0 or rows.max() > 65535:
-        return
-    frame_set.sample_step = sample_step(rows.astype("u2"))
-    frame_set.level_adu = float(np.median(rows))
-    noise = background_noise(rows)
-    frame_set.noise_adu = noise if math.isfinite(noise) else None
 
 
 def make_rigs(session: Session) -> list[str]:
@@ -367,7 +210,7 @@ def make_rigs(session: Session) -> list[str]:
 def enter_own_file(session: Session, folder: Folder, relative: str, facts: FrameFacts, sha256: str) -> Frame:
     """Enter a file that the application has just written itself."""
     stamp = stamp_of(Path(folder.path) / relative)
-    frame = enter_file(session, folder, relative, stamp, ReadFile(facts))
+    frame = enter_file(session, folder.id, relative, stamp, ReadFile(facts))
     frame.sha256 = sha256
     session.flush()
     return frame

@@ -1,16 +1,20 @@
-"""Opening the library's database: SQLite in WAL mode, brought up to date by Alembic."""
+"""The library's database: SQLite in WAL mode; one connection for each thread that asks."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import threading
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
-from alembic import command
-from alembic.config import Config
-from sqlalchemy import Engine, create_engine, event
+from sqlalchemy import URL, Engine, create_engine, event
 from sqlalchemy.orm import Session, sessionmaker
+
+from grayshelf.library.upgrade import bring_up_to_date
+
+#: Threads that may hold a connection at once: those of the server, of the rigs and of the heavy work, and some to spare.
+CONNECTIONS = 128
 
 
 def _pragmas(connection: Any, _record: Any) -> None:
@@ -24,27 +28,64 @@ class Database:
     """The database of one library."""
 
     def __init__(self, path: Path) -> None:
-        path.parent.mkdir(parents=True, exist_ok=True)
         self.path = path
-        self.engine: Engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": 15})
+        # A path is a path: as part of an address, a '?' in it would begin the address's options.
+        self.engine: Engine = create_engine(
+            URL.create("sqlite", database=str(path)),
+            connect_args={"timeout": 15},
+            pool_size=CONNECTIONS,
+            max_overflow=0,
+        )
         event.listen(self.engine, "connect", _pragmas)
         self._sessions = sessionmaker(self.engine, expire_on_commit=False)
+        self._open = threading.local()
 
-    def upgrade(self) -> None:
-        """Bring the tables up to date; nothing that is there is lost."""
-        config = Config()
-        config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
-        with self.engine.begin() as connection:
-            config.attributes["connection"] = connection
-            command.upgrade(config, "head")
+    def upgrade(self) -> Path | None:
+        """Bring the tables up to date, all or nothing; return the copy of the database that was made before.
+
+        Raises
+        ------
+        LibraryUnusable
+            Where this is no database, a newer one, or half of one. Nothing was changed.
+        """
+        return bring_up_to_date(self.path)
+
+    def close(self) -> None:
+        """Let all connections go."""
+        self.engine.dispose()
 
     @contextmanager
     def session(self) -> Iterator[Session]:
-        """A session; committed at the end, rolled back where an error passes through."""
+        """A session; committed at the end, rolled back where an error passes through.
+
+        Asked for again while one is open in the same thread, it is that one: it is committed where the first one
+        ends. A thread never holds two connections, so that threads never wait for one another's second.
+        """
+        begun: Session | None = getattr(self._open, "session", None)
+        if begun is not None:
+            yield begun
+            begun.flush()
+            return
         with self._sessions() as session:
+            self._open.session = session
             try:
                 yield session
                 session.commit()
             except BaseException:
                 session.rollback()
                 raise
+            finally:
+                self._open.session = None
+                for told in self._open.__dict__.pop("afterwards", []):
+                    told()
+
+    @contextmanager
+    def own_session(self) -> Iterator[Session]:
+        """A session for what is kept beyond the end of this one: it reads, and another one's end leaves its rows alone."""
+        with self._sessions() as session:
+            yield session
+
+    def when_written(self, tell: Callable[[], None]) -> None:
+        """Call `tell` after this thread's open session is written down, or given up; not at all where none is open."""
+        if getattr(self._open, "session", None) is not None:
+            self._open.__dict__.setdefault("afterwards", []).append(tell)

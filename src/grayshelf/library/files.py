@@ -5,13 +5,14 @@ from __future__ import annotations
 import errno
 import gzip
 import hashlib
+import io
 import os
 import tempfile
 import warnings
 from collections import Counter
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, BinaryIO, cast
 
@@ -19,12 +20,15 @@ import numpy as np
 from astropy.io import fits
 from numpy.typing import NDArray
 
-from grayshelf.core.errors import Conflict, NotFound, NotPermitted, UnreadableFrame
-from grayshelf.core.frames.fits_blocks import MAX_PIXELS, ImageHeader, card_value, read_image_header
+from grayshelf.core.errors import Conflict, DiskFull, GrayShelfError, NotFound, NotPermitted, UnreadableFrame
+from grayshelf.core.frames.fits_blocks import BLOCK, MOST_UNPACKED, ImageHeader, card_value, read_image_header
+from grayshelf.library.room import as_disk_full
 
 FITS_SUFFIXES = (".fits", ".fit", ".fts")
-#: What a file may unpack to: the largest frame in 64 bits, and its headers.
-MAX_UNPACKED = MAX_PIXELS * 8 + 16_000_000
+#: The database of a library, in its folder.
+DATABASE = "grayshelf.db"
+#: Folders of a library whose frames stand on no shelf: they measured a camera, were test shots, or were thrown away.
+NOT_ON_A_SHELF = ("bench", "tests", "thrown-away", "scratch", "backups", "logs")
 
 
 def looks_like_frame(name: str) -> bool:
@@ -80,7 +84,7 @@ def _as_unreadable(error: Exception) -> UnreadableFrame:
 def _check_packed(stream: BinaryIO, image: ImageHeader) -> None:
     """Unpack to the end of the pixels, in small pieces, so that a cut-off file shows."""
     end = image.data_offset + image.data_bytes
-    if end > MAX_UNPACKED:
+    if end > MOST_UNPACKED:
         raise UnreadableFrame("The packed file would unpack to more than any frame.", "Leave it out.")
     position = stream.tell()
     while position < end:
@@ -101,7 +105,7 @@ def read_pixels(path: Path) -> NDArray[Any]:
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
-            with fits.open(path, memmap=False, lazy_load_hdus=True) as hdus:
+            with fits.open(_unpacked(path, image), memmap=False, lazy_load_hdus=True) as hdus:
                 data = np.asarray(hdus[image.hdu].data)
     except Exception as error:
         raise _as_unreadable(error) from error
@@ -110,6 +114,15 @@ def read_pixels(path: Path) -> NDArray[Any]:
     if data.dtype == np.uint16:
         return data
     return data.astype(np.float32)
+
+
+def _unpacked(path: Path, image: ImageHeader) -> Path | BinaryIO:
+    """A packed file up to the end of its frame; what lies behind may unpack to more than fits into memory."""
+    if not path.name.lower().endswith(".gz"):
+        return path
+    end = -(-(image.data_offset + image.data_bytes) // BLOCK) * BLOCK
+    with gzip.open(path, "rb") as packed:
+        return io.BytesIO(packed.read(end))
 
 
 def _scaling(image: ImageHeader, name: str, default: float) -> float:
@@ -128,6 +141,7 @@ class FileSource:
     """
 
     def __init__(self, path: Path, name: str, scratch: Path) -> None:
+        """`scratch` is a folder of the library's own, for frames that have to be unpacked."""
         self.name = name
         image = read_header(path)
         self.width, self.height = image.width, image.height
@@ -138,7 +152,8 @@ class FileSource:
         if image.compressed or path.name.lower().endswith(".gz"):
             handle, unpacked = tempfile.mkstemp(dir=scratch, suffix=".part")
             with os.fdopen(handle, "wb") as stream:
-                read_pixels(path).astype(np.float32).tofile(stream)
+                # Not 'tofile', which does not say that the disk is full.
+                stream.write(np.ascontiguousarray(read_pixels(path), np.float32).data)
             self._path, self._offset = Path(unpacked), 0
             self._dtype, self._scaling = np.dtype("f4"), (1.0, 0.0)
 
@@ -164,6 +179,21 @@ class FileSource:
         return rows
 
 
+def middle_rows(path: Path, count: int) -> NDArray[np.float32]:
+    """The rows about the middle of a frame, read without the rest of it where it is not packed; nothing is written.
+
+    Raises
+    ------
+    UnreadableFrame
+    """
+    image = read_header(path)
+    first = max(image.height // 2 - count // 2, 0)
+    last = min(first + count, image.height)
+    if image.compressed or path.name.lower().endswith(".gz"):
+        return read_pixels(path)[first:last].astype(np.float32)
+    return FileSource(path, path.name, path.parent).rows(first, last)
+
+
 def sha256_of(path: Path) -> str:
     """Hash of a file's bytes, read in pieces."""
     digest = hashlib.sha256()
@@ -180,11 +210,19 @@ class _HashingWriter:
         self._stream = stream
         self.digest = hashlib.sha256()
         self.mode = "wb"
+        self.size = 0
+        self.failed: OSError | None = None
 
     def write(self, data: Any) -> int:
         piece = memoryview(data).cast("B")
         self.digest.update(piece)
-        return self._stream.write(piece)
+        self.size += len(piece)
+        try:
+            return self._stream.write(piece)
+        except OSError as error:
+            # Whoever writes through this may trip over the error; what happened is that the disk did not take it.
+            self.failed = error
+            raise
 
     def flush(self) -> None:
         self._stream.flush()
@@ -225,10 +263,13 @@ def write_new(path: Path, write: Callable[[BinaryIO], None]) -> str:
     ------
     Conflict
         Where the name is taken, or what was read back is not what was written.
+    DiskFull
+        Where there is no room; nothing of it is left.
     """
-    path.parent.mkdir(parents=True, exist_ok=True)
     part = path.with_name(path.name + ".part")
+    hashing: _HashingWriter | None = None
     try:
+        path.parent.mkdir(parents=True, exist_ok=True)
         with part.open("wb") as stream:
             hashing = _HashingWriter(stream)
             write(cast(BinaryIO, hashing))
@@ -240,16 +281,60 @@ def write_new(path: Path, write: Callable[[BinaryIO], None]) -> str:
                 f"{path.name} was not written as it should be: the disk gave other bytes back.", "Check it."
             )
         _give_name(part, path)
-    except OSError as error:
-        if error.errno == errno.ENOSPC:
-            raise Conflict(
-                f"The disk is full: {path.name} was not written. The frames so far are safe.",
-                "Make room, then go on.",
-            ) from error
-        raise
+        sync_folder(path.parent)
+    except Exception as error:
+        cause = hashing.failed if hashing is not None and hashing.failed is not None else error
+        full = as_disk_full(cause, path.parent)
+        if full is not None and hashing is not None:
+            raise DiskFull(path.parent, hashing.size + full.needed_bytes) from cause
+        raise (full or cause) from error
     finally:
         part.unlink(missing_ok=True)
     return digest
+
+
+def sync_folder(folder: Path) -> None:
+    """Have the names in a folder on the disk, where the system can: a file without its name is lost with the power."""
+    if os.name != "posix":
+        return
+    handle = os.open(folder, os.O_RDONLY)
+    try:
+        os.fsync(handle)
+    finally:
+        os.close(handle)
+
+
+def named_folder(text: str) -> Path:
+    """The folder that a person names: whole, there, and to be read.
+
+    Raises
+    ------
+    GrayShelfError
+        With what is wrong with it.
+    """
+    text = text.strip()
+    path = Path(os.path.expandvars(text))
+    # Only one's own home: nobody else's frames are meant by '~'.
+    if path.parts[:1] == ("~",):
+        path = Path.home().joinpath(*path.parts[1:])
+    if not path.is_absolute():
+        raise GrayShelfError(
+            f"‘{text[:200]}’ is not a whole path.", "Write it from the root: /home/… or /media/…"
+        )
+    try:
+        real = path.resolve(strict=True)
+        is_folder = real.is_dir()
+    except (OSError, RuntimeError, ValueError) as error:
+        raise GrayShelfError(
+            f"There is no folder {str(path)[:200]}.", "Check how it is spelled, and that the disk is in."
+        ) from error
+    if not is_folder:
+        raise GrayShelfError(f"{path} is not a folder.", "Name the folder that the frames are in.")
+    if not os.access(real, os.R_OK | os.X_OK):
+        raise GrayShelfError(
+            f"{path} may not be read by this user.", "Change its permissions, or name another."
+        )
+    return real
 
 
 class NamedFolders:
@@ -292,32 +377,78 @@ def stamp_of(path: Path) -> FileStamp:
     return FileStamp(stat.st_size, stat.st_mtime_ns)
 
 
+@dataclass
+class Passed:
+    """What was passed over while a folder was looked through."""
+
+    endings: Counter[str] = field(default_factory=Counter)
+    """Files that are no frames, by their ending, so that a folder full of them is not called empty."""
+    closed: list[str] = field(default_factory=list)
+    """Folders below it that may not be looked into, by their paths below it."""
+
+
 def walk_frames(
-    root: Path, stopped: Callable[[], None] = lambda: None, passed_over: Counter[str] | None = None
+    root: Path, stopped: Callable[[], None] = lambda: None, passed: Passed | None = None
 ) -> Iterator[tuple[str, FileStamp]]:
     """Every frame file below a folder, as path below it with '/', in a fixed order.
 
-    Other files are counted in `passed_over` by their ending, so that a folder full of them is not called empty.
-
     Links to files inside the folder are read as files; links to folders are not followed, so a loop of
-    links ends, and nothing outside the folder comes in.
+    links ends, and nothing outside the folder comes in. Our own folder of another library is passed over where its
+    frames are no part of a shelf (`NOT_ON_A_SHELF`).
+
+    Raises
+    ------
+    OSError
+        Where the folder itself cannot be looked into, or its disk goes away meanwhile.
     """
     real_root = root.resolve()
-    for base, folders, names in os.walk(real_root):
+    passed = passed if passed is not None else Passed()
+
+    def closed(error: OSError) -> None:
+        where = Path(error.filename)
+        if where == real_root or error.errno not in (errno.EACCES, errno.EPERM):
+            raise error
+        passed.closed.append(where.relative_to(real_root).as_posix())
+
+    for base, folders, names in os.walk(real_root, onerror=closed):
         stopped()
-        folders[:] = sorted(f for f in folders if not f.startswith(".") and not (Path(base) / f).is_symlink())
+        ours = DATABASE in names
+        folders[:] = sorted(
+            f
+            for f in folders
+            if not f.startswith(".")
+            and not (Path(base) / f).is_symlink()
+            and not (ours and f in NOT_ON_A_SHELF)
+        )
         for name in sorted(names):
             if name.startswith("."):
                 continue
             if not looks_like_frame(name):
-                if passed_over is not None:
-                    passed_over[Path(name).suffix.lower()] += 1
+                passed.endings[printable(Path(name).suffix.lower())] += 1
                 continue
             path = Path(base) / name
             relative = path.relative_to(real_root).as_posix()
             if path.is_symlink() and _leads_out(path, real_root):
                 continue
             yield relative, stamp_of(path)
+
+
+def is_text(name: str) -> bool:
+    """Whether a name is text; on some disks names are bytes of an old alphabet, which no database keeps."""
+    try:
+        name.encode()
+    except UnicodeEncodeError:
+        return False
+    return True
+
+
+def printable(name: str) -> str:
+    """A name that can be shown and kept, and is another one for every other name."""
+    if is_text(name):
+        return name
+    raw = os.fsencode(name)
+    shown = raw.decode("utf-8", "replace").replace("\ufffd", "?")
+    return f"{shown} ({hashlib.sha256(raw).hexdigest()[:8]})"
 
 
 def _leads_out(link: Path, root: Path) -> bool:

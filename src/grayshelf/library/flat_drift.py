@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import statistics
 from collections.abc import Sequence
-from functools import lru_cache
 from pathlib import Path
 
 import numpy as np
@@ -17,6 +16,7 @@ from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.sensor.statistics import flat_statistics, full_level
 from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.files import read_pixels
+from grayshelf.library.kept import kept
 from grayshelf.library.models import FlatSetting, Frame, FrameSet, Rig, RunShot
 
 #: Sets of flats since a setting was found that are looked through, newest first.
@@ -72,7 +72,7 @@ def _level_of(session: Session, row: FrameSet, setting: FlatSetting) -> float | 
     return _read_level(str(path), frame.modified_ns, colour)
 
 
-@lru_cache(maxsize=4096)
+@kept(4096)
 def _read_level(path: str, _modified_ns: int, colour: bool) -> float | None:
     """The level of a flat as a search would measure it; None where it cannot be read."""
     try:

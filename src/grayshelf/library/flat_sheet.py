@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from functools import lru_cache
 from typing import Any
 
 from sqlalchemy import select
@@ -21,6 +20,7 @@ from grayshelf.core.matching.model import CommonSettings
 from grayshelf.core.matching.rig_events import RigEventKind
 from grayshelf.core.sensor.statistics import UNSHIFTED_ENDS
 from grayshelf.library.flat_drift import drift_of
+from grayshelf.library.kept import kept
 from grayshelf.library.levels import pedestal_level
 from grayshelf.library.library import Library
 from grayshelf.library.measurements import measured_gain
@@ -127,11 +127,11 @@ class RowLights:
     """Of the set taken last."""
 
 
-@lru_cache(maxsize=8)
+@kept(8)
 def _lights_by_row(library: Library, revision: int, rig_id: int) -> dict[RowKey, RowLights]:
     """Kept until the shelf changes: a page asks anew every second while something goes on."""
     found: dict[RowKey, RowLights] = {}
-    with library.db.session() as session:
+    with library.db.own_session() as session:
         # Oldest first: the newest stays.
         for lights in light_sets(session, library.rig(session, rig_id)):
             want = lights.want
@@ -268,7 +268,7 @@ def settings_of(session: Session, rig_id: int, key: RowKey) -> list[FlatSetting]
                 FlatSetting.offset == key.offset,
                 FlatSetting.binning == key.binning,
             )
-            .order_by(FlatSetting.found_at.desc(), FlatSetting.id.desc())
+            .order_by(FlatSetting.id.desc())
         )
     )
 
@@ -277,7 +277,7 @@ def _settings_by_row(session: Session, rig_id: int) -> dict[RowKey, list[FlatSet
     """All that was found for a rig, newest first: a sheet of hundreds of rows is not hundreds of questions."""
     query = select(FlatSetting).where(FlatSetting.rig_id == rig_id)
     found: dict[RowKey, list[FlatSetting]] = {}
-    for s in session.scalars(query.order_by(FlatSetting.found_at.desc(), FlatSetting.id.desc())):
+    for s in session.scalars(query.order_by(FlatSetting.id.desc())):
         found.setdefault(RowKey(s.filter_code, s.gain, s.offset, s.binning), []).append(s)
     return found
 

@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from functools import lru_cache
 from pathlib import Path
 
 import numpy as np
 from sqlalchemy.orm import Session
 
+from grayshelf.core.errors import UnreadableFrame
 from grayshelf.core.flats.model import Pedestal
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.matching.model import CommonSettings
-from grayshelf.library.files import FileSource
+from grayshelf.library.files import middle_rows
+from grayshelf.library.kept import kept
 from grayshelf.library.library import Library
 from grayshelf.library.models import FrameSet
 from grayshelf.library.shelf import LightSet, electrons_per_adu, holdings
@@ -22,18 +23,13 @@ PEDESTAL_DRIFT_ADU = 15.0
 SHORT_DARK_S = 30.0
 
 
-@lru_cache(maxsize=4096)
+@kept(4096)
 def _middle_level(path: str, _modified_ns: int) -> float | None:
-    """Median of the middle rows of a plain FITS frame, read without the rest of it."""
-    file = Path(path)
-    if file.name.lower().endswith((".gz", ".fz")):
-        return None
+    """Median of the middle rows of a frame."""
     try:
-        source = FileSource(file, file.name, file.parent)
-        middle = source.height // 2
-        return float(np.median(source.rows(max(middle - 16, 0), middle + 16)))
-    except Exception:
-        # An estimate that the work goes on without.
+        return float(np.median(middle_rows(Path(path), 32)))
+    except (UnreadableFrame, OSError):
+        # Intake says what is wrong with the file; an estimate goes on without it.
         return None
 
 
@@ -48,7 +44,7 @@ def _set_level(session: Session, set_id: int) -> float | None:
 def pedestal_level(library: Library, want: CommonSettings) -> Pedestal | None:
     """Level of a capped frame at these settings, from a bias or else the shortest dark on the shelf."""
     found: list[tuple[float, float, str]] = []
-    with library.db.session() as session:
+    with library.db.own_session() as session:
         for holding in holdings(library, want.camera or ""):
             have = holding.settings
             if holding.kind is FrameKind.FLAT or holding.care:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shutil
 import threading
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -12,12 +13,17 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from grayshelf.clock import Clock, MachineClock
-from grayshelf.core.errors import NotFound
+from grayshelf.core.errors import LibraryUnusable, NotFound
 from grayshelf.core.frames.night import site_zone
 from grayshelf.library.database import Database
-from grayshelf.library.files import NamedFolders
+from grayshelf.library.files import DATABASE, NamedFolders
+from grayshelf.library.lock import LibraryLock
+from grayshelf.library.log import keep_log, stop_log
 from grayshelf.library.models import Folder, Frame, Rig, Setting
+from grayshelf.library.room import free_bytes
 
+#: Folders below the library's own that hold frames; a library that lost its database is made anew from them.
+FRAME_FOLDERS = ("frames", "masters")
 DEFAULT_SITE = {"name": "My site", "latitude": None, "longitude": None, "time_zone": "UTC"}
 
 
@@ -27,22 +33,60 @@ class Library:
     Parameters
     ----------
     root
-        Its folder: 'grayshelf.db', 'frames/' and 'masters/' lie in it.
+        Its folder: 'grayshelf.db', 'frames/' and 'masters/' lie in it, and nothing of ours anywhere else.
     clock
         What time it is; the demo's library runs on a clock of its own.
     """
 
-    def __init__(self, root: Path, clock: Clock | None = None) -> None:
-        self.root = root.resolve()
-        self.root.mkdir(parents=True, exist_ok=True)
+    def __init__(self, root: Path, clock: Clock | None = None, *, begin: bool = True) -> None:
+        """Open the library in a folder.
+
+        Parameters
+        ----------
+        begin
+            Begin a new library where there is none; otherwise that is refused, since a library that is not where it
+            was is more often on a disk that is not mounted than one that was never begun.
+
+        Raises
+        ------
+        LibraryUnusable
+            Where there is none, another process has it open, or its database cannot be used.
+        """
+        self.root = root.expanduser().resolve()
+        database = self.root / DATABASE
+        self.begun = not database.exists()
+        if self.begun and not begin:
+            raise _not_there(self.root)
+        try:
+            self.root.mkdir(parents=True, exist_ok=True)
+            self.lock = LibraryLock(self.root)
+        except OSError as error:
+            raise LibraryUnusable(
+                f"The library’s folder {self.root} cannot be written to ({error.strerror or error}).",
+                "Choose another --library, or put its permissions or its disk right.",
+            ) from error
+        self._log = keep_log(self.root)
+        self.untold: dict[int, tuple[str, str, str]] = {}
+        """State, message and advice of jobs that a full disk had no room to write down."""
+        self.room: Callable[[Path], int] = free_bytes
         self.clock: Clock = clock or MachineClock()
-        self.db = Database(self.root / "grayshelf.db")
-        self.db.upgrade()
-        # What a killed build left unpacked.
-        shutil.rmtree(self.root / "scratch", ignore_errors=True)
-        self._revision = 0
-        self._revision_lock = threading.Lock()
-        self._own_folder()
+        self.db = Database(database)
+        try:
+            self.copied_to = self.db.upgrade()
+            # What a killed build left unpacked.
+            shutil.rmtree(self.root / "scratch", ignore_errors=True)
+            self._revision = 0
+            self._revision_lock = threading.Lock()
+            self._own_folder()
+        except BaseException:
+            self.close()
+            raise
+
+    def close(self) -> None:
+        """Let the library go, so that another process may open it."""
+        self.db.close()
+        stop_log(self._log)
+        self.lock.release()
 
     @property
     def revision(self) -> int:
@@ -50,7 +94,11 @@ class Library:
         return self._revision
 
     def touched(self) -> None:
-        """Something on the shelf changed."""
+        """Something on the shelf changed: what is kept of it is worked out anew, also after the change is written."""
+        self._count_up()
+        self.db.when_written(self._count_up)
+
+    def _count_up(self) -> None:
         with self._revision_lock:
             self._revision += 1
 
@@ -103,3 +151,18 @@ class Library:
         if rig is None:
             raise NotFound("There is no such rig.", "Choose one in the rig holder.")
         return rig
+
+
+def _not_there(root: Path) -> LibraryUnusable:
+    if any((root / name).is_dir() for name in FRAME_FOLDERS):
+        return LibraryUnusable(
+            f"The library in {root} has lost its database; its frames and masters are there.",
+            f"Put a copy of {DATABASE} back (see 'backups' in it), or add --new: the frames, the masters and what they "
+            "were made of are then found again by their files.",
+        )
+    what = "is empty" if root.is_dir() and not any(root.iterdir()) else "holds none"
+    where = f"The folder {root} {what}" if root.is_dir() else f"There is no folder {root}"
+    return LibraryUnusable(
+        f"{where}, so there is no library to open. Nothing was begun in its place.",
+        "If it lies on another disk, mount that first. To begin a new library there, add --new.",
+    )

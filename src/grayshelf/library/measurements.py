@@ -5,7 +5,6 @@ from __future__ import annotations
 import threading
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass
-from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -19,13 +18,18 @@ from grayshelf.core.sensor.checked import CheckedOffset
 from grayshelf.core.sensor.offset import OffsetLadder, OffsetReading, read_offsets
 from grayshelf.core.sensor.pairs import PairReading
 from grayshelf.core.sensor.transfer import Transfer, read_transfer
-from grayshelf.library.catalog import describe_set, enter_own_file
+from grayshelf.library.catalog import enter_own_file
 from grayshelf.library.facts_json import facts_from_json
+from grayshelf.library.grouping import describe_set
+from grayshelf.library.kept import kept
 from grayshelf.library.library import Library
 from grayshelf.library.models import CameraValue, Folder, Frame, FrameSet, Measurement, MeasurementShot
 
 #: Where frames go that were thrown away, below the library's folder, until they are deleted for good.
 THROWN_AWAY = "thrown-away"
+BEING_DELETED = "being deleted"
+#: State and reason of the frames of a measurement, by what became of them.
+_KEPT_STATE = {"kept": ("good", ""), "thrown away": ("gone", "Thrown away on the Bench.")}
 
 
 def measurement(session: Session, measurement_id: int) -> Measurement:
@@ -74,11 +78,11 @@ def ladder_of(row: Measurement) -> OffsetLadder:
     )
 
 
-@lru_cache(maxsize=8)
+@kept(8)
 def _offset_result(
     library: Library, measurement_id: int, gain: float, _n_shots: int, ladder: OffsetLadder
 ) -> tuple[list[BiasReading], OffsetReading]:
-    with library.db.session() as session:
+    with library.db.own_session() as session:
         readings = offset_readings(session, measurement_id, gain)
     return readings, read_offsets(readings, ladder)
 
@@ -218,25 +222,40 @@ def _move(library: Library, measurement_id: int, before: str, after: str) -> Non
             # One rename on one disk: all of it is moved, or nothing.
             here.rename(there)
         row.frames = after
-        state = "gone" if after == "thrown away" else "good"
-        _mark(session, row, state, "Thrown away on the Bench." if state == "gone" else "")
+        _mark(session, row, *_KEPT_STATE[after])
     library.touched()
 
 
 def delete_for_good(library: Library, measurement_id: int) -> int:
-    """Delete frames that were thrown away; return the bytes that this freed."""
+    """Delete frames that were thrown away; return the bytes that this freed.
+
+    That it is being done is written down first: cut short, it is finished, never taken back half done.
+    """
+    with _moving:
+        with library.db.session() as session:
+            row = measurement(session, measurement_id)
+            if row.frames != BEING_DELETED:
+                _shot_here(session, measurement_id, "thrown away").frames = BEING_DELETED
+        freed = _delete_files(library, measurement_id)
+    library.touched()
+    return freed
+
+
+def _delete_files(library: Library, measurement_id: int) -> int:
+    with library.db.session() as session:
+        row = measurement(session, measurement_id)
+        paths = [library.root / THROWN_AWAY / shot.path for shot in row.shots]
+        folders = [library.root / THROWN_AWAY / folder for folder in _folders(session, row)]
     freed = 0
-    with _moving, library.db.session() as session:
-        row = _shot_here(session, measurement_id, "thrown away")
-        for folder in _folders(session, row):
-            away = library.root / THROWN_AWAY / folder
-            # Only what the measurement wrote itself; anything else in there is left.
-            for shot in row.shots:
-                path = library.root / THROWN_AWAY / shot.path
-                if path.is_file() and path.is_relative_to(away):
-                    freed += path.stat().st_size
-                    path.unlink()
-            _drop_empty(away)
+    for path in paths:
+        # Only what the measurement wrote itself; anything else in there is left.
+        if path.is_file() and any(path.is_relative_to(folder) for folder in folders):
+            freed += path.stat().st_size
+            path.unlink()
+    for folder in folders:
+        _drop_empty(folder)
+    with library.db.session() as session:
+        row = measurement(session, measurement_id)
         row.frames = "deleted"
         _mark(session, row, "gone", "Deleted on the Bench.")
         session.execute(
@@ -245,8 +264,30 @@ def delete_for_good(library: Library, measurement_id: int) -> int:
             .values(set_id=None)
         )
         session.execute(delete(FrameSet).where(FrameSet.measurement_id == row.id))
-    library.touched()
     return freed
+
+
+def settle_measurements(library: Library) -> None:
+    """At start: what a kill left half done with measurements' frames is finished, or told as the disk has it."""
+    with _moving, library.db.session() as session:
+        half = list(session.scalars(select(Measurement.id).where(Measurement.frames == BEING_DELETED)))
+        moved = session.scalars(
+            select(Measurement).where(
+                Measurement.source == "shot", Measurement.frames.in_(("kept", "thrown away"))
+            )
+        ).all()
+        for row in moved:
+            folders = _folders(session, row)
+            kept = all((library.root / f).is_dir() for f in folders)
+            away = all((library.root / THROWN_AWAY / f).is_dir() for f in folders)
+            if not folders or kept == away:
+                continue
+            now = "kept" if kept else "thrown away"
+            if row.frames != now:
+                row.frames = now
+                _mark(session, row, *_KEPT_STATE[now])
+    for measurement_id in half:
+        _delete_files(library, measurement_id)
 
 
 def _drop_empty(folder: Path) -> None:
@@ -288,7 +329,7 @@ def accepted(session: Session, camera: str, kind: str) -> dict[float, CameraValu
     rows = session.scalars(
         select(CameraValue)
         .where(CameraValue.camera == camera, CameraValue.kind == kind)
-        .order_by(CameraValue.accepted_at, CameraValue.id)
+        .order_by(CameraValue.id)
     )
     return {row.gain: row for row in rows}
 
@@ -364,11 +405,11 @@ class MeasuredGain:
     linear_limit_adu: float | None
 
 
-@lru_cache(maxsize=16)
+@kept(16)
 def _known(
     library: Library, camera: str, _revision: int
 ) -> tuple[dict[float, MeasuredGain], dict[float, CheckedOffset]]:
-    with library.db.session() as session:
+    with library.db.own_session() as session:
         gains = {
             gain: MeasuredGain(
                 row.values["e_per_adu"], row.values["read_noise_e"], row.values.get("linear_limit_adu")
@@ -404,5 +445,5 @@ def measurements_of(session: Session, camera: str, kind: str) -> Sequence[Measur
     return session.scalars(
         select(Measurement)
         .where(Measurement.camera == camera, Measurement.kind == kind)
-        .order_by(Measurement.made_at.desc(), Measurement.id.desc())
+        .order_by(Measurement.id.desc())
     ).all()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import UTC, date, datetime
+from secrets import token_hex
 from typing import Any
 
 from sqlalchemy import JSON, DateTime, ForeignKey, Index, String, Text, TypeDecorator, UniqueConstraint
@@ -234,7 +235,10 @@ class Frame(Base):
     size_bytes: Mapped[int]
     modified_ns: Mapped[int]
     state: Mapped[str] = mapped_column(String(12), index=True)
-    """'good', 'lacking' (a value that matters), 'unreadable', 'duplicate' or 'gone'."""
+    """'good', 'lacking' (a value that matters), 'unreadable', 'duplicate', or 'gone': let go by the person."""
+    missing_since: Mapped[datetime | None]
+    """Its file was not where it was when its folder was last looked through. It keeps its set, its master and its place
+    until it is back, or the person lets it go."""
     reason: Mapped[str] = mapped_column(Text, default="")
     advice: Mapped[str] = mapped_column(Text, default="")
     kind: Mapped[str | None] = mapped_column(index=True)
@@ -245,7 +249,7 @@ class Frame(Base):
     facts: Mapped[dict[str, Any]] = mapped_column(default=dict)
     group_key: Mapped[str | None] = mapped_column(index=True)
     set_id: Mapped[int | None] = mapped_column(ForeignKey("frame_set.id"), index=True)
-    sha256: Mapped[str | None]
+    sha256: Mapped[str | None] = mapped_column(index=True)
     set: Mapped[FrameSet | None] = relationship(back_populates="frames")
     folder: Mapped[Folder] = relationship()
 
@@ -305,12 +309,14 @@ class Job(Base):
     kind: Mapped[str]
     title: Mapped[str]
     state: Mapped[str] = mapped_column(index=True)
-    """'queued', 'running', 'paused', 'waiting', 'done', 'stopped', 'failed' or 'interrupted'."""
+    """A `JobState`."""
     params: Mapped[dict[str, Any]]
     progress: Mapped[float] = mapped_column(default=0.0)
     message: Mapped[str] = mapped_column(Text, default="")
     advice: Mapped[str] = mapped_column(Text, default="")
     result: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    token: Mapped[str] = mapped_column(default=lambda: token_hex(4), server_default="")
+    """In the name and the header of every frame it takes: no other job of any library has it."""
     rig_id: Mapped[int | None]
     created_at: Mapped[datetime]
     started_at: Mapped[datetime | None]
@@ -376,7 +382,7 @@ class Measurement(Base):
     notes: Mapped[list[Any]] = mapped_column(default=list)
     """What was left out of it, and why."""
     frames: Mapped[str] = mapped_column(default="kept")
-    """Of frames shot here: 'kept', 'thrown away' (there is a way back) or 'deleted'."""
+    """Of frames shot here: 'kept', 'thrown away' (there is a way back), 'being deleted' or 'deleted'."""
     made_at: Mapped[datetime]
     shots: Mapped[list[MeasurementShot]] = relationship(
         order_by="MeasurementShot.id", cascade="all, delete-orphan"

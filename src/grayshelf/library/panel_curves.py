@@ -45,7 +45,7 @@ def take_curve_back(session: Session, rig: Rig, curve_id: int, taken_back: bool)
 def newest_first(session: Session, source_id: int, rig: Rig) -> list[PanelCurve]:
     """Every measurement of a light with a rig, also those that count no more."""
     query = select(PanelCurve).where(PanelCurve.source_id == source_id, PanelCurve.rig_id == rig.id)
-    return list(session.scalars(query.order_by(PanelCurve.made_at.desc(), PanelCurve.id.desc())))
+    return list(session.scalars(query.order_by(PanelCurve.id.desc())))
 
 
 def known_points(session: Session, source_id: int, rig: Rig) -> list[ResponsePoint]:
@@ -59,7 +59,7 @@ def known_points(session: Session, source_id: int, rig: Rig) -> list[ResponsePoi
     others = session.scalars(
         select(PanelCurve)
         .where(PanelCurve.source_id == source_id, PanelCurve.rig_id != rig.id)
-        .order_by(PanelCurve.made_at.desc(), PanelCurve.id.desc())
+        .order_by(PanelCurve.id.desc())
     )
     for curve in others:
         there = session.get_one(Rig, curve.rig_id)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import io
 from dataclasses import dataclass
-from functools import lru_cache
 from pathlib import Path
 
 import numpy as np
@@ -12,6 +11,7 @@ from PIL import Image
 
 from grayshelf.core.sensor.stretch import shrink, stretch
 from grayshelf.library.files import read_pixels
+from grayshelf.library.kept import kept
 
 SIZES = (160, 320, 640, 1280)
 
@@ -27,7 +27,7 @@ class Picture:
     height: int
 
 
-@lru_cache(maxsize=96)
+@kept(96)
 def _render(path: str, _modified_ns: int, longest: int) -> Picture:
     stretched = stretch(shrink(read_pixels(Path(path)).astype(np.float32, copy=False), longest))
     buffer = io.BytesIO()

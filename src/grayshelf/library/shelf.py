@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, fields, replace
-from functools import lru_cache
 from typing import Any
 
-from sqlalchemy import select
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session, selectinload
 
 from grayshelf.core.errors import GrayShelfError
@@ -32,9 +31,10 @@ from grayshelf.core.matching.rig_events import RigEventKind
 from grayshelf.core.matching.rulers import plain_name
 from grayshelf.core.sensor.checked import PairWarning, pair_warning
 from grayshelf.library.facts_json import facts_from_json
+from grayshelf.library.kept import kept
 from grayshelf.library.library import Library
 from grayshelf.library.measurements import checked_offsets, measured_gain
-from grayshelf.library.models import FrameSet, Rig
+from grayshelf.library.models import Frame, FrameSet, Rig
 
 
 def common_settings(frame_set: FrameSet, facts: FrameFacts) -> CommonSettings:
@@ -93,11 +93,13 @@ def believed(frame_set: FrameSet, facts: FrameFacts) -> tuple[FrameFacts, frozen
     return replace(facts, **unknown), frozenset(q for q in doubted if q not in frame_set.said)  # type: ignore[arg-type]
 
 
-def holding_of(frame_set: FrameSet, level_adu: float | None = None) -> Holding:
+def holding_of(frame_set: FrameSet, level_adu: float | None = None, missing: int = 0) -> Holding:
     """A set or master in the words of matching.
 
     Parameters
     ----------
+    missing
+        How many of its files are not where they were.
     level_adu
         For a master flat: the level of the frames that it was made of.
     """
@@ -107,6 +109,8 @@ def holding_of(frame_set: FrameSet, level_adu: float | None = None) -> Holding:
     care = list(record.care) if record else []
     if "kind of frame" in settings.from_name:
         care.append(f"that it is a {frame_set.kind} is only in its file’s name")
+    if missing:
+        care.append(missing_in_words(missing, frame_set))
     level = frame_set.level_adu if level_adu is None else level_adu
     signal = level * facts.electrons_per_adu if level and facts.electrons_per_adu else None
     return Holding(
@@ -122,11 +126,26 @@ def holding_of(frame_set: FrameSet, level_adu: float | None = None) -> Holding:
     )
 
 
-@lru_cache(maxsize=4)
+def missing_by_set(session: Session) -> dict[int, int]:
+    """How many files are missing, by set."""
+    query = select(Frame.set_id, func.count()).where(
+        Frame.missing_since.is_not(None), Frame.set_id.is_not(None)
+    )
+    return {set_id: n for set_id, n in session.execute(query.group_by(Frame.set_id)) if set_id is not None}
+
+
+def missing_in_words(missing: int, frame_set: FrameSet) -> str:
+    """'its file is missing', '3 of its 20 files are missing'."""
+    if frame_set.is_master:
+        return "its file is missing"
+    return f"{missing} of its {frame_set.n_frames} files {'is' if missing == 1 else 'are'} missing"
+
+
+@kept(4)
 def _holdings(library: Library, revision: int) -> dict[str, list[Holding]]:
     """Everything on the shelf by camera; kept until the shelf changes."""
     by_camera: dict[str, list[Holding]] = {}
-    with library.db.session() as session:
+    with library.db.own_session() as session:
         rows = session.scalars(
             select(FrameSet)
             .where(
@@ -144,8 +163,11 @@ def _holdings(library: Library, revision: int) -> dict[str, list[Holding]]:
                 )
             ).all()
         )
+        missing = missing_by_set(session)
         for row in rows:
-            by_camera.setdefault(row.camera or "", []).append(holding_of(row, levels.get(row.id)))
+            by_camera.setdefault(row.camera or "", []).append(
+                holding_of(row, levels.get(row.id), missing.get(row.id, 0))
+            )
     return by_camera
 
 
@@ -184,11 +206,11 @@ def traits_at(library: Library, rig: Rig, gain: float | None) -> SensorTraits:
     )
 
 
-@lru_cache(maxsize=32)
+@kept(32)
 def _gain_word(library: Library, revision: int, camera: str) -> str:
     gains: set[float] = set()
     keywords: set[str] = set()
-    with library.db.session() as session:
+    with library.db.own_session() as session:
         for facts in session.scalars(select(FrameSet.facts).where(FrameSet.camera == camera)):
             if facts.get("gain") is not None:
                 gains.add(float(facts["gain"]))
@@ -326,9 +348,9 @@ class Gap:
         return tuple(dict.fromkeys(s.facts.target or "no target" for s in self.sets))
 
 
-@lru_cache(maxsize=16)
+@kept(16)
 def _slips(library: Library, revision: int, rig_id: int) -> list[tuple[LightSet, PullSlip]]:
-    with library.db.session() as session:
+    with library.db.own_session() as session:
         rig = library.rig(session, rig_id)
         return [(lights, slip_for(library, rig, lights)) for lights in light_sets(session, rig)]
 

@@ -10,10 +10,9 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
-from urllib.parse import urlsplit
 
 from apiflask import APIFlask
-from flask import Response, request, send_from_directory
+from flask import Response, send_from_directory
 from sqlalchemy import select
 
 from grayshelf import __version__
@@ -23,6 +22,7 @@ from grayshelf.library.library import Library
 from grayshelf.library.models import Rig
 from grayshelf.web import routes, routes_bench, routes_flats, routes_twilight
 from grayshelf.web.errors import problem, register_errors
+from grayshelf.web.guard import guard
 from grayshelf.work.bench import Bench
 from grayshelf.work.build import build_sets
 from grayshelf.work.events import Broker
@@ -34,9 +34,10 @@ from grayshelf.work.tonight import look_at_tonight
 from grayshelf.work.twilight_bench import TwilightBench
 
 STATIC = Path(__file__).parent / "static"
-LOCAL_NAMES = ("localhost", "127.0.0.1", "[::1]")
 #: Seconds of silence after which a listening page is sent a sign of life.
 HEARTBEAT_S = 10.0
+#: The largest that anybody has to send.
+MOST_BODY_BYTES = 1_000_000
 
 
 @dataclass
@@ -95,7 +96,7 @@ def warm_up(context: Context) -> None:
 def create_app(context: Context) -> APIFlask:
     """The Flask application."""
     app = APIFlask(__name__, title="Gray Shelf", version=__version__, static_folder="none", docs_path=None)
-    app.config["MAX_CONTENT_LENGTH"] = 1_000_000
+    app.config["MAX_CONTENT_LENGTH"] = MOST_BODY_BYTES
     app.config["VALIDATION_ERROR_STATUS_CODE"] = 422
     app.extensions["grayshelf"] = context
     register_errors(app)
@@ -104,7 +105,7 @@ def create_app(context: Context) -> APIFlask:
     app.register_blueprint(routes_flats.flats)
     app.register_blueprint(routes_twilight.twilight)
     _plain_names(app)
-    _guard(app)
+    guard(app)
     _events(app, context)
     _front_end(app)
     return app
@@ -140,30 +141,6 @@ def _are_one(document: dict[Any, Any], plain: str) -> bool:
         if k.split(".")[-1] == plain
     }
     return len(found) == 1
-
-
-def _guard(app: APIFlask) -> None:
-    """Only pages of this application, on this machine, may ask: no other site, and no other name for this one."""
-
-    @app.before_request
-    def only_from_here() -> Response | None:
-        name = request.host.rsplit(":", 1)[0] if not request.host.endswith("]") else request.host
-        if name not in LOCAL_NAMES:
-            return problem(403, "Not from here", f"This is served to this machine only, not to {name}.", "")
-        origin = request.headers.get("Origin")
-        if origin and urlsplit(origin).netloc != request.host:
-            return problem(403, "Not from here", f"A page of {origin} may not use this library.", "")
-        return None
-
-    @app.after_request
-    def careful(response: Response) -> Response:
-        response.headers["X-Content-Type-Options"] = "nosniff"
-        response.headers["Referrer-Policy"] = "no-referrer"
-        response.headers["Content-Security-Policy"] = (
-            "default-src 'self'; img-src 'self' data: blob:; style-src 'self' 'unsafe-inline'; "
-            "frame-ancestors 'none'; base-uri 'none'; form-action 'self'"
-        )
-        return response
 
 
 def _events(app: APIFlask, context: Context) -> None:

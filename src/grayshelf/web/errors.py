@@ -8,10 +8,12 @@ from typing import Any
 
 from apiflask import APIFlask
 from apiflask.exceptions import HTTPError
-from flask import Response
+from flask import Response, request
 from werkzeug.exceptions import HTTPException
 
 from grayshelf.core.errors import GrayShelfError
+from grayshelf.library.log import LOG_FILE
+from grayshelf.library.room import as_disk_full
 
 log = logging.getLogger(__name__)
 
@@ -42,12 +44,15 @@ def register_errors(app: APIFlask) -> None:
 
     @app.errorhandler(Exception)
     def unforeseen(error: Exception) -> Response:
-        log.exception("unforeseen")
+        log.exception("unforeseen at %s %s", request.method, request.path)
+        full = as_disk_full(error, app.extensions["grayshelf"].library.root)
+        if full is not None:
+            return problem(full.status, full.title, full.message, full.advice)
         return problem(
             500,
             "Something nobody foresaw",
-            f"{type(error).__name__}: {error}",
-            "Nothing in the library was changed by this. Try again; the log has the details.",
+            f"This could not be answered ({type(error).__name__}). No frame was changed by it.",
+            f"Try again. What happened is in the log, {LOG_FILE} in the library’s folder.",
         )
 
     @app.error_processor

@@ -10,17 +10,24 @@ from datetime import datetime
 from flask import Response
 
 #: A cell that begins like this would be taken for a formula by spreadsheets.
-_FORMULA = ("=", "+", "@", "\t", "\r")
+_FORMULA = ("=", "+", "-", "@", "\t", "\r")
 
 
 def _cell(value: object) -> object:
     if isinstance(value, datetime):
         return value.isoformat(timespec="seconds")
-    if isinstance(value, str) and (
-        value.startswith(_FORMULA) or (value.startswith("-") and not value[1:2].isdigit())
-    ):
+    if isinstance(value, str) and value.lstrip().startswith(_FORMULA) and not _is_number(value):
         return "'" + value
     return value
+
+
+def _is_number(text: str) -> bool:
+    """Whether a text is a number and nothing else: '-10', not '-10+20'."""
+    try:
+        float(text)
+    except ValueError:
+        return False
+    return True
 
 
 def csv_response(rows: Sequence[Sequence[object]], name: str) -> Response:
@@ -30,8 +37,10 @@ def csv_response(rows: Sequence[Sequence[object]], name: str) -> Response:
     for row in rows:
         writer.writerow(["" if v is None else _cell(v) for v in row])
     # The mark at the start tells spreadsheets that this is UTF-8.
-    return Response(
-        "\ufeff" + buffer.getvalue(),
-        mimetype="text/csv",
-        headers={"Content-Disposition": f'attachment; filename="{name}.csv"'},
-    )
+    return as_file(Response("\ufeff" + buffer.getvalue(), mimetype="text/csv"), f"{name}.csv")
+
+
+def as_file(response: Response, name: str) -> Response:
+    """Let the browser save a response under a name, which may hold any letter (RFC 6266)."""
+    response.headers.set("Content-Disposition", "attachment", filename=name)
+    return response

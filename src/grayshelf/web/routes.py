@@ -13,17 +13,18 @@ from grayshelf import __version__
 from grayshelf.core.errors import Conflict, GrayShelfError, NotFound
 from grayshelf.core.frames.night import night_of_utc, site_zone
 from grayshelf.core.matching.parts import answered
-from grayshelf.library.catalog import recount_nights
+from grayshelf.library.grouping import RECOUNT, recount_nights
 from grayshelf.library.models import Folder, Frame, FrameSet, Job, Rig, RunShot
 from grayshelf.library.pictures import picture_of
 from grayshelf.library.shelf import forget_slips, rig_of, wishes_of
 from grayshelf.web import schemas as s
-from grayshelf.web.exports import csv_response
+from grayshelf.web.exports import as_file, csv_response
 from grayshelf.web.search import find
 from grayshelf.web.views import intake, nights, shelf, tonight
 from grayshelf.web.views import words as w
 from grayshelf.web.views.jobs import job_out, jobs_page
 from grayshelf.work.gates import answer_gate
+from grayshelf.work.jobs import ALIVE
 from grayshelf.work.tonight import Tonight, Wishes, look_at_tonight
 
 if TYPE_CHECKING:
@@ -172,17 +173,16 @@ def get_intake() -> s.IntakeOut:
 
 def _start_scan(folder_id: int) -> s.JobOut:
     context = _context()
-    with context.library.db.session() as session:
-        folder = session.get(Folder, folder_id)
-        if folder is None or folder.own:
-            raise NotFound("This folder is not on the list.")
-        going = session.scalars(
-            select(Job).where(Job.kind == "scan", Job.state.in_(("queued", "running", "paused")))
-        ).all()
-        if any(j.params.get("folder_id") == folder_id for j in going):
-            raise Conflict("This folder is being scanned already.")
-        title = f"Scan of {folder.path}"
-    job_id = context.runner.start("scan", title, {"folder_id": folder_id})
+    with context.runner.changing:
+        with context.library.db.session() as session:
+            folder = session.get(Folder, folder_id)
+            if folder is None:
+                raise NotFound("This folder is not on the list.")
+            going = session.scalars(select(Job).where(Job.kind == "scan", Job.state.in_(ALIVE))).all()
+            if any(j.params.get("folder_id") == folder_id for j in going):
+                raise Conflict("This folder is being scanned already.")
+            title = "A look through the library’s own folder" if folder.own else f"Scan of {folder.path}"
+        job_id = context.runner.start("scan", title, {"folder_id": folder_id})
     with context.library.db.session() as session:
         return job_out(session.get_one(Job, job_id), context.library)
 
@@ -200,6 +200,16 @@ def add_folder(json_data: s.FolderIn) -> s.JobOut:
 def scan_again(folder_id: int) -> s.JobOut:
     """Scan a folder again: only what is new or changed is read."""
     return _start_scan(folder_id)
+
+
+@api.post("/folders/<int:folder_id>/let-go")
+@api.output(s.Done)
+def let_missing_go(folder_id: int) -> s.Done:
+    """Let go of the frames of a folder whose files are missing."""
+    count = intake.let_go(_context().library, folder_id)
+    return s.Done(
+        message=f"{w.several(count, 'frame')} let go. Where their files come back, they are entered anew."
+    )
 
 
 @api.delete("/folders/<int:folder_id>")
@@ -224,8 +234,8 @@ def set_site(json_data: s.SiteIn) -> s.Done:
         library.set_setting(
             session, "site", {**library.site(session), **json_data.model_dump(exclude_unset=True)}
         )
-        session.flush()
-        again = recount_nights(library, session)
+        library.set_setting(session, RECOUNT, {"due": True})
+    again = recount_nights(library)
     library.touched()
     return s.Done(message=f"Nights are counted at {json_data.time_zone}; {again:,} frames changed theirs.")
 
@@ -461,9 +471,9 @@ def set_rig_zone(rig_id: int, json_data: s.RigZoneIn) -> s.Done:
     with library.db.session() as session:
         rig = library.rig(session, rig_id)
         rig.time_zone = json_data.time_zone
-        session.flush()
-        again = recount_nights(library, session)
+        library.set_setting(session, RECOUNT, {"due": True})
         name = rig.name
+    again = recount_nights(library)
     library.touched()
     forget_slips()
     return s.Done(message=f"{name}: {again:,} frames changed their night.")
@@ -488,7 +498,7 @@ def slip_csv(set_id: int) -> Response:
 def slip_json(set_id: int) -> Response:
     """The slip as JSON."""
     response = jsonify(_slip(set_id).model_dump(mode="json"))
-    response.headers["Content-Disposition"] = f'attachment; filename="slip-{set_id}.json"'
+    as_file(response, f"slip-{set_id}.json")
     return response
 
 
@@ -554,14 +564,13 @@ def answer(job_id: int, json_data: s.AnswerIn) -> s.Done:
 @api.output(s.Done)
 def put_away(job_id: int) -> s.Done:
     """Put a run that has ended away, so that Tonight shows the next sheet."""
-    library = _context().library
-    with library.db.session() as session:
+    context = _context()
+    with context.library.db.session() as session:
         job = session.get(Job, job_id)
         if job is None or job.kind != "run":
             raise NotFound("There is no such run.")
-        if job.state in ("queued", "running", "paused", "waiting"):
+        if job.state in ALIVE:
             raise Conflict("This run goes on.", "Stop it first.")
         job.params = {**job.params, "put_away": True}
-        if job.state == "interrupted":
-            job.state = "stopped"
+    context.runner.set_aside(job_id)
     return s.Done(message="The run is closed. Its frames and masters are on the shelf.")

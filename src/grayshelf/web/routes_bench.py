@@ -25,7 +25,7 @@ from grayshelf.library.models import Job, Measurement
 from grayshelf.library.shelf import forget_slips, gain_word
 from grayshelf.web import schemas as s
 from grayshelf.web import schemas_bench as b
-from grayshelf.web.exports import csv_response
+from grayshelf.web.exports import as_file, csv_response
 from grayshelf.web.views import bench as view
 from grayshelf.web.views import bench_tables as tables
 from grayshelf.web.views import words as w
@@ -255,8 +255,5 @@ def measurement_json(measurement_id: int) -> Response:
             ],
         }
         name = tables.file_name(row)
-    return Response(
-        json.dumps(whole, ensure_ascii=False, indent=1),
-        mimetype="application/json",
-        headers={"Content-Disposition": f'attachment; filename="{name}.json"'},
-    )
+    text = json.dumps(whole, ensure_ascii=False, indent=1)
+    return as_file(Response(text, mimetype="application/json"), f"{name}.json")

@@ -118,6 +118,8 @@ class FolderOut(BaseModel):
     total: int
     kinds: list[CountOut]
     to_look_at: int
+    missing: int
+    """Frames whose files are not where they were; they keep their sets."""
     job: JobOut | None
 
 
@@ -158,6 +160,8 @@ class SetOut(BaseModel):
     """Values that only the files' names give: 'gain 100'."""
     names_say: Literal["in doubt", "agree", "right", "wrong"] | None
     """What is thought of them; None where the headers say everything."""
+    missing: str
+    """'3 of its 20 files are missing'; empty where all are there."""
 
 
 class SetsOut(BaseModel):
@@ -188,6 +192,8 @@ class IntakeOut(BaseModel):
     zones: list[str]
     rig_zones: list[RigZoneOut]
     folders: list[FolderOut]
+    own: FolderOut
+    """The library’s own."""
 
 
 class BuildIn(BaseModel):

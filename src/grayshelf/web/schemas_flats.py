@@ -7,6 +7,7 @@ from typing import Literal
 
 from pydantic import BaseModel, Field
 
+from grayshelf.core.frames.bounds import BOUNDS, MOST_TEXT
 from grayshelf.core.matching.rig_events import RigEventKind
 from grayshelf.web.schemas import JobOut, RulerOut
 
@@ -37,9 +38,9 @@ class FlatWishesOut(BaseModel):
 class FlatKeyIn(BaseModel):
     """Which row."""
 
-    filter_code: str = Field(max_length=24)
-    gain: float = Field(ge=0, le=10_000_000, allow_inf_nan=False)
-    offset: float = Field(ge=0, le=1_000_000, allow_inf_nan=False)
+    filter_code: str = Field(max_length=MOST_TEXT)
+    gain: float = Field(ge=BOUNDS["gain"].lowest, le=BOUNDS["gain"].highest, allow_inf_nan=False)
+    offset: float = Field(ge=BOUNDS["offset"].lowest, le=BOUNDS["offset"].highest, allow_inf_nan=False)
     binning: int = Field(ge=1, le=99)
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import threading
 from collections.abc import Sequence
 from typing import Any
 
@@ -16,7 +15,7 @@ from grayshelf.library.library import Library
 from grayshelf.library.measurements import accepted, measurement, transfers
 from grayshelf.library.models import CameraValue, FrameSet, Job, Measurement, MeasurementShot, Rig
 from grayshelf.library.shelf import light_sets, wishes_of
-from grayshelf.work.jobs import ALIVE, JobControl, JobRunner, refuse_if_busy
+from grayshelf.work.jobs import ALIVE, JobControl, JobRunner, begins_job
 from grayshelf.work.measure_disk import plan_disk, read_from_disk
 from grayshelf.work.measure_gain import GainExercise, plan_gain, shortest_for
 from grayshelf.work.measure_offset import OffsetExercise, plan_offset
@@ -30,7 +29,6 @@ class Bench:
 
     def __init__(self, library: Library, runner: JobRunner, rigs: dict[str, RigDevices]) -> None:
         self.library, self.runner, self.rigs = library, runner, rigs
-        self._lock = threading.Lock()
         runner.register("offset", self._shoot)
         runner.register("gain", self._shoot)
         runner.register("measure", lambda control, params: read_from_disk(library, control, params))
@@ -39,11 +37,12 @@ class Bench:
         """The devices behind a rig, if there are any."""
         return self.rigs.get(rig.devices or "")
 
+    @begins_job
     def shoot_offset(
         self, rig_id: int, gains: Sequence[float], margin_adu: float | None, long_dark_s: float
     ) -> int:
         """Start the offset exercise; return its job."""
-        with self._lock, self.library.db.session() as session:
+        with self.library.db.session() as session:
             rig, devices = self._ready(session, rig_id, gains)
             if devices.camera.facts.offset_range is None:
                 raise Conflict(
@@ -54,9 +53,10 @@ class Bench:
         self.runner.launch(job_id)
         return job_id
 
+    @begins_job
     def shoot_gain(self, rig_id: int, gains: Sequence[float], filter_code: str | None) -> int:
         """Start the gain exercise; return its job."""
-        with self._lock, self.library.db.session() as session:
+        with self.library.db.session() as session:
             rig, devices = self._ready(session, rig_id, gains)
             if devices.wheel is not None and filter_code not in devices.wheel.filters:
                 raise Conflict(f"{filter_code or 'No filter'} is not in the wheel.", "Choose one that is.")
@@ -82,12 +82,13 @@ class Bench:
                     f"{rig.camera} has gains from {allowed[0]:g} to {allowed[1]:g}, not {gain:g}.",
                     "Choose one of those.",
                 )
-        refuse_if_busy(session, rig.id)
+        self.runner.refuse_if_busy(rig.id)
         return rig, devices
 
+    @begins_job
     def use_disk(self, rig_id: int, kind: str, set_ids: Sequence[int]) -> int:
         """Measure from frames that are there; return the job."""
-        with self._lock, self.library.db.session() as session:
+        with self.library.db.session() as session:
             rig = self.library.rig(session, rig_id)
             row = plan_disk(session, self.library, rig.camera, rig.id, kind, set_ids)
             measurement_id, camera = row.id, row.camera

@@ -17,8 +17,9 @@ from grayshelf import __version__
 from grayshelf.core.checks.figures import master_figures
 from grayshelf.core.checks.frames import LEAK_ALLOWANCE_ADU
 from grayshelf.core.checks.levels import apart_from_set
-from grayshelf.core.errors import CannotCombine, NotFound
+from grayshelf.core.errors import CannotCombine, DiskFull, GrayShelfError, NotFound
 from grayshelf.core.filing.names import master_name, safe_name
+from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.fits_blocks import card_value
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.write import InputRecord, frame_header, utc_text, write_master
@@ -27,19 +28,23 @@ from grayshelf.core.matching.judge import judge_bias, judge_dark_flat
 from grayshelf.core.matching.match import choose
 from grayshelf.core.matching.model import Candidate, Holding
 from grayshelf.core.sensor.statistics import frame_statistics
-from grayshelf.library.catalog import IN_SETS, describe_set, enter_own_file
+from grayshelf.library.catalog import IN_SETS, enter_own_file
 from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.files import (
     FileSource,
+    FileStamp,
     drop_unfinished,
     read_header,
     read_pixels,
     scratch_folder,
     sha256_of,
+    stamp_of,
     write_new,
 )
+from grayshelf.library.grouping import describe_set
 from grayshelf.library.levels import pedestal_level
 from grayshelf.library.library import Library
+from grayshelf.library.masters_found import COMBINED_BY, TAKEN_OFF
 from grayshelf.library.models import Folder, Frame, FrameSet, MasterInput, MasterRecord
 from grayshelf.library.shelf import common_settings, holdings, rig_of, terms_of
 from grayshelf.work.jobs import JobControl
@@ -69,7 +74,10 @@ def build_sets(library: Library, control: JobControl, params: dict[str, Any]) ->
 
         try:
             build_master(library, set_id, share)
-        except CannotCombine as error:
+        except DiskFull:
+            raise
+        except GrayShelfError as error:
+            # One that cannot be built does not keep the others from it.
             failed.append(f"{error.message} {error.advice}".strip())
     built = len(todo) - len(failed)
     message = f"{built} master{'s' if built != 1 else ''} built"
@@ -103,12 +111,13 @@ def build_master(
         if row.master_set_id is not None and not again:
             return row.master_set_id
         frames = [f for f in row.frames if f.state in IN_SETS and not f.rejected]
-        paths = [library.frame_path(session, f) for f in frames]
+        paths = _files_of(library, session, frames)
         pedestal = _pedestal_for(library, session, row)
-        pedestal_path = None if pedestal is None else library.frame_path(session, pedestal.frames[0])
+        pedestal_path = None if pedestal is None else _files_of(library, session, pedestal.frames)[0]
         pedestal_id = None if pedestal is None else pedestal.id
     facts = facts_from_json(row.facts)
-    inputs = _judge_inputs(frames, paths, lambda s: progress(0.35 * s))
+    stamps = [stamp_of(path) for path in paths]
+    inputs = _judge_inputs(frames, paths, facts, lambda s: progress(0.35 * s))
     used = [i for i, record in enumerate(inputs) if record.used]
     if len(used) < FEWEST:
         raise CannotCombine(
@@ -150,12 +159,13 @@ def build_master(
         }
         if row.last_utc is not None:
             extra["DATE-END"] = (utc_text(row.last_utc), "UTC, start of the last exposure")
+        _refuse_changed(paths, stamps)
         history = [
-            f"Combined by Gray Shelf {__version__}: {settings.describe(len(used))}",
+            f"{COMBINED_BY} {__version__}: {settings.describe(len(used))}",
             f"{len(used)} of {len(frames)} frames used; the table INPUTS names each with its SHA-256",
         ]
         if pedestal_path is not None:
-            history.append(f"Taken off every frame first: {pedestal_path.name}")
+            history.append(f"{TAKEN_OFF}{pedestal_path.name}")
         header = frame_header(facts, {k: v for k, v in extra.items() if v[0] == v[0]})
         write_new(target, lambda stream: write_master(stream, combined.pixels, header, inputs, history))
     progress(0.97)
@@ -165,13 +175,48 @@ def build_master(
     return master_id
 
 
+def _files_of(library: Library, session: Session, frames: Sequence[Frame]) -> list[Path]:
+    """The files of frames that are to be read.
+
+    Raises
+    ------
+    CannotCombine
+        Where one is missing: a master of fewer frames than its set has would not be what it says.
+    """
+    named = library.permitted(session)
+    places = [Path(f.folder.path) / f.path for f in frames]
+    missing = [p for p in places if not p.is_file()]
+    if missing or not places:
+        first = f", {missing[0].name} for one" if missing else ""
+        raise CannotCombine(
+            f"{len(missing)} of {len(places)} files are not where they were{first}, so no master was built of them.",
+            "Plug the disk in or mount the share; or scan their folder and let go of what is missing.",
+        )
+    return [named.permit(p) for p in places]
+
+
+def _refuse_changed(paths: Sequence[Path], stamps: Sequence[FileStamp]) -> None:
+    changed = [p for p, before in zip(paths, stamps, strict=True) if stamp_of(p) != before]
+    if changed:
+        raise CannotCombine(
+            f"{changed[0].name} changed while it was being combined, so the master was not kept.",
+            "Wait until nothing writes to it any more, scan its folder, then build again.",
+        )
+
+
 def _judge_inputs(
-    frames: Sequence[Frame], paths: Sequence[Path], progress: Callable[[float], None]
+    frames: Sequence[Frame], paths: Sequence[Path], facts: FrameFacts, progress: Callable[[float], None]
 ) -> list[InputRecord]:
     """Hash each frame, measure its level, and leave out those that lie apart from the others."""
     records: list[InputRecord] = []
     for i, (frame, path) in enumerate(zip(frames, paths, strict=True)):
         pixels = read_pixels(path)
+        if pixels.shape != (facts.height, facts.width):
+            raise CannotCombine(
+                f"{path.name} is another file than the one that was scanned: it has {pixels.shape[1]} × "
+                f"{pixels.shape[0]} pixels.",
+                "Scan its folder again, then build.",
+            )
         level = frame_statistics(pixels).median if pixels.dtype.kind == "u" else float(np.median(pixels))
         records.append(InputRecord(Path(frame.path).name, sha256_of(path), True, level, 0.0))
         progress((i + 1) / len(frames))

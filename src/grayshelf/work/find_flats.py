@@ -35,7 +35,7 @@ from grayshelf.library.panel_curves import known_points, points_as_json
 from grayshelf.library.shelf import gain_word
 from grayshelf.work.flat_shots import FolderTaker, RigTaker, RowLeftOut, Taker, TestFlat
 from grayshelf.work.gates import diffuser_gate, pass_gate, waiting_behind
-from grayshelf.work.jobs import JobControl, JobRunner
+from grayshelf.work.jobs import JobControl, JobRunner, JobState
 from grayshelf.work.panel_shots import panel_shots
 from grayshelf.work.row_search import RowSearch, as_test_shot, camera_size
 from grayshelf.work.shooting import Shooter
@@ -127,7 +127,7 @@ class FlatSearch(Stepwise):
         if answer == "leave out":
             self._leave_out(step)
         self.end(step, "skipped" if answer == "leave out" else "done", answer=answer)
-        self.runner.set_state(self.control.job_id, "running", "", "")
+        self.runner.set_state(self.control.job_id, JobState.RUNNING, "", "")
 
     def _hanging_stops(self) -> float:
         """Stops of what hangs before the light since it was put in its place."""

@@ -2,10 +2,7 @@
 
 from __future__ import annotations
 
-import os
-import threading
 from collections.abc import Sequence
-from pathlib import Path
 from typing import Any
 
 from sqlalchemy import select
@@ -17,13 +14,14 @@ from grayshelf.core.flats.model import Mode
 from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.planning.flat_order import SearchStop, order_response, order_search
 from grayshelf.devices.ports import RigDevices
+from grayshelf.library.files import named_folder
 from grayshelf.library.library import Library
 from grayshelf.library.models import Job, Rig, RunStep
 from grayshelf.library.shelf import gain_word
 from grayshelf.work.find_flats import FlatSearch, started_now
 from grayshelf.work.flat_shots import need_devices
 from grayshelf.work.gates import diffuser_gate
-from grayshelf.work.jobs import ALIVE, JobControl, JobRunner, refuse_if_busy
+from grayshelf.work.jobs import ALIVE, JobControl, JobRunner, begins_job
 from grayshelf.work.row_search import RowSearch
 from grayshelf.work.steps import OPEN
 
@@ -40,13 +38,13 @@ class FlatBench:
 
     def __init__(self, library: Library, runner: JobRunner, rigs: dict[str, RigDevices]) -> None:
         self.library, self.runner, self.rigs = library, runner, rigs
-        self._lock = threading.Lock()
         runner.register("flats", self._work)
 
     def devices(self, rig: Rig) -> RigDevices | None:
         """The devices behind a rig, if there are any."""
         return self.rigs.get(rig.devices or "")
 
+    @begins_job
     def start(
         self,
         rig_id: int,
@@ -73,9 +71,9 @@ class FlatBench:
         """
         if not keys:
             raise Conflict("No row is chosen.", "Choose at least one.")
-        with self._lock, self.library.db.session() as session:
+        with self.library.db.session() as session:
             rig = self.library.rig(session, rig_id)
-            refuse_if_busy(session, rig.id)
+            self.runner.refuse_if_busy(rig.id)
             devices = self.devices(rig)
             keys = list(dict.fromkeys(keys))
             if folder is None:
@@ -84,7 +82,7 @@ class FlatBench:
             asked = {"mode": mode, "exposure_s": exposure_s}
             params |= {name: value for name, value in asked.items() if value is not None}
             if folder is not None:
-                params |= {"folder": str(_watchable(folder)), "since": started_now()}
+                params |= {"folder": str(named_folder(folder)), "since": started_now()}
             rows = [self._row(session, rig, devices, key) for key in keys]
             if response and any(r.source.dimmer is None or r.source.id is None for r in rows):
                 raise Conflict(
@@ -118,6 +116,7 @@ class FlatBench:
                 f"{error.advice} Or leave that row out.".strip(),
             ) from error
 
+    @begins_job
     def again(self, rig_id: int, key: RowKey, *, as_wished: bool) -> int:
         """Look for one row again: in the search that goes on, else in a new one like the last.
 
@@ -126,7 +125,7 @@ class FlatBench:
         as_wished
             By what the row wishes now, whatever the last search was to look for.
         """
-        with self._lock, self.library.db.session() as session:
+        with self.library.db.session() as session:
             job = newest_search(session, rig_id)
             if job is not None and job.state in ALIVE and not job.params.get("response"):
                 steps = list(session.scalars(select(RunStep).where(RunStep.job_id == job.id)))
@@ -222,25 +221,6 @@ def refuse_what_the_rig_lacks(devices: RigDevices, keys: Sequence[RowKey]) -> No
         ):
             if span is not None and not span[0] <= value <= span[1]:
                 raise Conflict(f"{name}: {facts.name} has {what} from {span[0]:g} to {span[1]:g}.", advice)
-
-
-def _watchable(text: str) -> Path:
-    path = Path(os.path.expandvars(text.strip())).expanduser()
-    if not path.is_absolute():
-        raise GrayShelfError(
-            f"‘{text.strip()}’ is not a whole path.", "Write it from the root: /home/… or /media/…"
-        )
-    try:
-        real = path.resolve(strict=True)
-    except (OSError, RuntimeError) as error:
-        raise GrayShelfError(
-            f"There is no folder {path}.", "Check how it is spelled, and that the disk is in."
-        ) from error
-    if not real.is_dir() or not os.access(real, os.R_OK | os.X_OK):
-        raise GrayShelfError(
-            f"{path} is not a folder that may be read.", "Name the one your camera program writes to."
-        )
-    return real
 
 
 def _stack(row: RowSearch) -> list[str]:

@@ -98,7 +98,7 @@ class RigTaker:
                 f"Next: {shot.exposure_s:g} s in {key.filter_code}.",
             )
         folder = f"tests/{safe_name(camera.name)}"
-        name = f"{folder}/flats{self.control.job_id:04d}_step{step.id:05d}_{number:02d}.fits"
+        name = f"{folder}/flats{self.control.tag}_step{step.id:05d}_{number:02d}.fits"
         taken = self.shooter.take(
             name,
             ShotSettings(FrameKind.FLAT, shot.exposure_s, key.gain, key.offset, key.binning, key.filter_code),

@@ -11,7 +11,7 @@ from grayshelf.core.flats.diffusers import listed
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.models import RunStep
-from grayshelf.work.jobs import JobControl, JobRunner, Stopped
+from grayshelf.work.jobs import JobControl, JobRunner, JobState, Stopped
 from grayshelf.work.steps import OPEN
 
 
@@ -51,9 +51,11 @@ def pass_gate(
     if gate in ("cap", "cover") and devices.panel is not None:
         devices.panel.set_brightness(0)
     with library.db.session() as session:
-        session.get_one(RunStep, step.id).state = "waiting"
-    step.state = "waiting"
-    runner.set_state(control.job_id, "waiting", step.title, step.params.get("advice", ""))
+        row = session.get_one(RunStep, step.id)
+        # Whatever was answered before it was cut short: hands may have moved since, so it is asked again.
+        row.state, row.outcome = "waiting", {k: v for k, v in row.outcome.items() if k != "answer"}
+        step.state, step.outcome = row.state, row.outcome
+    runner.set_state(control.job_id, JobState.WAITING, step.title, step.params.get("advice", ""))
     runner.broker.publish("run", id=control.job_id)
     answer = _wait_for_answer(library, control, step)
     hands = devices.hands
@@ -85,10 +87,15 @@ def answer_gate(library: Library, runner: JobRunner, job_id: int, step_id: int, 
     Conflict
         Where this gate does not wait.
     """
-    with library.db.session() as session:
-        step = session.get(RunStep, step_id)
-        if step is None or step.job_id != job_id or step.state != "waiting":
-            raise Conflict("This gate does not wait for an answer.", "Look at the sheet: it has moved on.")
-        step.outcome = {**step.outcome, "answer": answer}
-        step.state = "doing"
-    runner.control(job_id).wake.set()
+    with runner.changing:
+        # Asked first: an answer to a job that is not going on must not count when it is gone on with.
+        control = runner.control(job_id)
+        with library.db.session() as session:
+            step = session.get(RunStep, step_id)
+            if control.cancel.is_set() or step is None or step.job_id != job_id or step.state != "waiting":
+                raise Conflict(
+                    "This gate does not wait for an answer.", "Look at the sheet: it has moved on."
+                )
+            step.outcome = {**step.outcome, "answer": answer}
+            step.state = "doing"
+    control.wake.set()

@@ -1,7 +1,7 @@
-"""Jobs: rows in the database that a small pool of threads works off.
+"""Jobs: rows in the database that threads work off.
 
-A job's state is always in its row, so a process that was killed shows after its restart what was done and
-what was interrupted, and the work goes on from there.
+A job's state is always in its row, so a process that was killed shows after its restart what was done and what was
+interrupted, and the work goes on from there. States change here alone, under one lock.
 """
 
 from __future__ import annotations
@@ -10,24 +10,46 @@ import logging
 import threading
 import time
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
-from typing import Any
+from concurrent.futures import Future, ThreadPoolExecutor
+from functools import wraps
+from typing import Any, ParamSpec, TypeVar
 
 from sqlalchemy import select
-from sqlalchemy.orm import Session
+from sqlalchemy.exc import SQLAlchemyError
 
 from grayshelf.clock import Interrupted
-from grayshelf.core.errors import Conflict, GrayShelfError, NotFound
+from grayshelf.core.errors import Conflict, DiskFull, GrayShelfError, NotFound
 from grayshelf.library.library import Library
+from grayshelf.library.log import LOG_FILE
 from grayshelf.library.models import Job
+from grayshelf.library.room import as_disk_full, room_in_words
 from grayshelf.work.events import Broker
+from grayshelf.work.job_states import ALIVE, ENDED, RESUMABLE, JobState, follow
+
+__all__ = [
+    "ALIVE",
+    "ENDED",
+    "RESUMABLE",
+    "WITH_RIG",
+    "JobControl",
+    "JobRunner",
+    "JobState",
+    "Stopped",
+    "begins_job",
+]
 
 log = logging.getLogger(__name__)
 
 #: Jobs that work with a rig: they go on beside others, and can be paused.
 WITH_RIG = ("run", "offset", "gain", "flats", "twilight")
-ALIVE = ("queued", "running", "paused", "waiting")
-RESUMABLE = ("interrupted", "stopped", "failed")
+#: Rigs that may work at once.
+MOST_RIGS = 64
+#: How often it is looked whether there is room on a full disk, and an end tried again that could not be written down.
+LOOK_AGAIN_S = 2.0
+
+
+P = ParamSpec("P")
+R = TypeVar("R")
 
 
 class Stopped(Exception):
@@ -37,26 +59,32 @@ class Stopped(Exception):
 class JobControl:
     """What a job's work is handed: where to report, and whether to pause or stop."""
 
-    def __init__(self, runner: JobRunner, job_id: int) -> None:
-        self.job_id = job_id
+    def __init__(self, runner: JobRunner, job_id: int, rig_id: int | None, title: str, token: str) -> None:
+        self.job_id, self.rig_id, self.title, self.token = job_id, rig_id, title, token
         self.cancel = threading.Event()
         self.wake = threading.Event()
         self.paused = False
+        self.future: Future[None] | None = None
         self._runner = runner
         self._told_at = 0.0
+
+    @property
+    def tag(self) -> str:
+        """For names of files: the job's number, and what no other job has."""
+        return f"{self.job_id:04d}-{self.token}"
 
     def check(self) -> None:
         """Stop or pause here if that was asked for."""
         if self.cancel.is_set():
             raise Stopped
         if self.paused:
-            self._runner.set_state(self.job_id, "paused")
+            self._runner.set_state(self.job_id, JobState.PAUSED)
             while self.paused and not self.cancel.is_set():
                 self.wake.wait(0.2)
                 self.wake.clear()
             if self.cancel.is_set():
                 raise Stopped
-            self._runner.set_state(self.job_id, "running")
+            self._runner.set_state(self.job_id, JobState.RUNNING)
 
     def report(self, progress: float, message: str = "") -> None:
         """Tell how far the work is (0 … 1); told to pages at most five times a second."""
@@ -66,36 +94,47 @@ class JobControl:
         self._told_at = now
         self._runner.set_progress(self.job_id, progress, message)
 
+    def wait_for_room(self, full: DiskFull) -> None:
+        """Wait until a full disk has room again, telling how much is needed where; what was done is kept.
 
-def refuse_if_busy(session: Session, rig_id: int | None) -> None:
-    """One thing at a time for each rig.
-
-    Raises
-    ------
-    Conflict
-        Where a run or a measurement goes on with it.
-    """
-    alive = session.scalar(
-        select(Job).where(Job.kind.in_(WITH_RIG), Job.rig_id == rig_id, Job.state.in_(ALIVE))
-    )
-    if alive is not None:
-        raise Conflict(f"The rig is busy: {alive.title}.", "Stop that first, or wait for it.")
+        Raises
+        ------
+        Stopped
+            Where the person stops the job instead.
+        """
+        room = self._runner.library.room
+        while (free := room(full.where)) < full.needed_bytes:
+            self._runner.tell_waiting(
+                self.job_id,
+                f"The disk is full. {room_in_words(full.where, full.needed_bytes, free)}",
+                "What was done is kept. It goes on by itself as soon as there is room.",
+            )
+            if self.cancel.wait(self._runner.look_again_s):
+                raise Stopped
+        self._runner.set_state(self.job_id, JobState.RUNNING, "There is room again.", "")
 
 
 Work = Callable[[JobControl, dict[str, Any]], dict[str, Any] | None]
 
 
 class JobRunner:
-    """Works off jobs; one at a time for each kind of hand they need."""
+    """Works off jobs: those of rigs beside one another, one for each rig; scans and builds one after the other."""
 
     def __init__(self, library: Library, broker: Broker) -> None:
         self.library = library
         self.broker = broker
+        self.look_again_s = LOOK_AGAIN_S
         self._works: dict[str, Work] = {}
-        self._pool = ThreadPoolExecutor(max_workers=8, thread_name_prefix="job")
+        # Scans and builds share the disk and the cores: one at a time. What rigs do never waits for them.
+        self._pools = {
+            True: ThreadPoolExecutor(max_workers=MOST_RIGS, thread_name_prefix="rig"),
+            False: ThreadPoolExecutor(max_workers=1, thread_name_prefix="heavy"),
+        }
         self._controls: dict[int, JobControl] = {}
-        self._lock = threading.Lock()
-        self._heavy = threading.Lock()
+        self.changing = threading.RLock()
+        """Held while a job is begun, changes its state or ends: whoever asks whether a rig is free and then takes it
+        holds it for both."""
+        self._ending = threading.Event()
 
     def register(self, kind: str, work: Work) -> None:
         """Say what a kind of job does."""
@@ -103,67 +142,92 @@ class JobRunner:
 
     def mark_interrupted(self) -> int:
         """At start: jobs that were alive when the process ended were interrupted."""
-        with self.library.db.session() as session:
+        with self.changing, self.library.db.session() as session:
             jobs = session.scalars(select(Job).where(Job.state.in_(ALIVE))).all()
             for job in jobs:
-                job.state = "interrupted"
+                job.state = follow(job.state, JobState.INTERRUPTED)
                 at = f" at “{job.message.rstrip('.')}”" if job.message else " while this went on"
                 job.message = f"The application stopped{at}."
                 job.advice = "Nothing that was done is lost. Go on from there."
             return len(jobs)
 
+    def refuse_if_busy(self, rig_id: int | None) -> None:
+        """One thing at a time for each rig. To be asked with `changing` held until the job is launched.
+
+        Raises
+        ------
+        Conflict
+            Where a run or a measurement goes on with it.
+        """
+        owner = next((c for c in self._controls.values() if rig_id is not None and c.rig_id == rig_id), None)
+        if owner is not None:
+            raise Conflict(f"The rig is busy: {owner.title}.", "Stop that first, or wait for it.")
+
     def start(self, kind: str, title: str, params: dict[str, Any], rig_id: int | None = None) -> int:
         """Queue a job and return its number."""
-        with self.library.db.session() as session:
-            job = Job(
-                kind=kind,
-                title=title,
-                state="queued",
-                params=params,
-                rig_id=rig_id,
-                created_at=self.library.clock.now(),
-            )
-            session.add(job)
-            session.flush()
-            job_id = job.id
-        self.launch(job_id)
+        with self.changing:
+            with self.library.db.session() as session:
+                job = Job(
+                    kind=kind,
+                    title=title,
+                    state=JobState.QUEUED,
+                    params=params,
+                    rig_id=rig_id,
+                    created_at=self.library.clock.now(),
+                )
+                session.add(job)
+                session.flush()
+                job_id = job.id
+            self.launch(job_id)
         return job_id
 
     def launch(self, job_id: int) -> None:
-        """Hand a queued job to the pool."""
-        with self._lock:
+        """Hand a queued job to its pool."""
+        with self.changing:
             if job_id in self._controls:
                 raise Conflict("This is already going on.")
-            control = self._controls[job_id] = JobControl(self, job_id)
+            with self.library.db.session() as session:
+                job = session.get_one(Job, job_id)
+                with_rig = job.kind in WITH_RIG
+                rig_id = job.rig_id if with_rig else None
+                control = JobControl(self, job_id, rig_id, job.title, job.token)
+            self._controls[job_id] = control
+            control.future = self._pools[with_rig].submit(self._work, control)
         self._tell(job_id)
-        self._pool.submit(self._work, control)
 
     def resume(self, job_id: int) -> None:
         """Go on with a job that was interrupted, stopped or failed."""
-        with self.library.db.session() as session:
-            job = session.get(Job, job_id)
-            if job is None:
-                raise NotFound("There is no such job.")
-            if job.state not in RESUMABLE:
-                raise Conflict(f"This is {job.state}, so there is nothing to go on with.")
-            if job.kind in WITH_RIG:
-                refuse_if_busy(session, job.rig_id)
-            job.state, job.message, job.advice, job.ended_at = "queued", "", "", None
-        self.launch(job_id)
+        with self.changing:
+            with self.library.db.session() as session:
+                job = session.get(Job, job_id)
+                if job is None:
+                    raise NotFound("There is no such job.")
+                if job.state not in RESUMABLE:
+                    raise Conflict(f"This is {job.state}, so there is nothing to go on with.")
+                if job_id in self._controls:
+                    raise Conflict("This is just ending.", "Try again in a moment.")
+                if job.kind in WITH_RIG:
+                    self.refuse_if_busy(job.rig_id)
+                job.state = follow(job.state, JobState.QUEUED)
+                job.message, job.advice, job.ended_at = "", "", None
+            self.launch(job_id)
 
     def control(self, job_id: int) -> JobControl:
         """The control of a job that is going on."""
-        with self._lock:
-            control = self._controls.get(job_id)
+        control = self._controls.get(job_id)
         if control is None:
-            raise Conflict("This is not going on any more.")
+            raise Conflict("This is not going on any more.", "Look at it again.")
         return control
 
     def stop(self, job_id: int) -> None:
         """Stop a job; an exposure that is under way is given up."""
-        control = self.control(job_id)
-        control.cancel.set()
-        control.wake.set()
+        with self.changing:
+            control = self.control(job_id)
+            control.cancel.set()
+            control.wake.set()
+            if control.future is not None and control.future.cancel():
+                # It had not begun, so no thread will come to it.
+                self._end(control, JobState.STOPPED, "Stopped before it began.", "Go on whenever you like.")
 
     def pause(self, job_id: int, paused: bool) -> None:
         """Pause a job after its exposure, or let it go on."""
@@ -171,31 +235,53 @@ class JobRunner:
         control.paused = paused
         control.wake.set()
 
+    def set_aside(self, job_id: int) -> None:
+        """Take an interrupted job off the list of what could be gone on with at once."""
+        with self.changing, self.library.db.session() as session:
+            job = session.get(Job, job_id)
+            if job is None:
+                raise NotFound("There is no such job.")
+            if job.state == JobState.INTERRUPTED:
+                job.state = JobState.STOPPED
+
     def shut_down(self) -> None:
         """Stop everything that goes on and wait for it."""
-        with self._lock:
+        self._ending.set()
+        with self.changing:
             controls = list(self._controls.values())
         for control in controls:
             control.cancel.set()
             control.wake.set()
-        self._pool.shutdown(wait=True, cancel_futures=True)
+        for pool in self._pools.values():
+            pool.shutdown(wait=True, cancel_futures=True)
 
     def set_state(
-        self, job_id: int, state: str, message: str | None = None, advice: str | None = None
+        self, job_id: int, state: JobState, message: str | None = None, advice: str | None = None
     ) -> None:
         """Write a job's state down and tell the pages."""
-        with self.library.db.session() as session:
+        with self.changing, self.library.db.session() as session:
             job = session.get_one(Job, job_id)
-            job.state = state
+            job.state = follow(job.state, state)
             if message is not None:
                 job.message = message
             if advice is not None:
                 job.advice = advice
-            if state == "running" and job.started_at is None:
+            if state == JobState.RUNNING and job.started_at is None:
                 job.started_at = self.library.clock.now()
-            if state in ("done", "stopped", "failed"):
+            if state in ENDED:
                 job.ended_at = self.library.clock.now()
+        self.library.untold.pop(job_id, None)
         self._tell(job_id)
+
+    def tell_waiting(self, job_id: int, message: str, advice: str) -> None:
+        """Tell that a job waits, also where a full disk has no room to write that down."""
+        try:
+            self.set_state(job_id, JobState.WAITING, message, advice)
+        except SQLAlchemyError as error:
+            if as_disk_full(error, self.library.root) is None:
+                raise
+            self.library.untold[job_id] = (JobState.WAITING, message, advice)
+            self._tell(job_id)
 
     def set_progress(self, job_id: int, progress: float, message: str) -> None:
         """Write a job's progress down and tell the pages."""
@@ -210,42 +296,81 @@ class JobRunner:
         self.broker.publish("job", id=job_id)
 
     def _work(self, control: JobControl) -> None:
-        job_id = control.job_id
+        """Do a job to its end. Whatever happens in it, its rig is free afterwards, and its row says what became of it."""
         try:
-            with self.library.db.session() as session:
-                job = session.get_one(Job, job_id)
-                kind, params = job.kind, dict(job.params)
-            # Scans and builds share the disk and the cores: one at a time. What a rig does goes on beside them.
-            if kind in WITH_RIG:
-                self._perform(control, kind, params)
-            else:
-                with self._heavy:
-                    self._perform(control, kind, params)
-        finally:
-            with self._lock:
-                self._controls.pop(job_id, None)
-            self._tell(job_id)
+            state, message, advice, result = self._perform(control)
+        except BaseException as error:
+            log.exception("job %s (%s) failed", control.job_id, control.title)
+            state, result = JobState.FAILED, None
+            message = f"This ended with an error nobody foresaw ({type(error).__name__})."
+            advice = f"What was done is kept. Go on to try again; the log, {LOG_FILE} in the library’s folder, has it."
+        self._end(control, state, message, advice, result)
 
-    def _perform(self, control: JobControl, kind: str, params: dict[str, Any]) -> None:
+    def _perform(self, control: JobControl) -> tuple[JobState, str, str, dict[str, Any] | None]:
         job_id = control.job_id
         try:
             if control.cancel.is_set():
                 raise Stopped
-            self.set_state(job_id, "running")
-            result = self._works[kind](control, params)
+            self.set_state(job_id, JobState.RUNNING)
             with self.library.db.session() as session:
                 job = session.get_one(Job, job_id)
-                job.result, job.progress = result or {}, 1.0
-            self.set_state(job_id, "done", (result or {}).get("message", ""))
+                kind, params = job.kind, dict(job.params)
+            while True:
+                try:
+                    result = self._works[kind](control, params)
+                    break
+                except (DiskFull, OSError, SQLAlchemyError) as error:
+                    full = as_disk_full(error, self.library.root)
+                    if full is None:
+                        raise
+                    log.warning("job %s waits for room: %s", job_id, error)
+                    # Every work goes on from what is written down, so it is begun again where it was cut short.
+                    control.wait_for_room(full)
+            return JobState.DONE, (result or {}).get("message", ""), "", result or {}
         except (Stopped, Interrupted):
-            self.set_state(job_id, "stopped", "Stopped. What was done is kept.", "Go on whenever you like.")
+            return JobState.STOPPED, "Stopped. What was done is kept.", "Go on whenever you like.", None
         except GrayShelfError as error:
-            self.set_state(job_id, "failed", error.message, error.advice)
-        except Exception as error:
-            log.exception("job %s failed", job_id)
-            self.set_state(
-                job_id,
-                "failed",
-                f"This ended with an error nobody foresaw ({type(error).__name__}: {error}).",
-                "What was done is kept. Go on to try again.",
-            )
+            return JobState.FAILED, error.message, error.advice, None
+
+    def _end(
+        self,
+        control: JobControl,
+        state: JobState,
+        message: str,
+        advice: str,
+        result: dict[str, Any] | None = None,
+    ) -> None:
+        """Write the end of a job down and let its rig go, as one step for everybody who looks."""
+        job_id = control.job_id
+        with self.changing:
+            try:
+                with self.library.db.session() as session:
+                    job = session.get_one(Job, job_id)
+                    if result is not None:
+                        job.result, job.progress = result, 1.0
+                    self.set_state(job_id, state, message, advice)
+            except SQLAlchemyError:
+                # The rig must not stay taken because the database cannot be written: the row follows as soon as it can.
+                log.exception("the end of job %s could not be written down", job_id)
+                self.library.untold[job_id] = (state, message, advice)
+                if not self._ending.is_set():
+                    again = threading.Timer(
+                        self.look_again_s, self._end, (control, state, message, advice, result)
+                    )
+                    again.daemon = True
+                    again.start()
+            finally:
+                if self._controls.get(job_id) is control:
+                    del self._controls[job_id]
+        self._tell(job_id)
+
+
+def begins_job(method: Callable[P, R]) -> Callable[P, R]:
+    """For a method of something with a `runner`: whether a rig is free is asked, and its job launched, in one go."""
+
+    @wraps(method)
+    def alone(*args: P.args, **kwargs: P.kwargs) -> R:
+        with args[0].runner.changing:  # type: ignore[attr-defined]
+            return method(*args, **kwargs)
+
+    return alone

@@ -3,25 +3,23 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from pathlib import Path
 from typing import Any
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from grayshelf.core.errors import CannotCombine
+from grayshelf.core.errors import DiskFull, GrayShelfError
 from grayshelf.core.frames.sets import nominal_exposure
-from grayshelf.library.catalog import regroup
+from grayshelf.library.grouping import regroup
 from grayshelf.library.library import Library
-from grayshelf.library.models import Folder, Frame, FrameSet, MasterRecord, RunShot, RunStep
+from grayshelf.library.models import Frame, FrameSet, MasterRecord, RunShot, RunStep
 from grayshelf.work.build import FEWEST, build_master
 from grayshelf.work.jobs import JobControl
 
 
 def group_new_frames(library: Library) -> None:
     """Put frames that have just been shot into their sets."""
-    with library.db.session() as session:
-        regroup(session, {f.id: Path(f.path) for f in session.scalars(select(Folder))})
+    regroup(library)
     library.touched()
 
 
@@ -49,7 +47,9 @@ def build_masters_of_job(
         tell(number, len(sets), title)
         try:
             built.append(build_master(library, set_id, lambda share: control.check(), again=set_id in anew))
-        except CannotCombine as error:
+        except DiskFull:
+            raise
+        except GrayShelfError as error:
             failed.append({"title": title, "message": error.message, "advice": error.advice})
     tell(len(sets), len(sets), "")
     library.touched()

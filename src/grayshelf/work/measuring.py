@@ -16,7 +16,7 @@ from grayshelf.library.library import Library
 from grayshelf.library.measurements import bench_folder, enter_measured_frame
 from grayshelf.library.models import Job, Measurement, MeasurementShot, Rig, RunStep
 from grayshelf.work.gates import pass_gate
-from grayshelf.work.jobs import JobControl, JobRunner
+from grayshelf.work.jobs import JobControl, JobRunner, JobState
 from grayshelf.work.shooting import Shooter, ShotSettings, Taken
 from grayshelf.work.steps import OPEN, Stepwise
 
@@ -102,7 +102,7 @@ class Exercise(Stepwise):
             if step.kind == "gate":
                 answer = pass_gate(self.library, self.runner, self.devices, self.control, step)
                 self.end(step, answer=answer)
-                self.runner.set_state(self.control.job_id, "running", "", "")
+                self.runner.set_state(self.control.job_id, JobState.RUNNING, "", "")
             else:
                 self.measure(step, float(step.params["gain"]))
             self._tell("")
@@ -135,7 +135,7 @@ class Exercise(Stepwise):
     ) -> tuple[Taken, MeasurementShot]:
         """Take one frame and enter it; its reading is added by `read`."""
         self.control.check()
-        path = f"{self.folder}/g{gain:g}_{name}.fits"
+        path = f"{self.folder}/g{gain:g}_{name}_{self.control.token}.fits"
         taken = self.shooter.take(path, settings)
         if taken.pixels.dtype != "uint16":
             raise DeviceError(

@@ -7,7 +7,6 @@ process killed between the two finds the file when it goes on, and takes it inst
 from __future__ import annotations
 
 import math
-import threading
 from collections.abc import Callable
 from dataclasses import asdict, replace
 from datetime import datetime
@@ -35,7 +34,7 @@ from grayshelf.library.flat_sheet import row_pedestal
 from grayshelf.library.library import Library
 from grayshelf.library.models import FlatSetting, Folder, Job, Rig, RunShot, RunStep
 from grayshelf.work.gates import pass_gate
-from grayshelf.work.jobs import JobControl, JobRunner, refuse_if_busy
+from grayshelf.work.jobs import JobControl, JobRunner, JobState, begins_job
 from grayshelf.work.masters_of_job import build_masters_of_job, group_new_frames
 from grayshelf.work.row_search import RowSearch
 from grayshelf.work.shooting import Shooter, ShotSettings, bring_in
@@ -153,7 +152,7 @@ class Run(Stepwise):
             self.end(step, "skipped", answer=answer)
         else:
             self.end(step, answer=answer)
-        self.runner.set_state(self.control.job_id, "running", "", "")
+        self.runner.set_state(self.control.job_id, JobState.RUNNING, "", "")
 
     def _skip_row(self, step: RunStep) -> None:
         """Leave out everything of a row that is still open."""
@@ -227,7 +226,7 @@ class Run(Stepwise):
         """One test shot: kept on disk, but not in a set."""
         number = len(self._shots(step)) + 1
         folder = f"tests/{safe_name(self.devices.camera.facts.name)}"
-        name = f"{folder}/run{self.control.job_id:04d}_step{step.id:05d}_{number:02d}.fits"
+        name = f"{folder}/run{self.control.tag}_step{step.id:05d}_{number:02d}.fits"
         stats, when, exposure = self._take(name, FrameKind.FLAT, row, decision.exposure_s)[:3]
         with self.library.db.session() as session:
             session.add(
@@ -389,7 +388,7 @@ class Run(Stepwise):
         while step.done < step.count:
             self.control.check()
             number = step.done + 1
-            name = f"{place}_run{self.control.job_id:04d}_{step.id:05d}_{number:03d}.fits"
+            name = f"{place}_run{self.control.tag}_{step.id:05d}_{number:03d}.fits"
             stats, when, exposure, facts, sha = self._take(name, kind, row, exposure_s, **settings)
             trouble = judge(stats)
             with self.library.db.session() as session:
@@ -567,18 +566,18 @@ class RunStarter:
 
     def __init__(self, library: Library, runner: JobRunner, rigs: dict[str, RigDevices]) -> None:
         self.library, self.runner, self.rigs = library, runner, rigs
-        self._lock = threading.Lock()
         runner.register("run", self._work)
 
     def devices(self, rig: Rig) -> RigDevices | None:
         """The devices behind a rig, if there are any."""
         return self.rigs.get(rig.devices or "")
 
+    @begins_job
     def start(self, rig_id: int, sheet: RunSheet) -> int:
         """Start a run of this sheet."""
-        with self._lock, self.library.db.session() as session:
+        with self.library.db.session() as session:
             rig = self.library.rig(session, rig_id)
-            refuse_if_busy(session, rig.id)
+            self.runner.refuse_if_busy(rig.id)
             if self.devices(rig) is None:
                 raise Conflict(
                     "No devices are connected to this rig.", "Shoot the sheet by hand, then scan the folder."

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections import Counter
+import logging
+import os
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
+from typing import Any, Protocol
 
 from sqlalchemy import func, select
+from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import GrayShelfError, NotFound
 from grayshelf.core.frames.facts import FILE_NAME
@@ -16,21 +18,32 @@ from grayshelf.core.frames.file_names import counters_among
 from grayshelf.library.catalog import (
     IN_SETS,
     ReadFile,
+    SiteZones,
     enter_file,
-    forget_missing,
     make_rigs,
     note_scan,
     read_file,
-    regroup,
     site_zones,
 )
-from grayshelf.library.files import walk_frames
-from grayshelf.library.library import Library
+from grayshelf.library.files import NOT_ON_A_SHELF, FileStamp, Passed, is_text, printable, walk_frames
+from grayshelf.library.grouping import regroup
+from grayshelf.library.library import FRAME_FOLDERS, Library
+from grayshelf.library.masters_found import recall_masters
+from grayshelf.library.missing import Known, known_as, note_missing, take_place
 from grayshelf.library.models import Folder, Frame
-from grayshelf.work.jobs import JobControl
+from grayshelf.work.jobs import JobControl, JobRunner
+
+log = logging.getLogger(__name__)
 
 #: Files after which what was read is written down for good.
-BATCH = 100
+BATCH = 50
+
+
+class HasRunner(Protocol):
+    """What has a library and works off its jobs."""
+
+    library: Library
+    runner: JobRunner
 
 
 def scan_folder(library: Library, control: JobControl, params: dict[str, Any]) -> dict[str, Any]:
@@ -41,29 +54,23 @@ def scan_folder(library: Library, control: JobControl, params: dict[str, Any]) -
         if folder is None:
             raise NotFound("This folder is no longer on the list.")
         root, zones = Path(folder.path), site_zones(library, session)
-        if not root.is_dir():
-            note_scan(folder, library.clock.now(), "The folder is not there.")
-            session.commit()
-            raise GrayShelfError(
-                f"The folder {root} is not there. Its frames stay in the library as they were.",
-                "Plug the disk in or mount the share, then scan again.",
-            )
+        # What could not be read, or is missing, is looked at anew each time.
         known = {
             path: (size, modified)
             for path, size, modified in session.execute(
                 select(Frame.path, Frame.size_bytes, Frame.modified_ns).where(
-                    Frame.folder_id == folder_id, Frame.state != "gone"
+                    Frame.folder_id == folder_id, Frame.state.not_in(("gone", "unreadable"))
                 )
             )
         }
+    disk = _Disk(library, folder_id, root)
     control.report(0.0, f"Looking through {root.name}")
-    passed_over: Counter[str] = Counter()
-    listed = list(walk_frames(root, control.check, passed_over))
-    if not root.is_dir():
-        raise GrayShelfError(
-            f"The folder {root} vanished while it was looked through. Nothing was changed.",
-            "Plug the disk in or mount the share, then scan again.",
-        )
+    passed = Passed()
+    try:
+        listed = list(walk_frames(root, control.check, passed))
+    except OSError as error:
+        raise disk.gone() from error
+    disk.check()
     counters = _counters([path for path, _ in listed])
     mistaken = _mistaken_for_values(library, folder_id, counters)
     fresh = [
@@ -71,27 +78,119 @@ def scan_folder(library: Library, control: JobControl, params: dict[str, Any]) -
         for path, stamp in listed
         if known.get(path) != (stamp.size_bytes, stamp.modified_ns) or path in mistaken
     ]
+    moved: set[str | None] = set()
+    batch = list[tuple[str, FileStamp, _Found]]()
+    alike = set[object]()
 
-    def read(path: str) -> ReadFile:
-        found = read_file(root / path, zones.site, counters.get(path, frozenset()))
-        return replace(found, facts=zones.settle(found.facts)) if found.facts is not None else found
-
-    for start in range(0, len(fresh), BATCH):
-        batch = [(path, stamp, read(path)) for path, stamp in fresh[start : start + BATCH]]
-        control.check()
+    def enter() -> None:
+        disk.check()
         with library.db.session() as session:
-            folder = session.get_one(Folder, folder_id)
-            for path, stamp, entry in batch:
-                enter_file(session, folder, path, stamp, entry)
-                session.flush()
-        done = start + len(batch)
-        control.report(0.9 * done / max(len(fresh), 1), f"{done:,} of {len(fresh):,} new files read")
-    if not root.is_dir():
-        # A disk pulled out half way must not make every frame on it look deleted.
-        raise GrayShelfError(
-            f"The folder {root} vanished during the scan.", "Mount it again, then scan again."
+            for path, stamp, found in batch:
+                moved.add(_enter(session, folder_id, path, stamp, found))
+        batch.clear()
+        alike.clear()
+
+    for number, (path, stamp) in enumerate(fresh):
+        control.check()
+        entry = _read(root, path, zones, counters.get(path, frozenset()))
+        # A pulled disk hands out nothing: that is one event, and says nothing of any file on it.
+        if entry.out_of_reach:
+            disk.check()
+        kin = None if entry.facts is None else (entry.facts.camera, entry.facts.utc, entry.facts.kind)
+        if len(batch) >= BATCH or kin in alike:
+            # A copy of a file is known only once the file is entered.
+            enter()
+        alike |= {kin} - {None}
+        batch.append((path, stamp, _look_up(library, folder_id, root, path, entry)))
+        control.report(0.8 * number / len(fresh), f"{number:,} of {len(fresh):,} new files read")
+    enter()
+    return _finish(
+        library, control, folder_id, len(fresh), {path for path, _ in listed}, passed, moved - {None}
+    )
+
+
+class _Disk:
+    """The folder as it was when the scan began, so that another disk's mount point is not taken for it."""
+
+    def __init__(self, library: Library, folder_id: int, root: Path) -> None:
+        self._library, self._folder_id, self._root = library, folder_id, root
+        self._begun_with = self._now()
+        if self._begun_with is None:
+            raise self.gone()
+
+    def _now(self) -> tuple[int, int] | None:
+        try:
+            with os.scandir(self._root) as entries:
+                next(entries, None)
+            stat = self._root.stat()
+        except OSError:
+            return None
+        return stat.st_dev, stat.st_ino
+
+    def check(self) -> None:
+        """Raise where the folder is not there any more."""
+        if self._now() != self._begun_with:
+            raise self.gone()
+
+    def gone(self) -> GrayShelfError:
+        """One event for all of its frames."""
+        with self._library.db.session() as session:
+            folder = session.get(Folder, self._folder_id)
+            if folder is not None:
+                note_scan(folder, self._library.clock.now(), "The folder is not there, or may not be read.")
+        return GrayShelfError(
+            f"The folder {self._root} is not there, or may not be read. Its frames stay in the library as they were.",
+            "Plug the disk in, mount the share or put its permissions right, then scan again.",
         )
-    return _finish(library, control, folder_id, len(fresh), {path for path, _ in listed}, passed_over)
+
+
+@dataclass(frozen=True)
+class _Found:
+    """What there is to say of one file before it is entered."""
+
+    entry: ReadFile
+    known: Known
+
+
+def _read(root: Path, path: str, zones: SiteZones, counters: frozenset[str]) -> ReadFile:
+    if not is_text(path):
+        return ReadFile(
+            None,
+            "Its name, or that of its folder, is not text: it was written in an old alphabet.",
+            "Rename it, then scan again.",
+        )
+    entry = read_file(root / path, zones.site, counters)
+    return entry if entry.facts is None else replace(entry, facts=zones.settle(entry.facts))
+
+
+def _look_up(library: Library, folder_id: int, root: Path, path: str, entry: ReadFile) -> _Found:
+    if entry.facts is None:
+        return _Found(entry, Known())
+    try:
+        return _Found(entry, known_as(library, root / path, path, folder_id, entry.facts))
+    except OSError as error:
+        # Read a moment ago, and not now: the next scan looks again.
+        log.warning("%s: %s", path, error)
+        trouble = ReadFile(None, "The file could not be read to its end.", "Scan the folder again.", True)
+        return _Found(trouble, Known())
+
+
+def _enter(session: Session, folder_id: int, path: str, stamp: FileStamp, found: _Found) -> str | None:
+    """Enter a file; return the key of a set that is to be described anew."""
+    path = printable(path)
+    if found.known.moved_id is not None:
+        frame = session.get(Frame, found.known.moved_id)
+        if frame is not None:
+            take_place(session, frame, folder_id, path, stamp)
+            return frame.group_key
+    if found.entry.out_of_reach:
+        before = session.scalar(select(Frame).where(Frame.folder_id == folder_id, Frame.path == path))
+        if before is not None and before.state in IN_SETS:
+            # What was read before stays what it is; with the next scan it is looked at again.
+            return None
+    enter_file(session, folder_id, path, stamp, found.entry, found.known.twin)
+    session.flush()
+    return None
 
 
 def _counters(paths: Sequence[str]) -> dict[str, frozenset[str]]:
@@ -131,19 +230,26 @@ def _finish(
     folder_id: int,
     fresh: int,
     seen: set[str],
-    passed_over: Counter[str],
+    passed: Passed,
+    moved: set[str | None],
 ) -> dict[str, Any]:
-    control.report(0.92, "Putting frames into sets")
     with library.db.session() as session:
         folder = session.get_one(Folder, folder_id)
-        gone = forget_missing(session, folder, seen)
-        session.flush()
-        paths = {f.id: Path(f.path) for f in session.scalars(select(Folder))}
-        sets = regroup(session, paths)
-        session.flush()
+        skipped = NOT_ON_A_SHELF if folder.own else ()
+    missed = note_missing(library, folder_id, {printable(p) for p in seen}, library.clock.now(), skipped)
+    sets = regroup(
+        library,
+        [key for key in moved if key],
+        progress=lambda share: control.report(0.8 + 0.15 * share, "Putting frames into sets"),
+    )
+    recall_masters(
+        library, lambda share: control.report(0.95 + 0.05 * share, "Looking up what masters were made of")
+    )
+    with library.db.session() as session:
         rigs = make_rigs(session)
-        note_scan(folder, library.clock.now())
-        folder.passed_over = dict(passed_over)
+        folder = session.get_one(Folder, folder_id)
+        note_scan(folder, library.clock.now(), _trouble(passed, missed.missing, bool(seen)))
+        folder.passed_over = dict(passed.endings)
         states = dict(
             session.execute(
                 select(Frame.state, func.count()).where(Frame.folder_id == folder_id).group_by(Frame.state)
@@ -154,6 +260,38 @@ def _finish(
         "lacking", 0
     )
     message = f"{fresh:,} new or changed, {sets:,} new sets"
+    if missed.back:
+        message += f", {missed.back:,} back"
+    if missed.missing:
+        message += f", {missed.missing:,} missing"
     if trouble:
         message += f", {trouble:,} to look at"
-    return {"message": message, "fresh": fresh, "gone": gone, "sets": sets, "rigs": rigs, "states": states}
+    return {
+        "message": message,
+        "fresh": fresh,
+        "missing": missed.missing,
+        "sets": sets,
+        "rigs": rigs,
+        "states": states,
+    }
+
+
+def _trouble(passed: Passed, missing: int, any_seen: bool) -> str:
+    """What a folder says of itself until the next scan."""
+    said = []
+    if passed.closed:
+        names = ", ".join(f"‘{printable(n)}’" for n in passed.closed[:3])
+        more = f" and {len(passed.closed) - 3} more" if len(passed.closed) > 3 else ""
+        said.append(f"{names}{more} may not be looked into by this user.")
+    if missing and not any_seen:
+        said.append("No frame is in it any more: is its disk in, its share mounted?")
+    return " ".join(said)
+
+
+def find_own_files(context: HasRunner) -> int | None:
+    """Look through the library's own folder: files that its database does not know, as after it was lost."""
+    with context.library.db.session() as session:
+        folder_id = context.library.own_folder_id(session)
+        if not any((context.library.root / name).is_dir() for name in FRAME_FOLDERS):
+            return None
+    return context.runner.start("scan", "Finding the library’s own files again", {"folder_id": folder_id})

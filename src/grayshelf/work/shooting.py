@@ -4,22 +4,25 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import datetime
+from pathlib import Path, PurePosixPath
 from typing import Any
 from zoneinfo import ZoneInfo
 
 from numpy.typing import NDArray
 
-from grayshelf.core.errors import Conflict, DeviceError
+from grayshelf.core.errors import Conflict, DeviceError, DiskFull, UnreadableFrame
 from grayshelf.core.frames.angle import CameraAngle
 from grayshelf.core.frames.facts import FrameFacts
+from grayshelf.core.frames.fits_blocks import card_value
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.frames.write import frame_header, write_frame
 from grayshelf.devices.ports import Exposed, RigDevices
 from grayshelf.library.catalog import read_file
-from grayshelf.library.files import drop_unfinished, read_pixels, sha256_of, write_new
+from grayshelf.library.files import drop_unfinished, read_header, read_pixels, sha256_of, write_new
 from grayshelf.library.library import Library
 from grayshelf.library.models import Rig
+from grayshelf.library.room import KEEP_FREE_BYTES
 from grayshelf.work.jobs import JobControl
 
 
@@ -59,27 +62,58 @@ class Shooter:
     def take(self, name: str, settings: ShotSettings) -> Taken:
         """Expose and write one frame, or find it where it was written before the process was killed.
 
+        Where the disk is full it waits until there is room; what is exposed by then is not lost.
+
         Parameters
         ----------
         name
-            Its path below the library's folder; follows from the job and the frame's number.
+            Its path below the library's folder; follows from the job, its token, the step and the frame's number.
+
+        Raises
+        ------
+        Conflict
+            Where another file has that name. It is left as it is.
         """
-        path = self.library.root / name
+        path, mark = self.library.root / name, shot_mark(name)
         drop_unfinished(path)
         if path.exists():
-            facts = read_file(path, self.zone).facts
-            if facts is not None and facts.utc is not None:
-                return Taken(read_pixels(path), facts, facts.utc, sha256_of(path))
-            raise Conflict(
-                f"{path.name} is there, but is no frame that can be read; it was left as it is.",
-                "Move it out of the library's folder, then go on.",
-            )
-        s = settings
+            return self._found(path, mark)
+        s, camera = settings, self.devices.camera.facts
+        size = 2 * camera.width * camera.height // s.binning**2
+        needed = DiskFull(path.parent, size + KEEP_FREE_BYTES)
+        while self.library.room(path.parent) < needed.needed_bytes:
+            self.control.wait_for_room(needed)
         exposed = self.devices.camera.expose(s.exposure_s, s.gain, s.offset, s.binning, self.control.cancel)
         facts = self._facts(s, exposed)
-        header = frame_header(facts)
-        sha = write_new(path, lambda stream: write_frame(stream, exposed.pixels, header))
-        return Taken(exposed.pixels, facts, exposed.began, sha)
+        shot_by = {
+            "GSJOB": (self.control.token, "job that took it"),
+            "GSSHOT": (mark, "step and number within the job"),
+        }
+        header = frame_header(facts, shot_by)
+        while True:
+            try:
+                sha = write_new(path, lambda stream: write_frame(stream, exposed.pixels, header))
+                return Taken(exposed.pixels, facts, exposed.began, sha)
+            except DiskFull:
+                self.control.wait_for_room(needed)
+
+    def _found(self, path: Path, mark: str) -> Taken:
+        """A frame that this very shot left before the process was killed; a name alone proves nothing."""
+        try:
+            header = read_header(path).header
+            own = (card_value(header, "GSJOB"), card_value(header, "GSSHOT")) == (self.control.token, mark)
+            facts = read_file(path, self.zone).facts if own else None
+            if facts is not None and facts.utc is not None:
+                return Taken(read_pixels(path), facts, facts.utc, sha256_of(path))
+        except UnreadableFrame as error:
+            raise Conflict(
+                f"{path.name} is there, but cannot be read as a frame ({error.message}); it was left as it is.",
+                "Move it out of the library’s folder, then go on.",
+            ) from error
+        raise Conflict(
+            f"{path.name} is there, but is not the frame that this job would have written; it was left as it is.",
+            "Move it out of the library’s folder, then go on.",
+        )
 
     def _facts(self, settings: ShotSettings, exposed: Exposed) -> FrameFacts:
         camera = self.devices.camera.facts
@@ -112,6 +146,11 @@ class Shooter:
             night=night_of_utc(exposed.began, self.zone),
             night_from="taken here",
         )
+
+
+def shot_mark(name: str) -> str:
+    """What the header of a frame says of its place in its job: the end of its name, with step and number."""
+    return PurePosixPath(name).stem[-60:]
 
 
 def bring_in(devices: RigDevices, filter_code: str) -> None:

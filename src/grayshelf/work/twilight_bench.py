@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import threading
 from collections.abc import Mapping
 
 from sqlalchemy import select
@@ -15,7 +14,7 @@ from grayshelf.library.library import Library
 from grayshelf.library.models import Job, Rig, RunStep
 from grayshelf.work.flat_bench import refuse_what_the_rig_lacks
 from grayshelf.work.flat_shots import need_devices
-from grayshelf.work.jobs import JobControl, JobRunner, refuse_if_busy
+from grayshelf.work.jobs import JobControl, JobRunner, begins_job
 from grayshelf.work.sky_rows import Ahead, look_ahead, place_of
 from grayshelf.work.twilight_run import TwilightRun
 
@@ -28,13 +27,13 @@ class TwilightBench:
 
     def __init__(self, library: Library, runner: JobRunner, rigs: dict[str, RigDevices]) -> None:
         self.library, self.runner, self.rigs = library, runner, rigs
-        self._lock = threading.Lock()
         runner.register("twilight", self._work)
 
     def devices(self, rig: Rig) -> RigDevices | None:
         """The devices behind a rig, if there are any."""
         return self.rigs.get(rig.devices or "")
 
+    @begins_job
     def start(self, rig_id: int, counts: Mapping[RowKey, int], *, dawn: bool) -> int:
         """Start the next dusk or dawn; return its job.
 
@@ -46,9 +45,9 @@ class TwilightBench:
         counts = {key: n for key, n in counts.items() if n > 0}
         if not counts:
             raise Conflict("No filter is chosen.", "Tick at least one, and say how many flats.")
-        with self._lock, self.library.db.session() as session:
+        with self.library.db.session() as session:
             rig = self.library.rig(session, rig_id)
-            refuse_if_busy(session, rig.id)
+            self.runner.refuse_if_busy(rig.id)
             devices = need_devices(self.devices(rig))
             refuse_what_the_rig_lacks(devices, list(counts))
             place_of(self.library.site(session))

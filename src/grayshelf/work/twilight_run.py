@@ -28,7 +28,7 @@ from grayshelf.library.catalog import enter_own_file
 from grayshelf.library.library import Library
 from grayshelf.library.models import Folder, Job, RunShot, RunStep
 from grayshelf.work.gates import pass_gate
-from grayshelf.work.jobs import JobControl, JobRunner
+from grayshelf.work.jobs import JobControl, JobRunner, JobState
 from grayshelf.work.masters_of_job import build_masters_of_job, group_new_frames
 from grayshelf.work.shooting import Shooter, ShotSettings, bring_in
 from grayshelf.work.sky_rows import SkySubject, sky_shot, sky_subjects, twilight_of
@@ -98,7 +98,7 @@ class TwilightRun(Stepwise):
         if step.params.get("gate") == "filter":
             self._hand_set_filter = str(step.params["value"])
         self.end(step)
-        self.runner.set_state(self.control.job_id, "running", "", "")
+        self.runner.set_state(self.control.job_id, JobState.RUNNING, "", "")
 
     # -- the sky ------------------------------------------------------------------------------------------------
 
@@ -233,7 +233,7 @@ class TwilightRun(Stepwise):
             f"{'A look at the sky in' if coming.test else 'Flats in'} {key.filter_code}: {exposure:g} s"
         )
         camera, number = self.devices.camera.facts, len(before) + 1
-        run = f"{self.control.job_id:04d}"
+        run = self.control.tag
         if coming.test:
             name = f"tests/{safe_name(camera.name)}/sky{run}_step{step.id:05d}_{number:03d}.fits"
         else:

@@ -26,6 +26,87 @@ function Pages({ page, pages, onPage }: { page: number; pages: number; onPage: (
   );
 }
 
+/** Frames whose files are not where they were: they keep their places until they are back, or let go. */
+function Missing({ folder }: { folder: FolderData }) {
+  const letGo = useChange(() =>
+    get(api.POST("/api/folders/{folder_id}/let-go", { params: { path: { folder_id: folder.id } } })),
+  );
+  const [sure, setSure] = useState(false);
+  const many = `${folder.missing.toLocaleString("en")} ${folder.missing === 1 ? "frame is" : "frames are"}`;
+  return (
+    <div className="pt-1">
+      <p className="text-accent">
+        {many} missing. {folder.missing === 1 ? "It keeps its" : "They keep their"} set and master until the
+        next scan finds {folder.missing === 1 ? "it" : "them"} again.
+      </p>
+      {sure ? (
+        <p className="flex flex-wrap items-center gap-2 pt-1 text-s">
+          Only if the files are gone for good: their sets and masters lose them.
+          <Button
+            onClick={() => {
+              setSure(false);
+              letGo.mutate(undefined);
+            }}
+          >
+            Let {folder.missing === 1 ? "it" : "them"} go
+          </Button>
+          <Button look="link" onClick={() => setSure(false)}>
+            Keep
+          </Button>
+        </p>
+      ) : (
+        <Button
+          look="link"
+          aria-label={`Let what is missing in ${folder.path} go`}
+          onClick={() => setSure(true)}
+        >
+          Let the missing go
+        </Button>
+      )}
+      {letGo.error ? <Trouble error={letGo.error} /> : null}
+    </div>
+  );
+}
+
+/** The library's own folder: where what is shot and built here lies. */
+function OwnFolder({ folder }: { folder: FolderData }) {
+  const look = useChange(() =>
+    get(api.POST("/api/folders/{folder_id}/scan", { params: { path: { folder_id: folder.id } } })),
+  );
+  const act = useJobAction();
+  const job = folder.job;
+  return (
+    <section className="border-t border-line pt-3">
+      <h2 className="text-l font-semibold">The library’s own folder</h2>
+      <p className="num break-all text-s">{folder.path}</p>
+      <p className="pt-1 text-ink2">
+        {folder.total.toLocaleString("en")} {folder.total === 1 ? "frame" : "frames"} shot or combined here.{" "}
+        {folder.to_look_at > 0 && <span className="text-accent">{folder.to_look_at} to look at.</span>}{" "}
+        {folder.scanned && `Looked through ${folder.scanned}.`}
+      </p>
+      {folder.trouble && <p className="text-accent">{folder.trouble}</p>}
+      {folder.missing > 0 && <Missing folder={folder} />}
+      {job ? (
+        <div className="flex flex-col items-start gap-1 pt-2">
+          <Bar share={job.progress} label={job.title} />
+          <p className="text-s text-ink2">{job.message}</p>
+          {job.can_stop && (
+            <Button onClick={() => act.mutate({ id: job.id, action: "stop" })}>Stop looking</Button>
+          )}
+          {job.can_resume && (
+            <Button onClick={() => act.mutate({ id: job.id, action: "resume" })}>Go on looking</Button>
+          )}
+        </div>
+      ) : (
+        <Button className="mt-2" disabled={look.isPending} onClick={() => look.mutate(undefined)}>
+          Look through it
+        </Button>
+      )}
+      {look.error ? <Trouble error={look.error} /> : null}
+    </section>
+  );
+}
+
 function FolderCard({ folder }: { folder: FolderData }) {
   const again = useChange(() =>
     get(api.POST("/api/folders/{folder_id}/scan", { params: { path: { folder_id: folder.id } } })),
@@ -55,6 +136,7 @@ function FolderCard({ folder }: { folder: FolderData }) {
         {folder.scanned && `Scanned ${folder.scanned}.`}
       </p>
       {folder.trouble && <p className="text-accent">{folder.trouble}</p>}
+      {folder.missing > 0 && <Missing folder={folder} />}
       {job && (
         <div className="pt-2">
           <Bar share={job.progress} label={job.title} />
@@ -380,6 +462,7 @@ function Sets() {
               <td>
                 {set.title}
                 {set.names_say && <Named set={set} />}
+                {set.missing && <span className="block text-s text-accent">{set.missing}.</span>}
               </td>
               <td className="text-ink2">{set.camera}</td>
               <td className="num pr-6 text-right">{set.n_frames}</td>
@@ -413,7 +496,7 @@ const WHAT: Record<string, string> = {
   unreadable: "could not be read",
   lacking: "lacks a value",
   duplicate: "a copy",
-  gone: "no longer there",
+  missing: "missing",
 };
 
 function Problems() {
@@ -481,7 +564,7 @@ export function Intake() {
   if (!intake.data) return <Waiting what="Opening the door" />;
   const data = intake.data;
   const total = data.folders.reduce((sum, f) => sum + f.total, 0);
-  const trouble = data.folders.reduce((sum, f) => sum + f.to_look_at, 0);
+  const trouble = [...data.folders, data.own].reduce((sum, f) => sum + f.to_look_at, 0);
   const headline = data.folders.length
     ? `${total.toLocaleString("en")} frames read${trouble ? `, ${trouble} to look at` : ""}.`
     : "Name a folder of frames.";
@@ -530,6 +613,7 @@ export function Intake() {
           </ul>
           <Site key={`${data.time_zone}${data.site}${data.latitude}${data.longitude}`} data={data} />
           <RigZones data={data} />
+          <OwnFolder folder={data.own} />
         </div>
         <section className="min-w-0">
           {data.folders.length > 0 && (

@@ -21,6 +21,8 @@ CARD = 80
 MAX_HEADER_BLOCKS = 280
 MAX_EXTENSIONS = 16
 MAX_PIXELS = 400_000_000
+#: What a packed file may unpack to: the largest frame in 64 bits, and its headers.
+MOST_UNPACKED = MAX_PIXELS * 8 + 16_000_000
 #: Fewer pixels along a side than this are no camera's frame.
 MIN_SIDE = 8
 
@@ -81,6 +83,8 @@ def read_image_header(stream: BinaryIO, length: int | None) -> ImageHeader:
         offset += -(-size // BLOCK) * BLOCK
         if length is not None and offset >= length:
             break
+        if length is None and offset > MOST_UNPACKED:
+            raise UnreadableFrame("The packed file would unpack to more than any frame.", "Leave it out.")
         stream.seek(offset)
     raise UnreadableFrame(
         "The file holds a table or a header only, and no picture.",

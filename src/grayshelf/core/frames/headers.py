@@ -16,6 +16,7 @@ from zoneinfo import ZoneInfo
 from astropy.io import fits
 
 from grayshelf.core.frames.angle import CameraAngle
+from grayshelf.core.frames.bounds import BOUNDS, MOST_TEXT, ZERO_IS_UNKNOWN
 from grayshelf.core.frames.facts import FILE_NAME, FrameFacts
 from grayshelf.core.frames.file_names import kind_in_name, values_in_name
 from grayshelf.core.frames.fits_blocks import ImageHeader, card_value
@@ -55,8 +56,6 @@ FILTER_ALIASES = {
 EARLIEST_YEAR, LATEST_YEAR = 1980, 2150
 #: Local clocks on earth lie between these hours of UTC, give or take a clock that is a little off.
 AHEAD_OF_UTC_H = (-12.5, 14.5)
-MOST_COMBINED = 100_000
-MOST_BINNING = 32
 
 
 class _Reader:
@@ -76,23 +75,35 @@ class _Reader:
 
     def text(self, *names: str) -> str | None:
         found = self.value(names)
-        return None if found is None else str(found[1]).strip() or None
+        text = "" if found is None else " ".join(str(found[1]).split())
+        if found is not None and len(text) > MOST_TEXT:
+            self.complaints.append(f"{found[0]} has {len(text):,} characters, which no name has")
+            return None
+        return text or None
 
     def number(self, what: str, names: tuple[str, ...]) -> float | None:
-        """First of `names` that holds a finite number; each that holds something else is complained of."""
+        """First of `names` that holds a number that can be; each that holds something else is complained of."""
         for name in names:
             value = card_value(self.header, name)
             if value is None:
                 continue
             try:
                 number = float(value)
-            except (TypeError, ValueError):
+            except (TypeError, ValueError, OverflowError):
                 number = math.nan
-            if math.isfinite(number) and not isinstance(value, bool):
-                if name != names[0]:
-                    self.origins[what] = name
-                return number
-            self.complaints.append(f"{name} is '{value}', which is not a number")
+            if not math.isfinite(number) or isinstance(value, bool):
+                shown = str(value)
+                self.complaints.append(f"{name} is '{shown[:40]}', which is not a number")
+                continue
+            if number == 0.0 and what in ZERO_IS_UNKNOWN:
+                continue
+            trouble = BOUNDS[what].trouble(number)
+            if trouble is not None:
+                self.complaints.append(trouble)
+                continue
+            if name != names[0]:
+                self.origins[what] = name
+            return number
         return None
 
 
@@ -214,7 +225,7 @@ def read_facts(
 
     def number(what: str, names: tuple[str, ...]) -> float | None:
         value = reader.number(what, names)
-        if value is None and what in named:
+        if value is None and what in named and BOUNDS[what].trouble(named[what]) is None:
             reader.origins[what] = FILE_NAME
             return named[what]
         return value
@@ -229,16 +240,7 @@ def read_facts(
     time = _moment(reader, zone)
     bin_x = number("binning", ("XBINNING", "BINNING", "CCDXBIN"))
     bin_y = reader.number("binning_y", ("YBINNING", "CCDYBIN"))
-    if bin_x is not None and not 1 <= bin_x <= MOST_BINNING:
-        reader.complaints.append(f"the binning is {bin_x:g}, which cannot be")
-        bin_x = bin_y = None
-    if combined is not None and not 1 <= combined <= MOST_COMBINED:
-        reader.complaints.append(f"the number of frames combined is {combined:g}, which cannot be")
-        combined = None
     exposure = number("exposure_s", EXPOSURE)
-    if exposure is not None and not 0.0 <= exposure < 100_000.0:
-        reader.complaints.append(f"the exposure is {exposure:g} s, which cannot be")
-        exposure = None
     sensor_temp = reader.number("sensor_temp_c", SENSOR_TEMP)
     set_temp = reader.number("set_temp_c", SET_TEMP)
     if sensor_temp is None and set_temp is None and "sensor_temp_c" in named:

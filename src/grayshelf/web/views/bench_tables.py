@@ -144,7 +144,7 @@ def kept(library: Library, rig_id: int, kind: str) -> tuple[Table, str]:
         rows = session.scalars(
             select(CameraValue)
             .where(CameraValue.camera == camera, CameraValue.kind == kind)
-            .order_by(CameraValue.accepted_at, CameraValue.id)
+            .order_by(CameraValue.id)
         ).all()
     names = sorted({name for row in rows for name in row.values})
     head = ["camera", "gain", "accepted_at", "own_choice", *names]

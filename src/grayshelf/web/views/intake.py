@@ -2,30 +2,33 @@
 
 from __future__ import annotations
 
-import os
 from collections import defaultdict
+from collections.abc import Container
 from pathlib import Path
 from typing import Literal
-from zoneinfo import available_timezones
+from zoneinfo import ZoneInfo, available_timezones
 
-from sqlalchemy import delete, func, select, update
-from sqlalchemy.orm import Session
+from sqlalchemy import case, func, select
+from sqlalchemy.orm import Session, joinedload
 
-from grayshelf.core.errors import Conflict, FolderRefused, GrayShelfError, NotFound
+from grayshelf.core.errors import Conflict, FolderRefused, NotFound
 from grayshelf.core.frames.sets import nominal_exposure, nominal_temperature
-from grayshelf.library.catalog import drop_empty_sets
+from grayshelf.library import missing
 from grayshelf.library.facts_json import facts_from_json
+from grayshelf.library.files import named_folder
 from grayshelf.library.library import Library
-from grayshelf.library.models import Folder, Frame, FrameSet, Job, MasterInput, Rig, RunShot
-from grayshelf.library.shelf import believed, forget_slips, gain_word
+from grayshelf.library.models import Folder, Frame, FrameSet, Job, Rig
+from grayshelf.library.shelf import believed, forget_slips, gain_word, missing_by_set, missing_in_words
 from grayshelf.web import schemas as s
 from grayshelf.web.views import words as w
 from grayshelf.web.views.jobs import job_out
 from grayshelf.work.build import FEWEST
-from grayshelf.work.jobs import ALIVE
+from grayshelf.work.jobs import ALIVE, JobState
 
 PAGE = 100
-TO_LOOK_AT = ("unreadable", "lacking", "duplicate", "gone")
+TO_LOOK_AT = ("missing", "unreadable", "lacking", "duplicate")
+#: A frame’s state as it is told: whatever it is in itself, while its file is missing it is missing.
+_TOLD = case((Frame.missing_since.is_not(None) & (Frame.state != "gone"), "missing"), else_=Frame.state)
 _ORDER = {"light": 0, "flat": 1, "dark flat": 2, "dark": 3, "bias": 4}
 
 
@@ -33,19 +36,20 @@ def intake_page(library: Library) -> s.IntakeOut:
     """Folders and the site."""
     with library.db.session() as session:
         site = library.site(session)
-        folders = session.scalars(select(Folder).where(Folder.own.is_(False)).order_by(Folder.id)).all()
+        folders = session.scalars(select(Folder).order_by(Folder.id)).all()
         counts: dict[int, dict[tuple[str, str | None], int]] = defaultdict(dict)
         for folder_id, state, kind, count in session.execute(
-            select(Frame.folder_id, Frame.state, Frame.kind, func.count()).group_by(
-                Frame.folder_id, Frame.state, Frame.kind
+            select(Frame.folder_id, _TOLD, Frame.kind, func.count()).group_by(
+                Frame.folder_id, _TOLD, Frame.kind
             )
         ):
             counts[folder_id][(state, kind)] = count
         jobs = session.scalars(
-            select(Job).where(Job.kind == "scan", Job.state.in_((*ALIVE, "interrupted")))
+            select(Job).where(Job.kind == "scan", Job.state.in_((*ALIVE, JobState.INTERRUPTED)))
         ).all()
         by_folder = {j.params.get("folder_id"): job_out(j, library) for j in jobs}
         zone = library.zone(session)
+        told = {f.id: _folder_out(f, counts[f.id], by_folder.get(f.id), zone) for f in folders}
         return s.IntakeOut(
             site=site["name"],
             time_zone=site["time_zone"],
@@ -56,21 +60,29 @@ def intake_page(library: Library) -> s.IntakeOut:
                 s.RigZoneOut(rig_id=r.id, name=r.name, time_zone=r.time_zone)
                 for r in session.scalars(select(Rig).order_by(Rig.id))
             ],
-            folders=[
-                s.FolderOut(
-                    id=f.id,
-                    path=f.path,
-                    scanned=f"{f.scanned_at.astimezone(zone):%-d %b, %H:%M}" if f.scanned_at else None,
-                    trouble=f.trouble,
-                    passed_over=passed_over_in_words(f.passed_over),
-                    total=sum(n for (state, _), n in counts[f.id].items() if state != "gone"),
-                    kinds=_kinds(counts[f.id]),
-                    to_look_at=sum(n for (state, _), n in counts[f.id].items() if state in TO_LOOK_AT),
-                    job=by_folder.get(f.id),
-                )
-                for f in folders
-            ],
+            folders=[told[f.id] for f in folders if not f.own],
+            own=next(told[f.id] for f in folders if f.own),
         )
+
+
+def _folder_out(
+    folder: Folder, counts: dict[tuple[str, str | None], int], job: s.JobOut | None, zone: ZoneInfo
+) -> s.FolderOut:
+    def of(states: Container[str]) -> int:
+        return sum(n for (state, _), n in counts.items() if state in states)
+
+    return s.FolderOut(
+        id=folder.id,
+        path=folder.path,
+        scanned=f"{folder.scanned_at.astimezone(zone):%-d %b, %H:%M}" if folder.scanned_at else None,
+        trouble=folder.trouble,
+        passed_over=passed_over_in_words(folder.passed_over),
+        total=sum(n for (state, _), n in counts.items() if state != "gone"),
+        kinds=_kinds(counts),
+        to_look_at=of(TO_LOOK_AT),
+        missing=of(("missing",)),
+        job=job,
+    )
 
 
 #: Endings of files that hold pictures which cannot be read yet, by what they are.
@@ -111,25 +123,7 @@ def add_folder(library: Library, text: str) -> int:
     ------
     GrayShelfError, FolderRefused
     """
-    path = Path(os.path.expandvars(text.strip())).expanduser()
-    if not path.is_absolute():
-        raise GrayShelfError(
-            f"‘{text.strip()}’ is not a whole path.", "Write it from the root: /home/… or /media/…"
-        )
-    try:
-        real = path.resolve(strict=True)
-        is_folder = real.is_dir()
-        readable = is_folder and os.access(real, os.R_OK | os.X_OK)
-    except (OSError, RuntimeError) as error:
-        raise GrayShelfError(
-            f"There is no folder {path}.", "Check how it is spelled, and that the disk is in."
-        ) from error
-    if not is_folder:
-        raise GrayShelfError(f"{path} is not a folder.", "Name the folder that the frames are in.")
-    if not readable:
-        raise GrayShelfError(
-            f"{path} may not be read by this user.", "Change its permissions, or name another."
-        )
+    real = named_folder(text)
     if real == library.root or real.is_relative_to(library.root) or library.root.is_relative_to(real):
         raise FolderRefused(
             f"{real} holds, or lies in, the library’s own folder, whose frames are on the shelf already.",
@@ -161,15 +155,10 @@ def forget_folder(library: Library, folder_id: int) -> str:
         going = session.scalars(select(Job).where(Job.kind == "scan", Job.state.in_(ALIVE)))
         if any(job.params.get("folder_id") == folder_id for job in going):
             raise Conflict(f"{folder.path} is being scanned.", "Stop the scan first.")
-        ids = select(Frame.id).where(Frame.folder_id == folder_id)
-        session.execute(update(MasterInput).where(MasterInput.frame_id.in_(ids)).values(frame_id=None))
-        session.execute(update(RunShot).where(RunShot.frame_id.in_(ids)).values(frame_id=None))
-        session.execute(update(Frame).where(Frame.folder_id == folder_id).values(set_id=None))
-        session.execute(delete(Frame).where(Frame.folder_id == folder_id))
-        session.flush()
-        drop_empty_sets(session)
-        session.delete(folder)
         path = folder.path
+    missing.forget_frames(library, folder_id)
+    with library.db.session() as session:
+        session.delete(_folder(session, folder_id))
     library.touched()
     return path
 
@@ -182,35 +171,24 @@ def _folder(session: Session, folder_id: int) -> Folder:
 
 
 def problems_page(library: Library, page: int, state: str) -> s.ProblemsOut:
-    """Files that could not be read, or lack a value that matters."""
+    """Files that could not be read, lack a value that matters, or are missing."""
     with library.db.session() as session:
+        zone = library.zone(session)
         states = (state,) if state in TO_LOOK_AT else TO_LOOK_AT
-        where = Frame.state.in_(states)
+        where = _TOLD.in_(states)
         total = session.scalar(select(func.count()).select_from(Frame).where(where)) or 0
-        counts = dict(
-            session.execute(
-                select(Frame.state, func.count()).where(Frame.state.in_(TO_LOOK_AT)).group_by(Frame.state)
-            ).all()
+        counts: dict[str, int] = dict(
+            session.execute(select(_TOLD, func.count()).where(_TOLD.in_(TO_LOOK_AT)).group_by(_TOLD)).all()
         )
         rows = session.scalars(
             select(Frame)
             .where(where)
-            .order_by(Frame.state.desc(), Frame.path)
+            .order_by(_TOLD.desc(), Frame.path)
             .offset((page - 1) * PAGE)
             .limit(PAGE)
         ).all()
         return s.ProblemsOut(
-            items=[
-                s.ProblemOut(
-                    id=f.id,
-                    path=f.path,
-                    folder_id=f.folder_id,
-                    state=f.state,
-                    reason=f.reason,
-                    advice=f.advice,
-                )
-                for f in rows
-            ],
+            items=[_problem_out(f, zone) for f in rows],
             total=total,
             page=page,
             pages=max(1, -(-total // PAGE)),
@@ -218,16 +196,42 @@ def problems_page(library: Library, page: int, state: str) -> s.ProblemsOut:
         )
 
 
+def _problem_out(frame: Frame, zone: ZoneInfo) -> s.ProblemOut:
+    state, reason, advice = frame.state, frame.reason, frame.advice
+    if frame.missing_since is not None:
+        state = "missing"
+        reason = f"Not where it was since {frame.missing_since.astimezone(zone):%-d %b %Y, %H:%M}."
+        advice = "It keeps its set and its master. Bring the file back and scan again, or let the missing go."
+    return s.ProblemOut(
+        id=frame.id, path=frame.path, folder_id=frame.folder_id, state=state, reason=reason, advice=advice
+    )
+
+
 def problem_csv_rows(library: Library) -> list[list[object]]:
     """All files to look at."""
     with library.db.session() as session:
-        rows = session.execute(
-            select(Folder.path, Frame.path, Frame.state, Frame.reason, Frame.advice)
-            .join(Folder)
-            .where(Frame.state.in_(TO_LOOK_AT))
-            .order_by(Frame.state, Frame.path)
+        zone = library.zone(session)
+        rows = session.scalars(
+            select(Frame)
+            .where(_TOLD.in_(TO_LOOK_AT))
+            .order_by(_TOLD, Frame.path)
+            .options(joinedload(Frame.folder))
         )
-        return [["folder", "file", "state", "reason", "advice"], *(list[object](r) for r in rows)]
+        told = [(f.folder.path, _problem_out(f, zone)) for f in rows]
+        return [
+            ["folder", "file", "state", "reason", "advice"],
+            *(list[object]((folder, p.path, p.state, p.reason, p.advice)) for folder, p in told),
+        ]
+
+
+def let_go(library: Library, folder_id: int) -> int:
+    """Let go of what is missing in a folder, the library's own included."""
+    with library.db.session() as session:
+        if session.get(Folder, folder_id) is None:
+            raise NotFound("This folder is not on the list.")
+    count = missing.let_go(library, folder_id)
+    forget_slips()
+    return count
 
 
 def set_title(row: FrameSet, word: str) -> str:
@@ -272,8 +276,9 @@ def sets_page(library: Library, page: int, kind: str) -> s.SetsOut:
             .limit(PAGE)
         ).all()
         to_build = session.scalar(select(func.count()).select_from(FrameSet).where(buildable)) or 0
+        missing_now = missing_by_set(session)
         return s.SetsOut(
-            items=[_set_out(r, gain_word(library, r.camera or "")) for r in rows],
+            items=[_set_out(r, gain_word(library, r.camera or ""), missing_now.get(r.id, 0)) for r in rows],
             total=total,
             page=page,
             pages=max(1, -(-total // PAGE)),
@@ -281,7 +286,7 @@ def sets_page(library: Library, page: int, kind: str) -> s.SetsOut:
         )
 
 
-def _set_out(row: FrameSet, word: str) -> s.SetOut:
+def _set_out(row: FrameSet, word: str, missing_now: int) -> s.SetOut:
     raw = not row.is_master and row.kind != "light"
     state = (
         "master"
@@ -306,6 +311,7 @@ def _set_out(row: FrameSet, word: str) -> s.SetOut:
         origin=row.facts.get("night_from", ""),
         from_name=_from_name(row, word),
         names_say=_names_say(row),
+        missing=missing_in_words(missing_now, row) if missing_now else "",
     )
 
 

@@ -18,22 +18,23 @@ MOST_ENDED = 8
 def job_out(job: Job, library: Library) -> s.JobOut:
     """One job."""
     left = None
-    if job.state == "running" and job.started_at is not None and 0.02 < job.progress < 1:
+    state, message, advice = library.untold.get(job.id, (job.state, job.message, job.advice))
+    if state == "running" and job.started_at is not None and 0.02 < job.progress < 1:
         spent = (library.clock.now() - job.started_at).total_seconds()
         left = spent * (1 - job.progress) / job.progress
     return s.JobOut(
         id=job.id,
         kind=job.kind,
         title=job.title,
-        state=job.state,
+        state=state,
         progress=job.progress,
-        message=job.message,
-        advice=job.advice,
+        message=message,
+        advice=advice,
         rig_id=job.rig_id,
         seconds_left=left,
-        can_pause=job.kind in WITH_RIG and job.state in ("running", "paused"),
-        can_stop=job.state in ALIVE,
-        can_resume=job.state in RESUMABLE,
+        can_pause=job.kind in WITH_RIG and state in ("running", "paused"),
+        can_stop=state in ALIVE,
+        can_resume=state in RESUMABLE,
         ended=_ended(job.ended_at),
         troubles=[str(t) for t in job.result.get("failed", []) if isinstance(t, str)],
     )

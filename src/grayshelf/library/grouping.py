@@ -1,0 +1,226 @@
+"""Sets: frames put into them, their rows renewed, and one of their frames looked at.
+
+What is slow is done between transactions, never inside one that writes: each set is written in one of its own.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+from sqlalchemy import delete, func, select, update
+from sqlalchemy.orm import Session
+
+from grayshelf.core.errors import UnreadableFrame
+from grayshelf.core.frames.facts import FrameFacts
+from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.frames.sets import Member, common_facts, group_into_sets
+from grayshelf.core.sensor.statistics import background_noise, sample_step
+from grayshelf.library.catalog import IN_SETS, key_of, site_zones
+from grayshelf.library.facts_json import facts_from_json, facts_to_json
+from grayshelf.library.files import middle_rows
+from grayshelf.library.library import Library
+from grayshelf.library.models import Frame, FrameSet, MasterInput, MasterRecord
+
+#: Rows about the middle of a frame that are looked at.
+LOOKED_AT_ROWS = 32
+#: Frames whose nights are written at once.
+_AT_ONCE = 200
+#: Under what is kept that nights are being counted anew.
+RECOUNT = "nights being counted anew"
+
+
+def regroup(
+    library: Library, changed_keys: Iterable[str] = (), progress: Callable[[float], None] = lambda share: None
+) -> int:
+    """Put every frame that has no set into one, keeping the numbers of sets that are there already.
+
+    Parameters
+    ----------
+    changed_keys
+        Group keys of frames that are in sets, and may belong to others now.
+    progress
+        Told the share done, 0 … 1.
+
+    Returns
+    -------
+    Number of sets made.
+    """
+    loose = Frame.set_id.is_(None) & Frame.state.in_(IN_SETS) & Frame.group_key.is_not(None)
+    with library.db.session() as session:
+        keys = sorted({*session.scalars(select(Frame.group_key).where(loose).distinct()), *changed_keys})
+    made = 0
+    for number, key in enumerate(keys):
+        made += _group(library, key)
+        progress(0.7 * (number + 1) / len(keys))
+    _look_at_sets(library, lambda share: progress(0.7 + 0.3 * share))
+    drop_empty_sets(library)
+    return made
+
+
+def _group(library: Library, key: str) -> int:
+    """The frames under one key; returns how many sets were made."""
+    with library.db.session() as session:
+        frames = session.scalars(
+            select(Frame).where(Frame.group_key == key, Frame.state.in_(IN_SETS)).order_by(Frame.id)
+        ).all()
+        by_id = {f.id: f for f in frames}
+        groups = group_into_sets([Member(f.id, facts_from_json(f.facts)) for f in frames])
+        # From here on it is written.
+        made, taken = 0, set[int]()
+        for group in groups:
+            rows = [by_id[m.frame_id] for m in group]
+            known = sorted({f.set_id for f in rows if f.set_id is not None} - taken)
+            if known:
+                frame_set = session.get_one(FrameSet, known[0])
+            else:
+                frame_set = FrameSet(
+                    kind=rows[0].kind or "",
+                    is_master=group[0].facts.is_master,
+                    n_frames=0,
+                    n_kept=0,
+                    facts={},
+                )
+                session.add(frame_set)
+                session.flush()
+                made += 1
+            taken.add(frame_set.id)
+            for frame in rows:
+                frame.set_id = frame_set.id
+            describe_set(frame_set, rows, [m.facts for m in group])
+            if frame_set.is_master and frame_set.record is None:
+                frame_set.record = MasterRecord(set_id=frame_set.id, built_here=False)
+        return made
+
+
+def _look_at_sets(library: Library, progress: Callable[[float], None]) -> None:
+    """Sets that nobody has looked at: their level, and for lights the noise that decides what a mismatch costs."""
+    with library.db.session() as session:
+        todo: list[tuple[int, Path]] = []
+        for frame_set in session.scalars(
+            select(FrameSet).where(FrameSet.level_adu.is_(None), FrameSet.measurement_id.is_(None))
+        ):
+            first = next(
+                (f for f in frame_set.frames if f.state in IN_SETS and f.missing_since is None), None
+            )
+            if first is not None and first.facts.get("bits") == 16:
+                todo.append((frame_set.id, Path(first.folder.path) / first.path))
+    for number, (set_id, path) in enumerate(todo):
+        look = _look(path)
+        if look is not None:
+            with library.db.session() as session:
+                row = session.get(FrameSet, set_id)
+                if row is not None:
+                    row.sample_step, row.level_adu, row.noise_adu = (
+                        look.sample_step,
+                        look.level_adu,
+                        look.noise_adu,
+                    )
+        progress((number + 1) / len(todo))
+
+
+@dataclass(frozen=True)
+class _Look:
+    sample_step: int | None
+    level_adu: float
+    noise_adu: float | None
+
+
+def _look(path: Path) -> _Look | None:
+    """Level, noise and sample step from the middle of a frame, where it is a plain one."""
+    try:
+        rows = middle_rows(path, LOOKED_AT_ROWS)
+    except (UnreadableFrame, OSError):
+        # Intake tells of the file; the set is looked at again with the next scan.
+        return None
+    if rows.size == 0 or not np.isfinite(rows).all() or rows.min() < 0 or rows.max() > 65535:
+        return None
+    noise = background_noise(rows)
+    return _Look(
+        sample_step(rows.astype("u2")), float(np.median(rows)), noise if math.isfinite(noise) else None
+    )
+
+
+def drop_empty_sets(library: Library) -> None:
+    """Recount sets that lost frames; a set without any is dropped."""
+    with library.db.session() as session:
+        counts = dict(session.execute(select(Frame.set_id, func.count()).group_by(Frame.set_id)).all())
+        changed = [
+            (row.id, counts.get(row.id, 0))
+            for row in session.execute(select(FrameSet.id, FrameSet.n_frames, FrameSet.is_master))
+            if counts.get(row.id, 0) != row.n_frames and not (row.is_master and counts.get(row.id, 0))
+        ]
+    for set_id, here in changed:
+        with library.db.session() as session:
+            if here:
+                frame_set = session.get_one(FrameSet, set_id)
+                rows = list(frame_set.frames)
+                describe_set(frame_set, rows, [facts_from_json(f.facts) for f in rows])
+            else:
+                drop_set(session, set_id)
+
+
+def drop_set(session: Session, set_id: int) -> None:
+    """Drop a set that has no frames, with what refers to it."""
+    session.execute(update(FrameSet).where(FrameSet.master_set_id == set_id).values(master_set_id=None))
+    session.execute(
+        update(MasterRecord).where(MasterRecord.pedestal_set_id == set_id).values(pedestal_set_id=None)
+    )
+    session.execute(delete(MasterInput).where(MasterInput.master_id == set_id))
+    session.delete(session.get_one(FrameSet, set_id))
+    session.flush()
+
+
+def describe_set(frame_set: FrameSet, rows: Iterable[Frame], facts: Sequence[FrameFacts]) -> None:
+    """Renew what a set's row says from its frames."""
+    rows = list(rows)
+    common = common_facts(facts)
+    frame_set.facts = facts_to_json(common)
+    frame_set.kind = (common.kind or FrameKind.LIGHT).value
+    frame_set.camera, frame_set.night = common.camera, common.night
+    frame_set.n_frames = (common.n_combined or 1) if frame_set.is_master else len(rows)
+    frame_set.n_kept = sum(not f.rejected for f in rows)
+    times = [f.utc for f in rows if f.utc is not None]
+    frame_set.first_utc = min(times, default=None)
+    frame_set.last_utc = max(times, default=None)
+
+
+def recount_nights(library: Library) -> int:
+    """Give every frame its night anew after a time zone changed; return how many changed theirs.
+
+    Sets keep their numbers and their masters wherever their frames still belong together. Cut short, it is done again
+    when the library is opened: until then it is noted as due (`RECOUNT`).
+    """
+    with library.db.session() as session:
+        zones = site_zones(library, session)
+        ids = list(session.scalars(select(Frame.id).where(Frame.utc.is_not(None)).order_by(Frame.id)))
+    keys, changed = set[str](), 0
+    for start in range(0, len(ids), _AT_ONCE):
+        with library.db.session() as session:
+            settled = []
+            for frame in session.scalars(select(Frame).where(Frame.id.in_(ids[start : start + _AT_ONCE]))):
+                facts = facts_from_json(frame.facts)
+                anew = zones.settle(facts)
+                if anew != facts:
+                    settled.append((frame, anew))
+                    changed += anew.night != facts.night
+            for frame, anew in settled:
+                frame.facts, frame.night = facts_to_json(anew), anew.night
+                if frame.group_key is not None and frame.state in IN_SETS:
+                    frame.group_key = key_of(anew)
+                    keys.add(frame.group_key)
+    regroup(library, keys)
+    with library.db.session() as session:
+        library.set_setting(session, RECOUNT, {})
+    return changed
+
+
+def finish_recount(library: Library) -> None:
+    """At start: count nights anew where that was cut short."""
+    with library.db.session() as session:
+        due = library.setting(session, RECOUNT, {}).get("due", False)
+    if due:
+        recount_nights(library)

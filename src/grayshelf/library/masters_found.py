@@ -1,0 +1,198 @@
+"""Masters of ours that came in as files: what they were made of is in them, and is entered again.
+
+So a library that lost its database, or is read by another one, has its masters with their inputs.
+"""
+
+from __future__ import annotations
+
+import re
+import warnings
+from collections import Counter
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path, PurePosixPath
+from typing import Any
+
+import numpy as np
+from astropy.io import fits
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from grayshelf.core.checks.figures import master_figures
+from grayshelf.core.errors import UnreadableFrame
+from grayshelf.core.frames.fits_blocks import card_value
+from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.frames.write import InputRecord
+from grayshelf.library.catalog import IN_SETS
+from grayshelf.library.files import read_header, read_pixels, sha256_of
+from grayshelf.library.library import Library
+from grayshelf.library.models import Frame, FrameSet, MasterInput, MasterRecord
+
+#: What the history of a master says before the words for how it was combined, and before its pedestal's name.
+COMBINED_BY, TAKEN_OFF = "Combined by Gray Shelf", "Taken off every frame first: "
+#: The largest stack whose table of inputs is read: more rows than this were not written here.
+MOST_INPUTS = 20_000
+
+
+@dataclass(frozen=True)
+class _Story:
+    """What a master's file says of how it was made."""
+
+    method: str
+    pedestal_name: str
+    noise: dict[str, float | None]
+    inputs: list[InputRecord]
+
+
+def recall_masters(library: Library, progress: Callable[[float], None] = lambda share: None) -> int:
+    """Enter what masters were made of that came in as files; return how many had it to tell."""
+    with library.db.session() as session:
+        todo = [
+            (frame.set_id, Path(frame.folder.path) / frame.path)
+            for frame in session.scalars(
+                select(Frame)
+                .join(FrameSet, Frame.set_id == FrameSet.id)
+                .join(MasterRecord, MasterRecord.set_id == FrameSet.id)
+                .where(
+                    FrameSet.is_master,
+                    MasterRecord.method == "",
+                    Frame.missing_since.is_(None),
+                    Frame.facts["bits"].as_integer() < 0,
+                )
+                .order_by(FrameSet.id)
+            )
+        ]
+    told = 0
+    for number, (set_id, path) in enumerate(todo):
+        story = _story_in(path)
+        if story is not None and set_id is not None:
+            _hash_candidates(library, story)
+            figures = _figures(path, library, set_id)
+            with library.db.session() as session:
+                _enter(session, set_id, story, figures)
+            told += 1
+        progress((number + 1) / len(todo))
+    if told:
+        _link_pedestals(library)
+    return told
+
+
+def _story_in(path: Path) -> _Story | None:
+    try:
+        header = read_header(path).header
+        if card_value(header, "GSDIGEST") is None:
+            return None
+        history = [str(line) for line in header.get("HISTORY", [])]
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            with fits.open(path, memmap=False, lazy_load_hdus=True) as hdus:
+                table = hdus["INPUTS"].data
+                if table is None or len(table) > MOST_INPUTS:
+                    return None
+                inputs = [
+                    InputRecord(
+                        str(r["NAME"]).strip(),
+                        str(r["SHA256"]).strip(),
+                        bool(r["USED"]),
+                        float(r["LEVEL"]),
+                        float(r["CLIPPED"]),
+                        str(r["REASON"]).strip(),
+                    )
+                    for r in table
+                ]
+    except (UnreadableFrame, OSError, KeyError, ValueError, TypeError):
+        # Not written here, or damaged since: it is a master whose making nobody knows.
+        return None
+    # Long lines of a history are cut into several cards, and begin anew with each entry.
+    text = "\n".join(history)
+    combined = re.search(rf"{COMBINED_BY}[^:]*:(.*?)(?:\n\d+ of \d+ frames used|$)", text, re.DOTALL)
+    method = combined.group(1).replace("\n", "").strip() if combined else ""
+    pedestal = ""
+    if TAKEN_OFF in text:
+        pedestal = text.split(TAKEN_OFF, 1)[1].replace("\n", "").strip()
+    noise = {}
+    for name, card in (("noise", "GSNOISE"), ("frame_noise", "GSNOISE1"), ("predicted_noise", "GSNOISEP")):
+        value: Any = card_value(header, card)
+        noise[name] = float(value) if isinstance(value, (int, float)) and np.isfinite(value) else None
+    return _Story(method or "combined by Gray Shelf", pedestal, noise, inputs)
+
+
+def _hash_candidates(library: Library, story: _Story) -> None:
+    """Frames are known by their bytes: those that bear the name of an input are hashed."""
+    names = {i.name for i in story.inputs}
+    endings = {PurePosixPath(n).stem for n in names}
+    with library.db.session() as session:
+        todo = [
+            (f.id, Path(f.folder.path) / f.path)
+            for f in session.scalars(
+                select(Frame).where(
+                    Frame.sha256.is_(None), Frame.state.in_(IN_SETS), Frame.missing_since.is_(None)
+                )
+            )
+            if PurePosixPath(f.path).name in names or PurePosixPath(f.path).stem in endings
+        ]
+    for frame_id, path in todo:
+        try:
+            sha256 = sha256_of(path)
+        except OSError:
+            # Gone since it was scanned: the next scan tells of it.
+            continue
+        with library.db.session() as session:
+            session.get_one(Frame, frame_id).sha256 = sha256
+
+
+def _figures(path: Path, library: Library, set_id: int) -> list[dict[str, Any]]:
+    with library.db.session() as session:
+        kind = session.get_one(FrameSet, set_id).kind
+    try:
+        return [vars(f) for f in master_figures(read_pixels(path), FrameKind(kind))]
+    except UnreadableFrame:
+        return []
+
+
+def _enter(session: Session, set_id: int, story: _Story, figures: list[dict[str, Any]]) -> None:
+    record = session.get_one(MasterRecord, set_id)
+    record.built_here, record.method = True, story.method
+    record.noise, record.frame_noise = story.noise["noise"], story.noise["frame_noise"]
+    record.predicted_noise = story.noise["predicted_noise"]
+    record.figures = {"list": figures, "pedestal": story.pedestal_name}
+    hashes = [i.sha256 for i in story.inputs]
+    frames = {
+        f.sha256: f
+        for f in session.scalars(select(Frame).where(Frame.sha256.in_(hashes), Frame.state.in_(IN_SETS)))
+    }
+    for seq, told in enumerate(story.inputs):
+        known = frames.get(told.sha256)
+        record.inputs.append(
+            MasterInput(
+                seq=seq,
+                frame_id=known.id if known else None,
+                name=told.name,
+                sha256=told.sha256,
+                used=told.used,
+                level_adu=told.level_adu,
+                clipped_fraction=told.clipped_fraction,
+                reason=told.reason,
+            )
+        )
+    sets = Counter(f.set_id for f in frames.values() if f.set_id is not None)
+    if sets:
+        raw = session.get_one(FrameSet, sets.most_common(1)[0][0])
+        if raw.master_set_id is None and not raw.is_master:
+            raw.master_set_id = set_id
+
+
+def _link_pedestals(library: Library) -> None:
+    """Flats find the master that was taken off them by the name of its file."""
+    with library.db.session() as session:
+        records = list(session.scalars(select(MasterRecord).where(MasterRecord.built_here)))
+        files = {
+            PurePosixPath(frame.path).name: frame.set
+            for frame in session.scalars(
+                select(Frame).join(FrameSet, Frame.set_id == FrameSet.id).where(FrameSet.is_master)
+            )
+        }
+        for record in records:
+            master = files.get(record.figures.get("pedestal", ""))
+            if master is not None and record.pedestal_set_id is None:
+                record.pedestal_set_id, record.pedestal_kind = master.id, master.kind

@@ -1,0 +1,262 @@
+"""Files that are not where they were: told as missing, found again where they went, let go only by the person.
+
+A frame is more than its file: it is in a set, in a master, on a slip. While its file is missing the row keeps all of
+that. Where the same file, byte for byte, lies elsewhere, the row takes that place.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable
+from dataclasses import dataclass
+from datetime import datetime
+from pathlib import Path
+
+from sqlalchemy import delete, func, select, update
+from sqlalchemy.orm import Session
+
+from grayshelf.core.errors import Conflict
+from grayshelf.core.frames.facts import FrameFacts
+from grayshelf.library.catalog import IN_SETS, Twin, call_duplicate, set_aside
+from grayshelf.library.facts_json import facts_from_json
+from grayshelf.library.files import FileStamp, sha256_of, stamp_of
+from grayshelf.library.grouping import drop_empty_sets
+from grayshelf.library.library import Library
+from grayshelf.library.models import Folder, Frame, MasterInput, MeasurementShot, RunShot
+
+#: Rows that are written at once.
+_AT_ONCE = 200
+
+
+@dataclass(frozen=True)
+class Known:
+    """What the library has of a file before it is entered."""
+
+    twin: Twin | None = None
+    """A frame whose file is there, and is the same byte for byte."""
+    moved_id: int | None = None
+    """A frame whose file is not there any more, and which this one is."""
+
+
+def known_as(library: Library, path: Path, relative: str, folder_id: int, facts: FrameFacts) -> Known:
+    """Whether a file is one that the library has already, or had elsewhere. Reads files; writes nothing but hashes."""
+    if facts.utc is None or facts.kind is None:
+        return Known()
+    stamp = stamp_of(path)
+    with library.db.session() as session:
+        alike = session.execute(
+            select(Frame.id, Folder.path, Frame.path, Frame.folder_id, Frame.sha256, Frame.facts)
+            .join(Folder)
+            .where(
+                Frame.camera == facts.camera,
+                Frame.utc == facts.utc,
+                Frame.kind == facts.kind.value,
+                Frame.size_bytes == stamp.size_bytes,
+                Frame.state.in_(IN_SETS),
+            )
+            .order_by(Frame.id)
+        ).all()
+    own_hash: str | None = None
+    away: list[int] = []
+    for frame_id, root, where, other_folder, sha256, other_facts in alike:
+        if (other_folder, where) == (folder_id, relative):
+            continue
+        other = Path(root) / where
+        if sha256 is None and other.is_file():
+            sha256 = sha256_of(other)
+            with library.db.session() as session:
+                session.get_one(Frame, frame_id).sha256 = sha256
+        if sha256 is not None:
+            own_hash = own_hash or sha256_of(path)
+            if sha256 != own_hash:
+                continue
+            if other.is_file():
+                return Known(Twin(frame_id, where, sha256))
+            return Known(moved_id=frame_id)
+        if _tell_the_same(facts_from_json(other_facts), facts):
+            away.append(frame_id)
+    # Nobody hashed the one that is away: it is this one where nothing else could be.
+    return Known(moved_id=away[0]) if len(away) == 1 else Known()
+
+
+def _tell_the_same(one: FrameFacts, other: FrameFacts) -> bool:
+    """Whether two headers say the same; the night may have been counted by another zone."""
+    alike = (
+        "camera",
+        "kind",
+        "utc",
+        "exposure_s",
+        "gain",
+        "offset",
+        "width",
+        "height",
+        "sensor_temp_c",
+        "filter_code",
+    )
+    return all(getattr(one, name) == getattr(other, name) for name in alike)
+
+
+def take_place(session: Session, frame: Frame, folder_id: int, relative: str, stamp: FileStamp) -> None:
+    """Let a frame's row have its file elsewhere. A row that was at that place is left at the frame's former one."""
+    former = frame.folder_id, frame.path
+    other = session.scalar(select(Frame).where(Frame.folder_id == folder_id, Frame.path == relative))
+    if other is not None and other.id != frame.id:
+        # No two rows may have one path, not even for a moment.
+        other.path = f"{other.path}\n{other.id}"
+        session.flush()
+    frame.folder_id, frame.path = folder_id, relative
+    frame.size_bytes, frame.modified_ns, frame.missing_since = stamp.size_bytes, stamp.modified_ns, None
+    frame.rejected = set_aside(relative)
+    session.flush()
+    if other is not None and other.id != frame.id:
+        other.folder_id, other.path = former
+        other.state, other.reason, other.advice = "gone", "The file is no longer there.", ""
+        other.set_id, other.missing_since = None, None
+        session.flush()
+
+
+@dataclass(frozen=True)
+class Missed:
+    """What a look through a folder found to be missing."""
+
+    missing: int
+    """Frames of this folder whose files are missing now, those of before included."""
+    newly: int
+    back: int
+
+
+def note_missing(
+    library: Library, folder_id: int, seen: Collection[str], now: datetime, passed_over: Iterable[str] = ()
+) -> Missed:
+    """Compare a folder's rows with the files that were seen in it.
+
+    Parameters
+    ----------
+    passed_over
+        Folders below it that were not looked into at all, and say nothing of their rows.
+    """
+    skipped = tuple(f"{name}/" for name in passed_over)
+    with library.db.session() as session:
+        rows = session.execute(
+            select(Frame.id, Frame.path, Frame.state, Frame.missing_since).where(
+                Frame.folder_id == folder_id, Frame.state != "gone"
+            )
+        ).all()
+    lost = [r for r in rows if r.path not in seen and not r.path.startswith(skipped)]
+    back = [r.id for r in rows if r.path in seen and r.missing_since is not None]
+    newly = [r.id for r in lost if r.missing_since is None]
+    # Nothing hangs on what was no frame, or was one that the library has elsewhere.
+    of_no_use = {r.id for r in lost if r.state not in IN_SETS}
+    for ids, since in ((newly, now), (back, None)):
+        for start in range(0, len(ids), _AT_ONCE):
+            with library.db.session() as session:
+                for frame in session.scalars(
+                    select(Frame).where(Frame.id.in_(ids[start : start + _AT_ONCE]))
+                ):
+                    if frame.id in of_no_use:
+                        frame.state, frame.reason, frame.advice = "gone", "The file is no longer there.", ""
+                    else:
+                        frame.missing_since = since
+    found = _find_copies(library, [i for i in newly if i not in of_no_use])
+    for frame_id in back:
+        _call_copies_duplicates(library, frame_id)
+    return Missed(
+        len(lost) - len(of_no_use) - found, len(newly) - len(of_no_use & set(newly)) - found, len(back)
+    )
+
+
+def _find_copies(library: Library, missing_ids: list[int]) -> int:
+    """Let frames whose files are missing have those of their copies; returns for how many there was one."""
+    found = 0
+    for frame_id in missing_ids:
+        with library.db.session() as session:
+            frame = session.get_one(Frame, frame_id)
+            if frame.sha256 is None:
+                continue
+            copies = session.scalars(
+                select(Frame)
+                .where(
+                    Frame.sha256 == frame.sha256, Frame.state == "duplicate", Frame.missing_since.is_(None)
+                )
+                .order_by(Frame.id)
+            ).all()
+            for copy in copies:
+                path = Path(copy.folder.path) / copy.path
+                if path.is_file():
+                    take_place(session, frame, copy.folder_id, copy.path, stamp_of(path))
+                    _tell_other_copies(session, frame)
+                    found += 1
+                    break
+    return found
+
+
+def _tell_other_copies(session: Session, frame: Frame) -> None:
+    assert frame.sha256 is not None
+    twin = Twin(frame.id, frame.path, frame.sha256)
+    for other in session.scalars(
+        select(Frame).where(Frame.sha256 == frame.sha256, Frame.state == "duplicate")
+    ):
+        call_duplicate(other, twin)
+
+
+def _call_copies_duplicates(library: Library, frame_id: int) -> None:
+    """A frame that is back counts; whatever was entered in the meantime and is the same does not count beside it."""
+    with library.db.session() as session:
+        frame = session.get_one(Frame, frame_id)
+        if frame.sha256 is None or frame.state not in IN_SETS:
+            return
+        twin = Twin(frame.id, frame.path, frame.sha256)
+        for other in session.scalars(
+            select(Frame).where(Frame.sha256 == frame.sha256, Frame.state.in_(IN_SETS), Frame.id != frame.id)
+        ):
+            call_duplicate(other, twin)
+
+
+def missing_in(session: Session, folder_id: int) -> int:
+    """How many frames of a folder are missing."""
+    count = session.scalar(
+        select(func.count())
+        .select_from(Frame)
+        .where(Frame.folder_id == folder_id, Frame.missing_since.is_not(None), Frame.state != "gone")
+    )
+    return count or 0
+
+
+def let_go(library: Library, folder_id: int) -> int:
+    """Let go of a folder's missing frames: they leave their sets. Where their files come back, they are entered anew.
+
+    Raises
+    ------
+    Conflict
+        Where none is missing.
+    """
+    with library.db.session() as session:
+        ids = list(
+            session.scalars(
+                select(Frame.id).where(
+                    Frame.folder_id == folder_id, Frame.missing_since.is_not(None), Frame.state != "gone"
+                )
+            )
+        )
+    if not ids:
+        raise Conflict("No frame of this folder is missing.", "Scan it again to be sure.")
+    for start in range(0, len(ids), _AT_ONCE):
+        with library.db.session() as session:
+            for frame in session.scalars(select(Frame).where(Frame.id.in_(ids[start : start + _AT_ONCE]))):
+                frame.state, frame.reason, frame.advice = "gone", "Missing, and let go.", ""
+                frame.set_id, frame.missing_since = None, None
+    drop_empty_sets(library)
+    library.touched()
+    return len(ids)
+
+
+def forget_frames(library: Library, folder_id: int) -> None:
+    """Take a folder's frames out of the library. What was measured from them, or made of them, stays as it is."""
+    with library.db.session() as session:
+        ids = list(session.scalars(select(Frame.id).where(Frame.folder_id == folder_id)))
+    for start in range(0, len(ids), _AT_ONCE):
+        part = ids[start : start + _AT_ONCE]
+        with library.db.session() as session:
+            for table in (MasterInput, RunShot, MeasurementShot):
+                session.execute(update(table).where(table.frame_id.in_(part)).values(frame_id=None))
+            session.execute(delete(Frame).where(Frame.id.in_(part)))
+    drop_empty_sets(library)

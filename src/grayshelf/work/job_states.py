@@ -1,0 +1,46 @@
+"""The states of a job, and which may follow which."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+
+from grayshelf.core.errors import Conflict
+
+
+class JobState(StrEnum):
+    """Where a piece of work stands."""
+
+    QUEUED = "queued"
+    RUNNING = "running"
+    PAUSED = "paused"
+    WAITING = "waiting"
+    DONE = "done"
+    STOPPED = "stopped"
+    FAILED = "failed"
+    INTERRUPTED = "interrupted"
+
+
+ALIVE = (JobState.QUEUED, JobState.RUNNING, JobState.PAUSED, JobState.WAITING)
+RESUMABLE = (JobState.INTERRUPTED, JobState.STOPPED, JobState.FAILED)
+ENDED = (*RESUMABLE, JobState.DONE)
+
+_GOING_ON = (JobState.RUNNING, JobState.PAUSED, JobState.WAITING)
+_MAY_FOLLOW = {
+    JobState.QUEUED: (JobState.RUNNING, *ENDED),
+    **dict.fromkeys(_GOING_ON, (*_GOING_ON, *ENDED)),
+    **dict.fromkeys(RESUMABLE, (JobState.QUEUED, JobState.DONE)),
+    JobState.DONE: (),
+}
+
+
+def follow(before: str, after: JobState) -> JobState:
+    """The state after, where it may follow.
+
+    Raises
+    ------
+    Conflict
+        Where it may not: something was decided in the meantime.
+    """
+    if after != before and after not in _MAY_FOLLOW[JobState(before)]:
+        raise Conflict(f"This is {before} already, so it cannot become {after}.", "Look at it again.")
+    return after

@@ -1,0 +1,76 @@
+"""A library of one's own, opened in this process: scanned, built from, closed and opened again."""
+
+from __future__ import annotations
+
+import time
+from pathlib import Path
+
+from grayshelf.cli import _open
+from grayshelf.library.library import Library
+from grayshelf.web.app import create_app
+
+
+class Own:
+    """A library, and a client of its application."""
+
+    def __init__(self, root: Path, clock=None) -> None:
+        self.root, self.clock = root, clock
+        self.open()
+
+    def open(self) -> Own:
+        """Open it, or open it again."""
+        self.library = Library(self.root, self.clock)
+        self.context = _open(self.library)
+        self.client = create_app(self.context).test_client()
+        return self
+
+    def close(self) -> None:
+        """Let it go."""
+        self.context.runner.shut_down()
+        self.library.close()
+
+    def again(self) -> Own:
+        """As after a restart."""
+        self.close()
+        return self.open()
+
+    def get(self, path: str):
+        """JSON of an address that has to answer."""
+        answer = self.client.get(path)
+        assert answer.status_code == 200, (path, answer.status_code, answer.text[:400])
+        return answer.json
+
+    def ended(self, job_id: int):
+        """A job, once it has ended."""
+        for _ in range(1200):
+            jobs = self.client.get("/api/jobs").json
+            job = next(j for j in jobs["alive"] + jobs["ended"] if j["id"] == job_id)
+            if job["state"] not in ("queued", "running", "paused", "waiting"):
+                return job
+            time.sleep(0.05)
+        raise AssertionError("the job did not end")
+
+    def scan(self, folder: Path):
+        """Name a folder, or scan it again; the ended job."""
+        answer = self.client.post("/api/folders", json={"path": str(folder)})
+        assert answer.status_code == 200, answer.text
+        return self.ended(answer.json["id"])
+
+    def build(self, set_ids=None):
+        """Build masters; the ended job."""
+        answer = self.client.post("/api/builds", json={"set_ids": set_ids})
+        assert answer.status_code == 200, answer.text
+        return self.ended(answer.json["id"])
+
+    def sets(self):
+        """Every set that Intake lists, by number."""
+        return {x["id"]: x for x in self.get("/api/sets")["items"]}
+
+    def problems(self):
+        """Every file to look at, by path."""
+        return {p["path"]: p for p in self.get("/api/problems")["items"]}
+
+    def query(self, sql: str):
+        """Rows of the database."""
+        with self.library.db.session() as session:
+            return session.connection().exec_driver_sql(sql).fetchall()

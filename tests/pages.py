@@ -1,0 +1,38 @@
+"""Every page that a library has: each GET of the application with each number that its database holds."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Iterator
+
+from sqlalchemy import select
+
+from grayshelf.library.models import Frame, FrameSet, Measurement, Rig, RunShot
+
+
+def every_page(app, library, most: int = 400) -> Iterator[str]:
+    """Addresses; of the numbers of each kind, the first `most`."""
+    with library.db.session() as session:
+        rigs = list(session.scalars(select(Rig.id)))
+        nights = sorted({n.isoformat() for n in session.scalars(select(FrameSet.night)) if n is not None})
+        numbers = {
+            "rig_id": rigs,
+            "set_id": list(session.scalars(select(FrameSet.id).limit(most))),
+            "frame_id": list(session.scalars(select(Frame.id).limit(most))),
+            "shot_id": list(session.scalars(select(RunShot.id).limit(most))),
+            "measurement_id": list(session.scalars(select(Measurement.id).limit(most))),
+            "night": nights[:most],
+            "kind": ["offset", "gain"],
+        }
+    for rule in app.url_map.iter_rules():
+        if "GET" not in (rule.methods or ()) or rule.rule in ("/api/events", "/<path:name>", "/"):
+            continue
+        names = sorted(rule.arguments - {"filename"})
+        if not rule.rule.startswith("/api") or any(name not in numbers for name in names):
+            continue
+        for values in itertools.product(*(numbers[name] for name in names)):
+            address = rule.rule
+            for name, value in zip(names, values, strict=True):
+                for converter in ("int:", "string:", ""):
+                    address = address.replace(f"<{converter}{name}>", str(value))
+            yield address

@@ -1,0 +1,256 @@
+"""Absurd headers, requests that nobody should send, and many at once: every page answers, and nothing is kept that cannot be."""
+
+from __future__ import annotations
+
+import csv
+import gzip
+import io
+import random
+import time
+import tracemalloc
+from concurrent.futures import ThreadPoolExecutor
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from grayshelf.core.frames.bounds import BOUNDS
+from grayshelf.core.frames.facts import FrameFacts
+from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.frames.sets import Member, common_facts, group_into_sets
+from grayshelf.core.masters.noise import dark_mismatch_e
+from grayshelf.web.app import create_app
+from tests.helpers import DARK, FLAT, LIGHT, facts_of, write_fits
+from tests.own import Own
+from tests.pages import every_page
+
+ABSURD = {
+    "CCD-TEMP": 1e6, "SET-TEMP": -1e300, "EXPTIME": 1e300, "GAIN": -1, "OFFSET": 1e18, "XBINNING": 10**9,
+    "FOCALLEN": -506.0, "APTDIA": 1e30, "XPIXSZ": -1.0, "EGAIN": 1e-300, "ROTATANG": 1e300, "FOCUSPOS": 1e300,
+    "PEDESTAL": 1e300, "NCOMBINE": 10**18, "AMBTEMP": 1e9, "DATE-OBS": "9999-12-31T23:59:59", "DATE-LOC": "0001-01-01T00:00:00",
+    "SITELONG": 1e300, "SITELAT": -1e300, "YBINNING": -3,
+}  # fmt: skip
+ODD_TEXTS = (
+    "=cmd|'/c calc'!A1",
+    "-2+3+cmd|' /C calc'!A0",
+    "L" * 68,
+    "Ha 3nm 36mm round mounted",
+    "../../x",
+    "<b>",
+    " ",
+)
+
+
+@pytest.fixture
+def own(tmp_path):
+    opened = Own(tmp_path / "library")
+    yield opened
+    opened.close()
+
+
+@pytest.mark.parametrize("card", ABSURD)
+def test_what_cannot_be_is_not_known_and_said(tmp_path, card):
+    facts = facts_of(
+        write_fits(tmp_path / "x.fits", {**LIGHT, "DATE-LOC": "2026-10-18T23:00:00", card: ABSURD[card]})
+    )
+    assert facts.complaints, card
+    for name, bound in BOUNDS.items():
+        value = getattr(facts, {"binning": "binning_x"}.get(name, name))
+        assert value is None or name == "angle" or bound.lowest <= value <= bound.highest
+
+
+#: Values at the very edges of what can be, and inside.
+EDGES = {
+    name: st.one_of(st.just(b.lowest), st.just(b.highest), st.floats(b.lowest, b.highest))
+    for name, b in BOUNDS.items()
+}
+
+
+@given(
+    st.lists(
+        st.fixed_dictionaries(
+            {
+                n: EDGES[n]
+                for n in (
+                    "exposure_s",
+                    "gain",
+                    "offset",
+                    "sensor_temp_c",
+                    "set_temp_c",
+                    "focal_length_mm",
+                    "focus",
+                )
+            }
+        ),
+        min_size=1,
+        max_size=6,
+    )
+)
+def test_sums_hold_for_everything_that_can_be(values):
+    members = [
+        Member(i, FrameFacts(100, 80, 16, FrameKind.LIGHT, camera="Dunlin M24", **v))
+        for i, v in enumerate(values)
+    ]
+    groups = group_into_sets(members)
+    assert sum(len(g) for g in groups) == len(values)
+    for group in groups:
+        assert np.isfinite(common_facts([m.facts for m in group]).exposure_s)
+    hot, cold = BOUNDS["sensor_temp_c"].highest, BOUNDS["sensor_temp_c"].lowest
+    assert np.isfinite(dark_mismatch_e(1e6, 86_400.0, hot, cold))
+
+
+def fuzzed(folder, n, seed=0):
+    """Frames whose headers are damaged each in its own way."""
+    rng, chance = np.random.default_rng(seed), random.Random(seed)
+    kinds = [LIGHT, FLAT, DARK, {**DARK, "IMAGETYP": "Bias Frame"}, {**FLAT, "IMAGETYP": "Dark Flat"}]
+    texts = (
+        "FILTER",
+        "OBJECT",
+        "TELESCOP",
+        "INSTRUME",
+        "READOUTM",
+        "BAYERPAT",
+        "ROWORDER",
+        "IMAGETYP",
+        "PIERSIDE",
+    )
+    for i in range(n):
+        cards = {
+            **chance.choice(kinds),
+            "DATE-OBS": f"2026-{chance.randint(1, 12):02d}-1{i % 10}T22:{i % 60:02d}:00",
+        }
+        for name in chance.sample(list(ABSURD), chance.randint(0, 4)):
+            cards[name] = (
+                ABSURD[name] if chance.random() < 0.5 else chance.choice((0, -1, 1e-9, 1e5, 7.3e4, True, "x"))
+            )
+        for name in chance.sample(texts, chance.randint(0, 2)):
+            cards[name] = chance.choice(ODD_TEXTS)
+        for name in chance.sample(list(cards), chance.randint(0, 2)):
+            cards.pop(name)
+        write_fits(folder / f"f{i:05d}.fits", cards, rng.normal(600, 9, (16, 16)).clip(0).astype(np.uint16))
+    return folder
+
+
+def test_every_page_answers_whatever_the_headers_said(own, tmp_path):
+    for i in range(6):
+        for name, cards in (("l", LIGHT), ("f", FLAT), ("d", DARK), ("x", {**FLAT, "IMAGETYP": "Dark Flat"})):
+            write_fits(tmp_path / "good" / f"{name}{i}.fits", {**cards, "DATE-OBS": f"2026-10-18T22:0{i}:00"})
+    own.scan(tmp_path / "good")
+    assert own.scan(fuzzed(tmp_path / "fuzzed", 150))["state"] == "done"
+    failed = {}
+    for address in every_page(own.client.application, own.library):
+        answer = own.client.get(address)
+        if answer.status_code not in (200, 404, 422):
+            failed[address] = (answer.status_code, answer.text[:200])
+    assert not failed, (len(failed), list(failed.items())[:5])
+    for line in csv.reader(io.StringIO(own.client.get("/api/problems.csv").text)):
+        assert not any(
+            cell.startswith(("=", "+", "@")) or (cell[:1] == "-" and "cmd" in cell) for cell in line
+        )
+
+
+def test_requests_that_nobody_should_send_are_refused_in_words(own, tmp_path):
+    client, huge = own.client, 2**63
+    sent = [
+        ("GET", f"/api/holdings/{huge}", {}), ("GET", f"/api/rigs/{10**30}/shelf", {}), ("GET", f"/api/problems?page={huge}", {}),
+        ("GET", f"/api/sets?page={10**18}", {}), ("POST", f"/api/jobs/{huge}/stop", {}), ("DELETE", f"/api/folders/{huge}", {}),
+        ("POST", "/api/builds", {"json": {"set_ids": [huge]}}), ("POST", "/api/builds", {"json": {"set_ids": [-(2**70)]}}),
+        ("POST", "/api/folders", {"json": {"path": "~nobody/frames"}}), ("POST", "/api/folders", {"json": {"path": "/" + "a" * 4000}}),
+        ("POST", "/api/folders", {"json": {"path": "/x\0y"}}), ("POST", "/api/folders", {"json": {"path": "/\ud800"}}),
+        ("POST", "/api/folders", {"data": "[" * 50_000 + "]" * 50_000, "content_type": "application/json"}),
+        ("POST", "/api/folders", {"data": '{"path": "/tmp"}', "content_type": "text/plain"}),
+        ("POST", "/api/folders", {"json": {"path": "/tmp"}, "headers": {"Origin": "http://[::1"}}),
+        ("POST", "/api/folders", {"json": {"path": "/tmp"}, "headers": {"Origin": "null"}}),
+        ("POST", "/api/folders", {"json": {"path": "/tmp"}, "headers": {"Sec-Fetch-Site": "cross-site"}}),
+        ("POST", "/api/folders/1/scan", {"headers": {"Sec-Fetch-Site": "same-site"}}),
+        ("PUT", "/api/site", {"data": '{"name": "x", "time_zone": "UTC", "latitude": NaN}', "content_type": "application/json"}),
+    ]  # fmt: skip
+    for method, address, how in sent:
+        answer = client.open(address, method=method, **how)
+        assert 400 <= answer.status_code < 500 or (answer.status_code == 200 and not answer.json["items"]), (
+            address,
+            how,
+            answer.text[:300],
+        )
+        assert "sqlite" not in answer.text.lower()
+        assert "Traceback" not in answer.text
+
+
+def test_a_folder_whose_frames_were_measured_or_serve_a_master_can_be_taken_off(own, tmp_path):
+    rng = np.random.default_rng(1)
+    for i in range(8):
+        cards = {
+            **DARK,
+            "IMAGETYP": "Bias Frame",
+            "EXPTIME": 0.0,
+            "DATE-OBS": f"2026-10-18T22:00:{i:02d}",
+            "OFFSET": 10 + 10 * (i // 4),
+        }
+        write_fits(
+            tmp_path / "bias" / f"b{i}.fits",
+            cards,
+            rng.normal(600 + 100 * (i // 4), 6, (64, 64)).astype(np.uint16),
+        )
+    own.scan(tmp_path / "bias")
+    own.build()
+    rig = own.get("/api/state")["rigs"][0]["id"]
+    offered = own.get(f"/api/rigs/{rig}/bench/offset")["offers"]
+    job = own.client.post(
+        f"/api/rigs/{rig}/bench/offset/disk", json={"set_ids": [i for o in offered for i in o["set_ids"]]}
+    )
+    assert job.status_code == 200, job.text
+    until_idle(own)
+    assert own.query("select count(*) from measurement_shot where frame_id is not null")[0][0] > 0
+    answer = own.client.delete("/api/folders/2")
+    assert answer.status_code == 200, answer.text
+    assert own.query("select count(*) from measurement_shot")[0][0] > 0, "what was measured stays"
+
+
+def until_idle(own):
+    for _ in range(600):
+        if not own.get("/api/jobs")["alive"]:
+            return
+        time.sleep(0.05)
+    raise AssertionError("something goes on")
+
+
+def test_a_file_that_unpacks_to_more_than_memory_holds_costs_no_more_than_its_frame(own, tmp_path):
+    plain = write_fits(tmp_path / "plain.fits", DARK, size=64)
+    folder = tmp_path / "packed"
+    folder.mkdir()
+    with gzip.open(folder / "bomb.fits.gz", "wb", compresslevel=1) as stream:
+        stream.write(plain.read_bytes())
+        for _ in range(300):
+            stream.write(bytes(1 << 20))
+    tracemalloc.start()
+    own.scan(folder)
+    frame_id = own.query("select id from frame")[0][0]
+    picture = own.client.get(f"/api/frames/{frame_id}/picture.png")
+    assert picture.data.startswith(b"\x89PNG")
+    assert tracemalloc.get_traced_memory()[1] < 100e6
+    tracemalloc.stop()
+
+
+def test_many_readers_of_a_library_that_was_just_opened_are_all_answered(context):
+    """As many as there are threads to answer them, on cold caches, while something is being written."""
+    app = create_app(context)
+    pages = [
+        a
+        for a in every_page(app, context.library)
+        if "/rigs/" in a and "/flats" not in a and "picture" not in a
+    ]
+    context.library.touched()
+
+    def read(number):
+        if number % 9 == 0:
+            context.library.touched()
+        started = time.monotonic()
+        with app.test_client() as client:
+            answer = client.get(pages[number % len(pages)])
+        return answer.status_code, time.monotonic() - started
+
+    with ThreadPoolExecutor(40) as pool:
+        answers = list(pool.map(read, range(160)))
+    assert {code for code, _ in answers} == {200}
+    assert context.library.db.engine.pool.checkedout() == 0

@@ -1,0 +1,319 @@
+"""Disks, folders and files that go away and come back: what was known of their frames stays, and is told as missing."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import sqlite3
+from contextlib import closing
+
+import numpy as np
+import pytest
+from astropy.io import fits
+
+from grayshelf.work import scan as scan_module
+from tests.helpers import DARK, FLAT, LIGHT, write_fits
+from tests.own import Own
+
+
+@pytest.fixture
+def own(tmp_path):
+    opened = Own(tmp_path / "library")
+    yield opened
+    opened.close()
+
+
+def a_night(folder, n=8):
+    """Lights, darks, flats and dark flats of one night, each with pixels of its own."""
+    rng = np.random.default_rng(7)
+    for i in range(n):
+        at = {"DATE-OBS": f"2026-10-18T22:{i:02d}:00"}
+        for name, cards, level, noise in (
+            ("light", LIGHT, 700, 9), ("dark", DARK, 500, 6), ("flat", FLAT, 29_000, 90),
+            ("darkflat", {**FLAT, "IMAGETYP": "Dark Flat"}, 500, 6),
+        ):  # fmt: skip
+            pixels = rng.normal(level, noise, (24, 24)).astype(np.uint16)
+            write_fits(folder / name / f"{name}_{i}.fits", {**cards, **at}, pixels)
+    return folder
+
+
+def verdicts(own):
+    slip = own.get("/api/rigs/1/nights/2026-10-18")["sets"][0]
+    return slip["verdict"]
+
+
+def masters(own):
+    return sorted(own.query("select id, master_set_id from frame_set where master_set_id is not null"))
+
+
+def gone_and_back(own, folder, away, back):
+    """What a look at an emptied place does, and that all is as before once it is back."""
+    before, made = own.sets(), masters(own)
+    away()
+    job = own.scan(folder)
+    during, told = own.sets(), own.get("/api/intake")["folders"][0]
+    assert masters(own) == made
+    assert during.keys() == before.keys(), "sets keep their numbers"
+    back()
+    assert own.scan(folder)["state"] == "done"
+    assert own.sets() == before
+    assert masters(own) == made
+    assert own.get("/api/intake")["folders"][0]["missing"] == 0
+    return job, told
+
+
+def test_an_empty_mount_point_and_a_folder_that_is_closed_lose_nothing(own, tmp_path, monkeypatch):
+    folder = a_night(tmp_path / "disk")
+    own.scan(folder)
+    assert own.build()["message"] == "3 masters built"
+    dark_master = next(x["id"] for x in own.sets().values() if x["state"] == "master" and x["kind"] == "dark")
+    own.client.post(f"/api/holdings/{dark_master}/shelve/off")
+
+    def unmount():
+        folder.rename(tmp_path / "unmounted")
+        folder.mkdir()
+
+    def mount():
+        folder.rmdir()
+        (tmp_path / "unmounted").rename(folder)
+
+    job, told = gone_and_back(own, folder, unmount, mount)
+    assert job["state"] == "done"
+    assert "32 missing" in job["message"]
+    assert told["missing"] == 32
+    assert "is its disk in" in told["trouble"]
+    assert own.query(f"select taken_off from frame_set where id = {dark_master}") == [(1,)]
+
+    # A subfolder that may not be looked into.
+    plain = os.scandir
+
+    def closed(path="."):
+        if str(path).endswith("/flat"):
+            raise PermissionError(13, "Permission denied", str(path))
+        return plain(path)
+
+    job, told = gone_and_back(
+        own, folder, lambda: monkeypatch.setattr(os, "scandir", closed), lambda: monkeypatch.undo()
+    )
+    assert "8 missing" in job["message"]
+    assert "‘flat’ may not be looked into" in told["trouble"]
+
+    # Nothing is built of a set that is not whole, and the others are built.
+    shutil.move(folder / "flat" / "flat_3.fits", tmp_path / "flat_3.fits")
+    own.client.post(f"/api/holdings/{dark_master}/shelve/back")
+    own.query("select 1")
+    with own.library.db.session() as session:
+        session.connection().exec_driver_sql("update frame_set set master_set_id = null")
+    own.library.touched()
+    built = own.build()
+    assert built["state"] == "done"
+    assert "1 could not be" in built["message"]
+    assert "flat_3.fits" in built["troubles"][0]
+
+
+def test_a_disk_pulled_in_a_scan_is_one_event_and_all_is_read_with_the_next(own, tmp_path, monkeypatch):
+    folder = a_night(tmp_path / "disk")
+    own.scan(folder)
+    for i in range(150):
+        write_fits(
+            folder / "more" / f"d{i}.fits", {**DARK, "DATE-OBS": f"2026-10-19T22:{i // 60:02d}:{i % 60:02d}"}
+        )
+    read, reads = scan_module.read_file, [0]
+
+    def pulled(*arguments):
+        reads[0] += 1
+        if reads[0] == 70:
+            folder.rename(tmp_path / "pulled")
+            folder.mkdir()
+        return read(*arguments)
+
+    monkeypatch.setattr(scan_module, "read_file", pulled)
+    job = own.scan(folder)
+    assert job["state"] == "failed"
+    assert "stay in the library as they were" in job["message"]
+    assert own.problems() == {}, "a missing disk is one event, not a list of bad files"
+    monkeypatch.undo()
+    folder.rmdir()
+    (tmp_path / "pulled").rename(folder)
+    assert own.scan(folder)["state"] == "done"
+    assert own.problems() == {}
+    assert sorted(x["n_frames"] for x in own.sets().values()) == [8, 8, 8, 8, 150]
+
+
+def test_what_could_not_be_read_is_looked_at_anew(own, tmp_path, monkeypatch):
+    folder = a_night(tmp_path / "disk")
+    read = scan_module.read_file
+
+    def closed(path, *rest):
+        if path.name == "dark_2.fits":
+            return scan_module.ReadFile(None, "The file may not be read by this user.", "Change it.", True)
+        return read(path, *rest)
+
+    monkeypatch.setattr(scan_module, "read_file", closed)
+    own.scan(folder)
+    assert own.problems()["dark/dark_2.fits"]["state"] == "unreadable"
+    monkeypatch.undo()
+    assert "1 new or changed" in own.scan(folder)["message"]
+    assert own.problems() == {}
+
+
+def test_a_frame_has_its_copys_place_where_its_own_file_is_gone_and_keeps_all_where_it_was_moved(
+    own, tmp_path
+):
+    folder = a_night(tmp_path / "disk")
+    (folder / "copies").mkdir()
+    for i in range(8):
+        shutil.copyfile(folder / "dark" / f"dark_{i}.fits", folder / "copies" / f"copy_{i}.fits")
+    own.scan(folder)
+    before = own.sets()
+    kept = {p for (p,) in own.query("select path from frame where state = 'good' and kind = 'dark'")}
+    for path in kept:
+        (folder / path).unlink()
+    own.scan(folder)
+    assert own.sets() == before
+    now = {p for (p,) in own.query("select path from frame where state = 'good' and kind = 'dark'")}
+    assert len(now) == 8
+    assert not now & kept
+    assert all((folder / p).is_file() for p in now)
+    # Renamed and put elsewhere: the same frames, the same set.
+    ids = own.query("select id from frame where kind = 'flat' and state = 'good' order by id")
+    (folder / "flat").rename(folder / "flats of October")
+    shutil.move(folder / "flats of October" / "flat_0.fits", folder / "flats of October" / "renamed.fits")
+    own.scan(folder)
+    assert own.sets() == before
+    assert own.query("select id from frame where kind = 'flat' and state = 'good' order by id") == ids
+    assert own.problems().keys() <= {f"copies/copy_{i}.fits" for i in range(8)}
+    # Put aside by the person: it counts no more.
+    (folder / "light" / "rejected").mkdir()
+    shutil.move(folder / "light" / "light_5.fits", folder / "light" / "rejected" / "light_5.fits")
+    own.scan(folder)
+    assert own.query("select n_frames, n_kept from frame_set where kind = 'light'") == [(8, 7)]
+
+
+def test_nothing_is_written_where_frames_lie_and_odd_names_stop_nobody(own, tmp_path):
+    folder = a_night(tmp_path / "disk", 3)
+    rng = np.random.default_rng(2)
+    for i in range(4):
+        pixels = rng.normal(500, 6, (64, 64)).astype(np.uint16)
+        header = fits.Header({**DARK, "DATE-OBS": f"2026-10-20T22:{i:02d}:00"})
+        fits.HDUList([fits.PrimaryHDU(), fits.CompImageHDU(pixels, header)]).writeto(
+            folder / f"tiled_{i}.fits"
+        )
+    os.rename(folder / "dark" / "dark_1.fits", os.fsencode(folder / "dark") + b"/d\xfcnkel.fits")
+
+    def listing():
+        found = {}
+        for base, folders, names in os.walk(os.fsencode(folder)):
+            found[base] = os.stat(base).st_mtime_ns
+            for name in [*folders, *names]:
+                found[os.path.join(base, name)] = os.stat(os.path.join(base, name)).st_mtime_ns
+        return found
+
+    before = listing()
+    assert own.scan(folder)["state"] == "done"
+    told = own.problems()
+    (odd,) = told
+    assert odd.startswith("dark/d?nkel.fits (")
+    assert "not text" in told[odd]["reason"]
+    assert own.query("select count(*) from frame_set where level_adu is null and kind = 'dark'") == [(0,)]
+    assert own.build()["state"] == "done"
+    for place in ("/api/rigs/1/tonight", "/api/rigs/1/shelf", "/api/rigs/1/nights", "/api/problems.csv"):
+        assert own.client.get(place).status_code == 200
+    own.again()
+    assert listing() == before
+    os.rename(os.fsencode(folder / "dark") + b"/d\xfcnkel.fits", folder / "dark" / "dunkel.fits")
+    own.scan(folder)
+    assert own.problems() == {}
+
+
+def test_a_library_that_lost_its_database_is_found_again_by_its_files(own, tmp_path):
+    folder = a_night(own.root / "frames" / "Dunlin_M24" / "2026-10-18")
+    away = own.root / "bench" / "Dunlin_M24" / "measurement_0001"
+    write_fits(away / "bias.fits", {**DARK, "IMAGETYP": "Bias Frame"})
+    own.ended(own.client.post("/api/folders/1/scan").json["id"])
+    assert own.build()["message"] == "3 masters built"
+    story = own.query("select name, sha256, used, level_adu from master_input order by sha256")
+    records = own.query(
+        "select method, noise, pedestal_kind, built_here from master_record order by method, noise"
+    )
+    sets = sorted((x["kind"], x["title"], x["n_frames"], x["state"]) for x in own.sets().values())
+    own.close()
+    for path in own.root.glob("grayshelf.db*"):
+        path.unlink()
+    own.open()
+    own.ended(scan_module.find_own_files(own.context))
+    assert sorted((x["kind"], x["title"], x["n_frames"], x["state"]) for x in own.sets().values()) == sets
+    assert own.query("select name, sha256, used, level_adu from master_input order by sha256") == story
+    assert own.query("select count(*) from master_input where frame_id is null") == [(0,)]
+    assert (
+        own.query("select method, noise, pedestal_kind, built_here from master_record order by method, noise")
+        == records
+    )
+    # Named by another library, it is the same.
+    other = Own(tmp_path / "other")
+    other.scan(own.root)
+    assert sorted((x["kind"], x["title"], x["n_frames"], x["state"]) for x in other.sets().values()) == sets
+    assert other.query("select count(*) from master_input where frame_id is not null") == [(len(story),)]
+    other.close()
+    assert folder.is_dir()
+
+
+def test_the_old_frames_of_an_older_database_are_not_taken_for_new_shots(demo_folder, tmp_path):
+    """Numbers of jobs and measurements start again; what was shot before lies where their names would be."""
+    from grayshelf.cli import open_demo
+
+    context = open_demo(demo_folder, "tiny", 1e6)
+    rig = context.library.root
+    with (
+        closing(sqlite3.connect(rig / "grayshelf.db")) as source,
+        closing(sqlite3.connect(tmp_path / "old")) as copy,
+    ):
+        source.backup(copy)
+
+    def measured(opened):
+        from grayshelf.web.app import create_app
+
+        client = create_app(opened).test_client()
+        rig_id = next(r["id"] for r in client.get("/api/state").json["rigs"] if r["has_devices"])
+        job = client.post(f"/api/rigs/{rig_id}/bench/offset/shoot", json={"gains": [100], "long_dark_s": 0})
+        assert job.status_code == 200, job.text
+        while True:
+            alive = client.get("/api/jobs").json["alive"]
+            if not alive:
+                break
+            if alive[0]["state"] == "waiting":
+                with opened.library.db.session() as session:
+                    step = (
+                        session.connection()
+                        .exec_driver_sql(
+                            f"select id from run_step where job_id = {alive[0]['id']} and state = 'waiting'"
+                        )
+                        .scalar()
+                    )
+                if step:
+                    client.post(
+                        f"/api/runs/{alive[0]['id']}/answer", json={"step_id": step, "answer": "done"}
+                    )
+        with opened.library.db.session() as session:
+            return (
+                session.connection()
+                .exec_driver_sql(
+                    "select shot.path, shot.taken_at from measurement_shot shot join measurement m on m.id = measurement_id "
+                    "where m.source = 'shot' order by shot.id"
+                )
+                .fetchall()
+            )
+
+    first = measured(context)
+    context.runner.shut_down()
+    context.library.close()
+    for path in rig.glob("grayshelf.db*"):
+        path.unlink()
+    shutil.copyfile(tmp_path / "old", rig / "grayshelf.db")
+    context = open_demo(demo_folder, "tiny", 1e6)
+    second = measured(context)
+    assert len(first) > 10
+    assert not {p for p, _ in first} & {p for p, _ in second}
+    assert max(at for _, at in first) < min(at for _, at in second), "every frame was shot anew"
+    context.runner.shut_down()
+    context.library.close()
