@@ -2,13 +2,14 @@
 
 import sys
 
-from bench import combining, coverage, pages, solver, statistics
+from bench import combining, coverage, pages, solver, statistics, transactions
 
 PARTS = {
     "statistics": statistics,
     "solver": solver,
     "combining": combining,
     "coverage": coverage,
+    "transactions": transactions,
     "pages": pages,
 }
 

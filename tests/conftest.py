@@ -42,6 +42,7 @@ def context(demo_folder):
     opened = open_demo(demo_folder, "tiny", 1e6)
     yield opened
     opened.runner.shut_down()
+    opened.library.close()
 
 
 @pytest.fixture(scope="module")

@@ -6,6 +6,7 @@ import os
 import shutil
 import sqlite3
 from contextlib import closing
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -199,29 +200,25 @@ def test_nothing_is_written_where_frames_lie_and_odd_names_stop_nobody(own, tmp_
         fits.HDUList([fits.PrimaryHDU(), fits.CompImageHDU(pixels, header)]).writeto(
             folder / f"tiled_{i}.fits"
         )
-    os.rename(folder / "dark" / "dark_1.fits", os.fsencode(folder / "dark") + b"/d\xfcnkel.fits")
+    odd = Path(os.fsdecode(os.fsencode(folder / "dark") + b"/d\xfcnkel.fits"))
+    (folder / "dark" / "dark_1.fits").rename(odd)
 
     def listing():
-        found = {}
-        for base, folders, names in os.walk(os.fsencode(folder)):
-            found[base] = os.stat(base).st_mtime_ns
-            for name in [*folders, *names]:
-                found[os.path.join(base, name)] = os.stat(os.path.join(base, name)).st_mtime_ns
-        return found
+        return {str(p): p.stat().st_mtime_ns for p in [folder, *folder.rglob("*")]}
 
     before = listing()
     assert own.scan(folder)["state"] == "done"
     told = own.problems()
-    (odd,) = told
-    assert odd.startswith("dark/d?nkel.fits (")
-    assert "not text" in told[odd]["reason"]
+    (shown,) = told
+    assert shown.startswith("dark/d?nkel.fits (")
+    assert "not text" in told[shown]["reason"]
     assert own.query("select count(*) from frame_set where level_adu is null and kind = 'dark'") == [(0,)]
     assert own.build()["state"] == "done"
     for place in ("/api/rigs/1/tonight", "/api/rigs/1/shelf", "/api/rigs/1/nights", "/api/problems.csv"):
         assert own.client.get(place).status_code == 200
     own.again()
     assert listing() == before
-    os.rename(os.fsencode(folder / "dark") + b"/d\xfcnkel.fits", folder / "dark" / "dunkel.fits")
+    odd.rename(folder / "dark" / "dunkel.fits")
     own.scan(folder)
     assert own.problems() == {}
 

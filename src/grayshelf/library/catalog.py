@@ -5,6 +5,7 @@ from __future__ import annotations
 import errno
 import hashlib
 import logging
+from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from pathlib import Path
@@ -108,7 +109,26 @@ def enter_file(
     twin
         The frame in the library that this file is byte for byte.
     """
-    frame = session.scalar(select(Frame).where(Frame.folder_id == folder_id, Frame.path == relative))
+    frame = rows_at(session, folder_id, [relative]).get(relative)
+    return enter_at(session, frame, folder_id, relative, stamp, read, twin)
+
+
+def rows_at(session: Session, folder_id: int, paths: Sequence[str]) -> dict[str, Frame]:
+    """The rows that files have already, by path."""
+    found = session.scalars(select(Frame).where(Frame.folder_id == folder_id, Frame.path.in_(paths)))
+    return {frame.path: frame for frame in found}
+
+
+def enter_at(
+    session: Session,
+    frame: Frame | None,
+    folder_id: int,
+    relative: str,
+    stamp: FileStamp,
+    read: ReadFile,
+    twin: Twin | None = None,
+) -> Frame:
+    """As `enter_file`, where the file's row was looked for already."""
     if frame is None:
         frame = Frame(folder_id=folder_id, path=relative)
         session.add(frame)

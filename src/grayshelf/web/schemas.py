@@ -776,7 +776,7 @@ class TonightQuery(BaseModel):
 class PageQuery(BaseModel):
     """Which page of a list."""
 
-    page: int = Field(default=1, ge=1)
+    page: int = Field(default=1, ge=1, le=1_000_000)
     state: str = ""
     kind: str = ""
 

@@ -19,10 +19,11 @@ from grayshelf.library.catalog import (
     IN_SETS,
     ReadFile,
     SiteZones,
-    enter_file,
+    enter_at,
     make_rigs,
     note_scan,
     read_file,
+    rows_at,
     site_zones,
 )
 from grayshelf.library.files import NOT_ON_A_SHELF, FileStamp, Passed, is_text, printable, walk_frames
@@ -85,8 +86,10 @@ def scan_folder(library: Library, control: JobControl, params: dict[str, Any]) -
     def enter() -> None:
         disk.check()
         with library.db.session() as session:
+            # All is read before anything is written, so that the rows go in with one statement.
+            there = rows_at(session, folder_id, [printable(path) for path, _, _ in batch])
             for path, stamp, found in batch:
-                moved.add(_enter(session, folder_id, path, stamp, found))
+                moved.add(_enter(session, there, folder_id, path, stamp, found))
         batch.clear()
         alike.clear()
 
@@ -175,7 +178,9 @@ def _look_up(library: Library, folder_id: int, root: Path, path: str, entry: Rea
         return _Found(trouble, Known())
 
 
-def _enter(session: Session, folder_id: int, path: str, stamp: FileStamp, found: _Found) -> str | None:
+def _enter(
+    session: Session, there: dict[str, Frame], folder_id: int, path: str, stamp: FileStamp, found: _Found
+) -> str | None:
     """Enter a file; return the key of a set that is to be described anew."""
     path = printable(path)
     if found.known.moved_id is not None:
@@ -183,13 +188,11 @@ def _enter(session: Session, folder_id: int, path: str, stamp: FileStamp, found:
         if frame is not None:
             take_place(session, frame, folder_id, path, stamp)
             return frame.group_key
-    if found.entry.out_of_reach:
-        before = session.scalar(select(Frame).where(Frame.folder_id == folder_id, Frame.path == path))
-        if before is not None and before.state in IN_SETS:
-            # What was read before stays what it is; with the next scan it is looked at again.
-            return None
-    enter_file(session, folder_id, path, stamp, found.entry, found.known.twin)
-    session.flush()
+    before = there.get(path)
+    if found.entry.out_of_reach and before is not None and before.state in IN_SETS:
+        # What was read before stays what it is; with the next scan it is looked at again.
+        return None
+    enter_at(session, before, folder_id, path, stamp, found.entry, found.known.twin)
     return None
 
 

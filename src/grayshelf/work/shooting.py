@@ -85,10 +85,7 @@ class Shooter:
             self.control.wait_for_room(needed)
         exposed = self.devices.camera.expose(s.exposure_s, s.gain, s.offset, s.binning, self.control.cancel)
         facts = self._facts(s, exposed)
-        shot_by = {
-            "GSJOB": (self.control.token, "job that took it"),
-            "GSSHOT": (mark, "step and number within the job"),
-        }
+        shot_by = {"GSJOB": (self.control.token, "job"), "GSSHOT": (mark, "step, number")}
         header = frame_header(facts, shot_by)
         while True:
             try:
@@ -150,7 +147,7 @@ class Shooter:
 
 def shot_mark(name: str) -> str:
     """What the header of a frame says of its place in its job: the end of its name, with step and number."""
-    return PurePosixPath(name).stem[-60:]
+    return PurePosixPath(name).stem[-40:]
 
 
 def bring_in(devices: RigDevices, filter_code: str) -> None:
