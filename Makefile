@@ -1,6 +1,7 @@
 # make demo   the invented demo, from nothing      make test   everything that CI checks
 # make dev    server and front end, reloading      make bench  what was measured
 # make shots  the pictures in docs/screenshots     make serve  your own library
+# make siege  attacks on a running library
 
 PY := .venv/bin/python
 PORT ?= 8418
@@ -8,7 +9,7 @@ DEMO ?= .demo
 NPM := npm --prefix frontend --no-audit --no-fund
 FRONT := $(shell find frontend/src frontend/public -type f) frontend/index.html frontend/vite.config.ts frontend/tsconfig.json
 
-.PHONY: demo serve test lint dev shots bench hunt types lock clean chromium
+.PHONY: demo serve test lint dev shots bench siege hunt types lock clean chromium
 .DEFAULT_GOAL := demo
 
 .stamps/python: requirements.lock pyproject.toml
@@ -50,8 +51,8 @@ types: .stamps/python .stamps/node
 	$(NPM) run types --silent
 
 lint: .stamps/python .stamps/node
-	.venv/bin/ruff check src tests bench tools
-	.venv/bin/ruff format --check src tests bench tools
+	.venv/bin/ruff check src tests bench siege tools
+	.venv/bin/ruff format --check src tests bench siege tools
 	.venv/bin/mypy
 	.venv/bin/lint-imports
 	$(NPM) run lint --silent
@@ -71,10 +72,15 @@ shots: .stamps/python src/grayshelf/web/static/index.html chromium
 bench: .stamps/python src/grayshelf/web/static/index.html chromium
 	$(PY) -m bench
 
+# Attacks on running libraries, on this machine alone: under half an hour. Name PARTS="kills disks" for some of them.
+siege: .stamps/python
+	@test -x .venv-siege/bin/st || { python3 -m venv .venv-siege && .venv-siege/bin/pip install --quiet -r siege/requirements.txt; }
+	OMP_NUM_THREADS=1 $(PY) -m siege $(PARTS)
+
 # After a change of the dependencies in pyproject.toml.
 lock:
 	.venv/bin/pip install --quiet uv
 	.venv/bin/uv pip compile pyproject.toml --extra dev --generate-hashes --python-version 3.11 -q -o requirements.lock
 
 clean:
-	rm -rf .venv .stamps frontend/node_modules src/grayshelf/web/static .demo
+	rm -rf .venv .venv-siege .stamps frontend/node_modules src/grayshelf/web/static .demo

@@ -137,8 +137,8 @@ def _own(folder: Path | None, new: bool, port: int) -> None:
         if library.copied_to is not None:
             print(f"Its database was brought up to date; what it was before is kept in {library.copied_to}")
         context = _open(library)
-        if library.begun:
-            find_own_files(context)
+        if find_own_files(context) is not None:
+            print("It holds frames that its database does not know: they are being looked through.")
         _serve(context, listening)
 
 

@@ -7,6 +7,7 @@ from dataclasses import replace
 from datetime import UTC, date, datetime
 from zoneinfo import ZoneInfo
 
+import numpy as np
 import pytest
 
 from grayshelf.core.filing.names import frame_stem, safe_name
@@ -16,6 +17,7 @@ from grayshelf.core.frames.headers import normal_filter, values_in_name
 from grayshelf.core.frames.kinds import FrameKind, parse_kind
 from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.frames.sets import Member, common_facts, group_into_sets, nominal_exposure
+from grayshelf.core.frames.write import frame_header, write_frame
 from tests.helpers import DARK, FLAT, LIGHT, LONDON, facts_of, write_fits
 
 
@@ -159,6 +161,23 @@ def test_masters_stand_alone_and_a_set_says_what_is_typical(tmp_path):
     common = common_facts(lights)
     assert common.sensor_temp_c == -10.0
     assert common.focus == 5
+
+
+def test_letters_that_a_card_cannot_hold_are_written_without_their_marks(tmp_path):
+    facts = FrameFacts(
+        8,
+        8,
+        16,
+        FrameKind.FLAT,
+        camera="Dunlin M24",
+        filter_code="Hα",
+        telescope="Grüne 92\n",
+        exposure_s=2.0,
+    )
+    with (tmp_path / "x.fits").open("wb") as stream:
+        write_frame(stream, np.zeros((8, 8), np.uint16), frame_header(facts))
+    again = facts_of(tmp_path / "x.fits")
+    assert (again.filter_code, again.telescope) == ("Ha", "Grune 92")
 
 
 def test_filters_and_names():

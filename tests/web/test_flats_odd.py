@@ -21,7 +21,7 @@ BODIES = {
     "flats/rows": {"keys": [KEY], "changes": WISHES},
     "flats/copy": {"source": KEY, "keys": [KEY]},
     "flats/add": {**KEY, "binning": 2},
-    "flats/leave-out": {"keys": [{**KEY, "filter_code": "Q"}]},
+    "flats/leave-out": {"keys": [{**KEY, "filter_code": "Q"}, {**KEY, "filter_code": "Q"}]},
     "flats/find": {"keys": [KEY], "mode": "time", "exposure_s": 2, "shared": False, "folder": None},
     "flats/again": {"key": KEY, "changes": None},
     "flats/answer": {"answer": "done"},

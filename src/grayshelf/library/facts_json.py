@@ -7,6 +7,7 @@ from datetime import date, datetime
 from typing import Any
 
 from grayshelf.core.frames.angle import CameraAngle
+from grayshelf.core.frames.bounds import BOUNDS, MOST_TEXT
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
 
@@ -31,8 +32,8 @@ def facts_to_json(facts: FrameFacts) -> dict[str, Any]:
 
 
 def facts_from_json(data: dict[str, Any]) -> FrameFacts:
-    """The facts again."""
-    values = {k: v for k, v in data.items() if k in _NAMES}
+    """The facts again. What cannot be is not known, also where an older version has kept it."""
+    values = {k: v for k, v in data.items() if k in _NAMES and can_be(k, v)}
     if "kind" in values:
         values["kind"] = FrameKind(values["kind"])
     if "utc" in values:
@@ -40,7 +41,24 @@ def facts_from_json(data: dict[str, Any]) -> FrameFacts:
     if "night" in values:
         values["night"] = date.fromisoformat(values["night"])
     if "angle" in values:
-        values["angle"] = CameraAngle(**values["angle"])
+        angle = CameraAngle(**values["angle"])
+        values["angle"] = angle if can_be("angle_deg", angle.deg) else None
     if "complaints" in values:
         values["complaints"] = tuple(values["complaints"])
     return FrameFacts(**values)
+
+
+#: The bounds by the names under which facts are kept.
+KEPT_BOUNDS = {
+    **{name: bound for name, bound in BOUNDS.items() if name not in ("angle", "binning")},
+    "binning_x": BOUNDS["binning"],
+    "angle_deg": BOUNDS["angle"],
+}
+
+
+def can_be(name: str, value: Any) -> bool:
+    """Whether a value that is kept is one that can be."""
+    if isinstance(value, str):
+        return name.startswith("night") or len(value) <= MOST_TEXT
+    bound = KEPT_BOUNDS.get(name)
+    return bound is None or (isinstance(value, (int, float)) and bound.trouble(value) is None)

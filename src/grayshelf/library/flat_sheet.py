@@ -205,7 +205,7 @@ def change_rows(session: Session, rig: Rig, keys: Sequence[RowKey], changes: Map
         Where what comes out makes no sense; then nothing was changed.
     """
     kept = kept_rows(session, rig)
-    for key in keys:
+    for key in dict.fromkeys(keys):
         row = kept.get(key) or _new_row(session, rig, key)
         own = {k: v for k, v in {**row.wishes, **changes}.items() if v is not None}
         if "diffusers" in own:
@@ -222,7 +222,7 @@ def copy_wishes(session: Session, rig: Rig, source: RowKey, keys: Sequence[RowKe
     """Give rows the own wishes of another row."""
     kept = kept_rows(session, rig)
     own = dict(kept[source].wishes) if source in kept else {}
-    for key in keys:
+    for key in dict.fromkeys(keys):
         row = kept.get(key) or _new_row(session, rig, key)
         row.wishes = dict(own)
 
@@ -248,7 +248,7 @@ def add_row(library: Library, session: Session, rig: Rig, key: RowKey) -> None:
 def leave_out(session: Session, rig: Rig, keys: Sequence[RowKey]) -> None:
     """Take rows off the sheet; what was found for them is kept."""
     kept = kept_rows(session, rig)
-    for key in keys:
+    for key in dict.fromkeys(keys):
         row = kept.get(key) or _new_row(session, rig, key)
         row.left_out = True
 

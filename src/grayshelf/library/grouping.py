@@ -49,6 +49,11 @@ def regroup(
     -------
     Number of sets made.
     """
+    with library.grouping:
+        return _regroup(library, changed_keys, progress)
+
+
+def _regroup(library: Library, changed_keys: Iterable[str], progress: Callable[[float], None]) -> int:
     loose = Frame.set_id.is_(None) & Frame.state.in_(IN_SETS) & Frame.group_key.is_not(None)
     with library.db.session() as session:
         keys = sorted({*session.scalars(select(Frame.group_key).where(loose).distinct()), *changed_keys})
@@ -146,6 +151,11 @@ def _look(path: Path) -> _Look | None:
 
 def drop_empty_sets(library: Library) -> None:
     """Recount sets that lost frames; a set without any is dropped."""
+    with library.grouping:
+        _drop_empty_sets(library)
+
+
+def _drop_empty_sets(library: Library) -> None:
     with library.db.session() as session:
         counts = dict(session.execute(select(Frame.set_id, func.count()).group_by(Frame.set_id)).all())
         changed = [
@@ -194,6 +204,11 @@ def recount_nights(library: Library) -> int:
     Sets keep their numbers and their masters wherever their frames still belong together. Cut short, it is done again
     when the library is opened: until then it is noted as due (`RECOUNT`).
     """
+    with library.grouping:
+        return _recount_nights(library)
+
+
+def _recount_nights(library: Library) -> int:
     with library.db.session() as session:
         zones = site_zones(library, session)
         ids = list(session.scalars(select(Frame.id).where(Frame.utc.is_not(None)).order_by(Frame.id)))

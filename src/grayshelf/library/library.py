@@ -66,6 +66,8 @@ class Library:
                 "Choose another --library, or put its permissions or its disk right.",
             ) from error
         self._log = keep_log(self.root)
+        self.grouping = threading.RLock()
+        """Held while frames are put into sets: whoever does it counts on nobody else changing them meanwhile."""
         self.untold: dict[int, tuple[str, str, str]] = {}
         """State, message and advice of jobs that a full disk had no room to write down."""
         self.room: Callable[[Path], int] = free_bytes

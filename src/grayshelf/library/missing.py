@@ -137,7 +137,7 @@ def note_missing(
     skipped = tuple(f"{name}/" for name in passed_over)
     with library.db.session() as session:
         rows = session.execute(
-            select(Frame.id, Frame.path, Frame.state, Frame.missing_since).where(
+            select(Frame.id, Frame.path, Frame.state, Frame.missing_since, Frame.sha256).where(
                 Frame.folder_id == folder_id, Frame.state != "gone"
             )
         ).all()
@@ -156,8 +156,9 @@ def note_missing(
                         frame.state, frame.reason, frame.advice = "gone", "The file is no longer there.", ""
                     else:
                         frame.missing_since = since
-    found = _find_copies(library, [i for i in newly if i not in of_no_use])
-    for frame_id in back:
+    hashed = {r.id for r in rows if r.sha256 is not None}
+    found = _find_copies(library, [i for i in newly if i in hashed - of_no_use])
+    for frame_id in hashed.intersection(back):
         _call_copies_duplicates(library, frame_id)
     return Missed(
         len(lost) - len(of_no_use) - found, len(newly) - len(of_no_use & set(newly)) - found, len(back)

@@ -94,7 +94,7 @@ class DiffuserOut(BaseModel):
     """Something that hangs before the light."""
 
     name: str = Field(max_length=60)
-    stops: float
+    stops: float = Field(allow_inf_nan=False)
 
 
 class SourceOut(BaseModel):

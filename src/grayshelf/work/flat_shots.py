@@ -13,7 +13,7 @@ from zoneinfo import ZoneInfo
 import numpy as np
 
 from grayshelf.core.checks.arrivals import AskedFor, why_not
-from grayshelf.core.errors import DeviceError, GrayShelfError, UnreadableFrame
+from grayshelf.core.errors import Conflict, GrayShelfError, UnreadableFrame
 from grayshelf.core.filing.names import safe_name
 from grayshelf.core.flats.model import Shoot
 from grayshelf.core.flats.settings import RowKey
@@ -227,9 +227,9 @@ def need_devices(devices: RigDevices | None) -> RigDevices:
 
     Raises
     ------
-    DeviceError
+    Conflict
         Where none are connected.
     """
     if devices is None:
-        raise DeviceError("No devices are connected to this rig.", "Watch a folder instead, or connect them.")
+        raise Conflict("No devices are connected to this rig.", "Watch a folder instead, or connect them.")
     return devices

@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, Protocol
 
-from sqlalchemy import func, select
+from sqlalchemy import func, not_, or_, select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import GrayShelfError, NotFound
@@ -26,6 +26,7 @@ from grayshelf.library.catalog import (
     rows_at,
     site_zones,
 )
+from grayshelf.library.facts_json import KEPT_BOUNDS
 from grayshelf.library.files import NOT_ON_A_SHELF, FileStamp, Passed, is_text, printable, walk_frames
 from grayshelf.library.grouping import regroup
 from grayshelf.library.library import FRAME_FOLDERS, Library
@@ -73,11 +74,11 @@ def scan_folder(library: Library, control: JobControl, params: dict[str, Any]) -
         raise disk.gone() from error
     disk.check()
     counters = _counters([path for path, _ in listed])
-    mistaken = _mistaken_for_values(library, folder_id, counters)
+    again = _to_read_again(library, folder_id, counters)
     fresh = [
         (path, stamp)
         for path, stamp in listed
-        if known.get(path) != (stamp.size_bytes, stamp.modified_ns) or path in mistaken
+        if known.get(path) != (stamp.size_bytes, stamp.modified_ns) or path in again
     ]
     moved: set[str | None] = set()
     batch = list[tuple[str, FileStamp, _Found]]()
@@ -208,23 +209,29 @@ def _counters(paths: Sequence[str]) -> dict[str, frozenset[str]]:
     }
 
 
-def _mistaken_for_values(
-    library: Library, folder_id: int, counters: Mapping[str, frozenset[str]]
-) -> set[str]:
-    """Files whose names were believed before the next ones showed that their numbers only count."""
-    if not counters:
-        return set()
+def _to_read_again(library: Library, folder_id: int, counters: Mapping[str, frozenset[str]]) -> set[str]:
+    """Files that were read by other rules: their names were believed before the next ones showed that their numbers
+    only count, or values were taken that cannot be."""
+    facts = Frame.facts
+    cannot_be = [
+        not_(facts[name].as_float().between(bound.lowest, bound.highest))
+        for name, bound in KEPT_BOUNDS.items()
+        if name != "angle_deg"
+    ]
     with library.db.session() as session:
-        rows = session.execute(
-            select(Frame.path, Frame.facts).where(
-                Frame.folder_id == folder_id, Frame.facts["origins"].as_string().contains(FILE_NAME)
+        again = set(session.scalars(select(Frame.path).where(Frame.folder_id == folder_id, or_(*cannot_be))))
+        if counters:
+            rows = session.execute(
+                select(Frame.path, facts).where(
+                    Frame.folder_id == folder_id, facts["origins"].as_string().contains(FILE_NAME)
+                )
             )
-        )
-        return {
-            path
-            for path, facts in rows
-            if any(facts["origins"].get(what) == FILE_NAME for what in counters.get(path, ()))
-        }
+            again |= {
+                path
+                for path, kept in rows
+                if any(kept["origins"].get(what) == FILE_NAME for what in counters.get(path, ()))
+            }
+    return again
 
 
 def _finish(
@@ -292,9 +299,16 @@ def _trouble(passed: Passed, missing: int, any_seen: bool) -> str:
 
 
 def find_own_files(context: HasRunner) -> int | None:
-    """Look through the library's own folder: files that its database does not know, as after it was lost."""
-    with context.library.db.session() as session:
-        folder_id = context.library.own_folder_id(session)
-        if not any((context.library.root / name).is_dir() for name in FRAME_FOLDERS):
-            return None
+    """Look through the library's own folder where it holds files that the database does not know.
+
+    So it is after the database was lost, or an older copy of it was put in its place.
+    """
+    library = context.library
+    with library.db.session() as session:
+        folder_id = library.own_folder_id(session)
+        known = set(session.scalars(select(Frame.path).where(Frame.folder_id == folder_id)))
+    if not any((library.root / name).is_dir() for name in FRAME_FOLDERS):
+        return None
+    if all(printable(path) in known for path, _ in walk_frames(library.root)):
+        return None
     return context.runner.start("scan", "Finding the library’s own files again", {"folder_id": folder_id})

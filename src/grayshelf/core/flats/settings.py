@@ -92,6 +92,8 @@ class FlatWishes:
             raise GrayShelfError("The brightness must be a whole number from 0.")
         if self.exposure_s is not None and not 0.0 < self.exposure_s <= 3600.0:
             raise GrayShelfError("The exposure must lie above zero and below an hour.")
+        if len(self.diffusers) > 8 or not all(isinstance(n, str) and n.strip() for n in self.diffusers):
+            raise GrayShelfError("Up to eight diffusers can hang before a light, each with a name.")
         if not (0 <= self.n_flats <= 1000 and 0 <= self.n_dark_flats <= 1000):
             raise GrayShelfError("Counts go from 0 to 1,000.")
 

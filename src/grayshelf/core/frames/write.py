@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import unicodedata
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -32,6 +33,16 @@ def _imagetyp(facts: FrameFacts) -> str | None:
     if facts.kind is FrameKind.FLAT and facts.of_sky:
         return f"Master {_SKY_FLAT}" if facts.is_master else _SKY_FLAT
     return (_MASTER_IMAGETYP if facts.is_master else IMAGETYP).get(facts.kind) if facts.kind else None
+
+
+#: Letters of the trade that are no Latin ones: 'Hα', 'Hβ'.
+_GREEK = str.maketrans({"α": "a", "β": "b", "γ": "g", "λ": "l", "µ": "u", "μ": "u"})
+
+
+def ascii_text(text: str) -> str:
+    """A text as a card can hold it: printable ASCII (FITS Standard 4.0, 4.2.1), letters without their marks."""
+    plain = unicodedata.normalize("NFKD", text.translate(_GREEK)).encode("ascii", "ignore").decode()
+    return "".join(c if " " <= c <= "~" else " " for c in plain).strip()
 
 
 def utc_text(moment: datetime) -> str:
@@ -75,7 +86,7 @@ def frame_header(facts: FrameFacts, extra: Mapping[str, tuple[object, str]] | No
     ]
     for name, value, comment in cards:
         if value is not None:
-            header[name] = (value, comment)
+            header[name] = (ascii_text(value) if isinstance(value, str) else value, comment)
     for name, (value, comment) in (extra or {}).items():
         header[name] = (value, comment)
     return header
@@ -108,9 +119,9 @@ def write_master(
     """Write a float32 master; its inputs, with their hashes, follow as the table INPUTS."""
     header = header.copy()
     for line in history:
-        header.add_history(line)
-    names = [i.name.encode("ascii", "replace").decode() for i in inputs]
-    reasons = [i.reason.encode("ascii", "replace").decode() for i in inputs]
+        header.add_history(ascii_text(line))
+    names = [ascii_text(i.name) for i in inputs]
+    reasons = [ascii_text(i.reason) for i in inputs]
     columns = [
         fits.Column("NAME", f"{max([len(n) for n in names] + [1])}A", array=names),
         fits.Column("SHA256", "64A", array=[i.sha256 for i in inputs]),

@@ -1,0 +1,39 @@
+"""Run all attacks, or those named; exit with 1 where one of them did harm."""
+
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+from grayshelf.demo.generate import generate
+from siege import crowds, disks, headers, kills, older, requests, vanishing
+
+PARTS = {
+    "kills": kills,
+    "disks": disks,
+    "vanishing": vanishing,
+    "headers": headers,
+    "requests": requests,
+    "older": older,
+    "crowds": crowds,
+}
+
+
+def main(named: list[str]) -> int:
+    harm = []
+    with tempfile.TemporaryDirectory(prefix="siege") as name:
+        frames = Path(name) / "frames"
+        generate(frames, "tiny", lambda done, total: None)
+        for part in named or PARTS:
+            print(f"\n== {part}", flush=True)
+            folder, begun = Path(name) / part, time.monotonic()
+            folder.mkdir()
+            harm += PARTS[part].main(folder, frames)
+            print(f"   {time.monotonic() - begun:.0f} s", flush=True)
+    print(f"\nharm done: {len(harm)}")
+    for line in harm:
+        print(f"  {line}")
+    return 1 if harm else 0
+
+
+sys.exit(main(sys.argv[1:]))
