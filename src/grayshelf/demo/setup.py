@@ -34,6 +34,7 @@ from grayshelf.library.models import (
     RigEvent,
     RigFilter,
 )
+from grayshelf.library.room import as_disk_full
 from grayshelf.work.jobs import ENDED, RESUMABLE, JobRunner
 from grayshelf.work.measure_disk import offers, plan_disk
 
@@ -88,10 +89,17 @@ class KeptClock(SimulatedClock):
         with self._bound_lock:
             now = super().now()
             if now >= self._bound:
-                self._bound = now + CLOCK_RESERVE
+                bound = now + CLOCK_RESERVE
                 part = self._note.with_suffix(".part")
-                part.write_text(json.dumps({"now": self._bound.isoformat()}))
-                part.replace(self._note)
+                try:
+                    part.write_text(json.dumps({"now": bound.isoformat()}))
+                    part.replace(self._note)
+                except OSError as error:
+                    if as_disk_full(error, self._note.parent) is None:
+                        raise
+                    # It stands still rather than say a time that it could say again after a new start.
+                    return self._bound
+                self._bound = bound
         return now
 
 

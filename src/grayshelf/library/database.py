@@ -19,7 +19,13 @@ CONNECTIONS = 128
 
 def _pragmas(connection: Any, _record: Any) -> None:
     cursor = connection.cursor()
-    for pragma in ("journal_mode=WAL", "synchronous=NORMAL", "foreign_keys=ON", "temp_store=MEMORY", "busy_timeout=15000"):
+    for pragma in (
+        "journal_mode=WAL",
+        "synchronous=NORMAL",
+        "foreign_keys=ON",
+        "temp_store=MEMORY",
+        "busy_timeout=15000",
+    ):
         cursor.execute(f"PRAGMA {pragma}")
     cursor.close()
 

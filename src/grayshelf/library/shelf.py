@@ -138,6 +138,8 @@ def missing_in_words(missing: int, frame_set: FrameSet) -> str:
     """'its file is missing', '3 of its 20 files are missing'."""
     if frame_set.is_master:
         return "its file is missing"
+    if missing == frame_set.n_frames:
+        return f"all of its {missing} files are missing" if missing > 1 else "its file is missing"
     return f"{missing} of its {frame_set.n_frames} files {'is' if missing == 1 else 'are'} missing"
 
 

@@ -327,12 +327,17 @@ def _enter(
     n_used: int,
 ) -> int:
     """Put a master that lies on the disk into the catalogue, in one step."""
-    pixels = read_pixels(library.root / relative)
+    # What is slow comes before the database is written.
+    pixels, sha256 = read_pixels(library.root / relative), sha256_of(library.root / relative)
+    with library.db.session() as session:
+        row = session.get_one(FrameSet, set_id)
+    figures = [vars(f) for f in master_figures(pixels, FrameKind(row.kind))]
+    leak = _leak(library, row, pixels)
     with library.db.session() as session:
         row = session.get_one(FrameSet, set_id)
         folder = session.get_one(Folder, library.own_folder_id(session))
         facts = replace(facts_from_json(row.facts), is_master=True, n_combined=n_used, utc=row.first_utc)
-        frame = enter_own_file(session, folder, relative, facts, sha256_of(library.root / relative))
+        frame = enter_own_file(session, folder, relative, facts, sha256)
         frame.group_key = frame.group_key or "master"
         master = FrameSet(kind=row.kind, is_master=True, n_frames=n_used, n_kept=n_used, facts={})
         session.add(master)
@@ -340,7 +345,6 @@ def _enter(
         frame.set_id = master.id
         describe_set(master, [frame], [facts])
         master.sample_step, master.first_utc, master.last_utc = row.sample_step, row.first_utc, row.last_utc
-        figures = [vars(f) for f in master_figures(pixels, FrameKind(row.kind))]
         master.record = MasterRecord(
             set_id=master.id,
             built_here=True,
@@ -352,7 +356,6 @@ def _enter(
             predicted_noise=noise.get("predicted_noise"),
             figures={"list": figures},
         )
-        leak = _leak(library, row, pixels)
         if leak:
             master.record.care = [leak]
         taken_off = session.get(MasterRecord, pedestal_id) if pedestal_id is not None else None
@@ -360,12 +363,11 @@ def _enter(
             master.record.care = [
                 f"its {master.record.pedestal_kind} has a {reason}" for reason in taken_off.care
             ]
-        ids = {Path(f.path).name: f.id for f in frames}
-        for seq, record in enumerate(inputs):
+        for seq, (record, taken) in enumerate(zip(inputs, frames, strict=True)):
             master.record.inputs.append(
                 MasterInput(
                     seq=seq,
-                    frame_id=ids.get(record.name),
+                    frame_id=taken.id,
                     name=record.name,
                     sha256=record.sha256,
                     used=record.used,

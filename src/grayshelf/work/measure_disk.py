@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from sqlalchemy import or_, select
 from sqlalchemy.orm import Session
 
-from grayshelf.core.errors import Conflict, UnreadableFrame
+from grayshelf.core.errors import Conflict, GrayShelfError
 from grayshelf.core.sensor.bias import read_bias
 from grayshelf.core.sensor.pairs import channels, even_part, read_pair, thinned, usual_noise, whole_part
 from grayshelf.core.sensor.sorting import HandedIn, sort_out
@@ -227,7 +227,7 @@ class _Reader:
             with self.library.db.session() as session:
                 path = self.library.frame_path(session, session.get_one(Frame, frame.id))
             pixels = read_pixels(path)
-        except (UnreadableFrame, OSError) as error:
+        except (GrayShelfError, OSError) as error:
             self.notes.append(f"{Path(frame.path).name} was left out: {error}")
             return None
         if pixels.dtype != np.uint16:

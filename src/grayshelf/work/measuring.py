@@ -142,6 +142,7 @@ class Exercise(Stepwise):
                 f"{self.row.camera} gave frames that are not 16-bit whole numbers, so they cannot be measured.",
                 "Set its driver to raw 16-bit frames.",
             )
+        step = sample_step(taken.pixels) if self.row.settings.get("sample_step") is None else None
         with self.library.db.session() as session:
             row = session.get_one(Measurement, self.id)
             shot = session.scalar(
@@ -166,8 +167,8 @@ class Exercise(Stepwise):
                     path=path,
                 )
                 session.add(shot)
-            if row.settings.get("sample_step") is None:
-                row.settings = {**row.settings, "sample_step": sample_step(taken.pixels)}
+            if step is not None:
+                row.settings = {**row.settings, "sample_step": step}
                 self.row.settings = row.settings
             session.flush()
         return taken, shot

@@ -57,6 +57,7 @@ function Missing({ folder }: { folder: FolderData }) {
       ) : (
         <Button
           look="link"
+          className="-ml-3"
           aria-label={`Let what is missing in ${folder.path} go`}
           onClick={() => setSure(true)}
         >
@@ -462,7 +463,7 @@ function Sets() {
               <td>
                 {set.title}
                 {set.names_say && <Named set={set} />}
-                {set.missing && <span className="block text-s text-accent">{set.missing}.</span>}
+                {set.missing && <span className="block pb-1 text-s text-accent">{set.missing}.</span>}
               </td>
               <td className="text-ink2">{set.camera}</td>
               <td className="num pr-6 text-right">{set.n_frames}</td>

@@ -25,6 +25,7 @@ from grayshelf.web import schemas as s
 from grayshelf.web.views import words as w
 from grayshelf.web.views.jobs import job_out
 from grayshelf.web.views.nights import passbands
+from grayshelf.work.jobs import ALIVE, JobState
 from grayshelf.work.tonight import Tonight, hands_free_at
 
 OPEN = ("to do", "doing", "waiting")
@@ -254,7 +255,7 @@ def run_page(
     rows = job.params.get("rows", [])
     outs = _forecast(steps, now, zone, bands, rows)
     searches = [_search(x, shots[x.id], wishes, white, rows, bands) for x in shown]
-    alive = job.state in ("queued", "running", "paused", "waiting")
+    alive = job.state in ALIVE
     hands = sum(x.needs_person for x in outs if x.state in OPEN)
     end = next((o.end_clock for o in reversed(outs) if o.state not in ("skipped", "no answer")), None)
     sensor = sensor_text = None
@@ -272,9 +273,13 @@ def run_page(
     live = [o for o in outs if o.state not in ("skipped", "no answer")]
     handed = [o.end for o in live if o.needs_person or o.kind in ("flats", "dark flats")]
     ends = _ends(handed[-1] if handed else None, live[-1].end, zone) if live else ""
+    told = job_out(job, library)
     headline, subline = _run_words(job, current, outs, ends, hands)
+    if told.state == JobState.WAITING and (current is None or current.state != "waiting"):
+        # No hand is waited for, but room on the disk.
+        headline, subline = "The run waits for room.", f"{told.message} {told.advice}"
     return s.RunOut(
-        job=job_out(job, library),
+        job=told,
         headline=headline,
         subline=subline,
         clock=w.clock(now, zone),
