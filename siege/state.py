@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import atexit
 import sqlite3
 from contextlib import closing
 from pathlib import Path
@@ -15,7 +16,10 @@ def demo(folder: Path, frames: Path, rate: float = 400.0) -> Server:
     """A demo of its own on frames that were made once; not started yet."""
     (folder / "demo").mkdir()
     (folder / "demo" / "frames").symlink_to(frames)
-    return Server(folder / "demo", rate)
+    server = Server(folder / "demo", rate)
+    # Whatever ends the siege, none of its servers goes on.
+    atexit.register(lambda: server.process and server.process.kill())
+    return server
 
 
 def rows(library: Path, sql: str) -> list[tuple]:
@@ -46,7 +50,8 @@ def harm_done(library: Path, *, alive: bool = False) -> list[str]:
     )
     harm += [f"no file: {r}" for r in told if r[3] and not (Path(r[0]) / r[1]).is_file()]
     known = {
-        p for (p,) in rows(library, "select frame.path from frame join folder on folder.id = folder_id and own")
+        p
+        for (p,) in rows(library, "select frame.path from frame join folder on folder.id = folder_id and own")
     }
     shots = {p for (p,) in rows(library, "select path from run_shot")}
     for path in library.rglob("*"):

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import json
 import logging
+import signal
 import socket
 import sys
 import tempfile
@@ -177,6 +178,8 @@ def main(arguments: list[str] | None = None) -> int:
     """Run a command; return the exit status."""
     args = _parser().parse_args(arguments)
     logging.basicConfig(level=logging.WARNING, format="%(levelname)s %(name)s: %(message)s")
+    # Asked to end by the system, it ends as with Ctrl+C: what goes on is stopped, and the library let go.
+    signal.signal(signal.SIGTERM, lambda *_: signal.raise_signal(signal.SIGINT))
     try:
         if args.command == "demo":
             _demo(args.folder, args.size, args.port, args.fresh, args.rate)

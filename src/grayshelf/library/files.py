@@ -27,6 +27,8 @@ from grayshelf.library.room import as_disk_full
 FITS_SUFFIXES = (".fits", ".fit", ".fts")
 #: The database of a library, in its folder.
 DATABASE = "grayshelf.db"
+#: Locked by the process that has a library open; it stays where a database was lost.
+LOCK = "grayshelf.lock"
 #: Folders of a library whose frames stand on no shelf: they measured a camera, were test shots, or were thrown away.
 NOT_ON_A_SHELF = ("bench", "tests", "thrown-away", "scratch", "backups", "logs")
 
@@ -412,7 +414,7 @@ def walk_frames(
 
     for base, folders, names in os.walk(real_root, onerror=closed):
         stopped()
-        ours = DATABASE in names
+        ours = DATABASE in names or LOCK in names
         folders[:] = sorted(
             f
             for f in folders

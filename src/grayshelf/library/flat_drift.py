@@ -69,17 +69,17 @@ def _level_of(session: Session, row: FrameSet, setting: FlatSetting) -> float | 
     frame = good[len(good) // 2]
     path = Path(frame.folder.path) / frame.path
     colour = bool(row.facts.get("bayer_pattern")) and (row.facts.get("binning_x") or 1) == 1
-    return _read_level(str(path), frame.modified_ns, colour)
+    try:
+        return _read_level(str(path), frame.modified_ns, colour)
+    except (UnreadableFrame, OSError):
+        # Intake says what is wrong with the file; the sheet goes on without it.
+        return None
 
 
 @kept(4096)
 def _read_level(path: str, _modified_ns: int, colour: bool) -> float | None:
-    """The level of a flat as a search would measure it; None where it cannot be read."""
-    try:
-        pixels = read_pixels(Path(path))
-    except (UnreadableFrame, OSError):
-        # Intake says what is wrong with the file; the sheet goes on without it.
-        return None
+    """The level of a flat as a search would measure it; None where it is no raw frame. Errors are not kept."""
+    pixels = read_pixels(Path(path))
     if pixels.dtype != np.uint16:
         return None
     return flat_statistics(pixels, full_level(pixels), colour).median

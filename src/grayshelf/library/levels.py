@@ -24,13 +24,9 @@ SHORT_DARK_S = 30.0
 
 
 @kept(4096)
-def _middle_level(path: str, _modified_ns: int) -> float | None:
-    """Median of the middle rows of a frame."""
-    try:
-        return float(np.median(middle_rows(Path(path), 32)))
-    except (UnreadableFrame, OSError):
-        # Intake says what is wrong with the file; an estimate goes on without it.
-        return None
+def _middle_level(path: str, _modified_ns: int) -> float:
+    """Median of the middle rows of a frame. A disk that is away is asked again: errors are not kept."""
+    return float(np.median(middle_rows(Path(path), 32)))
 
 
 def _set_level(session: Session, set_id: int) -> float | None:
@@ -38,7 +34,11 @@ def _set_level(session: Session, set_id: int) -> float | None:
     if row is None or not row.frames:
         return None
     frame = row.frames[0]
-    return _middle_level(str(Path(frame.folder.path) / frame.path), frame.modified_ns)
+    try:
+        return _middle_level(str(Path(frame.folder.path) / frame.path), frame.modified_ns)
+    except (UnreadableFrame, OSError):
+        # Intake says what is wrong with the file; an estimate goes on without it.
+        return None
 
 
 def pedestal_level(library: Library, want: CommonSettings) -> Pedestal | None:

@@ -11,8 +11,8 @@ from pathlib import Path
 from filelock import FileLock, Timeout
 
 from grayshelf.core.errors import LibraryUnusable
+from grayshelf.library.files import LOCK
 
-LOCK = "grayshelf.lock"
 HOLDER = "grayshelf.holder.json"
 
 

@@ -70,6 +70,11 @@ def _refuse_damaged(path: Path) -> None:
     try:
         with _plain(path) as connection:
             found = [str(row[0]) for row in connection.execute("PRAGMA quick_check(3)")]
+    except sqlite3.OperationalError as error:
+        raise LibraryUnusable(
+            f"The library's database {path} cannot be opened ({error}). Nothing was changed.",
+            "Look whether its disk is full, may only be read, or belongs to another user.",
+        ) from error
     except sqlite3.DatabaseError as error:
         found = [str(error)]
     if found != ["ok"]:
