@@ -24,7 +24,9 @@ def main(folder: Path, frames: Path) -> list[str]:
     said = done.stdout
     (folder / "said.txt").write_text(said + done.stderr)
     count = re.search(r"([\d,]+) generated", said)
-    harm = [f"{line.strip()}" for line in said.splitlines() if re.match(r"_+ (GET|POST|PUT|DELETE) ", line)]
+    # Each failure is a block under its address; blocks without an answer are troubles of the tool's own.
+    blocks = re.split(r"\n_+ (?=(?:GET|POST|PUT|DELETE) )", said)[1:]
+    harm = [block.splitlines()[0].strip(" _") for block in blocks if "Server error" in block]
     if count is None:
         harm.append(f"it did not run: {said[-300:]} {done.stderr[-300:]}")
     print(f"   {count.group(1) if count else 0} requests, {len(harm)} of the addresses failed")

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from tests.web.server import Server
 
-from grayshelf.library.files import NOT_ON_A_SHELF, looks_like_frame
+from grayshelf.library.folders import NOT_ON_A_SHELF, looks_like_frame
 
 
 def demo(folder: Path, frames: Path, rate: float = 400.0) -> Server:

@@ -18,7 +18,8 @@ from grayshelf.core.sensor.statistics import camera_white, flat_statistics, fram
 from grayshelf.core.sensor.stretch import shrink, stretch
 from grayshelf.library.catalog import read_file
 from grayshelf.library.facts_json import facts_from_json, facts_to_json
-from grayshelf.library.files import FileSource, looks_like_frame, read_pixels
+from grayshelf.library.files import FileSource, read_pixels
+from grayshelf.library.folders import looks_like_frame
 from tests.helpers import DARK, LONDON, write_fits
 
 CORPUS = sorted((Path(astropy_fits_tests.__file__).parent / "data").glob("*.fits*"))

@@ -12,14 +12,6 @@ from grayshelf.library import measurements as m
 from grayshelf.library.catalog import enter_own_file
 from grayshelf.library.models import Folder, FrameSet, Measurement, MeasurementShot
 from tests.helpers import DARK, facts_of, write_fits
-from tests.own import Own
-
-
-@pytest.fixture
-def own(tmp_path):
-    opened = Own(tmp_path / "library")
-    yield opened
-    opened.close()
 
 
 def measured(own, n=6):

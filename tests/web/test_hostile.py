@@ -22,7 +22,6 @@ from grayshelf.core.frames.sets import Member, common_facts, group_into_sets
 from grayshelf.core.masters.noise import dark_mismatch_e
 from grayshelf.web.app import create_app
 from tests.helpers import DARK, FLAT, LIGHT, facts_of, write_fits
-from tests.own import Own
 from tests.pages import every_page
 
 ABSURD = {
@@ -40,13 +39,6 @@ ODD_TEXTS = (
     "<b>",
     " ",
 )
-
-
-@pytest.fixture
-def own(tmp_path):
-    opened = Own(tmp_path / "library")
-    yield opened
-    opened.close()
 
 
 @pytest.mark.parametrize("card", ABSURD)
@@ -148,6 +140,23 @@ def test_every_page_answers_whatever_the_headers_said(own, tmp_path):
         assert not any(
             cell.startswith(("=", "+", "@")) or (cell[:1] == "-" and "cmd" in cell) for cell in line
         )
+
+
+def test_rigs_whose_parts_bear_each_others_names_are_told_apart(own, tmp_path):
+    parts = [
+        ("A", "B"),
+        ("A", "B with C"),
+        ("A with C", "B"),
+        ("B", "A"),
+        ("B with C", "A"),
+        ("C", "A with C"),
+        ("C", "A"),
+    ]
+    for i, (camera, telescope) in enumerate(parts):
+        write_fits(tmp_path / "x" / f"l{i}.fits", {**LIGHT, "INSTRUME": camera, "TELESCOP": telescope})
+    assert own.scan(tmp_path / "x")["state"] == "done"
+    names = [r["name"] for r in own.get("/api/state")["rigs"]]
+    assert len(names) == len(set(names)) == len(parts)
 
 
 def test_requests_that_nobody_should_send_are_refused_in_words(own, tmp_path):

@@ -17,15 +17,13 @@ from grayshelf.library import files
 from grayshelf.library.models import Job, RunStep
 from grayshelf.work.gates import answer_gate
 from tests.helpers import DARK, write_fits
-from tests.own import Own
 
 
 @pytest.fixture
-def own(tmp_path):
-    opened = Own(tmp_path / "library")
-    opened.context.runner.look_again_s = 0.02
-    yield opened
-    opened.close()
+def own(own):
+    """It looks for room, and tries again, without much waiting."""
+    own.context.runner.look_again_s = 0.02
+    return own
 
 
 class Held:

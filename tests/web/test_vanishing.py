@@ -9,19 +9,11 @@ from contextlib import closing
 from pathlib import Path
 
 import numpy as np
-import pytest
 from astropy.io import fits
 
 from grayshelf.work import scan as scan_module
 from tests.helpers import DARK, FLAT, LIGHT, write_fits
 from tests.own import Own
-
-
-@pytest.fixture
-def own(tmp_path):
-    opened = Own(tmp_path / "library")
-    yield opened
-    opened.close()
 
 
 def a_night(folder, n=8):
@@ -156,6 +148,17 @@ def test_what_could_not_be_read_is_looked_at_anew(own, tmp_path, monkeypatch):
     monkeypatch.undo()
     assert "1 new or changed" in own.scan(folder)["message"]
     assert own.problems() == {}
+    # One that was read before keeps its set; it is told as missing while it is out of reach.
+    before = own.sets()
+    monkeypatch.setattr(scan_module, "read_file", closed)
+    (folder / "dark" / "dark_2.fits").touch()
+    own.scan(folder)
+    assert own.problems()["dark/dark_2.fits"]["state"] == "missing"
+    assert own.sets().keys() == before.keys()
+    monkeypatch.undo()
+    own.scan(folder)
+    assert own.problems() == {}
+    assert own.sets() == before
 
 
 def test_a_frame_has_its_copys_place_where_its_own_file_is_gone_and_keeps_all_where_it_was_moved(

@@ -21,7 +21,8 @@ from grayshelf.core.frames.night import follows_site, site_night, site_zone
 from grayshelf.core.frames.sets import set_key
 from grayshelf.core.matching.rulers import plain_name
 from grayshelf.library.facts_json import facts_to_json
-from grayshelf.library.files import FileStamp, read_header, stamp_of
+from grayshelf.library.files import read_header
+from grayshelf.library.folders import FileStamp, stamp_of
 from grayshelf.library.library import Library
 from grayshelf.library.models import Folder, Frame, FrameSet, Rig
 
@@ -94,8 +95,15 @@ def read_file(path: Path, zone: ZoneInfo, counters: frozenset[str] = frozenset()
         )
 
 
+def rows_at(session: Session, folder_id: int, paths: Sequence[str]) -> dict[str, Frame]:
+    """The rows that files have already, by path."""
+    found = session.scalars(select(Frame).where(Frame.folder_id == folder_id, Frame.path.in_(paths)))
+    return {frame.path: frame for frame in found}
+
+
 def enter_file(
     session: Session,
+    frame: Frame | None,
     folder_id: int,
     relative: str,
     stamp: FileStamp,
@@ -106,29 +114,11 @@ def enter_file(
 
     Parameters
     ----------
+    frame
+        The row that it has already (`rows_at`).
     twin
         The frame in the library that this file is byte for byte.
     """
-    frame = rows_at(session, folder_id, [relative]).get(relative)
-    return enter_at(session, frame, folder_id, relative, stamp, read, twin)
-
-
-def rows_at(session: Session, folder_id: int, paths: Sequence[str]) -> dict[str, Frame]:
-    """The rows that files have already, by path."""
-    found = session.scalars(select(Frame).where(Frame.folder_id == folder_id, Frame.path.in_(paths)))
-    return {frame.path: frame for frame in found}
-
-
-def enter_at(
-    session: Session,
-    frame: Frame | None,
-    folder_id: int,
-    relative: str,
-    stamp: FileStamp,
-    read: ReadFile,
-    twin: Twin | None = None,
-) -> Frame:
-    """As `enter_file`, where the file's row was looked for already."""
     if frame is None:
         frame = Frame(folder_id=folder_id, path=relative)
         session.add(frame)
@@ -213,6 +203,9 @@ def make_rigs(session: Session) -> list[str]:
         taken = set(session.scalars(select(Rig.name)))
         if name in taken:
             name = f"{name} with {frame_set.camera}"
+        number, plain = 2, name
+        while name in taken:
+            name, number = f"{plain} ({number})", number + 1
         session.add(
             Rig(
                 name=name,
@@ -230,7 +223,8 @@ def make_rigs(session: Session) -> list[str]:
 def enter_own_file(session: Session, folder: Folder, relative: str, facts: FrameFacts, sha256: str) -> Frame:
     """Enter a file that the application has just written itself."""
     stamp = stamp_of(Path(folder.path) / relative)
-    frame = enter_file(session, folder.id, relative, stamp, ReadFile(facts))
+    there = rows_at(session, folder.id, [relative]).get(relative)
+    frame = enter_file(session, there, folder.id, relative, stamp, ReadFile(facts))
     frame.sha256 = sha256
     session.flush()
     return frame

@@ -9,10 +9,8 @@ import io
 import os
 import tempfile
 import warnings
-from collections import Counter
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, BinaryIO, cast
 
@@ -20,25 +18,9 @@ import numpy as np
 from astropy.io import fits
 from numpy.typing import NDArray
 
-from grayshelf.core.errors import Conflict, DiskFull, GrayShelfError, NotFound, NotPermitted, UnreadableFrame
+from grayshelf.core.errors import Conflict, DiskFull, UnreadableFrame
 from grayshelf.core.frames.fits_blocks import BLOCK, MOST_UNPACKED, ImageHeader, card_value, read_image_header
 from grayshelf.library.room import as_disk_full
-
-FITS_SUFFIXES = (".fits", ".fit", ".fts")
-#: The database of a library, in its folder.
-DATABASE = "grayshelf.db"
-#: Locked by the process that has a library open; it stays where a database was lost.
-LOCK = "grayshelf.lock"
-#: Folders of a library whose frames stand on no shelf: they measured a camera, were test shots, or were thrown away.
-NOT_ON_A_SHELF = ("bench", "tests", "thrown-away", "scratch", "backups", "logs")
-
-
-def looks_like_frame(name: str) -> bool:
-    """Whether a file's name says that it is a FITS frame, packed or not."""
-    lower = name.lower()
-    for packing in (".gz", ".fz"):
-        lower = lower.removesuffix(packing)
-    return lower.endswith(FITS_SUFFIXES)
 
 
 def read_header(path: Path) -> ImageHeader:
@@ -304,160 +286,6 @@ def sync_folder(folder: Path) -> None:
         os.fsync(handle)
     finally:
         os.close(handle)
-
-
-def named_folder(text: str) -> Path:
-    """The folder that a person names: whole, there, and to be read.
-
-    Raises
-    ------
-    GrayShelfError
-        With what is wrong with it.
-    """
-    text = text.strip()
-    path = Path(os.path.expandvars(text))
-    # Only one's own home: nobody else's frames are meant by '~'.
-    if path.parts[:1] == ("~",):
-        path = Path.home().joinpath(*path.parts[1:])
-    if not path.is_absolute():
-        raise GrayShelfError(
-            f"‘{text[:200]}’ is not a whole path.", "Write it from the root: /home/… or /media/…"
-        )
-    try:
-        real = path.resolve(strict=True)
-        is_folder = real.is_dir()
-    except (OSError, RuntimeError, ValueError) as error:
-        raise GrayShelfError(
-            f"There is no folder {str(path)[:200]}.", "Check how it is spelled, and that the disk is in."
-        ) from error
-    if not is_folder:
-        raise GrayShelfError(f"{path} is not a folder.", "Name the folder that the frames are in.")
-    if not os.access(real, os.R_OK | os.X_OK):
-        raise GrayShelfError(
-            f"{path} may not be read by this user.", "Change its permissions, or name another."
-        )
-    return real
-
-
-class NamedFolders:
-    """The only folders that may be read: those that the user named, and the library's own."""
-
-    def __init__(self, roots: list[Path]) -> None:
-        self.roots = [root.resolve() for root in roots]
-
-    def permit(self, path: Path) -> Path:
-        """The path, resolved, where it lies in one of the folders.
-
-        Raises
-        ------
-        NotPermitted, NotFound
-        """
-        real = path.resolve()
-        if not any(real.is_relative_to(root) for root in self.roots):
-            raise NotPermitted(
-                "That file is not in a folder that you named.", "Name its folder in Intake first."
-            )
-        if not real.is_file():
-            raise NotFound("The file is no longer where it was.", "Scan its folder again.")
-        return real
-
-
-@dataclass(frozen=True)
-class FileStamp:
-    """By what a file is known to be the same as before."""
-
-    size_bytes: int
-    modified_ns: int
-
-
-def stamp_of(path: Path) -> FileStamp:
-    """Size and time of a file; zeros where it cannot be asked (a link in a circle, a file just gone)."""
-    try:
-        stat = path.stat()
-    except (OSError, RuntimeError):
-        return FileStamp(0, 0)
-    return FileStamp(stat.st_size, stat.st_mtime_ns)
-
-
-@dataclass
-class Passed:
-    """What was passed over while a folder was looked through."""
-
-    endings: Counter[str] = field(default_factory=Counter)
-    """Files that are no frames, by their ending, so that a folder full of them is not called empty."""
-    closed: list[str] = field(default_factory=list)
-    """Folders below it that may not be looked into, by their paths below it."""
-
-
-def walk_frames(
-    root: Path, stopped: Callable[[], None] = lambda: None, passed: Passed | None = None
-) -> Iterator[tuple[str, FileStamp]]:
-    """Every frame file below a folder, as path below it with '/', in a fixed order.
-
-    Links to files inside the folder are read as files; links to folders are not followed, so a loop of
-    links ends, and nothing outside the folder comes in. Our own folder of another library is passed over where its
-    frames are no part of a shelf (`NOT_ON_A_SHELF`).
-
-    Raises
-    ------
-    OSError
-        Where the folder itself cannot be looked into, or its disk goes away meanwhile.
-    """
-    real_root = root.resolve()
-    passed = passed if passed is not None else Passed()
-
-    def closed(error: OSError) -> None:
-        where = Path(error.filename)
-        if where == real_root or error.errno not in (errno.EACCES, errno.EPERM):
-            raise error
-        passed.closed.append(where.relative_to(real_root).as_posix())
-
-    for base, folders, names in os.walk(real_root, onerror=closed):
-        stopped()
-        ours = DATABASE in names or LOCK in names
-        folders[:] = sorted(
-            f
-            for f in folders
-            if not f.startswith(".")
-            and not (Path(base) / f).is_symlink()
-            and not (ours and f in NOT_ON_A_SHELF)
-        )
-        for name in sorted(names):
-            if name.startswith("."):
-                continue
-            if not looks_like_frame(name):
-                passed.endings[printable(Path(name).suffix.lower())] += 1
-                continue
-            path = Path(base) / name
-            relative = path.relative_to(real_root).as_posix()
-            if path.is_symlink() and _leads_out(path, real_root):
-                continue
-            yield relative, stamp_of(path)
-
-
-def is_text(name: str) -> bool:
-    """Whether a name is text; on some disks names are bytes of an old alphabet, which no database keeps."""
-    try:
-        name.encode()
-    except UnicodeEncodeError:
-        return False
-    return True
-
-
-def printable(name: str) -> str:
-    """A name that can be shown and kept, and is another one for every other name."""
-    if is_text(name):
-        return name
-    raw = os.fsencode(name)
-    shown = raw.decode("utf-8", "replace").replace("\ufffd", "?")
-    return f"{shown} ({hashlib.sha256(raw).hexdigest()[:8]})"
-
-
-def _leads_out(link: Path, root: Path) -> bool:
-    try:
-        return not link.resolve(strict=True).is_relative_to(root)
-    except (OSError, RuntimeError):
-        return False
 
 
 @contextmanager

@@ -16,7 +16,7 @@ from grayshelf.clock import Clock, MachineClock
 from grayshelf.core.errors import LibraryUnusable, NotFound
 from grayshelf.core.frames.night import site_zone
 from grayshelf.library.database import Database
-from grayshelf.library.files import DATABASE, NamedFolders
+from grayshelf.library.folders import DATABASE, NamedFolders
 from grayshelf.library.lock import LibraryLock
 from grayshelf.library.log import keep_log, stop_log
 from grayshelf.library.models import Folder, Frame, Rig, Setting
@@ -60,12 +60,12 @@ class Library:
         try:
             self.root.mkdir(parents=True, exist_ok=True)
             self.lock = LibraryLock(self.root)
+            self._log = keep_log(self.root)
         except OSError as error:
             raise LibraryUnusable(
                 f"The library’s folder {self.root} cannot be written to ({error.strerror or error}).",
                 "Choose another --library, or put its permissions or its disk right.",
             ) from error
-        self._log = keep_log(self.root)
         self.grouping = threading.RLock()
         """Held while frames are put into sets: whoever does it counts on nobody else changing them meanwhile."""
         self.untold: dict[int, tuple[str, str, str]] = {}

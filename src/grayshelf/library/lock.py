@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import logging
 import os
 import socket
 from datetime import UTC, datetime
@@ -11,7 +12,9 @@ from pathlib import Path
 from filelock import FileLock, Timeout
 
 from grayshelf.core.errors import LibraryUnusable
-from grayshelf.library.files import LOCK
+from grayshelf.library.folders import LOCK
+
+log = logging.getLogger(__name__)
 
 HOLDER = "grayshelf.holder.json"
 
@@ -53,7 +56,11 @@ class LibraryLock:
             "since": datetime.now(UTC).isoformat(timespec="seconds"),
             "address": address,
         }
-        self._holder.write_text(json.dumps(said))
+        try:
+            self._holder.write_text(json.dumps(said))
+        except OSError as error:
+            # A library on a full disk is opened all the same: its frames are wanted, and room can be made.
+            log.warning("who holds the library could not be noted: %s", error)
 
     def release(self) -> None:
         """Let the library go."""

@@ -18,7 +18,8 @@ from grayshelf.core.errors import Conflict
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.library.catalog import IN_SETS, Twin, call_duplicate, set_aside
 from grayshelf.library.facts_json import facts_from_json
-from grayshelf.library.files import FileStamp, sha256_of, stamp_of
+from grayshelf.library.files import sha256_of
+from grayshelf.library.folders import FileStamp, stamp_of
 from grayshelf.library.grouping import drop_empty_sets
 from grayshelf.library.library import Library
 from grayshelf.library.models import Folder, Frame, MasterInput, MeasurementShot, RunShot

@@ -32,15 +32,14 @@ from grayshelf.library.catalog import IN_SETS, enter_own_file
 from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.files import (
     FileSource,
-    FileStamp,
     drop_unfinished,
     read_header,
     read_pixels,
     scratch_folder,
     sha256_of,
-    stamp_of,
     write_new,
 )
+from grayshelf.library.folders import FileStamp, stamp_of
 from grayshelf.library.grouping import describe_set
 from grayshelf.library.levels import pedestal_level
 from grayshelf.library.library import Library

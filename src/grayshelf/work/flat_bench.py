@@ -14,7 +14,7 @@ from grayshelf.core.flats.model import Mode
 from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.planning.flat_order import SearchStop, order_response, order_search
 from grayshelf.devices.ports import RigDevices
-from grayshelf.library.files import named_folder
+from grayshelf.library.folders import named_folder
 from grayshelf.library.library import Library
 from grayshelf.library.models import Job, Rig, RunStep
 from grayshelf.library.shelf import gain_word

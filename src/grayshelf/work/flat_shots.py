@@ -21,8 +21,9 @@ from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.sensor.statistics import flat_statistics, full_level
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.catalog import read_file
-from grayshelf.library.files import FileStamp, read_pixels, stamp_of, walk_frames
+from grayshelf.library.files import read_pixels
 from grayshelf.library.flat_sheet import Source
+from grayshelf.library.folders import FileStamp, stamp_of, walk_frames
 from grayshelf.library.models import RunStep
 from grayshelf.work.jobs import JobControl
 from grayshelf.work.shooting import Shooter, ShotSettings, bring_in

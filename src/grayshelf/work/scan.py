@@ -19,7 +19,7 @@ from grayshelf.library.catalog import (
     IN_SETS,
     ReadFile,
     SiteZones,
-    enter_at,
+    enter_file,
     make_rigs,
     note_scan,
     read_file,
@@ -27,7 +27,7 @@ from grayshelf.library.catalog import (
     site_zones,
 )
 from grayshelf.library.facts_json import KEPT_BOUNDS
-from grayshelf.library.files import NOT_ON_A_SHELF, FileStamp, Passed, is_text, printable, walk_frames
+from grayshelf.library.folders import NOT_ON_A_SHELF, FileStamp, Passed, is_text, printable, walk_frames
 from grayshelf.library.grouping import regroup
 from grayshelf.library.library import FRAME_FOLDERS, Library
 from grayshelf.library.masters_found import recall_masters
@@ -83,6 +83,7 @@ def scan_folder(library: Library, control: JobControl, params: dict[str, Any]) -
     moved: set[str | None] = set()
     batch = list[tuple[str, FileStamp, _Found]]()
     alike = set[object]()
+    out_of_reach = set[str]()
 
     def enter() -> None:
         disk.check()
@@ -100,6 +101,7 @@ def scan_folder(library: Library, control: JobControl, params: dict[str, Any]) -
         # A pulled disk hands out nothing: that is one event, and says nothing of any file on it.
         if entry.out_of_reach:
             disk.check()
+            out_of_reach.add(path)
         kin = None if entry.facts is None else (entry.facts.camera, entry.facts.utc, entry.facts.kind)
         if len(batch) >= BATCH or kin in alike:
             # A copy of a file is known only once the file is entered.
@@ -108,9 +110,9 @@ def scan_folder(library: Library, control: JobControl, params: dict[str, Any]) -
         batch.append((path, stamp, _look_up(library, folder_id, root, path, entry)))
         control.report(0.8 * number / len(fresh), f"{number:,} of {len(fresh):,} new files read")
     enter()
-    return _finish(
-        library, control, folder_id, len(fresh), {path for path, _ in listed}, passed, moved - {None}
-    )
+    # What was read before and is out of reach now is missing, like what is not there.
+    seen = {path for path, _ in listed} - (out_of_reach & known.keys())
+    return _finish(library, control, folder_id, len(fresh), seen, passed, moved - {None})
 
 
 class _Disk:
@@ -193,7 +195,7 @@ def _enter(
     if found.entry.out_of_reach and before is not None and before.state in IN_SETS:
         # What was read before stays what it is; with the next scan it is looked at again.
         return None
-    enter_at(session, before, folder_id, path, stamp, found.entry, found.known.twin)
+    enter_file(session, before, folder_id, path, stamp, found.entry, found.known.twin)
     return None
 
 

@@ -15,7 +15,7 @@ from grayshelf.core.errors import Conflict, FolderRefused, NotFound
 from grayshelf.core.frames.sets import nominal_exposure, nominal_temperature
 from grayshelf.library import missing
 from grayshelf.library.facts_json import facts_from_json
-from grayshelf.library.files import named_folder
+from grayshelf.library.folders import named_folder
 from grayshelf.library.library import Library
 from grayshelf.library.models import Folder, Frame, FrameSet, Job, Rig
 from grayshelf.library.shelf import believed, forget_slips, gain_word, missing_by_set, missing_in_words
