@@ -406,7 +406,15 @@ def test_a_server_that_went_away_is_said_and_a_new_library_says_what_to_do_first
     import urllib.request
 
     empty = Server(tmp_path / "x" / "y")
-    command = [sys.executable, "-m", "grayshelf.cli", "serve", "--new", "--library", str(tmp_path / "library")]
+    command = [
+        sys.executable,
+        "-m",
+        "grayshelf.cli",
+        "serve",
+        "--new",
+        "--library",
+        str(tmp_path / "library"),
+    ]
     process = subprocess.Popen([*command, "--port", str(empty.port)], stdout=subprocess.DEVNULL)
     try:
         empty.until(lambda: _answers(urllib.request, empty.url))

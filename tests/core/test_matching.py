@@ -15,7 +15,7 @@ from grayshelf.core.frames.angle import CameraAngle
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.matching.age import age_in_words, age_step
 from grayshelf.core.matching.judge import Terms
-from grayshelf.core.matching.match import gap_key, pull_slip
+from grayshelf.core.matching.match import pull_slip, same_gap
 from grayshelf.core.matching.model import Holding, RigSays, SensorTraits, Tolerances, TrainEvent, Verdict
 from tests.helpers import settings
 
@@ -187,8 +187,14 @@ def test_the_same_shelf_always_gives_the_same_slip(data):
 
 def test_lights_that_wait_for_the_same_thing_share_a_gap():
     turned = settings(angle=CameraAngle(2.4))
-    assert gap_key(FrameKind.DARK, WANT) == gap_key(FrameKind.DARK, turned)
-    assert gap_key(FrameKind.FLAT, WANT) != gap_key(FrameKind.FLAT, turned)
+    assert same_gap(FrameKind.DARK, WANT, turned, 1.0)
+    assert not same_gap(FrameKind.FLAT, WANT, turned, 1.0)
+    # Not by whole degrees: 44.45 and 44.55 are one, 359.8 and 0.3 too.
+    for one, other in ((44.45, 44.55), (359.8, 0.3)):
+        assert same_gap(
+            FrameKind.FLAT, settings(angle=CameraAngle(one)), settings(angle=CameraAngle(other)), 1.0
+        )
+    assert not same_gap(FrameKind.FLAT, WANT, settings(angle=CameraAngle(91.2), binning=(2, 2)), 1.0)
 
 
 def test_ages():

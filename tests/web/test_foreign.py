@@ -373,3 +373,27 @@ def test_a_library_from_before_levels_were_noted_gets_them_with_the_next_scan(ow
         lights = session.scalars(select(FrameSet)).one()
     assert lights.noise_adu == pytest.approx(40, rel=0.2)
     assert lights.level_adu == pytest.approx(600, abs=15)
+
+
+def test_no_two_gaps_of_the_shelf_are_one_and_no_dark_falls_off_the_wall(own, tmp_path):  # noqa: F811
+    folder = tmp_path / "wall"
+    for binning in (1, 2):
+        for angle in (44.45, 44.55):
+            shoot(
+                folder,
+                f"l{binning}-{angle}-",
+                2,
+                at(3 + binning, 22),
+                XBINNING=binning,
+                YBINNING=binning,
+                ROTANG=angle,
+            )
+    shoot(folder, "d", 4, at(9, 22), **capped(EXPOSURE=None))
+    scan(own, folder)
+    page = own.get("/api/rigs/1/shelf").json
+    for wall in (page["darks"], page["flats"]):
+        keys = [g["key"] for g in wall["gaps"]]
+        assert len(keys) == len(set(keys)) == 2, "one for each binning, whatever degree the angles round to"
+        places = {(r["key"], c["key"]) for r in wall["rows"] for c in wall["columns"]}
+        assert {(x["row"], x["column"]) for x in (*wall["spines"], *wall["gaps"])} <= places
+    assert [x["title"] for x in page["darks"]["columns"]] == ["240 s", "no exposure"]

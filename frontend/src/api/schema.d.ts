@@ -4737,10 +4737,13 @@ export interface components {
             advice: string | null;
             /** Brightness */
             brightness: number | null;
+            came_out: components["schemas"]["RulerOut"] | null;
             /** Filter Code */
             filter_code: string;
             /** Found */
             found: string | null;
+            /** Found S */
+            found_s: number | null;
             /** Gain */
             gain: number;
             /** Longest */

@@ -11,6 +11,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import UnreadableFrame
+from grayshelf.core.flats.channels import in_colours
 from grayshelf.core.flats.drift import Drift, shot_with
 from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.sensor.statistics import flat_statistics, full_level
@@ -68,7 +69,7 @@ def _level_of(session: Session, row: FrameSet, setting: FlatSetting) -> float | 
         return None
     frame = good[len(good) // 2]
     path = Path(frame.folder.path) / frame.path
-    colour = bool(row.facts.get("bayer_pattern")) and (row.facts.get("binning_x") or 1) == 1
+    colour = in_colours(row.facts.get("bayer_pattern"), row.facts.get("binning_x"))
     try:
         return _read_level(str(path), frame.modified_ns, colour)
     except (UnreadableFrame, OSError):

@@ -15,7 +15,7 @@ from grayshelf.core.frames.facts import FrameFacts, uses_iso
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.sets import held, nominal_exposure, nominal_temperature
 from grayshelf.core.matching.judge import Terms
-from grayshelf.core.matching.match import gap_key, pull_slip
+from grayshelf.core.matching.match import gap_key, pull_slip, same_gap
 from grayshelf.core.matching.model import (
     CommonSettings,
     Holding,
@@ -368,6 +368,16 @@ def forget_slips() -> None:
     _holdings.cache_clear()
 
 
+@dataclass(frozen=True)
+class _Waiting:
+    """Lights that wait for a master."""
+
+    lights: LightSet
+    want: CommonSettings
+    care_only: bool
+    nearest: str
+
+
 def gaps(library: Library, rig_id: int, *, with_care: bool = False) -> list[Gap]:
     """What lights wait for, the most waited for first.
 
@@ -376,7 +386,9 @@ def gaps(library: Library, rig_id: int, *, with_care: bool = False) -> list[Gap]
     with_care
         Also what fits with care only.
     """
-    found: dict[tuple[object, ...], list[tuple[LightSet, CommonSettings, bool, str]]] = {}
+    with library.db.own_session() as session:
+        tolerance_deg = tolerances_of(library.rig(session, rig_id)).flat_angle_deg
+    found: dict[tuple[object, ...], list[list[_Waiting]]] = {}
     for lights, slip in slips(library, rig_id):
         for line in slip.lines:
             if line.waits_for is not None or line.kind is FrameKind.BIAS:
@@ -390,22 +402,26 @@ def gaps(library: Library, rig_id: int, *, with_care: bool = False) -> list[Gap]
             want = _nominal(lights)
             if line.kind is FrameKind.DARK_FLAT:
                 want = _flat_of(slip)
-            key = gap_key(line.kind, want)
-            found.setdefault(key, []).append((lights, want, not hole, nearest))
+            alike = found.setdefault(gap_key(line.kind, want), [])
+            waiting = next((g for g in alike if same_gap(line.kind, g[0].want, want, tolerance_deg)), None)
+            if waiting is None:
+                alike.append(waiting := [])
+            waiting.append(_Waiting(lights, want, not hole, nearest))
     result = []
-    for key, entries in found.items():
-        sets = tuple(e[0] for e in entries)
-        result.append(
-            Gap(
-                key,
-                FrameKind(str(key[0])),
-                entries[-1][1],
-                sum(s.row.n_kept for s in sets),
-                sets,
-                care_only=all(e[2] for e in entries),
-                nearest=entries[-1][3],
+    for key, groups in found.items():
+        for number, group in enumerate(groups):
+            sets = tuple(w.lights for w in group)
+            result.append(
+                Gap(
+                    (*key, number),
+                    FrameKind(str(key[0])),
+                    group[-1].want,
+                    sum(s.row.n_kept for s in sets),
+                    sets,
+                    care_only=all(w.care_only for w in group),
+                    nearest=group[-1].nearest,
+                )
             )
-        )
     return sorted(result, key=lambda g: (g.care_only, -g.lights, repr(g.key)))
 
 

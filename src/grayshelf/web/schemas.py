@@ -686,8 +686,11 @@ class SearchOut(BaseModel):
     shots: list[TestShotOut]
     next: str
     found: str | None
+    found_s: float | None
     no_answer: str | None
     advice: str | None
+    came_out: RulerOut | None
+    """Of the flats that were shot with it, else of the level that it foretold, else of its last test shot."""
 
 
 class SeriesOut(BaseModel):

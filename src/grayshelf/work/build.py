@@ -19,6 +19,7 @@ from grayshelf.core.checks.frames import LEAK_ALLOWANCE_ADU
 from grayshelf.core.checks.levels import apart_from_set
 from grayshelf.core.errors import CannotCombine, DiskFull, GrayShelfError, NotFound
 from grayshelf.core.filing.names import master_name, safe_name
+from grayshelf.core.flats.channels import in_colours
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.fits_blocks import card_value
 from grayshelf.core.frames.kinds import FrameKind
@@ -253,7 +254,7 @@ def _combine(
             settings,
             pedestal=dark,
             scale_to_median=flat,
-            colour=flat and row.facts.get("bayer_pattern") is not None,
+            colour=flat and in_colours(row.facts.get("bayer_pattern"), row.facts.get("binning_x")),
             progress=progress,
         )
 

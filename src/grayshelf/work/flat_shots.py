@@ -15,6 +15,7 @@ import numpy as np
 from grayshelf.core.checks.arrivals import AskedFor, why_not
 from grayshelf.core.errors import Conflict, GrayShelfError, UnreadableFrame
 from grayshelf.core.filing.names import safe_name
+from grayshelf.core.flats.channels import in_colours
 from grayshelf.core.flats.model import Shoot
 from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.frames.kinds import FrameKind
@@ -104,7 +105,7 @@ class RigTaker:
             name,
             ShotSettings(FrameKind.FLAT, shot.exposure_s, key.gain, key.offset, key.binning, key.filter_code),
         )
-        colour = camera.bayer_pattern is not None and key.binning == 1
+        colour = in_colours(camera.bayer_pattern, key.binning)
         stats = flat_statistics(taken.pixels, camera.white_adu, colour)
         exposure = taken.facts.exposure_s or shot.exposure_s
         return TestFlat(exposure, shot.brightness, asdict(stats), camera.white_adu, taken.began, name)
@@ -219,7 +220,7 @@ class FolderTaker:
             return None
         assert facts.facts is not None and facts.facts.exposure_s is not None
         white = full_level(pixels)
-        stats = flat_statistics(pixels, white, facts.facts.bayer_pattern is not None and asked.binning == 1)
+        stats = flat_statistics(pixels, white, in_colours(facts.facts.bayer_pattern, asked.binning))
         return TestFlat(facts.facts.exposure_s, shot.brightness, asdict(stats), white, self._now(), name)
 
 

@@ -18,6 +18,7 @@ from sqlalchemy.orm import Session
 from grayshelf.core.checks.frames import flat_level, light_leak
 from grayshelf.core.errors import Conflict, DeviceError, GrayShelfError
 from grayshelf.core.filing.names import frame_place, safe_name
+from grayshelf.core.flats.channels import in_colours
 from grayshelf.core.flats.diffusers import advise, listed
 from grayshelf.core.flats.model import Found, NoAnswer, Pedestal, Prior, Shoot, TestShot
 from grayshelf.core.flats.search import Task, next_step
@@ -358,6 +359,7 @@ class Run(Stepwise):
     ) -> tuple[FrameStatistics, datetime, float, FrameFacts, str]:
         """Expose and write one frame, or find it where it was written before the process was killed."""
         camera = self.devices.camera.facts
+        binning = row.binning if row else int(settings["binning"])
         taken = self.shooter.take(
             name,
             ShotSettings(
@@ -365,12 +367,12 @@ class Run(Stepwise):
                 exposure_s,
                 row.gain if row else settings["gain"],
                 row.offset if row else settings["offset"],
-                row.binning if row else int(settings["binning"]),
+                binning,
                 row.filter_code if row else None,
                 row.focus if row else None,
             ),
         )
-        colour = kind is FrameKind.FLAT and camera.bayer_pattern is not None
+        colour = kind is FrameKind.FLAT and in_colours(camera.bayer_pattern, binning)
         stats = flat_statistics(taken.pixels, camera.white_adu, colour)
         return stats, taken.began, taken.facts.exposure_s or exposure_s, taken.facts, taken.sha256
 
@@ -455,7 +457,10 @@ class Run(Stepwise):
             self.end(step, "skipped")
             return
         self._set_up_for(row)
-        target = self._search(row).target
+        search = self._search(row)
+        target = search.target
+        # What was wished when they were shot stays with them.
+        self.change(step, params={**step.params, "target": asdict(target), "window": asdict(search.window)})
 
         def judge(stats: FrameStatistics) -> str | None:
             finding = flat_level(stats, target.level_adu, target.tolerance_adu)

@@ -15,6 +15,7 @@ from sqlalchemy import select
 from grayshelf.core.checks.frames import sky_missed
 from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.filing.names import frame_place, safe_name
+from grayshelf.core.flats.channels import in_colours
 from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.flats.twilight import SkyDone, SkyShoot, SkyShot, SkyWait, SkyWish, next_sky_step
 from grayshelf.core.flats.twilight_plan import window_of
@@ -249,7 +250,7 @@ class TwilightRun(Stepwise):
             of_sky=True,
         )
         taken = self.shooter.take(name, settings)
-        colour = camera.bayer_pattern is not None and key.binning == 1
+        colour = in_colours(camera.bayer_pattern, key.binning)
         stats = flat_statistics(taken.pixels, camera.white_adu, colour)
         full = subject.wish.full_adu
         signal = min(max(stats.median - subject.pedestal.adu, 0.1), full)

@@ -31,7 +31,7 @@ export function ExposureChart({ search }: { search: Search }) {
     .range([H - B, T]);
   const right = x.domain()[1] ?? furthest;
   const found = search.found ? search.shots.at(-1) : undefined;
-  const answer = search.rate && search.found ? Number.parseFloat(search.found) : null;
+  const answer = search.rate ? search.found_s : null;
   const lineEnd = search.rate ? Math.min(right, (search.white - search.pedestal) / search.rate) : 0;
   const permitted = `permitted ${search.shortest} to ${search.longest} s`;
   return (

@@ -147,9 +147,7 @@ function Found({ run, onLook }: { run: RunData; onLook: (id: number) => void }) 
               </td>
               <td className="num text-right font-medium">{search.found ?? "–"}</td>
               <td className="pl-3">
-                {search.shots.at(-1) ? (
-                  <Ruler ruler={(search.shots.at(-1) as Schemas["TestShotOut"]).ruler} width={64} />
-                ) : null}
+                {search.came_out ? <Ruler ruler={search.came_out} width={64} /> : null}
               </td>
               <td className="text-right text-s text-ink2">
                 {search.shots.length} {search.shots.length === 1 ? "shot" : "shots"}

@@ -10,6 +10,7 @@ import math
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
 
+from grayshelf.core.frames.angle import circular_difference
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.matching import rulers
 from grayshelf.core.matching.judge import (
@@ -168,13 +169,28 @@ def _bias_line(settings: CommonSettings, of: dict[FrameKind, list[Holding]], ter
 
 
 def gap_key(kind: FrameKind, want: CommonSettings) -> tuple[object, ...]:
-    """What one missing master is: lights that share this key wait for the same thing."""
+    """What one missing master is, but for the angle: see `same_gap`."""
     common = (kind.value, want.camera, want.width, want.height, want.binning, want.gain, want.offset)
     if kind is FrameKind.DARK:
         temp = None if want.sensor_temp_c is None else round(want.sensor_temp_c)
         return (*common, want.exposure_s, temp)
     if kind is FrameKind.DARK_FLAT:
         return (*common, want.exposure_s)
-    angle = None if want.angle is None else (want.angle.of, round(want.angle.deg) % 360)
     focal = None if want.focal_length_mm is None else round(want.focal_length_mm)
-    return (*common, want.telescope, focal, want.filter_code, want.night, angle)
+    return (*common, want.telescope, focal, want.filter_code, want.night)
+
+
+def same_gap(kind: FrameKind, one: CommonSettings, other: CommonSettings, angle_tolerance_deg: float) -> bool:
+    """Whether lights of these settings wait for the same master.
+
+    Angles are held against one another, not sorted into whole degrees: flats serve all lights that are near enough.
+    """
+    if gap_key(kind, one) != gap_key(kind, other):
+        return False
+    if kind is not FrameKind.FLAT:
+        return True
+    if one.angle is None or other.angle is None:
+        return one.angle is other.angle
+    if one.angle.of != other.angle.of:
+        return False
+    return abs(circular_difference(one.angle.deg, other.angle.deg)) <= angle_tolerance_deg

@@ -210,8 +210,10 @@ def _exposure_columns(darks: Sequence[Holding], missing: Sequence[Gap]) -> list[
     keys = {_exposure_key(h.settings.exposure_s) for h in darks} | {
         _exposure_key(g.want.exposure_s) for g in missing
     }
-    ordered = sorted((k for k in keys if k != "?"), key=float)
-    return [s.HeadOut(key=k, title=w.seconds(float(k)), detail="") for k in ordered]
+    ordered = sorted((k for k in keys if k != "?"), key=float) + (["?"] if "?" in keys else [])
+    return [
+        s.HeadOut(key=k, title="no exposure" if k == "?" else w.seconds(float(k)), detail="") for k in ordered
+    ]
 
 
 def _night_rows(flats: Sequence[Holding], missing: Sequence[Gap]) -> list[s.HeadOut]:
@@ -267,7 +269,7 @@ def _gap_out(
         takes = ""
     frames = DEFAULT_DARKS if dark else DEFAULT_FRAMES
     return s.GapOut(
-        key=f"{gap.kind.value}|{row}|{column}|{want.gain}",
+        key="|".join(str(part) for part in gap.key),
         kind=gap.kind.value,
         title=title,
         gain=want.gain,

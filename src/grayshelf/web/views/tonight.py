@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import datetime, timedelta
+from statistics import median
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -240,9 +241,10 @@ def run_page(
         zone = library.zone(session)
         current = next((x for x in steps if x.state in OPEN), None)
         shown = [x for x in steps if x.kind == "find" and (x.state != "to do")]
+        flats = {x.row: x for x in steps if x.kind == "flats" and x.done}
         shots = {
             x.id: list(session.scalars(select(RunShot).where(RunShot.step_id == x.id).order_by(RunShot.seq)))
-            for x in shown
+            for x in (*shown, *flats.values())
         }
         last = None
         if current is not None and current.kind in ("flats", "dark flats", "darks"):
@@ -254,7 +256,11 @@ def run_page(
     colour = devices is not None and devices.camera.facts.bayer_pattern is not None
     rows = job.params.get("rows", [])
     outs = _forecast(steps, now, zone, bands, rows)
-    searches = [_search(x, shots[x.id], wishes, white, rows, bands) for x in shown]
+    searches = []
+    for x in shown:
+        out = _search(x, shots[x.id], wishes, white, rows, bands)
+        shot_with_it = shots[flats[x.row].id] if x.row in flats else []
+        searches.append(out.model_copy(update={"came_out": _came_out(x, shots[x.id], shot_with_it, out)}))
     alive = job.state in ALIVE
     hands = sum(x.needs_person for x in outs if x.state in OPEN)
     end = next((o.end_clock for o in reversed(outs) if o.state not in ("skipped", "no answer")), None)
@@ -462,9 +468,28 @@ def _search(
         shots=[_shot(x, target.level_adu, target.tolerance_adu, i + 1) for i, x in enumerate(shots)],
         next=following,
         found=w.seconds(found["exposure_s"]) if found else None,
+        found_s=found["exposure_s"] if found else None,
         no_answer=none["message"] if none else None,
         advice=none["advice"] if none else None,
+        came_out=None,
     )
+
+
+def _came_out(
+    step: RunStep, tests: Sequence[RunShot], flats: Sequence[RunShot], search: s.SearchOut
+) -> s.RulerOut | None:
+    """How far what the search led to lies from its target: its flats, else the level that it foretold, else how near it
+    came."""
+    found = step.outcome.get("found")
+    if flats:
+        level = median(float(x.stats["median"]) for x in flats)
+    elif found:
+        level = float(found["expected_adu"])
+    elif tests:
+        level = float(tests[-1].stats["median"])
+    else:
+        return None
+    return w.ruler_out(rulers.band("level", search.target, level, search.tolerance, "ADU"))
 
 
 def _series(
@@ -472,7 +497,7 @@ def _series(
 ) -> s.SeriesOut | None:
     if step.kind not in ("flats", "dark flats", "darks"):
         return None
-    target = wishes.target(white)
+    target = _aim(step, wishes, white)[0]
     shot = None
     if last is not None:
         if step.kind == "flats":
