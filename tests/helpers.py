@@ -5,6 +5,7 @@ from __future__ import annotations
 from datetime import UTC, date, datetime
 from pathlib import Path
 from typing import Any
+from zlib import crc32
 
 import numpy as np
 from astropy.io import fits
@@ -30,7 +31,7 @@ FLAT = {**LIGHT, "IMAGETYP": "Flat Field", "EXPTIME": 6.5}
 def write_fits(path: Path, cards: dict[str, Any], pixels: np.ndarray | None = None, size: int = 24) -> Path:
     """Write a 16-bit frame with these cards."""
     if pixels is None:
-        rng = np.random.default_rng(abs(hash(path.name)) % 2**32)
+        rng = np.random.default_rng(crc32(path.name.encode()))
         pixels = rng.normal(500, 6, (size, size)).astype(np.uint16)
     path.parent.mkdir(parents=True, exist_ok=True)
     header = fits.Header()

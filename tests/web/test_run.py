@@ -135,6 +135,11 @@ def test_a_run_with_everything_that_can_go_wrong(client, context):
         return gate
 
     world = context.starter.rigs["heron"].hands._world
+    sii = next(
+        r["key"] for r in client.get("/api/rigs/1/flats").json["rows"] if r["key"]["filter_code"] == "SII"
+    )
+    own_target = {"keys": [sii], "changes": {"level_percent": 25.0}}
+    assert client.post("/api/rigs/1/flats/rows", json=own_target).status_code == 200
     job = start(client, ("SII", "L"))
     assert (
         client.post("/api/runs", json={"rig_id": 1, "frames": 5, "leave_out": [], "add": []}).status_code
@@ -176,6 +181,14 @@ def test_a_run_with_everything_that_can_go_wrong(client, context):
     client.post(f"/api/jobs/{job}/resume")
     run = wait_for(context, page, lambda r: r["job"]["state"] == "done")
     assert "4 masters" in run["subline"]
+    # Each by its own target, and by the flats that were shot, not by the test shots on the way.
+    found = {x["filter_code"]: x for x in run["searches"] if x["found"]}
+    assert found["SII"]["target"] == pytest.approx(0.25 * 65_535, rel=0.01)
+    assert all(x["came_out"]["inside"] for x in found.values())
+    with context.library.db.session() as session:
+        flats = session.scalars(select(RunStep).where(RunStep.kind == "flats", RunStep.state == "done")).all()
+        targets = {x.filter_code: x.params["target"]["level_adu"] for x in flats}
+    assert targets["SII"] == found["SII"]["target"] != targets["L"]
     assert any("cap" in line for line in run["afterwards"])
     good = [x["done"] for x in run["steps"] if x["kind"] == "dark flats"]
     assert sorted(good) == [5, 6], "the leaky frame was set aside and shot again"
