@@ -10,7 +10,7 @@ from siege.state import MAIN_PAGES, demo, harm_done, pages_that_fail
 
 ROOT = Path(__file__).parent.parent
 TOOL = ROOT / ".venv-siege" / "bin" / "st"
-SECONDS = 240
+SECONDS = 200
 
 
 def main(folder: Path, frames: Path) -> list[str]:

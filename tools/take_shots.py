@@ -175,7 +175,17 @@ def main(folder: Path) -> None:
             "--port",
             str(PORT),
         ]
-        own = [sys.executable, "-m", "grayshelf.cli", "serve", "--new", "--library", str(home), "--port", str(PORT)]
+        own = [
+            sys.executable,
+            "-m",
+            "grayshelf.cli",
+            "serve",
+            "--new",
+            "--library",
+            str(home),
+            "--port",
+            str(PORT),
+        ]
         for command, parts in (
             (own, (lambda s: s.visit("empty", "/"),)),
             (demo, (standing, running, bench, flats)),

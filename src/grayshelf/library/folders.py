@@ -131,6 +131,9 @@ def walk_frames(
 
     def closed(error: OSError) -> None:
         where = Path(error.filename)
+        if error.errno == errno.ENOENT and where != real_root:
+            # Taken away while it was looked through: what was in it is told as missing.
+            return
         if where == real_root or error.errno not in (errno.EACCES, errno.EPERM):
             raise error
         passed.closed.append(where.relative_to(real_root).as_posix())

@@ -73,7 +73,10 @@ def known_as(library: Library, path: Path, relative: str, folder_id: int, facts:
             if other.is_file():
                 return Known(Twin(frame_id, where, sha256))
             return Known(moved_id=frame_id)
-        if _tell_the_same(facts_from_json(other_facts), facts):
+        # Where a clock counts whole seconds, two short frames may bear one time: then the name has to be the same, too.
+        one_a_second = facts.utc.microsecond != 0 or (facts.exposure_s or 0.0) >= 1.0
+        tells_apart = one_a_second or other.name == path.name
+        if tells_apart and _tell_the_same(facts_from_json(other_facts), facts):
             away.append(frame_id)
     # Nobody hashed the one that is away: it is this one where nothing else could be.
     return Known(moved_id=away[0]) if len(away) == 1 else Known()

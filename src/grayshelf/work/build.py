@@ -364,6 +364,8 @@ def _enter(
                 f"its {master.record.pedestal_kind} has a {reason}" for reason in taken_off.care
             ]
         for seq, (record, taken) in enumerate(zip(inputs, frames, strict=True)):
+            # From now on it is known wherever its file goes.
+            session.get_one(Frame, taken.id).sha256 = record.sha256
             master.record.inputs.append(
                 MasterInput(
                     seq=seq,
