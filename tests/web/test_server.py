@@ -91,4 +91,11 @@ def test_a_second_start_says_who_has_the_library_and_touches_nothing(server):
         assert second.returncode == 1
         assert words in second.stderr
         assert "Traceback" not in second.stderr
+    fresh = subprocess.run(
+        [sys.executable, "-m", "grayshelf.cli", "demo", "--folder", str(server.folder), "--size", "tiny", "--port", "0", "--fresh"],
+        capture_output=True, text=True, timeout=60,
+    )  # fmt: skip
+    assert (fresh.returncode, "is open already" in fresh.stderr) == (1, True), (
+        "nothing is made anew under its hands"
+    )
     assert server.until(lambda: server.job(job)["state"] == "done")

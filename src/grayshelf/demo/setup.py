@@ -22,6 +22,7 @@ from grayshelf.demo.scenario import FILTERS, HERON_NOW, LOGS, MODELS, RIGS, SITE
 from grayshelf.devices.ports import RigDevices
 from grayshelf.devices.simulated.rig import SimulatedWorld, WorldState, devices_of
 from grayshelf.library.library import Library
+from grayshelf.library.lock import LibraryLock
 from grayshelf.library.measurements import accept, accepted, offset_result, offset_values
 from grayshelf.library.models import (
     Folder,
@@ -152,6 +153,9 @@ def make_room(folder: Path, size: str, *, everything: bool) -> None:
     """Take away what is of the demo's own making and not of this size and scenario, or all of it."""
     frames = folder / "frames"
     stale = (frames / "made.json").exists() and not is_current(frames, size)
+    if (stale or everything) and (folder / "library").is_dir():
+        # Not under the hands of another process that has it open.
+        LibraryLock(folder / "library").release()
     if stale:
         shutil.rmtree(frames)
     if not (stale or everything):

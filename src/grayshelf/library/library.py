@@ -52,9 +52,15 @@ class Library:
         LibraryUnusable
             Where there is none, another process has it open, or its database cannot be used.
         """
-        self.root = root.expanduser().resolve()
-        database = self.root / DATABASE
-        self.begun = not database.exists()
+        try:
+            self.root = root.expanduser().resolve()
+            database = self.root / DATABASE
+            self.begun = not database.exists()
+        except (OSError, RuntimeError) as error:
+            raise LibraryUnusable(
+                f"The library’s folder {root} cannot be looked into ({error}).",
+                "Choose another --library, or put its permissions right.",
+            ) from error
         if self.begun and not begin:
             raise _not_there(self.root)
         try:
