@@ -21,6 +21,7 @@ from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.sets import Member, common_facts, group_into_sets
 from grayshelf.core.masters.noise import dark_mismatch_e
 from grayshelf.web.app import create_app
+from grayshelf.web.exports import csv_response
 from tests.helpers import DARK, FLAT, LIGHT, facts_of, write_fits
 from tests.pages import every_page
 
@@ -184,6 +185,14 @@ def test_requests_that_nobody_should_send_are_refused_in_words(own, tmp_path):
         )
         assert "sqlite" not in answer.text.lower()
         assert "Traceback" not in answer.text
+
+
+def test_tables_are_saved_under_any_name_and_hold_no_formula():
+    table = csv_response([["-2+3+cmd|' /C calc'!A0", "=1+1", " @x", "-10", -3.5, "Ha"]], "flats-Hα")
+    # What waitress sends is Latin-1.
+    assert b"flats-H%CE%B1.csv" in table.headers["Content-Disposition"].encode("latin-1")
+    (cells,) = csv.reader(io.StringIO(table.get_data(as_text=True).lstrip("\ufeff")))
+    assert cells == ["'-2+3+cmd|' /C calc'!A0", "'=1+1", "' @x", "-10", "-3.5", "Ha"]
 
 
 def test_a_folder_whose_frames_were_measured_or_serve_a_master_can_be_taken_off(own, tmp_path):
