@@ -6,8 +6,11 @@ import csv
 import io
 from collections.abc import Sequence
 from datetime import datetime
+from urllib.parse import quote
 
 from flask import Response
+
+from grayshelf.core.filing.names import safe_name
 
 #: A cell that begins like this would be taken for a formula by spreadsheets.
 _FORMULA = ("=", "+", "-", "@", "\t", "\r")
@@ -41,6 +44,9 @@ def csv_response(rows: Sequence[Sequence[object]], name: str) -> Response:
 
 
 def as_file(response: Response, name: str) -> Response:
-    """Let the browser save a response under a name, which may hold any letter (RFC 6266)."""
-    response.headers.set("Content-Disposition", "attachment", filename=name)
+    """Let the browser save a response under a name, which may hold any letter (RFC 6266, RFC 8187)."""
+    names = {"filename": safe_name(name), "filename*": f"UTF-8''{quote(name)}"}
+    response.headers.set(
+        "Content-Disposition", "attachment", **(names if not name.isascii() else {"filename": name})
+    )
     return response
