@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import csv
+import gzip
 import io
 import json
+import re
 from pathlib import Path
 
 import pytest
@@ -90,6 +92,18 @@ def test_tables_come_as_csv_that_spreadsheets_do_not_run(client):
         assert len({len(r) for r in rows}) == 1, path
     text = csv_response([["=cmd()", "-10", "−10", "-x", 5, None]], "x").get_data(as_text=True)
     assert text.strip("\ufeff\r\n") == "'=cmd(),-10,−10,'-x,5,"
+
+
+def test_scripts_and_styles_go_out_packed_to_those_who_can_unpack_them(client):
+    page = client.get("/").text
+    for name in re.findall(r"/assets/[^\"]+\.(?:js|css)", page):
+        plain = client.get(name)
+        packed = client.get(name, headers={"Accept-Encoding": "gzip, br"})
+        assert "Content-Encoding" not in plain.headers
+        assert packed.headers["Content-Encoding"] == "gzip"
+        assert packed.mimetype == plain.mimetype
+        assert len(packed.data) < 0.4 * len(plain.data)
+        assert gzip.decompress(packed.data) == plain.data
 
 
 @pytest.mark.parametrize("rig", [1, 2, 3])

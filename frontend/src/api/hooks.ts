@@ -2,6 +2,7 @@ import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tansta
 import { useEffect } from "react";
 
 import { api, get, type Problem, type Schemas } from "./client";
+import { listenWhileShown, thisPage } from "./events";
 
 /** In a library without a rig nothing is asked of one. */
 const NO_RIG = 0;
@@ -209,7 +210,6 @@ export const useJobAction = () =>
 export function useEvents() {
   const client = useQueryClient();
   useEffect(() => {
-    const source = new EventSource("/api/events");
     let waiting: number | undefined;
     const told = new Set<string>();
     const flush = () => {
@@ -222,32 +222,26 @@ export function useEvents() {
       for (const key of told) void client.invalidateQueries({ queryKey: [key] });
       told.clear();
     };
-    source.onopen = () => {
-      listening = true;
-    };
-    source.onerror = () => {
-      listening = false;
-    };
-    source.addEventListener("full", () => {
-      listening = false;
-      source.close();
+    const stop = listenWhileShown(thisPage, {
+      onListening: (now) => {
+        listening = now;
+      },
+      onBack: () => void client.invalidateQueries(),
+      onEvent: (event) => {
+        if (event.type === "run") told.add("run");
+        if (event.type === "state") told.add("state");
+        if (event.type === "bench") for (const key of ["bench", "measurement"]) told.add(key);
+        if (event.type === "twilight") told.add("twilight");
+        if (event.type === "flats") for (const key of ["flats", "flat-chart"]) told.add(key);
+        if (event.type === "job")
+          for (const key of ["jobs", "run", "intake", "measurement", "flats", "flat-chart", "twilight"])
+            told.add(key);
+        waiting ??= window.setTimeout(flush, 250);
+      },
     });
-    source.onmessage = (message) => {
-      const event = JSON.parse(message.data as string) as { type: string; id?: number };
-      if (event.type === "run") told.add("run");
-      if (event.type === "state") told.add("state");
-      if (event.type === "bench") for (const key of ["bench", "measurement"]) told.add(key);
-      if (event.type === "twilight") told.add("twilight");
-      if (event.type === "flats") for (const key of ["flats", "flat-chart"]) told.add(key);
-      if (event.type === "job")
-        for (const key of ["jobs", "run", "intake", "measurement", "flats", "flat-chart", "twilight"])
-          told.add(key);
-      waiting ??= window.setTimeout(flush, 250);
-    };
     return () => {
-      source.close();
+      stop();
       window.clearTimeout(waiting);
-      listening = false;
     };
   }, [client]);
 }

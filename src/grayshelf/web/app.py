@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import mimetypes
 import queue
 import re
 import threading
@@ -12,7 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from apiflask import APIFlask
-from flask import Response, send_from_directory
+from flask import Response, request, send_from_directory
 from sqlalchemy import select
 
 from grayshelf import __version__
@@ -177,7 +178,12 @@ def _front_end(app: APIFlask) -> None:
             return problem(503, "The page is not built", "The front end was not built yet.", "Run make demo.")
         if not (STATIC / name).is_file():
             name = "index.html"
-        response = send_from_directory(STATIC, name)
+        packed = request.accept_encodings.best_match(["gzip"]) and (STATIC / f"{name}.gz").is_file()
+        response = send_from_directory(STATIC, f"{name}.gz" if packed else name)
+        if packed:
+            response.headers["Content-Encoding"] = "gzip"
+            response.mimetype = mimetypes.guess_type(name)[0] or "application/octet-stream"
+        response.headers["Vary"] = "Accept-Encoding"
         unchanging = name.startswith("assets/")
         response.headers["Cache-Control"] = (
             "public, max-age=31536000, immutable" if unchanging else "no-cache"
