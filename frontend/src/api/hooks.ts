@@ -2,7 +2,7 @@ import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tansta
 import { useEffect } from "react";
 
 import { api, get, type Problem, type Schemas } from "./client";
-import { listenWhileShown, thisPage } from "./events";
+import { listenTogether, thisBrowser } from "./events";
 
 /** In a library without a rig nothing is asked of one. */
 const NO_RIG = 0;
@@ -222,11 +222,11 @@ export function useEvents() {
       for (const key of told) void client.invalidateQueries({ queryKey: [key] });
       told.clear();
     };
-    const stop = listenWhileShown(thisPage, {
+    const stop = listenTogether(thisBrowser(), {
       onListening: (now) => {
         listening = now;
       },
-      onBack: () => void client.invalidateQueries(),
+      onMissed: () => void client.invalidateQueries(),
       onEvent: (event) => {
         if (event.type === "run") told.add("run");
         if (event.type === "state") told.add("state");
