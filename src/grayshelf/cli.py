@@ -70,6 +70,8 @@ def _listen(port: int) -> socket.socket:
     listening.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
     try:
         listening.bind((HOST, port))
+        # Bound alone it is not taken: another process could bind it too.
+        listening.listen()
     except (OSError, OverflowError) as error:
         listening.close()
         raise GrayShelfError(

@@ -271,6 +271,8 @@ def write_new(path: Path, write: Callable[[BinaryIO], None]) -> str:
         full = as_disk_full(cause, path.parent)
         if full is not None and hashing is not None:
             raise DiskFull(path.parent, hashing.size + full.needed_bytes) from cause
+        if full is None and cause is error:
+            raise
         raise (full or cause) from error
     finally:
         part.unlink(missing_ok=True)

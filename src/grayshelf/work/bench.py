@@ -15,7 +15,7 @@ from grayshelf.library.library import Library
 from grayshelf.library.measurements import accepted, measurement, transfers
 from grayshelf.library.models import CameraValue, FrameSet, Job, Measurement, MeasurementShot, Rig
 from grayshelf.library.shelf import light_sets, wishes_of
-from grayshelf.work.jobs import ALIVE, JobControl, JobRunner, begins_job
+from grayshelf.work.jobs import ALIVE, JobControl, JobRunner, JobState, begins_job
 from grayshelf.work.measure_disk import plan_disk, read_from_disk
 from grayshelf.work.measure_gain import GainExercise, plan_gain, shortest_for
 from grayshelf.work.measure_offset import OffsetExercise, plan_offset
@@ -109,9 +109,6 @@ class Bench:
             job = session.get(Job, row.job_id) if row.job_id else None
             if job is not None and job.state in ALIVE:
                 raise Conflict("This measurement still goes on.", "Stop it first.")
-            if job is not None and job.state != "done":
-                # There is nothing to go on with any more.
-                job.state, job.message, job.advice = "done", "Its measurement was forgotten.", ""
             if row.source == "shot" and row.frames != "deleted" and row.shots:
                 raise Conflict(
                     "Its frames are still kept.", "Throw them away first; then the measurement can go too."
@@ -123,6 +120,8 @@ class Bench:
                 update(CameraValue).where(CameraValue.measurement_id == row.id).values(measurement_id=None)
             )
             session.delete(row)
+            if job is not None and job.state != JobState.DONE:
+                self.runner.close(job.id, "Its measurement was forgotten.")
         self.library.touched()
 
     def _shoot(self, control: JobControl, params: dict[str, Any]) -> dict[str, Any]:

@@ -28,7 +28,7 @@ _GOING_ON = (JobState.RUNNING, JobState.PAUSED, JobState.WAITING)
 _MAY_FOLLOW = {
     JobState.QUEUED: (JobState.RUNNING, *ENDED),
     **dict.fromkeys(_GOING_ON, (*_GOING_ON, *ENDED)),
-    **dict.fromkeys(RESUMABLE, (JobState.QUEUED, JobState.DONE)),
+    **dict.fromkeys(RESUMABLE, (JobState.QUEUED, JobState.STOPPED, JobState.DONE)),
     JobState.DONE: (),
 }
 

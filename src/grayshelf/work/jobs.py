@@ -103,14 +103,18 @@ class JobControl:
             Where the person stops the job instead.
         """
         room = self._runner.library.room
-        while (free := room(full.where)) < full.needed_bytes:
+        while True:
+            free = room(full.where)
             self._runner.tell_waiting(
                 self.job_id,
                 f"The disk is full. {room_in_words(full.where, full.needed_bytes, free)}",
                 "What was done is kept. It goes on by itself as soon as there is room.",
             )
+            # Once in any case: a quota, or a disk without room for names, refuses what its free bytes promise.
             if self.cancel.wait(self._runner.look_again_s):
                 raise Stopped
+            if room(full.where) >= full.needed_bytes:
+                break
         self._runner.set_state(self.job_id, JobState.RUNNING, "There is room again.", "")
 
 
@@ -242,7 +246,11 @@ class JobRunner:
             if job is None:
                 raise NotFound("There is no such job.")
             if job.state == JobState.INTERRUPTED:
-                job.state = JobState.STOPPED
+                job.state = follow(job.state, JobState.STOPPED)
+
+    def close(self, job_id: int, message: str) -> None:
+        """End a job for good that was cut short: there is nothing to go on with any more."""
+        self.set_state(job_id, JobState.DONE, message, "")
 
     def shut_down(self) -> None:
         """Stop everything that goes on and wait for it."""
