@@ -2,7 +2,7 @@
 
 import sys
 
-from bench import combining, coverage, pages, solver, statistics, transactions
+from bench import combining, coverage, pages, scale, solver, statistics, transactions
 
 PARTS = {
     "statistics": statistics,
@@ -11,6 +11,7 @@ PARTS = {
     "coverage": coverage,
     "transactions": transactions,
     "pages": pages,
+    "scale": scale,
 }
 
 for name in sys.argv[1:] or PARTS:

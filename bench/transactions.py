@@ -14,7 +14,7 @@ from sqlalchemy import event
 from tests.helpers import DARK, write_fits
 from tests.own import Own
 
-FRAMES = 20_000
+FRAMES = 50_000
 LIMIT_MS = 200
 
 

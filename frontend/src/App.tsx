@@ -97,6 +97,14 @@ export function App() {
     <HereContext value={here}>
       <div className="flex h-full flex-col">
         <Rail />
+        {here.state.left_out && (
+          <p
+            role="status"
+            className="shrink-0 border-b border-l-4 border-b-rule border-l-accent bg-card px-6 py-2"
+          >
+            {here.state.left_out}
+          </p>
+        )}
         <main className="relative min-h-0 flex-1 overflow-auto">
           <Guard>
             <Routes>

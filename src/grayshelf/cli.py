@@ -16,7 +16,6 @@ import waitress
 
 from grayshelf import __version__
 from grayshelf.core.errors import GrayShelfError
-from grayshelf.demo.setup import DEMO_RATE, KeptClock, demo_devices, make_room, prepare
 from grayshelf.library.grouping import finish_recount
 from grayshelf.library.library import Library
 from grayshelf.library.measurements import settle_measurements
@@ -28,6 +27,8 @@ HOST = "127.0.0.1"
 THREADS = 20
 #: Connections at once, so that those which say nothing do not keep others out, and for how long one may say nothing.
 MOST_CONNECTIONS, SILENCE_S = 1000, 30
+#: A start waits so long for the slips.
+WARM_S = 1.0
 
 
 def _parser() -> argparse.ArgumentParser:
@@ -47,7 +48,7 @@ def _parser() -> argparse.ArgumentParser:
         "--size", choices=["tiny", "small", "full"], default="small", help="size of the sensors"
     )
     demo.add_argument("--fresh", action="store_true", help="start the scenario anew")
-    demo.add_argument("--rate", type=float, default=DEMO_RATE, help="how many times faster waits pass")
+    demo.add_argument("--rate", type=float, default=60.0, help="how many times faster waits pass")
     spec = commands.add_parser("openapi", help="write the OpenAPI document")
     spec.add_argument("out", type=Path)
     return parser
@@ -83,7 +84,7 @@ def _listen(port: int) -> socket.socket:
 
 def _serve(context: Context, listening: socket.socket) -> None:
     app = create_app(context)
-    warm_up(context)
+    warm_up(context, WARM_S)
     interrupted = context.extras.get("interrupted", 0)
     if interrupted:
         print(
@@ -147,6 +148,9 @@ def _own(folder: Path | None, new: bool, port: int) -> None:
 
 def open_demo(folder: Path, size: str, rate: float, *, fresh: bool = False) -> Context:
     """Open the demo in a folder, making what is missing of it, or all of it anew."""
+    # Loaded for the demo alone: one's own library starts without it.
+    from grayshelf.demo.setup import KeptClock, demo_devices, make_room, prepare
+
     folder = folder.resolve()
     folder.mkdir(parents=True, exist_ok=True)
     make_room(folder, size, everything=fresh)

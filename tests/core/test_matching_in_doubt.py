@@ -25,6 +25,7 @@ from grayshelf.core.matching.model import (
     TrainEvent,
     Verdict,
 )
+from grayshelf.core.matching.stock import Role, Stock, Wanted
 
 NIGHT = date(2025, 3, 9)
 #: Lights of a cooled mono camera on a telescope with a reducer, every setting known.
@@ -303,8 +304,8 @@ def test_flats_that_say_no_time_are_in_doubt_about_an_event():
 
 def test_ties_are_broken_the_same_way_and_choose_passes_other_sensors_over():
     twins = [dark(str(i)) for i in range(5)]
-    first = choose(FrameKind.DARK, twins, WANT, lambda h: judge_dark(WANT, h, Terms()))
-    second = choose(FrameKind.DARK, twins[::-1], WANT, lambda h: judge_dark(WANT, h, Terms()))
+    first = choose(FrameKind.DARK, Stock(twins), [Wanted(Role.DARK, WANT, Terms())])
+    second = choose(FrameKind.DARK, Stock(twins[::-1]), [Wanted(Role.DARK, WANT, Terms())])
     assert first == second
     assert line(FrameKind.DARK, dark("x", sample_step=16), want=replace(WANT, sample_step=4)).runners_up == ()
     assert Tolerances().focal_length_percent == 2.0

@@ -23,7 +23,7 @@ from grayshelf.library.facts_json import facts_from_json, facts_to_json
 from grayshelf.library.flat_sheet import row_target, wishes_for
 from grayshelf.library.measurements import measured_gain
 from grayshelf.library.models import Frame, FrameSet, MeasurementShot, Rig
-from grayshelf.library.shelf import traits_at
+from grayshelf.library.rig_terms import traits_at
 from tests.helpers import DARK, facts_of, write_fits
 
 ALIVE = ("queued", "running", "waiting", "paused")

@@ -271,3 +271,43 @@ def test_many_readers_of_a_library_that_was_just_opened_are_all_answered(context
         answers = list(pool.map(read, range(160)))
     assert {code for code, _ in answers} == {200}
     assert context.library.db.engine.pool.checkedout() == 0
+
+
+@pytest.mark.parametrize("kind", ["light", "flat", "dark"])
+def test_a_set_that_makes_no_sense_is_left_out_and_told_and_takes_no_other_down(own, tmp_path, kind):
+    for name, header in (("l", LIGHT), ("f", FLAT), ("d", DARK)):
+        for night in (17, 18):
+            for i in range(3):
+                when = {"DATE-OBS": f"2026-10-{night}T22:0{i}:00"}
+                write_fits(tmp_path / "frames" / f"{name}{night}{i}.fits", {**header, **when})
+    own.scan(tmp_path / "frames")
+    before = own.sets()
+    broken = next(i for i, x in before.items() if x["kind"] == kind)
+    with own.library.db.session() as session:
+        # As a fault of ours, or of the disk, could leave it: a word where a number belongs.
+        session.connection().exec_driver_sql(
+            "UPDATE frame_set SET facts = json_set(facts, '$.night', 'not a day') WHERE id = ?", (broken,)
+        )
+    own.again()
+    failed = [
+        a for a in every_page(own.client.application, own.library) if own.client.get(a).status_code >= 500
+    ]
+    assert [a for a in failed if f"/{broken}" not in a] == [], (
+        "only its own pages may say that it makes no sense"
+    )
+    assert set(own.sets()) >= set(before) - {broken}
+    told = own.get("/api/state")["left_out"]
+    assert f"{kind} {broken}" in told and "files are untouched" in told and "grayshelf.log" in told
+    assert "not a day" in (own.root / "logs" / "grayshelf.log").read_text()
+    shelf, nights = own.get("/api/rigs/1/shelf"), own.get("/api/rigs/1/nights")["nights"]
+    spines = shelf["darks"]["spines"] + shelf["flats"]["spines"]
+    assert len(spines) + sum(len(n["marks"]) for n in nights) == len(before) - 1
+    with own.library.db.session() as session:
+        session.connection().exec_driver_sql(
+            "UPDATE frame_set SET facts = json_set(facts, '$.night', night) WHERE id = ?", (broken,)
+        )
+    own.library.touched()
+    assert [
+        a for a in every_page(own.client.application, own.library) if own.client.get(a).status_code >= 500
+    ] == []
+    assert own.get("/api/state")["left_out"] == ""

@@ -5186,6 +5186,8 @@ export interface components {
             fast: boolean;
             /** Fast Rate */
             fast_rate: number;
+            /** Left Out */
+            left_out: string;
             /** N Folders */
             n_folders: number;
             /** N Frames */

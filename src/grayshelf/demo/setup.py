@@ -41,9 +41,6 @@ from grayshelf.work.measure_disk import offers, plan_disk
 
 #: The offset that the scenario's lights are taken at.
 OFFSET_IN_USE = 30.0
-#: Waits pass this many times faster than real ones.
-DEMO_RATE = 60.0
-
 #: Under what is kept that the demo is whole.
 READY = "demo"
 
@@ -78,7 +75,7 @@ class KeptClock(SimulatedClock):
     different frames could bear the same one.
     """
 
-    def __init__(self, note: Path, rate: float = DEMO_RATE) -> None:
+    def __init__(self, note: Path, rate: float = 60.0) -> None:
         start = datetime.fromisoformat(json.loads(note.read_text())["now"]) if note.exists() else START
         super().__init__(max(start, START), rate)
         self._note = note

@@ -33,7 +33,7 @@ def facts_to_json(facts: FrameFacts) -> dict[str, Any]:
 
 def facts_from_json(data: dict[str, Any]) -> FrameFacts:
     """The facts again. What cannot be is not known, also where an older version has kept it."""
-    values = {k: v for k, v in data.items() if k in _NAMES and can_be(k, v)}
+    values = {k: v for k, v in data.items() if k in _NAMES and (k in _FREE or can_be(k, v))}
     if "kind" in values:
         values["kind"] = FrameKind(values["kind"])
     if "utc" in values:
@@ -48,6 +48,21 @@ def facts_from_json(data: dict[str, Any]) -> FrameFacts:
     return FrameFacts(**values)
 
 
+#: What has no bound and is no text of a header's: it is not looked at again.
+_FREE = frozenset(
+    (
+        "kind",
+        "is_master",
+        "angle",
+        "of_sky",
+        "calibrated",
+        "utc",
+        "night",
+        "night_from",
+        "origins",
+        "complaints",
+    )
+)
 #: The bounds by the names under which facts are kept.
 KEPT_BOUNDS = {
     **{name: bound for name, bound in BOUNDS.items() if name not in ("angle", "binning")},

@@ -23,9 +23,9 @@ from grayshelf.library.flat_drift import drift_of
 from grayshelf.library.kept import kept
 from grayshelf.library.levels import pedestal_level
 from grayshelf.library.library import Library
+from grayshelf.library.lights import light_sets
 from grayshelf.library.measurements import measured_gain
 from grayshelf.library.models import FlatRow, FlatSetting, LightSource, Rig, RigEvent
-from grayshelf.library.shelf import light_sets
 
 
 @dataclass(frozen=True)
@@ -132,16 +132,17 @@ def _lights_by_row(library: Library, revision: int, rig_id: int) -> dict[RowKey,
     """Kept until the shelf changes: a page asks anew every second while something goes on."""
     found: dict[RowKey, RowLights] = {}
     with library.db.own_session() as session:
-        # Oldest first: the newest stays.
-        for lights in light_sets(session, library.rig(session, rig_id)):
-            want = lights.want
-            if want.gain is None:
-                continue
-            # Cameras with an ISO dial have no offset to set, and their headers none to read.
-            binning = want.binning[0] if want.binning else 1
-            key = RowKey(want.filter_code or "none", want.gain, want.offset or 0.0, binning)
-            before = found[key].kept if key in found else 0
-            found[key] = RowLights(before + lights.row.n_kept, lights.facts)
+        rig = library.rig(session, rig_id)
+    # Oldest first: the newest stays.
+    for lights in light_sets(library, rig):
+        want = lights.want
+        if want.gain is None:
+            continue
+        # Cameras with an ISO dial have no offset to set, and their headers none to read.
+        binning = want.binning[0] if want.binning else 1
+        key = RowKey(want.filter_code or "none", want.gain, want.offset or 0.0, binning)
+        before = found[key].kept if key in found else 0
+        found[key] = RowLights(before + lights.row.n_kept, lights.facts)
     return found
 
 

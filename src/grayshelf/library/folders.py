@@ -138,31 +138,45 @@ def walk_frames(
             raise error
         passed.closed.append(where.relative_to(real_root).as_posix())
 
-    for base, folders, names in os.walk(real_root, onerror=closed):
+    # Entries are asked for what the folder says of them: a library of years has more files than there is time to ask.
+    waiting = [(os.fspath(real_root), "")]
+    while waiting:
         stopped()
+        base, below = waiting.pop()
+        try:
+            with os.scandir(base) as scanned:
+                entries = sorted(scanned, key=lambda entry: entry.name)
+        except OSError as error:
+            closed(error)
+            continue
+        names = {entry.name for entry in entries}
         ours = DATABASE in names or LOCK in names
-        folders[:] = sorted(
-            f
-            for f in folders
-            if not f.startswith(".")
-            and not (Path(base) / f).is_symlink()
-            and not (ours and f in NOT_ON_A_SHELF)
-        )
-        for name in sorted(names):
-            if name.startswith("."):
+        folders = []
+        for entry in entries:
+            if entry.name.startswith("."):
                 continue
-            if not looks_like_frame(name):
-                passed.endings[printable(Path(name).suffix.lower())] += 1
-                continue
-            path = Path(base) / name
-            relative = path.relative_to(real_root).as_posix()
-            if path.is_symlink() and _leads_out(path, real_root):
-                continue
-            yield relative, stamp_of(path)
+            if entry.is_dir():
+                if not entry.is_symlink() and not (ours and entry.name in NOT_ON_A_SHELF):
+                    folders.append((entry.path, f"{below}{entry.name}/"))
+            elif not looks_like_frame(entry.name):
+                passed.endings[printable(Path(entry.name).suffix.lower())] += 1
+            elif not entry.is_symlink() or not _leads_out(Path(entry.path), real_root):
+                yield f"{below}{entry.name}", _stamp_of_entry(entry)
+        waiting += reversed(folders)
+
+
+def _stamp_of_entry(entry: os.DirEntry[str]) -> FileStamp:
+    try:
+        stat = entry.stat()
+    except OSError:
+        return FileStamp(0, 0)
+    return FileStamp(stat.st_size, stat.st_mtime_ns)
 
 
 def is_text(name: str) -> bool:
     """Whether a name is text; on some disks names are bytes of an old alphabet, which no database keeps."""
+    if name.isascii():
+        return True
     try:
         name.encode()
     except UnicodeEncodeError:

@@ -23,7 +23,7 @@ from grayshelf.library.catalog import IN_SETS, key_of, site_zones
 from grayshelf.library.facts_json import facts_from_json, facts_to_json
 from grayshelf.library.files import middle_rows
 from grayshelf.library.library import Library
-from grayshelf.library.models import Frame, FrameSet, MasterInput, MasterRecord
+from grayshelf.library.models import Folder, Frame, FrameSet, MasterInput, MasterRecord
 
 #: Rows about the middle of a frame that are looked at.
 LOOKED_AT_ROWS = 32
@@ -104,15 +104,21 @@ def _group(library: Library, key: str) -> int:
 def _look_at_sets(library: Library, progress: Callable[[float], None]) -> None:
     """Sets that nobody has looked at: their level, and for lights the noise that decides what a mismatch costs."""
     with library.db.session() as session:
-        todo: list[tuple[int, Path]] = []
-        for frame_set in session.scalars(
-            select(FrameSet).where(FrameSet.level_adu.is_(None), FrameSet.measurement_id.is_(None))
-        ):
-            first = next(
-                (f for f in frame_set.frames if f.state in IN_SETS and f.missing_since is None), None
+        plain = session.execute(
+            select(FrameSet.id, Folder.path, Frame.path)
+            .join(Frame, Frame.set_id == FrameSet.id)
+            .join(Folder, Frame.folder_id == Folder.id)
+            .where(
+                FrameSet.level_adu.is_(None),
+                FrameSet.measurement_id.is_(None),
+                Frame.state.in_(IN_SETS),
+                Frame.missing_since.is_(None),
+                Frame.facts["bits"].as_integer() == 16,
             )
-            if first is not None and first.facts.get("bits") == 16:
-                todo.append((frame_set.id, Path(first.folder.path) / first.path))
+            .order_by(FrameSet.id, Frame.id.desc())
+        )
+        # The first frame of each set: the last that is put in stays.
+        todo = list({set_id: Path(root) / path for set_id, root, path in plain}.items())
     for number, (set_id, path) in enumerate(todo):
         look = _look(path)
         if look is not None:

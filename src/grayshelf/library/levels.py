@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from pathlib import Path
 
 import numpy as np
@@ -10,17 +11,20 @@ from sqlalchemy.orm import Session
 from grayshelf.core.errors import UnreadableFrame
 from grayshelf.core.flats.model import Pedestal
 from grayshelf.core.frames.kinds import FrameKind
-from grayshelf.core.matching.model import CommonSettings
+from grayshelf.core.matching.model import CommonSettings, Holding
 from grayshelf.library.files import middle_rows
+from grayshelf.library.holdings import holdings
 from grayshelf.library.kept import kept
 from grayshelf.library.library import Library
+from grayshelf.library.lights import LightSet, electrons_per_adu
 from grayshelf.library.models import FrameSet
-from grayshelf.library.shelf import LightSet, electrons_per_adu, holdings
 
 #: How far the pedestal of another day may be off, in ADU (common practice).
 PEDESTAL_DRIFT_ADU = 15.0
 #: A dark longer than this has dark current in it, and is no pedestal.
 SHORT_DARK_S = 30.0
+#: Files that are asked for their level where none is known: a disk that is away answers for none of them.
+MOST_FILES_ASKED = 6
 
 
 @kept(4096)
@@ -43,42 +47,52 @@ def _set_level(session: Session, set_id: int) -> float | None:
 
 def pedestal_level(library: Library, want: CommonSettings) -> Pedestal | None:
     """Level of a capped frame at these settings, from a bias or else the shortest dark on the shelf."""
-    found: list[tuple[float, float, str]] = []
+    capped = _capped(library, library.revision, want.camera or "")
+    found: list[tuple[float, int, int, Holding]] = []
+    for number, holding in enumerate(capped.get((want.gain, want.offset, want.binning), ())):
+        have = holding.settings
+        if (have.width, have.height) != (want.width, want.height):
+            continue
+        if want.sample_step == 1 and (have.sample_step or 1) > 1:
+            # Another driver's: its levels are 4 or 16 times these.
+            continue
+        exposure = 0.0 if holding.kind is FrameKind.BIAS else have.exposure_s or 0.0
+        if exposure <= SHORT_DARK_S:
+            night = have.night.toordinal() if have.night else 0
+            found.append((exposure, -night, number, holding))
+    asked = 0
     with library.db.own_session() as session:
-        for holding in holdings(library, want.camera or ""):
-            have = holding.settings
-            if holding.kind is FrameKind.FLAT or holding.care:
-                continue
-            if (have.gain, have.offset, have.binning) != (want.gain, want.offset, want.binning):
-                continue
-            if (have.width, have.height) != (want.width, want.height):
-                continue
-            if want.sample_step == 1 and (have.sample_step or 1) > 1:
-                # Another driver's: its levels are 4 or 16 times these.
-                continue
-            exposure = 0.0 if holding.kind is FrameKind.BIAS else have.exposure_s or 0.0
-            if exposure > SHORT_DARK_S:
-                continue
-            day = f" of {have.night:%-d %b %Y}" if have.night else ""
-            found.append(
-                (
-                    exposure,
-                    -(have.night.toordinal() if have.night else 0),
-                    f"{holding.key}|{holding.kind.value}{day}",
-                )
-            )
-        for _, _, name in sorted(found):
-            key, title = name.split("|", 1)
-            level = _set_level(session, int(key))
+        for *_, holding in sorted(found, key=lambda x: x[:3]):
+            level = holding.level_adu
+            if level is None and asked < MOST_FILES_ASKED:
+                level, asked = _set_level(session, int(holding.key)), asked + 1
             if level is not None:
-                return Pedestal(level, PEDESTAL_DRIFT_ADU, title)
+                taken = holding.settings.night
+                day = f" of {taken:%-d %b %Y}" if taken else ""
+                return Pedestal(level, PEDESTAL_DRIFT_ADU, f"{holding.kind.value}{day}")
     return None
+
+
+_ReadOut = tuple[float | None, float | None, tuple[int, int] | None]
+
+
+@kept(8)
+def _capped(library: Library, revision: int, camera: str) -> dict[_ReadOut, list[Holding]]:
+    """Bias, darks and dark flats that nothing speaks against, by gain, offset and binning."""
+    found: dict[_ReadOut, list[Holding]] = defaultdict(list)
+    for holding in holdings(library, camera):
+        if holding.kind is not FrameKind.FLAT and not holding.care:
+            have = holding.settings
+            found[(have.gain, have.offset, have.binning)].append(holding)
+    return found
 
 
 def sky_electrons(session: Session, library: Library, lights: LightSet) -> float | None:
     """Sky background of a light above its pedestal, in electrons, where it can be measured."""
     gain = electrons_per_adu(library, lights)
-    level = _set_level(session, lights.row.id)
+    level = lights.row.level_adu
+    if level is None:
+        level = _set_level(session, lights.row.id)
     pedestal = pedestal_level(library, lights.want)
     if gain is None or level is None or pedestal is None:
         return None

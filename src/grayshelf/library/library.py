@@ -76,6 +76,8 @@ class Library:
         """Held while frames are put into sets: whoever does it counts on nobody else changing them meanwhile."""
         self.untold: dict[int, tuple[str, str, str]] = {}
         """State, message and advice of jobs that a full disk had no room to write down."""
+        self.left_out: dict[tuple[str, int], str] = {}
+        """Sets of which nothing could be made (`left_out.sparing`)."""
         self.room: Callable[[Path], int] = free_bytes
         self.clock: Clock = clock or MachineClock()
         self.db = Database(database)

@@ -140,14 +140,16 @@ def note_missing(
     """
     skipped = tuple(f"{name}/" for name in passed_over)
     with library.db.session() as session:
-        rows = session.execute(
-            select(Frame.id, Frame.path, Frame.state, Frame.missing_since, Frame.sha256).where(
-                Frame.folder_id == folder_id, Frame.state != "gone"
-            )
-        ).all()
+        every = session.connection().exec_driver_sql(
+            "SELECT id, path, state, missing_since IS NOT NULL AS missing, sha256 IS NOT NULL AS hashed "
+            "FROM frame WHERE folder_id = ? AND state != 'gone'",
+            (folder_id,),
+        )
+        # Most are where they were: of those nothing is kept.
+        rows = [r for r in every.all() if r[1] not in seen or r[3]]
     lost = [r for r in rows if r.path not in seen and not r.path.startswith(skipped)]
-    back = [r.id for r in rows if r.path in seen and r.missing_since is not None]
-    newly = [r.id for r in lost if r.missing_since is None]
+    back = [r.id for r in rows if r.path in seen and r.missing]
+    newly = [r.id for r in lost if not r.missing]
     # Nothing hangs on what was no frame, or was one that the library has elsewhere.
     of_no_use = {r.id for r in lost if r.state not in IN_SETS}
     for ids, since in ((newly, now), (back, None)):
@@ -160,7 +162,7 @@ def note_missing(
                         frame.state, frame.reason, frame.advice = "gone", "The file is no longer there.", ""
                     else:
                         frame.missing_since = since
-    hashed = {r.id for r in rows if r.sha256 is not None}
+    hashed = {r.id for r in rows if r.hashed}
     found = _find_copies(library, [i for i in newly if i in hashed - of_no_use])
     for frame_id in hashed.intersection(back):
         _call_copies_duplicates(library, frame_id)

@@ -220,6 +220,12 @@ def _mend_half_made(connection: Connection, path: Path) -> None:
         row = raw.execute(f"SELECT version_num FROM {VERSION_TABLE}").fetchone()
         revision = None if row is None else str(row[0])
     wanted = _schema_at(revision)
+    named = {name for _, names in wanted.values() for name in names}
+    for trigger in sorted(_names(raw, "trigger") - named):
+        raw.execute(f'DROP TRIGGER "{trigger}"')
+    # What a virtual table keeps for itself goes with it; it holds nothing that is not in another table.
+    for table in sorted(_virtual_tables(raw) - wanted.keys()):
+        raw.execute(f'DROP TABLE "{table}"')
     for table in sorted(_names(raw, "table") - wanted.keys() - {VERSION_TABLE}):
         if raw.execute(f'SELECT 1 FROM "{table}" LIMIT 1').fetchone() is not None:
             raise _half(path, f"the table {table} holds rows, but no revision says what they are")
@@ -227,8 +233,7 @@ def _mend_half_made(connection: Connection, path: Path) -> None:
     lost = sorted(wanted.keys() - _names(raw, "table"))
     if lost:
         raise _half(path, f"the table {lost[0]} is not there")
-    indexes = {name for _, names in wanted.values() for name in names}
-    for index in sorted(_names(raw, "index") - indexes):
+    for index in sorted(_names(raw, "index") - named):
         raw.execute(f'DROP INDEX "{index}"')
     for table, (columns, _) in wanted.items():
         have = _columns(raw, table)
@@ -258,12 +263,17 @@ def _half(path: Path, what: str) -> LibraryUnusable:
     )
 
 
+def _virtual_tables(connection: sqlite3.Connection) -> set[str]:
+    rows = connection.execute("SELECT name FROM sqlite_master WHERE sql LIKE 'CREATE VIRTUAL TABLE%'")
+    return {str(row[0]) for row in rows}
+
+
 def _columns(connection: sqlite3.Connection, table: str) -> list[str]:
     return [str(row[1]) for row in connection.execute(f'PRAGMA table_info("{table}")')]
 
 
 def _schema_at(revision: str | None) -> dict[str, tuple[list[str], set[str]]]:
-    """Columns and indexes of each table at a revision, from the migrations themselves."""
+    """Columns of each table at a revision, and names of its indexes and triggers, from the migrations themselves."""
     if revision is None:
         return {}
     engine = create_engine("sqlite://", poolclass=StaticPool)
@@ -279,7 +289,8 @@ def _schema_at(revision: str | None) -> dict[str, tuple[list[str], set[str]]]:
                         str(row[1])
                         for row in raw.execute(f'PRAGMA index_list("{table}")')
                         if not str(row[1]).startswith("sqlite_")
-                    },
+                    }
+                    | _names(raw, "trigger"),
                 )
                 for table in _names(raw, "table") - {VERSION_TABLE}
             }

@@ -19,9 +19,10 @@ from sqlalchemy import select
 from grayshelf import __version__
 from grayshelf.clock import SimulatedClock
 from grayshelf.devices.ports import RigDevices
+from grayshelf.library.left_out import left_out_in_words
 from grayshelf.library.library import Library
 from grayshelf.library.models import Rig
-from grayshelf.web import routes, routes_bench, routes_flats, routes_twilight
+from grayshelf.web import routes, routes_bench, routes_flats, routes_twilight, search
 from grayshelf.web.errors import problem, register_errors
 from grayshelf.web.guard import guard
 from grayshelf.work.bench import Bench
@@ -82,16 +83,25 @@ def make_context(
     return Context(library, runner, broker, starter, bench, flats, twilight, demo)
 
 
-def warm_up(context: Context) -> None:
-    """Write the slips once before anybody asks, so that the first page is there at once."""
+def warm_up(context: Context, wait_s: float = 0.0) -> None:
+    """Write the slips once before anybody asks, so that the first page is there at once.
+
+    Parameters
+    ----------
+    wait_s
+        For so long it is waited for; a large library goes on with it while it is served.
+    """
 
     def warm() -> None:
         with context.library.db.session() as session:
             rigs = list(session.scalars(select(Rig)))
         for rig in rigs:
             look_at_tonight(context.library, rig.id, context.starter.devices(rig))
+        search.find(context.library, "light")
 
-    threading.Thread(target=warm, daemon=True, name="warm-up").start()
+    warming = threading.Thread(target=warm, daemon=True, name="warm-up")
+    warming.start()
+    warming.join(wait_s)
 
 
 def create_app(context: Context) -> APIFlask:
@@ -108,8 +118,23 @@ def create_app(context: Context) -> APIFlask:
     _plain_names(app)
     guard(app)
     _events(app, context)
+    _tell_of_sets_left_out(app, context)
     _front_end(app)
     return app
+
+
+def _tell_of_sets_left_out(app: APIFlask, context: Context) -> None:
+    """A set that is found to make no sense is told of on every page, also on those that are open already."""
+    told = ""
+
+    @app.after_request
+    def tell(response: Response) -> Response:
+        nonlocal told
+        now = left_out_in_words(context.library)
+        if now != told:
+            told = now
+            context.broker.publish("state")
+        return response
 
 
 def _plain_names(app: APIFlask) -> None:

@@ -7,16 +7,18 @@ from typing import TYPE_CHECKING, cast
 
 from apiflask import APIBlueprint, APIFlask
 from flask import Response, current_app, jsonify
-from sqlalchemy import func, select
+from sqlalchemy import select
 
 from grayshelf import __version__
 from grayshelf.core.errors import Conflict, GrayShelfError, NotFound
 from grayshelf.core.frames.night import night_of_utc, site_zone
 from grayshelf.core.matching.parts import answered
+from grayshelf.library.counts import count_all
 from grayshelf.library.grouping import RECOUNT, recount_nights
+from grayshelf.library.left_out import left_out_in_words
 from grayshelf.library.models import Folder, Frame, FrameSet, Job, Rig, RunShot
 from grayshelf.library.pictures import picture_of
-from grayshelf.library.shelf import forget_slips, rig_of, wishes_of
+from grayshelf.library.rig_terms import rig_of, wishes_of
 from grayshelf.web import schemas as s
 from grayshelf.web.exports import as_file, csv_response
 from grayshelf.web.search import find
@@ -68,13 +70,7 @@ def state() -> s.StateOut:
     clock = context.simulated_clock
     with library.db.session() as session:
         site, zone = library.site(session), library.zone(session)
-        counts = dict(
-            session.execute(
-                select(FrameSet.camera, func.count())
-                .where(FrameSet.taken_off.is_(False), FrameSet.measurement_id.is_(None))
-                .group_by(FrameSet.camera)
-            ).all()
-        )
+        counts = count_all(library)
         rigs = [
             s.RigBrief(
                 id=r.id,
@@ -82,7 +78,7 @@ def state() -> s.StateOut:
                 camera=r.camera,
                 telescope=r.telescope,
                 has_devices=context.starter.devices(r) is not None,
-                n_sets=counts.get(r.camera, 0),
+                n_sets=counts.sets_of.get(r.camera, 0),
             )
             for r in session.scalars(select(Rig).order_by(Rig.id))
         ]
@@ -100,15 +96,11 @@ def state() -> s.StateOut:
             fast_rate=context.fast_rate,
             fast=bool(clock and clock.rate > 1),
             rigs=rigs,
-            n_frames=session.scalar(
-                select(func.count()).select_from(Frame).where(Frame.state.in_(("good", "lacking")))
-            )
-            or 0,
-            n_masters=session.scalar(select(func.count()).select_from(FrameSet).where(FrameSet.is_master))
-            or 0,
-            n_folders=session.scalar(select(func.count()).select_from(Folder).where(Folder.own.is_(False)))
-            or 0,
+            n_frames=counts.frames,
+            n_masters=counts.masters,
+            n_folders=counts.folders,
             own_folder=str(library.root),
+            left_out=left_out_in_words(library),
         )
 
 
@@ -217,7 +209,6 @@ def let_missing_go(folder_id: int) -> s.Done:
 def forget_folder(folder_id: int) -> s.Done:
     """Take a folder off the list; its files are not touched."""
     path = intake.forget_folder(_context().library, folder_id)
-    forget_slips()
     return s.Done(
         message=f"{path} is off the list. Its files are as they were; name it again to bring it back."
     )
@@ -454,7 +445,6 @@ def say_of_rig(rig_id: int, json_data: s.PartIn) -> s.Done:
         said = {q: word for q, word in (rig.says or {}).items() if q != json_data.quantity}
         rig.says = said if json_data.says is None else {**said, json_data.quantity: json_data.says}
     library.touched()
-    forget_slips()
     if json_data.says is None:
         return s.Done(message=f"What was said of the {json_data.quantity} is taken back.")
     return s.Done(message=f"Kept for this rig. {answered(json_data.quantity, json_data.says)}.")
@@ -475,7 +465,6 @@ def set_rig_zone(rig_id: int, json_data: s.RigZoneIn) -> s.Done:
         name = rig.name
     again = recount_nights(library)
     library.touched()
-    forget_slips()
     return s.Done(message=f"{name}: {again:,} frames changed their night.")
 
 

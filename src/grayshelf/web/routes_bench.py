@@ -22,7 +22,7 @@ from grayshelf.library.measurements import (
     throw_away,
 )
 from grayshelf.library.models import Job, Measurement
-from grayshelf.library.shelf import forget_slips, gain_word
+from grayshelf.library.rig_terms import gain_word
 from grayshelf.web import schemas as s
 from grayshelf.web import schemas_bench as b
 from grayshelf.web.exports import as_file, csv_response
@@ -53,7 +53,7 @@ def _kind(kind: str) -> str:
 def _changed() -> Library:
     """What was measured bears on slips: they are written anew."""
     library = _context().library
-    forget_slips()
+    library.touched()
     _context().broker.publish("bench")
     return library
 

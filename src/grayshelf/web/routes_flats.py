@@ -23,7 +23,6 @@ from grayshelf.library.flat_sheet import (
 from grayshelf.library.library import Library
 from grayshelf.library.models import RigEvent, RunStep
 from grayshelf.library.panel_curves import take_curve_back
-from grayshelf.library.shelf import forget_slips
 from grayshelf.web import schemas as s
 from grayshelf.web import schemas_flats as f
 from grayshelf.web.exports import csv_response
@@ -275,6 +274,5 @@ def event_taken_back(rig_id: int, event_id: int, what: str) -> s.Done:
 
 
 def _rules_changed(library: Library) -> None:
-    forget_slips()
     library.touched()
     _context().broker.publish("state")

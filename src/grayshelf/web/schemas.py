@@ -41,6 +41,8 @@ class StateOut(BaseModel):
     n_masters: int
     n_folders: int
     own_folder: str
+    left_out: str
+    """Sets that could not be shown, in words; empty where there are none."""
 
 
 class ClockIn(BaseModel):

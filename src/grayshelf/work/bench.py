@@ -12,9 +12,10 @@ from grayshelf.core.errors import Conflict, DeviceError
 from grayshelf.core.sensor.transfer import speaking_channel
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
+from grayshelf.library.lights import light_sets
 from grayshelf.library.measurements import accepted, measurement, transfers
 from grayshelf.library.models import CameraValue, FrameSet, Job, Measurement, MeasurementShot, Rig
-from grayshelf.library.shelf import light_sets, wishes_of
+from grayshelf.library.rig_terms import wishes_of
 from grayshelf.work.jobs import ALIVE, JobControl, JobRunner, JobState, begins_job
 from grayshelf.work.measure_disk import plan_disk, read_from_disk
 from grayshelf.work.measure_gain import GainExercise, plan_gain, shortest_for
@@ -60,7 +61,7 @@ class Bench:
             rig, devices = self._ready(session, rig_id, gains)
             if devices.wheel is not None and filter_code not in devices.wheel.filters:
                 raise Conflict(f"{filter_code or 'No filter'} is not in the wheel.", "Choose one that is.")
-            offsets = {f"{g:g}": offset_for(session, rig, g) for g in gains}
+            offsets = {f"{g:g}": offset_for(self.library, session, rig, g) for g in gains}
             shortest = shortest_for(devices, wishes_of(rig).shortest_s)
             job_id = plan_gain(session, self.library, rig, devices, gains, offsets, filter_code, shortest)
         self.runner.launch(job_id)
@@ -149,10 +150,10 @@ class Bench:
         return result
 
 
-def gains_in_use(session: Session, rig: Rig) -> dict[float, set[float]]:
+def gains_in_use(library: Library, rig: Rig) -> dict[float, set[float]]:
     """The gains of a rig's lights, each with the offsets they were taken at."""
     found: dict[float, set[float]] = {}
-    for lights in light_sets(session, rig):
+    for lights in light_sets(library, rig):
         if lights.want.gain is not None:
             offsets = found.setdefault(lights.want.gain, set())
             if lights.want.offset is not None:
@@ -160,12 +161,12 @@ def gains_in_use(session: Session, rig: Rig) -> dict[float, set[float]]:
     return dict(sorted(found.items()))
 
 
-def offset_for(session: Session, rig: Rig, gain: float) -> float:
+def offset_for(library: Library, session: Session, rig: Rig, gain: float) -> float:
     """The offset to use at a gain: what was accepted, else what the lights have, else what they have elsewhere."""
     known = accepted(session, rig.camera, "offset").get(gain)
     if known is not None:
         return float(known.values["offset"])
-    in_use = gains_in_use(session, rig)
+    in_use = gains_in_use(library, rig)
     here = in_use.get(gain) or set().union(*in_use.values()) if in_use else set()
     return max(here, default=USUAL_OFFSET)
 

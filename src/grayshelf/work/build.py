@@ -25,9 +25,8 @@ from grayshelf.core.frames.fits_blocks import card_value
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.write import InputRecord, frame_header, utc_text, write_master
 from grayshelf.core.masters.combine import Combined, CombineSettings, combine
-from grayshelf.core.matching.judge import judge_bias, judge_dark_flat
 from grayshelf.core.matching.match import choose
-from grayshelf.core.matching.model import Candidate, Holding
+from grayshelf.core.matching.stock import Role, Wanted
 from grayshelf.core.sensor.statistics import frame_statistics
 from grayshelf.library.catalog import IN_SETS, enter_own_file
 from grayshelf.library.facts_json import facts_from_json
@@ -42,11 +41,12 @@ from grayshelf.library.files import (
 )
 from grayshelf.library.folders import FileStamp, stamp_of
 from grayshelf.library.grouping import describe_set
+from grayshelf.library.holdings import common_settings, stock
 from grayshelf.library.levels import pedestal_level
 from grayshelf.library.library import Library
 from grayshelf.library.masters_found import COMBINED_BY, TAKEN_OFF
 from grayshelf.library.models import Folder, Frame, FrameSet, MasterInput, MasterRecord
-from grayshelf.library.shelf import common_settings, holdings, rig_of, terms_of
+from grayshelf.library.rig_terms import rig_of, terms_of
 from grayshelf.work.jobs import JobControl
 
 #: Fewer frames than this are not a stack.
@@ -268,20 +268,17 @@ def _pedestal_for(library: Library, session: Session, row: FrameSet) -> FrameSet
         return None
     facts = facts_from_json(row.facts)
     want = common_settings(row, facts)
-    shelf = holdings(library, row.camera or "")
+    shelf = stock(library, row.camera or "")
     rig = rig_of(session, row)
     if rig is None:
         raise CannotCombine("No rig is known for these flats.", "Scan their folder again.")
     terms = terms_of(library, rig, facts.gain)
 
-    def best(kinds: Sequence[FrameKind], judge: Callable[[Holding], Candidate]) -> Candidate | None:
-        return choose(kinds[0], [h for h in shelf if h.kind in kinds], want, judge).chosen
-
     chosen = None
     if not want.exposures_differ:
-        chosen = best((FrameKind.DARK_FLAT, FrameKind.DARK), lambda h: judge_dark_flat(want, h, terms))
+        chosen = choose(FrameKind.DARK_FLAT, shelf, [Wanted(Role.DARK_FLAT, want, terms)])[0].chosen
     if chosen is None and (want.exposures_differ or terms.says.bias_will_do):
-        chosen = best((FrameKind.BIAS,), lambda h: judge_bias(want, h, terms))
+        chosen = choose(FrameKind.BIAS, shelf, [Wanted(Role.BIAS, want, terms)])[0].chosen
     if chosen is None and want.exposures_differ:
         raise CannotCombine(
             "No bias fits these flats of the sky, so their pedestal would stay in: each has an exposure of its own, "

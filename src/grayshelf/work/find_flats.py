@@ -32,7 +32,7 @@ from grayshelf.library.library import Library
 from grayshelf.library.measurements import measured_gain
 from grayshelf.library.models import FlatSetting, Job, LightSource, PanelCurve, RunShot, RunStep
 from grayshelf.library.panel_curves import known_points, points_as_json
-from grayshelf.library.shelf import gain_word
+from grayshelf.library.rig_terms import gain_word
 from grayshelf.work.flat_shots import FolderTaker, RigTaker, RowLeftOut, Taker, TestFlat
 from grayshelf.work.gates import diffuser_gate, pass_gate, waiting_behind
 from grayshelf.work.jobs import JobControl, JobRunner, JobState
@@ -66,7 +66,7 @@ class FlatSearch(Stepwise):
             job = session.get_one(Job, control.job_id)
             self.rig = library.rig(session, job.rig_id or 0)
             self.zone = library.zone(session)
-            self.size = camera_size(session, self.rig, devices)
+            self.size = camera_size(library, self.rig, devices)
             self.widths = {f.code: f.width_nm for f in self.rig.filters}
         self.white: int = min([self.size[2], *self._full_levels()])
         self.taker = self._taker()

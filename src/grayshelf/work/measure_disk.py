@@ -24,7 +24,7 @@ from grayshelf.library.files import read_pixels
 from grayshelf.library.library import Library
 from grayshelf.library.measurements import pairs_as_json
 from grayshelf.library.models import Frame, FrameSet, Measurement, MeasurementShot
-from grayshelf.library.shelf import gain_word
+from grayshelf.library.rig_terms import gain_word
 from grayshelf.work.jobs import JobControl
 
 #: More frames of one offset than this say no more.

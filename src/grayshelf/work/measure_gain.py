@@ -38,7 +38,7 @@ from grayshelf.library.files import read_pixels
 from grayshelf.library.library import Library
 from grayshelf.library.measurements import pair_readings, pairs_as_json, transfers
 from grayshelf.library.models import Measurement, Rig, RunStep
-from grayshelf.library.shelf import gain_word
+from grayshelf.library.rig_terms import gain_word
 from grayshelf.work.measuring import Exercise, make_job, make_measurement
 from grayshelf.work.shooting import ShotSettings, bring_in
 

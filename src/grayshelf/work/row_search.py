@@ -21,8 +21,9 @@ from grayshelf.library.flat_sheet import (
     wishes_for,
 )
 from grayshelf.library.library import Library
+from grayshelf.library.lights import light_sets
 from grayshelf.library.models import Rig, RunShot
-from grayshelf.library.shelf import gain_word, light_sets
+from grayshelf.library.rig_terms import gain_word
 
 
 def camera_traits(rig: Rig, devices: RigDevices | None) -> CameraTraits:
@@ -50,12 +51,12 @@ def is_colour(library: Library, rig: Rig, devices: RigDevices | None) -> bool:
     return any(of.newest.bayer_pattern for of in lights_by_row(library, rig.id).values())
 
 
-def camera_size(session: Session, rig: Rig, devices: RigDevices | None) -> tuple[int, int, int]:
+def camera_size(library: Library, rig: Rig, devices: RigDevices | None) -> tuple[int, int, int]:
     """Width, height and white level of the rig's camera, unbinned; from its lights where it is not connected."""
     if devices is not None:
         facts = devices.camera.facts
         return facts.width, facts.height, facts.white_adu
-    for lights in light_sets(session, rig):
+    for lights in light_sets(library, rig):
         binning = lights.facts.binning_x or 1
         white = camera_white(lights.row.sample_step or 1)
         return lights.facts.width * binning, lights.facts.height * binning, white
@@ -91,7 +92,7 @@ class RowSearch:
         self.key = key
         self.gain_word = gain_word(library, rig.camera)
         self.wishes: FlatWishes = row.wishes if row else wishes_for(session, rig, key)
-        width, height, white = camera_size(session, rig, devices)
+        width, height, white = camera_size(library, rig, devices)
         self.white_adu = white_adu or white
         self.source: Source = source_of(session, rig, self.wishes, panel_range(devices))
         self.pedestal: Pedestal | None = row_pedestal(library, rig.camera, width, height, key, self.white_adu)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import logging
 import os
 from collections.abc import Mapping, Sequence
@@ -39,6 +40,8 @@ log = logging.getLogger(__name__)
 
 #: Files after which what was read is written down for good.
 BATCH = 50
+#: Under what is kept by which bounds of values the frames of each folder were read.
+BOUNDS_OF = "bounds that frames were read by"
 
 
 class HasRunner(Protocol):
@@ -57,14 +60,7 @@ def scan_folder(library: Library, control: JobControl, params: dict[str, Any]) -
             raise NotFound("This folder is no longer on the list.")
         root, zones = Path(folder.path), site_zones(library, session)
         # What could not be read, or is missing, is looked at anew each time.
-        known = {
-            path: (size, modified)
-            for path, size, modified in session.execute(
-                select(Frame.path, Frame.size_bytes, Frame.modified_ns).where(
-                    Frame.folder_id == folder_id, Frame.state.not_in(("gone", "unreadable"))
-                )
-            )
-        }
+        known = _stamps_of(session, folder_id)
     disk = _Disk(library, folder_id, root)
     control.report(0.0, f"Looking through {root.name}")
     passed = Passed()
@@ -113,6 +109,16 @@ def scan_folder(library: Library, control: JobControl, params: dict[str, Any]) -
     # What was read before and is out of reach now is missing, like what is not there.
     seen = {path for path, _ in listed} - (out_of_reach & known.keys())
     return _finish(library, control, folder_id, len(fresh), seen, passed, moved - {None})
+
+
+def _stamps_of(session: Session, folder_id: int) -> dict[str, tuple[int, int]]:
+    """Size and time by which files are known to be the same as before, by path; without those that could not be read."""
+    rows = session.connection().exec_driver_sql(
+        "SELECT path, size_bytes, modified_ns FROM frame "
+        "WHERE folder_id = ? AND state NOT IN ('gone', 'unreadable')",
+        (folder_id,),
+    )
+    return {path: (size, modified) for path, size, modified in rows.all()}
 
 
 class _Disk:
@@ -214,14 +220,16 @@ def _counters(paths: Sequence[str]) -> dict[str, frozenset[str]]:
 def _to_read_again(library: Library, folder_id: int, counters: Mapping[str, frozenset[str]]) -> set[str]:
     """Files that were read by other rules: their names were believed before the next ones showed that their numbers
     only count, or values were taken that cannot be."""
-    facts = Frame.facts
-    cannot_be = [
-        not_(facts[name].as_float().between(bound.lowest, bound.highest))
-        for name, bound in KEPT_BOUNDS.items()
-        if name != "angle_deg"
-    ]
+    facts, again = Frame.facts, set[str]()
     with library.db.session() as session:
-        again = set(session.scalars(select(Frame.path).where(Frame.folder_id == folder_id, or_(*cannot_be))))
+        if library.setting(session, BOUNDS_OF, {}).get(str(folder_id)) != _bounds_in_force():
+            cannot_be = [
+                not_(facts[name].as_float().between(bound.lowest, bound.highest))
+                for name, bound in KEPT_BOUNDS.items()
+                if name != "angle_deg"
+            ]
+            found = select(Frame.path).where(Frame.folder_id == folder_id, or_(*cannot_be))
+            again |= set(session.scalars(found))
         if counters:
             rows = session.execute(
                 select(Frame.path, facts).where(
@@ -234,6 +242,11 @@ def _to_read_again(library: Library, folder_id: int, counters: Mapping[str, froz
                 if any(kept["origins"].get(what) == FILE_NAME for what in counters.get(path, ()))
             }
     return again
+
+
+def _bounds_in_force() -> str:
+    """The same while the bounds of values are the same."""
+    return hashlib.sha256(repr(sorted(KEPT_BOUNDS.items())).encode()).hexdigest()[:16]
 
 
 def _finish(
@@ -262,6 +275,8 @@ def _finish(
         folder = session.get_one(Folder, folder_id)
         note_scan(folder, library.clock.now(), _trouble(passed, missed.missing, bool(seen)))
         folder.passed_over = dict(passed.endings)
+        kept = library.setting(session, BOUNDS_OF, {})
+        library.set_setting(session, BOUNDS_OF, {**kept, str(folder_id): _bounds_in_force()})
         states = dict(
             session.execute(
                 select(Frame.state, func.count()).where(Frame.folder_id == folder_id).group_by(Frame.state)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import shutil
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from datetime import datetime
+from datetime import date, datetime
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -40,25 +40,23 @@ from grayshelf.core.planning.runsheet import (
 )
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.flat_sheet import kept_rows, newest_setting, source_of, stale_reason
+from grayshelf.library.gaps import Gap, gaps
+from grayshelf.library.kept import kept as kept_answers
 from grayshelf.library.levels import sky_electrons
 from grayshelf.library.library import Library
+from grayshelf.library.lights import LightSet, electrons_per_adu, light_sets, light_terms
 from grayshelf.library.measurements import checked_offsets
 from grayshelf.library.models import Job, Rig
-from grayshelf.library.shelf import (
-    Gap,
-    LightSet,
-    electrons_per_adu,
+from grayshelf.library.rig_terms import (
+    TermsByGain,
     gain_word,
-    gaps,
-    light_sets,
-    light_terms,
     offset_warning,
     says_of,
-    slips,
     tolerances_of,
     traits_at,
     wishes_of,
 )
+from grayshelf.library.slips import slips
 
 FRAME_CHOICES = (10, 15, 25, 50, 100)
 DEFAULT_FRAMES = 25
@@ -178,6 +176,26 @@ def flat_gap_key(filter_code: str, gain: float, offset: float, binning: int, ang
     return f"flat:{filter_code}:g{gain:g}:o{offset:g}:b{binning}{turned}"
 
 
+@kept_answers(8)
+def _flats_of_now(
+    library: Library, revision: int, rig_id: int, tonight: date, past_events: int, frames: int
+) -> dict[tuple[object, ...], Candidate]:
+    """What flats shot now would do for lights that wait: the same rules that will judge them afterwards.
+
+    It is the same all night, until something is done to the train: `past_events` counts what was done before now.
+    """
+    with library.db.own_session() as session:
+        rig = library.rig(session, rig_id)
+    terms_at, now = TermsByGain(library, rig), library.clock.now()
+    found: dict[tuple[object, ...], Candidate] = {}
+    for gap in gaps(library, rig_id, with_care=True):
+        if gap.kind is FrameKind.FLAT:
+            fresh = replace(gap.want, night=tonight, taken=now)
+            terms = light_terms(library, gap.sets[-1], terms_at(gap.want.gain))
+            found[gap.key] = judge_flat(gap.want, Holding("tonight", FrameKind.FLAT, fresh, frames), terms)
+    return found
+
+
 def _offers(
     library: Library,
     session: Session,
@@ -187,7 +205,7 @@ def _offers(
     out_of_reach: list[OutOfReach],
 ) -> list[RowOffer]:
     """Rows of flats that could be shot now and would serve lights that wait; what could not is told in the list."""
-    tolerances = tolerances_of(rig)
+    tolerances, says = tolerances_of(rig), says_of(rig)
     tonight = night_of_utc(now, library.zone(session))
     by_code, kept = {f.code: f for f in rig.filters}, kept_rows(session, rig)
     rows: dict[str, RowOffer] = {}
@@ -196,11 +214,13 @@ def _offers(
         key=lambda g: (g.want.night is None, g.want.night),
         reverse=True,
     )
+    past = sum(event.at <= now for event in rig.events)
+    fresh = _flats_of_now(library, library.revision, rig.id, tonight, past, wishes.frames)
     for gap in ordered:
         want = gap.want
         if gap.kind is not FrameKind.FLAT:
             continue
-        unknown = _not_settable(want, says_of(rig), ("gain", "offset"))
+        unknown = _not_settable(want, says, ("gain", "offset"))
         if unknown:
             if not gap.care_only:
                 why = f"their {listed(unknown)} is not known, so no flats can be set up for them"
@@ -210,10 +230,7 @@ def _offers(
             want, filter_code=want.filter_code or NO_FILTER, gain=want.gain or 0.0, offset=want.offset or 0.0
         )
         assert want.filter_code is not None and want.gain is not None and want.offset is not None
-        # What flats shot now would do for these lights: the same rules that will judge them afterwards.
-        shot_now = replace(gap.want, night=tonight, taken=now)
-        fresh = Holding("tonight", FrameKind.FLAT, shot_now, wishes.frames)
-        would = judge_flat(gap.want, fresh, light_terms(library, rig, gap.sets[-1]))
+        would = fresh[gap.key]
         if would.verdict is Verdict.NOTHING and not gap.care_only:
             out_of_reach.append(_out_of_reach(gap, "; ".join(would.reasons)))
         if would.verdict is Verdict.NOTHING or (would.verdict is Verdict.CARE and gap.care_only):
@@ -597,7 +614,7 @@ def look_at_tonight(
             rig, [o.wish for o in offers if o.on_sheet], [d.wish for d in darks if d.on_sheet], pace, devices
         )
         tonight = night_of_utc(now, library.zone(session))
-        every = light_sets(session, rig)
+        every = light_sets(library, rig)
         sets = [s for s in every if s.row.night == tonight]
         last_run, size = _last_run(session, rig.id), _frame_size(devices, every)
         return Tonight(

@@ -10,13 +10,16 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.optimize import OptimizeResult, least_squares
 
 from grayshelf.core.flats.model import FlatTarget, Pedestal, TestShot
 from grayshelf.core.flats.panel import PanelResponse
+
+if TYPE_CHECKING:
+    from scipy.optimize import OptimizeResult
 
 #: What is taken of a pedestal that nobody knows.
 UNKNOWN_PEDESTAL = Pedestal(700.0, 1200.0, "a guess")
@@ -188,6 +191,9 @@ def fit_light(
     ceiling = max(float(levels.min()), belief.adu + 1.0)
 
     def solved() -> OptimizeResult:
+        # Loaded when it is needed: it takes as long as the rest of a start.
+        from scipy.optimize import least_squares
+
         return least_squares(
             residuals,
             [min(max(belief.adu, 0.0), ceiling - 0.5), first, DEAD_TIME_S, 1.0, *np.zeros(len(others))],

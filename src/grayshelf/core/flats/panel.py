@@ -9,7 +9,6 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
-from scipy.interpolate import PchipInterpolator
 
 from grayshelf.core.flats.model import Dimmer
 
@@ -67,6 +66,9 @@ class PanelResponse:
         off = [r for _, r in self.knots]
         if len(at) < 3:
             return lambda law: float(np.interp(law, at, off))
+        # Loaded when it is needed: it takes as long as the rest of a start.
+        from scipy.interpolate import PchipInterpolator
+
         curve = PchipInterpolator(at, off)
         return lambda law: float(curve(min(max(law, at[0]), at[-1])))
 

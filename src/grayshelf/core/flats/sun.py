@@ -6,39 +6,40 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta
-from functools import lru_cache
+from functools import cache, lru_cache
 
 import numpy as np
-from astropy import units as u
-from astropy.coordinates import AltAz, EarthLocation, get_sun
-from astropy.time import Time
-from astropy.utils import iers
 from numpy.typing import NDArray
-from scipy.interpolate import CubicSpline
 
 from grayshelf.core.flats.sky_light import SkyCourse, relative_log_light
 
 #: Between these Astropy's sun keeps what it promises (ERFA's epv00: 1900 to 2100).
 FIRST_DAY, LAST_DAY = date(1900, 1, 2), date(2100, 12, 30)
-#: The earth as if it turned by the clock and about a pole that stands still. UT1 − UTC is kept under 0.9 s
-#: (ITU-R TF.460), in which the sun goes 0.004°; the tables of what it is take seconds to read, and end some day.
-EVEN_EARTH = iers.IERS(
-    {
-        "MJD": [0.0, 200_000.0] * u.d,
-        "UT1_UTC": [0.0, 0.0] * u.s,
-        **{name: [0.0, 0.0] * u.arcsec for name in ("PM_x", "PM_y", "dX_2000A", "dY_2000A")},
-    }
-)
-# For the whole process: nothing is ever fetched, and leap seconds that have grown old do not stop anybody.
-iers.conf.auto_download = False
-iers.conf.auto_max_age = None
-iers.earth_orientation_table.set(EVEN_EARTH)
-
 #: The sun is known at steps of so many seconds; between them it goes straight.
 SUN_STEP_S = 60.0
 #: At so many of these it is reckoned; a cubic spline through those is off by 0.001° at most.
 STEPS_TO_RECKON = 10
 HALF_DAY_S = 43_200.0
+
+
+@cache
+def _turn_evenly() -> None:
+    """Let the earth turn by the clock, about a pole that stands still, for the whole process.
+
+    UT1 − UTC is kept under 0.9 s (ITU-R TF.460), in which the sun goes 0.004°; the tables of what it is take seconds to
+    read, and end some day. Nothing is ever fetched, and leap seconds that have grown old do not stop anybody.
+    """
+    from astropy import units as u
+    from astropy.utils import iers
+
+    iers.conf.auto_download = False
+    iers.conf.auto_max_age = None
+    even = {
+        "MJD": [0.0, 200_000.0] * u.d,
+        "UT1_UTC": [0.0, 0.0] * u.s,
+        **{name: [0.0, 0.0] * u.arcsec for name in ("PM_x", "PM_y", "dX_2000A", "dY_2000A")},
+    }
+    iers.earth_orientation_table.set(iers.IERS(even))
 
 
 def sun_altitudes(
@@ -48,6 +49,12 @@ def sun_altitudes(
 
     Astropy's sun over an earth that turns evenly: a second of time is nothing here.
     """
+    # Loaded when a sun is asked for: it takes as long as the rest of a start.
+    from astropy import units as u
+    from astropy.coordinates import AltAz, EarthLocation, get_sun
+    from astropy.time import Time
+
+    _turn_evenly()
     where = EarthLocation(lat=latitude_deg * u.deg, lon=longitude_deg * u.deg)
     at = Time(list(times))
     return np.asarray(get_sun(at).transform_to(AltAz(obstime=at, location=where)).alt.deg, np.float64)
@@ -109,6 +116,8 @@ def twilight_at(latitude_deg: float, longitude_deg: float, day: date, *, dawn: b
     knots_s = times_s[::STEPS_TO_RECKON]
     knots = [zero + timedelta(seconds=float(s)) for s in knots_s]
     # Of its sine: the altitude itself turns sharply where the sun goes through the zenith.
+    from scipy.interpolate import CubicSpline
+
     sines = CubicSpline(knots_s, np.sin(np.radians(sun_altitudes(latitude_deg, longitude_deg, knots))))
     altitudes_deg = np.degrees(np.arcsin(np.clip(sines(times_s), -1.0, 1.0)))
     return Twilight(day, dawn, zero, times_s, altitudes_deg)

@@ -31,6 +31,9 @@ _IN_NAME = {
     "offset": re.compile(rf"{_START}offset[-_ ]?{_DECIMAL}", re.IGNORECASE),
     "binning": re.compile(rf"{_START}bin(?:ning)?[-_ ]?{_NUMBER}", re.IGNORECASE),
 }
+#: Settings whose numbers may be counters, and the words before them.
+_COUNTED = ("gain", "offset", "binning")
+_MAY_COUNT = re.compile("gain|iso|offset|bin", re.IGNORECASE)
 _SUFFIX = re.compile(r"(\.(fits|fit|fts))?(\.(fz|gz))?$", re.IGNORECASE)
 _LIMITS = {"sensor_temp_c": (-80.0, 60.0), "binning": (1.0, 8.0)}
 #: Words that say the kind in a name. 'offset' and 'object' are left out: names use them for other things.
@@ -52,14 +55,14 @@ def _bare(name: str) -> str:
     return _SUFFIX.sub("", name)
 
 
-def values_in_name(name: str) -> dict[str, NameValue]:
+def values_in_name(name: str, settings: Iterable[str] = tuple(_IN_NAME)) -> dict[str, NameValue]:
     """Settings written into a file's name, such as 'dark_300s_-10C_gain100_bin1.fits'.
 
     Two different values of one setting leave a doubt, so neither counts.
     """
     bare, found = _bare(name), dict[str, NameValue]()
-    for what, pattern in _IN_NAME.items():
-        matches = list(pattern.finditer(bare))
+    for what in settings:
+        matches = list(_IN_NAME[what].finditer(bare))
         values = {m.group(1) for m in matches}
         if len(values) != 1:
             continue
@@ -78,18 +81,16 @@ def counters_among(names: Iterable[str]) -> Mapping[str, frozenset[str]]:
     """
     families: dict[tuple[str, str], list[tuple[float, str]]] = defaultdict(list)
     for name in names:
-        for what, found in values_in_name(name).items():
+        if not _MAY_COUNT.search(name):
+            continue
+        for what, found in values_in_name(name, _COUNTED).items():
             bare = _bare(name)
             families[what, f"{bare[: found.start]}#{bare[found.end :]}"].append((found.value, name))
     counted: dict[str, set[str]] = defaultdict(set)
     for (what, _), members in families.items():
         numbers = sorted(value for value, _ in members)
         steps = [b - a for a, b in zip(numbers, numbers[1:], strict=False)]
-        if (
-            steps
-            and 2 * sum(step == 1 for step in steps) > len(steps)
-            and what in ("gain", "offset", "binning")
-        ):
+        if steps and 2 * sum(step == 1 for step in steps) > len(steps):
             for _, name in members:
                 counted[name].add(what)
     return {name: frozenset(whats) for name, whats in counted.items()}

@@ -3,6 +3,13 @@
 from __future__ import annotations
 
 import math
+from typing import TypeVar
+
+import numpy as np
+from numpy.typing import NDArray
+
+Numbers = TypeVar("Numbers", float, NDArray[np.float64])
+"""One number, or an array of them."""
 
 
 def flat_stack_noise(signal_e: float, read_noise_e: float, n_flats: int, n_dark_flats: int | None) -> float:
@@ -62,6 +69,7 @@ def dark_mismatch_e(dark_rate_e_s: float, exposure_s: float, light_c: float, dar
     return dark_rate_e_s * exposure_s * (2.0 ** ((light_c - dark_c) / 6.0) - 1.0)
 
 
-def dark_rate_at(rate_e_s: float, at_c: float, to_c: float) -> float:
-    """Dark current at another temperature, doubling every 6 °C."""
-    return float(rate_e_s * 2.0 ** ((to_c - at_c) / 6.0))
+def dark_rate_at(rate_e_s: float, at_c: float, to_c: Numbers) -> Numbers:
+    """Dark current at another temperature, or at an array of them, doubling every 6 °C."""
+    found: Numbers = rate_e_s * 2.0 ** ((to_c - at_c) / 6.0)
+    return found

@@ -14,7 +14,6 @@ from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.stats import chi2
 
 from grayshelf.core.masters.clipping import scatter_of
 
@@ -99,6 +98,9 @@ def _trimmed_of_normal(n: int, trimmed: int) -> float:
 
 def _rarely_exceeded(count: int) -> float:
     """What the standard deviation of so many normal samples of σ = 1 exceeds once in `1/NOISY_BY_CHANCE`."""
+    # Loaded when it is needed: it takes as long as the rest of a start.
+    from scipy.stats import chi2
+
     return math.sqrt(float(chi2.ppf(1.0 - NOISY_BY_CHANCE, count - 1)) / (count - 1))
 
 

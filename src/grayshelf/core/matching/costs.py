@@ -9,7 +9,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
-from grayshelf.core.masters.noise import dark_rate_at, darks_cost_percent, flats_cost_percent
+from grayshelf.core.masters.noise import Numbers, dark_rate_at, darks_cost_percent, flats_cost_percent
 from grayshelf.core.matching.model import CommonSettings, Holding, LightsNoise, SensorTraits
 
 #: Sky of one light where it was not measured, electrons (common practice: between narrow and broad band).
@@ -61,11 +61,26 @@ def background_noise_e(want: CommonSettings, traits: SensorTraits, lights: Light
     return max(lights.background_e or 0.0, frame_noise_e(want, traits))
 
 
+def left_in_light_e(
+    rate_e_s: float, at_c: float, light_s: Numbers, light_c: Numbers, dark_s: Numbers, dark_c: Numbers
+) -> Numbers:
+    """Dark current that a dark leaves in a light, electrons: ``|D(T_light)·t_light − D(T_dark)·t_dark|``.
+
+    Parameters
+    ----------
+    rate_e_s, at_c
+        Dark current D in electrons a second, and the temperature at which it is that.
+    light_s, light_c, dark_s, dark_c
+        Exposures in seconds and temperatures in °C; arrays for many at once.
+    """
+    light = light_s * dark_rate_at(rate_e_s, at_c, light_c)
+    return abs(light - dark_s * dark_rate_at(rate_e_s, at_c, dark_c))
+
+
 def dark_cost(want: CommonSettings, holding: Holding, traits: SensorTraits, lights: LightsNoise) -> DarkCost:
     """What a dark leaves in lights of these settings.
 
-    ``|D(T_light)·t_light − D(T_dark)·t_dark|``, D doubling every 6 °C. What is not known of the dark is taken to be
-    as wanted: that it is not known is said elsewhere.
+    What is not known of the dark is taken to be as wanted: that it is not known is said elsewhere.
     """
     have = holding.settings
     light_c = next(
@@ -75,13 +90,10 @@ def dark_cost(want: CommonSettings, holding: Holding, traits: SensorTraits, ligh
     light_s = want.exposure_s or 0.0
     dark_s = light_s if have.exposure_s is None else have.exposure_s
 
-    def left(rate_e_s: float) -> float:
-        light = light_s * dark_rate_at(rate_e_s, traits.dark_rate_at_c, light_c)
-        return abs(light - dark_s * dark_rate_at(rate_e_s, traits.dark_rate_at_c, dark_c))
-
+    at_c = traits.dark_rate_at_c
     return DarkCost(
-        left(traits.dark_rate_e_s),
-        left(traits.hot_rate_e_s),
+        left_in_light_e(traits.dark_rate_e_s, at_c, light_s, light_c, dark_s, dark_c),
+        left_in_light_e(traits.hot_rate_e_s, at_c, light_s, light_c, dark_s, dark_c),
         stack_noise_e(want, holding, traits),
         background_noise_e(want, traits, lights),
     )

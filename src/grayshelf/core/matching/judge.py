@@ -7,7 +7,7 @@ dark's temperature and exposure. What is not known is *unknown*, never equal, an
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.masters.noise import flat_stack_noise
@@ -109,10 +109,11 @@ def _judge(
     fixed or absent is not judged at all.
     """
     have, must = holding.settings, set(hard)
+    doubted = want.from_name | have.from_name
     # What lights say of their read-out and this does not; where they do not say, no camera of one mode is doubted.
     said = [rulers.exact(name, a, b) for name, a, b in _read_out(want, have) if a is not None and b is None]
     kept = [
-        replace(r, decides=r.quantity in must, from_name=r.quantity in want.from_name | have.from_name)
+        r._replace(decides=r.quantity in must, from_name=r.quantity in doubted)
         for r in (*measured, *said)
         if r.quantity not in terms.says.fixed
     ]
@@ -219,7 +220,7 @@ def _settle_by_cost(
             and abs(ruler.distance or 0.0) <= terms.tolerances.uncooled_same_night_c
         )
         (found.care if cheap or near else found.failures).append(told)
-        settled.append(replace(ruler, told=True))
+        settled.append(ruler._replace(told=True))
     return settled
 
 
@@ -279,7 +280,7 @@ def judge_flat(want: CommonSettings, holding: Holding, terms: Terms = Terms()) -
         # Lights that give no focal length ask for none; and one train is one, whatever the headers call it.
         measured = [r for r in measured if r.quantity != "focal length"]
     if tolerances.train_stays_put and not measured[-1].unknown:
-        measured[-1] = replace(measured[-1], inside=True, note="the telescope is never taken apart")
+        measured[-1] = measured[-1]._replace(inside=True, note="the telescope is never taken apart")
     for event in terms.events:
         _judge_event(event, want, have, found)
     percent = few_flats_percent(want, holding, terms.traits, terms.lights, tolerances.dither_positions)

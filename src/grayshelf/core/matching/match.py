@@ -7,137 +7,180 @@ that the same shelf always gives the same slip.
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Iterable, Sequence
-from dataclasses import replace
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 
 from grayshelf.core.frames.angle import circular_difference
 from grayshelf.core.frames.kinds import FrameKind
-from grayshelf.core.matching import rulers
-from grayshelf.core.matching.judge import (
-    Terms,
-    judge_bias,
-    judge_dark,
-    judge_dark_flat,
-    judge_flat,
-    not_the_same_sensor,
-)
+from grayshelf.core.matching.judge import Terms
 from grayshelf.core.matching.model import Candidate, CommonSettings, Holding, PullSlip, SlipLine, Verdict
 from grayshelf.core.matching.parts import questions
-from grayshelf.core.matching.rank import ORDER, lost_on, rank
+from grayshelf.core.matching.rank import ORDER, lost_on
+from grayshelf.core.matching.stock import Role, Stock, Wanted, best_ranks, foremost
 
 #: Runners-up that are told of in a line.
 MOST_RUNNERS_UP = 5
 #: Flats shorter than this may do with a bias in place of a dark flat (common practice).
 BIAS_STANDS_IN_BELOW_S = 5.0
 
+ALREADY_TAKEN_OFF = "already taken off in the master flat"
+
+
+@dataclass(frozen=True)
+class Asking:
+    """A light set that asks for its slip."""
+
+    want: CommonSettings
+    """The settings of the lights."""
+    terms: Terms = Terms()
+    """Tolerances, what is known of the sensor and the lights, and what was done to and said of the rig."""
+    calibrated: bool = False
+    """Whether the lights were calibrated before they came in; then nothing is pulled for them."""
+    pedestal_adu: float | None = None
+    """A level that was added to the lights after they were taken, as their header has it."""
+
 
 def choose(
-    kind: FrameKind, holdings: Iterable[Holding], want: CommonSettings, judge: Callable[[Holding], Candidate]
-) -> SlipLine:
-    """Judge all holdings of one camera and pick the best; the rest are runners-up with their reasons."""
-    judged = sorted((judge(h) for h in holdings if not not_the_same_sensor(want, h.settings)), key=rank)
-    fitting = [c for c in judged if c.verdict is not Verdict.NOTHING]
-    chosen = fitting[0] if fitting else None
-    others = tuple(c for c in judged if c is not chosen)[:MOST_RUNNERS_UP]
+    kind: FrameKind, stock: Stock, wanted: Sequence[Wanted], runners_up: int = MOST_RUNNERS_UP
+) -> list[SlipLine]:
+    """Pick the best of a camera's shelf for each that is wanted; what came nearest to it are runners-up.
+
+    Where nothing fits, what came nearest is always told, however few runners-up are asked for.
+    """
+    rows = best_ranks(stock, wanted)
+    return [
+        _line(kind, foremost(row, one, 1 + runners_up), max(runners_up, 1))
+        for row, one in zip(rows, wanted, strict=True)
+    ]
+
+
+def _line(kind: FrameKind, judged: Sequence[Candidate], most: int) -> SlipLine:
+    chosen = judged[0] if judged and judged[0].verdict is not Verdict.NOTHING else None
+    others = tuple(c for c in judged if c is not chosen)[:most]
     verdict = chosen.verdict if chosen else Verdict.NOTHING
     return SlipLine(kind, verdict, chosen, others, tuple(lost_on(chosen, c) for c in others))
 
 
 def pull_slip(
     want: CommonSettings,
-    holdings: Sequence[Holding],
+    holdings: Sequence[Holding] | Stock,
     terms: Terms = Terms(),
     *,
     calibrated: bool = False,
     pedestal_adu: float | None = None,
 ) -> PullSlip:
-    """Write the pull slip of a light set.
+    """Write the pull slip of one light set: see `Asking` and `pull_slips`."""
+    stock = holdings if isinstance(holdings, Stock) else Stock(holdings)
+    return pull_slips([Asking(want, terms, calibrated, pedestal_adu)], stock)[0]
+
+
+def pull_slips(asking: Sequence[Asking], stock: Stock, runners_up: int = MOST_RUNNERS_UP) -> list[PullSlip]:
+    """Write the pull slips of light sets.
 
     Parameters
     ----------
-    want
-        The settings of the lights.
-    holdings
+    stock
         Everything on the shelf; cameras never mix, so others are simply passed over.
-    terms
-        Tolerances, what is known of the sensor and the lights, and what was done to and said of the rig.
-    calibrated
-        Whether the lights were calibrated before they came in; then nothing is pulled for them.
-    pedestal_adu
-        A level that was added to the lights after they were taken, as their header has it.
+    runners_up
+        How many are told of in a line, beside the one chosen.
     """
-    if calibrated:
-        return PullSlip(
-            (), Verdict.NOTHING, ("These lights are already calibrated: nothing is taken off them again.",)
-        )
-    of = {kind: [h for h in holdings if h.kind is kind] for kind in FrameKind}
-    dark = choose(FrameKind.DARK, of[FrameKind.DARK], want, lambda h: judge_dark(want, h, terms))
-    several = _several_focal_lengths(want, of[FrameKind.FLAT], terms)
-    terms = replace(terms, several_focal_lengths=several)
-    flats = [h for h in of[FrameKind.FLAT] if not _another_filter(want, h, terms)]
-    flat = choose(FrameKind.FLAT, flats, want, lambda h: judge_flat(want, h, terms))
-    lines = [dark, flat, pedestal_line(flat, of, terms)]
+    slips = dict.fromkeys(range(len(asking)), _CALIBRATED)
+    open_ones = {i: one for i, one in enumerate(asking) if not one.calibrated}
+    written = _slips_of([*open_ones.values()], stock, runners_up)
+    slips.update(zip(open_ones, written, strict=True))
+    return [slips[i] for i in range(len(asking))]
+
+
+_CALIBRATED = PullSlip(
+    (), Verdict.NOTHING, ("These lights are already calibrated: nothing is taken off them again.",)
+)
+
+
+def _slips_of(asking: Sequence[Asking], stock: Stock, runners_up: int) -> list[PullSlip]:
+    wants = [one.want for one in asking]
+    terms = [with_focal_lengths(one.want, stock, one.terms) for one in asking]
+    for_lights = list(zip(wants, terms, strict=True))
+    darks = choose(FrameKind.DARK, stock, [Wanted(Role.DARK, *one) for one in for_lights], runners_up)
+    flats = choose(FrameKind.FLAT, stock, [Wanted(Role.FLAT, *one) for one in for_lights], runners_up)
+    pedestals = _pedestal_lines(flats, terms, stock, runners_up)
+    return [
+        _slip(one, (dark, flat, pedestal), bias_at_hand)
+        for one, dark, flat, (pedestal, bias_at_hand) in zip(asking, darks, flats, pedestals, strict=True)
+    ]
+
+
+def _slip(asking: Asking, lines: tuple[SlipLine, ...], bias_at_hand: bool) -> PullSlip:
     worst = max((line.verdict for line in lines if line.waits_for is None), key=lambda v: ORDER[v])
     warnings: tuple[str, ...] = ()
-    if pedestal_adu:
+    if asking.pedestal_adu:
         warnings = (
-            f"A pedestal of {pedestal_adu:g} ADU was added to these lights: take it off with the dark.",
+            f"A pedestal of {asking.pedestal_adu:g} ADU was added to these lights: take it off with the dark.",
         )
-    asked = questions(want, lines, terms.says, bias_at_hand=_bias_fits(flat, of, terms))
-    return PullSlip(tuple(lines), worst, warnings, asked)
+    asked = questions(asking.want, lines, asking.terms.says, bias_at_hand=bias_at_hand)
+    return PullSlip(lines, worst, warnings, asked)
 
 
-def _bias_fits(flat: SlipLine, of: dict[FrameKind, list[Holding]], terms: Terms) -> bool:
-    if flat.chosen is None:
-        return False
-    return _bias_line(flat.chosen.holding.settings, of, terms).chosen is not None
-
-
-def _several_focal_lengths(want: CommonSettings, flats: Sequence[Holding], terms: Terms) -> bool:
-    """Whether the telescope of the lights carries more than one reducer, as far as the shelf tells."""
-    lengths = sorted(
-        f
-        for h in flats
-        if (f := h.settings.focal_length_mm) is not None
-        and rulers.plain_name(h.settings.telescope) == rulers.plain_name(want.telescope)
+def _pedestal_lines(
+    flats: Sequence[SlipLine], terms: Sequence[Terms], stock: Stock, runners_up: int
+) -> list[tuple[SlipLine, bool]]:
+    """For each flat what takes its pedestal off, and whether a bias that fits it is at hand."""
+    chosen = {i: flat.chosen.holding for i, flat in enumerate(flats) if flat.chosen is not None}
+    dark_flats = dict(
+        zip(
+            chosen,
+            choose(
+                FrameKind.DARK_FLAT,
+                stock,
+                [Wanted(Role.DARK_FLAT, flat.settings, terms[i]) for i, flat in chosen.items()],
+                runners_up,
+            ),
+            strict=True,
+        )
     )
+    with_bias = [i for i, flat in chosen.items() if _may_take_bias(flat, dark_flats[i])]
+    wanted = [Wanted(Role.BIAS, chosen[i].settings, terms[i]) for i in with_bias]
+    biases = dict(zip(with_bias, choose(FrameKind.BIAS, stock, wanted, runners_up), strict=True))
+    return [
+        (pedestal_line(chosen[i], dark_flats[i], biases.get(i), terms[i]), _fits(biases.get(i)))
+        if i in chosen
+        else (_WAITS_FOR_FLAT, False)
+        for i in range(len(flats))
+    ]
+
+
+_WAITS_FOR_FLAT = SlipLine(
+    FrameKind.DARK_FLAT, Verdict.NOTHING, None, (), (), "waits for the flat", FrameKind.FLAT
+)
+
+
+def _may_take_bias(flat: Holding, dark_flat: SlipLine) -> bool:
+    return not flat.pedestal_taken_off and (flat.settings.exposures_differ or dark_flat.chosen is None)
+
+
+def _fits(line: SlipLine | None) -> bool:
+    return line is not None and line.chosen is not None
+
+
+def with_focal_lengths(want: CommonSettings, stock: Stock, terms: Terms) -> Terms:
+    """The terms, with whether the telescope of the lights carries more than one reducer, as far as the shelf tells."""
+    lengths = stock.focal_lengths_mm(want.telescope)
     apart = 1.0 + terms.tolerances.focal_length_percent / 100.0
-    return bool(lengths) and lengths[-1] > lengths[0] * apart
+    return replace(terms, several_focal_lengths=lengths is not None and lengths[1] > lengths[0] * apart)
 
 
-def _another_filter(want: CommonSettings, holding: Holding, terms: Terms) -> bool:
-    """Flats known to be of another filter are not even runners-up; unnamed ones are, as the last resort."""
-    ruler = rulers.same_name("filter", want.filter_code, holding.settings.filter_code)
-    return "filter" not in terms.says.fixed and not ruler.unknown and not ruler.inside
-
-
-def pedestal_line(flat: SlipLine, of: dict[FrameKind, list[Holding]], terms: Terms) -> SlipLine:
-    """The line of what takes the flat's pedestal off: its dark flat, or the bias that stands in.
+def pedestal_line(chosen: Holding, dark_flat: SlipLine, bias: SlipLine | None, terms: Terms) -> SlipLine:
+    """The line of what takes a flat's pedestal off: its dark flat, or the bias that stands in.
 
     Flats of the sky take a bias: no exposure fits all. Elsewhere a bias stands in only where the rig's owner said
     that it will do: what a set needs stays a gap until it is there.
     """
-    if flat.chosen is None:
-        return SlipLine(
-            FrameKind.DARK_FLAT, Verdict.NOTHING, None, (), (), "waits for the flat", FrameKind.FLAT
-        )
-    chosen = flat.chosen.holding
     settings = chosen.settings
-    dark_flat = choose(
-        FrameKind.DARK_FLAT,
-        of[FrameKind.DARK_FLAT] + of[FrameKind.DARK],
-        settings,
-        lambda h: judge_dark_flat(settings, h, terms),
-    )
     if chosen.pedestal_taken_off:
         return _taken_off(chosen, dark_flat, terms)
-    if settings.exposures_differ:
+    if bias is not None and settings.exposures_differ:
         note = "each flat of the sky has an exposure of its own: a bias is taken off"
-        return replace(_bias_line(settings, of, terms), note=note)
-    if dark_flat.chosen is not None or not terms.says.bias_will_do:
-        return dark_flat
-    bias = _bias_line(settings, of, terms)
-    if bias.chosen is None:
+        return replace(bias, note=note)
+    if bias is None or bias.chosen is None or not terms.says.bias_will_do:
         return dark_flat
     long = (settings.exposure_s or math.inf) > BIAS_STANDS_IN_BELOW_S
     note = "stands in for the dark flat, as your house rule says"
@@ -152,9 +195,10 @@ def pedestal_line(flat: SlipLine, of: dict[FrameKind, list[Holding]], terms: Ter
 def _taken_off(chosen: Holding, dark_flat: SlipLine, terms: Terms) -> SlipLine:
     """The line of a master flat whose pedestal is gone already: it needs nothing more."""
     if not chosen.pedestal_is_bias and not chosen.settings.exposures_differ:
-        note = "already taken off in the master flat"
         return replace(
-            dark_flat, verdict=Verdict.FITS if dark_flat.chosen is None else dark_flat.verdict, note=note
+            dark_flat,
+            verdict=Verdict.FITS if dark_flat.chosen is None else dark_flat.verdict,
+            note=ALREADY_TAKEN_OFF,
         )
     if chosen.settings.exposures_differ or terms.says.bias_will_do:
         return SlipLine(
@@ -162,10 +206,6 @@ def _taken_off(chosen: Holding, dark_flat: SlipLine, terms: Terms) -> SlipLine:
         )
     note = "a bias was taken off in the master flat, where a dark flat was wanted"
     return replace(dark_flat, verdict=Verdict.CARE, chosen=None, note=note)
-
-
-def _bias_line(settings: CommonSettings, of: dict[FrameKind, list[Holding]], terms: Terms) -> SlipLine:
-    return choose(FrameKind.BIAS, of[FrameKind.BIAS], settings, lambda h: judge_bias(settings, h, terms))
 
 
 def gap_key(kind: FrameKind, want: CommonSettings) -> tuple[object, ...]:

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from typing import Any
 
 from grayshelf.core.matching.model import Candidate, Ruler, Verdict
 
@@ -28,19 +29,15 @@ DOUBTED = (
     "row order",
     "age",
 )
+_NO_DOUBT = (0,) * len(DOUBTED)
 ORDER = {Verdict.FITS: 0, Verdict.CARE: 1, Verdict.NOTHING: 2}
 _FIELDS = {"doubts": 2, "nights": 4, "cost": 5, "age": 6}
 
 
 def doubts_of(rulers: Sequence[Ruler]) -> tuple[int, ...]:
     """For each of `DOUBTED`: 0 known or not judged, 1 from a file's name only, 2 not known."""
-    by_quantity = {r.quantity: r for r in rulers}
-
-    def doubt(quantity: str) -> int:
-        ruler = by_quantity.get(quantity)
-        return 0 if ruler is None else 2 if ruler.unknown else 1 if ruler.from_name else 0
-
-    return tuple(doubt(q) for q in DOUBTED)
+    doubted = {r.quantity: 2 if r.unknown else 1 for r in rulers if r.unknown or r.from_name}
+    return tuple(doubted.get(quantity, 0) for quantity in DOUBTED) if doubted else _NO_DOUBT
 
 
 def _nights(candidate: Candidate) -> float:
@@ -50,8 +47,11 @@ def _nights(candidate: Candidate) -> float:
     return 0.0
 
 
-def rank(candidate: Candidate) -> tuple[object, ...]:
-    """Sort key; the last field makes it the same whatever order the shelf is read in."""
+def rank(candidate: Candidate) -> tuple[Any, ...]:
+    """Sort key; the last field makes it the same whatever order the shelf is read in.
+
+    `best_rank` foretells the fields before the last two for a whole shelf at once, and goes by their order.
+    """
     taken = candidate.holding.settings.taken
     nothing = candidate.verdict is Verdict.NOTHING
     return (

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from dataclasses import replace
+from functools import lru_cache
 
 from grayshelf.core.frames.angle import angle_between
 from grayshelf.core.frames.night import nights_apart
@@ -65,6 +65,7 @@ def temperature(want: CommonSettings, have: CommonSettings, tolerance_c: float) 
     return band("temperature", want.sensor_temp_c, have.sensor_temp_c, tolerance_c + drift, "°C", note)
 
 
+@lru_cache(4096)
 def plain_name(name: str | None) -> str | None:
     """A name without case, blanks and signs: programs write one telescope in several ways."""
     letters = re.sub(r"[^a-z0-9]", "", name.lower()) if name else ""
@@ -74,7 +75,7 @@ def plain_name(name: str | None) -> str | None:
 def same_name(quantity: str, wanted: str | None, measured: str | None) -> Ruler:
     """Two names of one thing, however they are written: a telescope, a filter."""
     ruler = exact(quantity, plain_name(wanted), plain_name(measured))
-    return replace(ruler, wanted=wanted, measured=measured)
+    return ruler._replace(wanted=wanted, measured=measured)
 
 
 def focal_length(want: CommonSettings, have: CommonSettings, percent: float) -> Ruler:

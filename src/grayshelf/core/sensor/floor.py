@@ -18,10 +18,10 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from statistics import NormalDist
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import ndtr, ndtri
 
 from grayshelf.core.sensor.bias import BiasReading, DeadPixel, good_minimum, good_zeros
 
@@ -87,6 +87,9 @@ class PixelKinds:
 
     def below(self, depth: NDArray[np.float64] | float) -> NDArray[np.float64]:
         """Share of samples below a depth, shape (..., k)."""
+        # Loaded when it is needed: it takes as long as the rest of a start.
+        from scipy.special import ndtr
+
         x = np.asarray(depth, np.float64)[..., None]
         steady = ndtr(x / self.sigma)
         return np.asarray(steady + self.down * (ndtr((x + self.jump) / self.sigma) - steady))
@@ -223,7 +226,7 @@ def _no_tail(
     """Where the noise is finer than the converter's steps nearly all pixels share one level: the lowest level seen,
     and a step below it for what was not seen."""
     deepest = min(good_minimum(r, dead) - _base(line, r) for r in pool)
-    reach = -float(ndtri(-math.log(0.99)))
+    reach = -NormalDist().inv_cdf(-math.log(0.99))
     # One pixel a frame, so much below at 99 %; half of the drawn ones a step deeper.
     sigmas = np.array([max(step - deepest, step), max(2.0 * step - deepest, 2.0 * step)]) / reach
     kinds = PixelKinds(sigmas, np.zeros(2), np.zeros(2))

@@ -7,7 +7,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.optimize import nnls
 
 #: A drop of read noise by more than this between neighbouring gains is a switch of conversion (domain: gain).
 SWITCH_DROP = 0.25
@@ -121,6 +120,9 @@ def _carried_over(rows: Sequence[GainFigures], e_per_adu: float) -> float:
     """Read noise at another conversion by the curve through these gains, each weighing by its share."""
     noise = np.array([r.read_noise_e for r in rows])
     curve = np.array([[1.0, r.e_per_adu**2] for r in rows]) / noise[:, None] ** 2
+    # Loaded when it is needed: it takes as long as the rest of a start.
+    from scipy.optimize import nnls
+
     (before, converter), _ = nnls(curve, np.ones(len(rows)))
     return math.sqrt(max(before + converter * e_per_adu**2, 1e-12))
 

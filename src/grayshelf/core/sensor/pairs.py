@@ -12,7 +12,6 @@ from dataclasses import dataclass
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
-from scipy.stats import chi2
 
 from grayshelf.core.errors import UnreadableFrame
 
@@ -218,6 +217,9 @@ def usual_noise(samples: Sequence[NDArray[np.uint16]], sample_step: int = 1) -> 
         # A sample variance's median lies below its mean. Noisy pixels lie above all others, so the usual ones'
         # median stands at half of what remains.
         middle = float(np.quantile(variances, 0.5 * (1.0 - noisy)))
+        # Loaded when it is needed: it takes as long as the rest of a start.
+        from scipy.stats import chi2
+
         unbiased = middle * (n - 1) / float(chi2.ppf(0.5, n - 1))
         limit = unbiased * float(chi2.ppf(0.99, n - 1)) / (n - 1)
         noisy = max(float(np.mean(variances > limit)) - 0.01, 0.0)

@@ -17,7 +17,7 @@ from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.measurements import accepted, kept_frames, measurement, measurements_of, offset_result
 from grayshelf.library.models import CameraValue, Job, Measurement, Rig, RunStep
-from grayshelf.library.shelf import gain_word, offset_warning, wishes_of
+from grayshelf.library.rig_terms import gain_word, offset_warning, wishes_of
 from grayshelf.web import schemas_bench as b
 from grayshelf.web.views import words as w
 from grayshelf.web.views.bench_gain import gains_out
@@ -37,7 +37,7 @@ def bench_page(library: Library, rig_id: int, kind: str, devices: RigDevices | N
     """What can be measured, and what was."""
     with library.db.session() as session:
         rig = library.rig(session, rig_id)
-        in_use = gains_in_use(session, rig)
+        in_use = gains_in_use(library, rig)
         word = gain_word(library, rig.camera)
         facts = devices.camera.facts if devices else None
         cannot = ""
@@ -152,7 +152,7 @@ def _item(row: Measurement, word: str) -> b.BenchItem:
 def accepted_table(library: Library, session: Session, rig: Rig, kind: str, word: str) -> list[b.AcceptedOut]:
     """The camera's card: what counts at each gain, and which pairs the lights use unchecked."""
     known = accepted(session, rig.camera, kind)
-    in_use = gains_in_use(session, rig)
+    in_use = gains_in_use(library, rig)
     rows = []
     for gain in sorted({*known, *in_use}):
         warning = ""

@@ -26,7 +26,7 @@ from grayshelf.library.flat_sheet import (
 )
 from grayshelf.library.library import Library
 from grayshelf.library.models import FlatSetting, Job, LightSource, Rig, RunStep
-from grayshelf.library.shelf import gain_word
+from grayshelf.library.rig_terms import gain_word
 from grayshelf.web import schemas_flats as f
 from grayshelf.web.views import words as w
 from grayshelf.web.views.flat_panel import panel_out

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Literal
 from zoneinfo import ZoneInfo, available_timezones
 
-from sqlalchemy import case, func, select
+from sqlalchemy import Boolean, ColumnElement, case, func, literal_column, select
 from sqlalchemy.orm import Session, joinedload
 
 from grayshelf.core.errors import Conflict, FolderRefused, NotFound
@@ -16,9 +16,12 @@ from grayshelf.core.frames.sets import nominal_exposure, nominal_temperature
 from grayshelf.library import missing
 from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.folders import named_folder
+from grayshelf.library.holdings import believed, missing_by_set, missing_in_words
+from grayshelf.library.kept import kept
+from grayshelf.library.left_out import made_of_each
 from grayshelf.library.library import Library
 from grayshelf.library.models import Folder, Frame, FrameSet, Job, Rig
-from grayshelf.library.shelf import believed, forget_slips, gain_word, missing_by_set, missing_in_words
+from grayshelf.library.rig_terms import gain_word
 from grayshelf.web import schemas as s
 from grayshelf.web.views import words as w
 from grayshelf.web.views.jobs import job_out
@@ -29,6 +32,12 @@ PAGE = 100
 TO_LOOK_AT = ("missing", "unreadable", "lacking", "duplicate")
 #: A frame’s state as it is told: whatever it is in itself, while its file is missing it is missing.
 _TOLD = case((Frame.missing_since.is_not(None) & (Frame.state != "gone"), "missing"), else_=Frame.state)
+#: As the index `ix_frame_to_look_at` has it, so that not every frame is read.
+_TO_LOOK_AT: ColumnElement[bool] = literal_column(
+    "(frame.missing_since IS NOT NULL OR frame.state IN ('lacking', 'unreadable', 'duplicate')) "
+    "AND frame.state != 'gone'",
+    Boolean,
+)
 _ORDER = {"light": 0, "flat": 1, "dark flat": 2, "dark": 3, "bias": 4}
 
 
@@ -37,19 +46,14 @@ def intake_page(library: Library) -> s.IntakeOut:
     with library.db.session() as session:
         site = library.site(session)
         folders = session.scalars(select(Folder).order_by(Folder.id)).all()
-        counts: dict[int, dict[tuple[str, str | None], int]] = defaultdict(dict)
-        for folder_id, state, kind, count in session.execute(
-            select(Frame.folder_id, _TOLD, Frame.kind, func.count()).group_by(
-                Frame.folder_id, _TOLD, Frame.kind
-            )
-        ):
-            counts[folder_id][(state, kind)] = count
+        newest = session.scalar(select(func.max(Frame.id))) or 0
+        counts = _counts(library, library.revision, newest)
         jobs = session.scalars(
             select(Job).where(Job.kind == "scan", Job.state.in_((*ALIVE, JobState.INTERRUPTED)))
         ).all()
         by_folder = {j.params.get("folder_id"): job_out(j, library) for j in jobs}
         zone = library.zone(session)
-        told = {f.id: _folder_out(f, counts[f.id], by_folder.get(f.id), zone) for f in folders}
+        told = {f.id: _folder_out(f, counts.get(f.id, {}), by_folder.get(f.id), zone) for f in folders}
         return s.IntakeOut(
             site=site["name"],
             time_zone=site["time_zone"],
@@ -63,6 +67,22 @@ def intake_page(library: Library) -> s.IntakeOut:
             folders=[told[f.id] for f in folders if not f.own],
             own=next(told[f.id] for f in folders if f.own),
         )
+
+
+@kept(2)
+def _counts(
+    library: Library, revision: int, newest_frame: int
+) -> dict[int, dict[tuple[str, str | None], int]]:
+    """Frames by folder, by state and kind; counted anew where the shelf changed or frames came."""
+    counts: dict[int, dict[tuple[str, str | None], int]] = defaultdict(dict)
+    with library.db.own_session() as session:
+        for folder_id, state, kind, count in session.execute(
+            select(Frame.folder_id, _TOLD, Frame.kind, func.count()).group_by(
+                Frame.folder_id, _TOLD, Frame.kind
+            )
+        ):
+            counts[folder_id][(state, kind)] = count
+    return counts
 
 
 def _folder_out(
@@ -174,12 +194,11 @@ def problems_page(library: Library, page: int, state: str) -> s.ProblemsOut:
     """Files that could not be read, lack a value that matters, or are missing."""
     with library.db.session() as session:
         zone = library.zone(session)
-        states = (state,) if state in TO_LOOK_AT else TO_LOOK_AT
-        where = _TOLD.in_(states)
-        total = session.scalar(select(func.count()).select_from(Frame).where(where)) or 0
         counts: dict[str, int] = dict(
-            session.execute(select(_TOLD, func.count()).where(_TOLD.in_(TO_LOOK_AT)).group_by(_TOLD)).all()
+            session.execute(select(_TOLD, func.count()).where(_TO_LOOK_AT).group_by(_TOLD)).all()
         )
+        where = _TO_LOOK_AT & _TOLD.in_((state,)) if state in TO_LOOK_AT else _TO_LOOK_AT
+        total = counts.get(state, 0) if state in TO_LOOK_AT else sum(counts.values())
         rows = session.scalars(
             select(Frame)
             .where(where)
@@ -212,10 +231,7 @@ def problem_csv_rows(library: Library) -> list[list[object]]:
     with library.db.session() as session:
         zone = library.zone(session)
         rows = session.scalars(
-            select(Frame)
-            .where(_TOLD.in_(TO_LOOK_AT))
-            .order_by(_TOLD, Frame.path)
-            .options(joinedload(Frame.folder))
+            select(Frame).where(_TO_LOOK_AT).order_by(_TOLD, Frame.path).options(joinedload(Frame.folder))
         )
         told = [(f.folder.path, _problem_out(f, zone)) for f in rows]
         return [
@@ -230,7 +246,7 @@ def let_go(library: Library, folder_id: int) -> int:
         if session.get(Folder, folder_id) is None:
             raise NotFound("This folder is not on the list.")
     count = missing.let_go(library, folder_id)
-    forget_slips()
+    library.touched()
     return count
 
 
@@ -277,8 +293,12 @@ def sets_page(library: Library, page: int, kind: str) -> s.SetsOut:
         ).all()
         to_build = session.scalar(select(func.count()).select_from(FrameSet).where(buildable)) or 0
         missing_now = missing_by_set(session)
+
+        def shown(row: FrameSet) -> s.SetOut:
+            return _set_out(row, gain_word(library, row.camera or ""), missing_now.get(row.id, 0))
+
         return s.SetsOut(
-            items=[_set_out(r, gain_word(library, r.camera or ""), missing_now.get(r.id, 0)) for r in rows],
+            items=list(made_of_each(library, "sets", rows, shown).values()),
             total=total,
             page=page,
             pages=max(1, -(-total // PAGE)),
@@ -353,7 +373,6 @@ def say_of_names(library: Library, set_id: int, right: bool | None) -> str:
         row.said = {} if right is None else dict.fromkeys(named, right)
         words = w.listed(named)
     library.touched()
-    forget_slips()
     if right is None:
         return f"What was said of the {words} in its names is taken back."
     return f"The {words} in its names {'is kept as right' if right else 'counts as not known'}."

@@ -16,9 +16,12 @@ from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.matching.age import age_step
 from grayshelf.core.matching.model import Candidate, PullSlip, SlipLine, Verdict
 from grayshelf.core.matching.parts import answered
+from grayshelf.library.left_out import sparing
 from grayshelf.library.library import Library
+from grayshelf.library.lights import LightSet, light_set
 from grayshelf.library.models import FrameSet, NightLog, Rig
-from grayshelf.library.shelf import LightSet, gain_word, light_set, rig_of_lights, slip_for, slips
+from grayshelf.library.rig_terms import gain_word, rig_of_lights
+from grayshelf.library.slips import slip_for, slips
 from grayshelf.web import schemas as s
 from grayshelf.web.views import words as w
 from grayshelf.web.views.shelf import kind_title
@@ -65,6 +68,10 @@ def night_page(library: Library, rig_id: int, night: date) -> s.NightOut:
     sets = [(lights, slip) for lights, slip in slips(library, rig_id) if lights.row.night == night]
     if not sets:
         raise NotFound("No lights of this rig were taken in that night.")
+    sets_out = []
+    for lights, slip in sets:
+        with sparing(library, "night", lights.row.id, lights.row.kind):
+            sets_out.append(light_set_out(lights, slip, bands, today, word))
     begins, ends = _span([lights for lights, _ in sets])
     conditions = dict(log.conditions) if log else {}
     return s.NightOut(
@@ -76,7 +83,7 @@ def night_page(library: Library, rig_id: int, night: date) -> s.NightOut:
         begins=begins,
         ends=ends,
         hours=_hours(begins, ends, zone),
-        sets=[light_set_out(lights, slip, bands, today, word) for lights, slip in sets],
+        sets=sets_out,
         conditions=_conditions(conditions, [lights for lights, _ in sets]),
         air_from_c=conditions.get("air_from_c"),
         air_to_c=conditions.get("air_to_c"),

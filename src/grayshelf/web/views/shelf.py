@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from datetime import date
 from pathlib import Path
 
@@ -22,10 +22,14 @@ from grayshelf.core.matching.rulers import plain_name
 from grayshelf.core.planning.runsheet import RigPace, series_seconds
 from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.files import read_pixels
+from grayshelf.library.gaps import Gap, gaps
+from grayshelf.library.holdings import holding_of, holdings
+from grayshelf.library.left_out import sparing
 from grayshelf.library.library import Library
 from grayshelf.library.models import FrameSet, Rig
 from grayshelf.library.pictures import picture_of
-from grayshelf.library.shelf import Gap, gain_word, gaps, holding_of, holdings, slips, tolerances_of
+from grayshelf.library.rig_terms import gain_word, tolerances_of
+from grayshelf.library.slips import slips
 from grayshelf.web import schemas as s
 from grayshelf.web.views import words as w
 from grayshelf.work.build import FEWEST
@@ -109,20 +113,20 @@ def shelf_page(library: Library, rig_id: int, tonight: Tonight) -> s.ShelfOut:
     flats = [h for h in shelf if h.kind is FrameKind.FLAT and plain_name(h.settings.telescope) in own]
     dark_gaps = [g for g in missing if g.kind is FrameKind.DARK]
     flat_gaps = [g for g in missing if g.kind is FrameKind.FLAT]
+
+    def spines_of(found: list[Holding], cell: Callable[[Holding], tuple[str, str]]) -> list[s.SpineOut]:
+        spines = []
+        for h in _by_gain_and_age(found):
+            with sparing(library, "walls", int(h.key), h.kind):
+                spines.append(spine_out(h, tolerances, today, word, *cell(h)))
+        return spines
+
     dark_wall = s.WallOut(
         rows=_temp_rows(darks, dark_gaps),
         columns=_exposure_columns(darks, dark_gaps),
-        spines=[
-            spine_out(
-                h,
-                tolerances,
-                today,
-                word,
-                _temp_key(h.settings.sensor_temp_c),
-                _exposure_key(h.settings.exposure_s),
-            )
-            for h in _by_gain_and_age(darks)
-        ],
+        spines=spines_of(
+            darks, lambda h: (_temp_key(h.settings.sensor_temp_c), _exposure_key(h.settings.exposure_s))
+        ),
         gaps=[
             _gap_out(
                 g, word, _temp_key(g.want.sensor_temp_c), _exposure_key(g.want.exposure_s), tonight, offers
@@ -133,17 +137,9 @@ def shelf_page(library: Library, rig_id: int, tonight: Tonight) -> s.ShelfOut:
     flat_wall = s.WallOut(
         rows=_night_rows(flats, flat_gaps),
         columns=_filter_columns(filters, flats, flat_gaps),
-        spines=[
-            spine_out(
-                h,
-                tolerances,
-                today,
-                word,
-                _flat_row(h.settings.night, _deg(h)),
-                h.settings.filter_code or "none",
-            )
-            for h in _by_gain_and_age(flats)
-        ],
+        spines=spines_of(
+            flats, lambda h: (_flat_row(h.settings.night, _deg(h)), h.settings.filter_code or "none")
+        ),
         gaps=[
             _gap_out(
                 g,
@@ -164,10 +160,7 @@ def shelf_page(library: Library, rig_id: int, tonight: Tonight) -> s.ShelfOut:
         gain_word=word,
         darks=dark_wall,
         flats=flat_wall,
-        bias=[
-            spine_out(h, tolerances, today, word, "bias", "bias")
-            for h in _by_gain_and_age([h for h in shelf if h.kind is FrameKind.BIAS])
-        ],
+        bias=spines_of([h for h in shelf if h.kind is FrameKind.BIAS], lambda h: ("bias", "bias")),
         gaps=dark_wall.gaps + flat_wall.gaps,
         empty=not shelf and not missing,
     )

@@ -21,7 +21,7 @@ from grayshelf.core.planning.runsheet import RigPace, StepKind, TimedStep, serie
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.models import FrameSet, Job, RunShot, RunStep
-from grayshelf.library.shelf import gain_word
+from grayshelf.library.rig_terms import gain_word
 from grayshelf.web import schemas as s
 from grayshelf.web.views import words as w
 from grayshelf.web.views.jobs import job_out

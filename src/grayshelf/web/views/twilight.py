@@ -19,7 +19,7 @@ from grayshelf.devices.ports import RigDevices
 from grayshelf.library.flat_sheet import sheet_rows
 from grayshelf.library.library import Library
 from grayshelf.library.models import Job, Rig, RunShot, RunStep
-from grayshelf.library.shelf import gain_word
+from grayshelf.library.rig_terms import gain_word
 from grayshelf.web import schemas_twilight as t
 from grayshelf.web.views import words as w
 from grayshelf.web.views.flats import gate_out, key_in, key_out

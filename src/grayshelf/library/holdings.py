@@ -1,0 +1,193 @@
+"""What stands on the shelf, in the words of matching."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session, selectinload
+
+from grayshelf.core.frames.facts import FrameFacts
+from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.frames.sets import held, nominal_exposure
+from grayshelf.core.matching.model import CommonSettings, Holding
+from grayshelf.core.matching.stock import Stock
+from grayshelf.library.facts_json import facts_from_json
+from grayshelf.library.kept import RowsKept, in_parts, kept
+from grayshelf.library.left_out import made_of_each
+from grayshelf.library.library import Library
+from grayshelf.library.models import Frame, FrameSet
+
+
+def common_settings(frame_set: FrameSet, facts: FrameFacts) -> CommonSettings:
+    """A set's settings in the words of matching."""
+    facts, from_name = believed(frame_set, facts)
+    binning = (facts.binning_x, facts.binning_y or facts.binning_x) if facts.binning_x else None
+    return CommonSettings(
+        camera=facts.camera,
+        width=facts.width,
+        height=facts.height,
+        binning=binning,
+        read_mode=facts.read_mode,
+        sample_step=frame_set.sample_step,
+        row_order=facts.row_order,
+        bayer_pattern=facts.bayer_pattern,
+        gain=facts.gain,
+        offset=facts.offset,
+        exposure_s=None if facts.exposure_s is None else nominal_exposure(facts.exposure_s),
+        exposures_differ=facts.of_sky,
+        sensor_temp_c=facts.sensor_temp_c,
+        temp_range_c=facts.temp_range_c,
+        held=held(facts),
+        telescope=facts.telescope,
+        focal_length_mm=facts.focal_length_mm,
+        filter_code=facts.filter_code,
+        angle=facts.angle,
+        focus=facts.focus,
+        night=facts.night,
+        taken=frame_set.last_utc,
+        from_name=from_name,
+    )
+
+
+#: Frames of one set that all say the same in their names agree: such a number does not count them.
+AGREE_FROM = 3
+#: Under what a value that a name may give is kept.
+_NAMED_FIELDS: dict[str, tuple[str, ...]] = {
+    "gain": ("gain",),
+    "offset": ("offset",),
+    "binning": ("binning_x", "binning_y"),
+    "exposure": ("exposure_s",),
+    "temperature": ("sensor_temp_c",),
+}
+
+
+def believed(frame_set: FrameSet, facts: FrameFacts) -> tuple[FrameFacts, frozenset[str]]:
+    """The facts as far as they are to be believed, and what of them is still in doubt.
+
+    What only files' names say is in doubt until the frames of a set agree or a person has said that it is right; what
+    a person said to be wrong is not known.
+    """
+    wrong = {q for q, right in frame_set.said.items() if right is False}
+    unknown = {name: None for q in wrong for name in _NAMED_FIELDS.get(q, ())}
+    agreed = not frame_set.is_master and frame_set.n_frames >= AGREE_FROM
+    doubted = () if agreed else facts.from_name
+    if unknown:
+        facts = replace(facts, **unknown)  # type: ignore[arg-type]
+    return facts, frozenset(q for q in doubted if q not in frame_set.said)
+
+
+def holding_of(frame_set: FrameSet, level_adu: float | None = None, missing: int = 0) -> Holding:
+    """A set or master in the words of matching.
+
+    Parameters
+    ----------
+    missing
+        How many of its files are not where they were.
+    level_adu
+        For a master flat: the level of the frames that it was made of.
+    """
+    facts = facts_from_json(frame_set.facts)
+    record = frame_set.record
+    settings = common_settings(frame_set, facts)
+    care = list(record.care) if record else []
+    if "kind of frame" in settings.from_name:
+        care.append(f"that it is a {frame_set.kind} is only in its file’s name")
+    if missing:
+        care.append(missing_in_words(missing, frame_set))
+    level = frame_set.level_adu if level_adu is None else level_adu
+    signal = level * facts.electrons_per_adu if level and facts.electrons_per_adu else None
+    return Holding(
+        key=str(frame_set.id),
+        kind=FrameKind(frame_set.kind),
+        settings=settings,
+        n_frames=frame_set.n_frames,
+        is_master=frame_set.is_master,
+        care=tuple(care),
+        level_adu=frame_set.level_adu,
+        pedestal_taken_off=True if record and record.pedestal_kind else None,
+        pedestal_is_bias=bool(record and record.pedestal_kind == FrameKind.BIAS),
+        signal_e=signal if frame_set.kind == "flat" and signal and signal > 0 else None,
+    )
+
+
+def missing_by_set(session: Session) -> dict[int, int]:
+    """How many files are missing, by set."""
+    query = select(Frame.set_id, func.count()).where(
+        Frame.missing_since.is_not(None), Frame.set_id.is_not(None)
+    )
+    return {set_id: n for set_id, n in session.execute(query.group_by(Frame.set_id)) if set_id is not None}
+
+
+def missing_in_words(missing: int, frame_set: FrameSet) -> str:
+    """'its file is missing', '3 of its 20 files are missing'."""
+    if frame_set.is_master:
+        return "its file is missing"
+    if missing == frame_set.n_frames:
+        return f"all of its {missing} files are missing" if missing > 1 else "its file is missing"
+    return f"{missing} of its {frame_set.n_frames} files {'is' if missing == 1 else 'are'} missing"
+
+
+#: The shelf's sets as rows: what a holding is made of changes where one of these does.
+_ON_SHELF = """
+    SELECT s.id, s.camera, s.kind, s.is_master, s.n_frames, s.facts, s.said, s.level_adu, s.sample_step, s.last_utc,
+        r.care, r.pedestal_kind
+    FROM frame_set AS s
+    LEFT JOIN master_record AS r ON r.set_id = s.id
+    WHERE s.kind != 'light' AND s.master_set_id IS NULL AND NOT s.taken_off AND s.measurement_id IS NULL
+    ORDER BY s.id
+"""
+
+
+def _levels_of_flats(session: Session) -> dict[int, float | None]:
+    """The level of the frames that each master flat was made of."""
+    query = select(FrameSet.master_set_id, FrameSet.level_adu).where(
+        FrameSet.kind == "flat", FrameSet.master_set_id.is_not(None)
+    )
+    return {master: level for master, level in session.execute(query) if master is not None}
+
+
+@kept(4)
+def _made(library: Library) -> RowsKept[tuple[str, Holding]]:
+    """Holdings as they were last made, by set; a library's own."""
+    return RowsKept()
+
+
+@kept(4)
+def _stocks(library: Library, revision: int) -> dict[str, Stock]:
+    """Everything on the shelf by camera; kept until the shelf changes, and then only what changed is made anew."""
+    with library.db.own_session() as session:
+        missing = missing_by_set(session)
+        levels = _levels_of_flats(session)
+        rows = {
+            row[0]: (*row[1:], levels.get(row[0]), missing.get(row[0], 0))
+            for row in session.connection().exec_driver_sql(_ON_SHELF)
+        }
+
+        def made_of(row: FrameSet) -> tuple[str, Holding]:
+            return row.camera or "", holding_of(row, levels.get(row.id), missing.get(row.id, 0))
+
+        def make(ids: Sequence[int]) -> dict[int, tuple[str, Holding]]:
+            found: dict[int, tuple[str, Holding]] = {}
+            for part in in_parts(ids):
+                sets = session.scalars(
+                    select(FrameSet).where(FrameSet.id.in_(part)).options(selectinload(FrameSet.record))
+                )
+                found |= made_of_each(library, "shelf", sets, made_of)
+            return found
+
+        by_camera: dict[str, list[Holding]] = {}
+        for camera, holding in _made(library).renewed(rows, make):
+            by_camera.setdefault(camera, []).append(holding)
+    return {camera: Stock(found) for camera, found in by_camera.items()}
+
+
+def stock(library: Library, camera: str) -> Stock:
+    """Masters, and sets not yet combined, of one camera."""
+    return _stocks(library, library.revision).get(camera) or Stock()
+
+
+def holdings(library: Library, camera: str) -> Sequence[Holding]:
+    """The same, one after the other."""
+    return stock(library, camera).holdings

@@ -1,0 +1,92 @@
+"""Sets of lights, and what each asks for."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+from sqlalchemy import select
+
+from grayshelf.core.frames.facts import FrameFacts
+from grayshelf.core.matching.judge import Terms
+from grayshelf.core.matching.model import CommonSettings, LightsNoise
+from grayshelf.core.matching.rulers import plain_name
+from grayshelf.library.facts_json import facts_from_json
+from grayshelf.library.holdings import common_settings
+from grayshelf.library.kept import RowsKept, in_parts, kept
+from grayshelf.library.left_out import made_of_each
+from grayshelf.library.library import Library
+from grayshelf.library.measurements import measured_gain
+from grayshelf.library.models import FrameSet, Rig
+
+
+@dataclass(frozen=True)
+class LightSet:
+    """A set of lights and what it asks for."""
+
+    row: FrameSet
+    facts: FrameFacts
+    want: CommonSettings
+
+
+#: The light sets of a camera as rows, oldest first: what is made of one changes where one of these does.
+_LIGHTS = """
+    SELECT id, facts, said, n_frames, n_kept, sample_step, level_adu, noise_adu, first_utc, last_utc, night
+    FROM frame_set WHERE kind = 'light' AND camera = ? ORDER BY night, first_utc, id
+"""
+
+
+@kept(32)
+def _made(library: Library, camera: str) -> RowsKept[LightSet]:
+    """Light sets of a camera as they were last made; a library's own."""
+    return RowsKept()
+
+
+@kept(8)
+def _of_camera(library: Library, revision: int, camera: str) -> list[LightSet]:
+    with library.db.own_session() as session:
+        rows = {row[0]: tuple(row) for row in session.connection().exec_driver_sql(_LIGHTS, (camera,))}
+
+        def make(ids: Sequence[int]) -> dict[int, LightSet]:
+            found: dict[int, LightSet] = {}
+            for part in in_parts(ids):
+                sets = session.scalars(select(FrameSet).where(FrameSet.id.in_(part)))
+                found |= made_of_each(library, "lights", sets, light_set)
+            return found
+
+        return _made(library, camera).renewed(rows, make)
+
+
+def light_sets(library: Library, rig: Rig) -> list[LightSet]:
+    """The light sets of a rig, oldest first; kept until one changes."""
+    telescope = plain_name(rig.telescope)
+    return [
+        lights
+        for lights in _of_camera(library, library.revision, rig.camera)
+        if plain_name(lights.facts.telescope) == telescope
+    ]
+
+
+def light_set(row: FrameSet) -> LightSet:
+    """One set of lights in the words of matching."""
+    facts = facts_from_json(row.facts)
+    return LightSet(row, facts, common_settings(row, facts))
+
+
+def electrons_per_adu(library: Library, lights: LightSet) -> float | None:
+    """e⁻/ADU of a set of lights: as the Bench measured it, else as their header says."""
+    measured = measured_gain(library, lights.want.camera or "", lights.want.gain)
+    return measured.e_per_adu if measured else lights.facts.electrons_per_adu
+
+
+def light_terms(library: Library, lights: LightSet, terms: Terms) -> Terms:
+    """On what terms a set of lights is served: how many they are and how noisy their background is.
+
+    Parameters
+    ----------
+    terms
+        Of their rig, at their gain (`terms_of`).
+    """
+    conversion, noise_adu = electrons_per_adu(library, lights), lights.row.noise_adu
+    background = noise_adu * conversion if noise_adu is not None and conversion else None
+    return replace(terms, lights=LightsNoise(max(lights.row.n_kept, 1), background))

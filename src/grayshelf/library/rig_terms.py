@@ -1,0 +1,129 @@
+"""On what terms a rig's frames are judged: what was measured of its camera, what was done to it, what a person said."""
+
+from __future__ import annotations
+
+from dataclasses import fields, replace
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from grayshelf.core.errors import GrayShelfError
+from grayshelf.core.flats.settings import FlatWishes, wishes_from
+from grayshelf.core.frames.facts import uses_iso
+from grayshelf.core.matching.judge import Terms
+from grayshelf.core.matching.model import RigSays, SensorTraits, Tolerances, TrainEvent
+from grayshelf.core.matching.rig_events import RigEventKind
+from grayshelf.core.matching.rulers import plain_name
+from grayshelf.core.sensor.checked import PairWarning, pair_warning
+from grayshelf.library.kept import kept
+from grayshelf.library.library import Library
+from grayshelf.library.measurements import checked_offsets, measured_gain
+from grayshelf.library.models import FrameSet, Rig
+
+
+def _from_json(cls: type, values: dict[str, Any]) -> Any:
+    names = {f.name for f in fields(cls)}
+    return cls(**{k: v for k, v in values.items() if k in names})
+
+
+def tolerances_of(rig: Rig) -> Tolerances:
+    """How near is near enough for this rig."""
+    return _from_json(Tolerances, rig.tolerances)
+
+
+def wishes_of(rig: Rig) -> FlatWishes:
+    """What this rig wants of its flats."""
+    return wishes_from(rig.wishes)
+
+
+def traits_of(rig: Rig) -> SensorTraits:
+    """What is known of the rig's camera."""
+    return _from_json(SensorTraits, rig.traits)
+
+
+def traits_at(library: Library, rig: Rig, gain: float | None) -> SensorTraits:
+    """What is known of the rig's camera at a gain: what the Bench measured, where it did."""
+    traits, measured = traits_of(rig), measured_gain(library, rig.camera, gain)
+    if measured is None:
+        return traits
+    return replace(
+        traits, read_noise_e=measured.read_noise_e, electrons_per_adu=measured.e_per_adu, assumed=False
+    )
+
+
+@kept(32)
+def _gain_word(library: Library, revision: int, camera: str) -> str:
+    with library.db.own_session() as session:
+        # Read in the database: a library has many sets and few gains.
+        gain, keyword = FrameSet.facts["gain"].as_float(), FrameSet.facts[("origins", "gain")].as_string()
+        found = session.execute(select(gain, keyword).where(FrameSet.camera == camera).distinct()).all()
+    return "ISO" if uses_iso([g for g, _ in found], {k for _, k in found}) else "gain"
+
+
+def gain_word(library: Library, camera: str) -> str:
+    """What a camera calls its gain, the same on every page: 'ISO' or 'gain'."""
+    return _gain_word(library, library.revision, camera)
+
+
+def offset_warning(
+    library: Library, camera: str, gain: float | None, offset: float | None
+) -> PairWarning | None:
+    """What to say where an offset was never checked at a gain, or does not hold there."""
+    return pair_warning(gain, offset, checked_offsets(library, camera), gain_word(library, camera))
+
+
+def events_of(rig: Rig) -> list[TrainEvent]:
+    """What was done to the rig's train."""
+    return [TrainEvent(e.at, e.what) for e in rig.events if RigEventKind(e.kind).ends_flats]
+
+
+def says_of(rig: Rig) -> RigSays:
+    """What a person said of the rig's parts."""
+    said = rig.says or {}
+    return RigSays(
+        frozenset(q for q, word in said.items() if word == "fixed"),
+        frozenset(q for q, word in said.items() if word == "moves"),
+    )
+
+
+def terms_of(library: Library, rig: Rig, gain: float | None) -> Terms:
+    """On what terms the rig's frames are judged, apart from the lights that they serve."""
+    return Terms(
+        tolerances_of(rig),
+        traits_at(library, rig, gain),
+        says=says_of(rig),
+        events=tuple(events_of(rig)),
+        gain_word=gain_word(library, rig.camera),
+    )
+
+
+class TermsByGain:
+    """The terms of a rig, worked out once for each gain."""
+
+    def __init__(self, library: Library, rig: Rig) -> None:
+        """Nothing is worked out before it is asked for."""
+        self._library, self._rig = library, rig
+        self._found: dict[float | None, Terms] = {}
+
+    def __call__(self, gain: float | None) -> Terms:
+        """The terms at a gain."""
+        if gain not in self._found:
+            self._found[gain] = terms_of(self._library, self._rig, gain)
+        return self._found[gain]
+
+
+def rig_of(session: Session, row: FrameSet) -> Rig | None:
+    """The rig that took a set: its camera and telescope; frames that name no telescope, the camera's first rig."""
+    rigs = list(session.scalars(select(Rig).where(Rig.camera == (row.camera or "")).order_by(Rig.id)))
+    telescope = plain_name(row.facts.get("telescope"))
+    same = [rig for rig in rigs if plain_name(rig.telescope) == telescope]
+    return next(iter(same or (rigs if telescope is None else [])), None)
+
+
+def rig_of_lights(session: Session, row: FrameSet) -> Rig:
+    """The rig that took a set of lights."""
+    rig = rig_of(session, row)
+    if rig is None:
+        raise GrayShelfError("No rig is known for these lights.", "Scan their folder again.")
+    return rig

@@ -1,0 +1,135 @@
+"""The pull slips of light sets: written once, and anew only where what they rest on changed."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+from threading import Lock
+
+from grayshelf.core.matching.judge import Terms
+from grayshelf.core.matching.match import Asking, pull_slips
+from grayshelf.core.matching.model import PullSlip
+from grayshelf.core.matching.renew import change_between, unchanged
+from grayshelf.core.matching.stock import Stock
+from grayshelf.library.holdings import stock
+from grayshelf.library.kept import kept
+from grayshelf.library.left_out import sparing
+from grayshelf.library.library import Library
+from grayshelf.library.lights import LightSet, light_sets, light_terms
+from grayshelf.library.models import Rig
+from grayshelf.library.rig_terms import TermsByGain, offset_warning, terms_of
+
+
+def slip_for(library: Library, rig: Rig, lights: LightSet) -> PullSlip:
+    """The pull slip of a set of lights, with its runners-up."""
+    terms = terms_of(library, rig, lights.want.gain)
+    slip = pull_slips([_asking(library, lights, terms)], stock(library, rig.camera))[0]
+    return _with_warning(slip, _warning(library, rig, lights))
+
+
+def _asking(library: Library, lights: LightSet, terms: Terms) -> Asking:
+    facts = lights.facts
+    return Asking(lights.want, light_terms(library, lights, terms), facts.calibrated, facts.pedestal_adu)
+
+
+def _warning(library: Library, rig: Rig, lights: LightSet) -> str | None:
+    warning = offset_warning(library, rig.camera, lights.want.gain, lights.want.offset)
+    return None if warning is None else str(warning)
+
+
+def _with_warning(slip: PullSlip, warning: str | None) -> PullSlip:
+    return slip if warning is None else replace(slip, warnings=(*slip.warnings, warning))
+
+
+@dataclass(frozen=True)
+class _Written:
+    """A slip without its warning of the offset, and what it was written for."""
+
+    lights: LightSet
+    asking: Asking
+    slip: PullSlip
+
+
+@dataclass
+class _Last:
+    """The slips of a rig as they were last written."""
+
+    lock: Lock = field(default_factory=Lock)
+    shelf: Stock = field(default_factory=Stock)
+    by_set: dict[int, _Written] = field(default_factory=dict)
+
+
+@kept(64)
+def _last(library: Library, rig_id: int) -> _Last:
+    return _Last()
+
+
+@kept(16)
+def _slips(library: Library, revision: int, rig_id: int) -> list[tuple[LightSet, PullSlip]]:
+    with library.db.own_session() as session:
+        rig = library.rig(session, rig_id)
+    last = _last(library, rig_id)
+    with last.lock:
+        shelf = stock(library, rig.camera)
+        asked = _all_asking(library, rig)
+        still = _still_right(last, asked, shelf)
+        anew = {set_id: one for set_id, one in asked.items() if set_id not in still}
+        written = still | _write(library, anew, shelf)
+        last.shelf, last.by_set = shelf, {set_id: written[set_id] for set_id in asked if set_id in written}
+        found = list(last.by_set.values())
+    warnings: dict[tuple[float | None, float | None], str | None] = {}
+    told = []
+    for one in found:
+        pair = one.lights.want.gain, one.lights.want.offset
+        if pair not in warnings:
+            warnings[pair] = _warning(library, rig, one.lights)
+        told.append((one.lights, _with_warning(one.slip, warnings[pair])))
+    return told
+
+
+def _all_asking(library: Library, rig: Rig) -> dict[int, tuple[LightSet, Asking]]:
+    terms_at = TermsByGain(library, rig)
+    asked: dict[int, tuple[LightSet, Asking]] = {}
+    for lights in light_sets(library, rig):
+        with sparing(library, "slips", lights.row.id, "light"):
+            asked[lights.row.id] = lights, _asking(library, lights, terms_at(lights.want.gain))
+    return asked
+
+
+def _still_right(last: _Last, asked: dict[int, tuple[LightSet, Asking]], shelf: Stock) -> dict[int, _Written]:
+    """Slips that nothing made wrong since they were written."""
+    same = {
+        set_id: before
+        for set_id, (lights, asking) in asked.items()
+        if (before := last.by_set.get(set_id)) is not None
+        and before.lights is lights
+        and before.asking == asking
+    }
+    change = change_between(last.shelf, shelf)
+    if not change.keys or not same:
+        return same
+    right = unchanged(
+        [one.slip for one in same.values()], [asked[i][1] for i in same], change, last.shelf, shelf
+    )
+    return {i: one for (i, one), stays in zip(same.items(), right, strict=True) if stays}
+
+
+def _write(library: Library, asked: dict[int, tuple[LightSet, Asking]], shelf: Stock) -> dict[int, _Written]:
+    """Write slips; where they cannot be written together, one by one, so that one never takes down another."""
+    try:
+        slips = pull_slips([asking for _, asking in asked.values()], shelf, runners_up=0)
+    except Exception:
+        slips = None
+    written: dict[int, _Written] = {}
+    for number, (set_id, (lights, asking)) in enumerate(asked.items()):
+        with sparing(library, "slips", lights.row.id, "light"):
+            slip = slips[number] if slips is not None else pull_slips([asking], shelf, runners_up=0)[0]
+            written[set_id] = _Written(lights, asking, slip)
+    return written
+
+
+def slips(library: Library, rig_id: int) -> list[tuple[LightSet, PullSlip]]:
+    """Every light set of a rig with its slip, oldest first; kept until the shelf changes.
+
+    The slips tell of what was chosen, and of the nearest where nothing fits; `slip_for` tells of all runners-up.
+    """
+    return _slips(library, library.revision, rig_id)

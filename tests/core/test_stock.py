@@ -1,0 +1,152 @@
+"""A shelf that is looked through by its likeliest candidates gives the same slips as one that is walked whole."""
+
+from __future__ import annotations
+
+import random
+from dataclasses import replace
+from datetime import UTC, date, datetime, timedelta
+
+import pytest
+
+from grayshelf.core.frames.angle import CameraAngle
+from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.matching.best_rank import foretold
+from grayshelf.core.matching.judge import Terms, not_the_same_sensor
+from grayshelf.core.matching.match import Asking, pull_slips
+from grayshelf.core.matching.model import (
+    CommonSettings,
+    Holding,
+    LightsNoise,
+    RigSays,
+    SensorTraits,
+    Tolerances,
+    TrainEvent,
+)
+from grayshelf.core.matching.parts import ASKABLE
+from grayshelf.core.matching.rank import rank
+from grayshelf.core.matching.renew import change_between, unchanged
+from grayshelf.core.matching.stock import Role, Stock, Wanted, best_ranks, foremost
+
+FIRST = date(2024, 11, 3)
+NAMES = ("gain", "offset", "binning", "exposure", "temperature")
+
+
+def some_settings(rng: random.Random) -> CommonSettings:
+    """Settings of one imager's years: a few values of each, some not known, some off by a little."""
+
+    def known(*values):
+        return rng.choice((*values, None)) if rng.random() < 0.3 else rng.choice(values)
+
+    angle = CameraAngle(
+        rng.choice((0.3, 1.2, 90.0, 179.9, 359.6)),
+        rng.choice(("mechanical", "mechanical", "sky")),
+        known("east", "west"),
+    )
+    night = known(*(FIRST + timedelta(days=d) for d in (0, 1, 2, 3, 40, 300, 500)))
+    return CommonSettings(
+        rng.choice(("A", "A", "A", "B")),
+        rng.choice((4144, 4144, 2072)),
+        2822,
+        binning=known((1, 1), (1, 1), (2, 2)),
+        read_mode=known("low noise", "low noise", "fast"),
+        sample_step=known(4, 4, 1),
+        row_order=known("TOP-DOWN"),
+        bayer_pattern=known("RGGB"),
+        gain=known(100.0, 100.0, 0.0),
+        offset=known(30.0, 30.0, 50.0),
+        exposure_s=known(2.0, 2.03, 60.0, 300.0, 302.0, 600.0),
+        sensor_temp_c=known(-10.0, -9.2, -11.5, 0.0, 15.0),
+        temp_range_c=rng.choice((0.0, 0.0, 3.0)),
+        held=rng.random() < 0.6,
+        telescope=known("Esprit-like 100", "esprit like 100", "Mak"),
+        focal_length_mm=known(550.0, 550.0, 440.0),
+        filter_code=known("Ha", "Ha", "OIII", "L"),
+        angle=known(angle),
+        focus=known(5000.0, 5100.0, 7000.0),
+        night=night,
+        taken=None if night is None else datetime(night.year, night.month, night.day, 22, tzinfo=UTC),
+        from_name=frozenset(rng.sample(NAMES, rng.choice((0, 0, 0, 1, 2)))),
+    )
+
+
+def some_holding(rng: random.Random, number: int) -> Holding:
+    return Holding(
+        str(number),
+        rng.choice((FrameKind.DARK, FrameKind.FLAT, FrameKind.DARK_FLAT, FrameKind.BIAS)),
+        some_settings(rng),
+        rng.choice((1, 2, 10, 30, 30, 100)),
+        is_master=rng.random() < 0.6,
+        care=rng.choice(((), (), ("its panel drifted",))),
+        noise_e=rng.choice((None, None, 0.5)),
+        signal_e=rng.choice((None, 8_000.0)),
+    )
+
+
+def some_terms(rng: random.Random) -> Terms:
+    asked = rng.sample((*ASKABLE, "age"), rng.choice((0, 0, 0, 1, 3)))
+    event = TrainEvent(datetime(2024, 11, 5, 12, tzinfo=UTC), "collimated")
+    return Terms(
+        Tolerances(train_stays_put=rng.random() < 0.3, mismatch_share=rng.choice((0.02, 0.1, 0.5))),
+        SensorTraits(dark_rate_e_s=rng.choice((0.0005, 0.003, 0.2)), read_noise_e=rng.choice((1.4, 7.0))),
+        LightsNoise(rng.choice((5, 80)), rng.choice((None, 12.0))),
+        RigSays(frozenset(asked)),
+        events=rng.choice(((), (event,))),
+        several_focal_lengths=rng.random() < 0.5,
+    )
+
+
+def another_filter(want, holding, terms):
+    mine, other = want.filter_code, holding.settings.filter_code
+    return "filter" not in terms.says.fixed and mine is not None and other is not None and mine != other
+
+
+def some_stock(rng: random.Random, count: int) -> Stock:
+    return Stock([some_holding(rng, i) for i in range(count)])
+
+
+@pytest.mark.parametrize("seed", range(40))
+def test_the_likeliest_come_first_and_none_that_is_passed_over_could_have(seed):
+    rng = random.Random(seed)
+    stock = some_stock(rng, rng.choice((8, 120)))
+    terms = some_terms(rng)
+    # Some on the same terms, which are foretold together, and some on their own.
+    wanted = [
+        Wanted(role, some_settings(rng), t)
+        for t in (terms, replace(terms, lights=LightsNoise(3, 40.0)), terms, some_terms(rng), some_terms(rng))
+        for role in Role
+    ]
+    for one, row in zip(wanted, best_ranks(stock, wanted), strict=True):
+        walked = [
+            one.judge(h)
+            for h in stock.of(*one.kinds)
+            if not not_the_same_sensor(one.settings, h.settings)
+            and not (one.role is Role.FLAT and another_filter(one.settings, h, one.terms))
+        ]
+        walked.sort(key=rank)
+        for most in (1, 6):
+            assert foremost(row, one, most) == walked[:most]
+        best = {holding.key: ranked for ranked, holding in row.in_order()}
+        assert set(best) == {c.holding.key for c in walked}
+        for candidate in walked:
+            assert best[candidate.holding.key] <= foretold(candidate)
+
+
+@pytest.mark.parametrize("seed", range(40))
+def test_a_slip_that_is_kept_after_a_change_is_the_one_that_would_be_written(seed):
+    rng = random.Random(1000 + seed)
+    before = some_stock(rng, 100)
+    terms = some_terms(rng)
+    asking = [Asking(some_settings(rng), rng.choice((terms, some_terms(rng)))) for _ in range(30)]
+    old = pull_slips(asking, before, runners_up=0)
+    kept = 0
+    for _ in range(6):
+        left = [h for h in before.holdings if rng.random() > 0.02]
+        changed = [replace(h, n_frames=7) if rng.random() < 0.02 else h for h in left]
+        come = [some_holding(rng, 1000 + i) for i in range(rng.choice((0, 1, 2)))]
+        after = Stock([*changed, *come])
+        new = pull_slips(asking, after, runners_up=0)
+        same = unchanged(old, asking, change_between(before, after), before, after)
+        for stays, was, is_now in zip(same, old, new, strict=True):
+            assert not stays or was == is_now
+        kept += sum(same)
+    assert kept > 30, "most changes leave most slips alone"
