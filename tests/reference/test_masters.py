@@ -23,13 +23,13 @@ from grayshelf.core.frames.write import InputRecord, frame_header, write_frame, 
 from grayshelf.core.masters import combine as combining
 from grayshelf.core.masters.combine import CombineSettings, combine
 from grayshelf.core.masters.noise import (
-    dark_mismatch_e,
     dark_rate_at,
     darks_cost_percent,
     flat_stack_noise,
     flats_cost_percent,
     median_penalty,
 )
+from grayshelf.core.matching.costs import left_in_light_e
 from grayshelf.devices.simulated.camera_model import (
     Conditions,
     SensorModel,
@@ -348,7 +348,7 @@ def test_costs_as_the_handbooks_have_them():
     # As many darks as lights of the same noise: √2 (arithmetic).
     assert darks_cost_percent(5.0, 60, 5.0, 60) == pytest.approx(41.4, abs=0.1)
     # Dark current doubles every 6 °C: 12 % a degree (Widenhorn et al. 2002, from memory).
-    assert dark_mismatch_e(0.01, 300, -9, -10) == pytest.approx(3.0 * 0.1225, abs=0.01)
-    assert dark_mismatch_e(0.01, 300, -4, -10) == pytest.approx(3.0)
+    assert left_in_light_e(0.01, -10, 300, -9, 300, -10) == pytest.approx(3.0 * 0.1225, abs=0.01)
+    assert left_in_light_e(0.01, -10, 300, -4, 300, -10) == pytest.approx(3.0)
     # Photon noise alone: 1/√(N·S).
     assert flat_stack_noise(25000, 0.0, 16, None) == pytest.approx(1 / np.sqrt(16 * 25000))

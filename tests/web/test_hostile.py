@@ -19,7 +19,7 @@ from grayshelf.core.frames.bounds import BOUNDS
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.sets import Member, common_facts, group_into_sets
-from grayshelf.core.masters.noise import dark_mismatch_e
+from grayshelf.core.matching.costs import left_in_light_e
 from grayshelf.web.app import create_app
 from grayshelf.web.exports import csv_response
 from tests.helpers import DARK, FLAT, LIGHT, facts_of, write_fits
@@ -90,7 +90,7 @@ def test_sums_hold_for_everything_that_can_be(values):
     for group in groups:
         assert np.isfinite(common_facts([m.facts for m in group]).exposure_s)
     hot, cold = BOUNDS["sensor_temp_c"].highest, BOUNDS["sensor_temp_c"].lowest
-    assert np.isfinite(dark_mismatch_e(1e6, 86_400.0, hot, cold))
+    assert np.isfinite(left_in_light_e(1e6, cold, 86_400.0, hot, 86_400.0, cold))
 
 
 def fuzzed(folder, n, seed=0):

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Literal, Protocol
 
 import numpy as np
@@ -89,8 +89,6 @@ class Combined:
     """frame_noise / √N, times what a median costs."""
     clipped_fraction: tuple[float, ...]
     """For each frame, the share of its pixels that were clipped."""
-    frame_levels: tuple[float, ...] = field(default=())
-    """For each frame, its median in ADU, before scaling and after the pedestal was taken off."""
 
 
 def _sampled_rows(height: int, width: int) -> list[tuple[int, int]]:
@@ -278,7 +276,6 @@ def combine(
         frame_noise=noise.typical if n > 1 else math.nan,
         predicted_noise=efficiency * noise.typical / math.sqrt(n) if n > 1 else math.nan,
         clipped_fraction=tuple(float(c) / (height * width) for c in clipped),
-        frame_levels=tuple(levels),
     )
 
 

@@ -60,16 +60,10 @@ def darks_cost_percent(
     return 100.0 * (math.sqrt(1.0 + added / (light_noise_e**2 / max(n_lights, 1))) - 1.0)
 
 
-def dark_mismatch_e(dark_rate_e_s: float, exposure_s: float, light_c: float, dark_c: float) -> float:
-    """Electrons a dark of another temperature leaves: ``D·t·(2^((T_light − T_dark)/6) − 1)``.
-
-    Dark current doubles every 6 °C or so (Widenhorn et al. 2002, Proc. SPIE 4669: 6.1 … 7.1 °C);
-    `dark_rate_e_s` is at the dark's temperature.
-    """
-    return dark_rate_e_s * exposure_s * (2.0 ** ((light_c - dark_c) / 6.0) - 1.0)
-
-
 def dark_rate_at(rate_e_s: float, at_c: float, to_c: Numbers) -> Numbers:
-    """Dark current at another temperature, or at an array of them, doubling every 6 °C."""
+    """Dark current at another temperature, or at an array of them, in electrons a second: ``rate · 2^((to − at)/6)``.
+
+    It doubles every 6 °C or so (Widenhorn et al. 2002, Proc. SPIE 4669: 6.1 … 7.1 °C).
+    """
     found: Numbers = rate_e_s * 2.0 ** ((to_c - at_c) / 6.0)
     return found

@@ -72,18 +72,6 @@ def count_levels(pixels: NDArray[np.uint16]) -> NDArray[np.int64]:
     return np.asarray(sum(_counters.map(_counted, parts)), np.int64)
 
 
-def mad_of_counts(bins: NDArray[np.int64], median: float) -> float:
-    """Median absolute deviation from the median, from the counts: exact, without the pixels."""
-    levels = np.arange(65536, dtype=np.float64)
-    away = np.abs(levels - median)
-    order = np.argsort(away, kind="stable")
-    cumulative = np.cumsum(bins[order])
-    total = int(cumulative[-1])
-    low = away[order[np.searchsorted(cumulative, (total - 1) // 2 + 1)]]
-    high = away[order[np.searchsorted(cumulative, total // 2 + 1)]]
-    return float(low + high) / 2.0
-
-
 def quantile_of_counts(bins: NDArray[np.int64], share: float) -> float:
     """Level below or at which `share` (0 … 1) of the counted pixels lie; the median between two levels."""
     cumulative = np.cumsum(bins)

@@ -552,13 +552,3 @@ def speaking_channel(found: Mapping[str, Transfer]) -> str | None:
     All channels share one converter, so they differ by no more than their noise.
     """
     return "G" if "G" in found else next(iter(found), None)
-
-
-def quick_estimate(flats: PairReading, bias: PairReading) -> tuple[float, float]:
-    """e⁻/ADU and read noise (e⁻) from two flats and two bias frames.
-
-    ``g = ((F1+F2) − (B1+B2)) / (var(F1−F2) − var(B1−B2))``, ``RN = g·σ(B1−B2)/√2`` (Howell, Handbook of CCD
-    Astronomy; Janesick, Scientific Charge-Coupled Devices; from memory).
-    """
-    gain = (2 * flats.mean_adu - 2 * bias.mean_adu) / (2 * flats.variance_adu2 - 2 * bias.variance_adu2)
-    return gain, gain * math.sqrt(bias.variance_adu2)
