@@ -116,4 +116,4 @@ def _flat_of(slip: PullSlip) -> CommonSettings:
 
 def _nominal(lights: LightSet) -> CommonSettings:
     temp = nominal_temperature(lights.facts.sensor_temp_c, lights.facts.set_temp_c)
-    return replace(lights.want, sensor_temp_c=temp)
+    return lights.want if temp == lights.want.sensor_temp_c else replace(lights.want, sensor_temp_c=temp)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from threading import Lock
 
@@ -45,6 +46,8 @@ class _Written:
     """A slip without its warning of the offset, and what it was written for."""
 
     lights: LightSet
+    rig_terms: Terms
+    """Those of the rig at the gain of the lights."""
     asking: Asking
     slip: PullSlip
 
@@ -55,6 +58,8 @@ class _Last:
 
     lock: Lock = field(default_factory=Lock)
     shelf: Stock = field(default_factory=Stock)
+    terms: dict[float | None, Terms] = field(default_factory=dict)
+    """By gain; the same object for as long as they are the same."""
     by_set: dict[int, _Written] = field(default_factory=dict)
 
 
@@ -70,11 +75,11 @@ def _slips(library: Library, revision: int, rig_id: int) -> list[tuple[LightSet,
     last = _last(library, rig_id)
     with last.lock:
         shelf = stock(library, rig.camera)
-        asked = _all_asking(library, rig)
+        asked = _all_asking(library, rig, last)
         still = _still_right(last, asked, shelf)
-        anew = {set_id: one for set_id, one in asked.items() if set_id not in still}
-        written = still | _write(library, anew, shelf)
-        last.shelf, last.by_set = shelf, {set_id: written[set_id] for set_id in asked if set_id in written}
+        written = still | _write(library, [one for one in asked if one.lights.row.id not in still], shelf)
+        ids = [one.lights.row.id for one in asked]
+        last.shelf, last.by_set = shelf, {i: written[i] for i in ids if i in written}
         found = list(last.by_set.values())
     warnings: dict[tuple[float | None, float | None], str | None] = {}
     told = []
@@ -86,44 +91,55 @@ def _slips(library: Library, revision: int, rig_id: int) -> list[tuple[LightSet,
     return told
 
 
-def _all_asking(library: Library, rig: Rig) -> dict[int, tuple[LightSet, Asking]]:
+@dataclass(frozen=True)
+class _Asked:
+    lights: LightSet
+    rig_terms: Terms
+    asking: Asking
+    before: _Written | None
+    """What was written for the same, where that is there."""
+
+
+def _all_asking(library: Library, rig: Rig, last: _Last) -> list[_Asked]:
     terms_at = TermsByGain(library, rig)
-    asked: dict[int, tuple[LightSet, Asking]] = {}
+    terms: dict[float | None, Terms] = {}
+    asked: list[_Asked] = []
     for lights in light_sets(library, rig):
         with sparing(library, "slips", lights.row.id, "light"):
-            asked[lights.row.id] = lights, _asking(library, lights, terms_at(lights.want.gain))
+            gain, before = lights.want.gain, last.by_set.get(lights.row.id)
+            if gain not in terms:
+                now = terms_at(gain)
+                terms[gain] = last.terms[gain] if last.terms.get(gain) == now else now
+            if before is not None and before.lights is lights and before.rig_terms is terms[gain]:
+                asked.append(_Asked(lights, terms[gain], before.asking, before))
+            else:
+                asked.append(_Asked(lights, terms[gain], _asking(library, lights, terms[gain]), None))
+    last.terms = terms
     return asked
 
 
-def _still_right(last: _Last, asked: dict[int, tuple[LightSet, Asking]], shelf: Stock) -> dict[int, _Written]:
+def _still_right(last: _Last, asked: Sequence[_Asked], shelf: Stock) -> dict[int, _Written]:
     """Slips that nothing made wrong since they were written."""
-    same = {
-        set_id: before
-        for set_id, (lights, asking) in asked.items()
-        if (before := last.by_set.get(set_id)) is not None
-        and before.lights is lights
-        and before.asking == asking
-    }
+    same = [one.before for one in asked if one.before is not None]
     change = change_between(last.shelf, shelf)
-    if not change.keys or not same:
-        return same
-    right = unchanged(
-        [one.slip for one in same.values()], [asked[i][1] for i in same], change, last.shelf, shelf
-    )
-    return {i: one for (i, one), stays in zip(same.items(), right, strict=True) if stays}
+    right = [True] * len(same)
+    if change.keys and same:
+        right = unchanged([one.slip for one in same], [one.asking for one in same], change, last.shelf, shelf)
+    return {one.lights.row.id: one for one, stays in zip(same, right, strict=True) if stays}
 
 
-def _write(library: Library, asked: dict[int, tuple[LightSet, Asking]], shelf: Stock) -> dict[int, _Written]:
+def _write(library: Library, asked: Sequence[_Asked], shelf: Stock) -> dict[int, _Written]:
     """Write slips; where they cannot be written together, one by one, so that one never takes down another."""
     try:
-        slips = pull_slips([asking for _, asking in asked.values()], shelf, runners_up=0)
+        slips = pull_slips([one.asking for one in asked], shelf, runners_up=0)
     except Exception:
+        # Which of them it is, and why, is told below.
         slips = None
     written: dict[int, _Written] = {}
-    for number, (set_id, (lights, asking)) in enumerate(asked.items()):
-        with sparing(library, "slips", lights.row.id, "light"):
-            slip = slips[number] if slips is not None else pull_slips([asking], shelf, runners_up=0)[0]
-            written[set_id] = _Written(lights, asking, slip)
+    for number, one in enumerate(asked):
+        with sparing(library, "slips", one.lights.row.id, "light"):
+            slip = slips[number] if slips is not None else pull_slips([one.asking], shelf, runners_up=0)[0]
+            written[one.lights.row.id] = _Written(one.lights, one.rig_terms, one.asking, slip)
     return written
 
 

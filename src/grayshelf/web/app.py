@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import json
 import mimetypes
 import queue
@@ -98,6 +99,9 @@ def warm_up(context: Context, wait_s: float = 0.0) -> None:
         for rig in rigs:
             look_at_tonight(context.library, rig.id, context.starter.devices(rig))
         search.find(context.library, "light")
+        # What is kept from here on is kept for long: the collector need not go through it again and again.
+        gc.collect()
+        gc.freeze()
 
     warming = threading.Thread(target=warm, daemon=True, name="warm-up")
     warming.start()

@@ -5,7 +5,7 @@ from __future__ import annotations
 import shutil
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from datetime import date, datetime
+from datetime import UTC, date, datetime
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -17,7 +17,7 @@ from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.frames.sets import nominal_exposure
 from grayshelf.core.masters.noise import flats_cost_percent
 from grayshelf.core.matching import rulers
-from grayshelf.core.matching.judge import judge_flat
+from grayshelf.core.matching.judge import Terms, judge_flat
 from grayshelf.core.matching.model import (
     Candidate,
     CommonSettings,
@@ -176,24 +176,36 @@ def flat_gap_key(filter_code: str, gain: float, offset: float, binning: int, ang
     return f"flat:{filter_code}:g{gain:g}:o{offset:g}:b{binning}{turned}"
 
 
-@kept_answers(8)
-def _flats_of_now(
-    library: Library, revision: int, rig_id: int, tonight: date, past_events: int, frames: int
-) -> dict[tuple[object, ...], Candidate]:
+#: Before anything was done to any train.
+LONG_AGO = datetime(1970, 1, 1, tzinfo=UTC)
+
+
+@kept_answers(8192)
+def _flat_of_tonight(
+    want: CommonSettings, terms: Terms, tonight: date, since: datetime, frames: int
+) -> Candidate:
     """What flats shot now would do for lights that wait: the same rules that will judge them afterwards.
 
-    It is the same all night, until something is done to the train: `past_events` counts what was done before now.
+    It is the same all night, until something is done to the train: `since` is when that was last.
     """
+    fresh = replace(want, night=tonight, taken=since)
+    return judge_flat(want, Holding("tonight", FrameKind.FLAT, fresh, frames), terms)
+
+
+@kept_answers(8)
+def _flats_of_tonight(
+    library: Library, revision: int, rig_id: int, tonight: date, since: datetime, frames: int
+) -> dict[tuple[object, ...], Candidate]:
+    """The same for every gap, by its key."""
     with library.db.own_session() as session:
-        rig = library.rig(session, rig_id)
-    terms_at, now = TermsByGain(library, rig), library.clock.now()
-    found: dict[tuple[object, ...], Candidate] = {}
-    for gap in gaps(library, rig_id, with_care=True):
-        if gap.kind is FrameKind.FLAT:
-            fresh = replace(gap.want, night=tonight, taken=now)
-            terms = light_terms(library, gap.sets[-1], terms_at(gap.want.gain))
-            found[gap.key] = judge_flat(gap.want, Holding("tonight", FrameKind.FLAT, fresh, frames), terms)
-    return found
+        terms_at = TermsByGain(library, library.rig(session, rig_id))
+        return {
+            gap.key: _flat_of_tonight(
+                gap.want, light_terms(library, gap.sets[-1], terms_at(gap.want.gain)), tonight, since, frames
+            )
+            for gap in gaps(library, rig_id, with_care=True)
+            if gap.kind is FrameKind.FLAT
+        }
 
 
 def _offers(
@@ -214,8 +226,8 @@ def _offers(
         key=lambda g: (g.want.night is None, g.want.night),
         reverse=True,
     )
-    past = sum(event.at <= now for event in rig.events)
-    fresh = _flats_of_now(library, library.revision, rig.id, tonight, past, wishes.frames)
+    since = max((event.at for event in rig.events if event.at <= now), default=LONG_AGO)
+    fresh = _flats_of_tonight(library, library.revision, rig.id, tonight, since, wishes.frames)
     for gap in ordered:
         want = gap.want
         if gap.kind is not FrameKind.FLAT:

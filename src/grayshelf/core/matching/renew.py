@@ -37,8 +37,8 @@ def change_between(before: Stock, after: Stock) -> Change:
     """What changed between two states of a camera's shelf."""
     old, new = {h.key: h for h in before.holdings}, {h.key: h for h in after.holdings}
     return Change(
-        Stock(h for key, h in old.items() if new.get(key) != h),
-        Stock(h for key, h in new.items() if old.get(key) != h),
+        Stock(h for key, h in old.items() if new.get(key) is not h and new.get(key) != h),
+        Stock(h for key, h in new.items() if old.get(key) is not h and old.get(key) != h),
     )
 
 
@@ -56,30 +56,34 @@ def unchanged(
     """
     keys = change.keys
     same = [not (keys & {c.holding.key for line in slip.lines for c in _shown(line)}) for slip in slips]
-    terms = [with_focal_lengths(one.want, after, one.terms) for one in asking]
-    # Lines of lights, then those of the flats that were chosen for them.
+    # Lines of lights, then those of the flats that were chosen for them; only where something came that could be in one.
     lines: list[tuple[int, SlipLine, Wanted]] = []
-    for number, slip in enumerate(slips):
+    for number, (slip, one) in enumerate(zip(slips, asking, strict=True)):
         if not same[number] or not slip.lines:
             continue
-        if terms[number] != with_focal_lengths(asking[number].want, before, asking[number].terms):
-            # Another reducer came, or the last of one left.
-            same[number] = False
-            continue
         dark, flat, pedestal = slip.lines
-        lines.append((number, dark, Wanted(Role.DARK, asking[number].want, terms[number])))
-        lines.append((number, flat, Wanted(Role.FLAT, asking[number].want, terms[number])))
+        terms = one.terms
+        if change.touches(FrameKind.FLAT):
+            terms = with_focal_lengths(one.want, after, one.terms)
+            if terms != with_focal_lengths(one.want, before, one.terms):
+                # Another reducer came, or the last of one left.
+                same[number] = False
+                continue
+            lines.append((number, flat, Wanted(Role.FLAT, one.want, terms)))
+        if change.come.of(FrameKind.DARK):
+            lines.append((number, dark, Wanted(Role.DARK, one.want, terms)))
         if flat.chosen is None:
             continue
         if change.touches(FrameKind.BIAS):
             # A bias may be taken off, stand in, or be asked about.
             same[number] = False
-        elif _as_chosen(pedestal):
-            settings = flat.chosen.holding.settings
-            lines.append((number, pedestal, Wanted(Role.DARK_FLAT, settings, terms[number])))
         elif change.touches(FrameKind.DARK, FrameKind.DARK_FLAT):
-            # The line stands in the place of one of dark flats, which it does not show.
-            same[number] = False
+            if _as_chosen(pedestal):
+                settings = flat.chosen.holding.settings
+                lines.append((number, pedestal, Wanted(Role.DARK_FLAT, settings, terms)))
+            else:
+                # The line stands in the place of one of dark flats, which it does not show.
+                same[number] = False
     rows = best_ranks(change.come, [wanted for _, _, wanted in lines])
     for (number, line, _), row in zip(lines, rows, strict=True):
         shown = _shown(line)
