@@ -27,7 +27,7 @@ from grayshelf.core.frames.angle import circular_difference
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.night import night_of_utc
-from grayshelf.core.planning.runsheet import FlatWish, RunSheet, StepKind, afterwards
+from grayshelf.core.planning.runsheet import COOLER_SETTLES_S, FlatWish, RunSheet, StepKind, afterwards
 from grayshelf.core.sensor.statistics import FrameStatistics, flat_statistics
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.catalog import enter_own_file
@@ -514,7 +514,7 @@ class Run(Stepwise):
                     f"{goal:.0f} °C. No dark was shot, since it would not match.",
                     "Choose a warmer set point, or wait for a colder night.",
                 )
-        clock.sleep(30.0, self.control.cancel)
+        clock.sleep(COOLER_SETTLES_S, self.control.cancel)
         self.end(step)
 
     def _darks(self, step: RunStep) -> None:

@@ -83,6 +83,10 @@ class DarkWish:
         return self.kind is FrameKind.DARK_FLAT
 
 
+#: After the sensor has reached its set point (common practice).
+COOLER_SETTLES_S = 30.0
+
+
 @dataclass(frozen=True)
 class RigPace:
     """How long the rig takes for what is not exposing."""
@@ -92,7 +96,7 @@ class RigPace:
     focus_s: float = 5.0
     gate_s: float = 120.0
     cooling_s_per_c: float = 45.0
-    settle_s: float = 30.0
+    settle_s: float = COOLER_SETTLES_S
     build_s: float = 20.0
 
 
