@@ -62,7 +62,11 @@ export function App() {
     setRigId(id);
   }, []);
   const rig = state.data?.rigs.find((r) => r.id === rigId) ?? state.data?.rigs[0] ?? null;
-  const [wishes, setWishes] = useSheetWishes(rig?.id ?? 0, state.data?.night ?? "");
+  const [wishes, setWishes] = useSheetWishes(
+    rig?.id ?? 0,
+    state.data?.night ?? "",
+    state.data?.usual_flats ?? 0,
+  );
   useEffect(() => {
     const press = (event: KeyboardEvent) => {
       if (inField(event.target) || event.ctrlKey || event.metaKey || event.altKey) return;

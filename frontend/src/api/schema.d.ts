@@ -3192,6 +3192,8 @@ export interface components {
             /** Slope */
             slope: number | null;
             stops: components["schemas"]["MeasuredNumber"];
+            /** Straight Within Percent */
+            straight_within_percent: number;
             usual_read_noise: components["schemas"]["MeasuredNumber"];
         };
         /**
@@ -3709,6 +3711,8 @@ export interface components {
             source: string;
             /** Sources */
             sources: components["schemas"]["SourceOut"][];
+            /** Usual Events */
+            usual_events: components["schemas"]["UsualEventOut"][];
         };
         /**
          * FlatWishesOut
@@ -4412,11 +4416,15 @@ export interface components {
         };
         /**
          * OffsetLine
-         * @description mean = at_zero + slope · offset.
+         * @description mean = at_zero + slope · offset, and the floor below it.
          */
         OffsetLine: {
             /** At Zero */
             at_zero: number;
+            /** Floor At Zero */
+            floor_at_zero: number | null;
+            /** Floor From */
+            floor_from: number | null;
             /** Slope */
             slope: number | null;
         };
@@ -5216,6 +5224,8 @@ export interface components {
             site: string;
             /** Time Zone */
             time_zone: string;
+            /** Usual Flats */
+            usual_flats: number;
             /** Version */
             version: string;
         };
@@ -5509,6 +5519,17 @@ export interface components {
             trouble: string;
             /** Window Text */
             window_text: string;
+        };
+        /**
+         * UsualEventOut
+         * @description Something that is often done to a rig.
+         */
+        UsualEventOut: {
+            kind: components["schemas"]["RigEventKind"];
+            /** Label */
+            label: string;
+            /** What */
+            what: string;
         };
         ValidationError: {
             detail?: {

@@ -1,9 +1,8 @@
-import { useCallback, useState } from "react";
+import { useCallback, useMemo, useState } from "react";
 
 import type { SheetWishes } from "../api/hooks";
 
 const PLACE = "sheet";
-const NOTHING_CHOSEN: SheetWishes = { frames: 25, leave_out: [], add: [] };
 
 type Kept = Record<string, SheetWishes>;
 
@@ -19,18 +18,23 @@ function read(): Kept {
 export function useSheetWishes(
   rig: number,
   night: string,
+  usualFrames: number,
 ): [SheetWishes, (change: (wishes: SheetWishes) => SheetWishes) => void] {
   const [kept, setKept] = useState<Kept>(read);
   const key = `${night}:${rig}`;
+  const nothing = useMemo<SheetWishes>(
+    () => ({ frames: usualFrames, leave_out: [], add: [] }),
+    [usualFrames],
+  );
   const change = useCallback(
     (next: (wishes: SheetWishes) => SheetWishes) =>
       setKept((before) => {
         const tonight = Object.entries(before).filter(([k]) => k.startsWith(`${night}:`));
-        const after = { ...Object.fromEntries(tonight), [key]: next(before[key] ?? NOTHING_CHOSEN) };
+        const after = { ...Object.fromEntries(tonight), [key]: next(before[key] ?? nothing) };
         localStorage.setItem(PLACE, JSON.stringify(after));
         return after;
       }),
-    [key, night],
+    [key, night, nothing],
   );
-  return [kept[key] ?? NOTHING_CHOSEN, change];
+  return [kept[key] ?? nothing, change];
 }

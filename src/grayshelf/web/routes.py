@@ -27,7 +27,7 @@ from grayshelf.web.views import words as w
 from grayshelf.web.views.jobs import job_out, jobs_page
 from grayshelf.work.gates import answer_gate
 from grayshelf.work.jobs import ALIVE
-from grayshelf.work.tonight import Tonight, Wishes, look_at_tonight
+from grayshelf.work.tonight import DEFAULT_FRAMES, Tonight, Wishes, look_at_tonight
 
 if TYPE_CHECKING:
     from grayshelf.web.app import Context
@@ -100,6 +100,7 @@ def state() -> s.StateOut:
             n_masters=counts.masters,
             n_folders=counts.folders,
             own_folder=str(library.root),
+            usual_flats=DEFAULT_FRAMES,
             left_out=left_out_in_words(library),
         )
 

@@ -7,6 +7,8 @@ from typing import Literal
 
 from pydantic import BaseModel, Field
 
+from grayshelf.work.tonight import DEFAULT_FRAMES
+
 VerdictWord = Literal["fits", "fits with care", "nothing fits"]
 
 
@@ -41,6 +43,8 @@ class StateOut(BaseModel):
     n_masters: int
     n_folders: int
     own_folder: str
+    usual_flats: int
+    """Frames that a series of flats has where nobody chose another number."""
     left_out: str
     """Sets that could not be shown, in words; empty where there are none."""
 
@@ -773,7 +777,7 @@ class FindsOut(BaseModel):
 class TonightQuery(BaseModel):
     """What the person chose for the sheet."""
 
-    frames: int = Field(default=25, ge=3, le=500)
+    frames: int = Field(default=DEFAULT_FRAMES, ge=3, le=500)
     leave_out: str = ""
     add: str = ""
 

@@ -67,10 +67,14 @@ class DeadOut(BaseModel):
 
 
 class OffsetLine(BaseModel):
-    """mean = at_zero + slope · offset."""
+    """mean = at_zero + slope · offset, and the floor below it."""
 
     at_zero: float
     slope: float | None
+    floor_at_zero: float | None
+    """floor = floor_at_zero + slope · offset: 99 in 100 frames have their darkest good pixel above it."""
+    floor_from: float | None
+    """The offset at which the floor leaves zero."""
 
 
 class AcceptedOut(BaseModel):
@@ -142,6 +146,8 @@ class ChannelOut(BaseModel):
     """K in ADU/e⁻."""
     saturation_signal: float | None
     linear_signal: float | None
+    straight_within_percent: float
+    """A level is straight that lies no further from the line."""
     e_per_adu: MeasuredNumber
     e_per_step: MeasuredNumber
     read_noise: MeasuredNumber

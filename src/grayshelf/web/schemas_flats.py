@@ -275,6 +275,15 @@ class PanelOut(BaseModel):
     """From when on no exposure bands more than allowed; '' where the light is not pulsed."""
 
 
+class UsualEventOut(BaseModel):
+    """Something that is often done to a rig."""
+
+    kind: RigEventKind
+    label: str
+    what: str
+    """What is entered where the person says nothing else."""
+
+
 class FlatSheetOut(BaseModel):
     """The sheet of a rig's flat settings."""
 
@@ -293,6 +302,7 @@ class FlatSheetOut(BaseModel):
     sources: list[SourceOut]
     source: str
     events: list[EventOut]
+    usual_events: list[UsualEventOut]
     panel: PanelOut | None
     defaults: FlatWishesOut
     filters: list[str]

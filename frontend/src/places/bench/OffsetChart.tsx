@@ -83,14 +83,9 @@ export function OffsetChart({
   const y = scaleLinear().domain([0, top]).range([BASE, TOP]);
   const line = (offset: number) => (data.line ? data.line.at_zero + (data.line.slope ?? 0) * offset : null);
   const slope = data.line?.slope ?? null;
-  const floor = (offset: number) => {
-    const mean = line(offset);
-    return mean === null || data.depth === null ? null : mean + data.depth;
-  };
-  const floorFrom =
-    slope && data.depth !== null && data.line
-      ? Math.max(low, (-data.depth - data.line.at_zero) / slope)
-      : low;
+  const atZero = data.line?.floor_at_zero ?? null;
+  const floor = (offset: number) => (atZero === null ? null : atZero + (slope ?? 0) * offset);
+  const floorFrom = Math.max(low, data.line?.floor_from ?? low);
   const most = Math.max(10, ...shown.map((r) => r.zeros));
   const bars = scaleLog().domain([0.5, most]).range([BARS, BARS_TOP]);
   const room = (i: number) => {

@@ -40,6 +40,7 @@ export function TransferChart({
   const most = Math.max(...signals, 1000) * 1.5;
   const variances = points.map((p) => p.variance);
   const dark = channel.dark_variance ?? 1;
+  const within = channel.straight_within_percent;
   // The converter's steps are drawn where they matter, and only told of where they lie far below.
   const deep = channel.quantisation < dark / 200;
   const floor = Math.max(Math.min(...variances, dark, deep ? dark : channel.quantisation) / 3, 0.02);
@@ -193,10 +194,10 @@ export function TransferChart({
       ))}
       <path d={`M${L} ${TOP}V${BASE}H${W - R}`} stroke="var(--ink)" fill="none" />
       {/* How straight the level follows the time. */}
-      <rect x={L} y={off(1)} width={W - R - L} height={off(-1) - off(1)} fill="var(--board)" />
+      <rect x={L} y={off(within)} width={W - R - L} height={off(-within) - off(within)} fill="var(--board)" />
       <path d={`M${L} ${off(0)}H${W - R}`} stroke="var(--rule)" />
       <path d={`M${L} ${STRIP_TOP}V${STRIP}`} stroke="var(--ink)" />
-      {[-1, 1].map((tick) => (
+      {[-within, within].map((tick) => (
         <text
           key={tick}
           x={L - 9}
@@ -206,7 +207,7 @@ export function TransferChart({
           className="num"
           fill="var(--ink2)"
         >
-          {tick > 0 ? "+1 %" : "−1 %"}
+          {`${tick > 0 ? "+" : "−"}${within} %`}
         </text>
       ))}
       {points.map((p, i) =>
@@ -218,7 +219,7 @@ export function TransferChart({
             cx={x(p.signal)}
             cy={off(p.off_line_percent)}
             r="3"
-            fill={Math.abs(p.off_line_percent) <= 1 ? "var(--ink)" : "var(--card)"}
+            fill={Math.abs(p.off_line_percent) <= within ? "var(--ink)" : "var(--card)"}
             stroke="var(--ink)"
           />
         ),

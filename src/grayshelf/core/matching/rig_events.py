@@ -31,3 +31,14 @@ class RigEventKind(StrEnum):
     def ends_panel_curve(self) -> bool:
         """Whether a panel's measured curve ends: only another panel follows another curve."""
         return self is RigEventKind.PANEL
+
+
+#: What is often done to a rig: its kind, a label, and what is entered.
+USUAL_EVENTS = (
+    (RigEventKind.PANEL, "Another panel", "another panel"),
+    (RigEventKind.SPACING, "Re-spaced", "the spacing was changed"),
+    (RigEventKind.DRIVER, "Camera driver", "another camera driver"),
+    (RigEventKind.TRAIN, "Turned or taken apart", "the camera was turned"),
+    (RigEventKind.TRAIN, "Cleaned", "cleaned"),
+    (RigEventKind.TRAIN, "Collimated", "collimated"),
+)

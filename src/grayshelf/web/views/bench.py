@@ -12,6 +12,7 @@ from sqlalchemy.orm import Session
 
 from grayshelf.core.sensor.bias import BiasReading, DeadPixel, good_minimum, good_zeros
 from grayshelf.core.sensor.findings import Finding
+from grayshelf.core.sensor.floor import PedestalLine
 from grayshelf.core.sensor.offset import OffsetDone, OffsetEffect, OffsetReading, next_bias
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
@@ -292,6 +293,7 @@ def _offset_gain(
         # One offset alone is no answer yet while others are still to come.
         result = replace(result, answer=None)
     ladder = result.ladder
+    depth = result.tail.depth(ladder.share_of_frames) if result.tail else None
     effects = [
         e for o in _every(ladder.lowest, ladder.highest, ladder.quantum, readings) if (e := result.effect(o))
     ]
@@ -315,8 +317,8 @@ def _offset_gain(
         n_pixels=readings[0].n_pixels if readings else 0,
         white=ladder.white_adu,
         rungs=_rungs(readings, result.dead),
-        line=b.OffsetLine(at_zero=result.line.at_zero, slope=result.line.slope) if result.line else None,
-        depth=result.tail.depth(ladder.share_of_frames) if result.tail else None,
+        line=_line(result.line, depth) if result.line else None,
+        depth=depth,
         uncertainty=result.uncertainty_adu,
         margin=result.margin_adu,
         answer=_effect(result.answer, result) if result.answer else None,
@@ -326,6 +328,12 @@ def _offset_gain(
         findings=[_finding(f) for f in result.findings] if not going else [],
         accepted=_accepted(known, word) if known else None,
     )
+
+
+def _line(line: PedestalLine, depth: float | None) -> b.OffsetLine:
+    floor = None if depth is None else line.at_zero + depth
+    leaves_zero = None if floor is None or not line.slope else max(-floor / line.slope, 0.0)
+    return b.OffsetLine(at_zero=line.at_zero, slope=line.slope, floor_at_zero=floor, floor_from=leaves_zero)
 
 
 def _every(low: float, high: float, quantum: float, readings: Sequence[BiasReading]) -> list[float]:

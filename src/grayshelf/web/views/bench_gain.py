@@ -9,7 +9,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.sensor.gain_choice import GainFigures, choose_gain
-from grayshelf.core.sensor.transfer import Transfer, Value, speaking_channel
+from grayshelf.core.sensor.transfer import LINEAR_WITHIN, Transfer, Value, speaking_channel
 from grayshelf.library.measurements import transfers
 from grayshelf.library.models import Job, Measurement, MeasurementShot, RunStep
 from grayshelf.web import schemas_bench as b
@@ -156,6 +156,7 @@ def _channel(name: str, t: Transfer) -> b.ChannelOut:
         slope=slope,
         saturation_signal=t.saturation_adu - t.pedestal_adu if t.saturation_adu is not None else None,
         linear_signal=t.linear_limit_adu.value - t.pedestal_adu if t.linear_limit_adu else None,
+        straight_within_percent=100.0 * LINEAR_WITHIN,
         e_per_adu=number(t.e_per_adu),
         e_per_step=number(t.e_per_step),
         read_noise=number(t.read_noise_e, at_most=t.read_noise_lost),

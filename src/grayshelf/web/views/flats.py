@@ -13,6 +13,7 @@ from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.flats.diffusers import listed
 from grayshelf.core.flats.settings import FlatWishes, RowKey, wishes_from
 from grayshelf.core.matching import rulers
+from grayshelf.core.matching.rig_events import USUAL_EVENTS
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.flat_sheet import (
     SheetRow,
@@ -107,6 +108,7 @@ def sheet_page(library: Library, rig_id: int, devices: RigDevices | None) -> f.F
                 )
                 for e in reversed(rig.entered_events)
             ][:6],
+            usual_events=[f.UsualEventOut(kind=k, label=label, what=what) for k, label, what in USUAL_EVENTS],
             panel=panel_out(session, rig, source, now, measuring),
             defaults=_wishes_out(wishes_from(rig.wishes)),
             filters=[x.code for x in rig.filters] or ["none"],

@@ -272,20 +272,6 @@ function SourceForm({ data, rig }: { data: Sheet; rig: number }) {
   );
 }
 
-interface Kind {
-  value: Schemas["EventIn"]["kind"];
-  label: string;
-  what: string;
-}
-const KINDS: [Kind, ...Kind[]] = [
-  { value: "panel", label: "Another panel", what: "another panel" },
-  { value: "spacing", label: "Re-spaced", what: "the spacing was changed" },
-  { value: "driver", label: "Camera driver", what: "another camera driver" },
-  { value: "train", label: "Turned or taken apart", what: "the camera was turned" },
-  { value: "train", label: "Cleaned", what: "cleaned" },
-  { value: "train", label: "Collimated", what: "collimated" },
-];
-
 /** What was done to the rig, that a setting may not have outlived. */
 function Events({ data, rig }: { data: Sheet; rig: number }) {
   const [chosen, setChosen] = useState(0);
@@ -303,7 +289,7 @@ function Events({ data, rig }: { data: Sheet; rig: number }) {
       }),
     ),
   );
-  const { value: kind, what: usual } = KINDS[chosen] ?? KINDS[0];
+  const usual = data.usual_events[chosen];
   return (
     <section>
       <ColumnHead>What was done to the rig</ColumnHead>
@@ -320,8 +306,9 @@ function Events({ data, rig }: { data: Sheet; rig: number }) {
         className="flex flex-wrap items-center gap-2 pt-2"
         onSubmit={(e) => {
           e.preventDefault();
+          if (!usual) return;
           enter.mutate(
-            { kind, what: what.trim() || usual, on: on || null },
+            { kind: usual.kind, what: what.trim() || usual.what, on: on || null },
             {
               onSuccess: () => {
                 setWhat("");
@@ -337,7 +324,7 @@ function Events({ data, rig }: { data: Sheet; rig: number }) {
           value={chosen}
           onChange={(e) => setChosen(Number(e.target.value))}
         >
-          {KINDS.map((k, i) => (
+          {data.usual_events.map((k, i) => (
             <option key={k.label} value={i}>
               {k.label}
             </option>
@@ -354,7 +341,7 @@ function Events({ data, rig }: { data: Sheet; rig: number }) {
         <span className="flex w-full gap-2">
           <input
             aria-label="What was done"
-            placeholder={usual}
+            placeholder={usual?.what}
             className="h-8 min-w-0 flex-1 rounded-sm border border-rule bg-card px-2"
             value={what}
             onChange={(e) => setWhat(e.target.value)}
