@@ -9,7 +9,7 @@ DEMO ?= .demo
 NPM := npm --prefix frontend --no-audit --no-fund
 FRONT := $(shell find frontend/src frontend/public -type f) frontend/index.html frontend/vite.config.ts frontend/tsconfig.json
 
-.PHONY: demo serve test lint dev shots bench siege hunt types lock clean chromium
+.PHONY: demo serve test lint dev shots bench siege hunt house types lock clean chromium
 .DEFAULT_GOAL := demo
 
 .stamps/python: requirements.lock pyproject.toml
@@ -55,11 +55,16 @@ lint: .stamps/python .stamps/node
 	.venv/bin/ruff format --check src tests bench siege tools
 	.venv/bin/mypy
 	.venv/bin/lint-imports
+	$(PY) tools/house.py --check
 	$(NPM) run lint --silent
 	$(NPM) run test --silent
 
 test: .stamps/python src/grayshelf/web/static/index.html chromium lint
 	$(PY) -m pytest
+
+# How long, how tangled and how well told the code is.
+house: .stamps/python
+	$(PY) tools/house.py
 
 # Property tests on examples that nobody has tried yet. What it finds becomes an @example of the test.
 hunt: .stamps/python
