@@ -155,7 +155,7 @@ def walk_frames(
         for entry in entries:
             if entry.name.startswith("."):
                 continue
-            if entry.is_dir():
+            if _is_folder(entry):
                 if not entry.is_symlink() and not (ours and entry.name in NOT_ON_A_SHELF):
                     folders.append((entry.path, f"{below}{entry.name}/"))
             elif not looks_like_frame(entry.name):
@@ -163,6 +163,14 @@ def walk_frames(
             elif not entry.is_symlink() or not _leads_out(Path(entry.path), real_root):
                 yield f"{below}{entry.name}", _stamp_of_entry(entry)
         waiting += reversed(folders)
+
+
+def _is_folder(entry: os.DirEntry[str]) -> bool:
+    try:
+        return entry.is_dir()
+    except OSError:
+        # A link in a circle, or into what may not be looked at.
+        return False
 
 
 def _stamp_of_entry(entry: os.DirEntry[str]) -> FileStamp:
