@@ -4091,13 +4091,18 @@ export interface components {
             rig_id: number | null;
             /** Seconds Left */
             seconds_left: number | null;
-            /** State */
-            state: string;
+            state: components["schemas"]["JobState"];
             /** Title */
             title: string;
             /** Troubles */
             troubles: string[];
         };
+        /**
+         * JobState
+         * @description Where a piece of work stands.
+         * @enum {string}
+         */
+        JobState: "queued" | "running" | "paused" | "waiting" | "done" | "stopped" | "failed" | "interrupted";
         /**
          * JobsOut
          * @description Work in progress, and what ended lately.
@@ -5273,13 +5278,18 @@ export interface components {
             start: string;
             /** Start Clock */
             start_clock: string;
-            /** State */
-            state: string;
+            state: components["schemas"]["StepState"];
             /** Title */
             title: string;
             /** Wanted */
             wanted: boolean;
         };
+        /**
+         * StepState
+         * @description Where a step of a job stands.
+         * @enum {string}
+         */
+        StepState: "to do" | "doing" | "waiting" | "done" | "skipped" | "no answer";
         /**
          * SuggestionOut
          * @description A gain to use.

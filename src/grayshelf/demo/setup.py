@@ -36,6 +36,7 @@ from grayshelf.library.models import (
     RigFilter,
 )
 from grayshelf.library.room import as_disk_full
+from grayshelf.work.job_states import JobState
 from grayshelf.work.jobs import ENDED, RESUMABLE, JobRunner
 from grayshelf.work.measure_disk import offers, plan_disk
 
@@ -245,7 +246,7 @@ def _wait(library: Library, job_id: int, title: str) -> None:
             state, progress, message, advice = job.state, job.progress, job.message, job.advice
         show(int(progress * 100), 100)
         if state in ENDED:
-            if state != "done":
+            if state != JobState.DONE:
                 raise GrayShelfError(
                     f"The demo could not be made ({title.strip().lower()}: {state}). {message}", advice
                 )

@@ -31,6 +31,7 @@ from grayshelf.web.views import flat_panel as panel
 from grayshelf.web.views import flats as view
 from grayshelf.work.flat_bench import newest_search
 from grayshelf.work.gates import answer_gate
+from grayshelf.work.job_states import StepState
 from grayshelf.work.row_search import panel_range
 
 if TYPE_CHECKING:
@@ -198,7 +199,9 @@ def answer_flat_gate(rig_id: int, json_data: f.FlatAnswerIn) -> s.Done:
     with context.library.db.session() as session:
         job = newest_search(session, rig_id)
         step = (
-            session.query(RunStep).filter(RunStep.job_id == job.id, RunStep.state == "waiting").first()
+            session.query(RunStep)
+            .filter(RunStep.job_id == job.id, RunStep.state == StepState.WAITING)
+            .first()
             if job is not None
             else None
         )

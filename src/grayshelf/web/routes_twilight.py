@@ -19,6 +19,7 @@ from grayshelf.web.exports import csv_response
 from grayshelf.web.views import twilight as view
 from grayshelf.web.views.flats import key_in
 from grayshelf.work.gates import answer_gate
+from grayshelf.work.job_states import StepState
 from grayshelf.work.twilight_bench import newest_twilight
 
 if TYPE_CHECKING:
@@ -68,7 +69,7 @@ def answer_twilight_gate(rig_id: int, json_data: f.FlatAnswerIn) -> s.Done:
         job = newest_twilight(session, rig_id)
         step = None
         if job is not None:
-            query = select(RunStep.id).where(RunStep.job_id == job.id, RunStep.state == "waiting")
+            query = select(RunStep.id).where(RunStep.job_id == job.id, RunStep.state == StepState.WAITING)
             step = session.scalar(query)
         found = None if job is None or step is None else (job.id, step)
     if found is None:

@@ -7,6 +7,7 @@ from typing import Literal
 
 from pydantic import BaseModel, Field
 
+from grayshelf.work.job_states import JobState, StepState
 from grayshelf.work.tonight import DEFAULT_FRAMES
 
 VerdictWord = Literal["fits", "fits with care", "nothing fits"]
@@ -67,7 +68,7 @@ class JobOut(BaseModel):
     id: int
     kind: str
     title: str
-    state: str
+    state: JobState
     progress: float
     message: str
     advice: str
@@ -580,7 +581,7 @@ class StepOut(BaseModel):
     passband_nm: float | None
     count: int
     done: int
-    state: str
+    state: StepState
     start: datetime
     end: datetime
     start_clock: str

@@ -35,6 +35,7 @@ from grayshelf.library.panel_curves import known_points, points_as_json
 from grayshelf.library.rig_terms import gain_word
 from grayshelf.work.flat_shots import FolderTaker, RigTaker, RowLeftOut, Taker, TestFlat
 from grayshelf.work.gates import diffuser_gate, pass_gate, waiting_behind
+from grayshelf.work.job_states import StepState
 from grayshelf.work.jobs import JobControl, JobRunner, JobState
 from grayshelf.work.panel_shots import panel_shots
 from grayshelf.work.row_search import RowSearch, as_test_shot, camera_size
@@ -99,7 +100,7 @@ class FlatSearch(Stepwise):
             try:
                 self._do_step(step)
             except RowLeftOut:
-                self.end(step, "skipped", next=None)
+                self.end(step, StepState.SKIPPED, next=None)
             self._tell()
         return self._ended()
 
@@ -126,7 +127,7 @@ class FlatSearch(Stepwise):
         answer = pass_gate(self.library, self.runner, self.devices, self.control, step)
         if answer == "leave out":
             self._leave_out(step)
-        self.end(step, "skipped" if answer == "leave out" else "done", answer=answer)
+        self.end(step, StepState.SKIPPED if answer == "leave out" else StepState.DONE, answer=answer)
         self.runner.set_state(self.control.job_id, JobState.RUNNING, "", "")
 
     def _hanging_stops(self) -> float:
@@ -134,7 +135,7 @@ class FlatSearch(Stepwise):
         stops = 0.0
         with self.library.db.session() as session:
             for step in self._steps(session):
-                if step.kind == "gate" and step.state == "done":
+                if step.kind == "gate" and step.state == StepState.DONE:
                     if step.params.get("gate") == "panel":
                         stops = 0.0
                     elif step.params.get("gate") == "diffuser":
@@ -145,7 +146,7 @@ class FlatSearch(Stepwise):
         """What waited behind a gate that is not passed is left out."""
         with self.library.db.session() as session:
             for other in waiting_behind(gate, self._steps(session)):
-                other.state = "skipped"
+                other.state = StepState.SKIPPED
 
     def _ask(self, step: RunStep, what: str, value: str, title: str, advice: str) -> None:
         """A gate in the middle of a step, for something that the rig cannot set."""
@@ -154,7 +155,7 @@ class FlatSearch(Stepwise):
             seq=step.seq,
             kind="gate",
             title=title,
-            state="doing",
+            state=StepState.DOING,
             params={
                 "gate": what,
                 "value": value,
@@ -174,7 +175,7 @@ class FlatSearch(Stepwise):
         """What was last set by hand in this search."""
         with self.library.db.session() as session:
             passed = [s for s in self._steps(session) if s.kind == "gate" and s.params.get("gate") == what]
-            done = [s for s in passed if s.state == "done"]
+            done = [s for s in passed if s.state == StepState.DONE]
             return str(done[-1].params.get("value")) if done else None
 
     def _steps(self, session: Session) -> list[RunStep]:
@@ -422,7 +423,7 @@ class FlatSearch(Stepwise):
                 return
             decision = next_step(self._task(step, row), shots)
             if not isinstance(decision, Shoot):
-                self.end(step, "no answer", next=None)
+                self.end(step, StepState.NO_ANSWER, next=None)
                 return
             self._take(step, row, decision)
 
@@ -514,7 +515,7 @@ class FlatSearch(Stepwise):
         told = {**asdict(no), "stack": stack, "widened": widened(no)}
         if advice is not None:
             told |= {"hang": list(advice.names), "short_by": advice.short_by, "sentence": advice.sentence}
-        self.end(step, "no answer", no_answer=told, next=None)
+        self.end(step, StepState.NO_ANSWER, no_answer=told, next=None)
         tried = set(step.params.get("tried", [])) | {"+".join(stack)}
         if (
             advice is None
@@ -571,7 +572,7 @@ class FlatSearch(Stepwise):
                 shot = next_factor_shot(shots, response, row.window, row.target, row.pedestal, guess)
             if shot is None:
                 seen = any(readable(s, row.pedestal, row.target) for s in shots)
-                self.end(step, "done" if seen else "no answer", next=None)
+                self.end(step, StepState.DONE if seen else StepState.NO_ANSWER, next=None)
                 return
             self._take(step, row, shot)
 

@@ -21,6 +21,7 @@ from grayshelf.library.rig_terms import gain_word
 from grayshelf.work.find_flats import FlatSearch, started_now
 from grayshelf.work.flat_shots import need_devices
 from grayshelf.work.gates import diffuser_gate
+from grayshelf.work.job_states import JobState, StepState
 from grayshelf.work.jobs import ALIVE, JobControl, JobRunner, begins_job
 from grayshelf.work.row_search import RowSearch
 from grayshelf.work.steps import OPEN
@@ -93,7 +94,7 @@ class FlatBench:
             job = Job(
                 kind="flats",
                 title=f"{rig.name}: {'measuring' if response else 'finding'} {what}",
-                state="queued",
+                state=JobState.QUEUED,
                 params=params,
                 rig_id=rig.id,
                 created_at=self.library.clock.now(),
@@ -130,7 +131,7 @@ class FlatBench:
             if job is not None and job.state in ALIVE and not job.params.get("response"):
                 steps = list(session.scalars(select(RunStep).where(RunStep.job_id == job.id)))
                 own = [s for s in steps if s.kind == "find" and s.params["key"] == key.as_json]
-                if any(s.state in ("to do", "doing") for s in own):
+                if any(s.state in (StepState.TO_DO, StepState.DOING) for s in own):
                     raise Conflict("This row is still being looked for.", "Wait for it.")
                 if own:
                     last = own[-1]

@@ -11,6 +11,7 @@ from grayshelf.core.flats.diffusers import listed
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.models import RunStep
+from grayshelf.work.job_states import StepState
 from grayshelf.work.jobs import JobControl, JobRunner, JobState, Stopped
 from grayshelf.work.steps import OPEN
 
@@ -53,7 +54,7 @@ def pass_gate(
     with library.db.session() as session:
         row = session.get_one(RunStep, step.id)
         # Whatever was answered before it was cut short: hands may have moved since, so it is asked again.
-        row.state, row.outcome = "waiting", {k: v for k, v in row.outcome.items() if k != "answer"}
+        row.state, row.outcome = StepState.WAITING, {k: v for k, v in row.outcome.items() if k != "answer"}
         step.state, step.outcome = row.state, row.outcome
     runner.set_state(control.job_id, JobState.WAITING, step.title, step.params.get("advice", ""))
     runner.broker.publish("run", id=control.job_id)
@@ -92,10 +93,15 @@ def answer_gate(library: Library, runner: JobRunner, job_id: int, step_id: int, 
         control = runner.control(job_id)
         with library.db.session() as session:
             step = session.get(RunStep, step_id)
-            if control.cancel.is_set() or step is None or step.job_id != job_id or step.state != "waiting":
+            if (
+                control.cancel.is_set()
+                or step is None
+                or step.job_id != job_id
+                or step.state != StepState.WAITING
+            ):
                 raise Conflict(
                     "This gate does not wait for an answer.", "Look at the sheet: it has moved on."
                 )
             step.outcome = {**step.outcome, "answer": answer}
-            step.state = "doing"
+            step.state = StepState.DOING
     control.wake.set()

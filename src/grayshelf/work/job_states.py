@@ -1,4 +1,4 @@
-"""The states of a job, and which may follow which."""
+"""The states of a job and of its steps, and which may follow which."""
 
 from __future__ import annotations
 
@@ -18,6 +18,19 @@ class JobState(StrEnum):
     STOPPED = "stopped"
     FAILED = "failed"
     INTERRUPTED = "interrupted"
+
+
+class StepState(StrEnum):
+    """Where a step of a job stands."""
+
+    TO_DO = "to do"
+    DOING = "doing"
+    WAITING = "waiting"
+    """For a hand."""
+    DONE = "done"
+    SKIPPED = "skipped"
+    """The person left it out, or what it needs was not found."""
+    NO_ANSWER = "no answer"
 
 
 ALIVE = (JobState.QUEUED, JobState.RUNNING, JobState.PAUSED, JobState.WAITING)

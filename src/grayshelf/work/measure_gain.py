@@ -39,6 +39,7 @@ from grayshelf.library.library import Library
 from grayshelf.library.measurements import pair_readings, pairs_as_json, transfers
 from grayshelf.library.models import Measurement, Rig, RunStep
 from grayshelf.library.rig_terms import gain_word
+from grayshelf.work.job_states import StepState
 from grayshelf.work.measuring import Exercise, make_job, make_measurement
 from grayshelf.work.shooting import ShotSettings, bring_in
 
@@ -126,7 +127,7 @@ class GainExercise(Exercise):
             light = self._search(step, gain, offset, pedestal)
             self._pairs(step, gain, offset, pedestal, light)
         except _NoLight as none:
-            self.end(step, "no answer", message=f"Gain {gain:g}: {none.message} {none.advice}")
+            self.end(step, StepState.NO_ANSWER, message=f"Gain {gain:g}: {none.message} {none.advice}")
             return
         finally:
             self._panel(0)

@@ -61,7 +61,7 @@ def make_job(
     job = Job(
         kind=row.kind,
         title=title,
-        state="queued",
+        state=JobState.QUEUED,
         params={"measurement_id": row.id},
         rig_id=rig.id,
         created_at=library.clock.now(),

@@ -35,6 +35,7 @@ from grayshelf.library.flat_sheet import row_pedestal
 from grayshelf.library.library import Library
 from grayshelf.library.models import FlatSetting, Folder, Job, Rig, RunShot, RunStep
 from grayshelf.work.gates import pass_gate
+from grayshelf.work.job_states import StepState
 from grayshelf.work.jobs import JobControl, JobRunner, JobState, begins_job
 from grayshelf.work.masters_of_job import build_masters_of_job, group_new_frames
 from grayshelf.work.row_search import RowSearch
@@ -57,7 +58,7 @@ def make_run(session: Session, library: Library, rig: Rig, sheet: RunSheet) -> J
     job = Job(
         kind="run",
         title=f"{rig.name}: {' and '.join(parts)}",
-        state="queued",
+        state=JobState.QUEUED,
         params={"rows": rows},
         rig_id=rig.id,
         created_at=library.clock.now(),
@@ -150,7 +151,7 @@ class Run(Stepwise):
         answer = pass_gate(self.library, self.runner, self.devices, self.control, step)
         if answer == "leave out":
             self._skip_row(step)
-            self.end(step, "skipped", answer=answer)
+            self.end(step, StepState.SKIPPED, answer=answer)
         else:
             self.end(step, answer=answer)
         self.runner.set_state(self.control.job_id, JobState.RUNNING, "", "")
@@ -167,7 +168,7 @@ class Run(Stepwise):
                     RunStep.kind.in_(("find", "flats", "dark flats")),
                 )
             ):
-                other.state = "skipped"
+                other.state = StepState.SKIPPED
 
     def _set_up_for(self, row: FlatWish) -> None:
         """Filter, focus, angle and panel for a row, each set on the rig where the rig can."""
@@ -284,7 +285,7 @@ class Run(Stepwise):
 
     def _no_answer(self, step: RunStep, row: FlatWish, none: NoAnswer) -> None:
         """One filter that fails does not stop the rest: its other steps wait behind a gate, after the others."""
-        self.end(step, "no answer", no_answer={**asdict(none), "filter": row.filter_code})
+        self.end(step, StepState.NO_ANSWER, no_answer={**asdict(none), "filter": row.filter_code})
         self._skip_row(step)
         if none.direction != "too bright":
             return
@@ -339,7 +340,7 @@ class Run(Stepwise):
                 )
             for other in steps:
                 if other.row == step.row and other.kind == "dark flats":
-                    other.state = "to do"
+                    other.state = StepState.TO_DO
         # What hangs then is written down with the run: it counts for the search after the gate, also after a kill.
         again_row = replace(
             row,
@@ -454,7 +455,7 @@ class Run(Stepwise):
         row = self.rows[step.row]
         exposure = step.params.get("exposure_s")
         if not step.params.get("exposure_known") or exposure is None:
-            self.end(step, "skipped")
+            self.end(step, StepState.SKIPPED)
             return
         self._set_up_for(row)
         search = self._search(row)
@@ -486,7 +487,7 @@ class Run(Stepwise):
             return
         row = self.rows[step.row]
         if not step.params.get("exposure_known") or exposure is None:
-            self.end(step, "skipped")
+            self.end(step, StepState.SKIPPED)
             return
         pedestal = self._search(row).pedestal
         self._series(step, FrameKind.DARK_FLAT, row, float(exposure), _leak_judge(pedestal))

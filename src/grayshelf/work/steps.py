@@ -8,9 +8,10 @@ from sqlalchemy import select
 
 from grayshelf.library.library import Library
 from grayshelf.library.models import RunStep
+from grayshelf.work.job_states import StepState
 from grayshelf.work.jobs import JobControl
 
-OPEN = ("to do", "doing", "waiting")
+OPEN = (StepState.TO_DO, StepState.DOING, StepState.WAITING)
 
 
 class Stepwise:
@@ -39,8 +40,8 @@ class Stepwise:
 
     def begin(self, step: RunStep) -> None:
         """A step is being done."""
-        self.change(step, state="doing", started_at=step.started_at or self.library.clock.now())
+        self.change(step, state=StepState.DOING, started_at=step.started_at or self.library.clock.now())
 
-    def end(self, step: RunStep, state: str = "done", **outcome: Any) -> None:
+    def end(self, step: RunStep, state: StepState = StepState.DONE, **outcome: Any) -> None:
         """A step has ended, with what came of it."""
         self.change(step, state=state, ended_at=self.library.clock.now(), outcome={**step.outcome, **outcome})

@@ -57,6 +57,7 @@ from grayshelf.library.rig_terms import (
     wishes_of,
 )
 from grayshelf.library.slips import slips
+from grayshelf.work.job_states import JobState
 
 FRAME_CHOICES = (10, 15, 25, 50, 100)
 DEFAULT_FRAMES = 25
@@ -490,7 +491,7 @@ def _plan(
 
 def _last_run(session: Session, rig_id: int) -> str:
     """What the rig's last run that went to its end shot and built."""
-    query = select(Job.message).where(Job.kind == "run", Job.rig_id == rig_id, Job.state == "done")
+    query = select(Job.message).where(Job.kind == "run", Job.rig_id == rig_id, Job.state == JobState.DONE)
     return session.scalar(query.order_by(Job.id.desc()).limit(1)) or ""
 
 

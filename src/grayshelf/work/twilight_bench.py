@@ -14,6 +14,7 @@ from grayshelf.library.library import Library
 from grayshelf.library.models import Job, Rig, RunStep
 from grayshelf.work.flat_bench import refuse_what_the_rig_lacks
 from grayshelf.work.flat_shots import need_devices
+from grayshelf.work.job_states import JobState
 from grayshelf.work.jobs import JobControl, JobRunner, begins_job
 from grayshelf.work.sky_rows import Ahead, look_ahead, place_of
 from grayshelf.work.twilight_run import TwilightRun
@@ -64,7 +65,7 @@ class TwilightBench:
             job = Job(
                 kind="twilight",
                 title=f"{rig.name}: flats on the sky at {what}",
-                state="queued",
+                state=JobState.QUEUED,
                 params={"dawn": dawn, "day": twilight.day.isoformat()},
                 rig_id=rig.id,
                 created_at=self.library.clock.now(),

@@ -29,6 +29,7 @@ from grayshelf.library.catalog import enter_own_file
 from grayshelf.library.library import Library
 from grayshelf.library.models import Folder, Job, RunShot, RunStep
 from grayshelf.work.gates import pass_gate
+from grayshelf.work.job_states import StepState
 from grayshelf.work.jobs import JobControl, JobRunner, JobState
 from grayshelf.work.masters_of_job import build_masters_of_job, group_new_frames
 from grayshelf.work.shooting import Shooter, ShotSettings, bring_in
@@ -153,9 +154,9 @@ class TwilightRun(Stepwise):
     def _lay_down(self, name: str) -> None:
         """Another row is at work now: what comes next of this one is not known."""
         step = self.steps.get(name)
-        if step is not None and step.state == "doing":
+        if step is not None and step.state == StepState.DOING:
             outcome = {k: v for k, v in step.outcome.items() if k != "next"}
-            self.change(step, state="to do", outcome=outcome)
+            self.change(step, state=StepState.TO_DO, outcome=outcome)
 
     def _shots(self) -> dict[str, list[SkyShot]]:
         with self.library.db.session() as session:
@@ -174,7 +175,7 @@ class TwilightRun(Stepwise):
         row = self.steps[subject.wish.code]
         self.change(
             row,
-            state="doing",
+            state=StepState.DOING,
             started_at=row.started_at or self.library.clock.now(),
             outcome={**row.outcome, "next": {"until": until.isoformat(), "why": step.why}},
         )
@@ -208,7 +209,7 @@ class TwilightRun(Stepwise):
             seq=self.steps[subject.wish.code].seq - 1,
             kind="gate",
             title=f"{code} in",
-            state="doing",
+            state=StepState.DOING,
             params={
                 "gate": "filter",
                 "value": code,
@@ -226,7 +227,7 @@ class TwilightRun(Stepwise):
         exposure = float(f"{coming.exposure_s:.4g}")
         self.change(
             step,
-            state="doing",
+            state=StepState.DOING,
             started_at=step.started_at or self.library.clock.now(),
             outcome={**step.outcome, "next": {"exposure_s": exposure, "test": coming.test}},
         )
@@ -323,7 +324,7 @@ class TwilightRun(Stepwise):
             return
         outcome = {k: v for k, v in step.outcome.items() if k != "next"}
         self.change(step, outcome=outcome)
-        self.end(step, "no answer" if short else "done", why=short)
+        self.end(step, StepState.NO_ANSWER if short else StepState.DONE, why=short)
 
     # -- afterwards ---------------------------------------------------------------------------------------------
 

@@ -71,13 +71,19 @@ describe("the time line", () => {
     expect(draw(sheet())).toContain("bg-accent");
     expect(draw(sheet(), true)).not.toContain("bg-accent");
     const waiting = sheet().map((s) =>
-      s.id === 4 ? { ...s, state: "waiting" } : { ...s, state: s.id < 4 ? "done" : s.state },
+      s.id === 4
+        ? { ...s, state: "waiting" as const }
+        : { ...s, state: s.id < 4 ? ("done" as const) : s.state },
     );
     expect(draw(waiting, true)).toContain("bg-accent");
   });
   it("says where a search found no answer, and leaves out what is skipped", () => {
     const lost = sheet().map((s) =>
-      s.id === 2 ? { ...s, state: "no answer" } : s.row === 0 ? { ...s, state: "skipped" } : s,
+      s.id === 2
+        ? { ...s, state: "no answer" as const }
+        : s.row === 0
+          ? { ...s, state: "skipped" as const }
+          : s,
     );
     const markup = draw(lost);
     expect(markup).toContain("no answer");

@@ -25,6 +25,7 @@ from grayshelf.web.views.bench_gain import gains_out
 from grayshelf.web.views.jobs import job_out
 from grayshelf.work import measure_gain, measure_offset
 from grayshelf.work.bench import gains_in_use
+from grayshelf.work.job_states import JobState, StepState
 from grayshelf.work.jobs import ALIVE
 from grayshelf.work.measure_disk import DiskOffer, offers
 
@@ -228,7 +229,7 @@ def measurement_page(library: Library, measurement_id: int) -> b.MeasurementOut:
             conditions=_conditions(row, kept.count),
             notes=list(row.notes),
             frames=b.FramesOut(count=kept.count, size=w.size(kept.size_bytes), state=kept.state),
-            job=job_out(job, library) if job is not None and job.state != "done" else None,
+            job=job_out(job, library) if job is not None and job.state != JobState.DONE else None,
             gate=_gate(steps, job),
             offset=[
                 _offset_gain(library, session, row, gain, word, steps.get(gain), job, known.get(gain))
@@ -251,7 +252,7 @@ def _steps(session: Session, job: Job | None) -> dict[float, RunStep]:
 
 def _gate(steps: dict[float, RunStep], job: Job | None) -> b.HandOut | None:
     step = steps.get(-1.0)
-    if step is None or step.state != "waiting" or job is None or job.state != "waiting":
+    if step is None or step.state != StepState.WAITING or job is None or job.state != JobState.WAITING:
         return None
     return b.HandOut(
         step_id=step.id, title=step.title, advice=step.params["advice"], answer=step.params["answer"]
@@ -282,9 +283,9 @@ def _offset_gain(
 ) -> b.OffsetGainOut:
     readings, result = offset_result(library, session, row, gain)
     alive = job is not None and job.state in ALIVE
-    going = alive and (step is None or step.state in ("to do", "doing"))
+    going = alive and (step is None or step.state in (StepState.TO_DO, StepState.DOING))
     coming = ""
-    if going and row.source == "shot" and step is not None and step.state == "doing":
+    if going and row.source == "shot" and step is not None and step.state == StepState.DOING:
         decision = next_bias(readings, result.ladder)
         if not isinstance(decision, OffsetDone):
             frames = w.several(decision.count, "frame")

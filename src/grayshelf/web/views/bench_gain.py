@@ -14,6 +14,7 @@ from grayshelf.library.measurements import transfers
 from grayshelf.library.models import Job, Measurement, MeasurementShot, RunStep
 from grayshelf.web import schemas_bench as b
 from grayshelf.web.views import words as w
+from grayshelf.work.job_states import StepState
 from grayshelf.work.jobs import ALIVE
 
 
@@ -95,14 +96,14 @@ def _gain(
     known: b.AcceptedOut | None,
 ) -> b.GainGainOut:
     alive = job is not None and job.state in ALIVE
-    going = alive and (step is None or step.state in ("to do", "doing"))
+    going = alive and (step is None or step.state in (StepState.TO_DO, StepState.DOING))
     count, offset = session.execute(
         select(func.count(), func.max(MeasurementShot.offset)).where(
             MeasurementShot.measurement_id == row.id, MeasurementShot.gain == gain
         )
     ).one()
     findings = []
-    if step is not None and step.state == "no answer":
+    if step is not None and step.state == StepState.NO_ANSWER:
         findings.append(b.FindingOut(message=str(step.outcome.get("message", "")), advice="", serious=True))
     told: set[str] = set()
     if not going:
@@ -121,7 +122,9 @@ def _gain(
         gain_text=f"{word} {gain:g}",
         offset=float(offset) if offset is not None else 0.0,
         state="going on" if going else "done" if done else "no answer" if count else "not begun",
-        next=job.message if going and job is not None and step is not None and step.state == "doing" else "",
+        next=job.message
+        if going and job is not None and step is not None and step.state == StepState.DOING
+        else "",
         n_frames=count,
         channels=[_channel(name, t) for name, t in found.items()],
         speaks=speaking_channel(found),

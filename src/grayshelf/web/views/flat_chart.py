@@ -23,6 +23,7 @@ from grayshelf.web import schemas_flats as f
 from grayshelf.web.views import words as w
 from grayshelf.web.views.flats import banding, key_out, search_or_trouble, setting_text
 from grayshelf.work.find_flats import SHOT_STEPS
+from grayshelf.work.job_states import StepState
 from grayshelf.work.jobs import ALIVE
 from grayshelf.work.row_search import RowSearch, as_test_shot
 
@@ -52,7 +53,7 @@ def _newest_step(session: Session, rig_id: int, key: RowKey) -> RunStep | None:
         .limit(80)
     )
     own = [s for s in steps if s.params.get("key") == key.as_json and s.kind in ("find", "look")]
-    begun = [s for s in own if s.state not in ("to do", "skipped")]
+    begun = [s for s in own if s.state not in (StepState.TO_DO, StepState.SKIPPED)]
     return begun[0] if begun else None
 
 

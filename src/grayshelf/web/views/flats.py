@@ -36,6 +36,7 @@ from grayshelf.web.views.nights import passbands
 from grayshelf.work.find_flats import SHOT_STEPS
 from grayshelf.work.flat_bench import newest_search
 from grayshelf.work.gates import waiting_behind
+from grayshelf.work.job_states import JobState, StepState
 from grayshelf.work.jobs import ALIVE
 from grayshelf.work.panel_shots import panel_shots
 from grayshelf.work.row_search import RowSearch, is_colour, panel_range
@@ -61,7 +62,11 @@ def sheet_page(library: Library, rig_id: int, devices: RigDevices | None) -> f.F
         rows = sheet_rows(library, session, rig)
         steps = _steps(session, job)
         alive = job is not None and job.state in ALIVE
-        current = next((s for s in steps if s.state in ("doing", "waiting")), None) if alive else None
+        current = (
+            next((s for s in steps if s.state in (StepState.DOING, StepState.WAITING)), None)
+            if alive
+            else None
+        )
         earlier = _earlier_finds(session, rig_id, job)
         outs = [_row(library, session, rig, devices, row, steps, earlier, alive, now) for row in rows]
         source = source_of(session, rig, wishes_from(rig.wishes), panel_range(devices))
@@ -84,7 +89,9 @@ def sheet_page(library: Library, rig_id: int, devices: RigDevices | None) -> f.F
             cannot = "No devices are connected to this rig: watch a folder."
         elif busy is not None:
             cannot = f"The rig is busy: {busy.title}."
-        show = job is not None and (alive or job.state in ("stopped", "failed", "interrupted"))
+        show = job is not None and (
+            alive or job.state in (JobState.STOPPED, JobState.FAILED, JobState.INTERRUPTED)
+        )
         return f.FlatSheetOut(
             rig=rig.name,
             camera=rig.camera,
@@ -99,7 +106,7 @@ def sheet_page(library: Library, rig_id: int, devices: RigDevices | None) -> f.F
             next=_next_thing(job, current, lit, gain_word(library, rig.camera))
             if alive and job is not None
             else None,
-            shared=[_shared(s) for s in steps if s.kind == "agree" and s.state == "done"],
+            shared=[_shared(s) for s in steps if s.kind == "agree" and s.state == StepState.DONE],
             sources=[_source(s) for s in sources(session)],
             source=source.name,
             events=[
@@ -153,9 +160,9 @@ def gate_out(step: RunStep | None, job: Job | None, steps: Sequence[RunStep]) ->
     if (
         step is None
         or step.kind != "gate"
-        or step.state != "waiting"
+        or step.state != StepState.WAITING
         or job is None
-        or job.state != "waiting"
+        or job.state != JobState.WAITING
     ):
         return None
     p = step.params
@@ -236,7 +243,7 @@ def _wishes_out(wishes: FlatWishes) -> f.FlatWishesOut:
 
 def _last_find(steps: Sequence[RunStep], key: RowKey) -> RunStep | None:
     own = [s for s in steps if s.kind in ("find", "look") and s.params.get("key") == key.as_json]
-    begun = [s for s in own if s.state not in ("to do", "skipped")]
+    begun = [s for s in own if s.state not in (StepState.TO_DO, StepState.SKIPPED)]
     return begun[-1] if begun else (own[0] if own else None)
 
 
@@ -265,7 +272,7 @@ def _row(
         who = "" if conversion.measured else " by the headers"
         electrons = f", {w.number((target.level_adu - base) * conversion.e_per_adu)}{w.THIN}e⁻{who}"
     none = None
-    if step is not None and step.state == "no answer" and step.outcome.get("no_answer"):
+    if step is not None and step.state == StepState.NO_ANSWER and step.outcome.get("no_answer"):
         newer = setting is not None and step.ended_at is not None and setting.found_at >= step.ended_at
         none = None if newer else _no(row, step, target.white_adu if target else 65535.0)
     ruler = None
@@ -276,10 +283,10 @@ def _row(
     state = "found" if setting is not None else "never"
     if none is not None:
         state = "no answer"
-    if alive and step is not None and step.state in ("doing", "waiting"):
+    if alive and step is not None and step.state in (StepState.DOING, StepState.WAITING):
         state = "searching"
     elif alive and any(
-        s.state == "to do" and s.kind in ("find", "look") and s.params.get("key") == row.key.as_json
+        s.state == StepState.TO_DO and s.kind in ("find", "look") and s.params.get("key") == row.key.as_json
         for s in steps
     ):
         state = "waiting"

@@ -9,6 +9,7 @@ from sqlalchemy import select
 from grayshelf.library.library import Library
 from grayshelf.library.models import Job
 from grayshelf.web import schemas as s
+from grayshelf.work.job_states import JobState
 from grayshelf.work.jobs import ALIVE, RESUMABLE, WITH_RIG
 
 #: Ended jobs that the tray still shows.
@@ -19,20 +20,20 @@ def job_out(job: Job, library: Library) -> s.JobOut:
     """One job."""
     left = None
     state, message, advice = library.untold.get(job.id, (job.state, job.message, job.advice))
-    if state == "running" and job.started_at is not None and 0.02 < job.progress < 1:
+    if state == JobState.RUNNING and job.started_at is not None and 0.02 < job.progress < 1:
         spent = (library.clock.now() - job.started_at).total_seconds()
         left = spent * (1 - job.progress) / job.progress
     return s.JobOut(
         id=job.id,
         kind=job.kind,
         title=job.title,
-        state=state,
+        state=JobState(state),
         progress=job.progress,
         message=message,
         advice=advice,
         rig_id=job.rig_id,
         seconds_left=left,
-        can_pause=job.kind in WITH_RIG and state in ("running", "paused"),
+        can_pause=job.kind in WITH_RIG and state in (JobState.RUNNING, JobState.PAUSED),
         can_stop=state in ALIVE,
         can_resume=state in RESUMABLE,
         ended=_ended(job.ended_at),
@@ -48,11 +49,11 @@ def jobs_page(library: Library) -> s.JobsOut:
     """What goes on, and what ended lately; what was interrupted stays until it is gone on with."""
     with library.db.session() as session:
         alive = session.scalars(
-            select(Job).where(Job.state.in_((*ALIVE, "interrupted"))).order_by(Job.id)
+            select(Job).where(Job.state.in_((*ALIVE, JobState.INTERRUPTED))).order_by(Job.id)
         ).all()
         ended = session.scalars(
             select(Job)
-            .where(Job.state.in_(("done", "stopped", "failed")))
+            .where(Job.state.in_((JobState.DONE, JobState.STOPPED, JobState.FAILED)))
             .order_by(Job.id.desc())
             .limit(MOST_ENDED)
         ).all()

@@ -26,10 +26,10 @@ from grayshelf.web import schemas as s
 from grayshelf.web.views import words as w
 from grayshelf.web.views.jobs import job_out
 from grayshelf.web.views.nights import passbands
+from grayshelf.work.job_states import StepState
 from grayshelf.work.jobs import ALIVE, JobState
+from grayshelf.work.steps import OPEN
 from grayshelf.work.tonight import Tonight, hands_free_at
-
-OPEN = ("to do", "doing", "waiting")
 
 
 def tonight_page(library: Library, rig_id: int, tonight: Tonight, devices: RigDevices | None) -> s.TonightOut:
@@ -197,7 +197,7 @@ def _planned(
         passband_nm=bands.get(step.filter_code or ""),
         count=step.count,
         done=0,
-        state="to do",
+        state=StepState.TO_DO,
         start=timed.start,
         end=timed.end,
         start_clock=w.clock(timed.start, zone),
@@ -240,7 +240,7 @@ def run_page(
         steps = list(session.scalars(select(RunStep).where(RunStep.job_id == job_id).order_by(RunStep.seq)))
         zone = library.zone(session)
         current = next((x for x in steps if x.state in OPEN), None)
-        shown = [x for x in steps if x.kind == "find" and (x.state != "to do")]
+        shown = [x for x in steps if x.kind == "find" and (x.state != StepState.TO_DO)]
         flats = {x.row: x for x in steps if x.kind == "flats" and x.done}
         shots = {
             x.id: list(session.scalars(select(RunShot).where(RunShot.step_id == x.id).order_by(RunShot.seq)))
@@ -263,7 +263,9 @@ def run_page(
         searches.append(out.model_copy(update={"came_out": _came_out(x, shots[x.id], shot_with_it, out)}))
     alive = job.state in ALIVE
     hands = sum(x.needs_person for x in outs if x.state in OPEN)
-    end = next((o.end_clock for o in reversed(outs) if o.state not in ("skipped", "no answer")), None)
+    end = next(
+        (o.end_clock for o in reversed(outs) if o.state not in (StepState.SKIPPED, StepState.NO_ANSWER)), None
+    )
     sensor = sensor_text = None
     if devices is not None:
         cooler = devices.camera.cooler()
@@ -276,12 +278,12 @@ def run_page(
                     0.5,
                 )
             )
-    live = [o for o in outs if o.state not in ("skipped", "no answer")]
+    live = [o for o in outs if o.state not in (StepState.SKIPPED, StepState.NO_ANSWER)]
     handed = [o.end for o in live if o.needs_person or o.kind in ("flats", "dark flats")]
     ends = _ends(handed[-1] if handed else None, live[-1].end, zone) if live else ""
     told = job_out(job, library)
     headline, subline = _run_words(job, current, outs, ends, hands)
-    if told.state == JobState.WAITING and (current is None or current.state != "waiting"):
+    if told.state == JobState.WAITING and (current is None or current.state != StepState.WAITING):
         # No hand is waited for, but room on the disk.
         headline, subline = "The run waits for room.", f"{told.message} {told.advice}"
     return s.RunOut(
@@ -306,31 +308,33 @@ def run_page(
 def _run_words(
     job: Job, current: RunStep | None, outs: Sequence[s.StepOut], ends: str, hands: int
 ) -> tuple[str, str]:
-    lost = [x for x in outs if x.state == "no answer"]
-    if job.state == "done":
+    lost = [x for x in outs if x.state == StepState.NO_ANSWER]
+    if job.state == JobState.DONE:
         tail = (
             f"; no exposure was found for {w.listed(x.filter_code or '' for x in lost)}"
             if lost
             and not any(
-                x.kind == "find" and x.filter_code in {y.filter_code for y in lost} and x.state == "done"
+                x.kind == "find"
+                and x.filter_code in {y.filter_code for y in lost}
+                and x.state == StepState.DONE
                 for x in outs
             )
             else ""
         )
         return "The run is done.", f"{job.message}{tail}."
-    if job.state == "interrupted":
+    if job.state == JobState.INTERRUPTED:
         where = f"during ‘{current.title}’" if current else "at its end"
         return (
             "This run was interrupted.",
             f"The application stopped {where}. No frame is lost; go on from there.",
         )
-    if job.state == "failed":
+    if job.state == JobState.FAILED:
         return "The run had to stop.", f"{job.message} {job.advice}".strip()
-    if job.state == "stopped":
+    if job.state == JobState.STOPPED:
         return "The run was stopped.", "What was shot is kept. Go on from there, or leave it."
-    if current is not None and current.state == "waiting":
+    if current is not None and current.state == StepState.WAITING:
         return current.title, current.params.get("advice", "")
-    if job.state == "paused":
+    if job.state == JobState.PAUSED:
         return "Paused.", f"Next: {current.title if current else 'nothing'}."
     again = {
         0: "You are not needed any more.",
@@ -371,7 +375,7 @@ def _forecast(
                 passband_nm=bands.get(step.filter_code or ""),
                 count=step.count,
                 done=step.done,
-                state=step.state,
+                state=StepState(step.state),
                 start=start,
                 end=end,
                 start_clock=w.clock(start, zone),

@@ -25,6 +25,7 @@ from grayshelf.web.views import words as w
 from grayshelf.web.views.flats import gate_out, key_in, key_out
 from grayshelf.web.views.jobs import job_out
 from grayshelf.web.views.nights import passbands
+from grayshelf.work.job_states import JobState, StepState
 from grayshelf.work.jobs import ALIVE, RESUMABLE, WITH_RIG
 from grayshelf.work.sky_rows import (
     Ahead,
@@ -296,7 +297,9 @@ def _run_page(
     ]
     rows += [_troubled(setting.row(key, counts[key]), why) for key, why in troubles.items()]
     done, wanted = (sum(getattr(s, what) for s in sky.values()) for what in ("done", "count"))
-    current = next((s for s in steps if s.state in ("doing", "waiting")), None) if alive else None
+    current = (
+        next((s for s in steps if s.state in (StepState.DOING, StepState.WAITING)), None) if alive else None
+    )
     failed: list[dict[str, str]] = next((s.outcome.get("failed", []) for s in steps if s.kind == "build"), [])
     fades = _course_fade(twilight, planned) if fade is None else fade
     return {
@@ -304,16 +307,21 @@ def _run_page(
         "shows": "run",
         "day": twilight.day,
         "title": f"{_day_of(twilight, zone)}: {done} of {wanted} flats",
-        "under": job.message if job.state == "done" else "",
+        "under": job.message if job.state == JobState.DONE else "",
         "rows": rows,
         "fade_text": _fade_text(fades, seen=fade is not None),
         "next_text": _next_text(current, zone),
         "known_text": "Each frame has an exposure of its own; a bias is taken off. Nothing of it is kept as a setting.",
-        "job": job_out(job, library) if job.state != "done" else None,
+        "job": job_out(job, library) if job.state != JobState.DONE else None,
         "gate": gate_out(current, job, steps),
         "failed": _failed(failed),
     } | _scale(
-        library, twilight, planned, [x for s in sky.values() for x in s.shots], zone, over=job.state == "done"
+        library,
+        twilight,
+        planned,
+        [x for s in sky.values() for x in s.shots],
+        zone,
+        over=job.state == JobState.DONE,
     )
 
 
@@ -337,7 +345,7 @@ def _run_row(
         state = "done"
     elif step.state not in OPEN or job.state not in ALIVE:
         state = "short"
-    elif step.state == "doing":
+    elif step.state == StepState.DOING:
         state = "now"
     said = row.plan_text
     if state == "short":
