@@ -161,13 +161,16 @@ class NoOut(BaseModel):
     retry: str
 
 
+RowState = Literal["never", "found", "no answer", "searching", "waiting"]
+
+
 class FlatRowOut(BaseModel):
     """One row of the sheet."""
 
     key: FlatKeyIn
     name: str
     passband_nm: float | None
-    state: Literal["never", "found", "no answer", "searching", "waiting"]
+    state: RowState
     lights: str
     added: bool
     target: str

@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.flats.diffusers import listed
+from grayshelf.core.flats.model import FlatTarget
 from grayshelf.core.flats.settings import FlatWishes, RowKey, wishes_from
 from grayshelf.core.matching import rulers
 from grayshelf.core.matching.rig_events import USUAL_EVENTS
@@ -261,69 +262,34 @@ def _row(
     search = search_or_trouble(library, session, rig, devices, row)
     step = _last_find(steps, row.key) or _last_find(earlier, row.key)
     wishes, setting = row.wishes, row.setting
-    trouble = search if isinstance(search, GrayShelfError) else None
     target = None if isinstance(search, GrayShelfError) else search.target
-    window = None if isinstance(search, GrayShelfError) else search.window
     source = None if isinstance(search, GrayShelfError) else search.source
-    conversion = row_conversion(library, rig, row.key)
-    electrons = ""
-    if conversion is not None and target is not None and not isinstance(search, GrayShelfError):
-        base = search.pedestal.adu if search.pedestal else 0.0
-        who = "" if conversion.measured else " by the headers"
-        electrons = f", {w.number((target.level_adu - base) * conversion.e_per_adu)}{w.THIN}e⁻{who}"
-    none = None
-    if step is not None and step.state == StepState.NO_ANSWER and step.outcome.get("no_answer"):
-        newer = setting is not None and step.ended_at is not None and setting.found_at >= step.ended_at
-        none = None if newer else _no(row, step, target.white_adu if target else 65535.0)
+    none = _newest_no(row, step, target)
+    hung = wishes.diffusers if setting is None else setting.diffusers
     ruler = None
     if setting is not None and target is not None:
         ruler = w.ruler_out(
             rulers.band("level", target.level_adu, setting.expected_adu, target.tolerance_adu, "ADU")
         )
-    state = "found" if setting is not None else "never"
-    if none is not None:
-        state = "no answer"
-    if alive and step is not None and step.state in (StepState.DOING, StepState.WAITING):
-        state = "searching"
-    elif alive and any(
-        s.state == StepState.TO_DO and s.kind in ("find", "look") and s.params.get("key") == row.key.as_json
-        for s in steps
-    ):
-        state = "waiting"
-    drift = ""
-    if row.drift is not None and target is not None and abs(row.drift.off_adu) > target.tolerance_adu:
-        sign = "+" if row.drift.off_adu > 0 else ""
-        drift = f"flats of {row.drift.when} came out {sign}{w.number(row.drift.off_adu)} ADU off"
     return f.FlatRowOut(
         key=key_out(row.key),
         name=_name(row.key, gain_word(library, rig.camera)),
         passband_nm=passbands(rig).get(row.key.filter_code),
-        state=state,  # type: ignore[arg-type]
+        state=_row_state(row, step, steps, none, alive),
         lights=w.several(row.lights, "light") if row.lights else "no lights",
         added=row.added,
         target=f"{w.number(target.level_adu)}{w.THIN}ADU" if target else "–",
-        target_more=(
-            f"{100.0 * target.level_adu / target.white_adu:.0f} % of the range{electrons}; median"
-            + (" of the brightest channel" if is_colour(library, rig, devices) else "")
-            if target
-            else (trouble.message if trouble else "")
-        ),
+        target_more=_target_more(library, rig, devices, row.key, search),
         tolerance=f"±{w.number(target.tolerance_adu)}" if target else "–",
         tolerance_more=(
             f"{100.0 * target.tolerance_adu / target.level_adu:.0f} % of the target" if target else ""
         ),
-        window=(
-            f"{w.plain(window.shortest.exposure_s)} to {w.seconds(window.longest.exposure_s)}"
-            if window
-            else "–"
-        ),
-        reasons=f"shorter: {window.shortest.reason}; longer: {window.longest.reason}" if window else "",
+        window=_window_words(search)[0],
+        reasons=_window_words(search)[1],
         mode=wishes.mode,
         mode_text=_mode_text(wishes, source),
         source=source.name if source else "",
-        diffusers=listed(setting.diffusers if setting is not None else wishes.diffusers)
-        if (setting is not None and setting.diffusers) or wishes.diffusers
-        else "",
+        diffusers=listed(hung) if hung or wishes.diffusers else "",
         counts=f"{wishes.n_flats} + {wishes.n_dark_flats}",
         brightness="–" if setting is None or setting.brightness is None else str(setting.brightness),
         exposure="–" if setting is None else w.seconds(setting.exposure_s),
@@ -335,12 +301,69 @@ def _row(
         if setting is None or setting.banding_percent is None
         else banding(setting.banding_percent),
         stale=row.stale,
-        drift=drift,
+        drift=_drift_words(row, target),
         own=sorted(row.own),
         wishes=_wishes_out(wishes),
         no_answer=none,
         history=_history(row),
     )
+
+
+def _newest_no(row: SheetRow, step: RunStep | None, target: FlatTarget | None) -> f.NoOut | None:
+    """What the last search came to, where that was no answer and nothing was found since."""
+    if step is None or step.state != StepState.NO_ANSWER or not step.outcome.get("no_answer"):
+        return None
+    if row.setting is not None and step.ended_at is not None and row.setting.found_at >= step.ended_at:
+        return None
+    return _no(row, step, target.white_adu if target else 65535.0)
+
+
+def _row_state(
+    row: SheetRow, step: RunStep | None, steps: Sequence[RunStep], none: f.NoOut | None, alive: bool
+) -> f.RowState:
+    if alive and step is not None and step.state in (StepState.DOING, StepState.WAITING):
+        return "searching"
+    if alive and any(
+        s.state == StepState.TO_DO and s.kind in ("find", "look") and s.params.get("key") == row.key.as_json
+        for s in steps
+    ):
+        return "waiting"
+    if none is not None:
+        return "no answer"
+    return "never" if row.setting is None else "found"
+
+
+def _target_more(
+    library: Library, rig: Rig, devices: RigDevices | None, key: RowKey, search: RowSearch | GrayShelfError
+) -> str:
+    """'45 % of the range, 22,100 e⁻; median', or what is in the way of a target."""
+    if isinstance(search, GrayShelfError):
+        return search.message
+    target, conversion, electrons = search.target, row_conversion(library, rig, key), ""
+    if conversion is not None:
+        base = search.pedestal.adu if search.pedestal else 0.0
+        who = "" if conversion.measured else " by the headers"
+        electrons = f", {w.number((target.level_adu - base) * conversion.e_per_adu)}{w.THIN}e⁻{who}"
+    brightest = " of the brightest channel" if is_colour(library, rig, devices) else ""
+    return f"{100.0 * target.level_adu / target.white_adu:.0f} % of the range{electrons}; median{brightest}"
+
+
+def _window_words(search: RowSearch | GrayShelfError) -> tuple[str, str]:
+    """The window of exposures, and what bounds it."""
+    if isinstance(search, GrayShelfError) or search.window is None:
+        return "–", ""
+    shortest, longest = search.window.shortest, search.window.longest
+    return (
+        f"{w.plain(shortest.exposure_s)} to {w.seconds(longest.exposure_s)}",
+        f"shorter: {shortest.reason}; longer: {longest.reason}",
+    )
+
+
+def _drift_words(row: SheetRow, target: FlatTarget | None) -> str:
+    if row.drift is None or target is None or abs(row.drift.off_adu) <= target.tolerance_adu:
+        return ""
+    sign = "+" if row.drift.off_adu > 0 else ""
+    return f"flats of {row.drift.when} came out {sign}{w.number(row.drift.off_adu)} ADU off"
 
 
 def banding(percent: float) -> str:
