@@ -15,7 +15,7 @@ from grayshelf.core.matching.model import CommonSettings, Holding
 from grayshelf.core.matching.stock import Stock
 from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.kept import RowsKept, in_parts, kept
-from grayshelf.library.left_out import made_of_each
+from grayshelf.library.left_out import forget_gone, made_of_each
 from grayshelf.library.library import Library
 from grayshelf.library.models import Frame, FrameSet
 
@@ -158,6 +158,7 @@ def _made(library: Library) -> RowsKept[tuple[str, Holding]]:
 def _stocks(library: Library, revision: int) -> dict[str, Stock]:
     """Everything on the shelf by camera; kept until the shelf changes, and then only what changed is made anew."""
     with library.db.own_session() as session:
+        forget_gone(library, session)
         missing = missing_by_set(session)
         levels = _levels_of_flats(session)
         rows = {

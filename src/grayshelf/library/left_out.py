@@ -7,6 +7,9 @@ from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from typing import TypeVar
 
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
 from grayshelf.core.errors import GrayShelfError
 from grayshelf.library.library import Library
 from grayshelf.library.models import FrameSet
@@ -47,6 +50,14 @@ def made_of_each(
         with sparing(library, where, row.id, row.kind):
             made[row.id] = make(row)
     return made
+
+
+def forget_gone(library: Library, session: Session) -> None:
+    """Sets that are in the library no more are not told of."""
+    if library.left_out:
+        there = set(session.scalars(select(FrameSet.id)))
+        for where, set_id in [key for key in library.left_out if key[1] not in there]:
+            library.left_out.pop((where, set_id), None)
 
 
 def left_out_in_words(library: Library) -> str:
