@@ -15,7 +15,6 @@ from pathlib import Path
 from typing import Any, BinaryIO, cast
 
 import numpy as np
-from astropy.io import fits
 from numpy.typing import NDArray
 
 from grayshelf.core.errors import Conflict, DiskFull, UnreadableFrame
@@ -85,6 +84,8 @@ def read_pixels(path: Path) -> NDArray[Any]:
 
     The header is checked first, so memory is bounded by the size that it truly has.
     """
+    from astropy.io import fits
+
     image = read_header(path)
     try:
         with warnings.catch_warnings():

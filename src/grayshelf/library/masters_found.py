@@ -14,7 +14,6 @@ from pathlib import Path, PurePosixPath
 from typing import Any
 
 import numpy as np
-from astropy.io import fits
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
@@ -78,6 +77,8 @@ def recall_masters(library: Library, progress: Callable[[float], None] = lambda 
 
 
 def _story_in(path: Path) -> _Story | None:
+    from astropy.io import fits
+
     try:
         header = read_header(path).header
         if card_value(header, "GSDIGEST") is None:

@@ -9,11 +9,12 @@ from __future__ import annotations
 
 import warnings
 from dataclasses import dataclass
-from typing import Any, BinaryIO
-
-from astropy.io import fits
+from typing import TYPE_CHECKING, Any, BinaryIO
 
 from grayshelf.core.errors import UnreadableFrame
+
+if TYPE_CHECKING:
+    from astropy.io import fits
 
 BLOCK = 2880
 CARD = 80
@@ -93,6 +94,9 @@ def read_image_header(stream: BinaryIO, length: int | None) -> ImageHeader:
 
 
 def _read_header(stream: BinaryIO) -> tuple[fits.Header, int]:
+    # Loaded with the first file: it takes as long as the rest of a start.
+    from astropy.io import fits
+
     blocks = bytearray()
     for _ in range(MAX_HEADER_BLOCKS):
         block = stream.read(BLOCK)
@@ -118,7 +122,9 @@ def card_value(header: fits.Header, name: str) -> Any:
     except Exception:
         # A single malformed card must not cost the frame; what matters is reported as lacking.
         return None
-    if isinstance(value, fits.card.Undefined):
+    from astropy.io.fits.card import Undefined
+
+    if isinstance(value, Undefined):
         return None
     if isinstance(value, str):
         return value.strip() or None

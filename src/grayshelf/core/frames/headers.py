@@ -10,10 +10,8 @@ import math
 import re
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta
-from typing import Any
+from typing import TYPE_CHECKING, Any
 from zoneinfo import ZoneInfo
-
-from astropy.io import fits
 
 from grayshelf.core.frames.angle import CameraAngle
 from grayshelf.core.frames.bounds import BOUNDS, MOST_TEXT, ZERO_IS_UNKNOWN
@@ -23,6 +21,9 @@ from grayshelf.core.frames.fits_blocks import ImageHeader, card_value
 from grayshelf.core.frames.kinds import FrameKind, is_of_the_sky, parse_kind
 from grayshelf.core.frames.night import HEADER_PLACE, LOCAL_CLOCK, night_of_local, site_night
 from grayshelf.core.frames.place import degrees_of, sun_offset
+
+if TYPE_CHECKING:
+    from astropy.io import fits
 
 EXPOSURE = ("EXPTIME", "EXPOSURE", "EXP_TIME", "EXPOSURETIME")
 SENSOR_TEMP = ("CCD-TEMP", "CCDTEMP", "SENSTEMP", "DET-TEMP", "TEMPERAT")

@@ -6,14 +6,16 @@ import unicodedata
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
-from typing import BinaryIO
+from typing import TYPE_CHECKING, BinaryIO
 
 import numpy as np
-from astropy.io import fits
 from numpy.typing import NDArray
 
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
+
+if TYPE_CHECKING:
+    from astropy.io import fits
 
 IMAGETYP = {
     FrameKind.BIAS: "Bias Frame",
@@ -52,6 +54,8 @@ def utc_text(moment: datetime) -> str:
 
 def frame_header(facts: FrameFacts, extra: Mapping[str, tuple[object, str]] | None = None) -> fits.Header:
     """The header of a frame: everything that is known of it, each card with a comment."""
+    from astropy.io import fits
+
     header = fits.Header()
     cards: list[tuple[str, object, str]] = [
         ("IMAGETYP", _imagetyp(facts), "kind of frame"),
@@ -94,6 +98,8 @@ def frame_header(facts: FrameFacts, extra: Mapping[str, tuple[object, str]] | No
 
 def write_frame(stream: BinaryIO, pixels: NDArray[np.uint16], header: fits.Header) -> None:
     """Write a 16-bit unsigned frame: BITPIX 16, BZERO 32768."""
+    from astropy.io import fits
+
     fits.PrimaryHDU(pixels, header).writeto(stream, output_verify="exception", checksum=True)
 
 
@@ -117,6 +123,8 @@ def write_master(
     history: Sequence[str],
 ) -> None:
     """Write a float32 master; its inputs, with their hashes, follow as the table INPUTS."""
+    from astropy.io import fits
+
     header = header.copy()
     for line in history:
         header.add_history(ascii_text(line))
