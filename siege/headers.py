@@ -13,7 +13,7 @@ from tests.web.test_hostile import fuzzed
 
 HEADERS = 10_000
 #: Pages are asked for in a random order for so long, those of whole rigs and lists before all others.
-MOST_SECONDS = 180
+MOST_SECONDS = 120
 
 
 def main(folder: Path, frames: Path) -> list[str]:
