@@ -60,7 +60,8 @@ lint: .stamps/python .stamps/node
 	$(NPM) run test --silent
 
 test: .stamps/python src/grayshelf/web/static/index.html chromium lint
-	$(PY) -m pytest
+	@# Two processes; the tests of one file share a demo, so they stay together.
+	$(PY) -m pytest -n 2 --dist loadfile
 
 # How long, how tangled and how well told the code is.
 house: .stamps/python
