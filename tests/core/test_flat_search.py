@@ -237,7 +237,7 @@ def test_an_unsteady_light_is_said_to_be_one():
 
 
 def test_the_brightest_pixels_stay_under_the_linear_limit():
-    # The level is lowered where the brightest 0.1 % would pass the limit (domain: flats).
+    # The level is lowered where the brightest 0.1 % would pass the limit.
     wishes = FlatWishes(level_percent=60.0, linear_limit_percent=70.0)
     task = Task(wishes.target(WHITE), wishes.window(), pedestal=Pedestal(500, 5, "bias"))
     end, _ = search(task, lambda b: 3000, 500, contrast=1.4)
@@ -254,7 +254,7 @@ def test_exposures_are_rounded_to_what_people_dial(raw, dialled):
 
 
 def test_banding_of_a_pulsed_panel():
-    # The formula's own worked values (domain: flats): 16 % for 200 Hz at 32 ms, 0.2 % for 1 kHz at 0.5 s, at worst.
+    # The formula's own worked values: 16 % for 200 Hz at 32 ms, 0.2 % for 1 kHz at 0.5 s, at worst.
     worst = max(Pulse(200, 0.5).banding(0.032 + i * 1e-5) for i in range(-250, 250))
     assert worst == pytest.approx(0.16, abs=0.02)
     assert max(Pulse(1000, 0.5).banding(0.5 + i * 1e-5) for i in range(100)) == pytest.approx(0.002, rel=0.05)

@@ -134,7 +134,7 @@ def test_a_dark_beyond_its_tolerance_is_weighed_by_what_it_costs():
     assert short.verdict is Verdict.CARE
     assert "temperature off by +3.3 °C: costs" in short.reasons[0]
     assert "% of the lights’ own noise" in short.reasons[0]
-    # D·t·(2^(ΔT/6) − 1), of the usual pixel (domain: darks, bias, dark flats).
+    # D·t·(2^(ΔT/6) − 1), of the usual pixel (common practice).
     assert short.mismatch_e == pytest.approx(0.002 * 10 * (2 ** (3.3 / 6) - 1))
     long = warmer(300.0, 25.0)
     assert long.verdict is Verdict.NOTHING

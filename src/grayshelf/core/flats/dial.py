@@ -23,7 +23,7 @@ class Pulse:
     def banding(self, exposure_s: float) -> float:
         """Peak-to-peak banding of an exposure, as a share of the level.
 
-        ``min(r, d, 1−r, 1−d) / (d·f·t)`` with ``r = frac(f·t)`` (domain: flats): rows that begin at other moments
+        ``min(r, d, 1−r, 1−d) / (d·f·t)`` with ``r = frac(f·t)``: rows that begin at other moments
         of the pulse see a part of it more or less. At worst about ``1/(f·t)``.
         """
         r = (self.hz * exposure_s) % 1.0

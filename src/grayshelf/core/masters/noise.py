@@ -1,4 +1,4 @@
-"""What a stack of calibration frames adds to the noise of the lights (domain: masters and their checks)."""
+"""What a stack of calibration frames adds to the noise of the lights."""
 
 from __future__ import annotations
 

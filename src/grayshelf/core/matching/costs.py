@@ -1,7 +1,7 @@
 """What a dark of other settings, or a thin master, costs the lights: in electrons and in percent of their noise.
 
 Electrons are those of one light. A mismatch is weighed against the noise of the background of one light; few
-frames are weighed against the noise of the whole stack (domain: darks, bias, dark flats; masters and their checks).
+frames are weighed against the noise of the whole stack (common practice).
 """
 
 from __future__ import annotations

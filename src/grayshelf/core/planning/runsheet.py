@@ -1,6 +1,6 @@
 """The run sheet: from what is missing to what to shoot, in which order, with times by the clock.
 
-The order follows the work (domain: the order of the work): flats filter by filter, with the panel's light
+The order follows the work: flats filter by filter, with the panel's light
 kept as long as possible at one brightness; then one gate for the cap; then dark flats at each exposure used;
 then, with nobody needed, darks; then the masters are built. Times are forecasts: what is known of a filter's
 exposure is used, and the sheet is forecast again as the answers come in.

@@ -1,4 +1,4 @@
-"""Whether the offset that frames were taken at was ever checked at their gain (domain: offset, what goes wrong)."""
+"""Whether the offset that frames were taken at was ever checked at their gain."""
 
 from __future__ import annotations
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-#: A drop of read noise by more than this between neighbouring gains is a switch of conversion (domain: gain).
+#: A drop of read noise by more than this between neighbouring gains is a switch of conversion (common practice).
 SWITCH_DROP = 0.25
 #: Gains whose e⁻/ADU differ by less than this factor tell no trend of the read noise.
 TREND_OVER = 1.4

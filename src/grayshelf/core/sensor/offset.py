@@ -1,4 +1,4 @@
-"""The offset to use at one gain: which bias frames to take, what they say, what it costs (domain: offset).
+"""The offset to use at one gain: which bias frames to take, what they say, what it costs.
 
 Everything is a pure function of the frames so far: an exercise that was cut short goes on from its frames, and
 frames from disk are read by the same rules as frames taken for it.

@@ -20,7 +20,7 @@ from grayshelf.core.sensor.pairs import DRIFT_NOTED, DRIFT_REFUSED, EVEN_WITHIN,
 Z95 = 1.96
 #: The slope is taken up to this share of saturation (EMVA 1288).
 SLOPE_TO = 0.70
-#: The line of linearity runs between these shares of saturation; 1 % off it ends the linear range (domain: gain).
+#: The line of linearity runs between these shares of saturation; 1 % off it ends the linear range (common practice).
 LINE_FROM, LINE_TO, LINEAR_WITHIN = 0.05, 0.70, 0.01
 #: Levels this near to the line of most are of one light.
 ONE_LIGHT_WITHIN = 0.05
