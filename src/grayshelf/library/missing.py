@@ -21,6 +21,7 @@ from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.files import sha256_of
 from grayshelf.library.folders import FileStamp, stamp_of
 from grayshelf.library.grouping import drop_empty_sets
+from grayshelf.library.kept import in_parts
 from grayshelf.library.library import Library
 from grayshelf.library.models import Folder, Frame, MasterInput, MeasurementShot, RunShot
 
@@ -152,16 +153,8 @@ def note_missing(
     newly = [r.id for r in lost if not r.missing]
     # Nothing hangs on what was no frame, or was one that the library has elsewhere.
     of_no_use = {r.id for r in lost if r.state not in IN_SETS}
-    for ids, since in ((newly, now), (back, None)):
-        for start in range(0, len(ids), _AT_ONCE):
-            with library.db.session() as session:
-                for frame in session.scalars(
-                    select(Frame).where(Frame.id.in_(ids[start : start + _AT_ONCE]))
-                ):
-                    if frame.id in of_no_use:
-                        frame.state, frame.reason, frame.advice = "gone", "The file is no longer there.", ""
-                    else:
-                        frame.missing_since = since
+    _note(library, newly, now, of_no_use)
+    _note(library, back, None, of_no_use)
     hashed = {r.id for r in rows if r.hashed}
     found = _find_copies(library, [i for i in newly if i in hashed - of_no_use])
     for frame_id in hashed.intersection(back):
@@ -169,6 +162,17 @@ def note_missing(
     return Missed(
         len(lost) - len(of_no_use) - found, len(newly) - len(of_no_use & set(newly)) - found, len(back)
     )
+
+
+def _note(library: Library, ids: list[int], since: datetime | None, of_no_use: set[int]) -> None:
+    """Note since when frames are missing, or that they are back; what is of no use is let go."""
+    for part in in_parts(ids, _AT_ONCE):
+        with library.db.session() as session:
+            for frame in session.scalars(select(Frame).where(Frame.id.in_(part))):
+                if frame.id in of_no_use:
+                    frame.state, frame.reason, frame.advice = "gone", "The file is no longer there.", ""
+                else:
+                    frame.missing_since = since
 
 
 def _find_copies(library: Library, missing_ids: list[int]) -> int:

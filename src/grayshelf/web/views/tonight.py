@@ -227,6 +227,23 @@ def _gate(params: dict[str, Any]) -> s.GateOut | None:
 # -- a run ------------------------------------------------------------------------------------------------------
 
 
+#: So far off its set point a sensor may be and is said to hold it, °C.
+HELD_WITHIN_C = 0.5
+
+
+def _sensor(devices: RigDevices | None) -> tuple[s.RulerOut | None, str]:
+    """How warm the sensor is now, held against its set point where it has one."""
+    if devices is None:
+        return None, ""
+    cooler = devices.camera.cooler()
+    text = w.degrees_c(cooler.sensor_c, 1)
+    if cooler.set_point_c is None:
+        return None, text
+    goal = CommonSettings(None, 1, 1, sensor_temp_c=cooler.set_point_c)
+    now = CommonSettings(None, 1, 1, sensor_temp_c=cooler.sensor_c)
+    return w.ruler_out(rulers.temperature(goal, now, HELD_WITHIN_C)), text
+
+
 def run_page(
     library: Library,
     job_id: int,
@@ -266,18 +283,7 @@ def run_page(
     end = next(
         (o.end_clock for o in reversed(outs) if o.state not in (StepState.SKIPPED, StepState.NO_ANSWER)), None
     )
-    sensor = sensor_text = None
-    if devices is not None:
-        cooler = devices.camera.cooler()
-        sensor_text = w.degrees_c(cooler.sensor_c, 1)
-        if cooler.set_point_c is not None:
-            sensor = w.ruler_out(
-                rulers.temperature(
-                    CommonSettings(None, 1, 1, sensor_temp_c=cooler.set_point_c),
-                    CommonSettings(None, 1, 1, sensor_temp_c=cooler.sensor_c),
-                    0.5,
-                )
-            )
+    sensor, sensor_text = _sensor(devices)
     live = [o for o in outs if o.state not in (StepState.SKIPPED, StepState.NO_ANSWER)]
     handed = [o.end for o in live if o.needs_person or o.kind in ("flats", "dark flats")]
     ends = _ends(handed[-1] if handed else None, live[-1].end, zone) if live else ""
@@ -301,7 +307,7 @@ def run_page(
         end_clock=end,
         hands=hands,
         sensor=sensor,
-        sensor_text=sensor_text or "",
+        sensor_text=sensor_text,
     )
 
 
