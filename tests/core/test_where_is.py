@@ -1,10 +1,13 @@
-"""The places that the architecture names are there."""
+"""The places that the architecture names are there, and what is not part of the checks can still be begun."""
 
 from __future__ import annotations
 
 import ast
+import importlib
 import re
 from pathlib import Path
+
+import pytest
 
 ROOT = Path(__file__).parents[2]
 TEXT = (ROOT / "docs" / "architecture.md").read_text()
@@ -39,3 +42,14 @@ def test_each_question_has_its_place():
     table = TEXT.split("## Where is …")[1].split("\n## ")[0]
     rows = [line for line in table.splitlines() if line.startswith("| ") and "`" in line]
     assert len(rows) >= 30 and all(PLACE.search(row) for row in rows)
+
+
+@pytest.mark.parametrize(
+    "path", [*ROOT.glob("bench/*.py"), *ROOT.glob("siege/*.py")], ids=lambda p: f"{p.parent.name}.{p.stem}"
+)
+def test_measurements_and_attacks_find_what_they_use(path):
+    if path.stem == "__main__":
+        # Begun as soon as it is imported: it must at least name parts that are there.
+        compile(path.read_text(), path, "exec")
+    else:
+        importlib.import_module(f"{path.parent.name}.{path.stem}")
