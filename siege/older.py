@@ -18,7 +18,7 @@ TESTS = (
 
 
 def main(folder: Path, frames: Path) -> list[str]:
-    command = [sys.executable, "-m", "pytest", *TESTS, f"--basetemp={folder / 'pytest'}"]
+    command = [sys.executable, "-m", "pytest", "-n", "2", *TESTS, f"--basetemp={folder / 'pytest'}"]
     done = subprocess.run(command, cwd=ROOT, capture_output=True, text=True)
     print("   " + (done.stdout.strip().splitlines() or ["nothing was said"])[-1])
     return [line for line in done.stdout.splitlines() if line.startswith(("FAILED", "ERROR"))] or (
