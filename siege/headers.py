@@ -5,6 +5,7 @@ from __future__ import annotations
 import random
 import re
 import time
+from collections import Counter
 from pathlib import Path
 
 from tests.own import Own
@@ -12,7 +13,7 @@ from tests.pages import every_page
 from tests.web.test_hostile import fuzzed
 
 HEADERS = 10_000
-#: Pages are asked for in a random order for so long, those of whole rigs and lists before all others.
+#: Pages are asked for in a random order for so long, each address of the document before any comes again.
 MOST_SECONDS = 120
 
 
@@ -21,7 +22,7 @@ def main(folder: Path, frames: Path) -> list[str]:
     harm = _scan(own, fuzzed(folder / "headers", HEADERS, seed=4), HEADERS)
     pages = list(every_page(own.client.application, own.library, most=HEADERS))
     random.Random(8).shuffle(pages)
-    pages.sort(key=lambda address: re.match(r"/api/(rigs/\d+/[a-z.]+|[a-z.]+)$", address) is None)
+    pages = _in_turns(pages)
     asked, failed, slowest, ends = 0, [], (0.0, ""), time.monotonic() + MOST_SECONDS
     for address in pages:
         begun = time.monotonic()
@@ -37,6 +38,17 @@ def main(folder: Path, frames: Path) -> list[str]:
     )
     own.close()
     return harm + failed
+
+
+def _in_turns(pages: list[str]) -> list[str]:
+    """Every address of the document before any is asked for with a second number."""
+    turns = Counter[str]()
+    ranked = []
+    for address in pages:
+        kind = re.sub(r"\d[\d-]*", "#", address)
+        turns[kind] += 1
+        ranked.append((turns[kind], address))
+    return [address for _, address in sorted(ranked, key=lambda x: x[0])]
 
 
 def _scan(own: Own, folder: Path, count: int) -> list[str]:

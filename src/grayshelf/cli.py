@@ -27,6 +27,8 @@ HOST = "127.0.0.1"
 THREADS = 20
 #: Connections at once, so that those which say nothing do not keep others out, and for how long one may say nothing.
 MOST_CONNECTIONS, SILENCE_S = 1000, 30
+#: The demo's waits pass so many times faster than real ones.
+DEMO_RATE = 60.0
 #: A start waits so long for the slips.
 WARM_S = 1.0
 
@@ -48,7 +50,7 @@ def _parser() -> argparse.ArgumentParser:
         "--size", choices=["tiny", "small", "full"], default="small", help="size of the sensors"
     )
     demo.add_argument("--fresh", action="store_true", help="start the scenario anew")
-    demo.add_argument("--rate", type=float, default=60.0, help="how many times faster waits pass")
+    demo.add_argument("--rate", type=float, default=DEMO_RATE, help="how many times faster waits pass")
     spec = commands.add_parser("openapi", help="write the OpenAPI document")
     spec.add_argument("out", type=Path)
     return parser

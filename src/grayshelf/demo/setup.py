@@ -76,7 +76,7 @@ class KeptClock(SimulatedClock):
     different frames could bear the same one.
     """
 
-    def __init__(self, note: Path, rate: float = 60.0) -> None:
+    def __init__(self, note: Path, rate: float) -> None:
         start = datetime.fromisoformat(json.loads(note.read_text())["now"]) if note.exists() else START
         super().__init__(max(start, START), rate)
         self._note = note

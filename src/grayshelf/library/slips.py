@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from threading import Lock
@@ -18,6 +19,8 @@ from grayshelf.library.library import Library
 from grayshelf.library.lights import LightSet, light_sets, light_terms
 from grayshelf.library.models import Rig
 from grayshelf.library.rig_terms import TermsByGain, offset_warning, terms_of
+
+log = logging.getLogger(__name__)
 
 
 def slip_for(library: Library, rig: Rig, lights: LightSet) -> PullSlip:
@@ -133,7 +136,8 @@ def _write(library: Library, asked: Sequence[_Asked], shelf: Stock) -> dict[int,
     try:
         slips = pull_slips([one.asking for one in asked], shelf, runners_up=0)
     except Exception:
-        # Which of them it is, and why, is told below.
+        # Which of them it is, and why, is found out below; where it is none of them alone, this is all that tells.
+        log.exception("%d slips could not be written together", len(asked))
         slips = None
     written: dict[int, _Written] = {}
     for number, one in enumerate(asked):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gc
 import json
+import logging
 import mimetypes
 import queue
 import re
@@ -41,6 +42,8 @@ STATIC = Path(__file__).parent / "static"
 HEARTBEAT_S = 10.0
 #: The largest that anybody has to send.
 MOST_BODY_BYTES = 1_000_000
+
+log = logging.getLogger(__name__)
 
 
 @dataclass
@@ -97,7 +100,11 @@ def warm_up(context: Context, wait_s: float = 0.0) -> None:
         with context.library.db.session() as session:
             rigs = list(session.scalars(select(Rig)))
         for rig in rigs:
-            look_at_tonight(context.library, rig.id, context.starter.devices(rig))
+            try:
+                look_at_tonight(context.library, rig.id, context.starter.devices(rig))
+            except Exception:
+                # Its page will say so; the others are warmed up all the same.
+                log.exception("%s could not be looked at beforehand", rig.name)
         search.find(context.library, "light")
         # What is kept from here on is kept for long: the collector need not go through it again and again.
         gc.collect()

@@ -85,6 +85,8 @@ class DarkWish:
 
 #: After the sensor has reached its set point (common practice).
 COOLER_SETTLES_S = 30.0
+#: So far off its set point a sensor is said to hold it while a run goes on (common practice).
+COOLER_HOLDS_WITHIN_C = 0.5
 
 
 @dataclass(frozen=True)

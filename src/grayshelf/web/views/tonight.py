@@ -17,7 +17,13 @@ from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.matching import rulers
 from grayshelf.core.matching.age import age_step
 from grayshelf.core.matching.model import CommonSettings
-from grayshelf.core.planning.runsheet import RigPace, StepKind, TimedStep, series_seconds
+from grayshelf.core.planning.runsheet import (
+    COOLER_HOLDS_WITHIN_C,
+    RigPace,
+    StepKind,
+    TimedStep,
+    series_seconds,
+)
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.models import FrameSet, Job, RunShot, RunStep
@@ -227,10 +233,6 @@ def _gate(params: dict[str, Any]) -> s.GateOut | None:
 # -- a run ------------------------------------------------------------------------------------------------------
 
 
-#: So far off its set point a sensor may be and is said to hold it, °C.
-HELD_WITHIN_C = 0.5
-
-
 def _sensor(devices: RigDevices | None) -> tuple[s.RulerOut | None, str]:
     """How warm the sensor is now, held against its set point where it has one."""
     if devices is None:
@@ -241,7 +243,7 @@ def _sensor(devices: RigDevices | None) -> tuple[s.RulerOut | None, str]:
         return None, text
     goal = CommonSettings(None, 1, 1, sensor_temp_c=cooler.set_point_c)
     now = CommonSettings(None, 1, 1, sensor_temp_c=cooler.sensor_c)
-    return w.ruler_out(rulers.temperature(goal, now, HELD_WITHIN_C)), text
+    return w.ruler_out(rulers.temperature(goal, now, COOLER_HOLDS_WITHIN_C)), text
 
 
 def run_page(
