@@ -74,3 +74,8 @@ class Own:
         """Rows of the database."""
         with self.library.db.session() as session:
             return session.connection().exec_driver_sql(sql).fetchall()
+
+    def change(self, sql: str) -> None:
+        """Change rows behind the application's back."""
+        with self.library.db.session() as session:
+            session.connection().exec_driver_sql(sql)

@@ -273,8 +273,17 @@ def test_many_readers_of_a_library_that_was_just_opened_are_all_answered(context
     assert context.library.db.engine.pool.checkedout() == 0
 
 
+#: How a fault of ours, or of the disk, could leave a set's row: a word where a number belongs, text that is no JSON.
+DAMAGE = {
+    "a word for a day": ("facts = json_set(facts, '$.night', 'not a day')", "not a day"),
+    "cut facts": ("facts = substr(facts, 1, 40)", "no value that can be read"),
+    "cut words": ("said = '{\"gai'", "no value that can be read"),
+}
+
+
+@pytest.mark.parametrize("damage", DAMAGE)
 @pytest.mark.parametrize("kind", ["light", "flat", "dark"])
-def test_a_set_that_makes_no_sense_is_left_out_and_told_and_takes_no_other_down(own, tmp_path, kind):
+def test_a_set_that_makes_no_sense_is_left_out_and_told_and_takes_no_other_down(own, tmp_path, kind, damage):
     for name, header in (("l", LIGHT), ("f", FLAT), ("d", DARK)):
         for night in (17, 18):
             for i in range(3):
@@ -283,31 +292,41 @@ def test_a_set_that_makes_no_sense_is_left_out_and_told_and_takes_no_other_down(
     own.scan(tmp_path / "frames")
     before = own.sets()
     broken = next(i for i, x in before.items() if x["kind"] == kind)
-    with own.library.db.session() as session:
-        # As a fault of ours, or of the disk, could leave it: a word where a number belongs.
-        session.connection().exec_driver_sql(
-            "UPDATE frame_set SET facts = json_set(facts, '$.night', 'not a day') WHERE id = ?", (broken,)
-        )
+    column, traced = DAMAGE[damage]
+    own.change(f"UPDATE frame_set SET {column} WHERE id = {broken}")
     own.again()
-    failed = [
-        a for a in every_page(own.client.application, own.library) if own.client.get(a).status_code >= 500
-    ]
-    assert [a for a in failed if f"/{broken}" not in a] == [], (
-        "only its own pages may say that it makes no sense"
-    )
+
+    def failed():
+        """Addresses that answer with an error of ours."""
+        return [
+            a for a in every_page(own.client.application, own.library) if own.client.get(a).status_code >= 500
+        ]
+
+    assert [a for a in failed() if f"/{broken}" not in a] == [], "only its own pages may say that it is so"
     assert set(own.sets()) >= set(before) - {broken}
     told = own.get("/api/state")["left_out"]
     assert f"{kind} {broken}" in told and "files are untouched" in told and "grayshelf.log" in told
-    assert "not a day" in (own.root / "logs" / "grayshelf.log").read_text()
+    assert traced in (own.root / "logs" / "grayshelf.log").read_text()
     shelf, nights = own.get("/api/rigs/1/shelf"), own.get("/api/rigs/1/nights")["nights"]
     spines = shelf["darks"]["spines"] + shelf["flats"]["spines"]
     assert len(spines) + sum(len(n["marks"]) for n in nights) == len(before) - 1
-    with own.library.db.session() as session:
-        session.connection().exec_driver_sql(
-            "UPDATE frame_set SET facts = json_set(facts, '$.night', night) WHERE id = ?", (broken,)
-        )
-    own.library.touched()
-    assert [
-        a for a in every_page(own.client.application, own.library) if own.client.get(a).status_code >= 500
-    ] == []
+    # As the bar advises: its folder scanned again mends it, under the same number.
+    assert own.scan(tmp_path / "frames")["state"] == "done"
+    assert failed() == []
     assert own.get("/api/state")["left_out"] == ""
+    assert own.sets() == before
+
+
+def test_frames_that_make_no_sense_in_the_database_are_read_anew(own, tmp_path):
+    for i in range(6):
+        write_fits(tmp_path / "frames" / f"d{i}.fits", {**DARK, "DATE-OBS": f"2026-10-17T22:0{i}:00"})
+    own.scan(tmp_path / "frames")
+    before = own.sets()
+    own.change("UPDATE frame SET facts = '{\"kind' WHERE id < 3")
+    own.again()
+    more = write_fits(tmp_path / "frames" / "d9.fits", {**DARK, "DATE-OBS": "2026-10-17T22:09:00"})
+    assert own.scan(tmp_path / "frames")["state"] == "done"
+    assert own.scan(tmp_path / "frames")["state"] == "done"
+    more.unlink()
+    assert {i: x["n_frames"] for i, x in own.sets().items()} == dict.fromkeys(before, 7)
+    assert own.problems() == {}

@@ -194,6 +194,39 @@ def test_a_frame_has_its_copys_place_where_its_own_file_is_gone_and_keeps_all_wh
     assert own.query("select n_frames, n_kept from frame_set where kind = 'light'") == [(8, 7)]
 
 
+def test_frames_that_are_written_anew_stay_what_they_were_and_a_master_only_of_what_it_was_made_of(
+    own, tmp_path, monkeypatch
+):
+    folder = a_night(tmp_path / "frames")
+    own.scan(folder)
+    own.build()
+    before, made = own.sets(), masters(own)
+    levels = own.query("select id, level_adu from frame_set where id < 5 order by id")
+    # A copy back from another disk, or one made without its times.
+    for path in folder.rglob("*.fits"):
+        os.utime(path, (1_700_000_000, 1_700_000_000))
+    own.scan(folder)
+    assert (own.sets(), masters(own)) == (before, made)
+    # Read by other rules, as after an update.
+    monkeypatch.setattr(scan_module, "_bounds_in_force", lambda: "other bounds")
+    own.change("update frame set facts = json_set(facts, '$.gain', 1e9) where set_id < 5")
+    own.scan(folder)
+    assert (own.sets(), masters(own)) == (before, made)
+    assert own.query("select id, level_adu from frame_set where id < 5 order by id") == levels
+    # Another program wrote one dark's pixels anew: the master is none of these any more, and says so by its absence.
+    dark = next(i for i, x in before.items() if x["kind"] == "dark" and x["n_frames"] == 8)
+    path = folder / "dark" / "dark_3.fits"
+    cards = {**DARK, "DATE-OBS": "2026-10-18T22:03:00"}
+    write_fits(path, cards, np.full((24, 24), 4_000, np.uint16))
+    own.scan(folder)
+    assert own.sets().keys() == before.keys()
+    assert dict(masters(own)).keys() == dict(made).keys() - {dark}
+    # One whose header says something else now leaves its set, which counts the others.
+    write_fits(path, {**cards, "GAIN": 7}, np.full((24, 24), 500, np.uint16))
+    own.scan(folder)
+    assert own.sets()[dark]["n_frames"] == 7
+
+
 def test_nothing_is_written_where_frames_lie_and_odd_names_stop_nobody(own, tmp_path):
     folder = a_night(tmp_path / "disk", 3)
     rng = np.random.default_rng(2)

@@ -20,7 +20,7 @@ from grayshelf.core.frames.headers import read_facts
 from grayshelf.core.frames.night import follows_site, site_night, site_zone
 from grayshelf.core.frames.sets import set_key
 from grayshelf.core.matching.rulers import plain_name
-from grayshelf.library.facts_json import facts_to_json
+from grayshelf.library.facts_json import facts_if_sound, facts_to_json
 from grayshelf.library.files import read_header
 from grayshelf.library.folders import FileStamp, stamp_of
 from grayshelf.library.library import Library
@@ -109,6 +109,7 @@ def enter_file(
     stamp: FileStamp,
     read: ReadFile,
     twin: Twin | None = None,
+    stays: Stays | None = None,
 ) -> Frame:
     """Insert or renew the row of a file.
 
@@ -118,13 +119,17 @@ def enter_file(
         The row that it has already (`rows_at`).
     twin
         The frame in the library that this file is byte for byte.
+    stays
+        That it is still the frame that its row tells of: where its settings are still those of its set, it stays in
+        it, and the set keeps its number, its master and what was said of it.
     """
     if frame is None:
         frame = Frame(folder_id=folder_id, path=relative)
         session.add(frame)
     frame.missing_since = None
     frame.size_bytes, frame.modified_ns = stamp.size_bytes, stamp.modified_ns
-    frame.sha256, frame.set_id, frame.group_key = None, None, None
+    set_before, key_before = frame.set_id, frame.group_key
+    frame.sha256, frame.set_id, frame.group_key = stays.sha256 if stays else None, None, None
     facts = read.facts
     if facts is None:
         frame.state, frame.reason, frame.advice, frame.facts = "unreadable", read.reason, read.advice, {}
@@ -150,9 +155,20 @@ def enter_file(
     frame.advice = "" if not missing else _what_lacking_means(facts, missing)
     if facts.kind is not None and facts.camera is not None:
         frame.group_key = key_of(facts)
+    if stays is not None and frame.group_key == key_before and set_before is not None:
+        frame.set_id = set_before
+        _note_what_changed(session, set_before, stays)
     if twin is not None:
         call_duplicate(frame, twin)
     return frame
+
+
+def _note_what_changed(session: Session, set_id: int, stays: Stays) -> None:
+    frame_set = session.get_one(FrameSet, set_id)
+    if stays.written_anew:
+        frame_set.sample_step = frame_set.level_adu = frame_set.noise_adu = None
+    if stays.other_than_combined:
+        frame_set.master_set_id = None
 
 
 @dataclass(frozen=True)
@@ -162,6 +178,18 @@ class Twin:
     frame_id: int
     path: str
     sha256: str
+
+
+@dataclass(frozen=True)
+class Stays:
+    """A file is still the frame that its row tells of, at its place."""
+
+    sha256: str | None
+    """Of its content, where that is known."""
+    written_anew: bool = False
+    """Its content may be another than it was: what was measured on it holds no more."""
+    other_than_combined: bool = False
+    """Its content is not what went into a master."""
 
 
 def call_duplicate(frame: Frame, twin: Twin) -> None:
@@ -188,10 +216,10 @@ def make_rigs(session: Session) -> list[str]:
     made: list[str] = []
     known = {(r.camera, plain_name(r.telescope)) for r in session.scalars(select(Rig))}
     for frame_set in session.scalars(select(FrameSet).order_by(FrameSet.kind.desc(), FrameSet.id)):
-        facts = frame_set.facts
-        telescope = facts.get("telescope")
-        if frame_set.camera is None:
+        facts = facts_if_sound(frame_set.facts)
+        if frame_set.camera is None or facts is None:
             continue
+        telescope = facts.telescope
         if frame_set.kind not in ("light", "flat"):
             if any(camera == frame_set.camera for camera, _ in known):
                 continue
@@ -211,8 +239,8 @@ def make_rigs(session: Session) -> list[str]:
                 name=name,
                 camera=frame_set.camera,
                 telescope=telescope,
-                aperture_mm=facts.get("aperture_mm"),
-                focal_length_mm=facts.get("focal_length_mm"),
+                aperture_mm=facts.aperture_mm,
+                focal_length_mm=facts.focal_length_mm,
             )
         )
         session.flush()

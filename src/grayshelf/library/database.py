@@ -11,6 +11,7 @@ from typing import Any
 from sqlalchemy import URL, Engine, create_engine, event
 from sqlalchemy.orm import Session, sessionmaker
 
+from grayshelf.library.unreadable import json_or_unreadable
 from grayshelf.library.upgrade import bring_up_to_date
 
 #: Threads that may hold a connection at once: those of the server, of the rigs and of the heavy work, and some to spare.
@@ -41,6 +42,7 @@ class Database:
             connect_args={"timeout": 15},
             pool_size=CONNECTIONS,
             max_overflow=0,
+            json_deserializer=json_or_unreadable,
         )
         event.listen(self.engine, "connect", _pragmas)
         self._sessions = sessionmaker(self.engine, expire_on_commit=False)

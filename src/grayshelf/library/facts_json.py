@@ -48,6 +48,15 @@ def facts_from_json(data: dict[str, Any]) -> FrameFacts:
     return FrameFacts(**values)
 
 
+def facts_if_sound(data: Any) -> FrameFacts | None:
+    """The same, or None where the database keeps what makes no sense: it is told of where the shelf is made
+    (`left_out`), and need not be told again where sets are only looked through."""
+    try:
+        return facts_from_json(data)
+    except (ValueError, TypeError, AttributeError, KeyError):
+        return None
+
+
 #: What has no bound and is no text of a header's: it is not looked at again.
 _FREE = frozenset(
     (

@@ -15,7 +15,7 @@ from grayshelf.core.flats.channels import in_colours
 from grayshelf.core.flats.drift import Drift, shot_with
 from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.sensor.statistics import flat_statistics, full_level
-from grayshelf.library.facts_json import facts_from_json
+from grayshelf.library.facts_json import facts_if_sound
 from grayshelf.library.files import read_pixels
 from grayshelf.library.kept import kept
 from grayshelf.library.models import FlatSetting, Frame, FrameSet, Rig, RunShot
@@ -45,7 +45,8 @@ def drift_of(session: Session, rig: Rig, key: RowKey, setting: FlatSetting | Non
         .limit(NEWEST_SETS)
     )
     for row in sets:
-        if not shot_with(facts_from_json(row.facts), key, setting.exposure_s, rig.telescope):
+        facts = facts_if_sound(row.facts)
+        if facts is None or not shot_with(facts, key, setting.exposure_s, rig.telescope):
             continue
         level = _level_of(session, row, setting)
         if level is not None and row.last_utc is not None:

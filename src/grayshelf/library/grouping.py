@@ -5,6 +5,7 @@ What is slow is done between transactions, never inside one that writes: each se
 
 from __future__ import annotations
 
+import logging
 import math
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
@@ -20,10 +21,13 @@ from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.sets import Member, common_facts, group_into_sets
 from grayshelf.core.sensor.statistics import background_noise, sample_step
 from grayshelf.library.catalog import IN_SETS, key_of, site_zones
-from grayshelf.library.facts_json import facts_from_json, facts_to_json
+from grayshelf.library.facts_json import facts_if_sound, facts_to_json
 from grayshelf.library.files import middle_rows
 from grayshelf.library.library import Library
 from grayshelf.library.models import Folder, Frame, FrameSet, MasterInput, MasterRecord
+from grayshelf.library.unreadable import Unreadable, readable
+
+log = logging.getLogger(__name__)
 
 #: Rows about the middle of a frame that are looked at.
 LOOKED_AT_ROWS = 32
@@ -73,7 +77,8 @@ def _group(library: Library, key: str) -> int:
             select(Frame).where(Frame.group_key == key, Frame.state.in_(IN_SETS)).order_by(Frame.id)
         ).all()
         by_id = {f.id: f for f in frames}
-        groups = group_into_sets([Member(f.id, facts_from_json(f.facts)) for f in frames])
+        members = [Member(f.id, facts) for f in frames if (facts := _facts_or_set_apart(f)) is not None]
+        groups = group_into_sets(members)
         # From here on it is written.
         made, taken = 0, set[int]()
         for group in groups:
@@ -101,6 +106,17 @@ def _group(library: Library, key: str) -> int:
         return made
 
 
+def _facts_or_set_apart(frame: Frame) -> FrameFacts | None:
+    """What is known of a frame; where that makes no sense any more, it leaves its set until it is read anew."""
+    facts = facts_if_sound(frame.facts)
+    if facts is not None:
+        return facts
+    log.error("frame %s: %s makes no sense in the database", frame.id, frame.path)
+    frame.state, frame.set_id = "unreadable", None
+    frame.reason, frame.advice = "What was known of it makes no sense any more.", "Scan the folder again."
+    return None
+
+
 def _look_at_sets(library: Library, progress: Callable[[float], None]) -> None:
     """Sets that nobody has looked at: their level, and for lights the noise that decides what a mismatch costs."""
     with library.db.session() as session:
@@ -113,7 +129,7 @@ def _look_at_sets(library: Library, progress: Callable[[float], None]) -> None:
                 FrameSet.measurement_id.is_(None),
                 Frame.state.in_(IN_SETS),
                 Frame.missing_since.is_(None),
-                Frame.facts["bits"].as_integer() == 16,
+                readable(Frame.facts)["bits"].as_integer() == 16,
             )
             .order_by(FrameSet.id, Frame.id.desc())
         )
@@ -174,7 +190,9 @@ def _drop_empty_sets(library: Library) -> None:
             if here:
                 frame_set = session.get_one(FrameSet, set_id)
                 rows = list(frame_set.frames)
-                describe_set(frame_set, rows, [facts_from_json(f.facts) for f in rows])
+                told = [facts for f in rows if (facts := _facts_or_set_apart(f)) is not None]
+                if told:
+                    describe_set(frame_set, rows, told)
             else:
                 drop_set(session, set_id)
 
@@ -195,6 +213,12 @@ def describe_set(frame_set: FrameSet, rows: Iterable[Frame], facts: Sequence[Fra
     rows = list(rows)
     common = common_facts(facts)
     frame_set.facts = facts_to_json(common)
+    if isinstance(frame_set.said, Unreadable):
+        frame_set.said = {}
+    record = frame_set.record
+    if record is not None and (isinstance(record.care, Unreadable) or isinstance(record.figures, Unreadable)):
+        # Its file tells it again (`recall_masters`).
+        record.care, record.figures, record.method = [], {}, ""
     frame_set.kind = (common.kind or FrameKind.LIGHT).value
     frame_set.camera, frame_set.night = common.camera, common.night
     frame_set.n_frames = (common.n_combined or 1) if frame_set.is_master else len(rows)
@@ -223,7 +247,9 @@ def _recount_nights(library: Library) -> int:
         with library.db.session() as session:
             settled = []
             for frame in session.scalars(select(Frame).where(Frame.id.in_(ids[start : start + _AT_ONCE]))):
-                facts = facts_from_json(frame.facts)
+                facts = facts_if_sound(frame.facts)
+                if facts is None:
+                    continue
                 anew = zones.settle(facts)
                 if anew != facts:
                     settled.append((frame, anew))

@@ -26,6 +26,7 @@ from grayshelf.library.catalog import IN_SETS
 from grayshelf.library.files import read_header, read_pixels, sha256_of
 from grayshelf.library.library import Library
 from grayshelf.library.models import Frame, FrameSet, MasterInput, MasterRecord
+from grayshelf.library.unreadable import readable
 
 #: What the history of a master says before the words for how it was combined, and before its pedestal's name.
 COMBINED_BY, TAKEN_OFF = "Combined by Gray Shelf", "Taken off every frame first: "
@@ -56,7 +57,7 @@ def recall_masters(library: Library, progress: Callable[[float], None] = lambda 
                     FrameSet.is_master,
                     MasterRecord.method == "",
                     Frame.missing_since.is_(None),
-                    Frame.facts["bits"].as_integer() < 0,
+                    readable(Frame.facts)["bits"].as_integer() < 0,
                 )
                 .order_by(FrameSet.id)
             )

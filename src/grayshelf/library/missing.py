@@ -16,8 +16,8 @@ from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import Conflict
 from grayshelf.core.frames.facts import FrameFacts
-from grayshelf.library.catalog import IN_SETS, Twin, call_duplicate, set_aside
-from grayshelf.library.facts_json import facts_from_json
+from grayshelf.library.catalog import IN_SETS, Stays, Twin, call_duplicate, set_aside
+from grayshelf.library.facts_json import facts_if_sound
 from grayshelf.library.files import sha256_of
 from grayshelf.library.folders import FileStamp, stamp_of
 from grayshelf.library.grouping import drop_empty_sets
@@ -37,13 +37,15 @@ class Known:
     """A frame whose file is there, and is the same byte for byte."""
     moved_id: int | None = None
     """A frame whose file is not there any more, and which this one is."""
+    stays: Stays | None = None
+    """That it is still the frame which its row tells of."""
 
 
 def known_as(library: Library, path: Path, relative: str, folder_id: int, facts: FrameFacts) -> Known:
     """Whether a file is one that the library has already, or had elsewhere. Reads files; writes nothing but hashes."""
-    if facts.utc is None or facts.kind is None:
-        return Known()
     stamp = stamp_of(path)
+    if facts.utc is None or facts.kind is None:
+        return Known(stays=_stays(library, path, relative, folder_id, stamp))
     with library.db.session() as session:
         alike = session.execute(
             select(Frame.id, Folder.path, Frame.path, Frame.folder_id, Frame.sha256, Frame.facts)
@@ -77,10 +79,32 @@ def known_as(library: Library, path: Path, relative: str, folder_id: int, facts:
         # Where a clock counts whole seconds, two short frames may bear one time: then the name has to be the same, too.
         one_a_second = facts.utc.microsecond != 0 or (facts.exposure_s or 0.0) >= 1.0
         tells_apart = one_a_second or other.name == path.name
-        if tells_apart and _tell_the_same(facts_from_json(other_facts), facts):
+        their = facts_if_sound(other_facts)
+        if tells_apart and their is not None and _tell_the_same(their, facts):
             away.append(frame_id)
     # Nobody hashed the one that is away: it is this one where nothing else could be.
-    return Known(moved_id=away[0]) if len(away) == 1 else Known()
+    if len(away) == 1:
+        return Known(moved_id=away[0])
+    return Known(stays=_stays(library, path, relative, folder_id, stamp))
+
+
+def _stays(library: Library, path: Path, relative: str, folder_id: int, stamp: FileStamp) -> Stays | None:
+    """Whether a file that is read again is still what it was: a copy back from another disk has another time."""
+    with library.db.session() as session:
+        here = (Frame.folder_id == folder_id) & (Frame.path == relative) & Frame.set_id.is_not(None)
+        row = session.execute(
+            select(Frame.id, Frame.size_bytes, Frame.modified_ns, Frame.sha256).where(here)
+        ).first()
+        if row is None:
+            return None
+        combined = session.scalar(select(MasterInput.sha256).where(MasterInput.frame_id == row.id).limit(1))
+    if (row.size_bytes, row.modified_ns) == (stamp.size_bytes, stamp.modified_ns):
+        return Stays(row.sha256)
+    before = row.sha256 or combined
+    if before is None:
+        return Stays(None, written_anew=True)
+    now = sha256_of(path)
+    return Stays(now, now != before, combined is not None and now != combined)
 
 
 def _tell_the_same(one: FrameFacts, other: FrameFacts) -> bool:

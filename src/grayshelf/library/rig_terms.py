@@ -20,6 +20,7 @@ from grayshelf.library.kept import kept
 from grayshelf.library.library import Library
 from grayshelf.library.measurements import checked_offsets, measured_gain
 from grayshelf.library.models import FrameSet, Rig
+from grayshelf.library.unreadable import readable
 
 
 def _from_json(cls: type, values: dict[str, Any]) -> Any:
@@ -56,7 +57,8 @@ def traits_at(library: Library, rig: Rig, gain: float | None) -> SensorTraits:
 def _gain_word(library: Library, revision: int, camera: str) -> str:
     with library.db.own_session() as session:
         # Read in the database: a library has many sets and few gains.
-        gain, keyword = FrameSet.facts["gain"].as_float(), FrameSet.facts[("origins", "gain")].as_string()
+        facts = readable(FrameSet.facts)
+        gain, keyword = facts["gain"].as_float(), facts[("origins", "gain")].as_string()
         found = session.execute(select(gain, keyword).where(FrameSet.camera == camera).distinct()).all()
     return "ISO" if uses_iso([g for g, _ in found], {k for _, k in found}) else "gain"
 

@@ -19,7 +19,7 @@ from grayshelf.core.sensor.bias import read_bias
 from grayshelf.core.sensor.pairs import channels, even_part, read_pair, thinned, usual_noise, whole_part
 from grayshelf.core.sensor.sorting import HandedIn, sort_out
 from grayshelf.core.sensor.statistics import UNSHIFTED_ENDS, camera_white
-from grayshelf.library.facts_json import facts_from_json
+from grayshelf.library.facts_json import facts_from_json, facts_if_sound
 from grayshelf.library.files import read_pixels
 from grayshelf.library.library import Library
 from grayshelf.library.measurements import pairs_as_json
@@ -49,23 +49,22 @@ class DiskOffer:
 
 
 def _raw_sets(session: Session, camera: str, kinds: Sequence[str]) -> list[FrameSet]:
-    return list(
-        session.scalars(
-            select(FrameSet)
-            .where(
-                FrameSet.camera == camera,
-                FrameSet.kind.in_(kinds),
-                FrameSet.is_master.is_(False),
-                FrameSet.n_kept >= 2,
-                # What was shot for a measurement was measured already.
-                or_(
-                    FrameSet.measurement_id.is_(None),
-                    FrameSet.measurement_id.in_(select(Measurement.id).where(Measurement.source == "disk")),
-                ),
-            )
-            .order_by(FrameSet.id)
+    found = session.scalars(
+        select(FrameSet)
+        .where(
+            FrameSet.camera == camera,
+            FrameSet.kind.in_(kinds),
+            FrameSet.is_master.is_(False),
+            FrameSet.n_kept >= 2,
+            # What was shot for a measurement was measured already.
+            or_(
+                FrameSet.measurement_id.is_(None),
+                FrameSet.measurement_id.in_(select(Measurement.id).where(Measurement.source == "disk")),
+            ),
         )
+        .order_by(FrameSet.id)
     )
+    return [row for row in found if facts_if_sound(row.facts) is not None]
 
 
 def offers(session: Session, camera: str, kind: str) -> list[DiskOffer]:

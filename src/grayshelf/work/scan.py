@@ -34,6 +34,7 @@ from grayshelf.library.library import FRAME_FOLDERS, Library
 from grayshelf.library.masters_found import recall_masters
 from grayshelf.library.missing import Known, known_as, note_missing, take_place
 from grayshelf.library.models import Folder, Frame
+from grayshelf.library.unreadable import readable
 from grayshelf.work.jobs import JobControl, JobRunner
 
 log = logging.getLogger(__name__)
@@ -76,7 +77,7 @@ def scan_folder(library: Library, control: JobControl, params: dict[str, Any]) -
         for path, stamp in listed
         if known.get(path) != (stamp.size_bytes, stamp.modified_ns) or path in again
     ]
-    moved: set[str | None] = set()
+    moved = set[str]()
     batch = list[tuple[str, FileStamp, _Found]]()
     alike = set[object]()
     out_of_reach = set[str]()
@@ -87,7 +88,7 @@ def scan_folder(library: Library, control: JobControl, params: dict[str, Any]) -
             # All is read before anything is written, so that the rows go in with one statement.
             there = rows_at(session, folder_id, [printable(path) for path, _, _ in batch])
             for path, stamp, found in batch:
-                moved.add(_enter(session, there, folder_id, path, stamp, found))
+                moved.update(_enter(session, there, folder_id, path, stamp, found))
         batch.clear()
         alike.clear()
 
@@ -108,7 +109,7 @@ def scan_folder(library: Library, control: JobControl, params: dict[str, Any]) -
     enter()
     # What was read before and is out of reach now is missing, like what is not there.
     seen = {path for path, _ in listed} - (out_of_reach & known.keys())
-    return _finish(library, control, folder_id, len(fresh), seen, passed, moved - {None})
+    return _finish(library, control, folder_id, len(fresh), seen, passed, moved)
 
 
 def _stamps_of(session: Session, folder_id: int) -> dict[str, tuple[int, int]]:
@@ -189,20 +190,21 @@ def _look_up(library: Library, folder_id: int, root: Path, path: str, entry: Rea
 
 def _enter(
     session: Session, there: dict[str, Frame], folder_id: int, path: str, stamp: FileStamp, found: _Found
-) -> str | None:
-    """Enter a file; return the key of a set that is to be described anew."""
-    path = printable(path)
-    if found.known.moved_id is not None:
-        frame = session.get(Frame, found.known.moved_id)
+) -> set[str]:
+    """Enter a file; return the keys of sets that are to be described anew."""
+    path, known = printable(path), found.known
+    if known.moved_id is not None:
+        frame = session.get(Frame, known.moved_id)
         if frame is not None:
             take_place(session, frame, folder_id, path, stamp)
-            return frame.group_key
+            return {frame.group_key} if frame.group_key else set()
     before = there.get(path)
     if found.entry.out_of_reach and before is not None and before.state in IN_SETS:
         # What was read before stays what it is; with the next scan it is looked at again.
-        return None
-    enter_file(session, before, folder_id, path, stamp, found.entry, found.known.twin)
-    return None
+        return set()
+    key_before = None if before is None else before.group_key
+    frame = enter_file(session, before, folder_id, path, stamp, found.entry, known.twin, known.stays)
+    return {key for key in (key_before, frame.group_key if before is not None else None) if key}
 
 
 def _counters(paths: Sequence[str]) -> dict[str, frozenset[str]]:
@@ -218,10 +220,15 @@ def _counters(paths: Sequence[str]) -> dict[str, frozenset[str]]:
 
 
 def _to_read_again(library: Library, folder_id: int, counters: Mapping[str, frozenset[str]]) -> set[str]:
-    """Files that were read by other rules: their names were believed before the next ones showed that their numbers
-    only count, or values were taken that cannot be."""
-    facts, again = Frame.facts, set[str]()
+    """Files of which something makes no sense (their sets are left out), or that were read by other rules: their names
+    were believed before the next ones showed that their numbers only count, or values were taken that cannot be."""
+    facts, again = readable(Frame.facts), set[str]()
     with library.db.session() as session:
+        if library.left_out:
+            of_them = Frame.set_id.in_({set_id for _, set_id in library.left_out})
+            makes_no_sense = not_(func.json_valid(Frame.facts))
+            found = select(Frame.path).where(Frame.folder_id == folder_id, or_(of_them, makes_no_sense))
+            again |= set(session.scalars(found))
         if library.setting(session, BOUNDS_OF, {}).get(str(folder_id)) != _bounds_in_force():
             cannot_be = [
                 not_(facts[name].as_float().between(bound.lowest, bound.highest))
@@ -232,7 +239,7 @@ def _to_read_again(library: Library, folder_id: int, counters: Mapping[str, froz
             again |= set(session.scalars(found))
         if counters:
             rows = session.execute(
-                select(Frame.path, facts).where(
+                select(Frame.path, Frame.facts).where(
                     Frame.folder_id == folder_id, facts["origins"].as_string().contains(FILE_NAME)
                 )
             )
@@ -256,16 +263,14 @@ def _finish(
     fresh: int,
     seen: set[str],
     passed: Passed,
-    moved: set[str | None],
+    moved: set[str],
 ) -> dict[str, Any]:
     with library.db.session() as session:
         folder = session.get_one(Folder, folder_id)
         skipped = NOT_ON_A_SHELF if folder.own else ()
     missed = note_missing(library, folder_id, {printable(p) for p in seen}, library.clock.now(), skipped)
     sets = regroup(
-        library,
-        [key for key in moved if key],
-        progress=lambda share: control.report(0.8 + 0.15 * share, "Putting frames into sets"),
+        library, moved, progress=lambda share: control.report(0.8 + 0.15 * share, "Putting frames into sets")
     )
     recall_masters(
         library, lambda share: control.report(0.95 + 0.05 * share, "Looking up what masters were made of")
