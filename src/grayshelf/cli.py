@@ -19,7 +19,8 @@ from grayshelf.core.errors import GrayShelfError
 from grayshelf.library.grouping import finish_recount
 from grayshelf.library.library import Library
 from grayshelf.library.measurements import settle_measurements
-from grayshelf.web.app import MOST_BODY_BYTES, Context, create_app, make_context, make_runner, warm_up
+from grayshelf.web.app import MOST_BODY_BYTES, create_app, warm_up
+from grayshelf.web.context import Context, make_context, make_runner
 from grayshelf.work.scan import find_own_files
 
 HOST = "127.0.0.1"
@@ -87,7 +88,7 @@ def _listen(port: int) -> socket.socket:
 def _serve(context: Context, listening: socket.socket) -> None:
     app = create_app(context)
     warm_up(context, WARM_S)
-    interrupted = context.extras.get("interrupted", 0)
+    interrupted = context.interrupted
     if interrupted:
         print(
             f"{interrupted} piece(s) of work were interrupted last time; Work, at the right edge of the page, shows them."
@@ -125,7 +126,7 @@ def _open(library: Library) -> Context:
     except BaseException:
         library.close()
         raise
-    context.extras["interrupted"] = interrupted
+    context.interrupted = interrupted
     return context
 
 

@@ -43,7 +43,7 @@ def test_order_gates_and_times():
         "one brightness after the other"
     )
     gates = [i for i, k in enumerate(kinds) if k is StepKind.GATE]
-    assert [sheet.steps[i].params["gate"] for i in gates] == ["panel", "cap"]
+    assert [sheet.steps[i].gate.sign for i in gates] == ["panel", "cap"]
     assert sheet.times_needed == 2
     flats = [i for i, k in enumerate(kinds) if k is StepKind.FLATS]
     dark_flats = [i for i, k in enumerate(kinds) if k is StepKind.DARK_FLATS]
@@ -63,7 +63,7 @@ def test_a_last_setting_shortens_the_search_and_a_rig_without_focuser_gets_a_gat
     blind = plan_sheet([wish("SII", 60, 6)], [], PACE)
     find = {s.kind: s for s in known.steps}[StepKind.FIND]
     assert find.seconds < {s.kind: s for s in blind.steps}[StepKind.FIND].seconds + 10
-    assert any(s.params.get("gate") == "focus" and "12140" in s.title for s in known.steps)
+    assert any(s.gate and s.gate.sign == "focus" and "12140" in s.title for s in known.steps)
     assert plan_sheet([], [], PACE).steps == ()
     assert plan_sheet([wish("L", 20, 0)], [], PACE, cover=True).times_needed == 1
 
@@ -76,13 +76,13 @@ def test_what_the_rig_cannot_set_becomes_a_gate_with_the_number():
     ]
     by_hand = {"dimmable": False, "moves_focus": False, "moves_angle": False, "moves_filter": False}
     sheet = plan_sheet(rows, [], PACE, current_position=6, **by_hand)
-    gates = [(s.params["gate"], s.title) for s in sheet.steps if s.kind is StepKind.GATE]
+    gates = [(s.gate.sign, s.title) for s in sheet.steps if s.kind is StepKind.GATE]
     assert gates == [
-        ("panel", "Panel on"), ("filter", "SII in"), ("brightness", "Panel to 60"), ("focus", "Focus to 12140"),
-        ("filter", "Ha in"), ("focus", "Focus to 12110"), ("filter", "B in"), ("brightness", "Panel to 20"),
+        ("panel", "Panel on"), ("filter", "SII in"), ("brightness", "Set the panel to 60"), ("focus", "Focus to 12140"),
+        ("filter", "Ha in"), ("focus", "Focus to 12110"), ("filter", "B in"), ("brightness", "Set the panel to 20"),
         ("cap", "Cap on"),
     ]  # fmt: skip
-    assert "91.2°" in sheet.steps[0].params["advice"]
+    assert "91.2°" in sheet.steps[0].gate.advice
     assert sheet.times_needed == len(gates)
 
 

@@ -10,9 +10,11 @@ import re
 from pathlib import Path
 
 import pytest
+from pydantic import BaseModel
 from sqlalchemy import select
 
 from grayshelf.library.models import Folder, Frame
+from grayshelf.web import schemas, schemas_bench, schemas_flats, schemas_twilight
 from grayshelf.web.exports import csv_response
 
 ROOT = Path(__file__).parents[2]
@@ -73,12 +75,23 @@ def test_every_error_is_a_problem_document(client):
     )
 
 
+SCHEMAS = (schemas, schemas_bench, schemas_flats, schemas_twilight)
+
+
+def _is_own(made_of, module):
+    return (
+        isinstance(made_of, type) and issubclass(made_of, BaseModel) and made_of.__module__ == module.__name__
+    )
+
+
 def test_the_document_and_the_typed_client_are_current(client):
     kept = json.loads((ROOT / "docs" / "openapi.json").read_text())
     with client.application.app_context():
         made = json.loads(json.dumps(client.application.spec))
     assert made["paths"] == kept["paths"], "run 'make types'"
     assert made["components"] == kept["components"], "run 'make types'"
+    named = [name for module in SCHEMAS for name, made_of in vars(module).items() if _is_own(made_of, module)]
+    assert len(named) == len(set(named)), "two schemas of one name would be told as one"
     types = (ROOT / "frontend/src/api/schema.d.ts").read_text()
     for name in made["components"]["schemas"]:
         assert f"        {name}: " in types, f"{name} is not in the typed client: run 'make types'"

@@ -10,7 +10,8 @@ import pytest
 from astropy.io import fits
 
 from grayshelf.library.library import Library
-from grayshelf.web.app import create_app, make_context, make_runner
+from grayshelf.web.app import create_app
+from grayshelf.web.context import make_context, make_runner
 from tests.helpers import DARK, FLAT, LIGHT, write_fits
 
 

@@ -14,6 +14,7 @@ from grayshelf.clock import SimulatedClock
 from grayshelf.core.flats.sun import twilight_at
 from grayshelf.demo.scenario import MODELS
 from grayshelf.library.models import FlatSetting, Frame, FrameSet, Job, MasterRecord, RunShot, RunStep
+from grayshelf.library.step_records import ShotStats, read
 
 GAINS = {"L": 100.0, "R": 100.0, "Ha": 200.0, "SII": 200.0}
 FOUR = tuple(GAINS)
@@ -52,6 +53,11 @@ def begin(client, at, count, codes=FOUR):
     assert gate["sign"] == "sky" and "away from the sun" in gate["advice"]
     ok(client.post("/api/rigs/1/twilight/answer", json={"answer": "done"}))
     return job
+
+
+def measured(shot):
+    """What a shot measured."""
+    return read(ShotStats, shot.stats)
 
 
 def shots_of(context, job):
@@ -125,12 +131,12 @@ def test_a_dawn_of_four_filters_is_shot_as_it_should_be(client, context):
     assert page["shows"] == "run" and "40 of 40 flats" in page["title"], page["title"]
     target = 0.45 * 65535
     for code, shots in shots_of(context, job).items():
-        flats = [s for s in shots if s.stats["counts"]]
+        flats = [s for s in shots if measured(s).counts]
         assert len(flats) == 10
         assert len(shots) <= 15, f"few frames are lost to finding the sky in {code}"
         for shot in flats:
-            assert shot.stats["median"] == pytest.approx(target, rel=0.10), "within ±10 % of the target"
-            assert shot.stats["saturated_fraction"] < 0.001, "none is saturated"
+            assert measured(shot).median == pytest.approx(target, rel=0.10), "within ±10 % of the target"
+            assert measured(shot).saturated_fraction < 0.001, "none is saturated"
         assert len({s.exposure_s for s in flats}) > 5, "each with an exposure of its own"
     # The fade that the page tells of is that of the model, within 5 %.
     told = float(page["fade_text"].split("×")[1].split(" ")[0])
@@ -181,9 +187,9 @@ def test_a_dusk_that_is_stopped_goes_on_where_it_was(client, context):
     until(client, lambda p: p["job"] is None)
     shots = shots_of(context, job)
     for own in shots.values():
-        assert sum(s.stats["counts"] for s in own) == 10
+        assert sum(measured(s).counts for s in own) == 10
         assert len({s.path for s in own}) == len(own)
-        exposures = [s.exposure_s for s in own if s.stats["counts"]]
+        exposures = [s.exposure_s for s in own if measured(s).counts]
         assert exposures == sorted(exposures), "the sky fades: each longer than the one before"
 
 
@@ -208,5 +214,5 @@ def test_a_sky_that_is_gone_is_told(client, context):
         kept = session.scalars(
             select(RunShot).join(RunStep).where(RunStep.job_id == job, RunShot.frame_id.is_not(None))
         ).all()
-        set_aside = [s for s in kept if not s.stats["counts"]]
+        set_aside = [s for s in kept if not measured(s).counts]
         assert all(session.get_one(Frame, s.frame_id).rejected for s in set_aside)

@@ -8,7 +8,7 @@ import pytest
 from sqlalchemy import select, update
 
 from grayshelf.library.models import FrameSet, RunStep
-from tests.web.test_twilight import KEYS, begin, look, ok, rows, shots_of, until
+from tests.web.test_twilight import KEYS, begin, look, measured, ok, rows, shots_of, until
 
 
 @pytest.fixture
@@ -46,7 +46,7 @@ def test_a_rig_without_a_wheel_asks_for_each_filter_once(client, context, heron)
         ok(client.post("/api/rigs/1/twilight/answer", json={"answer": "done"}))
         until(client, lambda p, gate=page["gate"]: p["gate"] != gate)
     until(client, lambda p: p["job"] is None)
-    assert {c: sum(s.stats["counts"] for s in own) for c, own in shots_of(context, job).items()} == {
+    assert {c: sum(measured(s).counts for s in own) for c, own in shots_of(context, job).items()} == {
         "L": 5,
         "Ha": 5,
     }
@@ -65,7 +65,7 @@ def test_a_camera_that_is_gone_stops_it_in_words_and_it_goes_on(client, context,
     world_of(heron).change(faults=[])
     ok(client.post(f"/api/jobs/{job}/resume"))
     until(client, lambda p: p["job"] is None)
-    assert sum(s.stats["counts"] for own in shots_of(context, job).values() for s in own) == 16 >= done
+    assert sum(measured(s).counts for own in shots_of(context, job).values() for s in own) == 16 >= done
 
 
 def test_it_pauses_and_goes_on(client, context, heron):
@@ -129,10 +129,10 @@ def test_frames_stay_under_the_limit_of_the_sensor(client, context, heron):
     finally:
         back = {"keys": [KEYS["G"]], "changes": {"level_percent": None}}
         ok(client.post("/api/rigs/1/flats/rows", json=back))
-    flats = [s for s in shots_of(context, job)["G"] if s.stats["counts"]]
+    flats = [s for s in shots_of(context, job)["G"] if measured(s).counts]
     assert len(flats) == 6
-    assert max(s.stats["brightest_permille"] for s in flats) < 0.92 * 65535 * 1.03
-    assert all(s.stats["median"] < 0.86 * 65535 for s in flats), "lower than was wished"
+    assert max(measured(s).brightest_permille for s in flats) < 0.92 * 65535 * 1.03
+    assert all(measured(s).median < 0.86 * 65535 for s in flats), "lower than was wished"
 
 
 def test_without_a_site_it_is_asked_for(client, context):

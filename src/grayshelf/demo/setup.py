@@ -36,6 +36,7 @@ from grayshelf.library.models import (
     RigFilter,
 )
 from grayshelf.library.room import as_disk_full
+from grayshelf.library.step_records import MeasurementJob, as_kept
 from grayshelf.work.job_states import JobState
 from grayshelf.work.jobs import ENDED, RESUMABLE, JobRunner
 from grayshelf.work.measure_disk import offers, plan_disk
@@ -216,7 +217,7 @@ def _check_offset(library: Library, runner: JobRunner) -> None:
                 return
             row = plan_disk(session, library, rig.camera, rig.id, "offset", offered[0].set_ids)
         measurement_id, gain = row.id, float(row.gains[0])
-    params = {"measurement_id": measurement_id}
+    params = as_kept(MeasurementJob(measurement_id))
     _do(library, runner, "measure", "Offset of the demo's camera", params, "Measuring  ")
     with library.db.session() as session:
         row = session.get_one(Measurement, measurement_id)

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import NotFound
-from grayshelf.core.flats.panel import ResponsePoint
+from grayshelf.core.flats.panel import LightPath, ResponsePoint
 from grayshelf.core.matching.rig_events import RigEventKind
 from grayshelf.library.models import PanelCurve, Rig, RigEvent
 
@@ -65,8 +66,7 @@ def known_points(session: Session, source_id: int, rig: Rig) -> list[ResponsePoi
         there = session.get_one(Rig, curve.rig_id)
         if counts(curve, there) and not _replaced_since(curve, rig.events):
             return [
-                ResponsePoint((there.name, *p.group), p.brightness, p.rate)  # type: ignore[misc]
-                for p in curve_points(curve)
+                replace(p, group=path_of_point(p)._replace(telescope=there.name)) for p in curve_points(curve)
             ]
     return []
 
@@ -79,15 +79,26 @@ def _replaced_since(curve: PanelCurve, events: list[RigEvent]) -> bool:
 def curve_points(curve: PanelCurve) -> list[ResponsePoint]:
     """A measured curve in the words of the sums."""
     return [
-        ResponsePoint((p["filter_code"], p["gain"], p["binning"]), int(p["brightness"]), float(p["rate"]))
+        ResponsePoint(
+            LightPath(p["filter_code"], float(p["gain"]), int(p["binning"])),
+            int(p["brightness"]),
+            float(p["rate"]),
+        )
         for p in curve.points
     ]
 
 
+def path_of_point(point: ResponsePoint) -> LightPath:
+    """The way of the light on which a kept rate was measured."""
+    assert isinstance(point.group, LightPath)
+    return point.group
+
+
 def points_as_json(points: Sequence[ResponsePoint]) -> list[dict[str, object]]:
-    """What `curve_points` reads back; the groups are filter, gain and binning."""
-    names = ("filter_code", "gain", "binning")
-    return [
-        {**dict(zip(names, p.group, strict=True)), "brightness": p.brightness, "rate": p.rate}  # type: ignore[call-overload]
-        for p in points
-    ]
+    """What `curve_points` reads back."""
+    kept = []
+    for point in points:
+        path = path_of_point(point)
+        at = {"filter_code": path.filter_code, "gain": path.gain, "binning": path.binning}
+        kept.append({**at, "brightness": point.brightness, "rate": point.rate})
+    return kept

@@ -7,35 +7,23 @@ import json
 import logging
 import mimetypes
 import queue
-import re
 import threading
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
 
 from apiflask import APIFlask
 from flask import Response, request, send_from_directory
 from sqlalchemy import select
 
 from grayshelf import __version__
-from grayshelf.clock import SimulatedClock
-from grayshelf.devices.ports import RigDevices
 from grayshelf.library.left_out import left_out_in_words
-from grayshelf.library.library import Library
 from grayshelf.library.models import Rig
 from grayshelf.web import routes, routes_bench, routes_flats, routes_twilight, search
+from grayshelf.web.context import Context, put_context
 from grayshelf.web.errors import problem, register_errors
 from grayshelf.web.guard import guard
-from grayshelf.work.bench import Bench
-from grayshelf.work.build import build_sets
-from grayshelf.work.events import Broker
-from grayshelf.work.flat_bench import FlatBench
-from grayshelf.work.jobs import JobRunner
-from grayshelf.work.run import RunStarter
-from grayshelf.work.scan import scan_folder
+from grayshelf.web.openapi import name_schemas_plainly
 from grayshelf.work.tonight import look_at_tonight
-from grayshelf.work.twilight_bench import TwilightBench
 
 STATIC = Path(__file__).parent / "static"
 #: Seconds of silence after which a listening page is sent a sign of life.
@@ -44,47 +32,6 @@ HEARTBEAT_S = 10.0
 MOST_BODY_BYTES = 1_000_000
 
 log = logging.getLogger(__name__)
-
-
-@dataclass
-class Context:
-    """What the routes work with."""
-
-    library: Library
-    runner: JobRunner
-    broker: Broker
-    starter: RunStarter
-    bench: Bench
-    flats: FlatBench
-    twilight: TwilightBench
-    demo: bool = False
-    fast_rate: float = 60.0
-    extras: dict[str, object] = field(default_factory=dict)
-
-    @property
-    def simulated_clock(self) -> SimulatedClock | None:
-        """The demo's clock."""
-        clock = self.library.clock
-        return clock if isinstance(clock, SimulatedClock) else None
-
-
-def make_runner(library: Library) -> tuple[JobRunner, Broker]:
-    """Jobs of a library, with what scans and builds do."""
-    broker = Broker()
-    runner = JobRunner(library, broker)
-    runner.register("scan", lambda control, params: scan_folder(library, control, params))
-    runner.register("build", lambda control, params: build_sets(library, control, params))
-    return runner, broker
-
-
-def make_context(
-    library: Library, runner: JobRunner, broker: Broker, rigs: dict[str, RigDevices], demo: bool = False
-) -> Context:
-    """Wire everything together."""
-    starter, bench = RunStarter(library, runner, rigs), Bench(library, runner, rigs)
-    flats = FlatBench(library, runner, rigs)
-    twilight = TwilightBench(library, runner, rigs)
-    return Context(library, runner, broker, starter, bench, flats, twilight, demo)
 
 
 def warm_up(context: Context, wait_s: float = 0.0) -> None:
@@ -120,13 +67,13 @@ def create_app(context: Context) -> APIFlask:
     app = APIFlask(__name__, title="Gray Shelf", version=__version__, static_folder="none", docs_path=None)
     app.config["MAX_CONTENT_LENGTH"] = MOST_BODY_BYTES
     app.config["VALIDATION_ERROR_STATUS_CODE"] = 422
-    app.extensions["grayshelf"] = context
+    put_context(app, context)
     register_errors(app)
     routes.register(app)
     app.register_blueprint(routes_bench.bench)
     app.register_blueprint(routes_flats.flats)
     app.register_blueprint(routes_twilight.twilight)
-    _plain_names(app)
+    name_schemas_plainly(app)
     guard(app)
     _events(app, context)
     _tell_of_sets_left_out(app, context)
@@ -146,38 +93,6 @@ def _tell_of_sets_left_out(app: APIFlask, context: Context) -> None:
             told = now
             context.broker.publish("state")
         return response
-
-
-def _plain_names(app: APIFlask) -> None:
-    """Give each schema of the OpenAPI document one name: nested ones come as 'Outer.Inner'."""
-
-    @app.spec_processor
-    def rename(document: dict[Any, Any] | str) -> dict[Any, Any] | str:
-        assert isinstance(document, dict)
-        text = json.dumps(document)
-        names = [name.split(".")[-1] for name in document.get("components", {}).get("schemas", {})]
-        shared = {name for name in names if names.count(name) > 1 and not _are_one(document, name)}
-        assert not shared, f"two schemas of one name: {sorted(shared)}"
-        for name in document.get("components", {}).get("schemas", {}):
-            if "." in name:
-                text = text.replace(
-                    f'"#/components/schemas/{name}"', f'"#/components/schemas/{name.split(".")[-1]}"'
-                )
-        plain = json.loads(text)
-        schemas = plain["components"]["schemas"]
-        plain["components"]["schemas"] = {name.split(".")[-1]: schema for name, schema in schemas.items()}
-        return plain
-
-
-def _are_one(document: dict[Any, Any], plain: str) -> bool:
-    """Whether the schemas that end in this name are all the same one."""
-    schemas = document["components"]["schemas"]
-    found = {
-        re.sub(r"schemas/\w+\.", "schemas/", json.dumps(v, sort_keys=True))
-        for k, v in schemas.items()
-        if k.split(".")[-1] == plain
-    }
-    return len(found) == 1
 
 
 def _events(app: APIFlask, context: Context) -> None:

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import date
-from typing import TYPE_CHECKING, cast
 
 from apiflask import APIBlueprint, APIFlask
-from flask import Response, current_app, jsonify
+from flask import Response, jsonify
 from sqlalchemy import select
 
 from grayshelf import __version__
@@ -19,7 +19,9 @@ from grayshelf.library.left_out import left_out_in_words
 from grayshelf.library.models import Folder, Frame, FrameSet, Job, Rig, RunShot
 from grayshelf.library.pictures import picture_of
 from grayshelf.library.rig_terms import rig_of, wishes_of
+from grayshelf.library.step_records import BuildJob, RunJob, ScanJob, as_kept, read
 from grayshelf.web import schemas as s
+from grayshelf.web.context import the_context
 from grayshelf.web.exports import as_file, csv_response
 from grayshelf.web.search import find
 from grayshelf.web.views import intake, nights, shelf, tonight
@@ -29,9 +31,6 @@ from grayshelf.work.gates import answer_gate
 from grayshelf.work.jobs import ALIVE
 from grayshelf.work.tonight import DEFAULT_FRAMES, Tonight, Wishes, look_at_tonight
 
-if TYPE_CHECKING:
-    from grayshelf.web.app import Context
-
 api = APIBlueprint("api", __name__, url_prefix="/api", tag="Gray Shelf")
 
 
@@ -40,12 +39,8 @@ def register(app: APIFlask) -> None:
     app.register_blueprint(api)
 
 
-def _context() -> Context:
-    return cast("Context", current_app.extensions["grayshelf"])
-
-
 def _tonight(rig_id: int, query: s.TonightQuery | None = None) -> Tonight:
-    context = _context()
+    context = the_context()
     with context.library.db.session() as session:
         devices = context.starter.devices(context.library.rig(session, rig_id))
     chosen = query or s.TonightQuery()
@@ -64,7 +59,7 @@ def _keys(text: str) -> list[str]:
 @api.output(s.StateOut)
 def state() -> s.StateOut:
     """What every page needs to know."""
-    context = _context()
+    context = the_context()
     library = context.library
     now = library.clock.now()
     clock = context.simulated_clock
@@ -110,7 +105,7 @@ def state() -> s.StateOut:
 @api.output(s.Done)
 def set_clock(json_data: s.ClockIn) -> s.Done:
     """Let the demo's waits pass faster than real ones, or not."""
-    context = _context()
+    context = the_context()
     clock = context.simulated_clock
     if clock is None:
         raise Conflict("Your own library runs on this machine's clock.")
@@ -125,14 +120,14 @@ def set_clock(json_data: s.ClockIn) -> s.Done:
 @api.output(s.JobsOut)
 def jobs() -> s.JobsOut:
     """Work in progress, and what ended lately."""
-    return jobs_page(_context().library)
+    return jobs_page(the_context().library)
 
 
 @api.post("/jobs/<int:job_id>/<string:action>")
 @api.output(s.JobOut)
 def change_job(job_id: int, action: str) -> s.JobOut:
     """Stop, pause, go on with or resume a job."""
-    context = _context()
+    context = the_context()
     runner = context.runner
     if action == "stop":
         runner.stop(job_id)
@@ -151,7 +146,7 @@ def change_job(job_id: int, action: str) -> s.JobOut:
 @api.output(s.FindsOut)
 def search(query_data: s.SearchQuery) -> s.FindsOut:
     """Frames, nights, targets and masters by a word."""
-    return s.FindsOut(items=find(_context().library, query_data.q))
+    return s.FindsOut(items=find(the_context().library, query_data.q))
 
 
 # -- intake -----------------------------------------------------------------------------------------------------
@@ -161,21 +156,21 @@ def search(query_data: s.SearchQuery) -> s.FindsOut:
 @api.output(s.IntakeOut)
 def get_intake() -> s.IntakeOut:
     """Folders and the site."""
-    return intake.intake_page(_context().library)
+    return intake.intake_page(the_context().library)
 
 
 def _start_scan(folder_id: int) -> s.JobOut:
-    context = _context()
+    context = the_context()
     with context.runner.changing:
         with context.library.db.session() as session:
             folder = session.get(Folder, folder_id)
             if folder is None:
                 raise NotFound("This folder is not on the list.")
             going = session.scalars(select(Job).where(Job.kind == "scan", Job.state.in_(ALIVE))).all()
-            if any(j.params.get("folder_id") == folder_id for j in going):
+            if any(read(ScanJob, j.params).folder_id == folder_id for j in going):
                 raise Conflict("This folder is being scanned already.")
             title = "A look through the library’s own folder" if folder.own else f"Scan of {folder.path}"
-        job_id = context.runner.start("scan", title, {"folder_id": folder_id})
+        job_id = context.runner.start("scan", title, as_kept(ScanJob(folder_id)))
     with context.library.db.session() as session:
         return job_out(session.get_one(Job, job_id), context.library)
 
@@ -185,7 +180,7 @@ def _start_scan(folder_id: int) -> s.JobOut:
 @api.output(s.JobOut)
 def add_folder(json_data: s.FolderIn) -> s.JobOut:
     """Name a folder on this machine and scan it in place."""
-    return _start_scan(intake.add_folder(_context().library, json_data.path))
+    return _start_scan(intake.add_folder(the_context().library, json_data.path))
 
 
 @api.post("/folders/<int:folder_id>/scan")
@@ -199,7 +194,7 @@ def scan_again(folder_id: int) -> s.JobOut:
 @api.output(s.Done)
 def let_missing_go(folder_id: int) -> s.Done:
     """Let go of the frames of a folder whose files are missing."""
-    count = intake.let_go(_context().library, folder_id)
+    count = intake.let_go(the_context().library, folder_id)
     return s.Done(
         message=f"{w.several(count, 'frame')} let go. Where their files come back, they are entered anew."
     )
@@ -209,7 +204,7 @@ def let_missing_go(folder_id: int) -> s.Done:
 @api.output(s.Done)
 def forget_folder(folder_id: int) -> s.Done:
     """Take a folder off the list; its files are not touched."""
-    path = intake.forget_folder(_context().library, folder_id)
+    path = intake.forget_folder(the_context().library, folder_id)
     return s.Done(
         message=f"{path} is off the list. Its files are as they were; name it again to bring it back."
     )
@@ -220,7 +215,7 @@ def forget_folder(folder_id: int) -> s.Done:
 @api.output(s.Done)
 def set_site(json_data: s.SiteIn) -> s.Done:
     """Name the site and its time zone; frames are given their nights by it from the next scan on."""
-    library = _context().library
+    library = the_context().library
     site_zone(json_data.time_zone)
     with library.db.session() as session:
         library.set_setting(
@@ -237,14 +232,14 @@ def set_site(json_data: s.SiteIn) -> s.Done:
 @api.output(s.ProblemsOut)
 def problems(query_data: s.PageQuery) -> s.ProblemsOut:
     """Files that could not be read, or lack a value that matters."""
-    return intake.problems_page(_context().library, query_data.page, query_data.state)
+    return intake.problems_page(the_context().library, query_data.page, query_data.state)
 
 
 @api.get("/problems.csv")
 @api.doc(hide=True)
 def problems_csv() -> Response:
     """All of them as CSV."""
-    return csv_response(intake.problem_csv_rows(_context().library), "files-to-look-at")
+    return csv_response(intake.problem_csv_rows(the_context().library), "files-to-look-at")
 
 
 @api.get("/sets")
@@ -252,7 +247,7 @@ def problems_csv() -> Response:
 @api.output(s.SetsOut)
 def sets(query_data: s.PageQuery) -> s.SetsOut:
     """The sets that frames fell into."""
-    return intake.sets_page(_context().library, query_data.page, query_data.kind)
+    return intake.sets_page(the_context().library, query_data.page, query_data.kind)
 
 
 @api.put("/sets/<int:set_id>/names")
@@ -260,14 +255,14 @@ def sets(query_data: s.PageQuery) -> s.SetsOut:
 @api.output(s.Done)
 def say_of_names(set_id: int, json_data: s.NamesIn) -> s.Done:
     """Say whether what the files' names say of a set is right."""
-    return s.Done(message=intake.say_of_names(_context().library, set_id, json_data.right))
+    return s.Done(message=intake.say_of_names(the_context().library, set_id, json_data.right))
 
 
 @api.get("/sets.csv")
 @api.doc(hide=True)
 def sets_csv() -> Response:
     """All sets as CSV."""
-    library = _context().library
+    library = the_context().library
     rows: list[list[object]] = [["set", "kind", "what", "camera", "night", "frames", "state"]]
     page = 1
     while True:
@@ -283,9 +278,11 @@ def sets_csv() -> Response:
 @api.output(s.JobOut)
 def build(json_data: s.BuildIn) -> s.JobOut:
     """Combine sets into masters."""
-    context = _context()
+    context = the_context()
     ids = intake.sets_to_build(context.library, json_data.set_ids)
-    job_id = context.runner.start("build", f"Building {w.several(len(ids), 'master')}", {"set_ids": ids})
+    job_id = context.runner.start(
+        "build", f"Building {w.several(len(ids), 'master')}", as_kept(BuildJob(tuple(ids)))
+    )
     with context.library.db.session() as session:
         return job_out(session.get_one(Job, job_id), context.library)
 
@@ -298,14 +295,14 @@ def build(json_data: s.BuildIn) -> s.JobOut:
 @api.output(s.ShelfOut)
 def get_shelf(rig_id: int, query_data: s.TonightQuery) -> s.ShelfOut:
     """The shelf of a rig."""
-    return shelf.shelf_page(_context().library, rig_id, _tonight(rig_id, query_data))
+    return shelf.shelf_page(the_context().library, rig_id, _tonight(rig_id, query_data))
 
 
 @api.get("/rigs/<int:rig_id>/shelf.csv")
 @api.doc(hide=True)
 def shelf_csv(rig_id: int) -> Response:
     """The shelf as a table."""
-    page = shelf.shelf_page(_context().library, rig_id, _tonight(rig_id))
+    page = shelf.shelf_page(the_context().library, rig_id, _tonight(rig_id))
     rows: list[list[object]] = [["set", "kind", "what", "gain", "frames", "date", "age", "care", "master"]]
     rows += [
         [x.id, x.kind, x.title, x.gain, x.frames, x.date, x.age, "; ".join(x.care), x.is_master]
@@ -319,14 +316,14 @@ def shelf_csv(rig_id: int) -> Response:
 @api.output(s.CardOut)
 def holding(set_id: int) -> s.CardOut:
     """The card of a master or set."""
-    return shelf.card_page(_context().library, set_id)
+    return shelf.card_page(the_context().library, set_id)
 
 
 @api.get("/holdings/<int:set_id>/inputs.csv")
 @api.doc(hide=True)
 def inputs_csv(set_id: int) -> Response:
     """The frames of a master, as CSV."""
-    card = shelf.card_page(_context().library, set_id)
+    card = shelf.card_page(the_context().library, set_id)
     rows: list[list[object]] = [["frame", "level_adu", "used", "clipped_percent", "reason", "sha256"]]
     rows += [[i.name, i.level, i.used, round(i.clipped_percent, 4), i.reason, i.sha256] for i in card.inputs]
     return csv_response(rows, f"frames-of-{set_id}")
@@ -336,7 +333,7 @@ def inputs_csv(set_id: int) -> Response:
 @api.output(s.Done)
 def shelve(set_id: int, where: str) -> s.Done:
     """Take a master off the shelf (its file stays), or put it back."""
-    library = _context().library
+    library = the_context().library
     with library.db.session() as session:
         row = session.get(FrameSet, set_id)
         if row is None or row.kind == "light" or where not in ("off", "back"):
@@ -349,7 +346,7 @@ def shelve(set_id: int, where: str) -> s.Done:
 
 
 def _picture(path_of: Frame | str, size: int) -> Response:
-    library = _context().library
+    library = the_context().library
     with library.db.session() as session:
         if isinstance(path_of, Frame):
             path = library.frame_path(session, session.merge(path_of))
@@ -366,7 +363,7 @@ def _picture(path_of: Frame | str, size: int) -> Response:
 @api.doc(hide=True)
 def frame_picture(frame_id: int, query_data: s.PictureQuery) -> Response:
     """A frame, stretched."""
-    with _context().library.db.session() as session:
+    with the_context().library.db.session() as session:
         frame = session.get(Frame, frame_id)
     if frame is None:
         raise NotFound("This frame is not in the library.")
@@ -378,7 +375,7 @@ def frame_picture(frame_id: int, query_data: s.PictureQuery) -> Response:
 @api.doc(hide=True)
 def shot_picture(shot_id: int, query_data: s.PictureQuery) -> Response:
     """A shot of a run, stretched."""
-    with _context().library.db.session() as session:
+    with the_context().library.db.session() as session:
         shot = session.get(RunShot, shot_id)
     if shot is None:
         raise NotFound("This shot is not in the library.")
@@ -392,14 +389,14 @@ def shot_picture(shot_id: int, query_data: s.PictureQuery) -> Response:
 @api.output(s.NightsOut)
 def get_nights(rig_id: int) -> s.NightsOut:
     """The nights of a rig."""
-    return nights.nights_page(_context().library, rig_id)
+    return nights.nights_page(the_context().library, rig_id)
 
 
 @api.get("/rigs/<int:rig_id>/nights.csv")
 @api.doc(hide=True)
 def nights_csv(rig_id: int) -> Response:
     """The log of all nights."""
-    return csv_response(nights.night_csv_rows(_context().library, rig_id), "nights")
+    return csv_response(nights.night_csv_rows(the_context().library, rig_id), "nights")
 
 
 def _day(text: str) -> date:
@@ -413,7 +410,7 @@ def _day(text: str) -> date:
 @api.output(s.NightOut)
 def get_night(rig_id: int, night: str) -> s.NightOut:
     """One night."""
-    return nights.night_page(_context().library, rig_id, _day(night))
+    return nights.night_page(the_context().library, rig_id, _day(night))
 
 
 @api.put("/rigs/<int:rig_id>/nights/<string:night>/notes")
@@ -421,13 +418,13 @@ def get_night(rig_id: int, night: str) -> s.NightOut:
 @api.output(s.Done)
 def put_notes(rig_id: int, night: str, json_data: s.NotesIn) -> s.Done:
     """Keep what is noted of a night."""
-    with _context().library.db.session() as session:
+    with the_context().library.db.session() as session:
         nights.set_notes(session, rig_id, _day(night), json_data.notes)
     return s.Done(message="Noted.")
 
 
 def _slip(set_id: int) -> s.SlipOut:
-    context = _context()
+    context = the_context()
     with context.library.db.session() as session:
         row = session.get(FrameSet, set_id)
         rig = rig_of(session, row) if row is not None else None
@@ -440,7 +437,7 @@ def _slip(set_id: int) -> s.SlipOut:
 @api.output(s.Done)
 def say_of_rig(rig_id: int, json_data: s.PartIn) -> s.Done:
     """Keep what a person says of a part that no header tells of, or take it back."""
-    library = _context().library
+    library = the_context().library
     with library.db.session() as session:
         rig = library.rig(session, rig_id)
         said = {q: word for q, word in (rig.says or {}).items() if q != json_data.quantity}
@@ -456,7 +453,7 @@ def say_of_rig(rig_id: int, json_data: s.PartIn) -> s.Done:
 @api.output(s.Done)
 def set_rig_zone(rig_id: int, json_data: s.RigZoneIn) -> s.Done:
     """Say in which time zone a rig stands; its frames that name no place get their nights anew."""
-    library = _context().library
+    library = the_context().library
     if json_data.time_zone is not None:
         site_zone(json_data.time_zone)
     with library.db.session() as session:
@@ -500,7 +497,7 @@ def slip_json(set_id: int) -> Response:
 @api.output(s.TonightOut)
 def get_tonight(rig_id: int, query_data: s.TonightQuery) -> s.TonightOut:
     """The run sheet, its cost, and whether the rig is ready."""
-    context = _context()
+    context = the_context()
     with context.library.db.session() as session:
         devices = context.starter.devices(context.library.rig(session, rig_id))
     return tonight.tonight_page(context.library, rig_id, _tonight(rig_id, query_data), devices)
@@ -520,21 +517,21 @@ def start_run(json_data: s.StartIn) -> s.StartedOut:
         raise Conflict(
             f"The run cannot start: {stopping[0].what}, {stopping[0].text}.", "Put it right first."
         )
-    return s.StartedOut(job_id=_context().starter.start(json_data.rig_id, sheet.sheet))
+    return s.StartedOut(job_id=the_context().starter.start(json_data.rig_id, sheet.sheet))
 
 
 @api.get("/rigs/<int:rig_id>/run")
 @api.output(s.CurrentRunOut)
 def current_run(rig_id: int) -> s.CurrentRunOut:
     """The run of a rig: the one going on, else the last one, until it is put away."""
-    context = _context()
+    context = the_context()
     with context.library.db.session() as session:
         rig = context.library.rig(session, rig_id)
         job = session.scalar(
             select(Job).where(Job.kind == "run", Job.rig_id == rig_id).order_by(Job.id.desc()).limit(1)
         )
         wishes, bands = wishes_of(rig), nights.passbands(rig)
-    if job is None or job.params.get("put_away"):
+    if job is None or read(RunJob, job.params).put_away:
         return s.CurrentRunOut(run=None)
     devices = context.starter.devices(rig)
     return s.CurrentRunOut(run=tonight.run_page(context.library, job.id, wishes, devices, bands))
@@ -545,7 +542,7 @@ def current_run(rig_id: int) -> s.CurrentRunOut:
 @api.output(s.Done)
 def answer(job_id: int, json_data: s.AnswerIn) -> s.Done:
     """Answer the gate that waits."""
-    context = _context()
+    context = the_context()
     answer_gate(context.library, context.runner, job_id, json_data.step_id, json_data.answer)
     return s.Done(message="Going on.")
 
@@ -554,13 +551,13 @@ def answer(job_id: int, json_data: s.AnswerIn) -> s.Done:
 @api.output(s.Done)
 def put_away(job_id: int) -> s.Done:
     """Put a run that has ended away, so that Tonight shows the next sheet."""
-    context = _context()
+    context = the_context()
     with context.library.db.session() as session:
         job = session.get(Job, job_id)
         if job is None or job.kind != "run":
             raise NotFound("There is no such run.")
         if job.state in ALIVE:
             raise Conflict("This run goes on.", "Stop it first.")
-        job.params = {**job.params, "put_away": True}
+        job.params = as_kept(replace(read(RunJob, job.params), put_away=True))
     context.runner.set_aside(job_id)
     return s.Done(message="The run is closed. Its frames and masters are on the shelf.")

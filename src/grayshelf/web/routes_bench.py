@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 import json
-from typing import TYPE_CHECKING, cast
 
 from apiflask import APIBlueprint
-from flask import Response, current_app
+from flask import Response
 
 from grayshelf import __version__
 from grayshelf.core.errors import Conflict, NotFound
@@ -23,8 +22,10 @@ from grayshelf.library.measurements import (
 )
 from grayshelf.library.models import Job, Measurement
 from grayshelf.library.rig_terms import gain_word
+from grayshelf.library.step_records import MeasurementJob, read
 from grayshelf.web import schemas as s
 from grayshelf.web import schemas_bench as b
+from grayshelf.web.context import the_context
 from grayshelf.web.exports import as_file, csv_response
 from grayshelf.web.views import bench as view
 from grayshelf.web.views import bench_tables as tables
@@ -33,15 +34,8 @@ from grayshelf.work.bench import measured_values
 from grayshelf.work.gates import answer_gate
 from grayshelf.work.jobs import ALIVE
 
-if TYPE_CHECKING:
-    from grayshelf.web.app import Context
-
 bench = APIBlueprint("bench", __name__, url_prefix="/api", tag="Bench")
 KINDS = ("offset", "gain")
-
-
-def _context() -> Context:
-    return cast("Context", current_app.extensions["grayshelf"])
 
 
 def _kind(kind: str) -> str:
@@ -52,9 +46,9 @@ def _kind(kind: str) -> str:
 
 def _changed() -> Library:
     """What was measured bears on slips: they are written anew."""
-    library = _context().library
+    library = the_context().library
     library.touched()
-    _context().broker.publish("bench")
+    the_context().broker.publish("bench")
     return library
 
 
@@ -62,7 +56,7 @@ def _changed() -> Library:
 @bench.output(b.BenchOut)
 def bench_of_rig(rig_id: int, kind: str) -> b.BenchOut:
     """What the Bench can measure of a rig's camera, and what it has."""
-    context = _context()
+    context = the_context()
     with context.library.db.session() as session:
         devices = context.bench.devices(context.library.rig(session, rig_id))
     return view.bench_page(context.library, rig_id, _kind(kind), devices)
@@ -72,7 +66,7 @@ def bench_of_rig(rig_id: int, kind: str) -> b.BenchOut:
 @bench.doc(hide=True)
 def kept_csv(rig_id: int, kind: str) -> Response:
     """What was accepted of a rig's camera, with its history."""
-    rows, name = tables.kept(_context().library, rig_id, _kind(kind))
+    rows, name = tables.kept(the_context().library, rig_id, _kind(kind))
     return csv_response(rows, name)
 
 
@@ -81,7 +75,7 @@ def kept_csv(rig_id: int, kind: str) -> Response:
 @bench.output(b.MeasuringOut)
 def shoot(rig_id: int, kind: str, json_data: b.ShootIn) -> b.MeasuringOut:
     """Measure with the rig."""
-    runner = _context().bench
+    runner = the_context().bench
     gains = sorted(set(json_data.gains))
     if _kind(kind) == "offset":
         job_id = runner.shoot_offset(rig_id, gains, json_data.margin_adu, json_data.long_dark_s)
@@ -95,29 +89,29 @@ def shoot(rig_id: int, kind: str, json_data: b.ShootIn) -> b.MeasuringOut:
 @bench.output(b.MeasuringOut)
 def from_disk(rig_id: int, kind: str, json_data: b.DiskIn) -> b.MeasuringOut:
     """Measure from frames that are on the disk."""
-    return _started(_context().bench.use_disk(rig_id, _kind(kind), json_data.set_ids))
+    return _started(the_context().bench.use_disk(rig_id, _kind(kind), json_data.set_ids))
 
 
 def _started(job_id: int) -> b.MeasuringOut:
-    context = _context()
+    context = the_context()
     with context.library.db.session() as session:
         params = session.get_one(Job, job_id).params
     context.broker.publish("bench")
-    return b.MeasuringOut(job_id=job_id, measurement_id=int(params["measurement_id"]))
+    return b.MeasuringOut(job_id=job_id, measurement_id=read(MeasurementJob, params).measurement_id)
 
 
 @bench.get("/measurements/<int:measurement_id>")
 @bench.output(b.MeasurementOut)
 def one_measurement(measurement_id: int) -> b.MeasurementOut:
     """One measurement, with everything it says."""
-    return view.measurement_page(_context().library, measurement_id)
+    return view.measurement_page(the_context().library, measurement_id)
 
 
 @bench.post("/measurements/<int:measurement_id>/answer")
 @bench.output(s.Done)
 def answer(measurement_id: int) -> s.Done:
     """The person did what the gate asks for."""
-    context = _context()
+    context = the_context()
     gate = view.measurement_page(context.library, measurement_id).gate
     with context.library.db.session() as session:
         job_id = measurement(session, measurement_id).job_id
@@ -132,7 +126,7 @@ def answer(measurement_id: int) -> s.Done:
 @bench.output(s.Done)
 def accept_value(measurement_id: int, json_data: b.AcceptIn) -> s.Done:
     """Keep a value with the camera."""
-    library, gain = _context().library, json_data.gain
+    library, gain = the_context().library, json_data.gain
     with library.db.session() as session:
         row = measurement(session, measurement_id)
         _refuse_while_measured(session.get(Job, row.job_id) if row.job_id else None)
@@ -166,7 +160,7 @@ def _refuse_while_measured(job: Job | None) -> None:
 @bench.output(s.Done)
 def take_value_back(rig_id: int, json_data: b.ForgetIn) -> s.Done:
     """Take the newest accepted value back."""
-    library = _context().library
+    library = the_context().library
     with library.db.session() as session:
         rig = library.rig(session, rig_id)
         forget_newest(library, session, rig.camera, json_data.kind, json_data.gain)
@@ -179,7 +173,7 @@ def take_value_back(rig_id: int, json_data: b.ForgetIn) -> s.Done:
 @bench.output(s.Done)
 def frames(measurement_id: int, what: str) -> s.Done:
     """Throw the frames of a measurement away, take them back, or delete them for good."""
-    library = _context().library
+    library = the_context().library
     with library.db.session() as session:
         row = measurement(session, measurement_id)
         _refuse_while_measured(session.get(Job, row.job_id) if row.job_id else None)
@@ -201,7 +195,7 @@ def frames(measurement_id: int, what: str) -> s.Done:
 @bench.output(s.Done)
 def forget(measurement_id: int) -> s.Done:
     """Drop a measurement."""
-    _context().bench.forget(measurement_id)
+    the_context().bench.forget(measurement_id)
     _changed()
     return s.Done(message="Forgotten. What was accepted from it stays with the camera.")
 
@@ -210,7 +204,7 @@ def forget(measurement_id: int) -> s.Done:
 @bench.doc(hide=True)
 def measurement_csv(measurement_id: int) -> Response:
     """Every frame or pair of a measurement."""
-    rows, name = tables.as_table(_context().library, measurement_id)
+    rows, name = tables.as_table(the_context().library, measurement_id)
     return csv_response(rows, name)
 
 
@@ -218,7 +212,7 @@ def measurement_csv(measurement_id: int) -> Response:
 @bench.doc(hide=True)
 def summary_csv(measurement_id: int) -> Response:
     """What was found at each gain."""
-    rows, name = tables.as_summary(_context().library, measurement_id)
+    rows, name = tables.as_summary(the_context().library, measurement_id)
     return csv_response(rows, name)
 
 
@@ -226,7 +220,7 @@ def summary_csv(measurement_id: int) -> Response:
 @bench.doc(hide=True)
 def measurement_json(measurement_id: int) -> Response:
     """The whole measurement: what every frame said, and what came of it."""
-    library = _context().library
+    library = the_context().library
     page = view.measurement_page(library, measurement_id)
     with library.db.session() as session:
         row = session.get_one(Measurement, measurement_id)

@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, cast
-
 from apiflask import APIBlueprint
-from flask import Response, current_app, request
+from flask import Response, request
 
 from grayshelf.core.errors import Conflict, NotFound
 from grayshelf.core.flats.settings import RowKey, wishes_from
@@ -25,6 +23,7 @@ from grayshelf.library.models import RigEvent, RunStep
 from grayshelf.library.panel_curves import take_curve_back
 from grayshelf.web import schemas as s
 from grayshelf.web import schemas_flats as f
+from grayshelf.web.context import the_context
 from grayshelf.web.exports import csv_response
 from grayshelf.web.views import flat_chart as chart
 from grayshelf.web.views import flat_panel as panel
@@ -34,28 +33,21 @@ from grayshelf.work.gates import answer_gate
 from grayshelf.work.job_states import StepState
 from grayshelf.work.row_search import panel_range
 
-if TYPE_CHECKING:
-    from grayshelf.web.app import Context
-
 flats = APIBlueprint("flats", __name__, url_prefix="/api", tag="Flats")
 
 
-def _context() -> Context:
-    return cast("Context", current_app.extensions["grayshelf"])
-
-
 def _library() -> Library:
-    return _context().library
+    return the_context().library
 
 
 def _devices(rig_id: int) -> RigDevices | None:
-    context = _context()
+    context = the_context()
     with context.library.db.session() as session:
         return context.flats.devices(context.library.rig(session, rig_id))
 
 
 def _changed(said: str) -> s.Done:
-    _context().broker.publish("flats")
+    the_context().broker.publish("flats")
     return s.Done(message=said)
 
 
@@ -152,7 +144,7 @@ def leave_flat_rows_out(rig_id: int, json_data: f.RowKeysIn) -> s.Done:
 @flats.output(s.StartedOut)
 def find_flats(rig_id: int, json_data: f.FindIn) -> s.StartedOut:
     """Start a search, or measure how the panel follows its brightness."""
-    job_id = _context().flats.start(
+    job_id = the_context().flats.start(
         rig_id,
         [view.key_in(k) for k in json_data.keys],
         mode=json_data.mode,
@@ -176,7 +168,7 @@ def find_flat_again(rig_id: int, json_data: f.AgainIn) -> s.StartedOut:
             changes = json_data.changes.model_dump(exclude_none=True)
             change_rows(session, _library().rig(session, rig_id), [key], changes)
     asks_for_more = json_data.changes is not None and json_data.changes.mode is not None
-    job_id = _context().flats.again(rig_id, key, as_wished=asks_for_more)
+    job_id = the_context().flats.again(rig_id, key, as_wished=asks_for_more)
     _changed("")
     return s.StartedOut(job_id=job_id)
 
@@ -186,7 +178,7 @@ def find_flat_again(rig_id: int, json_data: f.AgainIn) -> s.StartedOut:
 @flats.output(s.Done)
 def skip_flat_row(rig_id: int, json_data: f.FlatKeyIn) -> s.Done:
     """Leave a row out whose test flats are waited for in a folder."""
-    _context().flats.leave_out(rig_id, view.key_in(json_data))
+    the_context().flats.leave_out(rig_id, view.key_in(json_data))
     return _changed("Left out; the others go on.")
 
 
@@ -195,7 +187,7 @@ def skip_flat_row(rig_id: int, json_data: f.FlatKeyIn) -> s.Done:
 @flats.output(s.Done)
 def answer_flat_gate(rig_id: int, json_data: f.FlatAnswerIn) -> s.Done:
     """The person did what the gate asks for, or leaves it out."""
-    context = _context()
+    context = the_context()
     with context.library.db.session() as session:
         job = newest_search(session, rig_id)
         step = (
@@ -278,4 +270,4 @@ def event_taken_back(rig_id: int, event_id: int, what: str) -> s.Done:
 
 def _rules_changed(library: Library) -> None:
     library.touched()
-    _context().broker.publish("state")
+    the_context().broker.publish("state")

@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, cast
-
 from apiflask import APIBlueprint
-from flask import Response, current_app, request
+from flask import Response, request
 from pydantic import ValidationError
 from sqlalchemy import select
 
@@ -15,6 +13,7 @@ from grayshelf.library.models import RunStep
 from grayshelf.web import schemas as s
 from grayshelf.web import schemas_flats as f
 from grayshelf.web import schemas_twilight as t
+from grayshelf.web.context import the_context
 from grayshelf.web.exports import csv_response
 from grayshelf.web.views import twilight as view
 from grayshelf.web.views.flats import key_in
@@ -22,18 +21,11 @@ from grayshelf.work.gates import answer_gate
 from grayshelf.work.job_states import StepState
 from grayshelf.work.twilight_bench import newest_twilight
 
-if TYPE_CHECKING:
-    from grayshelf.web.app import Context
-
 twilight = APIBlueprint("twilight", __name__, url_prefix="/api", tag="Twilight")
 
 
-def _context() -> Context:
-    return cast("Context", current_app.extensions["grayshelf"])
-
-
 def _devices(rig_id: int) -> RigDevices | None:
-    context = _context()
+    context = the_context()
     with context.library.db.session() as session:
         return context.twilight.devices(context.library.rig(session, rig_id))
 
@@ -43,7 +35,7 @@ def _devices(rig_id: int) -> RigDevices | None:
 @twilight.output(t.TwilightOut)
 def look_at_twilight(rig_id: int, json_data: t.TwilightIn) -> t.TwilightOut:
     """A dusk or dawn: when the sky suits each filter, in which order, how many flats fit; and the run that goes on."""
-    return view.twilight_page(_context().library, rig_id, _devices(rig_id), json_data)
+    return view.twilight_page(the_context().library, rig_id, _devices(rig_id), json_data)
 
 
 @twilight.post("/rigs/<int:rig_id>/twilight/start")
@@ -52,8 +44,8 @@ def look_at_twilight(rig_id: int, json_data: t.TwilightIn) -> t.TwilightOut:
 def start_twilight(rig_id: int, json_data: t.StartTwilightIn) -> s.StartedOut:
     """Shoot flats on the next dusk's or dawn's sky."""
     counts = {key_in(r.key): r.count for r in json_data.rows}
-    job_id = _context().twilight.start(rig_id, counts, dawn=json_data.at == "dawn")
-    _context().broker.publish("twilight")
+    job_id = the_context().twilight.start(rig_id, counts, dawn=json_data.at == "dawn")
+    the_context().broker.publish("twilight")
     return s.StartedOut(job_id=job_id)
 
 
@@ -64,7 +56,7 @@ def answer_twilight_gate(rig_id: int, json_data: f.FlatAnswerIn) -> s.Done:
     """The person did what the gate asks for."""
     if json_data.answer != "done":
         raise Conflict("A twilight has nothing to leave out here.", "Stop it instead.")
-    context = _context()
+    context = the_context()
     with context.library.db.session() as session:
         job = newest_twilight(session, rig_id)
         step = None
@@ -88,7 +80,7 @@ def twilight_csv(rig_id: int) -> Response:
     except ValidationError as error:
         raise NotFound("There is no such twilight.") from error
     return csv_response(
-        *view.plan_table(view.twilight_page(_context().library, rig_id, _devices(rig_id), asked))
+        *view.plan_table(view.twilight_page(the_context().library, rig_id, _devices(rig_id), asked))
     )
 
 
@@ -96,4 +88,4 @@ def twilight_csv(rig_id: int) -> Response:
 @twilight.doc(hide=True)
 def twilight_frames_csv(rig_id: int) -> Response:
     """Every frame of the newest twilight as a table."""
-    return csv_response(*view.shots_table(_context().library, rig_id))
+    return csv_response(*view.shots_table(the_context().library, rig_id))

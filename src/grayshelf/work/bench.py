@@ -16,10 +16,12 @@ from grayshelf.library.lights import light_sets
 from grayshelf.library.measurements import accepted, measurement, transfers
 from grayshelf.library.models import CameraValue, FrameSet, Job, Measurement, MeasurementShot, Rig
 from grayshelf.library.rig_terms import wishes_of
+from grayshelf.library.step_records import JobResult, MeasurementJob, as_kept, read
 from grayshelf.work.jobs import ALIVE, JobControl, JobRunner, JobState, begins_job
 from grayshelf.work.measure_disk import plan_disk, read_from_disk
 from grayshelf.work.measure_gain import GainExercise, plan_gain, shortest_for
 from grayshelf.work.measure_offset import OffsetExercise, plan_offset
+from grayshelf.work.steps import Working
 
 #: Offset to measure a gain at where nobody chose one and no light tells.
 USUAL_OFFSET = 30.0
@@ -96,7 +98,7 @@ class Bench:
         job_id = self.runner.start(
             "measure",
             f"{kind.capitalize()} of {camera} from disk",
-            {"measurement_id": measurement_id},
+            as_kept(MeasurementJob(measurement_id)),
             rig_id,
         )
         with self.library.db.session() as session:
@@ -125,12 +127,13 @@ class Bench:
                 self.runner.close(job.id, "Its measurement was forgotten.")
         self.library.touched()
 
-    def _shoot(self, control: JobControl, params: dict[str, Any]) -> dict[str, Any]:
+    def _shoot(self, control: JobControl, params: dict[str, Any]) -> JobResult:
         with self.library.db.session() as session:
             job = session.get_one(Job, control.job_id)
             devices = self.devices(self.library.rig(session, job.rig_id or 0))
             kind = job.kind
-            kept = measurement(session, int(params["measurement_id"])).frames
+            measurement_id = read(MeasurementJob, params).measurement_id
+            kept = measurement(session, measurement_id).frames
         if kept != "kept":
             raise Conflict(
                 f"Its frames were {kept}, so it cannot go on from them.", "Take them back, or measure again."
@@ -141,7 +144,8 @@ class Bench:
             )
         exercise = OffsetExercise if kind == "offset" else GainExercise
         try:
-            result = exercise(self.library, self.runner, devices, control, int(params["measurement_id"])).do()
+            working = Working(self.library, self.runner, devices, control)
+            result = exercise(working, measurement_id).do()
         finally:
             # A panel must not stay on. The cooler is left as it is.
             if devices.panel is not None:

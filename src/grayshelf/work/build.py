@@ -47,15 +47,16 @@ from grayshelf.library.library import Library
 from grayshelf.library.masters_found import COMBINED_BY, TAKEN_OFF
 from grayshelf.library.models import Folder, Frame, FrameSet, MasterInput, MasterRecord
 from grayshelf.library.rig_terms import rig_of, terms_of
+from grayshelf.library.step_records import BuildJob, JobResult, read
 from grayshelf.work.jobs import JobControl
 
 #: Fewer frames than this are not a stack.
 FEWEST = 3
 
 
-def build_sets(library: Library, control: JobControl, params: dict[str, Any]) -> dict[str, Any]:
-    """Work of a build job: `params['set_ids']`, in the order that lets flats find their dark flats."""
-    wanted = [int(i) for i in params["set_ids"]]
+def build_sets(library: Library, control: JobControl, params: dict[str, Any]) -> JobResult:
+    """Work of a build job (`BuildJob`): its sets in the order that lets flats find their dark flats."""
+    wanted = read(BuildJob, params).set_ids
     with library.db.session() as session:
         rows = session.scalars(select(FrameSet).where(FrameSet.id.in_(wanted))).all()
         order = {FrameKind.BIAS: 0, FrameKind.DARK: 1, FrameKind.DARK_FLAT: 2, FrameKind.FLAT: 3}
@@ -83,7 +84,7 @@ def build_sets(library: Library, control: JobControl, params: dict[str, Any]) ->
     message = f"{built} master{'s' if built != 1 else ''} built"
     if failed:
         message += f"; {len(failed)} could not be: {failed[0]}"
-    return {"message": message, "built": built, "failed": failed}
+    return JobResult(message, tuple(failed))
 
 
 def build_master(

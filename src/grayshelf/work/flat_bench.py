@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
+from itertools import takewhile
 from typing import Any
 
 from sqlalchemy import select
@@ -13,25 +15,20 @@ from grayshelf.core.flats.diffusers import stops_of
 from grayshelf.core.flats.model import Mode
 from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.planning.flat_order import SearchStop, order_response, order_search
+from grayshelf.core.planning.gates import hang, light_in_place
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.folders import named_folder
 from grayshelf.library.library import Library
 from grayshelf.library.models import Job, Rig, RunStep
 from grayshelf.library.rig_terms import gain_word
+from grayshelf.library.step_records import JobResult, SearchJob, SearchParams, as_kept, read
 from grayshelf.work.find_flats import FlatSearch, started_now
 from grayshelf.work.flat_shots import need_devices
-from grayshelf.work.gates import diffuser_gate
-from grayshelf.work.job_states import JobState, StepState
+from grayshelf.work.gates import gate_step
+from grayshelf.work.job_states import OPEN, JobState, StepState
 from grayshelf.work.jobs import ALIVE, JobControl, JobRunner, begins_job
 from grayshelf.work.row_search import RowSearch
-from grayshelf.work.steps import OPEN
-
-#: Room between the numbers of steps, so that a gate can be put in between.
-SEQ = 100
-#: What a search asks of a row over its own wishes.
-ASKED = ("mode", "exposure_s", "brightness")
-#: And what it was told of one step alone.
-OF_ONE_STEP = ("left_out", "tried")
+from grayshelf.work.steps import SEQ, Working, numbered
 
 
 class FlatBench:
@@ -79,11 +76,9 @@ class FlatBench:
             keys = list(dict.fromkeys(keys))
             if folder is None:
                 refuse_what_the_rig_lacks(need_devices(devices), keys)
-            params: dict[str, Any] = {"shared": shared, "response": response}
-            asked = {"mode": mode, "exposure_s": exposure_s}
-            params |= {name: value for name, value in asked.items() if value is not None}
+            search = SearchJob(shared, response, mode, exposure_s)
             if folder is not None:
-                params |= {"folder": str(named_folder(folder)), "since": started_now()}
+                search = replace(search, folder=str(named_folder(folder)), since=started_now())
             rows = [self._row(session, rig, devices, key) for key in keys]
             if response and any(r.source.dimmer is None or r.source.id is None for r in rows):
                 raise Conflict(
@@ -95,12 +90,11 @@ class FlatBench:
                 kind="flats",
                 title=f"{rig.name}: {'measuring' if response else 'finding'} {what}",
                 state=JobState.QUEUED,
-                params=params,
+                params=as_kept(search),
                 rig_id=rig.id,
                 created_at=self.library.clock.now(),
             )
-            for step in _steps(rows, devices, params):
-                job.steps.append(step)
+            job.steps = _steps(rows, devices, search)
             session.add(job)
             session.flush()
             job_id = job.id
@@ -128,30 +122,29 @@ class FlatBench:
         """
         with self.library.db.session() as session:
             job = newest_search(session, rig_id)
-            if job is not None and job.state in ALIVE and not job.params.get("response"):
+            like = SearchJob() if job is None else read(SearchJob, job.params)
+            if job is not None and job.state in ALIVE and not like.response:
                 steps = list(session.scalars(select(RunStep).where(RunStep.job_id == job.id)))
-                own = [s for s in steps if s.kind == "find" and s.params["key"] == key.as_json]
+                own = [s for s in steps if s.kind == "find" and key_of(s) == key]
                 if any(s.state in (StepState.TO_DO, StepState.DOING) for s in own):
                     raise Conflict("This row is still being looked for.", "Wait for it.")
                 if own:
                     last = own[-1]
+                    asked = replace(read(SearchParams, last.params), left_out=False, tried=())
+                    if as_wished:
+                        asked = replace(asked, mode=None, exposure_s=None, brightness=None)
                     job.steps.append(
                         RunStep(
                             seq=max(s.seq for s in steps) + SEQ,
                             kind="find",
                             title=last.title,
                             filter_code=last.filter_code,
-                            params={
-                                k: v
-                                for k, v in last.params.items()
-                                if k not in OF_ONE_STEP and not (as_wished and k in ASKED)
-                            },
+                            params=as_kept(asked),
                         )
                     )
                     return job.id
-            like = dict(job.params) if job is not None else {}
-        asked = {} if as_wished else {k: like[k] for k in ("mode", "exposure_s") if k in like}
-        return self.start(rig_id, [key], folder=like.get("folder"), **asked)
+        mode, exposure_s = (None, None) if as_wished else (like.mode, like.exposure_s)
+        return self.start(rig_id, [key], folder=like.folder, mode=mode, exposure_s=exposure_s)
 
     def leave_out(self, rig_id: int, key: RowKey) -> None:
         """Leave a row out of the search that waits for its test flats in a folder; the others go on.
@@ -164,30 +157,34 @@ class FlatBench:
         with self.library.db.session() as session:
             job = newest_search(session, rig_id)
             steps: list[RunStep] = []
-            if job is not None and job.state in ALIVE and job.params.get("folder"):
+            if job is not None and job.state in ALIVE and read(SearchJob, job.params).folder:
                 query = select(RunStep).where(RunStep.job_id == job.id, RunStep.state.in_(OPEN))
-                steps = [
-                    s for s in session.scalars(query) if s.kind != "agree" and s.params["key"] == key.as_json
-                ]
+                steps = [s for s in session.scalars(query) if s.kind != "agree" and key_of(s) == key]
             if not steps:
                 raise Conflict(
                     f"No test flat of {row_name(key)} is waited for.", "Look again: it has moved on."
                 )
             for step in steps:
-                step.params = {**step.params, "left_out": True}
+                step.params = as_kept(replace(read(SearchParams, step.params), left_out=True))
 
-    def _work(self, control: JobControl, params: dict[str, Any]) -> dict[str, Any]:
+    def _work(self, control: JobControl, params: dict[str, Any]) -> JobResult:
         with self.library.db.session() as session:
             job = session.get_one(Job, control.job_id)
             devices = self.devices(self.library.rig(session, job.rig_id or 0))
-        if params.get("folder") is None:
+        search = read(SearchJob, params)
+        if search.folder is None:
             need_devices(devices)
         try:
-            return FlatSearch(self.library, self.runner, devices, control, params).do()
+            return FlatSearch(Working(self.library, self.runner, devices, control), search).do()
         finally:
             # A panel must not stay on. The cooler is left as it is.
-            if params.get("folder") is None and devices is not None and devices.panel is not None:
+            if search.folder is None and devices is not None and devices.panel is not None:
                 devices.panel.set_brightness(0)
+
+
+def key_of(step: RunStep) -> RowKey | None:
+    """The row that a step of a search belongs to; None for a gate."""
+    return None if step.kind == "gate" else read(SearchParams, step.params).key
 
 
 def newest_search(session: Session, rig_id: int) -> Job | None:
@@ -224,26 +221,54 @@ def refuse_what_the_rig_lacks(devices: RigDevices, keys: Sequence[RowKey]) -> No
                 raise Conflict(f"{name}: {facts.name} has {what} from {span[0]:g} to {span[1]:g}.", advice)
 
 
-def _stack(row: RowSearch) -> list[str]:
+def _stack(row: RowSearch) -> tuple[str, ...]:
     """What is to hang before the source at first: what the row wishes, else what its last setting had."""
     if row.wishes.diffusers:
-        return list(row.wishes.diffusers)
-    return list(row.setting.diffusers) if row.setting is not None else []
+        return row.wishes.diffusers
+    return tuple(row.setting.diffusers) if row.setting is not None else ()
 
 
-def _steps(rows: Sequence[RowSearch], devices: RigDevices | None, params: dict[str, Any]) -> list[RunStep]:
+def _steps(rows: Sequence[RowSearch], devices: RigDevices | None, search: SearchJob) -> list[RunStep]:
     """The steps of a search in order, with the gates that a person is needed at."""
-    by_folder = "folder" in params
+    stops, order = _order(rows, devices, search)
+    steps: list[RunStep] = []
+    before: SearchStop | None = None
+    for place, index in enumerate(order):
+        row, stop = rows[index], stops[index]
+        if search.folder is None:
+            steps += _gates(row, stop, before)
+        before = stop
+        asked = SearchParams(
+            row.key, stop.stack, _group(row, stop.stack), mode=search.mode, exposure_s=search.exposure_s
+        )
+        code = row.key.filter_code
+        if search.response and place == 0:
+            steps.append(_step("ladder", f"How the panel follows in {code}", asked))
+        elif search.response:
+            steps.append(_step("factor", f"The share of {code}", asked))
+        elif search.shared:
+            asked = replace(asked, mode="both")
+            steps.append(_step("look", f"A look at {code}", asked))
+            steps.append(_step("find", f"The setting for {code}", asked))
+        else:
+            steps.append(_step("find", f"The setting for {code}", asked))
+    return numbered(_agreed(steps) if search.shared else steps)
+
+
+def _order(
+    rows: Sequence[RowSearch], devices: RigDevices | None, search: SearchJob
+) -> tuple[list[SearchStop], list[int]]:
+    """What bears on the order of rows, and that order."""
     stops = [
         SearchStop(
             i,
             row.source.name,
-            tuple(_stack(row)),
+            _stack(row),
             stops_of(_stack(row), row.source.diffusers),
             row.key.gain,
             row.key.binning,
             row.wheel_position,
-            row.brightness() if (params.get("mode") or row.wishes.mode) == "time" else None,
+            row.brightness() if (search.mode or row.wishes.mode) == "time" else None,
             row.key.filter_code,
             row.width_nm,
         )
@@ -251,37 +276,12 @@ def _steps(rows: Sequence[RowSearch], devices: RigDevices | None, params: dict[s
     ]
     wheel_at = devices.wheel.position() if devices is not None and devices.wheel is not None else None
     by_hand = devices is None or devices.panel is None
-    order = order_search(stops, wheel_at, dims_by_hand=by_hand)
-    if params["response"]:
-        order = order_response(stops)
-    steps: list[RunStep] = []
-    hanging: tuple[str, list[str]] | None = None
-    for place, index in enumerate(order):
-        row, stop = rows[index], stops[index]
-        stack = list(stop.stack)
-        if not by_folder:
-            steps += _gates(row, stack, stop.stack_stops, hanging)
-        hanging = row.source.name, stack
-        own = {"key": row.key.as_json, "stack": stack, "group": _group(row, stack)}
-        own |= {name: params[name] for name in ("mode", "exposure_s") if name in params}
-        if params["response"]:
-            kind, title = ("ladder", "How the panel follows") if place == 0 else ("factor", "The share of")
-            title = f"{title} in {row.key.filter_code}" if place == 0 else f"{title} {row.key.filter_code}"
-        else:
-            kind, title = "find", f"The setting for {row.key.filter_code}"
-            if params["shared"]:
-                look = {**own, "mode": "both"}
-                steps.append(_step("look", f"A look at {row.key.filter_code}", row.key.filter_code, look))
-                own["mode"] = "both"
-        steps.append(_step(kind, title, row.key.filter_code, own))
-    if params["shared"]:
-        steps = _agreed(steps)
-    for number, step in enumerate(steps, start=1):
-        step.seq = number * SEQ
-    return steps
+    if search.response:
+        return stops, order_response(stops)
+    return stops, order_search(stops, wheel_at, dims_by_hand=by_hand)
 
 
-def _group(row: RowSearch, stack: list[str]) -> str:
+def _group(row: RowSearch, stack: Sequence[str]) -> str:
     """Rows that one set of dark flats could serve."""
     return f"{row.source.name}|{'+'.join(stack)}|{row.key.gain:g}|{row.key.offset:g}|{row.key.binning}"
 
@@ -289,50 +289,30 @@ def _group(row: RowSearch, stack: list[str]) -> str:
 def _agreed(steps: list[RunStep]) -> list[RunStep]:
     """First a look at every filter of a group, then the agreement, then the searches."""
     result: list[RunStep] = []
-    groups = list(dict.fromkeys(s.params["group"] for s in steps if "group" in s.params and s.kind != "gate"))
-    for group in groups:
-        members = [s for s in steps if s.kind != "gate" and s.params.get("group") == group]
+    params = {id(s): read(SearchParams, s.params) for s in steps if s.kind != "gate"}
+    for group in dict.fromkeys(p.group for p in params.values()):
+        members = [s for s in steps if id(s) in params and params[id(s)].group == group]
         first = min(steps.index(m) for m in members)
-        before: list[RunStep] = []
-        for step in reversed(steps[:first]):
-            if step.kind != "gate":
-                break
-            before.insert(0, step)
-        result += [*before, *(m for m in members if m.kind == "look")]
+        gates = list(takewhile(lambda s: s.kind == "gate", reversed(steps[:first])))
+        asked = SearchParams(params[id(members[0])].key, group=group)
+        result += [*reversed(gates), *(m for m in members if m.kind == "look")]
         result.append(
-            _step("agree", "One exposure for all", None, {"group": group, "key": members[0].params["key"]})
+            RunStep(kind="agree", title="One exposure for all", filter_code=None, params=as_kept(asked))
         )
         result += [m for m in members if m.kind == "find"]
     return result
 
 
-def _step(kind: str, title: str, filter_code: str | None, params: dict[str, Any]) -> RunStep:
-    return RunStep(kind=kind, title=title, filter_code=filter_code, params=params)
+def _step(kind: str, title: str, asked: SearchParams) -> RunStep:
+    return RunStep(kind=kind, title=title, filter_code=asked.key.filter_code, params=as_kept(asked))
 
 
-def _gates(
-    row: RowSearch, stack: list[str], stops: float, hanging: tuple[str, list[str]] | None
-) -> list[RunStep]:
+def _gates(row: RowSearch, stop: SearchStop, before: SearchStop | None) -> list[RunStep]:
     """What a hand has to do before a row: the light in place, what hangs before it."""
-    gates = []
-    if hanging is None or hanging[0] != row.source.name:
-        gates.append(
-            _step(
-                "gate",
-                f"{row.source.name[0].upper()}{row.source.name[1:]} before the telescope",
-                None,
-                {
-                    "gate": "panel",
-                    "advice": "Aim the telescope at it, with nothing in between. Its brightness is set for you."
-                    if row.source.dimmer
-                    else "Aim the telescope at it, with nothing in between.",
-                    "answer": "It is there: begin",
-                },
-            )
-        )
-        hanging = None
-    before = hanging[1] if hanging else []
-    if stack != before:
-        title, params = diffuser_gate(row.source.name, stack, stops, "go on")
-        gates.append(_step("gate", title, None, params))
-    return gates
+    light, gates = row.source.name, []
+    moved = before is None or before.source != light
+    if moved:
+        gates.append(light_in_place(light, dimmable=row.source.dimmer is not None))
+    if stop.stack != (() if moved or before is None else before.stack):
+        gates.append(hang(light, stop.stack, stop.stack_stops, can_leave_out=True))
+    return [gate_step(gate) for gate in gates]

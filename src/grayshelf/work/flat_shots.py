@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterator
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Protocol
 from zoneinfo import ZoneInfo
 
 import numpy as np
@@ -19,6 +19,7 @@ from grayshelf.core.flats.channels import in_colours
 from grayshelf.core.flats.model import Shoot
 from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.planning.gates import Gate, brightness_to, filter_in
 from grayshelf.core.sensor.statistics import flat_statistics, full_level
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.catalog import read_file
@@ -26,6 +27,7 @@ from grayshelf.library.files import read_pixels
 from grayshelf.library.flat_sheet import Source
 from grayshelf.library.folders import FileStamp, stamp_of, walk_frames
 from grayshelf.library.models import RunStep
+from grayshelf.library.step_records import ShotStats
 from grayshelf.work.jobs import JobControl
 from grayshelf.work.shooting import Shooter, ShotSettings, bring_in
 
@@ -42,7 +44,7 @@ class TestFlat:
 
     exposure_s: float
     brightness: int | None
-    stats: dict[str, Any]
+    stats: ShotStats
     white_adu: int
     taken_at: datetime
     path: str
@@ -57,8 +59,16 @@ class Taker(Protocol):
 
     by_folder: bool
 
-    def take(self, step: RunStep, key: RowKey, source: Source, shot: Shoot, number: int) -> TestFlat:
-        """Take the test flat that is asked for; returns when it is measured."""
+    def take(
+        self, step: RunStep, key: RowKey, source: Source, shot: Shoot, number: int, focus: float | None
+    ) -> TestFlat:
+        """Take the test flat that is asked for; returns when it is measured.
+
+        Parameters
+        ----------
+        focus
+            As the lights had it, for the header of a rig that has no focuser.
+        """
         ...
 
 
@@ -72,43 +82,43 @@ class RigTaker:
         devices: RigDevices,
         shooter: Shooter,
         control: JobControl,
-        ask: Callable[[RunStep, str, str, str, str], None],
+        ask: Callable[[RunStep, Gate], None],
         known: Callable[[str], str | None],
         *,
         several_filters: bool,
+        names: str,
     ) -> None:
-        self._several = several_filters
+        """`names`: what the names of its frames begin with."""
+        self._several, self._names = several_filters, names
         self.devices, self.shooter, self.control = devices, shooter, control
         self._ask, self._known = ask, known
 
-    def take(self, step: RunStep, key: RowKey, source: Source, shot: Shoot, number: int) -> TestFlat:
+    def take(
+        self, step: RunStep, key: RowKey, source: Source, shot: Shoot, number: int, focus: float | None
+    ) -> TestFlat:
         """Set filter and panel, or ask for them, and expose."""
         devices, camera = self.devices, self.devices.camera.facts
         if devices.wheel is not None:
             bring_in(devices, key.filter_code)
         elif self._several and self._known("filter") != key.filter_code:
-            self._ask(step, "filter", key.filter_code, f"{key.filter_code} in", "Its test shots come next.")
+            self._ask(step, filter_in(key.filter_code, "Its test shots come next."))
         if shot.brightness is not None and devices.panel is not None:
             devices.panel.set_brightness(shot.brightness)
         elif shot.brightness is not None and self._known("brightness") != str(shot.brightness):
-            title = f"Set {source.name} to {shot.brightness}"
-            self._ask(
-                step,
-                "brightness",
-                str(shot.brightness),
-                title,
-                f"Next: {shot.exposure_s:g} s in {key.filter_code}.",
-            )
+            coming = f"Next: {shot.exposure_s:g} s in {key.filter_code}."
+            self._ask(step, brightness_to(source.name, shot.brightness, coming))
         folder = f"tests/{safe_name(camera.name)}"
-        name = f"{folder}/flats{self.control.tag}_step{step.id:05d}_{number:02d}.fits"
+        name = f"{folder}/{self._names}{self.control.tag}_step{step.id:05d}_{number:02d}.fits"
         taken = self.shooter.take(
             name,
-            ShotSettings(FrameKind.FLAT, shot.exposure_s, key.gain, key.offset, key.binning, key.filter_code),
+            ShotSettings(
+                FrameKind.FLAT, shot.exposure_s, key.gain, key.offset, key.binning, key.filter_code, focus
+            ),
         )
         colour = in_colours(camera.bayer_pattern, key.binning)
         stats = flat_statistics(taken.pixels, camera.white_adu, colour)
         exposure = taken.facts.exposure_s or shot.exposure_s
-        return TestFlat(exposure, shot.brightness, asdict(stats), camera.white_adu, taken.began, name)
+        return TestFlat(exposure, shot.brightness, ShotStats.of(stats), camera.white_adu, taken.began, name)
 
 
 class FolderTaker:
@@ -139,7 +149,9 @@ class FolderTaker:
         }
         self._seen: dict[str, tuple[FileStamp, float]] = {}
 
-    def take(self, step: RunStep, key: RowKey, source: Source, shot: Shoot, number: int) -> TestFlat:
+    def take(
+        self, step: RunStep, key: RowKey, source: Source, shot: Shoot, number: int, focus: float | None
+    ) -> TestFlat:
         """Wait for the next frame that can be used; each that cannot be is answered with a sentence.
 
         Raises
@@ -221,7 +233,9 @@ class FolderTaker:
         assert facts.facts is not None and facts.facts.exposure_s is not None
         white = full_level(pixels)
         stats = flat_statistics(pixels, white, in_colours(facts.facts.bayer_pattern, asked.binning))
-        return TestFlat(facts.facts.exposure_s, shot.brightness, asdict(stats), white, self._now(), name)
+        return TestFlat(
+            facts.facts.exposure_s, shot.brightness, ShotStats.of(stats), white, self._now(), name
+        )
 
 
 def need_devices(devices: RigDevices | None) -> RigDevices:

@@ -3,31 +3,32 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from itertools import takewhile
-from typing import Any
 
 from grayshelf.core.errors import Conflict
-from grayshelf.core.flats.diffusers import listed
+from grayshelf.core.planning.gates import Gate
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.models import RunStep
-from grayshelf.work.job_states import StepState
+from grayshelf.library.step_records import GateOutcome, GateParams, as_kept, read
+from grayshelf.work.job_states import OPEN, StepState
 from grayshelf.work.jobs import JobControl, JobRunner, JobState, Stopped
-from grayshelf.work.steps import OPEN
+
+#: How a gate is answered.
+DONE, LEAVE_OUT = "done", "leave out"
+#: What changes the light before the telescope: what waits behind one gate waits up to the next of these.
+_CHANGES_LIGHT = ("panel", "diffuser")
 
 
-def diffuser_gate(light: str, stack: Sequence[str], stops: float, then: str) -> tuple[str, dict[str, Any]]:
-    """Title and particulars of the gate at which a stack is hung before a light, or taken off; `then` follows."""
-    words = listed(stack)
-    params = {
-        "gate": "diffuser",
-        "stack": list(stack),
-        "total": stops,
-        "advice": f"Before {light}: {words}, and nothing else.",
-        "answer": f"{words[0].upper()}{words[1:]} hangs: {then}" if stack else "They are off: go on",
-        "can_leave_out": True,
-    }
-    return f"Hang {words}" if stack else "Take the diffusers off", params
+def gate_step(gate: Gate, seconds: float = 0.0) -> RunStep:
+    """A step that waits for a hand."""
+    return RunStep(kind="gate", title=gate.title, params=as_kept(GateParams.of(gate, seconds)))
+
+
+def is_gate(step: RunStep, *signs: str) -> bool:
+    """Whether a step is a gate, and one about these."""
+    return step.kind == "gate" and (not signs or read(GateParams, step.params).gate in signs)
 
 
 def waiting_behind(gate: RunStep, steps: Sequence[RunStep]) -> list[RunStep]:
@@ -36,44 +37,55 @@ def waiting_behind(gate: RunStep, steps: Sequence[RunStep]) -> list[RunStep]:
     `steps` are all of the job, in their order.
     """
     after = [s for s in steps if (s.seq, s.id) > (gate.seq, gate.id)]
-    changes = ("panel", "diffuser")
-    return [
-        s
-        for s in takewhile(lambda s: s.kind != "gate" or s.params.get("gate") not in changes, after)
-        if s.state in OPEN
-    ]
+    behind = takewhile(lambda s: not is_gate(s, *_CHANGES_LIGHT), after)
+    return [s for s in behind if s.state in OPEN]
+
+
+def hanging_stops(steps: Sequence[RunStep]) -> float:
+    """Stops of what hangs before the light since it was put in its place; `steps` are all of the job, in order."""
+    stops = 0.0
+    for step in steps:
+        if step.state == StepState.DONE and is_gate(step, *_CHANGES_LIGHT):
+            stops = read(GateParams, step.params).total or 0.0
+    return stops
+
+
+def set_by_hand(sign: str, steps: Sequence[RunStep]) -> str | None:
+    """What was last set by hand at a gate of this sign."""
+    done = [s for s in steps if s.state == StepState.DONE and is_gate(s, sign)]
+    return read(GateParams, done[-1].params).value if done else None
 
 
 def pass_gate(
     library: Library, runner: JobRunner, devices: RigDevices, control: JobControl, step: RunStep
 ) -> str:
-    """Wait until the person answers, and return the answer: 'done' or 'leave out'."""
-    gate = step.params.get("gate", "")
-    if gate in ("cap", "cover") and devices.panel is not None:
+    """Wait until the person answers, and return the answer: `DONE` or `LEAVE_OUT`."""
+    gate = read(GateParams, step.params)
+    if gate.gate in ("cap", "cover") and devices.panel is not None:
         devices.panel.set_brightness(0)
     with library.db.session() as session:
         row = session.get_one(RunStep, step.id)
         # Whatever was answered before it was cut short: hands may have moved since, so it is asked again.
-        row.state, row.outcome = StepState.WAITING, {k: v for k, v in row.outcome.items() if k != "answer"}
+        row.state, row.outcome = StepState.WAITING, {}
         step.state, step.outcome = row.state, row.outcome
-    runner.set_state(control.job_id, JobState.WAITING, step.title, step.params.get("advice", ""))
+    runner.set_state(control.job_id, JobState.WAITING, step.title, gate.advice)
     runner.broker.publish("run", id=control.job_id)
     answer = _wait_for_answer(library, control, step)
     hands = devices.hands
-    if answer != "leave out" and hands is not None:
-        if gate == "diffuser":
-            hands.hung(float(step.params["stops"]))
-        hands.did(gate)
+    if answer != LEAVE_OUT and hands is not None:
+        if gate.gate == "diffuser":
+            hands.hung(gate.stops)
+        hands.did(gate.gate)
     return answer
 
 
 def _wait_for_answer(library: Library, control: JobControl, step: RunStep) -> str:
     while True:
         with library.db.session() as session:
-            answer = session.get_one(RunStep, step.id).outcome.get("answer")
-        if answer:
-            step.outcome = {"answer": answer}
-            return str(answer)
+            outcome = read(GateOutcome, session.get_one(RunStep, step.id).outcome)
+        if outcome.answer:
+            step.outcome = as_kept(outcome)
+            return outcome.answer
         control.wake.wait(0.5)
         control.wake.clear()
         if control.cancel.is_set():
@@ -102,6 +114,6 @@ def answer_gate(library: Library, runner: JobRunner, job_id: int, step_id: int, 
                 raise Conflict(
                     "This gate does not wait for an answer.", "Look at the sheet: it has moved on."
                 )
-            step.outcome = {**step.outcome, "answer": answer}
+            step.outcome = as_kept(replace(read(GateOutcome, step.outcome), answer=answer))
             step.state = StepState.DOING
     control.wake.set()

@@ -36,6 +36,8 @@ class StepState(StrEnum):
 ALIVE = (JobState.QUEUED, JobState.RUNNING, JobState.PAUSED, JobState.WAITING)
 RESUMABLE = (JobState.INTERRUPTED, JobState.STOPPED, JobState.FAILED)
 ENDED = (*RESUMABLE, JobState.DONE)
+#: States of a step that is not at its end yet.
+OPEN = (StepState.TO_DO, StepState.DOING, StepState.WAITING)
 
 _GOING_ON = (JobState.RUNNING, JobState.PAUSED, JobState.WAITING)
 _MAY_FOLLOW = {

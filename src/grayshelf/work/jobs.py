@@ -23,6 +23,7 @@ from grayshelf.library.library import Library
 from grayshelf.library.log import LOG_FILE
 from grayshelf.library.models import Job
 from grayshelf.library.room import as_disk_full, room_in_words
+from grayshelf.library.step_records import JobResult, as_kept
 from grayshelf.work.events import Broker
 from grayshelf.work.job_states import ALIVE, ENDED, RESUMABLE, JobState, follow
 
@@ -118,7 +119,7 @@ class JobControl:
         self._runner.set_state(self.job_id, JobState.RUNNING, "There is room again.", "")
 
 
-Work = Callable[[JobControl, dict[str, Any]], dict[str, Any] | None]
+Work = Callable[[JobControl, dict[str, Any]], JobResult]
 
 
 class JobRunner:
@@ -314,7 +315,7 @@ class JobRunner:
             advice = f"What was done is kept. Go on to try again; the log, {LOG_FILE} in the library’s folder, has it."
         self._end(control, state, message, advice, result)
 
-    def _perform(self, control: JobControl) -> tuple[JobState, str, str, dict[str, Any] | None]:
+    def _perform(self, control: JobControl) -> tuple[JobState, str, str, JobResult | None]:
         job_id = control.job_id
         try:
             if control.cancel.is_set():
@@ -334,19 +335,14 @@ class JobRunner:
                     log.warning("job %s waits for room: %s", job_id, error)
                     # Every work goes on from what is written down, so it is begun again where it was cut short.
                     control.wait_for_room(full)
-            return JobState.DONE, (result or {}).get("message", ""), "", result or {}
+            return JobState.DONE, result.message, "", result
         except (Stopped, Interrupted):
             return JobState.STOPPED, "Stopped. What was done is kept.", "Go on whenever you like.", None
         except GrayShelfError as error:
             return JobState.FAILED, error.message, error.advice, None
 
     def _end(
-        self,
-        control: JobControl,
-        state: JobState,
-        message: str,
-        advice: str,
-        result: dict[str, Any] | None = None,
+        self, control: JobControl, state: JobState, message: str, advice: str, result: JobResult | None = None
     ) -> None:
         """Write the end of a job down and let its rig go, as one step for everybody who looks."""
         job_id = control.job_id
@@ -355,7 +351,7 @@ class JobRunner:
                 with self.library.db.session() as session:
                     job = session.get_one(Job, job_id)
                     if result is not None:
-                        job.result, job.progress = result, 1.0
+                        job.result, job.progress = as_kept(result), 1.0
                     self.set_state(job_id, state, message, advice)
             except SQLAlchemyError:
                 # The rig must not stay taken because the database cannot be written: the row follows as soon as it can.

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from typing import Any
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -13,6 +12,7 @@ from grayshelf.core.frames.sets import nominal_exposure
 from grayshelf.library.grouping import regroup
 from grayshelf.library.library import Library
 from grayshelf.library.models import Frame, FrameSet, MasterRecord, RunShot, RunStep
+from grayshelf.library.step_records import BuildOutcome, NotBuilt
 from grayshelf.work.build import FEWEST, build_master
 from grayshelf.work.jobs import JobControl
 
@@ -25,23 +25,19 @@ def group_new_frames(library: Library) -> None:
 
 def build_masters_of_job(
     library: Library, control: JobControl, tell: Callable[[int, int, str], None]
-) -> dict[str, Any]:
+) -> BuildOutcome:
     """Build what can be built of a job's frames: what lies in the dark first, then flats.
 
     Parameters
     ----------
     tell
         Called with the number of masters done, of how many, and what comes next.
-
-    Returns
-    -------
-    'masters', their set numbers, and 'failed': for each that could not be built, its title and why.
     """
     group_new_frames(library)
     with library.db.session() as session:
         sets, anew = _sets_of_job(session, control.job_id)
     built: list[int] = []
-    failed: list[dict[str, str]] = []
+    failed: list[NotBuilt] = []
     for number, (set_id, title) in enumerate(sets):
         control.check()
         tell(number, len(sets), title)
@@ -50,10 +46,10 @@ def build_masters_of_job(
         except DiskFull:
             raise
         except GrayShelfError as error:
-            failed.append({"title": title, "message": error.message, "advice": error.advice})
+            failed.append(NotBuilt(title, error.message, error.advice))
     tell(len(sets), len(sets), "")
     library.touched()
-    return {"masters": built, "failed": failed}
+    return BuildOutcome(tuple(built), tuple(failed))
 
 
 def _sets_of_job(session: Session, job_id: int) -> tuple[list[tuple[int, str]], set[int]]:

@@ -25,6 +25,7 @@ from grayshelf.library.library import Library
 from grayshelf.library.measurements import pairs_as_json
 from grayshelf.library.models import Frame, FrameSet, Measurement, MeasurementShot
 from grayshelf.library.rig_terms import gain_word
+from grayshelf.library.step_records import JobResult, MeasurementJob, read
 from grayshelf.work.jobs import JobControl
 
 #: More frames of one offset than this say no more.
@@ -180,9 +181,9 @@ def _handed_in(row: FrameSet) -> HandedIn:
     )
 
 
-def read_from_disk(library: Library, control: JobControl, params: dict[str, Any]) -> dict[str, Any]:
+def read_from_disk(library: Library, control: JobControl, params: dict[str, Any]) -> JobResult:
     """Read the frames of a measurement; frames that were read before it was cut short are not read again."""
-    measurement_id = int(params["measurement_id"])
+    measurement_id = read(MeasurementJob, params).measurement_id
     with library.db.session() as session:
         row = session.get_one(Measurement, measurement_id)
         reader = _Reader(library, control, row)
@@ -205,7 +206,7 @@ def read_from_disk(library: Library, control: JobControl, params: dict[str, Any]
     library.touched()
     words = ", ".join(f"{g:g}" for g in row.gains)
     word = gain_word(library, row.camera)
-    return {"message": f"{row.camera} at {word} {words}: read.", "measurement_id": measurement_id}
+    return JobResult(f"{row.camera} at {word} {words}: read.")
 
 
 class _Reader:

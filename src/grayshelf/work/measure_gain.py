@@ -22,6 +22,7 @@ from grayshelf.core.flats.model import (
 )
 from grayshelf.core.flats.search import Task, next_step
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.planning.gates import panel_warm
 from grayshelf.core.sensor.gain_plan import (
     BIAS_FRAMES,
     DIMMER,
@@ -39,6 +40,8 @@ from grayshelf.library.library import Library
 from grayshelf.library.measurements import pair_readings, pairs_as_json, transfers
 from grayshelf.library.models import Measurement, Rig, RunStep
 from grayshelf.library.rig_terms import gain_word
+from grayshelf.library.step_records import MeasureOutcome, MeasureParams, as_kept
+from grayshelf.work.gates import gate_step
 from grayshelf.work.job_states import StepState
 from grayshelf.work.measuring import Exercise, make_job, make_measurement
 from grayshelf.work.shooting import ShotSettings, bring_in
@@ -90,24 +93,12 @@ def plan_gain(
         {"offsets": offsets, "filter_code": filter_code, "shortest_s": shortest_s},
     )
     by_hand = devices.panel is None
-    steps = [
-        RunStep(
-            kind="gate",
-            title="Put the panel before the telescope",
-            params={
-                "gate": "panel",
-                "needs_person": True,
-                "advice": "Cap off, nothing else lit; the panel warm for some minutes, since a drift of the light "
-                "looks like a bend of the sensor."
-                + (" Set it to a fixed, dim light and leave it." if by_hand else ""),
-                "answer": "The panel is before it",
-            },
-        )
-    ]
+    steps = [gate_step(panel_warm(by_hand=by_hand))]
     word = gain_word(library, row.camera)
     named = word.capitalize() if word == "gain" else word
     steps += [
-        RunStep(kind="transfer", title=f"{named} {g:g}", count=56, params={"gain": g}) for g in row.gains
+        RunStep(kind="transfer", title=f"{named} {g:g}", count=56, params=as_kept(MeasureParams(g)))
+        for g in row.gains
     ]
     words = ", ".join(f"{g:g}" for g in row.gains)
     return make_job(session, library, rig, row, f"{row.camera} at {word} {words}", steps)
@@ -127,7 +118,8 @@ class GainExercise(Exercise):
             light = self._search(step, gain, offset, pedestal)
             self._pairs(step, gain, offset, pedestal, light)
         except _NoLight as none:
-            self.end(step, StepState.NO_ANSWER, message=f"Gain {gain:g}: {none.message} {none.advice}")
+            said = f"Gain {gain:g}: {none.message} {none.advice}"
+            self.end(step, StepState.NO_ANSWER, MeasureOutcome(said))
             return
         finally:
             self._panel(0)
@@ -136,7 +128,7 @@ class GainExercise(Exercise):
             found = next(iter(transfers(session, row, gain).values()), None)
         value = found.e_per_adu.value if found and found.e_per_adu else None
         said = f"{value:.3g} e⁻/ADU" if value else "nothing could be told"
-        self.end(step, message=f"Gain {gain:g}: {said}.")
+        self.end(step, outcome=MeasureOutcome(f"Gain {gain:g}: {said}."))
 
     def _panel(self, brightness: int | None) -> None:
         if self.devices.panel is not None and brightness is not None:
@@ -145,7 +137,7 @@ class GainExercise(Exercise):
     def _bias(self, step: RunStep, gain: float, offset: float) -> float:
         """Bias frames with the panel dark; returns their level."""
         self._panel(0)
-        levels = [float(s.reading["level"]) for s in self.shots(gain, "bias") if "level" in s.reading]
+        levels = [float(s.reading["level"]) for s in self.frames(gain, "bias") if "level" in s.reading]
         for number in range(len(levels) + 1, BIAS_FRAMES + 1):
             taken, shot = self.take(
                 gain,
@@ -239,7 +231,7 @@ class GainExercise(Exercise):
             self.control.check()
             shots = [
                 TestShot(s.exposure_s, s.reading["level"], s.reading["brightest"], s.reading["saturated"])
-                for s in self.shots(gain, "test")
+                for s in self.frames(gain, "test")
                 if s.brightness == brightness and "level" in s.reading
             ]
             task = Task(target, window, pedestal=Pedestal(pedestal, 5.0, "bias frames"))
@@ -251,7 +243,7 @@ class GainExercise(Exercise):
     def _test_shot(
         self, step: RunStep, gain: float, offset: float, brightness: int | None, decision: Shoot
     ) -> None:
-        number = len(self.shots(gain, "test")) + 1
+        number = len(self.frames(gain, "test")) + 1
         camera = self.devices.camera.facts
         taken, shot = self.take(
             gain,
@@ -327,7 +319,7 @@ class GainExercise(Exercise):
             if number == 1:
                 # As soon as it is known which part of the frame counts, so that the slope shows while it grows.
                 self._read_bias_pairs(gain)
-            done = BIAS_FRAMES + len(self.shots(gain, "test")) + 2 * number
+            done = BIAS_FRAMES + len(self.frames(gain, "test")) + 2 * number
             self.progress(
                 step,
                 done,
@@ -337,7 +329,7 @@ class GainExercise(Exercise):
 
     def _parts(self, gain: float, pedestal: float) -> dict[str, NDArray[np.bool_]]:
         """The evenly lit blocks of each channel, from the first flat of this gain."""
-        first = self.shots(gain, "flat")[0]
+        first = self.frames(gain, "flat")[0]
         pixels = read_pixels(self.library.root / first.path)
         pattern = self.devices.camera.facts.bayer_pattern
         return {name: even_part(plane, pedestal) for name, plane in channels(pixels, pattern).items()}
@@ -373,13 +365,13 @@ class GainExercise(Exercise):
     _part_of: float | None = None
 
     def _keep_reading(self, shot_id: int, reading: dict[str, Any]) -> None:
-        for shot in self.shots_by_id([shot_id]):
+        for shot in self.frames_by_id([shot_id]):
             self.read(shot, {**shot.reading, **reading})
 
     def _read_bias_pairs(self, gain: float) -> None:
         """Read the bias frames in pairs over the same part of the frame as the flats, and the usual pixel's noise."""
         camera = self.devices.camera.facts
-        shots = self.shots(gain, "bias")
+        shots = self.frames(gain, "bias")
         level = float(np.median([s.reading["level"] for s in shots]))
         parts = self._part if self._part_of == gain else self._parts(gain, level)
         samples: dict[str, list[NDArray[np.uint16]]] = {name: [] for name in parts}

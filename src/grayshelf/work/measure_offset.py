@@ -9,6 +9,7 @@ from dataclasses import asdict
 from sqlalchemy.orm import Session
 
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.planning.gates import cap_for_bias
 from grayshelf.core.sensor.bias import read_bias
 from grayshelf.core.sensor.offset import OffsetDone, OffsetLadder, ShootBias, next_bias
 from grayshelf.devices.ports import RigDevices
@@ -16,6 +17,8 @@ from grayshelf.library.library import Library
 from grayshelf.library.measurements import ladder_of, offset_readings
 from grayshelf.library.models import Measurement, Rig, RunStep
 from grayshelf.library.rig_terms import gain_word
+from grayshelf.library.step_records import MeasureOutcome, MeasureParams, as_kept
+from grayshelf.work.gates import gate_step
 from grayshelf.work.measuring import Exercise, make_job, make_measurement
 from grayshelf.work.shooting import ShotSettings
 
@@ -48,21 +51,15 @@ def plan_offset(
         gains,
         {"margin_adu": margin_adu, "long_dark_s": long_dark_s},
     )
-    steps = [
-        RunStep(
-            kind="gate",
-            title="Put the cap on",
-            params={
-                "gate": "cap",
-                "needs_person": True,
-                "advice": "Cap on, room dark: any light would look like a pedestal.",
-                "answer": "The cap is on",
-            },
-        )
-    ]
+    steps = [gate_step(cap_for_bias())]
     word = gain_word(library, row.camera)
     steps += [
-        RunStep(kind="ladder", title=f"Offset at {word} {g:g}", count=USUAL_FRAMES, params={"gain": g})
+        RunStep(
+            kind="ladder",
+            title=f"Offset at {word} {g:g}",
+            count=USUAL_FRAMES,
+            params=as_kept(MeasureParams(g)),
+        )
         for g in row.gains
     ]
     words = " and ".join(f"{g:g}" for g in row.gains)
@@ -80,7 +77,7 @@ class OffsetExercise(Exercise):
                 ladder = ladder_of(session.get_one(Measurement, self.id))
             decision = next_bias(readings, ladder)
             if isinstance(decision, OffsetDone):
-                self.end(step, message=f"Gain {gain:g}: {decision.message}", frames=len(readings))
+                self.end(step, outcome=MeasureOutcome(f"Gain {gain:g}: {decision.message}"))
                 return
             self._shoot(step, gain, decision, len(readings), ladder)
 
@@ -91,7 +88,7 @@ class OffsetExercise(Exercise):
         exposure = wanted.exposure_s or self.devices.camera.facts.shortest_s
         role = "dark" if long else "bias"
         # A frame that was not read before the process was killed is found again under its name.
-        there = Counter(s.offset for s in self.shots(gain, role) if s.reading)[wanted.offset]
+        there = Counter(s.offset for s in self.frames(gain, role) if s.reading)[wanted.offset]
         for number in range(there + 1, there + wanted.count + 1):
             kind = FrameKind.DARK if long else FrameKind.BIAS
             taken, shot = self.take(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from sqlalchemy import select
@@ -15,10 +15,17 @@ from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.measurements import bench_folder, enter_measured_frame
 from grayshelf.library.models import Job, Measurement, MeasurementShot, Rig, RunStep
-from grayshelf.work.gates import pass_gate
-from grayshelf.work.jobs import JobControl, JobRunner, JobState
-from grayshelf.work.shooting import Shooter, ShotSettings, Taken
-from grayshelf.work.steps import OPEN, Stepwise
+from grayshelf.library.step_records import (
+    JobResult,
+    MeasurementJob,
+    MeasureOutcome,
+    MeasureParams,
+    as_kept,
+    read,
+)
+from grayshelf.work.job_states import OPEN, JobState
+from grayshelf.work.shooting import ShotSettings, Taken
+from grayshelf.work.steps import Handler, Stepwise, Working, numbered
 
 
 def make_measurement(
@@ -62,13 +69,11 @@ def make_job(
         kind=row.kind,
         title=title,
         state=JobState.QUEUED,
-        params={"measurement_id": row.id},
+        params=as_kept(MeasurementJob(row.id)),
         rig_id=rig.id,
         created_at=library.clock.now(),
     )
-    for number, step in enumerate(steps, start=1):
-        step.seq = number
-        job.steps.append(step)
+    job.steps = numbered(list(steps))
     session.add(job)
     session.flush()
     row.job_id = job.id
@@ -78,47 +83,34 @@ def make_job(
 class Exercise(Stepwise):
     """One measurement being shot: gates first, then one step for each gain."""
 
-    def __init__(
-        self,
-        library: Library,
-        runner: JobRunner,
-        devices: RigDevices,
-        control: JobControl,
-        measurement_id: int,
-    ) -> None:
-        self.library, self.runner, self.devices, self.control = library, runner, devices, control
-        self.id = measurement_id
-        with library.db.session() as session:
-            self.row = session.get_one(Measurement, measurement_id)
-            rig = library.rig(session, self.row.rig_id or 0)
-            self.shooter = Shooter(library, devices, control, rig, library.zone(session))
-        self.folder = bench_folder(safe_name(self.row.camera), measurement_id)
+    topic = "bench"
 
-    def do(self) -> dict[str, Any]:
-        """Work through the steps that are open. What was shot before it was cut short is not shot again."""
-        while (step := self.next_step()) is not None:
-            self.control.check()
-            self.begin(step)
-            if step.kind == "gate":
-                answer = pass_gate(self.library, self.runner, self.devices, self.control, step)
-                self.end(step, answer=answer)
-                self.runner.set_state(self.control.job_id, JobState.RUNNING, "", "")
-            else:
-                self.measure(step, float(step.params["gain"]))
-            self._tell("")
-        return {"message": self.message(), "measurement_id": self.id}
+    def __init__(self, working: Working, measurement_id: int) -> None:
+        super().__init__(working)
+        self.id = measurement_id
+        with self.library.db.session() as session:
+            self.row = session.get_one(Measurement, measurement_id)
+        self.taking = self.shooter()
+        self.folder = bench_folder(safe_name(self.row.camera), measurement_id)
+        self._said = ""
+
+    def handlers(self) -> Mapping[str, Handler]:
+        """Every step but the gate measures one gain. What was shot before it was cut short is not shot again."""
+        return dict.fromkeys(("ladder", "transfer"), self._measure)
+
+    def _measure(self, step: RunStep) -> None:
+        self.measure(step, read(MeasureParams, step.params).gain)
 
     def measure(self, step: RunStep, gain: float) -> None:
         """Measure one gain."""
         raise NotImplementedError
 
-    def message(self) -> str:
-        """What came of it, in a sentence."""
+    def ended(self) -> JobResult:
+        """What came of it, in a sentence for each gain."""
         with self.library.db.session() as session:
-            steps = session.scalars(
-                select(RunStep).where(RunStep.job_id == self.control.job_id, RunStep.kind != "gate")
-            ).all()
-            return " ".join(str(s.outcome.get("message", "")) for s in steps)
+            steps = [s for s in self.steps(session) if s.kind != "gate"]
+        message = " ".join(read(MeasureOutcome, s.outcome).message for s in steps)
+        return JobResult(message)
 
     def take(
         self,
@@ -136,7 +128,7 @@ class Exercise(Stepwise):
         """Take one frame and enter it; its reading is added by `read`."""
         self.control.check()
         path = f"{self.folder}/g{gain:g}_{name}_{self.control.token}.fits"
-        taken = self.shooter.take(path, settings)
+        taken = self.taking.take(path, settings)
         if taken.pixels.dtype != "uint16":
             raise DeviceError(
                 f"{self.row.camera} gave frames that are not 16-bit whole numbers, so they cannot be measured.",
@@ -177,7 +169,7 @@ class Exercise(Stepwise):
         """Keep what a frame said."""
         with self.library.db.session() as session:
             session.get_one(MeasurementShot, shot.id).reading = reading
-        self.runner.broker.publish("bench", id=self.id)
+        self.publish()
 
     def keep(self, **settings: Any) -> None:
         """Keep something with the measurement."""
@@ -186,7 +178,7 @@ class Exercise(Stepwise):
             row.settings = {**row.settings, **settings}
             self.row.settings = row.settings
 
-    def shots(self, gain: float, role: str) -> list[MeasurementShot]:
+    def frames(self, gain: float, role: str) -> list[MeasurementShot]:
         """The frames so far."""
         with self.library.db.session() as session:
             return list(
@@ -201,7 +193,7 @@ class Exercise(Stepwise):
                 )
             )
 
-    def shots_by_id(self, ids: Sequence[int]) -> list[MeasurementShot]:
+    def frames_by_id(self, ids: Sequence[int]) -> list[MeasurementShot]:
         """Frames by their numbers."""
         with self.library.db.session() as session:
             return list(session.scalars(select(MeasurementShot).where(MeasurementShot.id.in_(ids))))
@@ -209,15 +201,18 @@ class Exercise(Stepwise):
     def progress(self, step: RunStep, done: int, count: int, message: str) -> None:
         """Tell how far a step is."""
         self.change(step, done=done, count=max(count, done))
-        self._tell(message)
+        self._said = message
+        self.tell()
 
-    def _tell(self, message: str) -> None:
-        with self.library.db.session() as session:
-            steps = session.scalars(select(RunStep).where(RunStep.job_id == self.control.job_id)).all()
-            share = sum(
-                1.0 if s.state not in OPEN else min(s.done / s.count, 0.99) if s.count else 0.0
-                for s in steps
-                if s.kind != "gate"
-            ) / max(sum(1 for s in steps if s.kind != "gate"), 1)
-        self.runner.set_progress(self.control.job_id, share, message)
-        self.runner.broker.publish("bench", id=self.id)
+    def progress_of(self, steps: list[RunStep]) -> tuple[float, str]:
+        """Share of the gains, and what is being measured."""
+        steps = [s for s in steps if s.kind != "gate"]
+        done = sum(
+            1.0 if s.state not in OPEN else min(s.done / s.count, 0.99) if s.count else 0.0 for s in steps
+        )
+        said, self._said = self._said, ""
+        return done / max(len(steps), 1), said
+
+    def publish(self) -> None:
+        """Let pages of this measurement look again."""
+        self.runner.broker.publish(self.topic, id=self.id)

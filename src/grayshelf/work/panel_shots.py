@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from sqlalchemy.orm import Session
 
 from grayshelf.core.flats.diffusers import stops_of
+from grayshelf.core.flats.outset import path_of
 from grayshelf.core.flats.panel import ResponsePoint
 from grayshelf.core.flats.response_plan import rates
-from grayshelf.core.flats.settings import RowKey
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.models import Rig, RunStep
+from grayshelf.library.step_records import SearchParams, read
 from grayshelf.work.row_search import RowSearch, as_test_shot
 
 
@@ -45,15 +46,14 @@ def panel_shots(
     for step in steps:
         if step.kind not in ("ladder", "factor"):
             continue
-        key = RowKey(**step.params["key"])
+        params = read(SearchParams, step.params)
+        key = params.key
         row = RowSearch(library, session, rig, devices, key, white_adu)
         source_id = source_id or row.source.id
         seen = [as_test_shot(s) for s in step.shots]
         n_shots += len(seen)
-        lifted = 2.0 ** stops_of(step.params.get("stack", []), row.source.diffusers)
-        group = (key.filter_code, key.gain, key.binning)
+        lifted = 2.0 ** stops_of(params.stack, row.source.diffusers)
         points += [
-            ResponsePoint(group, p.brightness, p.rate * lifted)
-            for p in rates(seen, row.target, row.pedestal, "")
+            replace(p, rate=p.rate * lifted) for p in rates(seen, row.target, row.pedestal, path_of(key))
         ]
     return PanelShots(source_id, points, n_shots)

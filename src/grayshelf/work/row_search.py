@@ -24,6 +24,7 @@ from grayshelf.library.library import Library
 from grayshelf.library.lights import light_sets
 from grayshelf.library.models import Rig, RunShot
 from grayshelf.library.rig_terms import gain_word
+from grayshelf.library.step_records import ShotStats, read
 
 
 def camera_traits(rig: Rig, devices: RigDevices | None) -> CameraTraits:
@@ -65,12 +66,12 @@ def camera_size(library: Library, rig: Rig, devices: RigDevices | None) -> tuple
 
 def as_test_shot(shot: RunShot) -> TestShot:
     """A kept shot in the words of the search."""
-    s = shot.stats
+    stats = read(ShotStats, shot.stats)
     return TestShot(
         shot.exposure_s,
-        float(s["median"]),
-        float(s["brightest_permille"]),
-        float(s["saturated_fraction"]),
+        stats.median,
+        stats.brightest_permille,
+        stats.saturated_fraction,
         brightness=shot.brightness,
     )
 

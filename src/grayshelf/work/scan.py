@@ -34,6 +34,7 @@ from grayshelf.library.library import FRAME_FOLDERS, Library
 from grayshelf.library.masters_found import recall_masters
 from grayshelf.library.missing import Known, known_as, note_missing, take_place
 from grayshelf.library.models import Folder, Frame
+from grayshelf.library.step_records import JobResult, ScanJob, as_kept, read
 from grayshelf.library.unreadable import readable
 from grayshelf.work.jobs import JobControl, JobRunner
 
@@ -52,9 +53,9 @@ class HasRunner(Protocol):
     runner: JobRunner
 
 
-def scan_folder(library: Library, control: JobControl, params: dict[str, Any]) -> dict[str, Any]:
-    """Work of a scan job: `params['folder_id']` says which folder."""
-    folder_id = int(params["folder_id"])
+def scan_folder(library: Library, control: JobControl, params: dict[str, Any]) -> JobResult:
+    """Work of a scan job (`ScanJob`)."""
+    folder_id = read(ScanJob, params).folder_id
     with library.db.session() as session:
         folder = session.get(Folder, folder_id)
         if folder is None:
@@ -264,7 +265,7 @@ def _finish(
     seen: set[str],
     passed: Passed,
     moved: set[str],
-) -> dict[str, Any]:
+) -> JobResult:
     with library.db.session() as session:
         folder = session.get_one(Folder, folder_id)
         skipped = NOT_ON_A_SHELF if folder.own else ()
@@ -276,7 +277,7 @@ def _finish(
         library, lambda share: control.report(0.95 + 0.05 * share, "Looking up what masters were made of")
     )
     with library.db.session() as session:
-        rigs = make_rigs(session)
+        make_rigs(session)
         folder = session.get_one(Folder, folder_id)
         note_scan(folder, library.clock.now(), _trouble(passed, missed.missing, bool(seen)))
         folder.passed_over = dict(passed.endings)
@@ -298,14 +299,7 @@ def _finish(
         message += f", {missed.missing:,} missing"
     if trouble:
         message += f", {trouble:,} to look at"
-    return {
-        "message": message,
-        "fresh": fresh,
-        "missing": missed.missing,
-        "sets": sets,
-        "rigs": rigs,
-        "states": states,
-    }
+    return JobResult(message)
 
 
 def _trouble(passed: Passed, missing: int, any_seen: bool) -> str:
@@ -333,4 +327,4 @@ def find_own_files(context: HasRunner) -> int | None:
         return None
     if all(printable(path) in known for path, _ in walk_frames(library.root)):
         return None
-    return context.runner.start("scan", "Finding the library’s own files again", {"folder_id": folder_id})
+    return context.runner.start("scan", "Finding the library’s own files again", as_kept(ScanJob(folder_id)))

@@ -11,7 +11,7 @@ from zoneinfo import ZoneInfo
 from numpy.typing import NDArray
 
 from grayshelf.core.errors import Conflict, DeviceError, DiskFull, UnreadableFrame
-from grayshelf.core.frames.angle import CameraAngle
+from grayshelf.core.frames.angle import CameraAngle, circular_difference
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.fits_blocks import card_value
 from grayshelf.core.frames.kinds import FrameKind
@@ -24,6 +24,9 @@ from grayshelf.library.library import Library
 from grayshelf.library.models import Rig
 from grayshelf.library.room import KEEP_FREE_BYTES
 from grayshelf.work.jobs import JobControl
+
+#: A rotator is not moved for less, in degrees.
+SAME_ANGLE_DEG = 0.05
 
 
 @dataclass(frozen=True)
@@ -148,6 +151,17 @@ class Shooter:
 def shot_mark(name: str) -> str:
     """What the header of a frame says of its place in its job: the end of its name, with step and number."""
     return PurePosixPath(name).stem[-40:]
+
+
+def set_up(devices: RigDevices, filter_code: str, focus: float | None, angle_deg: float | None) -> None:
+    """Filter, focus and camera angle as the lights had them, each where the rig can."""
+    bring_in(devices, filter_code)
+    if devices.focuser is not None and focus is not None:
+        devices.focuser.move(focus)
+    if devices.rotator is not None and angle_deg is not None:
+        away_deg = circular_difference(angle_deg, devices.rotator.position())
+        if abs(away_deg) > SAME_ANGLE_DEG:
+            devices.rotator.move(angle_deg)
 
 
 def bring_in(devices: RigDevices, filter_code: str) -> None:

@@ -27,6 +27,7 @@ from grayshelf.devices.ports import RigDevices
 from grayshelf.library.flat_sheet import RowLights, lights_by_row, row_conversion, sheet_rows
 from grayshelf.library.library import Library
 from grayshelf.library.models import Job, Rig, RunShot, RunStep
+from grayshelf.library.step_records import ShotStats, SkyParams, TwilightJob, read
 from grayshelf.work.row_search import RowSearch, camera_traits, is_colour
 
 #: What lies between two exposures besides the download, in seconds.
@@ -208,31 +209,34 @@ def _seen_scales(library: Library, session: Session, rig: Rig) -> dict[RowKey, t
     )
     found: dict[RowKey, tuple[float, date]] = {}
     for step, job in session.execute(query):
-        key = RowKey(**step.params["key"])
-        read = [s for s in step.shots if s.stats.get("read") and (apart is None or s.taken_at > apart)]
-        if key not in found and read:
-            twilight = twilight_of(library, session, job)
-            scale = twilight.course.scale([sky_shot(s, twilight) for s in read[-10:]])
-            found[key] = scale, read[-1].taken_at.date()
+        key = key_of_sky(step)
+        told = [
+            s for s in step.shots if read(ShotStats, s.stats).read and (apart is None or s.taken_at > apart)
+        ]
+        if key not in found and told:
+            twilight = twilight_of(library, session, read(TwilightJob, job.params))
+            scale = twilight.course.scale([sky_shot(s, twilight) for s in told[-10:]])
+            found[key] = scale, told[-1].taken_at.date()
     return found
 
 
 def sky_shot(shot: RunShot, twilight: Twilight) -> SkyShot:
     """A kept shot in the words of the sums."""
-    s = shot.stats
+    stats = read(ShotStats, shot.stats)
+    assert stats.signal is not None and stats.brightest_signal is not None
     return SkyShot(
-        twilight.seconds(shot.taken_at),
-        shot.exposure_s,
-        float(s["signal"]),
-        bool(s.get("counts")),
-        float(s["brightest_signal"]),
+        twilight.seconds(shot.taken_at), shot.exposure_s, stats.signal, stats.counts, stats.brightest_signal
     )
 
 
-def twilight_of(library: Library, session: Session, job: Job) -> Twilight:
+def key_of_sky(step: RunStep) -> RowKey:
+    """The row of a step on the sky."""
+    return read(SkyParams, step.params).key
+
+
+def twilight_of(library: Library, session: Session, job: TwilightJob) -> Twilight:
     """The dusk or dawn that a job is for."""
-    day = date.fromisoformat(job.params["day"])
-    return twilight_at(*place_of(library.site(session)), day, dawn=bool(job.params["dawn"]))
+    return twilight_at(*place_of(library.site(session)), job.day, dawn=job.dawn)
 
 
 @dataclass(frozen=True)

@@ -3,24 +3,26 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from typing import Any
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import Conflict
 from grayshelf.core.flats.settings import RowKey
+from grayshelf.core.planning.gates import Gate, zenith
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.models import Job, Rig, RunStep
+from grayshelf.library.step_records import JobResult, SkyParams, TwilightJob, as_kept, read
 from grayshelf.work.flat_bench import refuse_what_the_rig_lacks
 from grayshelf.work.flat_shots import need_devices
+from grayshelf.work.gates import gate_step
 from grayshelf.work.job_states import JobState
 from grayshelf.work.jobs import JobControl, JobRunner, begins_job
 from grayshelf.work.sky_rows import Ahead, look_ahead, place_of
+from grayshelf.work.steps import Working, numbered
 from grayshelf.work.twilight_run import TwilightRun
-
-#: Room between the numbers of steps, so that a gate can be put in between.
-SEQ = 100
 
 
 class TwilightBench:
@@ -66,7 +68,7 @@ class TwilightBench:
                 kind="twilight",
                 title=f"{rig.name}: flats on the sky at {what}",
                 state=JobState.QUEUED,
-                params={"dawn": dawn, "day": twilight.day.isoformat()},
+                params=as_kept(TwilightJob(dawn, twilight.day)),
                 rig_id=rig.id,
                 created_at=self.library.clock.now(),
             )
@@ -77,16 +79,17 @@ class TwilightBench:
         self.runner.launch(job_id)
         return job_id
 
-    def _work(self, control: JobControl, params: dict[str, object]) -> dict[str, object]:
+    def _work(self, control: JobControl, params: Mapping[str, Any]) -> JobResult:
         with self.library.db.session() as session:
             job = session.get_one(Job, control.job_id)
             devices = need_devices(self.devices(self.library.rig(session, job.rig_id or 0)))
-        return TwilightRun(self.library, self.runner, devices, control, params).do()
+        working = Working(self.library, self.runner, devices, control)
+        return TwilightRun(working, read(TwilightJob, params)).do()
 
 
 def _steps(ahead: Ahead, devices: RigDevices) -> list[RunStep]:
     """The gate, the rows in the order to shoot them, and the masters."""
-    steps = [RunStep(kind="gate", title="The telescope to the zenith", params=_gate(ahead, devices))]
+    steps = [gate_step(_gate(ahead, devices))]
     by_code = {s.wish.code: s for s in ahead.subjects}
     for planned in ahead.planned:
         subject = by_code[planned.code]
@@ -96,30 +99,21 @@ def _steps(ahead: Ahead, devices: RigDevices) -> list[RunStep]:
                 title=f"Flats in {subject.key.filter_code}",
                 filter_code=subject.key.filter_code,
                 count=subject.wish.count,
-                params={"key": subject.key.as_json},
+                params=as_kept(SkyParams(subject.key)),
             )
         )
     steps.append(RunStep(kind="build", title="Masters of tonight’s flats", params={}))
-    for number, step in enumerate(steps, start=1):
-        step.seq = number * SEQ
-    return steps
+    return numbered(steps)
 
 
-def _gate(ahead: Ahead, devices: RigDevices) -> dict[str, object]:
-    advice = (
-        "Near the zenith, on the side away from the sun; panel, cap and cloths off. Let it stand still: "
-        "the stars then wander between the frames and are clipped from the master."
-    )
+def _gate(ahead: Ahead, devices: RigDevices) -> Gate:
     first = ahead.subjects[0]
     by_hand = []
     if devices.focuser is None and first.focus is not None:
         by_hand.append(f"focus at {first.focus:,.0f}")
     if devices.rotator is None and first.angle_deg is not None:
         by_hand.append(f"camera at {first.angle_deg:.1f}°")
-    if by_hand:
-        night = f" of {first.lights_of:%-d %b}" if first.lights_of else ""
-        advice += f" As for the lights{night}: {', '.join(by_hand)}."
-    return {"gate": "sky", "advice": advice, "answer": "It stands there: wait for the sky"}
+    return zenith(by_hand, f"{first.lights_of:%-d %b}" if first.lights_of else "")
 
 
 def newest_twilight(session: Session, rig_id: int) -> Job | None:

@@ -7,6 +7,7 @@ from collections import defaultdict
 from collections.abc import Callable, Hashable, Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from typing import NamedTuple
 
 import numpy as np
 
@@ -23,9 +24,19 @@ SPREAD_MEASURED = 0.012
 RATE_ERROR = 0.01
 
 
+class LightPath(NamedTuple):
+    """The way of a light to the numbers of a frame: rates along one way go as the panel does."""
+
+    filter_code: str
+    gain: float
+    binning: int
+    telescope: str = ""
+    """Of another rig; empty for the one that is asked for."""
+
+
 @dataclass(frozen=True)
 class ResponsePoint:
-    """One measured rate: ADU a second above the pedestal, in one group (filter, gain and binning)."""
+    """One measured rate: ADU a second above the pedestal, in one group (mostly a `LightPath`)."""
 
     group: Hashable
     brightness: int

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Hashable, Sequence
 
 from grayshelf.core.flats.dial import dial_between
 from grayshelf.core.flats.light import is_full, pedestal_belief, readable
@@ -28,14 +28,14 @@ DEAD_TIME_S = 0.001
 
 
 def rates(
-    shots: Sequence[TestShot], target: FlatTarget, pedestal: Pedestal | None, group: object
+    shots: Sequence[TestShot], target: FlatTarget, pedestal: Pedestal | None, group: Hashable
 ) -> list[ResponsePoint]:
-    """The rates that can be read from shots, in ADU a second."""
+    """The rates that can be read from shots, in ADU a second above the pedestal."""
     if not shots:
         return []
     base = pedestal_belief(pedestal, shots)
     return [
-        ResponsePoint(str(group), s.brightness, (s.level_adu - base.adu) / (s.exposure_s + DEAD_TIME_S))
+        ResponsePoint(group, s.brightness, (s.level_adu - base.adu) / (s.exposure_s + DEAD_TIME_S))
         for s in shots
         if s.brightness is not None
         and readable(s, pedestal, target)

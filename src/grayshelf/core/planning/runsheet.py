@@ -8,14 +8,24 @@ exposure is used, and the sheet is forecast again as the answers come in.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from collections.abc import Sequence
+from dataclasses import dataclass
 from datetime import datetime, timedelta
 from enum import StrEnum
 from typing import Any
 
 from grayshelf.core.flats.diffusers import listed
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.planning.gates import (
+    Gate,
+    brightness_to,
+    cap_on,
+    cover_closes,
+    filter_in,
+    focus_to,
+    hang,
+    panel_on,
+)
 
 #: Test shots to allow for where nothing is known of a filter, and where there is a last setting.
 SHOTS_WITHOUT_PRIOR = 3
@@ -51,6 +61,8 @@ class FlatWish:
     angle_deg: float | None = None
     brightness: int | None = None
     prior_exposure_s: float | None = None
+    begin_s: float | None = None
+    """Where it is tried again behind something else: the exposure to begin with."""
     stack: tuple[str, ...] = ()
     """Diffusers that hang before the light, and what they take."""
     stack_stops: float = 0.0
@@ -83,6 +95,8 @@ class DarkWish:
         return self.kind is FrameKind.DARK_FLAT
 
 
+#: A cover takes about so long to close, in seconds.
+COVER_S = 10.0
 #: After the sensor has reached its set point (common practice).
 COOLER_SETTLES_S = 30.0
 #: So far off its set point a sensor is said to hold it while a run goes on (common practice).
@@ -109,7 +123,7 @@ def series_seconds(count: int, exposure_s: float, pace: RigPace) -> float:
 
 @dataclass(frozen=True)
 class SheetStep:
-    """One step of a run sheet. `params` is what the device work needs; it is plain data."""
+    """One step of a run sheet."""
 
     kind: StepKind
     title: str
@@ -121,7 +135,10 @@ class SheetStep:
     exposure_known: bool = False
     row: int | None = None
     """Index of the flat wish that this step belongs to."""
-    params: Mapping[str, object] = field(default_factory=dict)
+    gate: Gate | None = None
+    """Where a hand is needed: for what."""
+    dark: DarkWish | None = None
+    """For frames that belong to no row: how they are to be taken."""
 
 
 @dataclass(frozen=True)
@@ -203,13 +220,14 @@ def plan_sheet(
     ordered = order_rows(rows, current_position)
     if ordered:
         if panel_by_hand:
-            steps.append(_panel_gate(pace, dimmable, None if moves_angle else ordered[0].angle_deg))
+            angle = None if moves_angle else ordered[0].angle_deg
+            steps.append(_gate(panel_on(dimmable=dimmable, angle_deg=angle), pace))
         before: FlatWish | None = None
         for index, row in enumerate(ordered):
             steps += _gates_by_hand(index, row, before, pace, (moves_filter, dimmable, moves_focus))
             steps += _flat_steps(index, row, pace)
             before = row
-        steps += _cap_gate(pace, cover)
+        steps.append(_gate(cover_closes() if cover else cap_on(), pace))
         for index, row in enumerate(ordered):
             if row.n_dark_flats:
                 steps.append(_dark_flats(index, row, pace))
@@ -222,7 +240,7 @@ def plan_sheet(
             )
         )
     elif darks:
-        steps += _cap_gate(pace, cover)
+        steps.append(_gate(cover_closes() if cover else cap_on(), pace))
         alone = [_dark_flats_alone(dark, pace) for dark in darks if dark.for_flats]
         if alone:
             title = "Build the dark flats and what waits for them"
@@ -235,15 +253,9 @@ def plan_sheet(
     return RunSheet(tuple(steps), tuple(ordered), tuple(darks))
 
 
-def _panel_gate(pace: RigPace, dimmable: bool, angle_deg: float | None) -> SheetStep:
-    how = "its brightness is set for you" if dimmable else "switch it on"
-    turned = f" Leave the camera at {angle_deg:.1f}°, as the lights had it." if angle_deg is not None else ""
-    params = {
-        "gate": "panel",
-        "advice": f"Aim the telescope at it; {how}.{turned}",
-        "answer": "The panel is on: begin",
-    }
-    return SheetStep(StepKind.GATE, "Panel on", pace.gate_s, needs_person=True, params=params)
+def _gate(gate: Gate, pace: RigPace, row: int | None = None) -> SheetStep:
+    seconds = pace.gate_s if gate.needs_person else COVER_S
+    return SheetStep(StepKind.GATE, gate.title, seconds, gate.needs_person, row=row, gate=gate)
 
 
 def _gates_by_hand(
@@ -251,54 +263,18 @@ def _gates_by_hand(
 ) -> list[SheetStep]:
     """Gates for what has to be changed for this row and the rig cannot: filter, brightness, focus."""
     moves_filter, dimmable, moves_focus = can
-
-    def gate(kind: str, title: str, advice: str, answer: str) -> SheetStep:
-        params = {"gate": kind, "advice": advice, "answer": answer}
-        return SheetStep(StepKind.GATE, title, pace.gate_s, needs_person=True, row=index, params=params)
-
-    steps = []
-    hanging, stops = (before.stack, before.stack_stops) if before is not None else ((), 0.0)
-    if row.stack != hanging:
-        words = listed(row.stack)
-        title = f"Hang {words}" if row.stack else "Take the diffusers off"
-        said = f"{words[0].upper()}{words[1:]} hangs: go on" if row.stack else "They are off: go on"
-        step = gate("diffuser", title, f"Before the light: {words}, and nothing else.", said)
-        steps.append(replace(step, params={**step.params, "stops": row.stack_stops - stops}))
+    asked: list[Gate] = []
+    if row.stack != (before.stack if before is not None else ()):
+        asked.append(hang("the light", row.stack, row.stack_stops))
     if not moves_filter and (before is None or before.filter_code != row.filter_code):
-        steps.append(
-            gate("filter", f"{row.filter_code} in", "Its flats come next.", f"{row.filter_code} is in: go on")
-        )
-    if (
-        not dimmable
-        and row.brightness is not None
-        and (before is None or before.brightness != row.brightness)
-    ):
-        advice = f"The flats in {row.filter_code} are shot at it."
-        steps.append(
-            gate("brightness", f"Panel to {row.brightness}", advice, f"It is at {row.brightness}: go on")
-        )
+        asked.append(filter_in(row.filter_code, "Its flats come next."))
+    new_brightness = before is None or before.brightness != row.brightness
+    if not dimmable and row.brightness is not None and new_brightness:
+        shot_at_it = f"The flats in {row.filter_code} are shot at it."
+        asked.append(brightness_to("the panel", row.brightness, shot_at_it))
     if not moves_focus and row.focus is not None:
-        advice = f"The lights in {row.filter_code} were taken there."
-        steps.append(gate("focus", f"Focus to {row.focus:.0f}", advice, "The focus is set: go on"))
-    return steps
-
-
-def _cap_gate(pace: RigPace, cover: bool) -> list[SheetStep]:
-    if cover:
-        return [SheetStep(StepKind.GATE, "The cover closes", 10.0, params={"gate": "cover"})]
-    return [
-        SheetStep(
-            StepKind.GATE,
-            "Cap on",
-            pace.gate_s,
-            needs_person=True,
-            params={
-                "gate": "cap",
-                "advice": "The panel goes dark by itself. Keep room light off the tube.",
-                "answer": "The cap is on: shoot what needs the dark",
-            },
-        )
-    ]
+        asked.append(focus_to(row.focus, f"The lights in {row.filter_code} were taken there."))
+    return [_gate(gate, pace, index) for gate in asked]
 
 
 def _flat_steps(index: int, row: FlatWish, pace: RigPace) -> list[SheetStep]:
@@ -360,24 +336,12 @@ def _dark_flats_alone(dark: DarkWish, pace: RigPace) -> SheetStep:
         count=dark.n_frames,
         exposure_s=dark.exposure_s,
         exposure_known=True,
-        params=_dark_params(dark),
+        dark=dark,
     )
-
-
-def _dark_params(dark: DarkWish) -> dict[str, object]:
-    return {
-        "exposure_s": dark.exposure_s,
-        "set_temp_c": dark.set_temp_c,
-        "gain": dark.gain,
-        "offset": dark.offset,
-        "binning": dark.binning,
-        "lights": dark.lights,
-    }
 
 
 def _dark_steps(dark: DarkWish, sensor_temp_c: float | None, pace: RigPace) -> list[SheetStep]:
     steps = []
-    params = _dark_params(dark)
     set_temp_c = dark.set_temp_c
     degrees = "" if set_temp_c is None else f" at {set_temp_c:.0f} °C".replace("-", "−")
     away = 0.0 if set_temp_c is None else abs((15.0 if sensor_temp_c is None else sensor_temp_c) - set_temp_c)
@@ -387,7 +351,7 @@ def _dark_steps(dark: DarkWish, sensor_temp_c: float | None, pace: RigPace) -> l
                 StepKind.COOL,
                 f"Bring the sensor to{degrees.removeprefix(' at')}",
                 away * pace.cooling_s_per_c + pace.settle_s,
-                params=params,
+                dark=dark,
             )
         )
     title = f"{dark.n_frames} darks of {dark.exposure_s:g} s{degrees}"
@@ -399,10 +363,10 @@ def _dark_steps(dark: DarkWish, sensor_temp_c: float | None, pace: RigPace) -> l
             count=dark.n_frames,
             exposure_s=dark.exposure_s,
             exposure_known=True,
-            params=params,
+            dark=dark,
         )
     )
-    steps.append(SheetStep(StepKind.BUILD, "Build the master dark", pace.build_s, params=params))
+    steps.append(SheetStep(StepKind.BUILD, "Build the master dark", pace.build_s, dark=dark))
     return steps
 
 

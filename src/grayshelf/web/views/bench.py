@@ -19,6 +19,7 @@ from grayshelf.library.library import Library
 from grayshelf.library.measurements import accepted, kept_frames, measurement, measurements_of, offset_result
 from grayshelf.library.models import CameraValue, Job, Measurement, Rig, RunStep
 from grayshelf.library.rig_terms import gain_word, offset_warning, wishes_of
+from grayshelf.library.step_records import GateParams, MeasureParams, read
 from grayshelf.web import schemas_bench as b
 from grayshelf.web.views import words as w
 from grayshelf.web.views.bench_gain import gains_out
@@ -247,16 +248,15 @@ def _steps(session: Session, job: Job | None) -> dict[float, RunStep]:
     if job is None:
         return {}
     rows = session.scalars(select(RunStep).where(RunStep.job_id == job.id).order_by(RunStep.seq))
-    return {float(s.params.get("gain", -1.0)): s for s in rows}
+    return {-1.0 if s.kind == "gate" else read(MeasureParams, s.params).gain: s for s in rows}
 
 
 def _gate(steps: dict[float, RunStep], job: Job | None) -> b.HandOut | None:
     step = steps.get(-1.0)
     if step is None or step.state != StepState.WAITING or job is None or job.state != JobState.WAITING:
         return None
-    return b.HandOut(
-        step_id=step.id, title=step.title, advice=step.params["advice"], answer=step.params["answer"]
-    )
+    gate = read(GateParams, step.params)
+    return b.HandOut(step_id=step.id, title=step.title, advice=gate.advice, answer=gate.answer)
 
 
 def _conditions(row: Measurement, count: int) -> str:

@@ -12,6 +12,7 @@ from grayshelf.core.sensor.gain_choice import GainFigures, choose_gain
 from grayshelf.core.sensor.transfer import LINEAR_WITHIN, Transfer, Value, speaking_channel
 from grayshelf.library.measurements import transfers
 from grayshelf.library.models import Job, Measurement, MeasurementShot, RunStep
+from grayshelf.library.step_records import MeasureOutcome, read
 from grayshelf.web import schemas_bench as b
 from grayshelf.web.views import words as w
 from grayshelf.work.job_states import StepState
@@ -104,7 +105,9 @@ def _gain(
     ).one()
     findings = []
     if step is not None and step.state == StepState.NO_ANSWER:
-        findings.append(b.FindingOut(message=str(step.outcome.get("message", "")), advice="", serious=True))
+        findings.append(
+            b.FindingOut(message=read(MeasureOutcome, step.outcome).message, advice="", serious=True)
+        )
     told: set[str] = set()
     if not going:
         for transfer in found.values():

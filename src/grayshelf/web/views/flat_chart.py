@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -11,7 +10,7 @@ from sqlalchemy.orm import Session
 from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.flats.channels import channel_share, starves
 from grayshelf.core.flats.light import LightModel, fit_light, is_full
-from grayshelf.core.flats.model import TestShot
+from grayshelf.core.flats.model import Found, Shoot, TestShot
 from grayshelf.core.flats.panel import fit_response
 from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.matching import rulers
@@ -19,10 +18,12 @@ from grayshelf.devices.ports import RigDevices
 from grayshelf.library.flat_sheet import sheet_rows
 from grayshelf.library.library import Library
 from grayshelf.library.models import Job, RunShot, RunStep
+from grayshelf.library.step_records import SearchOutcome, SearchParams, ShotStats, read
 from grayshelf.web import schemas_flats as f
 from grayshelf.web.views import words as w
 from grayshelf.web.views.flats import banding, key_out, search_or_trouble, setting_text
 from grayshelf.work.find_flats import SHOT_STEPS
+from grayshelf.work.flat_bench import key_of
 from grayshelf.work.job_states import StepState
 from grayshelf.work.jobs import ALIVE
 from grayshelf.work.row_search import RowSearch, as_test_shot
@@ -37,7 +38,7 @@ def chart_page(library: Library, rig_id: int, devices: RigDevices | None, key: R
         rig = library.rig(session, rig_id)
         step = _newest_step(session, rig_id, key)
         shots = _shots_of(session, step)
-        white = int(shots[0].stats.get("white", 0)) or None if shots else None
+        white = read(ShotStats, shots[0].stats).white if shots else None
         row = RowSearch(library, session, rig, devices, key, white)
         job = session.get(Job, step.job_id) if step is not None else None
         return _chart(row, step, shots, job is not None and job.state in ALIVE)
@@ -52,7 +53,7 @@ def _newest_step(session: Session, rig_id: int, key: RowKey) -> RunStep | None:
         .order_by(RunStep.job_id.desc(), RunStep.seq.desc(), RunStep.id.desc())
         .limit(80)
     )
-    own = [s for s in steps if s.params.get("key") == key.as_json and s.kind in ("find", "look")]
+    own = [s for s in steps if s.kind in ("find", "look") and key_of(s) == key]
     begun = [s for s in own if s.state not in (StepState.TO_DO, StepState.SKIPPED)]
     return begun[0] if begun else None
 
@@ -62,19 +63,16 @@ def _shots_of(session: Session, step: RunStep | None) -> list[RunShot]:
     if step is None:
         return []
     steps = session.scalars(select(RunStep).where(RunStep.job_id == step.job_id)).all()
-    own = [
-        s.id
-        for s in steps
-        if s.kind in SHOT_STEPS
-        and s.params.get("key") == step.params["key"]
-        and s.params.get("stack", []) == step.params.get("stack", [])
-    ]
+    asked = read(SearchParams, step.params)
+    searches = ((s.id, read(SearchParams, s.params)) for s in steps if s.kind in SHOT_STEPS)
+    own = [number for number, p in searches if (p.key, p.stack) == (asked.key, asked.stack)]
     return list(session.scalars(select(RunShot).where(RunShot.step_id.in_(own)).order_by(RunShot.id)))
 
 
 def _chart(row: RowSearch, step: RunStep | None, shots: Sequence[RunShot], alive: bool) -> f.FlatChartOut:
-    found = step.outcome.get("found") if step is not None else None
-    mode = (step.params.get("mode") if step is not None else None) or row.wishes.mode
+    outcome = SearchOutcome() if step is None else read(SearchOutcome, step.outcome)
+    asked = SearchParams(row.key) if step is None else read(SearchParams, step.params)
+    found, mode = outcome.found, asked.mode or row.wishes.mode
     tests = [as_test_shot(s) for s in shots]
     dimmer = row.source.dimmer
     by_brightness = mode == "brightness" and dimmer is not None
@@ -82,21 +80,21 @@ def _chart(row: RowSearch, step: RunStep | None, shots: Sequence[RunShot], alive
     light = (
         fit_light(tests, row.target, row.pedestal, response if mode != "time" else None) if tests else None
     )
-    at_s = float((step.params.get("exposure_s") if step else None) or row.wishes.preferred_s)
-    at_b = found["brightness"] if found else (tests[-1].brightness if tests else None)
+    at_s = asked.exposure_s or row.wishes.preferred_s
+    at_b = found.brightness if found else (tests[-1].brightness if tests else None)
     outs = [
         _chart_shot(i + 1, shot, test, row, light, by_brightness, at_s, at_b)
         for i, (shot, test) in enumerate(zip(shots, tests, strict=True))
     ]
     line, text = _line(row, light, tests, by_brightness, at_s, at_b)
-    title, under = _title(row, step, found, len(tests), alive)
-    under += _weakest(shots, float(found["pedestal_adu"]), float(found["expected_adu"])) if found else ""
+    title, under = _title(row, outcome, step, len(tests), alive)
+    under += _weakest(shots, found.pedestal_adu, found.expected_adu) if found else ""
     low, high = row.window.shortest, row.window.longest
-    target = float(found["target_adu"]) if found else row.target.level_adu
+    target = found.target_adu if found else row.target.level_adu
     answer_x = None
     if found:
-        answer_x = float(found["brightness"]) if by_brightness else float(found["exposure_s"])
-    coming = step.outcome.get("next") if step is not None and alive else None
+        answer_x = float(found.brightness or 0) if by_brightness else found.exposure_s
+    coming = outcome.next if alive else None
     return f.FlatChartOut(
         key=key_out(row.key),
         title=title,
@@ -121,43 +119,42 @@ def _chart(row: RowSearch, step: RunStep | None, shots: Sequence[RunShot], alive
         line=line,
         line_text=text,
         answer_x=answer_x,
-        answer_y=float(found["expected_adu"]) if found else None,
+        answer_y=found.expected_adu if found else None,
         answer_text=_answer_text(found, by_brightness) if found else "",
         kept=_kept(found, target) if found else "",
         next=_coming(coming) if coming else "",
     )
 
 
-def _answer_text(found: dict[str, Any], by_brightness: bool) -> str:
-    return str(found["brightness"]) if by_brightness else w.seconds(found["exposure_s"])
+def _answer_text(found: Found, by_brightness: bool) -> str:
+    return str(found.brightness) if by_brightness else w.seconds(found.exposure_s)
 
 
-def _kept(found: dict[str, Any], target: float) -> str:
-    off = found["expected_adu"] - target
+def _kept(found: Found, target: float) -> str:
+    off = found.expected_adu - target
     return f"{'+' if off > 0 else ''}{w.number(off)}{w.THIN}ADU"
 
 
-def _coming(coming: dict[str, Any]) -> str:
-    at = "" if coming.get("brightness") is None else f" at {coming['brightness']}"
-    return f"Next {w.seconds(coming['exposure_s'])}{at}: {coming['why']}."
+def _coming(coming: Shoot) -> str:
+    at = "" if coming.brightness is None else f" at {coming.brightness}"
+    return f"Next {w.seconds(coming.exposure_s)}{at}: {coming.why}."
 
 
 def _title(
-    row: RowSearch, step: RunStep | None, found: dict[str, Any] | None, n_shots: int, alive: bool
+    row: RowSearch, outcome: SearchOutcome, step: RunStep | None, n_shots: int, alive: bool
 ) -> tuple[str, str]:
-    setting = row.setting
-    if found:
-        at = f" at {row.source.name} {found['brightness']}" if found["brightness"] is not None else ""
-        sure = 100.0 * found["uncertainty_adu"] / found["expected_adu"]
+    setting, found, no = row.setting, outcome.found, outcome.no_answer
+    if found is not None:
+        at = f" at {row.source.name} {found.brightness}" if found.brightness is not None else ""
+        sure = 100.0 * found.uncertainty_adu / found.expected_adu
         under = f"{_where(row)}, {w.several(n_shots, 'test shot')}, sure to {max(sure, 0.1):.1f} %"
-        if found.get("banding_percent") is not None:
-            under += f", {banding(found['banding_percent'])}"
-        return f"{w.seconds(found['exposure_s'])}{at}", under
-    if step is not None and step.outcome.get("no_answer"):
-        no = step.outcome["no_answer"]
-        least = "at least " if no["at_least"] else ""
-        if no["direction"] in ("too bright", "too dim"):
-            return f"{least}{no['stops']:.1f} stops {no['direction']}".capitalize(), _where(row)
+        if found.banding_percent is not None:
+            under += f", {banding(found.banding_percent)}"
+        return f"{w.seconds(found.exposure_s)}{at}", under
+    if no is not None:
+        least = "at least " if no.at_least else ""
+        if no.direction in ("too bright", "too dim"):
+            return f"{least}{no.stops:.1f} stops {no.direction}".capitalize(), _where(row)
         return "No answer", _where(row)
     if alive and step is not None:
         return "Looking", _where(row)
@@ -171,11 +168,12 @@ def _title(
 
 def _weakest(shots: Sequence[RunShot], pedestal_adu: float, expected_adu: float) -> str:
     """What the channel with the least light of a colour sensor gets at the setting; '' where there is but one."""
-    read = [s for s in shots if s.stats.get("weakest_median") and s.stats["saturated_fraction"] < 0.01]
-    if not read:
+    every = (read(ShotStats, s.stats) for s in shots)
+    told = [s for s in every if s.weakest_median and s.saturated_fraction < 0.01]
+    if not told:
         return ""
-    near = min(read, key=lambda s: abs(float(s.stats["median"]) - expected_adu)).stats
-    share = channel_share(float(near["weakest_median"]), float(near["median"]), pedestal_adu)
+    near = min(told, key=lambda s: abs(s.median - expected_adu))
+    share = channel_share(near.weakest_median or 0.0, near.median, pedestal_adu)
     level = pedestal_adu + share * (expected_adu - pedestal_adu)
     return f", weakest channel {w.number(level)}{w.THIN}ADU" + (": it starves" if starves(share) else "")
 
@@ -207,7 +205,7 @@ def _chart_shot(
         x=float(test.brightness or 0) if by_brightness else test.exposure_s,
         y=y,
         text=f"{w.seconds(test.exposure_s)}{at}, {level}",
-        probe=bool(shot.stats.get("probe", False)),
+        probe=read(ShotStats, shot.stats).probe,
         full=full,
         other=not by_brightness and test.brightness != at_b,
         why=shot.why,
@@ -303,16 +301,16 @@ def shots_table(library: Library, rig_id: int, key: RowKey) -> tuple[list[Sequen
     ]
     with library.db.session() as session:
         for i, shot in enumerate(_shots_of(session, _newest_step(session, rig_id, key)), start=1):
-            s = shot.stats
+            s = read(ShotStats, shot.stats)
             rows.append(
                 [
                     i,
                     shot.taken_at,
                     shot.exposure_s,
                     shot.brightness,
-                    s["median"],
-                    s["brightest_permille"],
-                    s["saturated_fraction"],
+                    s.median,
+                    s.brightest_permille,
+                    s.saturated_fraction,
                     shot.why,
                 ]
             )

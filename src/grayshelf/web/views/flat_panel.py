@@ -16,6 +16,7 @@ from grayshelf.library.panel_curves import (
     curves_of,
     last_outlived,
     newest_first,
+    path_of_point,
     points_as_json,
 )
 from grayshelf.web import schemas_flats as f
@@ -116,7 +117,7 @@ def _curve(curve: PanelCurve, source: Source, reference: PanelCurve | None) -> f
             f.CurvePointOut(
                 brightness=p.brightness,
                 output=math.exp(math.log(p.rate) - factor + shift),
-                filter_code=str(group[0]),  # type: ignore[index]
+                filter_code=path_of_point(p).filter_code,
             )
             for p in own
         ]

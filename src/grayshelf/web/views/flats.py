@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import datetime, timedelta
-from typing import Any
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -29,13 +28,22 @@ from grayshelf.library.flat_sheet import (
 from grayshelf.library.library import Library
 from grayshelf.library.models import FlatSetting, Job, LightSource, Rig, RunStep
 from grayshelf.library.rig_terms import gain_word
+from grayshelf.library.step_records import (
+    AgreeOutcome,
+    GateParams,
+    NoAnswerKept,
+    SearchJob,
+    SearchOutcome,
+    SearchParams,
+    read,
+)
 from grayshelf.web import schemas_flats as f
 from grayshelf.web.views import words as w
 from grayshelf.web.views.flat_panel import panel_out
 from grayshelf.web.views.jobs import job_out
 from grayshelf.web.views.nights import passbands
 from grayshelf.work.find_flats import SHOT_STEPS
-from grayshelf.work.flat_bench import newest_search
+from grayshelf.work.flat_bench import key_of, newest_search
 from grayshelf.work.gates import waiting_behind
 from grayshelf.work.job_states import JobState, StepState
 from grayshelf.work.jobs import ALIVE
@@ -72,8 +80,9 @@ def sheet_page(library: Library, rig_id: int, devices: RigDevices | None) -> f.F
         outs = [_row(library, session, rig, devices, row, steps, earlier, alive, now) for row in rows]
         source = source_of(session, rig, wishes_from(rig.wishes), panel_range(devices))
         lit = source
-        if current is not None and "key" in current.params:
-            wishes = wishes_for(session, rig, RowKey(**current.params["key"]))
+        at_work = None if current is None else key_of(current)
+        if at_work is not None:
+            wishes = wishes_for(session, rig, at_work)
             lit = source_of(session, rig, wishes, panel_range(devices))
         busy = session.scalar(
             select(Job).where(
@@ -83,7 +92,7 @@ def sheet_page(library: Library, rig_id: int, devices: RigDevices | None) -> f.F
             )
         )
         measuring = None
-        if job is not None and alive and job.params.get("response"):
+        if job is not None and alive and read(SearchJob, job.params).response:
             measuring = panel_shots(library, session, rig, devices, steps)
         cannot = ""
         if devices is None:
@@ -102,7 +111,7 @@ def sheet_page(library: Library, rig_id: int, devices: RigDevices | None) -> f.F
             can_shoot=not cannot,
             cannot=cannot,
             job=job_out(job, library) if show and job is not None else None,
-            searching=_key_of(current),
+            searching=None if at_work is None else key_out(at_work),
             gate=gate_out(current, job, steps),
             next=_next_thing(job, current, lit, gain_word(library, rig.camera))
             if alive and job is not None
@@ -145,10 +154,6 @@ def _earlier_finds(session: Session, rig_id: int, newest: Job | None) -> list[Ru
     return list(reversed(session.scalars(query).all()))
 
 
-def _key_of(step: RunStep | None) -> f.FlatKeyIn | None:
-    return f.FlatKeyIn(**step.params["key"]) if step is not None and "key" in step.params else None
-
-
 def _headline(rows: Sequence[f.FlatRowOut], job: Job | None, current: RunStep | None) -> str:
     if job is not None:
         return current.title if current is not None else job.title
@@ -166,53 +171,54 @@ def gate_out(step: RunStep | None, job: Job | None, steps: Sequence[RunStep]) ->
         or job.state != JobState.WAITING
     ):
         return None
-    p = step.params
-    can_leave_out = bool(p.get("can_leave_out"))
-    behind = (s.filter_code for s in waiting_behind(step, steps) if s.filter_code) if can_leave_out else ()
+    gate = read(GateParams, step.params)
+    behind = (
+        (s.filter_code for s in waiting_behind(step, steps) if s.filter_code) if gate.may_leave_out else ()
+    )
     codes = w.listed(code for code in dict.fromkeys(behind) if code != "none")
     return f.SearchGate(
         title=f"{step.title} for {codes}" if codes else step.title,
-        advice=p.get("advice", ""),
-        answer=p.get("answer", "Done"),
-        leave_out=f"Leave {codes or 'it'} out" if can_leave_out else "",
-        sign=p.get("gate", ""),
+        advice=gate.advice,
+        answer=gate.answer,
+        leave_out=f"Leave {codes or 'it'} out" if gate.may_leave_out else "",
+        sign=gate.gate,
     )
 
 
 def _next_thing(job: Job, step: RunStep | None, source: Source, word: str) -> f.NextThing | None:
     """The one line of large type for somebody whose camera is run by another program."""
-    folder = job.params.get("folder")
+    folder = read(SearchJob, job.params).folder
     if not folder or step is None or step.kind not in SHOT_STEPS:
         return None
-    coming = step.outcome.get("next")
-    key = RowKey(**step.params["key"])
-    if not coming:
+    outcome, params = read(SearchOutcome, step.outcome), read(SearchParams, step.params)
+    coming, key = outcome.next, params.key
+    if coming is None:
         return f.NextThing(line="Reading", detail="", why="", refused=[], folder=folder)
     parts = [key.filter_code] if key.filter_code != "none" else []
     parts += [dials(key, word), f"binning {key.binning}"]
-    if coming.get("brightness") is not None:
-        parts.append(f"{source.name} at {coming['brightness']}")
-    stack = step.params.get("stack", [])
-    if stack:
-        parts.append(f"behind {listed(stack)}")
-    refused = [f.RefusedOut(**r) for r in step.outcome.get("refused", [])]
+    if coming.brightness is not None:
+        parts.append(f"{source.name} at {coming.brightness}")
+    if params.stack:
+        parts.append(f"behind {listed(params.stack)}")
+    refused = [f.RefusedOut(name=r.name, why=r.why) for r in outcome.refused]
     return f.NextThing(
-        line=f"Shoot one flat of {w.seconds(coming['exposure_s'])}",
+        line=f"Shoot one flat of {w.seconds(coming.exposure_s)}",
         detail=", ".join(parts),
-        why=coming["why"],
+        why=coming.why,
         refused=list(reversed(refused))[:3],
         folder=folder,
     )
 
 
 def _shared(step: RunStep) -> f.SharedOut:
-    o = step.outcome
-    if "exposure_s" not in o:
-        return f.SharedOut(text=str(o.get("message", "")), saved="")
-    left = f"; {listed(o['left_out'])} on its own" if o.get("left_out") else ""
+    agreed = read(AgreeOutcome, step.outcome)
+    if agreed.exposure_s is None:
+        return f.SharedOut(text=agreed.message, saved="")
+    left = f"; {listed(agreed.left_out)} on its own" if agreed.left_out else ""
+    saved = f"{agreed.saved_frames} frames and {w.duration(agreed.saved_s)} saved"
     return f.SharedOut(
-        text=f"{w.seconds(o['exposure_s'])} serves {listed(o['served'])}{left}",
-        saved=f"one set of dark flats: {o['saved_frames']} frames and {w.duration(o['saved_s'])} saved",
+        text=f"{w.seconds(agreed.exposure_s)} serves {listed(agreed.served)}{left}",
+        saved=f"one set of dark flats: {saved}",
     )
 
 
@@ -243,7 +249,7 @@ def _wishes_out(wishes: FlatWishes) -> f.FlatWishesOut:
 
 
 def _last_find(steps: Sequence[RunStep], key: RowKey) -> RunStep | None:
-    own = [s for s in steps if s.kind in ("find", "look") and s.params.get("key") == key.as_json]
+    own = [s for s in steps if s.kind in ("find", "look") and key_of(s) == key]
     begun = [s for s in own if s.state not in (StepState.TO_DO, StepState.SKIPPED)]
     return begun[-1] if begun else (own[0] if own else None)
 
@@ -311,11 +317,14 @@ def _row(
 
 def _newest_no(row: SheetRow, step: RunStep | None, target: FlatTarget | None) -> f.NoOut | None:
     """What the last search came to, where that was no answer and nothing was found since."""
-    if step is None or step.state != StepState.NO_ANSWER or not step.outcome.get("no_answer"):
+    if step is None or step.state != StepState.NO_ANSWER:
+        return None
+    no = read(SearchOutcome, step.outcome).no_answer
+    if no is None:
         return None
     if row.setting is not None and step.ended_at is not None and row.setting.found_at >= step.ended_at:
         return None
-    return _no(row, step, target.white_adu if target else 65535.0)
+    return _no(row, no, target.white_adu if target else 65535.0)
 
 
 def _row_state(
@@ -324,8 +333,7 @@ def _row_state(
     if alive and step is not None and step.state in (StepState.DOING, StepState.WAITING):
         return "searching"
     if alive and any(
-        s.state == StepState.TO_DO and s.kind in ("find", "look") and s.params.get("key") == row.key.as_json
-        for s in steps
+        s.state == StepState.TO_DO and s.kind in ("find", "look") and key_of(s) == row.key for s in steps
     ):
         return "waiting"
     if none is not None:
@@ -437,11 +445,10 @@ def search_or_trouble(
         return error
 
 
-def _no(row: SheetRow, step: RunStep, white: float) -> f.NoOut:
-    no: dict[str, Any] = step.outcome["no_answer"]
-    direction, stops = no["direction"], float(no["stops"])
+def _no(row: SheetRow, no: NoAnswerKept, white: float) -> f.NoOut:
+    direction, stops = no.direction, no.stops
     allow, changes = "", None
-    bound = no.get("widened")
+    bound = no.widened
     if bound is not None:
         allow = f"Allow {w.seconds(bound)} for {row.key.filter_code}"
         why = "allowed for this filter"
@@ -458,15 +465,15 @@ def _no(row: SheetRow, step: RunStep, white: float) -> f.NoOut:
         "too coarse": f"The steps of the panel are too coarse for {row.key.filter_code}",
         "unsteady": f"The light for {row.key.filter_code} is not steady",
     }
-    level = no.get("level_adu")
+    level = no.level_adu
     beyond = level is not None and level > white
     return f.NoOut(
         title=titles[direction],
-        message=no["message"] + (f" The camera is full at {w.number(white)} ADU." if beyond else ""),
-        advice=no["advice"],
-        stack=no.get("sentence", ""),
+        message=no.message + (f" The camera is full at {w.number(white)} ADU." if beyond else ""),
+        advice=no.advice,
+        stack=no.sentence,
         stops=stops,
-        at_least=bool(no["at_least"]),
+        at_least=no.at_least,
         direction=direction,
         level=level,
         level_text="" if level is None else f"{w.number(level)}{w.THIN}ADU",

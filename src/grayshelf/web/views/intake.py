@@ -22,6 +22,7 @@ from grayshelf.library.left_out import made_of_each
 from grayshelf.library.library import Library
 from grayshelf.library.models import Folder, Frame, FrameSet, Job, Rig
 from grayshelf.library.rig_terms import gain_word
+from grayshelf.library.step_records import ScanJob, read
 from grayshelf.web import schemas as s
 from grayshelf.web.views import words as w
 from grayshelf.web.views.jobs import job_out
@@ -51,7 +52,7 @@ def intake_page(library: Library) -> s.IntakeOut:
         jobs = session.scalars(
             select(Job).where(Job.kind == "scan", Job.state.in_((*ALIVE, JobState.INTERRUPTED)))
         ).all()
-        by_folder = {j.params.get("folder_id"): job_out(j, library) for j in jobs}
+        by_folder = {read(ScanJob, j.params).folder_id: job_out(j, library) for j in jobs}
         zone = library.zone(session)
         told = {f.id: _folder_out(f, counts.get(f.id, {}), by_folder.get(f.id), zone) for f in folders}
         return s.IntakeOut(
@@ -173,7 +174,7 @@ def forget_folder(library: Library, folder_id: int) -> str:
     with library.db.session() as session:
         folder = _folder(session, folder_id)
         going = session.scalars(select(Job).where(Job.kind == "scan", Job.state.in_(ALIVE)))
-        if any(job.params.get("folder_id") == folder_id for job in going):
+        if any(read(ScanJob, job.params).folder_id == folder_id for job in going):
             raise Conflict(f"{folder.path} is being scanned.", "Stop the scan first.")
         path = folder.path
     missing.forget_frames(library, folder_id)

@@ -8,6 +8,7 @@ from sqlalchemy import select
 
 from grayshelf.library.library import Library
 from grayshelf.library.models import Job
+from grayshelf.library.step_records import JobResult, read
 from grayshelf.web import schemas as s
 from grayshelf.work.job_states import JobState
 from grayshelf.work.jobs import ALIVE, RESUMABLE, WITH_RIG
@@ -37,7 +38,7 @@ def job_out(job: Job, library: Library) -> s.JobOut:
         can_stop=state in ALIVE,
         can_resume=state in RESUMABLE,
         ended=_ended(job.ended_at),
-        troubles=[str(t) for t in job.result.get("failed", []) if isinstance(t, str)],
+        troubles=[t for t in read(JobResult, job.result).failed if isinstance(t, str)],
     )
 
 

@@ -5,13 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import datetime, timedelta
 from statistics import median
-from typing import Any
 from zoneinfo import ZoneInfo
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from grayshelf.core.flats.model import Bound, ExposureWindow, FlatTarget
+from grayshelf.core.flats.model import ExposureWindow, FlatTarget
 from grayshelf.core.flats.settings import FlatWishes
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.matching import rulers
@@ -19,6 +18,7 @@ from grayshelf.core.matching.age import age_step
 from grayshelf.core.matching.model import CommonSettings
 from grayshelf.core.planning.runsheet import (
     COOLER_HOLDS_WITHIN_C,
+    FlatWish,
     RigPace,
     StepKind,
     TimedStep,
@@ -28,13 +28,23 @@ from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.models import FrameSet, Job, RunShot, RunStep
 from grayshelf.library.rig_terms import gain_word
+from grayshelf.library.step_records import (
+    BuildOutcome,
+    GateParams,
+    JobResult,
+    RunJob,
+    SearchOutcome,
+    SheetParams,
+    ShotStats,
+    read,
+)
 from grayshelf.web import schemas as s
 from grayshelf.web.views import words as w
 from grayshelf.web.views.jobs import job_out
 from grayshelf.web.views.nights import passbands
-from grayshelf.work.job_states import StepState
+from grayshelf.work.job_states import OPEN, StepState
 from grayshelf.work.jobs import ALIVE, JobState
-from grayshelf.work.steps import OPEN
+from grayshelf.work.run import forecast_s
 from grayshelf.work.tonight import Tonight, hands_free_at
 
 
@@ -212,22 +222,18 @@ def _planned(
         exposure_known=step.exposure_known,
         needs_person=step.needs_person,
         row=step.row,
-        gate=_gate(dict(step.params)),
+        gate=_gate(None if step.gate is None else GateParams.of(step.gate)),
         lights=lights,
         wanted=wanted,
         outcome="",
     )
 
 
-def _gate(params: dict[str, Any]) -> s.GateOut | None:
-    if "gate" not in params:
+def _gate(gate: GateParams | None, filter_code: str | None = None) -> s.GateOut | None:
+    if gate is None:
         return None
-    return s.GateOut(
-        gate=params["gate"],
-        advice=params.get("advice", ""),
-        answer=params.get("answer", "Go on"),
-        leave_out=params.get("leave_out"),
-    )
+    leave_out = f"Leave {filter_code or 'it'} out" if gate.may_leave_out else None
+    return s.GateOut(gate=gate.gate, advice=gate.advice, answer=gate.answer, leave_out=leave_out)
 
 
 # -- a run ------------------------------------------------------------------------------------------------------
@@ -273,7 +279,7 @@ def run_page(
     now = library.clock.now()
     white = devices.camera.facts.white_adu if devices else 65535
     colour = devices is not None and devices.camera.facts.bayer_pattern is not None
-    rows = job.params.get("rows", [])
+    rows = read(RunJob, job.params).rows
     outs = _forecast(steps, now, zone, bands, rows)
     searches = []
     for x in shown:
@@ -305,7 +311,7 @@ def run_page(
         search=next((x for x in searches if current and x.step_id == current.id), None),
         series=_series(current, last, wishes, white, colour) if current else None,
         searches=searches,
-        afterwards=list(job.result.get("afterwards", [])),
+        afterwards=list(read(JobResult, job.result).afterwards),
         end_clock=end,
         hands=hands,
         sensor=sensor,
@@ -341,7 +347,7 @@ def _run_words(
     if job.state == JobState.STOPPED:
         return "The run was stopped.", "What was shot is kept. Go on from there, or leave it."
     if current is not None and current.state == StepState.WAITING:
-        return current.title, current.params.get("advice", "")
+        return current.title, read(GateParams, current.params).advice
     if job.state == JobState.PAUSED:
         return "Paused.", f"Next: {current.title if current else 'nothing'}."
     again = {
@@ -357,13 +363,15 @@ def _forecast(
     now: datetime,
     zone: ZoneInfo,
     bands: dict[str, float | None],
-    rows: list[dict[str, Any]],
+    rows: Sequence[FlatWish],
 ) -> list[s.StepOut]:
     """Steps with the times they took, and a forecast for those to come."""
     at = now
     outs = []
     for step in steps:
-        seconds = float(step.params.get("seconds") or 0.0)
+        gate = read(GateParams, step.params) if step.kind == StepKind.GATE else None
+        params = SheetParams() if gate is not None else read(SheetParams, step.params)
+        seconds = forecast_s(step)
         if step.state in OPEN:
             start = step.started_at or at
             share = step.done / step.count if step.count and step.kind != "find" else 0.0
@@ -372,7 +380,6 @@ def _forecast(
         else:
             start = step.started_at or at
             end = step.ended_at or start
-        exposure = step.params.get("exposure_s")
         row = rows[step.row] if step.row is not None and step.row < len(rows) else None
         outs.append(
             s.StepOut(
@@ -388,16 +395,14 @@ def _forecast(
                 end=end,
                 start_clock=w.clock(start, zone),
                 end_clock=w.clock(end, zone),
-                exposure=w.seconds(float(exposure)) if exposure else None,
-                exposure_known=bool(step.params.get("exposure_known")),
-                needs_person=bool(step.params.get("needs_person")),
+                exposure=w.seconds(params.exposure_s) if params.exposure_s else None,
+                exposure_known=params.exposure_known,
+                needs_person=params.needs_person if gate is None else gate.needs_person,
                 row=step.row,
-                gate=_gate(step.params),
-                lights=int(row["lights"])
-                if row and step.kind == "flats"
-                else int(step.params.get("lights", 0)),
-                wanted=step.kind == "darks"
-                or (step.kind in ("find", "flats") and bool(row and row.get("hole"))),
+                gate=_gate(gate, step.filter_code),
+                lights=row.lights if row and step.kind == StepKind.FLATS else params.lights,
+                wanted=step.kind == StepKind.DARKS
+                or (step.kind in (StepKind.FIND, StepKind.FLATS) and bool(row and row.hole)),
                 outcome=_outcome(step),
             )
         )
@@ -405,19 +410,19 @@ def _forecast(
 
 
 def _outcome(step: RunStep) -> str:
-    found, none = step.outcome.get("found"), step.outcome.get("no_answer")
-    if found:
-        return f"{w.seconds(found['exposure_s'])} in {w.several(found['shots'], 'shot')}"
-    if none:
-        return f"{none['message']} {none['advice']}"
-    failed = step.outcome.get("failed")
-    if failed:
-        return "; ".join(f"{f['title']}: {f['message']}" for f in failed)
-    return ""
+    if step.kind == StepKind.BUILD:
+        return "; ".join(f"{f.title}: {f.message}" for f in read(BuildOutcome, step.outcome).failed)
+    if step.kind != StepKind.FIND:
+        return ""
+    outcome = read(SearchOutcome, step.outcome)
+    if outcome.found is not None:
+        return f"{w.seconds(outcome.found.exposure_s)} in {w.several(outcome.found.shots, 'shot')}"
+    return "" if outcome.no_answer is None else f"{outcome.no_answer.message} {outcome.no_answer.advice}"
 
 
 def _shot(shot: RunShot, target: float, tolerance: float, number: int) -> s.TestShotOut:
-    level = float(shot.stats["median"])
+    stats = read(ShotStats, shot.stats)
+    level = stats.median
     ruler = rulers.band("level", target, level, tolerance, "ADU")
     return s.TestShotOut(
         number=number,
@@ -427,18 +432,15 @@ def _shot(shot: RunShot, target: float, tolerance: float, number: int) -> s.Test
         level_text=f"{w.number(level)}{w.THIN}ADU",
         ruler=w.ruler_out(ruler),
         why=shot.why,
-        probe=bool(shot.stats.get("probe")),
+        probe=stats.probe,
         picture=f"/api/shots/{shot.id}/picture.png?size=320",
     )
 
 
 def _aim(step: RunStep, wishes: FlatWishes, white: int) -> tuple[FlatTarget, ExposureWindow]:
     """What was wished when this was searched; before that, what the rig wishes."""
-    if "target" not in step.params:
-        return wishes.target(white), wishes.window()
-    t, win = step.params["target"], step.params["window"]
-    window = ExposureWindow(Bound(**win["shortest"]), Bound(**win["longest"]), win["probe_s"])
-    return FlatTarget(**t), window
+    params = read(SheetParams, step.params)
+    return params.target or wishes.target(white), params.window or wishes.window()
 
 
 def _search(
@@ -446,19 +448,19 @@ def _search(
     shots: Sequence[RunShot],
     wishes: FlatWishes,
     white: int,
-    rows: list[dict[str, Any]],
+    rows: Sequence[FlatWish],
     bands: dict[str, float | None],
 ) -> s.SearchOut:
     target, window = _aim(step, wishes, white)
-    row = rows[step.row] if step.row is not None else {}
-    levels = [(x.exposure_s, float(x.stats["median"])) for x in shots]
-    found, none = step.outcome.get("found"), step.outcome.get("no_answer")
-    coming = step.outcome.get("next")
+    row = rows[step.row] if step.row is not None else None
+    levels = [(x.exposure_s, read(ShotStats, x.stats).median) for x in shots]
+    outcome = read(SearchOutcome, step.outcome)
+    found, none, coming = outcome.found, outcome.no_answer, outcome.next
     following = ""
     if coming and not found and not none:
-        following = f"Next {w.seconds(coming['exposure_s'])}: {coming['why']}."
-    rate = found["rate_adu_s"] if found else None
-    pedestal = found["pedestal_adu"] if found else 500.0
+        following = f"Next {w.seconds(coming.exposure_s)}: {coming.why}."
+    rate = found.rate_adu_s if found else None
+    pedestal = found.pedestal_adu if found else 500.0
     usable = [(t, level) for t, level in levels if pedestal + 200 < level < 0.97 * white]
     if rate is None and usable:
         rate = (usable[-1][1] - pedestal) / usable[-1][0]
@@ -466,8 +468,8 @@ def _search(
         step_id=step.id,
         filter_code=step.filter_code or "",
         passband_nm=bands.get(step.filter_code or ""),
-        gain=float(row.get("gain", 0)),
-        brightness=row.get("brightness"),
+        gain=row.gain if row else 0.0,
+        brightness=row.brightness if row else None,
         target=target.level_adu,
         tolerance=target.tolerance_adu,
         white=target.white_adu,
@@ -479,10 +481,10 @@ def _search(
         rate=rate,
         shots=[_shot(x, target.level_adu, target.tolerance_adu, i + 1) for i, x in enumerate(shots)],
         next=following,
-        found=w.seconds(found["exposure_s"]) if found else None,
-        found_s=found["exposure_s"] if found else None,
-        no_answer=none["message"] if none else None,
-        advice=none["advice"] if none else None,
+        found=w.seconds(found.exposure_s) if found else None,
+        found_s=found.exposure_s if found else None,
+        no_answer=none.message if none else None,
+        advice=none.advice if none else None,
         came_out=None,
     )
 
@@ -492,13 +494,13 @@ def _came_out(
 ) -> s.RulerOut | None:
     """How far what the search led to lies from its target: its flats, else the level that it foretold, else how near it
     came."""
-    found = step.outcome.get("found")
+    found = read(SearchOutcome, step.outcome).found
     if flats:
-        level = median(float(x.stats["median"]) for x in flats)
+        level = median(read(ShotStats, x.stats).median for x in flats)
     elif found:
-        level = float(found["expected_adu"])
+        level = found.expected_adu
     elif tests:
-        level = float(tests[-1].stats["median"])
+        level = read(ShotStats, tests[-1].stats).median
     else:
         return None
     return w.ruler_out(rulers.band("level", search.target, level, search.tolerance, "ADU"))
@@ -515,7 +517,7 @@ def _series(
         if step.kind == "flats":
             shot = _shot(last, target.level_adu, target.tolerance_adu, last.seq)
         else:
-            shot = _shot(last, float(last.stats["median"]), 60.0, last.seq)
+            shot = _shot(last, read(ShotStats, last.stats).median, 60.0, last.seq)
     statistic = "median of the brightest channel" if colour and step.kind == "flats" else "median"
     return s.SeriesOut(
         step_id=step.id, title=step.title, done=step.done, count=step.count, statistic=statistic, last=shot

@@ -20,24 +20,25 @@ from grayshelf.library.flat_sheet import sheet_rows
 from grayshelf.library.library import Library
 from grayshelf.library.models import Job, Rig, RunShot, RunStep
 from grayshelf.library.rig_terms import gain_word
+from grayshelf.library.step_records import BuildOutcome, NotBuilt, ShotStats, SkyOutcome, TwilightJob, read
 from grayshelf.web import schemas_twilight as t
 from grayshelf.web.views import words as w
 from grayshelf.web.views.flats import gate_out, key_in, key_out
 from grayshelf.web.views.jobs import job_out
 from grayshelf.web.views.nights import passbands
-from grayshelf.work.job_states import JobState, StepState
+from grayshelf.work.job_states import OPEN, JobState, StepState
 from grayshelf.work.jobs import ALIVE, RESUMABLE, WITH_RIG
 from grayshelf.work.sky_rows import (
     Ahead,
     SkySubject,
     between_s,
     has_place,
+    key_of_sky,
     look_ahead,
     sky_shot,
     sky_subjects,
     twilight_of,
 )
-from grayshelf.work.steps import OPEN
 from grayshelf.work.twilight_bench import newest_twilight
 
 #: What of the time before the first window and after the last one is shown, in minutes.
@@ -120,7 +121,7 @@ def _shows_run(library: Library, session: Session, job: Job, asked: t.TwilightIn
     now = library.clock.now()
     if job.ended_at is not None and now - job.ended_at < SHOWN_FOR:
         return True
-    twilight = twilight_of(library, session, job)
+    twilight = twilight_of(library, session, read(TwilightJob, job.params))
     return job.state in RESUMABLE and twilight.seconds(now) < twilight.ends_s
 
 
@@ -276,10 +277,11 @@ def _troubled(row: dict[str, Any], trouble: str) -> t.TwilightRow:
 def _run_page(
     library: Library, session: Session, rig: Rig, devices: RigDevices | None, job: Job, setting: _Setting
 ) -> dict[str, Any]:
-    twilight, zone, alive = twilight_of(library, session, job), setting.zone, job.state in ALIVE
+    twilight, zone = twilight_of(library, session, read(TwilightJob, job.params)), setting.zone
+    alive = job.state in ALIVE
     steps = list(session.scalars(select(RunStep).where(RunStep.job_id == job.id).order_by(RunStep.seq)))
-    sky = {str(RowKey(**s.params["key"])): s for s in steps if s.kind == "sky"}
-    counts = {RowKey(**s.params["key"]): s.count for s in sky.values()}
+    sky = {str(key_of_sky(s)): s for s in steps if s.kind == "sky"}
+    counts = {key_of_sky(s): s.count for s in sky.values()}
     subjects, troubles = sky_subjects(library, session, rig, devices, counts)
     planned, fade = lay_out_again(
         [s.wish for s in subjects],
@@ -300,7 +302,7 @@ def _run_page(
     current = (
         next((s for s in steps if s.state in (StepState.DOING, StepState.WAITING)), None) if alive else None
     )
-    failed: list[dict[str, str]] = next((s.outcome.get("failed", []) for s in steps if s.kind == "build"), [])
+    failed = [f for s in steps if s.kind == "build" for f in read(BuildOutcome, s.outcome).failed]
     fades = _course_fade(twilight, planned) if fade is None else fade
     return {
         "at": "dawn" if twilight.dawn else "dusk",
@@ -325,12 +327,12 @@ def _run_page(
     )
 
 
-def _failed(masters: Sequence[dict[str, str]]) -> list[str]:
+def _failed(masters: Sequence[NotBuilt]) -> list[str]:
     """Masters that could not be built, those with one reason together."""
-    reasons = dict.fromkeys(f"{x['message']} {x['advice']}" for x in masters)
+    reasons = dict.fromkeys(f"{x.message} {x.advice}" for x in masters)
     said = []
     for reason in reasons:
-        titles = w.listed(x["title"] for x in masters if f"{x['message']} {x['advice']}" == reason)
+        titles = w.listed(x.title for x in masters if f"{x.message} {x.advice}" == reason)
         said.append(f"{titles[:1].upper()}{titles[1:]}: {reason}")
     return said
 
@@ -349,7 +351,7 @@ def _run_row(
         state = "now"
     said = row.plan_text
     if state == "short":
-        said = str(step.outcome.get("why") or _shot_from_to(flats, zone) or "not shot")
+        said = read(SkyOutcome, step.outcome).why or _shot_from_to(flats, zone) or "not shot"
     elif state == "done":
         said = _shot_from_to(flats, zone)
     exposures = _exposures(flats[0].exposure_s, flats[-1].exposure_s) if flats else row.exposures_text
@@ -368,13 +370,14 @@ def _run_row(
 
 def kind_of(shot: RunShot) -> Literal["flat", "set aside", "look"]:
     """What a frame of the sky is."""
-    if shot.stats.get("counts"):
+    stats = read(ShotStats, shot.stats)
+    if stats.counts:
         return "flat"
-    return "look" if shot.stats.get("test") else "set aside"
+    return "look" if stats.test else "set aside"
 
 
 def _shot(shot: RunShot, twilight: Twilight, zone: ZoneInfo) -> t.SkyShotOut:
-    level = w.number(float(shot.stats["median"]))
+    level = w.number(read(ShotStats, shot.stats).median)
     return t.SkyShotOut(
         x=twilight.seconds(shot.taken_at) / 60.0,
         what=kind_of(shot),
@@ -392,14 +395,13 @@ def _shot_from_to(flats: Sequence[RunShot], zone: ZoneInfo) -> str:
 
 
 def _next_text(step: RunStep | None, zone: ZoneInfo) -> str:
-    coming = step.outcome.get("next") if step is not None else None
-    if step is None or not coming:
+    coming = read(SkyOutcome, step.outcome).next if step is not None and step.kind == "sky" else None
+    if step is None or coming is None:
         return ""
-    if "until" in coming:
-        until = w.clock(datetime.fromisoformat(coming["until"]), zone)
-        return f"Waiting for {step.filter_code} until {until}: {coming['why']}"
-    what = "A look at the sky" if coming["test"] else f"Flat {step.done + 1} of {step.count}"
-    return f"{what} in {step.filter_code}, {w.seconds(coming['exposure_s'])}"
+    if coming.until is not None:
+        return f"Waiting for {step.filter_code} until {w.clock(coming.until, zone)}: {coming.why}"
+    what = "A look at the sky" if coming.test else f"Flat {step.done + 1} of {step.count}"
+    return f"{what} in {step.filter_code}, {w.seconds(coming.exposure_s or 0.0)}"
 
 
 # -- the scale of time ------------------------------------------------------------------------------------------
@@ -546,9 +548,9 @@ def shots_table(library: Library, rig_id: int) -> tuple[list[list[object]], str]
         for step in [] if job is None else job.steps:
             if step.kind != "sky":
                 continue
-            k = RowKey(**step.params["key"])
+            k = key_of_sky(step)
             for s in step.shots:
-                level = round(float(s.stats["median"]), 1)
+                level = round(read(ShotStats, s.stats).median, 1)
                 row = [k.filter_code, k.gain, k.offset, k.binning, s.taken_at, s.exposure_s, level]
                 rows.append([*row, kind_of(s), s.why, s.path])
     return rows, "twilight-frames"

@@ -1,0 +1,134 @@
+"""Gates: what a hand has to do before work goes on, and the words in which it is asked. A gate has no default."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from grayshelf.core.flats.diffusers import listed
+
+
+@dataclass(frozen=True)
+class Gate:
+    """One thing for a hand to do."""
+
+    sign: str
+    """What it is about: 'panel', 'diffuser', 'cap', 'cover', 'filter', 'brightness', 'focus' or 'sky'."""
+    title: str
+    advice: str = ""
+    answer: str = "Go on"
+    """The words of the button by which the person says that it is done."""
+    stack: tuple[str, ...] = ()
+    """Where diffusers are changed: all that hang then, and what they take together, in stops."""
+    total_stops: float | None = None
+    value: str = ""
+    """Where something is set by hand: what to."""
+    can_leave_out: bool = False
+    """Whether what waits behind it may be left out instead."""
+    needs_person: bool = True
+
+
+def panel_on(*, dimmable: bool, angle_deg: float | None) -> Gate:
+    """The panel before the telescope, at the beginning of flats; `angle_deg` where a hand has to keep the camera's."""
+    how = "its brightness is set for you" if dimmable else "switch it on"
+    turned = f" Leave the camera at {angle_deg:.1f}°, as the lights had it." if angle_deg is not None else ""
+    return Gate("panel", "Panel on", f"Aim the telescope at it; {how}.{turned}", "The panel is on: begin")
+
+
+def light_in_place(light: str, *, dimmable: bool) -> Gate:
+    """A light before the telescope, at the beginning of a search."""
+    advice = "Aim the telescope at it, with nothing in between."
+    advice += " Its brightness is set for you." if dimmable else ""
+    return Gate("panel", f"{light[0].upper()}{light[1:]} before the telescope", advice, "It is there: begin")
+
+
+def panel_warm(*, by_hand: bool) -> Gate:
+    """The panel before the telescope, to measure a camera with."""
+    advice = (
+        "Cap off, nothing else lit; the panel warm for some minutes, since a drift of the light looks like a bend of "
+        "the sensor."
+    )
+    advice += " Set it to a fixed, dim light and leave it." if by_hand else ""
+    return Gate("panel", "Put the panel before the telescope", advice, "The panel is before it")
+
+
+def hang(
+    light: str, stack: Sequence[str], total_stops: float, then: str = "go on", *, can_leave_out: bool = False
+) -> Gate:
+    """Diffusers hung before a light, or taken off; `then` follows."""
+    words = listed(stack)
+    return Gate(
+        "diffuser",
+        f"Hang {words}" if stack else "Take the diffusers off",
+        f"Before {light}: {words}, and nothing else.",
+        f"{words[0].upper()}{words[1:]} hangs: {then}" if stack else "They are off: go on",
+        tuple(stack),
+        total_stops,
+        can_leave_out=can_leave_out,
+    )
+
+
+def dim_for(filter_code: str, advice: str, stack: Sequence[str], total_stops: float) -> Gate:
+    """Something hung before a light that was too bright for one filter, which is then tried again."""
+    return Gate(
+        "diffuser",
+        f"Diffuser for {filter_code}",
+        advice,
+        f"It hangs: try {filter_code} again",
+        tuple(stack),
+        total_stops,
+        can_leave_out=True,
+    )
+
+
+def filter_in(filter_code: str, advice: str) -> Gate:
+    """A filter that no wheel brings in."""
+    return Gate("filter", f"{filter_code} in", advice, f"{filter_code} is in: go on", value=filter_code)
+
+
+def brightness_to(light: str, brightness: int, advice: str) -> Gate:
+    """A brightness that no device sets."""
+    title = f"Set {light} to {brightness}"
+    return Gate("brightness", title, advice, f"It is at {brightness}: go on", value=str(brightness))
+
+
+def focus_to(focus: float, advice: str) -> Gate:
+    """A focus that no device sets."""
+    return Gate("focus", f"Focus to {focus:.0f}", advice, "The focus is set: go on", value=f"{focus:.0f}")
+
+
+def cap_on() -> Gate:
+    """The cap, after flats."""
+    advice = "The panel goes dark by itself. Keep room light off the tube."
+    return Gate("cap", "Cap on", advice, "The cap is on: shoot what needs the dark")
+
+
+def cap_for_bias() -> Gate:
+    """The cap, to measure a camera's pedestal."""
+    advice = "Cap on, room dark: any light would look like a pedestal."
+    return Gate("cap", "Put the cap on", advice, "The cap is on")
+
+
+def cover_closes() -> Gate:
+    """The cover, where the rig caps itself."""
+    return Gate("cover", "The cover closes", needs_person=False)
+
+
+def zenith(by_hand: Sequence[str], lights_of: str) -> Gate:
+    """The telescope to the zenith for flats of the sky.
+
+    Parameters
+    ----------
+    by_hand
+        What else a hand sets as the lights had it: 'focus at 12,140', ...
+    lights_of
+        The night of those lights, as in '18 Oct'; empty where it is not known.
+    """
+    advice = (
+        "Near the zenith, on the side away from the sun; panel, cap and cloths off. Let it stand still: "
+        "the stars then wander between the frames and are clipped from the master."
+    )
+    if by_hand:
+        night = f" of {lights_of}" if lights_of else ""
+        advice += f" As for the lights{night}: {', '.join(by_hand)}."
+    return Gate("sky", "The telescope to the zenith", advice, "It stands there: wait for the sky")

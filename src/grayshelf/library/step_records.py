@@ -1,0 +1,354 @@
+"""What jobs, their steps and their shots keep, typed: read from the database's JSON here, and written to it.
+
+A record of an older version lacks what came later, which is why whatever is not always there has a default; what is
+not known any more is passed over.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import date, datetime
+from typing import Any, TypeVar
+
+from pydantic import TypeAdapter
+
+from grayshelf.core.flats.model import ExposureWindow, FlatTarget, Found, Mode, NoAnswer, Shoot
+from grayshelf.core.flats.settings import RowKey
+from grayshelf.core.planning.gates import Gate
+from grayshelf.core.planning.runsheet import FlatWish
+from grayshelf.core.sensor.statistics import FlatStatistics
+
+R = TypeVar("R")
+
+
+# -- jobs: `Job.params` -----------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class RunJob:
+    """A run of Tonight: the rows of its sheet; a step tells its row by its place here."""
+
+    rows: tuple[FlatWish, ...] = ()
+    put_away: bool = False
+    """It has ended, and Tonight shows the next sheet."""
+
+
+@dataclass(frozen=True)
+class SearchJob:
+    """A search for flat settings, or a measurement of a panel."""
+
+    shared: bool = False
+    """One exposure for all filters of a gain, offset and binning."""
+    response: bool = False
+    """How the panel follows its brightness is measured instead."""
+    mode: Mode | None = None
+    exposure_s: float | None = None
+    """What is looked for in all rows; None leaves it to each."""
+    folder: str | None = None
+    """Test flats are waited for there, instead of being taken by the rig."""
+    since: float = 0.0
+    """From when on files there count, in seconds since 1970."""
+
+
+@dataclass(frozen=True)
+class TwilightJob:
+    """A dusk or a dawn."""
+
+    dawn: bool
+    day: date
+
+
+@dataclass(frozen=True)
+class MeasurementJob:
+    """An exercise on the Bench."""
+
+    measurement_id: int
+
+
+@dataclass(frozen=True)
+class ScanJob:
+    """A look through a folder."""
+
+    folder_id: int
+
+
+@dataclass(frozen=True)
+class BuildJob:
+    """Masters to be built of these sets."""
+
+    set_ids: tuple[int, ...]
+
+
+@dataclass(frozen=True)
+class JobResult:
+    """What a job came to: `Job.result`."""
+
+    message: str = ""
+    failed: tuple[str | dict[str, Any], ...] = ()
+    """What could not be done, each in a sentence; an older version kept more than that of some."""
+    afterwards: tuple[str, ...] = ()
+    """What is left for hands to do."""
+
+
+# -- steps: `RunStep.params` ------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class GateParams:
+    """A gate: what a hand has to do, and its forecast."""
+
+    gate: str
+    advice: str = ""
+    answer: str = "Go on"
+    stack: tuple[str, ...] = ()
+    total: float | None = None
+    """Stops of all that hangs then."""
+    stops: float = 0.0
+    """And how many more than before that are."""
+    value: str = ""
+    can_leave_out: bool = False
+    leave_out: str = ""
+    """Not empty where an older version let what waits behind it be left out."""
+    needs_person: bool = False
+    seconds: float = 0.0
+
+    @property
+    def may_leave_out(self) -> bool:
+        """Whether what waits behind it may be left out instead."""
+        return self.can_leave_out or bool(self.leave_out)
+
+    @classmethod
+    def of(cls, gate: Gate, seconds: float = 0.0) -> GateParams:
+        """A gate that is to be passed."""
+        return cls(
+            gate=gate.sign,
+            advice=gate.advice,
+            answer=gate.answer,
+            stack=gate.stack,
+            total=gate.total_stops,
+            value=gate.value,
+            can_leave_out=gate.can_leave_out,
+            needs_person=gate.needs_person,
+            seconds=seconds,
+        )
+
+
+@dataclass(frozen=True)
+class SheetParams:
+    """A step of a run sheet other than a gate: its forecast, and how its frames are to be taken."""
+
+    seconds: float = 0.0
+    needs_person: bool = False
+    exposure_s: float | None = None
+    exposure_known: bool = False
+    gain: float | None = None
+    offset: float | None = None
+    binning: int | None = None
+    """Of frames that belong to no row: darks, and dark flats for flats that were shot before."""
+    set_temp_c: float | None = None
+    lights: int = 0
+    target: FlatTarget | None = None
+    window: ExposureWindow | None = None
+    """What was wished when its frames were taken."""
+    stack: tuple[str, ...] | None = None
+    stack_stops: float = 0.0
+    """And what hung before the light; None where it has not begun."""
+
+
+@dataclass(frozen=True)
+class SearchParams:
+    """A step of a search: a row behind a stack of diffusers."""
+
+    key: RowKey
+    stack: tuple[str, ...] = ()
+    group: str = ""
+    """Rows that one set of dark flats could serve."""
+    mode: Mode | None = None
+    exposure_s: float | None = None
+    brightness: int | None = None
+    """What is asked for over the row's own wishes."""
+    tried: tuple[str, ...] = ()
+    """Stacks that it was tried behind."""
+    left_out: bool = False
+
+
+@dataclass(frozen=True)
+class SkyParams:
+    """A row's flats on the twilight sky."""
+
+    key: RowKey
+
+
+@dataclass(frozen=True)
+class MeasureParams:
+    """One gain of an exercise."""
+
+    gain: float
+
+
+# -- steps: `RunStep.outcome` -----------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class GateOutcome:
+    """How a gate was answered: 'done' or 'leave out'."""
+
+    answer: str = ""
+
+
+@dataclass(frozen=True)
+class NoAnswerKept(NoAnswer):
+    """Why nothing that is permitted reaches the target, and what could be done about it."""
+
+    stack: tuple[str, ...] = ()
+    """What hung before the light."""
+    widened: float | None = None
+    """The bound of time at which it would do, in seconds."""
+    hang: tuple[str, ...] = ()
+    short_by: float = 0.0
+    sentence: str = ""
+    """What of the diffusers at hand helps, the stops still missing then, and both in words."""
+
+
+@dataclass(frozen=True)
+class Refused:
+    """A file that is not the test flat that was asked for."""
+
+    name: str
+    why: str
+
+
+@dataclass(frozen=True)
+class SearchOutcome:
+    """How far a search is, and what came of it."""
+
+    next: Shoot | None = None
+    found: Found | None = None
+    no_answer: NoAnswerKept | None = None
+    refused: tuple[Refused, ...] = ()
+
+
+@dataclass(frozen=True)
+class SeriesOutcome:
+    """Where the frames of a series lie: folder and first part of the name, fixed at the first of them."""
+
+    place: str = ""
+
+
+@dataclass(frozen=True)
+class SkyNext:
+    """What comes next of a row on the sky: a frame, or a wait."""
+
+    exposure_s: float | None = None
+    test: bool = False
+    until: datetime | None = None
+    why: str = ""
+
+
+@dataclass(frozen=True)
+class SkyOutcome:
+    """How far a row on the sky is; `why` it has fewer flats than wished."""
+
+    place: str = ""
+    next: SkyNext | None = None
+    why: str = ""
+
+
+@dataclass(frozen=True)
+class NotBuilt:
+    """A master that could not be built, and why."""
+
+    title: str
+    message: str
+    advice: str = ""
+
+
+@dataclass(frozen=True)
+class BuildOutcome:
+    """What was built of a job's frames: masters by their numbers."""
+
+    masters: tuple[int, ...] = ()
+    failed: tuple[NotBuilt, ...] = ()
+
+
+@dataclass(frozen=True)
+class AgreeOutcome:
+    """The exposure that filters share, or why there is none."""
+
+    message: str = ""
+    exposure_s: float | None = None
+    served: tuple[str, ...] = ()
+    left_out: tuple[str, ...] = ()
+    saved_s: float = 0.0
+    saved_frames: int = 0
+
+
+@dataclass(frozen=True)
+class MeasureOutcome:
+    """What one gain of an exercise came to."""
+
+    message: str = ""
+
+
+# -- shots: `RunShot.stats` -------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class ShotStats:
+    """What a shot measured, in ADU, and what it is."""
+
+    median: float
+    brightest_permille: float = 0.0
+    saturated_fraction: float = 0.0
+    mean: float = 0.0
+    spread: float = 0.0
+    minimum: int = 0
+    maximum: int = 0
+    zeros: int = 0
+    n_pixels: int = 0
+    weakest_median: float | None = None
+    """Of the channel of a colour sensor that has the least light."""
+    white: int | None = None
+    """The level at which its camera is full."""
+    probe: bool = False
+    """Shorter than permitted: it measures, and is no setting."""
+    signal: float | None = None
+    brightest_signal: float | None = None
+    """Of the sky: above the pedestal."""
+    test: bool = False
+    counts: bool = True
+    read: bool = False
+    """Of the sky: a look at it; a flat; one from which its light can be told."""
+
+    @classmethod
+    def of(cls, stats: FlatStatistics) -> ShotStats:
+        """What a frame measured."""
+        return cls(**vars(stats))
+
+
+_adapters: dict[type[Any], TypeAdapter[Any]] = {}
+
+
+def _adapter(kind: type[R]) -> TypeAdapter[R]:
+    made = _adapters.get(kind)
+    if made is None:
+        made = _adapters[kind] = TypeAdapter(kind)
+    return made
+
+
+def read(kind: type[R], kept: Mapping[str, Any]) -> R:
+    """A record from what the database kept.
+
+    Raises
+    ------
+    pydantic.ValidationError
+        Where it makes no sense as such a record.
+    """
+    return _adapter(kind).validate_python(kept)
+
+
+def as_kept(record: Any) -> dict[str, Any]:
+    """A record for the database, without what stands at its default."""
+    kept: dict[str, Any] = _adapter(type(record)).dump_python(record, mode="json", exclude_defaults=True)
+    return kept

@@ -1,0 +1,74 @@
+"""What the routes work with: a library, its jobs, and who starts them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import cast
+
+from flask import Flask, current_app
+
+from grayshelf.clock import SimulatedClock
+from grayshelf.devices.ports import RigDevices
+from grayshelf.library.library import Library
+from grayshelf.work.bench import Bench
+from grayshelf.work.build import build_sets
+from grayshelf.work.events import Broker
+from grayshelf.work.flat_bench import FlatBench
+from grayshelf.work.jobs import JobRunner
+from grayshelf.work.run_starter import RunStarter
+from grayshelf.work.scan import scan_folder
+from grayshelf.work.twilight_bench import TwilightBench
+
+_NAME = "grayshelf"
+
+
+@dataclass
+class Context:
+    """What the routes work with."""
+
+    library: Library
+    runner: JobRunner
+    broker: Broker
+    starter: RunStarter
+    bench: Bench
+    flats: FlatBench
+    twilight: TwilightBench
+    demo: bool = False
+    fast_rate: float = 60.0
+    interrupted: int = 0
+    """Pieces of work that the last process left unfinished."""
+
+    @property
+    def simulated_clock(self) -> SimulatedClock | None:
+        """The demo's clock."""
+        clock = self.library.clock
+        return clock if isinstance(clock, SimulatedClock) else None
+
+
+def make_runner(library: Library) -> tuple[JobRunner, Broker]:
+    """Jobs of a library, with what scans and builds do."""
+    broker = Broker()
+    runner = JobRunner(library, broker)
+    runner.register("scan", lambda control, params: scan_folder(library, control, params))
+    runner.register("build", lambda control, params: build_sets(library, control, params))
+    return runner, broker
+
+
+def make_context(
+    library: Library, runner: JobRunner, broker: Broker, rigs: dict[str, RigDevices], demo: bool = False
+) -> Context:
+    """Wire everything together."""
+    starter, bench = RunStarter(library, runner, rigs), Bench(library, runner, rigs)
+    flats = FlatBench(library, runner, rigs)
+    twilight = TwilightBench(library, runner, rigs)
+    return Context(library, runner, broker, starter, bench, flats, twilight, demo)
+
+
+def put_context(app: Flask, context: Context) -> None:
+    """Let an application's routes work with it."""
+    app.extensions[_NAME] = context
+
+
+def the_context() -> Context:
+    """What the route that is being answered works with."""
+    return cast("Context", current_app.extensions[_NAME])
