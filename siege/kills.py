@@ -30,7 +30,7 @@ def _answer_gates(server: Server) -> None:
         server.folder / "library", "select job_id, id from run_step where state = 'waiting' and kind = 'gate'"
     ):
         try:
-            server.post(f"/api/runs/{job}/answer", {"step_id": step, "answer": "done"})
+            server.post(f"/api/jobs/{job}/answer", {"step_id": step, "answer": "done"})
         except urllib.error.HTTPError:
             # It has ended, or was answered, in the meantime.
             continue

@@ -25,6 +25,7 @@ from grayshelf.library.measurements import measured_gain
 from grayshelf.library.models import Frame, FrameSet, MeasurementShot, Rig
 from grayshelf.library.rig_terms import traits_at
 from tests.helpers import DARK, facts_of, write_fits
+from tests.pages import say_at
 
 ALIVE = ("queued", "running", "waiting", "paused")
 
@@ -44,7 +45,7 @@ def until(client, number, what, seconds=60.0):
     while time.monotonic() < end:
         page = page_of(client, number)
         if page["gate"]:
-            client.post(f"/api/measurements/{number}/answer")
+            say_at(client, page["gate"])
         if what(page):
             return page
         time.sleep(0.2)
@@ -235,7 +236,7 @@ def test_frames_on_disk_that_do_not_fit_are_left_out_and_named(client, context, 
         ("/api/rigs/{rig}/bench/offset/disk", {"set_ids": [99_999]}, 409),
         ("/api/measurements/99999/accept", {"gain": 100}, 404),
         ("/api/measurements/1/accept", {"gain": 7}, 404),
-        ("/api/measurements/1/answer", {}, 409),
+        ("/api/jobs/1/answer", {"step_id": 1, "answer": "done"}, 409),
         ("/api/measurements/1/frames/burn", {}, 404),
         ("/api/rigs/{rig}/bench/take-back", {"kind": "gain", "gain": 1}, 409),
     ],

@@ -11,6 +11,7 @@ import pytest
 
 from grayshelf.library.models import RunStep
 from tests.helpers import DARK, FLAT, LIGHT, write_fits
+from tests.pages import say_at
 
 SII = {"filter_code": "SII", "gain": 200.0, "offset": 30.0, "binning": 1}
 HA = {**SII, "filter_code": "Ha"}
@@ -54,7 +55,7 @@ def find(client, keys, **more):
 
 def answer(client, until, say="done"):
     sheet = until(lambda s: s["gate"])
-    ok(client.post("/api/rigs/1/flats/answer", json={"answer": say}))
+    ok(say_at(client, sheet["gate"], say))
     return sheet["gate"]
 
 
@@ -215,9 +216,9 @@ def test_one_thing_at_a_time_and_going_on_after_a_stop(client, page, until, cont
     assert sheet["job"]["can_resume"]
     assert context.starter.rigs["heron"].panel.brightness() == 0, "the panel does not stay on"
     ok(client.post(f"/api/jobs/{job}/resume"))
-    answer(client, until)
+    asked = answer(client, until)
     until(lambda s: s["job"] is None)
-    assert client.post("/api/rigs/1/flats/answer", json={"answer": "done"}).status_code == 409
+    assert say_at(client, asked).status_code == 409
     for wrong, said in (
         ({**HA, "filter_code": "X"}, "X is not in the wheel"),
         ({**HA, "gain": 9000.0}, "gain from 0 to 400"),

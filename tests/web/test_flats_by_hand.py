@@ -11,6 +11,7 @@ from sqlalchemy import select
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.library.facts_json import facts_to_json
 from grayshelf.library.models import FlatSetting, Frame, FrameSet, Job, RunShot, RunStep
+from tests.pages import say_at
 from tests.web.test_flats import HA, LUM, SII, find, ok, page, row_of, until
 
 __all__ = ["page", "until"]
@@ -40,7 +41,7 @@ def obey(client, until, world, before=None):
             world.change(brightness=int(gate["title"].rsplit(" ", 1)[1]))
         if gate["sign"] == "filter":
             world.change(wheel=world.model.filters.index(gate["title"].removesuffix(" in")))
-        ok(client.post("/api/rigs/1/flats/answer", json={"answer": "done"}))
+        ok(say_at(client, gate))
         until(lambda s, gate=gate: s["gate"] != gate)
     raise AssertionError(asked)
 

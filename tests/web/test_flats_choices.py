@@ -14,6 +14,7 @@ from grayshelf.library.models import FlatSetting, PanelCurve, RunStep
 from grayshelf.library.panel_curves import known_points
 from grayshelf.work.gates import waiting_behind
 from tests.helpers import FLAT, write_fits
+from tests.pages import say_at
 from tests.web.test_flats import HA, LUM, SII, answer, find, ok, page, row_of, until
 from tests.web.test_intake import scan
 
@@ -196,7 +197,7 @@ def done_by_rig(client, rig):
     for _ in range(600):
         sheet = client.get(f"/api/rigs/{rig}/flats").json
         if sheet["gate"]:
-            ok(client.post(f"/api/rigs/{rig}/flats/answer", json={"answer": "done"}))
+            ok(say_at(client, sheet["gate"]))
         if sheet["job"] is None:
             return sheet
         time.sleep(0.05)

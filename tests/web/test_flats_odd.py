@@ -24,13 +24,11 @@ BODIES = {
     "flats/leave-out": {"keys": [{**KEY, "filter_code": "Q"}, {**KEY, "filter_code": "Q"}]},
     "flats/find": {"keys": [KEY], "mode": "time", "exposure_s": 2, "shared": False, "folder": None},
     "flats/again": {"key": KEY, "changes": None},
-    "flats/answer": {"answer": "done"},
     "flats/source": LIGHT,
     "flats/chart": KEY,
     "events": {"kind": "panel", "what": "x", "on": None},
     "twilight": {"at": "dusk", "day": None, "rows": [{"key": KEY, "count": 5}]},
     "twilight/start": {"at": "dusk", "rows": [{"key": KEY, "count": 5}]},
-    "twilight/answer": {"answer": "done"},
 }
 ODD = [
     None, True, 0, -1, 1e308, float("nan"), float("inf"), 1e-320, 2**63, 2**70, "", "é\x00", "NaN", "0001-01-01", [], {},

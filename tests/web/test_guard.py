@@ -68,7 +68,7 @@ def test_every_error_is_a_problem_document(client):
     assert client.post("/api/jobs/1/dance").status_code == 404
     assert client.post("/api/jobs/999/resume").status_code == 404
     assert client.post("/api/jobs/1/stop").status_code == 409
-    assert client.post("/api/runs/1/answer", json={"step_id": 1, "answer": "done"}).status_code == 409
+    assert client.post("/api/jobs/1/answer", json={"step_id": 1, "answer": "done"}).status_code == 409
     assert (
         client.post("/api/runs", json={"rig_id": 3, "frames": 25, "leave_out": [], "add": []}).status_code
         == 409

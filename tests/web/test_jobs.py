@@ -15,6 +15,7 @@ from sqlalchemy.exc import OperationalError
 from grayshelf.core.errors import Conflict, DiskFull
 from grayshelf.library import files
 from grayshelf.library.models import Job, RunStep
+from grayshelf.library.step_records import JobResult
 from grayshelf.work.gates import answer_gate
 from tests.helpers import DARK, write_fits
 
@@ -37,7 +38,7 @@ class Held:
         self.begun.set()
         while not self.go.wait(0.01):
             control.check()
-        return {"message": "done"}
+        return JobResult("done")
 
 
 def state(own, job_id):
@@ -152,7 +153,7 @@ def test_work_waits_where_the_disk_is_full_says_how_much_is_needed_and_goes_on(o
         tries.append(1)
         if room[0] < 50_000_000:
             raise DiskFull(own.root / "frames", 120_000_000)
-        return {"message": "2 frames"}
+        return JobResult("2 frames")
 
     own.context.runner.register("run", shoots)
     job = begin(own)

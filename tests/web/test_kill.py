@@ -96,7 +96,7 @@ def test_nothing_is_lost_or_done_twice(server, tmp_path):
 
     def answer():
         gate = server.until(lambda: next((x for x in steps() if x["state"] == "waiting"), None))
-        server.post(f"/api/runs/{run}/answer", {"step_id": gate["id"], "answer": "done"})
+        server.post(f"/api/jobs/{run}/answer", {"step_id": gate["id"], "answer": "done"})
 
     def frames(kind):
         return sum(x["done"] for x in steps() if x["kind"] == kind)
@@ -131,6 +131,11 @@ def test_nothing_is_lost_or_done_twice(server, tmp_path):
     assert verdicts["SII"] == verdicts["Ha"] == "fits"
 
 
+def done_at(server, gate):
+    """The hand has done what a gate asks for."""
+    server.post(f"/api/jobs/{gate['job_id']}/answer", {"step_id": gate["step_id"], "answer": "done"})
+
+
 def test_a_measurement_goes_on_after_a_kill(server):
     rig = next(r["id"] for r in server.get("/api/state")["rigs"] if r["name"] == "Bittern 200")
     started = server.post(f"/api/rigs/{rig}/bench/offset/shoot", {"gains": [120], "long_dark_s": 0})
@@ -140,8 +145,7 @@ def test_a_measurement_goes_on_after_a_kill(server):
         return server.get(f"/api/measurements/{number}")
 
     def answer():
-        server.until(lambda: page()["gate"])
-        server.post(f"/api/measurements/{number}/answer")
+        done_at(server, server.until(lambda: page()["gate"]))
 
     answer()
     killed_during(server, job, lambda j: page()["offset"][0]["n_frames"] >= 6)
@@ -165,8 +169,7 @@ def test_a_measurement_goes_on_after_a_kill(server):
 def test_a_search_for_flat_settings_goes_on_from_its_shots(server):
     keys = [row["key"] for row in server.get("/api/rigs/1/flats")["rows"]][1:]
     job = server.post("/api/rigs/1/flats/find", {"keys": keys})["job_id"]
-    server.until(lambda: server.get("/api/rigs/1/flats")["gate"])
-    server.post("/api/rigs/1/flats/answer", {"answer": "done"})
+    done_at(server, server.until(lambda: server.get("/api/rigs/1/flats")["gate"]))
     count = "select count(*) from run_shot join run_step on run_step.id = step_id where job_id = "
     server.until(lambda: query(server, f"{count}{job}")[0][0] >= 4)
     server.kill()
@@ -201,8 +204,7 @@ def test_a_twilight_goes_on_with_the_flats_it_has(demo_folder):
         def page():
             return server.post("/api/rigs/1/twilight", {})
 
-        server.until(lambda: page()["gate"])
-        server.post("/api/rigs/1/twilight/answer", {"answer": "done"})
+        done_at(server, server.until(lambda: page()["gate"]))
         shots = (
             f"select path, taken_at from run_shot join run_step on run_step.id = step_id where job_id = {job}"
         )

@@ -129,7 +129,7 @@ def test_a_run_with_everything_that_can_go_wrong(client, context):
         run = wait_for(context, page, gate_of)
         gate = gate_of(run)
         sent = client.post(
-            f"/api/runs/{run['job']['id']}/answer", json={"step_id": gate["id"], "answer": say}
+            f"/api/jobs/{run['job']['id']}/answer", json={"step_id": gate["id"], "answer": say}
         )
         assert sent.status_code == 200, sent.text
         return gate
@@ -216,7 +216,7 @@ def test_darks_are_shot_at_their_temperature_and_close_their_gap(client, context
         return client.get("/api/rigs/1/run").json["run"]
 
     run = wait_for(context, page, gate_of)
-    client.post(f"/api/runs/{job}/answer", json={"step_id": gate_of(run)["id"], "answer": "done"})
+    client.post(f"/api/jobs/{job}/answer", json={"step_id": gate_of(run)["id"], "answer": "done"})
     run = wait_for(context, page, lambda r: r["job"]["state"] == "done", 90)
     assert [x["kind"] for x in run["steps"]] == ["gate", "cool", "darks", "build"]
     gaps = client.get("/api/rigs/1/shelf").json["gaps"]
@@ -239,7 +239,7 @@ def test_dark_flats_of_a_run_that_stopped_before_the_cap_stay_asked_for(client, 
         return client.get("/api/rigs/1/run").json["run"]
 
     run = wait_for(context, page, gate_of)
-    client.post(f"/api/runs/{job}/answer", json={"step_id": gate_of(run)["id"], "answer": "done"})
+    client.post(f"/api/jobs/{job}/answer", json={"step_id": gate_of(run)["id"], "answer": "done"})
     wait_for(context, page, lambda r: (g := gate_of(r)) and g["gate"]["gate"] == "cap")
     assert client.post(f"/api/jobs/{job}/stop").status_code == 200
     wait_for(context, page, lambda r: r["job"]["state"] == "stopped")
@@ -258,7 +258,7 @@ def test_dark_flats_of_a_run_that_stopped_before_the_cap_stay_asked_for(client, 
     job = client.post("/api/runs", json=body).json["job_id"]
     run = wait_for(context, page, gate_of)
     assert [x["kind"] for x in run["steps"]] == ["gate", "dark flats", "build"]
-    client.post(f"/api/runs/{job}/answer", json={"step_id": gate_of(run)["id"], "answer": "done"})
+    client.post(f"/api/jobs/{job}/answer", json={"step_id": gate_of(run)["id"], "answer": "done"})
     run = wait_for(context, page, lambda r: r["job"]["state"] == "done", 90)
     assert "2 masters built" in run["subline"], "the dark flat and the flats that waited for it"
     client.post(f"/api/runs/{job}/put-away")

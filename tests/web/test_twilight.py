@@ -15,6 +15,7 @@ from grayshelf.core.flats.sun import twilight_at
 from grayshelf.demo.scenario import MODELS
 from grayshelf.library.models import FlatSetting, Frame, FrameSet, Job, MasterRecord, RunShot, RunStep
 from grayshelf.library.step_records import ShotStats, read
+from tests.pages import say_at
 
 GAINS = {"L": 100.0, "R": 100.0, "Ha": 200.0, "SII": 200.0}
 FOUR = tuple(GAINS)
@@ -49,9 +50,9 @@ def until(client, wanted, seconds=90):
 def begin(client, at, count, codes=FOUR):
     job = ok(client.post("/api/rigs/1/twilight/start", json={"at": at, "rows": rows(count, codes)}))["job_id"]
     gate = until(client, lambda p: p["gate"])["gate"]
-    assert client.post("/api/rigs/1/twilight/answer", json={"answer": "leave out"}).status_code == 409
+    assert say_at(client, gate, "leave out").status_code == 409
     assert gate["sign"] == "sky" and "away from the sun" in gate["advice"]
-    ok(client.post("/api/rigs/1/twilight/answer", json={"answer": "done"}))
+    ok(say_at(client, gate))
     return job
 
 
@@ -115,7 +116,7 @@ def test_what_cannot_be_shot_is_refused_in_words(client):
     assert start([]).status_code == 422
     assert start(rows(5), at="noon").status_code == 422
     assert "No devices" in start(rows(5), rig=3).text
-    assert "Nothing waits" in client.post("/api/rigs/1/twilight/answer", json={"answer": "done"}).text
+    assert "not going on" in say_at(client, {"job_id": 99, "step_id": 1}).text
     assert client.post("/api/rigs/99/twilight", json={}).status_code == 404
     for day in ("1899-12-31", "2101-01-01", "9999-12-31", "0001-01-01"):
         assert client.post("/api/rigs/1/twilight", json={"day": day}).status_code == 422

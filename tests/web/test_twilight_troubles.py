@@ -8,6 +8,7 @@ import pytest
 from sqlalchemy import select, update
 
 from grayshelf.library.models import FrameSet, RunStep
+from tests.pages import say_at
 from tests.web.test_twilight import KEYS, begin, look, measured, ok, rows, shots_of, until
 
 
@@ -43,7 +44,7 @@ def test_a_rig_without_a_wheel_asks_for_each_filter_once(client, context, heron)
             ok(client.post(f"/api/jobs/{job}/resume"))
             page = until(client, lambda p: p["gate"])
             assert page["gate"]["title"] == "L in"
-        ok(client.post("/api/rigs/1/twilight/answer", json={"answer": "done"}))
+        ok(say_at(client, page["gate"]))
         until(client, lambda p, gate=page["gate"]: p["gate"] != gate)
     until(client, lambda p: p["job"] is None)
     assert {c: sum(measured(s).counts for s in own) for c, own in shots_of(context, job).items()} == {

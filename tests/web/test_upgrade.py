@@ -12,9 +12,24 @@ from sqlalchemy import URL, create_engine, event
 
 from grayshelf.cli import main
 from grayshelf.core.errors import LibraryUnusable
+from grayshelf.core.flats.settings import RowKey
 from grayshelf.library import upgrade
 from grayshelf.library.database import Database
 from grayshelf.library.library import Library
+from grayshelf.library.step_records import (
+    BuildOutcome,
+    GateParams,
+    JobResult,
+    RunJob,
+    SearchJob,
+    SearchOutcome,
+    SearchParams,
+    SheetParams,
+    ShotStats,
+    SkyOutcome,
+    as_kept,
+    read,
+)
 
 #: Every so many statements the process is killed.
 EVERY = 9
@@ -166,3 +181,74 @@ def test_a_library_is_open_in_one_process_and_the_second_says_who_has_it(tmp_pat
         Library(tmp_path / "library")
     first.close()
     Library(tmp_path / "library").close()
+
+
+#: As the version before this one wrote them, copied from a library of its.
+KEPT_BEFORE = {
+    RunJob: {
+        "rows": [
+            {"filter_code": "SII", "gain": 200.0, "offset": 30.0, "binning": 1, "n_flats": 25, "n_dark_flats": 25,
+             "lights": 17, "focus": 12140.0, "angle_deg": 91.2, "brightness": 60, "prior_exposure_s": None, "stack": [],
+             "stack_stops": 0.0, "wheel_position": 6, "targets": ["NGC 6888"], "hole": True}
+        ],
+        "put_away": True,
+    },
+    SearchJob: {"shared": False, "response": False, "folder": "/home/x/flats", "since": 1.5},
+    GateParams: {
+        "gate": "diffuser", "stops": 1.5, "needs_person": True, "seconds": 120.0, "advice": "Too bright. Hang it.",
+        "answer": "It hangs: try L again", "leave_out": "Leave L out",
+    },
+    SheetParams: {
+        "exposure_s": 6.5, "exposure_known": True, "seconds": 200.0, "needs_person": False,
+        "target": {"level_adu": 16_384.0, "tolerance_adu": 1_638.0, "white_adu": 65_535, "brightest_limit_adu": 6e4},
+        "window": {"shortest": {"exposure_s": 0.5, "reason": "bands"}, "longest": {"exposure_s": 30, "reason": "limit"},
+                   "probe_s": 0.02},
+    },
+    SearchParams: {
+        "key": {"filter_code": "L", "gain": 100, "offset": 30, "binning": 1}, "stack": ["cloth"], "group": "tile|cloth",
+        "tried": [""], "brightness": None,
+    },
+    SearchOutcome: {
+        "next": None,
+        "no_answer": {
+            "direction": "too bright", "stops": 1.5, "at_least": False, "bound": {"exposure_s": 0.5, "reason": "bands"},
+            "message": "It is too bright.", "advice": "Add 1.5 stops.", "brightness": 20, "level_adu": 81_000.0,
+            "filter": "L", "stack": [], "widened": 0.17, "hang": ["cloth"], "short_by": 0.0, "sentence": "Hang it.",
+        },
+        "refused": [{"name": "a.fits", "why": "It is a light."}],
+    },
+    SkyOutcome: {"place": "frames/x", "next": {"until": "2026-10-18T17:20:00+00:00", "why": "too bright yet"}},
+    ShotStats: {
+        "n_pixels": 9, "minimum": 1, "maximum": 9, "mean": 5.0, "median": 5.0, "spread": 1.0, "zeros": 0,
+        "brightest_permille": 9.0, "saturated_fraction": 0.0, "weakest_median": None, "signal": 4.0,
+        "brightest_signal": 8.0, "test": False, "counts": False, "read": True,
+    },
+    BuildOutcome: {"masters": [4, 5], "failed": [{"title": "the master flat", "message": "No.", "advice": "Go on."}]},
+    JobResult: {"message": "done", "afterwards": ["Take the panel down."], "rigs": [], "states": {"good": 3}},
+}  # fmt: skip
+
+
+#: And what each of them has to say now.
+TOLD = {
+    RunJob: lambda r: r.put_away and r.rows[0].targets == ("NGC 6888",) and r.rows[0].begin_s is None,
+    SearchJob: lambda r: r.folder == "/home/x/flats" and r.mode is None,
+    GateParams: lambda r: r.may_leave_out and r.total is None and r.stops == 1.5,
+    SheetParams: lambda r: (
+        r.window.longest.exposure_s == 30.0 and r.target.tolerance_adu == 1_638.0 and r.stack is None
+    ),
+    SearchParams: lambda r: r.key == RowKey("L", 100.0, 30.0, 1) and r.stack == ("cloth",) and r.mode is None,
+    SearchOutcome: lambda r: (
+        r.no_answer.bound.exposure_s == 0.5 and r.refused[0].name == "a.fits" and r.found is None
+    ),
+    SkyOutcome: lambda r: r.next.until.hour == 17 and r.place == "frames/x",
+    ShotStats: lambda r: not r.counts and r.read and r.signal == 4.0,
+    BuildOutcome: lambda r: r.masters == (4, 5) and r.failed[0].advice == "Go on.",
+    JobResult: lambda r: r.afterwards == ("Take the panel down.",) and r.failed == (),
+}
+
+
+@pytest.mark.parametrize("kind", KEPT_BEFORE)
+def test_what_the_version_before_kept_of_its_work_is_read(kind):
+    record = read(kind, KEPT_BEFORE[kind])
+    assert TOLD[kind](record)
+    assert read(kind, as_kept(record)) == record, "and as it is written now"

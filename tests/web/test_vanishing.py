@@ -325,7 +325,7 @@ def test_the_old_frames_of_an_older_database_are_not_taken_for_new_shots(demo_fo
                     )
                 if step:
                     client.post(
-                        f"/api/runs/{alive[0]['id']}/answer", json={"step_id": step, "answer": "done"}
+                        f"/api/jobs/{alive[0]['id']}/answer", json={"step_id": step, "answer": "done"}
                     )
         with opened.library.db.session() as session:
             return (

@@ -206,6 +206,17 @@ export const useJobAction = () =>
     get(api.POST("/api/jobs/{job_id}/{action}", { params: { path: { job_id: id, action } } })),
   );
 
+/** What a person says at a gate, of whatever work. */
+export const useAnswer = () =>
+  useChange(({ gate, say }: { gate: Schemas["GateOut"]; say: "done" | "leave out" }) =>
+    get(
+      api.POST("/api/jobs/{job_id}/answer", {
+        params: { path: { job_id: gate.job_id } },
+        body: { step_id: gate.step_id, answer: say },
+      }),
+    ),
+  );
+
 /** Listen for events and ask anew for what they are about; where there is no event, asking on a timer does. */
 export function useEvents() {
   const client = useQueryClient();

@@ -459,6 +459,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/jobs/{job_id}/answer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Answer the gate that waits, of whatever work. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    job_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["AnswerIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/jobs/{job_id}/{action}": {
         parameters: {
             query?: never;
@@ -651,53 +711,6 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["ValidationError"];
-                    };
-                };
-            };
-        };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/measurements/{measurement_id}/answer": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** The person did what the gate asks for. */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    measurement_id: number;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description Successful response */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Done"];
-                    };
-                };
-                /** @description Not found */
-                404: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["HTTPError"];
                     };
                 };
             };
@@ -1330,66 +1343,6 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["StartedOut"];
-                    };
-                };
-                /** @description Not found */
-                404: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["HTTPError"];
-                    };
-                };
-                /** @description Validation error */
-                422: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["ValidationError"];
-                    };
-                };
-            };
-        };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/rigs/{rig_id}/flats/answer": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** The person did what the gate asks for, or leaves it out. */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    rig_id: number;
-                };
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["FlatAnswerIn"];
-                };
-            };
-            responses: {
-                /** @description Successful response */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Done"];
                     };
                 };
                 /** @description Not found */
@@ -2439,66 +2392,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/rigs/{rig_id}/twilight/answer": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** The person did what the gate asks for. */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    rig_id: number;
-                };
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["FlatAnswerIn"];
-                };
-            };
-            responses: {
-                /** @description Successful response */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Done"];
-                    };
-                };
-                /** @description Not found */
-                404: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["HTTPError"];
-                    };
-                };
-                /** @description Validation error */
-                422: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["ValidationError"];
-                    };
-                };
-            };
-        };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/rigs/{rig_id}/twilight/start": {
         parameters: {
             query?: never;
@@ -2589,66 +2482,6 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["StartedOut"];
-                    };
-                };
-                /** @description Validation error */
-                422: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["ValidationError"];
-                    };
-                };
-            };
-        };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/runs/{job_id}/answer": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Answer the gate that waits. */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    job_id: number;
-                };
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["AnswerIn"];
-                };
-            };
-            responses: {
-                /** @description Successful response */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Done"];
-                    };
-                };
-                /** @description Not found */
-                404: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["HTTPError"];
                     };
                 };
                 /** @description Validation error */
@@ -3530,17 +3363,6 @@ export interface components {
             items: components["schemas"]["FoundOut"][];
         };
         /**
-         * FlatAnswerIn
-         * @description The person's answer at a gate.
-         */
-        FlatAnswerIn: {
-            /**
-             * Answer
-             * @enum {string}
-             */
-            answer: "done" | "leave out";
-        };
-        /**
          * FlatChartOut
          * @description The search of one row: its shots, the line through them, the answer.
          */
@@ -3690,7 +3512,7 @@ export interface components {
             filters: string[];
             /** Gains */
             gains: number[];
-            gate: components["schemas"]["SearchGate"] | null;
+            gate: components["schemas"]["GateOut"] | null;
             /** Headline */
             headline: string;
             job: components["schemas"]["JobOut"] | null;
@@ -3983,35 +3805,29 @@ export interface components {
         };
         /**
          * GateOut
-         * @description A moment when a person has to act.
+         * @description Something for a hand to do before work goes on.
          */
         GateOut: {
             /** Advice */
             advice: string;
             /** Answer */
             answer: string;
-            /** Gate */
-            gate: string;
+            /** Brief */
+            brief: string;
+            /** Job Id */
+            job_id: number;
             /** Leave Out */
-            leave_out: string | null;
-        };
-        HTTPError: {
-            detail?: Record<string, never>;
-            message?: string;
-        };
-        /**
-         * HandOut
-         * @description Where the exercise waits for a hand.
-         */
-        HandOut: {
-            /** Advice */
-            advice: string;
-            /** Answer */
-            answer: string;
+            leave_out: string;
+            /** Sign */
+            sign: string;
             /** Step Id */
             step_id: number;
             /** Title */
             title: string;
+        };
+        HTTPError: {
+            detail?: Record<string, never>;
+            message?: string;
         };
         /**
          * HeadOut
@@ -4185,7 +4001,7 @@ export interface components {
             earlier: components["schemas"]["BenchItem"][];
             frames: components["schemas"]["FramesOut"];
             gain: components["schemas"]["GainsOut"] | null;
-            gate: components["schemas"]["HandOut"] | null;
+            gate: components["schemas"]["GateOut"] | null;
             /** Id */
             id: number;
             job: components["schemas"]["JobOut"] | null;
@@ -4724,22 +4540,6 @@ export interface components {
             zeros: number;
             /** Zeros Text */
             zeros_text: string;
-        };
-        /**
-         * SearchGate
-         * @description What waits for a hand.
-         */
-        SearchGate: {
-            /** Advice */
-            advice: string;
-            /** Answer */
-            answer: string;
-            /** Leave Out */
-            leave_out: string;
-            /** Sign */
-            sign: string;
-            /** Title */
-            title: string;
         };
         /**
          * SearchOut
@@ -5431,7 +5231,7 @@ export interface components {
             first_day: string;
             /** From X */
             from_x: number;
-            gate: components["schemas"]["SearchGate"] | null;
+            gate: components["schemas"]["GateOut"] | null;
             /** Has Last */
             has_last: boolean;
             /** Hours */

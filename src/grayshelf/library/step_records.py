@@ -100,6 +100,7 @@ class GateParams:
 
     gate: str
     advice: str = ""
+    brief: str = ""
     answer: str = "Go on"
     stack: tuple[str, ...] = ()
     total: float | None = None
@@ -124,6 +125,7 @@ class GateParams:
         return cls(
             gate=gate.sign,
             advice=gate.advice,
+            brief=gate.brief,
             answer=gate.answer,
             stack=gate.stack,
             total=gate.total_stops,

@@ -537,11 +537,11 @@ def current_run(rig_id: int) -> s.CurrentRunOut:
     return s.CurrentRunOut(run=tonight.run_page(context.library, job.id, wishes, devices, bands))
 
 
-@api.post("/runs/<int:job_id>/answer")
+@api.post("/jobs/<int:job_id>/answer")
 @api.input(s.AnswerIn)
 @api.output(s.Done)
 def answer(job_id: int, json_data: s.AnswerIn) -> s.Done:
-    """Answer the gate that waits."""
+    """Answer the gate that waits, of whatever work."""
     context = the_context()
     answer_gate(context.library, context.runner, job_id, json_data.step_id, json_data.answer)
     return s.Done(message="Going on.")

@@ -107,7 +107,6 @@ def one_measurement(measurement_id: int) -> b.MeasurementOut:
     return view.measurement_page(the_context().library, measurement_id)
 
 
-@bench.post("/measurements/<int:measurement_id>/answer")
 @bench.output(s.Done)
 def answer(measurement_id: int) -> s.Done:
     """The person did what the gate asks for."""

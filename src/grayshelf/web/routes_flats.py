@@ -5,7 +5,7 @@ from __future__ import annotations
 from apiflask import APIBlueprint
 from flask import Response, request
 
-from grayshelf.core.errors import Conflict, NotFound
+from grayshelf.core.errors import NotFound
 from grayshelf.core.flats.settings import RowKey, wishes_from
 from grayshelf.core.frames.night import event_moment
 from grayshelf.devices.ports import RigDevices
@@ -19,7 +19,7 @@ from grayshelf.library.flat_sheet import (
     take_back_setting,
 )
 from grayshelf.library.library import Library
-from grayshelf.library.models import RigEvent, RunStep
+from grayshelf.library.models import RigEvent
 from grayshelf.library.panel_curves import take_curve_back
 from grayshelf.web import schemas as s
 from grayshelf.web import schemas_flats as f
@@ -28,9 +28,6 @@ from grayshelf.web.exports import csv_response
 from grayshelf.web.views import flat_chart as chart
 from grayshelf.web.views import flat_panel as panel
 from grayshelf.web.views import flats as view
-from grayshelf.work.flat_bench import newest_search
-from grayshelf.work.gates import answer_gate
-from grayshelf.work.job_states import StepState
 from grayshelf.work.row_search import panel_range
 
 flats = APIBlueprint("flats", __name__, url_prefix="/api", tag="Flats")
@@ -180,28 +177,6 @@ def skip_flat_row(rig_id: int, json_data: f.FlatKeyIn) -> s.Done:
     """Leave a row out whose test flats are waited for in a folder."""
     the_context().flats.leave_out(rig_id, view.key_in(json_data))
     return _changed("Left out; the others go on.")
-
-
-@flats.post("/rigs/<int:rig_id>/flats/answer")
-@flats.input(f.FlatAnswerIn)
-@flats.output(s.Done)
-def answer_flat_gate(rig_id: int, json_data: f.FlatAnswerIn) -> s.Done:
-    """The person did what the gate asks for, or leaves it out."""
-    context = the_context()
-    with context.library.db.session() as session:
-        job = newest_search(session, rig_id)
-        step = (
-            session.query(RunStep)
-            .filter(RunStep.job_id == job.id, RunStep.state == StepState.WAITING)
-            .first()
-            if job is not None
-            else None
-        )
-        found = (job.id, step.id) if job is not None and step is not None else None
-    if found is None:
-        raise Conflict("Nothing waits for your hand here.", "Look again: it has moved on.")
-    answer_gate(context.library, context.runner, found[0], found[1], json_data.answer)
-    return _changed("It goes on.")
 
 
 @flats.post("/rigs/<int:rig_id>/flats/source")

@@ -5,21 +5,15 @@ from __future__ import annotations
 from apiflask import APIBlueprint
 from flask import Response, request
 from pydantic import ValidationError
-from sqlalchemy import select
 
-from grayshelf.core.errors import Conflict, NotFound
+from grayshelf.core.errors import NotFound
 from grayshelf.devices.ports import RigDevices
-from grayshelf.library.models import RunStep
 from grayshelf.web import schemas as s
-from grayshelf.web import schemas_flats as f
 from grayshelf.web import schemas_twilight as t
 from grayshelf.web.context import the_context
 from grayshelf.web.exports import csv_response
 from grayshelf.web.views import twilight as view
 from grayshelf.web.views.flats import key_in
-from grayshelf.work.gates import answer_gate
-from grayshelf.work.job_states import StepState
-from grayshelf.work.twilight_bench import newest_twilight
 
 twilight = APIBlueprint("twilight", __name__, url_prefix="/api", tag="Twilight")
 
@@ -47,28 +41,6 @@ def start_twilight(rig_id: int, json_data: t.StartTwilightIn) -> s.StartedOut:
     job_id = the_context().twilight.start(rig_id, counts, dawn=json_data.at == "dawn")
     the_context().broker.publish("twilight")
     return s.StartedOut(job_id=job_id)
-
-
-@twilight.post("/rigs/<int:rig_id>/twilight/answer")
-@twilight.input(f.FlatAnswerIn)
-@twilight.output(s.Done)
-def answer_twilight_gate(rig_id: int, json_data: f.FlatAnswerIn) -> s.Done:
-    """The person did what the gate asks for."""
-    if json_data.answer != "done":
-        raise Conflict("A twilight has nothing to leave out here.", "Stop it instead.")
-    context = the_context()
-    with context.library.db.session() as session:
-        job = newest_twilight(session, rig_id)
-        step = None
-        if job is not None:
-            query = select(RunStep.id).where(RunStep.job_id == job.id, RunStep.state == StepState.WAITING)
-            step = session.scalar(query)
-        found = None if job is None or step is None else (job.id, step)
-    if found is None:
-        raise Conflict("Nothing waits for your hand here.", "Look again: it has moved on.")
-    answer_gate(context.library, context.runner, *found, json_data.answer)
-    context.broker.publish("twilight")
-    return s.Done(message="It goes on.")
 
 
 @twilight.get("/rigs/<int:rig_id>/twilight.csv")

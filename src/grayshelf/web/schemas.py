@@ -563,12 +563,18 @@ class OfferOut(BaseModel):
 
 
 class GateOut(BaseModel):
-    """A moment when a person has to act."""
+    """Something for a hand to do before work goes on."""
 
-    gate: str
+    job_id: int
+    step_id: int
+    """0 before the work is begun."""
+    sign: str
+    title: str
     advice: str
+    brief: str
     answer: str
-    leave_out: str | None
+    leave_out: str
+    """The words for leaving out what waits behind it; empty where that is not possible."""
 
 
 class StepOut(BaseModel):

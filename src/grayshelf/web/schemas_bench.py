@@ -6,7 +6,7 @@ from typing import Literal
 
 from pydantic import BaseModel, Field
 
-from grayshelf.web.schemas import JobOut
+from grayshelf.web.schemas import GateOut, JobOut
 
 Kind = Literal["offset", "gain"]
 
@@ -199,15 +199,6 @@ class GainsOut(BaseModel):
     step: int
 
 
-class HandOut(BaseModel):
-    """Where the exercise waits for a hand."""
-
-    step_id: int
-    title: str
-    advice: str
-    answer: str
-
-
 class FramesOut(BaseModel):
     """The frames of a measurement."""
 
@@ -229,7 +220,7 @@ class MeasurementOut(BaseModel):
     notes: list[str]
     frames: FramesOut
     job: JobOut | None
-    gate: HandOut | None
+    gate: GateOut | None
     offset: list[OffsetGainOut]
     gain: GainsOut | None
     earlier: list[BenchItem]

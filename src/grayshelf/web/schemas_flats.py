@@ -9,7 +9,7 @@ from pydantic import BaseModel, Field
 
 from grayshelf.core.frames.bounds import BOUNDS, MOST_TEXT
 from grayshelf.core.matching.rig_events import RigEventKind
-from grayshelf.web.schemas import JobOut, RulerOut
+from grayshelf.web.schemas import GateOut, JobOut, RulerOut
 
 SearchMode = Literal["time", "brightness", "both"]
 
@@ -82,12 +82,6 @@ class AgainIn(BaseModel):
 
     key: FlatKeyIn
     changes: FlatWishesOut | None = None
-
-
-class FlatAnswerIn(BaseModel):
-    """The person's answer at a gate."""
-
-    answer: Literal["done", "leave out"]
 
 
 class DiffuserOut(BaseModel):
@@ -218,16 +212,6 @@ class NextThing(BaseModel):
     folder: str
 
 
-class SearchGate(BaseModel):
-    """What waits for a hand."""
-
-    title: str
-    advice: str
-    answer: str
-    leave_out: str
-    sign: str
-
-
 class SharedOut(BaseModel):
     """One exposure for several filters."""
 
@@ -299,7 +283,7 @@ class FlatSheetOut(BaseModel):
     cannot: str
     job: JobOut | None
     searching: FlatKeyIn | None
-    gate: SearchGate | None
+    gate: GateOut | None
     next: NextThing | None
     shared: list[SharedOut]
     sources: list[SourceOut]

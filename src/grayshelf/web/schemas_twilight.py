@@ -9,8 +9,8 @@ from pydantic import BaseModel, Field
 
 from grayshelf.core.flats.sun import FIRST_DAY, LAST_DAY
 from grayshelf.core.flats.twilight_plan import MOST_WISHED
-from grayshelf.web.schemas import JobOut
-from grayshelf.web.schemas_flats import FlatKeyIn, SearchGate
+from grayshelf.web.schemas import GateOut, JobOut
+from grayshelf.web.schemas_flats import FlatKeyIn
 
 
 class SkyChoice(BaseModel):
@@ -125,7 +125,7 @@ class TwilightOut(BaseModel):
     can_shoot: bool
     cannot: str
     job: JobOut | None
-    gate: SearchGate | None
+    gate: GateOut | None
     has_last: bool
     last_text: str
     failed: list[str]

@@ -112,8 +112,10 @@ def answer_gate(library: Library, runner: JobRunner, job_id: int, step_id: int, 
                 or step.state != StepState.WAITING
             ):
                 raise Conflict(
-                    "This gate does not wait for an answer.", "Look at the sheet: it has moved on."
+                    "Nothing waits for this answer any more.", "Look at the page again: it has moved on."
                 )
+            if answer == LEAVE_OUT and not read(GateParams, step.params).may_leave_out:
+                raise Conflict("There is nothing to leave out here.", "Stop the work instead.")
             step.outcome = as_kept(replace(read(GateOutcome, step.outcome), answer=answer))
             step.state = StepState.DOING
     control.wake.set()

@@ -2,79 +2,26 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Link } from "react-router";
 
 import { api, get, type Problem, type Schemas } from "../../api/client";
-import { useChange, useJobAction, type BenchKind } from "../../api/hooks";
-import { Bar, Button, ColumnHead, Trouble } from "../../parts/basics";
+import { useChange, type BenchKind } from "../../api/hooks";
+import { Button, ColumnHead, Trouble } from "../../parts/basics";
+import { GateCard } from "../../parts/Gate";
+import { JobBar, JobCutShort } from "../../parts/JobCards";
 import { TakeBack } from "../../parts/TakeBack";
 
 type Measured = Schemas["MeasurementOut"];
 
 /** What goes on: the gate that waits, the progress, what comes next, pause and stop; or how to go on. */
 export function GoingOn({ data, next }: { data: Measured; next: string }) {
-  const act = useJobAction();
-  const answer = useChange(() =>
-    get(
-      api.POST("/api/measurements/{measurement_id}/answer", {
-        params: { path: { measurement_id: data.id } },
-      }),
-    ),
-  );
   const job = data.job;
   if (!job) return null;
-  if (data.gate) {
+  if (data.gate) return <GateCard gate={data.gate} job={job} />;
+  if (job.can_stop)
     return (
-      <section className="border-l-4 border-accent bg-card px-4 py-3" aria-live="polite">
-        <h2 className="text-xl font-semibold">{data.gate.title}</h2>
-        <p className="py-1.5">{data.gate.advice}</p>
-        <div className="flex gap-3 pt-1">
-          <Button look="accent" large onClick={() => answer.mutate(undefined)} disabled={answer.isPending}>
-            {data.gate.answer}
-          </Button>
-          <Button large onClick={() => act.mutate({ id: job.id, action: "stop" })}>
-            Stop
-          </Button>
-        </div>
-        {answer.error && <Trouble error={answer.error} />}
-      </section>
+      <JobBar job={job} title={job.state === "paused" ? "Paused" : "Measuring"}>
+        {next || job.message}
+      </JobBar>
     );
-  }
-  if (job.can_stop) {
-    return (
-      <section aria-live="polite">
-        <ColumnHead note={job.state === "paused" ? "paused" : `${Math.round(job.progress * 100)} %`}>
-          {job.state === "paused" ? "Paused" : "Measuring"}
-        </ColumnHead>
-        <div className="py-2.5">
-          <Bar share={job.progress} label={job.title} />
-        </div>
-        <p className="min-h-10">{next || job.message}</p>
-        <div className="flex gap-2 pt-2">
-          {job.can_pause && (
-            <Button
-              onClick={() => act.mutate({ id: job.id, action: job.state === "paused" ? "go-on" : "pause" })}
-            >
-              {job.state === "paused" ? "Go on" : "Pause"}
-            </Button>
-          )}
-          <Button onClick={() => act.mutate({ id: job.id, action: "stop" })}>Stop</Button>
-        </div>
-      </section>
-    );
-  }
-  return (
-    <section className="border-l-4 border-accent bg-card px-4 py-3" role="alert">
-      <h2 className="text-l font-semibold">
-        {job.state === "stopped" ? "Stopped before its end" : "It did not come to its end"}
-      </h2>
-      <p className="py-1">
-        {job.message.replace(/[^.!?]$/, "$&.")} {job.advice}
-      </p>
-      {job.can_resume && (
-        <Button className="mt-1" onClick={() => act.mutate({ id: job.id, action: "resume" })}>
-          Go on from there
-        </Button>
-      )}
-    </section>
-  );
+  return <JobCutShort job={job} what="The measurement" />;
 }
 
 /** What the reader must know of the frames. */

@@ -2,8 +2,8 @@ import { useEffect, useRef, type ReactNode } from "react";
 
 import type { Schemas } from "../../api/client";
 import { FilterStamp } from "../../parts/FilterStamp";
+import { GateSign } from "../../parts/Gate";
 import { Bar } from "../../parts/basics";
-import { GateSign } from "./Gate";
 
 type Step = Schemas["StepOut"];
 
@@ -53,7 +53,7 @@ export function PhoneList({
                 <span
                   className={`flex h-[70px] items-center gap-4 border-2 px-4 text-xl font-semibold ${now ? "border-accent bg-accent text-accent-text" : "border-ink"}`}
                 >
-                  <GateSign gate={step.gate?.gate ?? ""} flat />
+                  <GateSign gate={step.gate?.sign ?? ""} flat />
                   {step.title}
                   {now && ", now"}
                 </span>

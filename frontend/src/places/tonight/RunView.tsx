@@ -2,11 +2,12 @@ import { useEffect, useState } from "react";
 import { Link } from "react-router";
 
 import { api, get, type Schemas } from "../../api/client";
-import { useChange, useJobAction } from "../../api/hooks";
+import { useAnswer, useChange, useJobAction } from "../../api/hooks";
 import { Bar, Button, ColumnHead, Key, PageHead, Trouble } from "../../parts/basics";
 import { useHere } from "../../parts/context";
 import { FilterStamp } from "../../parts/FilterStamp";
 import { Picture } from "../../parts/FrameView";
+import { GateButtons } from "../../parts/Gate";
 import { Ruler } from "../../parts/Ruler";
 import { DemoPace } from "./DemoPace";
 import { ExposureChart } from "./ExposureChart";
@@ -166,14 +167,7 @@ export function RunView({ run }: { run: RunData }) {
   const { state } = useHere();
   const act = useJobAction();
   const [looked, setLooked] = useState<number | null>(null);
-  const answer = useChange(({ step, say }: { step: number; say: "done" | "leave out" }) =>
-    get(
-      api.POST("/api/runs/{job_id}/answer", {
-        params: { path: { job_id: run.job.id } },
-        body: { step_id: step, answer: say },
-      }),
-    ),
-  );
+  const answer = useAnswer();
   const away = useChange(() =>
     get(api.POST("/api/runs/{job_id}/put-away", { params: { path: { job_id: run.job.id } } })),
   );
@@ -203,25 +197,7 @@ export function RunView({ run }: { run: RunData }) {
   const ofRow = searches.filter((s) => s.filter_code === current?.filter_code).at(-1) ?? null;
   const actions = (
     <>
-      {gate?.gate && (
-        <Button
-          look="accent"
-          large
-          disabled={answer.isPending}
-          onClick={() => answer.mutate({ step: gate.id, say: "done" })}
-        >
-          {gate.gate.answer}
-        </Button>
-      )}
-      {gate?.gate?.leave_out && (
-        <Button
-          large
-          disabled={answer.isPending}
-          onClick={() => answer.mutate({ step: gate.id, say: "leave out" })}
-        >
-          {gate.gate.leave_out}
-        </Button>
-      )}
+      {gate?.gate && <GateButtons gate={gate.gate} answer={answer} />}
       {(run.job.can_pause || paused) && (
         <Button large onClick={() => act.mutate({ id: run.job.id, action: paused ? "go-on" : "pause" })}>
           {paused ? "Go on" : "Pause"} <Key>Space</Key>
@@ -273,7 +249,7 @@ export function RunView({ run }: { run: RunData }) {
           steps={run.steps}
           current={run.current}
           running
-          onAnswer={(step, say) => answer.mutate({ step: step.id, say })}
+          onDone={(gate) => answer.mutate({ gate, say: "done" })}
         />
       </div>
       <PhoneList

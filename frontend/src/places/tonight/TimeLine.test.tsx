@@ -29,7 +29,16 @@ function step(id: number, kind: string, minutes: number, more: Partial<Step> = {
     row: null,
     gate:
       kind === "gate"
-        ? { gate: id === 1 ? "panel" : "cap", advice: "", answer: "Go on", leave_out: null }
+        ? {
+            job_id: 1,
+            step_id: id,
+            sign: id === 1 ? "panel" : "cap",
+            title: "",
+            advice: "",
+            brief: "",
+            answer: "Go on",
+            leave_out: "",
+          }
         : null,
     lights: 0,
     wanted: false,

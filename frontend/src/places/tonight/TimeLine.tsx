@@ -2,7 +2,7 @@ import { useLayoutEffect, useRef, useState } from "react";
 
 import type { Schemas } from "../../api/client";
 import { FilterStamp } from "../../parts/FilterStamp";
-import { GateSign } from "./Gate";
+import { GateSign } from "../../parts/Gate";
 
 type Step = Schemas["StepOut"];
 
@@ -174,12 +174,12 @@ export function TimeLine({
   steps,
   current,
   running = false,
-  onAnswer,
+  onDone,
 }: {
   steps: Step[];
   current: number | null;
   running?: boolean;
-  onAnswer?: (step: Step, answer: "done" | "leave out") => void;
+  onDone?: (gate: Schemas["GateOut"]) => void;
 }) {
   const box = useRef<HTMLDivElement>(null);
   const [width, setWidth] = useState(1232);
@@ -271,15 +271,15 @@ export function TimeLine({
               >
                 {head}
               </p>
-              <p className="truncate text-s text-ink2" title={shortAdvice(step)}>
-                {shortAdvice(step)}
+              <p className="truncate text-s text-ink2" title={step.gate?.brief}>
+                {step.gate?.brief}
               </p>
             </div>
             <button
               type="button"
               aria-label={label}
-              disabled={!waits || !onAnswer}
-              onClick={() => onAnswer?.(step, "done")}
+              disabled={!waits || !onDone}
+              onClick={() => step.gate && onDone?.(step.gate)}
               className={`absolute inset-x-0 top-[50px] bottom-0 flex flex-col items-center justify-center rounded-sm border-[2.5px] ${
                 next
                   ? "border-accent bg-accent text-accent-text"
@@ -288,7 +288,7 @@ export function TimeLine({
                     : "border-ink bg-card"
               }`}
             >
-              <GateSign gate={step.gate?.gate ?? ""} />
+              <GateSign gate={step.gate?.sign ?? ""} />
               <span className="num absolute bottom-1 text-s">{step.start_clock}</span>
             </button>
           </div>
@@ -296,13 +296,4 @@ export function TimeLine({
       })}
     </div>
   );
-}
-
-function shortAdvice(step: Step): string {
-  const gate = step.gate?.gate;
-  if (gate === "panel") return "aim at it; its brightness is set for you";
-  if (gate === "cap") return "the panel goes dark by itself";
-  if (gate === "diffuser") return "hang it before the panel";
-  if (gate === "filter" || gate === "brightness" || gate === "focus") return "by hand";
-  return "";
 }

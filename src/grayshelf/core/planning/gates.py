@@ -7,6 +7,8 @@ from dataclasses import dataclass
 
 from grayshelf.core.flats.diffusers import listed
 
+BY_HAND = "by hand"
+
 
 @dataclass(frozen=True)
 class Gate:
@@ -26,13 +28,21 @@ class Gate:
     can_leave_out: bool = False
     """Whether what waits behind it may be left out instead."""
     needs_person: bool = True
+    brief: str = ""
+    """The advice in a few words, for a board."""
 
 
 def panel_on(*, dimmable: bool, angle_deg: float | None) -> Gate:
     """The panel before the telescope, at the beginning of flats; `angle_deg` where a hand has to keep the camera's."""
     how = "its brightness is set for you" if dimmable else "switch it on"
     turned = f" Leave the camera at {angle_deg:.1f}°, as the lights had it." if angle_deg is not None else ""
-    return Gate("panel", "Panel on", f"Aim the telescope at it; {how}.{turned}", "The panel is on: begin")
+    return Gate(
+        "panel",
+        "Panel on",
+        f"Aim the telescope at it; {how}.{turned}",
+        "The panel is on: begin",
+        brief=f"aim at it; {how}",
+    )
 
 
 def light_in_place(light: str, *, dimmable: bool) -> Gate:
@@ -65,6 +75,7 @@ def hang(
         tuple(stack),
         total_stops,
         can_leave_out=can_leave_out,
+        brief=f"before {light}" if stack else "nothing before the light",
     )
 
 
@@ -78,29 +89,42 @@ def dim_for(filter_code: str, advice: str, stack: Sequence[str], total_stops: fl
         tuple(stack),
         total_stops,
         can_leave_out=True,
+        brief="hang it before the panel",
     )
 
 
 def filter_in(filter_code: str, advice: str) -> Gate:
     """A filter that no wheel brings in."""
-    return Gate("filter", f"{filter_code} in", advice, f"{filter_code} is in: go on", value=filter_code)
+    return Gate(
+        "filter", f"{filter_code} in", advice, f"{filter_code} is in: go on", value=filter_code, brief=BY_HAND
+    )
 
 
 def brightness_to(light: str, brightness: int, advice: str) -> Gate:
     """A brightness that no device sets."""
     title = f"Set {light} to {brightness}"
-    return Gate("brightness", title, advice, f"It is at {brightness}: go on", value=str(brightness))
+    return Gate(
+        "brightness", title, advice, f"It is at {brightness}: go on", value=str(brightness), brief=BY_HAND
+    )
 
 
 def focus_to(focus: float, advice: str) -> Gate:
     """A focus that no device sets."""
-    return Gate("focus", f"Focus to {focus:.0f}", advice, "The focus is set: go on", value=f"{focus:.0f}")
+    return Gate(
+        "focus",
+        f"Focus to {focus:.0f}",
+        advice,
+        "The focus is set: go on",
+        value=f"{focus:.0f}",
+        brief=BY_HAND,
+    )
 
 
 def cap_on() -> Gate:
     """The cap, after flats."""
     advice = "The panel goes dark by itself. Keep room light off the tube."
-    return Gate("cap", "Cap on", advice, "The cap is on: shoot what needs the dark")
+    said = "The cap is on: shoot what needs the dark"
+    return Gate("cap", "Cap on", advice, said, brief="the panel goes dark by itself")
 
 
 def cap_for_bias() -> Gate:

@@ -7,7 +7,6 @@ from collections.abc import Sequence
 from dataclasses import replace
 from typing import cast
 
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.sensor.bias import BiasReading, DeadPixel, good_minimum, good_zeros
@@ -19,10 +18,11 @@ from grayshelf.library.library import Library
 from grayshelf.library.measurements import accepted, kept_frames, measurement, measurements_of, offset_result
 from grayshelf.library.models import CameraValue, Job, Measurement, Rig, RunStep
 from grayshelf.library.rig_terms import gain_word, offset_warning, wishes_of
-from grayshelf.library.step_records import GateParams, MeasureParams, read
+from grayshelf.library.step_records import MeasureParams, read
 from grayshelf.web import schemas_bench as b
 from grayshelf.web.views import words as w
 from grayshelf.web.views.bench_gain import gains_out
+from grayshelf.web.views.gates import waiting_gate
 from grayshelf.web.views.jobs import job_out
 from grayshelf.work import measure_gain, measure_offset
 from grayshelf.work.bench import gains_in_use
@@ -216,7 +216,7 @@ def measurement_page(library: Library, measurement_id: int) -> b.MeasurementOut:
         row = measurement(session, measurement_id)
         word = gain_word(library, row.camera)
         job = session.get(Job, row.job_id) if row.job_id else None
-        steps = _steps(session, job)
+        steps = _steps(job)
         kept = kept_frames(session, row)
         known = accepted(session, row.camera, row.kind)
         others = [m for m in measurements_of(session, row.camera, row.kind) if m.id != row.id]
@@ -231,7 +231,7 @@ def measurement_page(library: Library, measurement_id: int) -> b.MeasurementOut:
             notes=list(row.notes),
             frames=b.FramesOut(count=kept.count, size=w.size(kept.size_bytes), state=kept.state),
             job=job_out(job, library) if job is not None and job.state != JobState.DONE else None,
-            gate=_gate(steps, job),
+            gate=waiting_gate(job, [] if job is None else job.steps),
             offset=[
                 _offset_gain(library, session, row, gain, word, steps.get(gain), job, known.get(gain))
                 for gain in (row.gains if row.kind == "offset" else [])
@@ -243,20 +243,11 @@ def measurement_page(library: Library, measurement_id: int) -> b.MeasurementOut:
         )
 
 
-def _steps(session: Session, job: Job | None) -> dict[float, RunStep]:
-    """The steps of an exercise by gain; a gate under −1."""
-    if job is None:
-        return {}
-    rows = session.scalars(select(RunStep).where(RunStep.job_id == job.id).order_by(RunStep.seq))
-    return {-1.0 if s.kind == "gate" else read(MeasureParams, s.params).gain: s for s in rows}
-
-
-def _gate(steps: dict[float, RunStep], job: Job | None) -> b.HandOut | None:
-    step = steps.get(-1.0)
-    if step is None or step.state != StepState.WAITING or job is None or job.state != JobState.WAITING:
-        return None
-    gate = read(GateParams, step.params)
-    return b.HandOut(step_id=step.id, title=step.title, advice=gate.advice, answer=gate.answer)
+def _steps(job: Job | None) -> dict[float, RunStep]:
+    """The steps of an exercise by gain."""
+    return (
+        {} if job is None else {read(MeasureParams, s.params).gain: s for s in job.steps if s.kind != "gate"}
+    )
 
 
 def _conditions(row: Measurement, count: int) -> str:

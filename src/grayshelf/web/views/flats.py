@@ -30,7 +30,6 @@ from grayshelf.library.models import FlatSetting, Job, LightSource, Rig, RunStep
 from grayshelf.library.rig_terms import gain_word
 from grayshelf.library.step_records import (
     AgreeOutcome,
-    GateParams,
     NoAnswerKept,
     SearchJob,
     SearchOutcome,
@@ -40,11 +39,11 @@ from grayshelf.library.step_records import (
 from grayshelf.web import schemas_flats as f
 from grayshelf.web.views import words as w
 from grayshelf.web.views.flat_panel import panel_out
+from grayshelf.web.views.gates import waiting_gate
 from grayshelf.web.views.jobs import job_out
 from grayshelf.web.views.nights import passbands
 from grayshelf.work.find_flats import SHOT_STEPS
 from grayshelf.work.flat_bench import key_of, newest_search
-from grayshelf.work.gates import waiting_behind
 from grayshelf.work.job_states import JobState, StepState
 from grayshelf.work.jobs import ALIVE
 from grayshelf.work.panel_shots import panel_shots
@@ -112,7 +111,7 @@ def sheet_page(library: Library, rig_id: int, devices: RigDevices | None) -> f.F
             cannot=cannot,
             job=job_out(job, library) if show and job is not None else None,
             searching=None if at_work is None else key_out(at_work),
-            gate=gate_out(current, job, steps),
+            gate=waiting_gate(job, steps),
             next=_next_thing(job, current, lit, gain_word(library, rig.camera))
             if alive and job is not None
             else None,
@@ -159,30 +158,6 @@ def _headline(rows: Sequence[f.FlatRowOut], job: Job | None, current: RunStep | 
         return current.title if current is not None else job.title
     found = sum(r.state == "found" and not r.stale for r in rows)
     return f"{found} of {w.several(len(rows), 'setting')} found"
-
-
-def gate_out(step: RunStep | None, job: Job | None, steps: Sequence[RunStep]) -> f.SearchGate | None:
-    """What waits for a hand, if anything does, and for which filters."""
-    if (
-        step is None
-        or step.kind != "gate"
-        or step.state != StepState.WAITING
-        or job is None
-        or job.state != JobState.WAITING
-    ):
-        return None
-    gate = read(GateParams, step.params)
-    behind = (
-        (s.filter_code for s in waiting_behind(step, steps) if s.filter_code) if gate.may_leave_out else ()
-    )
-    codes = w.listed(code for code in dict.fromkeys(behind) if code != "none")
-    return f.SearchGate(
-        title=f"{step.title} for {codes}" if codes else step.title,
-        advice=gate.advice,
-        answer=gate.answer,
-        leave_out=f"Leave {codes or 'it'} out" if gate.may_leave_out else "",
-        sign=gate.gate,
-    )
 
 
 def _next_thing(job: Job, step: RunStep | None, source: Source, word: str) -> f.NextThing | None:

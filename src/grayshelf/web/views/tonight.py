@@ -40,6 +40,7 @@ from grayshelf.library.step_records import (
 )
 from grayshelf.web import schemas as s
 from grayshelf.web.views import words as w
+from grayshelf.web.views.gates import gate_of, planned_gate
 from grayshelf.web.views.jobs import job_out
 from grayshelf.web.views.nights import passbands
 from grayshelf.work.job_states import OPEN, StepState
@@ -222,18 +223,11 @@ def _planned(
         exposure_known=step.exposure_known,
         needs_person=step.needs_person,
         row=step.row,
-        gate=_gate(None if step.gate is None else GateParams.of(step.gate)),
+        gate=None if step.gate is None else planned_gate(step.gate),
         lights=lights,
         wanted=wanted,
         outcome="",
     )
-
-
-def _gate(gate: GateParams | None, filter_code: str | None = None) -> s.GateOut | None:
-    if gate is None:
-        return None
-    leave_out = f"Leave {filter_code or 'it'} out" if gate.may_leave_out else None
-    return s.GateOut(gate=gate.gate, advice=gate.advice, answer=gate.answer, leave_out=leave_out)
 
 
 # -- a run ------------------------------------------------------------------------------------------------------
@@ -399,7 +393,7 @@ def _forecast(
                 exposure_known=params.exposure_known,
                 needs_person=params.needs_person if gate is None else gate.needs_person,
                 row=step.row,
-                gate=_gate(gate, step.filter_code),
+                gate=None if gate is None else gate_of(step, steps),
                 lights=row.lights if row and step.kind == StepKind.FLATS else params.lights,
                 wanted=step.kind == StepKind.DARKS
                 or (step.kind in (StepKind.FIND, StepKind.FLATS) and bool(row and row.hole)),

@@ -23,7 +23,8 @@ from grayshelf.library.rig_terms import gain_word
 from grayshelf.library.step_records import BuildOutcome, NotBuilt, ShotStats, SkyOutcome, TwilightJob, read
 from grayshelf.web import schemas_twilight as t
 from grayshelf.web.views import words as w
-from grayshelf.web.views.flats import gate_out, key_in, key_out
+from grayshelf.web.views.flats import key_in, key_out
+from grayshelf.web.views.gates import waiting_gate
 from grayshelf.web.views.jobs import job_out
 from grayshelf.web.views.nights import passbands
 from grayshelf.work.job_states import OPEN, JobState, StepState
@@ -315,7 +316,7 @@ def _run_page(
         "next_text": _next_text(current, zone),
         "known_text": "Each frame has an exposure of its own; a bias is taken off. Nothing of it is kept as a setting.",
         "job": job_out(job, library) if job.state != JobState.DONE else None,
-        "gate": gate_out(current, job, steps),
+        "gate": waiting_gate(job, steps),
         "failed": _failed(failed),
     } | _scale(
         library,

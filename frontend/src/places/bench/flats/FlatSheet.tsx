@@ -9,7 +9,7 @@ import { SaveLinks } from "../../../parts/SaveLinks";
 import { TakeBack } from "../../../parts/TakeBack";
 import { stepped, useStepKeys } from "../../../parts/useStepKeys";
 import { KINDS, type BenchPage } from "../kinds";
-import { Going } from "./Gate";
+import { Going } from "./Going";
 import { keyText, sameKey, type Key, type Row } from "./keys";
 import { Light } from "./Light";
 import { LightChart } from "./LightChart";

@@ -6,7 +6,8 @@ import { Button, ColumnHead, Segments, Trouble, Waiting } from "../../../parts/b
 import { Degrees, degreesOf } from "../../../parts/Degrees";
 import { FilterStamp } from "../../../parts/FilterStamp";
 import { SaveLinks } from "../../../parts/SaveLinks";
-import { GateCard, JobBar, JobCutShort, type Answer } from "./Gate";
+import { GateCard } from "../../../parts/Gate";
+import { JobBar, JobCutShort } from "../../../parts/JobCards";
 import { keyText } from "./keys";
 import { TwilightChart } from "./TwilightChart";
 
@@ -133,18 +134,10 @@ function RunLine({ row }: { row: Row }) {
 }
 
 /** What goes on with the sky: the gate, the next frame, how far it is. */
-function Going({ data, rig }: { data: Data; rig: number }) {
-  const answer = useChange((say: Answer) =>
-    get(
-      api.POST("/api/rigs/{rig_id}/twilight/answer", {
-        params: { path: { rig_id: rig } },
-        body: { answer: say },
-      }),
-    ),
-  );
+function Going({ data }: { data: Data }) {
   const job = data.job;
   if (!job) return null;
-  if (data.gate) return <GateCard gate={data.gate} job={job} answer={answer} />;
+  if (data.gate) return <GateCard gate={data.gate} job={job} />;
   if (job.can_stop)
     return (
       <JobBar job={job} title={data.at === "dawn" ? "The sky at dawn" : "The sky at dusk"}>
@@ -224,7 +217,7 @@ export function Twilight({ rig }: { rig: number }) {
         </div>
       </section>
       <div className="flex flex-col gap-4">
-        {data.job && <Going data={data} rig={rig} />}
+        {data.job && <Going data={data} />}
         {!alive && (
           <div className="flex flex-wrap items-center gap-3">
             <Segments<At>

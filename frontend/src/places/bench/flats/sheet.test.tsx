@@ -7,7 +7,7 @@ import { describe, expect, it } from "vitest";
 import type { Schemas } from "../../../api/client";
 import { Axes } from "../../../parts/Axes";
 import { Editor } from "./Editor";
-import { Going } from "./Gate";
+import { Going } from "./Going";
 import { asItIs, NO_WISHES, OWN, type Row } from "./keys";
 import { Rows } from "./Rows";
 
@@ -130,6 +130,9 @@ const going = (more: Partial<Schemas["FlatSheetOut"]>) => draw(<Going data={shee
 describe("what goes on", () => {
   it("asks for a hand at a gate, and never ends the search by itself", () => {
     const gate = {
+      job_id: 1,
+      step_id: 2,
+      brief: "",
       title: "Hang neutral film",
       advice: "Before the panel: neutral film, and nothing else.",
       answer: "Neutral film hangs: go on",
