@@ -7,6 +7,8 @@ import { GateSign } from "../../parts/Gate";
 type Step = Schemas["StepOut"];
 
 const GATE = 62;
+/** Below this the last block has no room for its start beside the end of all. */
+const TWO_CLOCKS = 112;
 /** A letter of a gate's head is about so wide; a head that would reach the next one is set smaller. */
 const HEAD_LETTER = 8.4;
 const BREAK = 64;
@@ -94,7 +96,17 @@ function layOut(
   return { drawn, breakAt, postAt: postAt ?? x };
 }
 
-function WorkBlock({ block, high, now }: { block: Drawn; high: number; now: boolean }) {
+function WorkBlock({
+  block,
+  high,
+  now,
+  bare,
+}: {
+  block: Drawn;
+  high: number;
+  now: boolean;
+  bare: boolean;
+}) {
   const main = block.steps.at(-1);
   if (!main) return null;
   const search = block.steps.find((s) => s.kind === "find");
@@ -164,7 +176,7 @@ function WorkBlock({ block, high, now }: { block: Drawn; high: number; now: bool
           )}
         </span>
       </div>
-      <span className="num absolute bottom-1 left-1.5 text-s">{block.steps[0]?.start_clock}</span>
+      {!bare && <span className="num absolute bottom-1 left-1.5 text-s">{block.steps[0]?.start_clock}</span>}
     </div>
   );
 }
@@ -240,6 +252,7 @@ export function TimeLine({
               block={block}
               high={-26}
               now={block.steps.some((s) => s.id === current)}
+              bare={block === last && block.width < TWO_CLOCKS}
             />
           );
         const step = block.steps[0];
