@@ -145,18 +145,18 @@ def test_a_run_with_everything_that_can_go_wrong(client, context):
         client.post("/api/runs", json={"rig_id": 1, "frames": 5, "leave_out": [], "add": []}).status_code
         == 409
     )
-    assert answer()["gate"]["gate"] == "panel"
+    assert answer()["gate"]["sign"] == "panel"
 
     # L cannot be dimmed enough: it waits behind a gate with the stops, and the others go on.
     gate = answer("done")
-    assert gate["gate"]["gate"] == "diffuser"
+    assert gate["gate"]["sign"] == "diffuser"
     assert f"{stops_too_bright(world.model, 'L', 20, 0.5, 100):.1f} stops" in gate["gate"]["advice"]
     assert any(
         x["filter_code"] == "SII" and x["state"] == "done" for x in page()["steps"] if x["kind"] == "flats"
     )
 
     # At the cap: room light leaks in, and a leaky dark flat stops the run before it does harm.
-    run = wait_for(context, page, lambda r: (g := gate_of(r)) and g["gate"]["gate"] == "cap")
+    run = wait_for(context, page, lambda r: (g := gate_of(r)) and g["gate"]["sign"] == "cap")
     assert world.state.brightness == 0, "the panel goes dark by itself"
     world.change(room_light_e_s=900.0)
     answer()
@@ -240,7 +240,7 @@ def test_dark_flats_of_a_run_that_stopped_before_the_cap_stay_asked_for(client, 
 
     run = wait_for(context, page, gate_of)
     client.post(f"/api/jobs/{job}/answer", json={"step_id": gate_of(run)["id"], "answer": "done"})
-    wait_for(context, page, lambda r: (g := gate_of(r)) and g["gate"]["gate"] == "cap")
+    wait_for(context, page, lambda r: (g := gate_of(r)) and g["gate"]["sign"] == "cap")
     assert client.post(f"/api/jobs/{job}/stop").status_code == 200
     wait_for(context, page, lambda r: r["job"]["state"] == "stopped")
     client.post(f"/api/runs/{job}/put-away")

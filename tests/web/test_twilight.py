@@ -14,7 +14,8 @@ from grayshelf.clock import SimulatedClock
 from grayshelf.core.flats.sun import twilight_at
 from grayshelf.demo.scenario import MODELS
 from grayshelf.library.models import FlatSetting, Frame, FrameSet, Job, MasterRecord, RunShot, RunStep
-from grayshelf.library.step_records import ShotStats, read
+from grayshelf.library.records import read
+from grayshelf.library.step_records import ShotStats
 from tests.pages import say_at
 
 GAINS = {"L": 100.0, "R": 100.0, "Ha": 200.0, "SII": 200.0}

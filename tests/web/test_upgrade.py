@@ -16,6 +16,7 @@ from grayshelf.core.flats.settings import RowKey
 from grayshelf.library import upgrade
 from grayshelf.library.database import Database
 from grayshelf.library.library import Library
+from grayshelf.library.records import as_kept, read
 from grayshelf.library.step_records import (
     BuildOutcome,
     GateParams,
@@ -27,8 +28,6 @@ from grayshelf.library.step_records import (
     SheetParams,
     ShotStats,
     SkyOutcome,
-    as_kept,
-    read,
 )
 
 #: Every so many statements the process is killed.

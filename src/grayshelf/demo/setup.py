@@ -35,8 +35,9 @@ from grayshelf.library.models import (
     RigEvent,
     RigFilter,
 )
+from grayshelf.library.records import as_kept
 from grayshelf.library.room import as_disk_full
-from grayshelf.library.step_records import MeasurementJob, as_kept
+from grayshelf.library.step_records import MeasurementJob
 from grayshelf.work.job_states import JobState
 from grayshelf.work.jobs import ENDED, RESUMABLE, JobRunner
 from grayshelf.work.measure_disk import offers, plan_disk

@@ -23,6 +23,7 @@ from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.grouping import describe_set
 from grayshelf.library.kept import kept
 from grayshelf.library.library import Library
+from grayshelf.library.measurement_records import by_gain, settings_of
 from grayshelf.library.models import CameraValue, Folder, Frame, FrameSet, Measurement, MeasurementShot
 
 #: Where frames go that were thrown away, below the library's folder, until they are deleted for good.
@@ -66,15 +67,15 @@ def offset_readings(session: Session, measurement_id: int, gain: float) -> list[
 
 def ladder_of(row: Measurement) -> OffsetLadder:
     """The offsets there are for a measurement's camera, and how sure its answer should be."""
-    settings = row.settings
-    low, high = settings.get("offset_range") or (0.0, 255.0)
+    settings = settings_of(row)
+    low, high = settings.offset_range or (0.0, 255.0)
     return OffsetLadder(
         lowest=low,
         highest=high,
-        white_adu=settings["white_adu"],
-        sample_step=settings.get("sample_step") or 1,
-        margin_adu=settings.get("margin_adu"),
-        long_dark_s=settings.get("long_dark_s", 60.0),
+        white_adu=settings.white_adu,
+        sample_step=settings.step,
+        margin_adu=settings.margin_adu,
+        long_dark_s=settings.long_dark_s,
     )
 
 
@@ -121,13 +122,14 @@ def transfers(session: Session, row: Measurement, gain: float) -> dict[str, Tran
     """What the pairs of a measurement say at one gain, by colour channel."""
     flats = pair_readings(session, row.id, gain, "flat")
     bias = pair_readings(session, row.id, gain, "bias")
-    usual: Mapping[str, Any] = row.settings.get("usual", {}).get(f"{gain:g}", {})
+    settings = settings_of(row)
+    usual = settings.usual.get(by_gain(gain), {})
     return {
         channel: read_transfer(
             pairs,
             bias.get(channel, []),
-            white_adu=row.settings["white_adu"],
-            sample_step=row.settings.get("sample_step") or 1,
+            white_adu=settings.white_adu,
+            sample_step=settings.step,
             usual_noise_adu=usual.get(channel),
         )
         for channel, pairs in flats.items()

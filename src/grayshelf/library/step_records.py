@@ -1,26 +1,16 @@
-"""What jobs, their steps and their shots keep, typed: read from the database's JSON here, and written to it.
-
-A record of an older version lacks what came later, which is why whatever is not always there has a default; what is
-not known any more is passed over.
-"""
+"""What jobs, their steps and their shots keep, as records (`records`)."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import date, datetime
-from typing import Any, TypeVar
-
-from pydantic import TypeAdapter
+from typing import Any
 
 from grayshelf.core.flats.model import ExposureWindow, FlatTarget, Found, Mode, NoAnswer, Shoot
 from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.planning.gates import Gate
 from grayshelf.core.planning.runsheet import FlatWish
 from grayshelf.core.sensor.statistics import FlatStatistics
-
-R = TypeVar("R")
-
 
 # -- jobs: `Job.params` -----------------------------------------------------------------------------------------
 
@@ -327,30 +317,3 @@ class ShotStats:
     def of(cls, stats: FlatStatistics) -> ShotStats:
         """What a frame measured."""
         return cls(**vars(stats))
-
-
-_adapters: dict[type[Any], TypeAdapter[Any]] = {}
-
-
-def _adapter(kind: type[R]) -> TypeAdapter[R]:
-    made = _adapters.get(kind)
-    if made is None:
-        made = _adapters[kind] = TypeAdapter(kind)
-    return made
-
-
-def read(kind: type[R], kept: Mapping[str, Any]) -> R:
-    """A record from what the database kept.
-
-    Raises
-    ------
-    pydantic.ValidationError
-        Where it makes no sense as such a record.
-    """
-    return _adapter(kind).validate_python(kept)
-
-
-def as_kept(record: Any) -> dict[str, Any]:
-    """A record for the database, without what stands at its default."""
-    kept: dict[str, Any] = _adapter(type(record)).dump_python(record, mode="json", exclude_defaults=True)
-    return kept

@@ -18,8 +18,9 @@ from grayshelf.library.grouping import RECOUNT, recount_nights
 from grayshelf.library.left_out import left_out_in_words
 from grayshelf.library.models import Folder, Frame, FrameSet, Job, Rig, RunShot
 from grayshelf.library.pictures import picture_of
+from grayshelf.library.records import as_kept, read
 from grayshelf.library.rig_terms import rig_of, wishes_of
-from grayshelf.library.step_records import BuildJob, RunJob, ScanJob, as_kept, read
+from grayshelf.library.step_records import BuildJob, RunJob, ScanJob
 from grayshelf.web import schemas as s
 from grayshelf.web.context import the_context
 from grayshelf.web.exports import as_file, csv_response

@@ -21,8 +21,9 @@ from grayshelf.library.measurements import (
     throw_away,
 )
 from grayshelf.library.models import Job, Measurement
+from grayshelf.library.records import read
 from grayshelf.library.rig_terms import gain_word
-from grayshelf.library.step_records import MeasurementJob, read
+from grayshelf.library.step_records import MeasurementJob
 from grayshelf.web import schemas as s
 from grayshelf.web import schemas_bench as b
 from grayshelf.web.context import the_context

@@ -15,8 +15,9 @@ from grayshelf.library.library import Library
 from grayshelf.library.lights import light_sets
 from grayshelf.library.measurements import accepted, measurement, transfers
 from grayshelf.library.models import CameraValue, FrameSet, Job, Measurement, MeasurementShot, Rig
+from grayshelf.library.records import as_kept, read
 from grayshelf.library.rig_terms import wishes_of
-from grayshelf.library.step_records import JobResult, MeasurementJob, as_kept, read
+from grayshelf.library.step_records import JobResult, MeasurementJob
 from grayshelf.work.jobs import ALIVE, JobControl, JobRunner, JobState, begins_job
 from grayshelf.work.measure_disk import plan_disk, read_from_disk
 from grayshelf.work.measure_gain import GainExercise, plan_gain, shortest_for

@@ -21,6 +21,7 @@ from grayshelf.core.flats.verdict import widened
 from grayshelf.core.planning.gates import hang
 from grayshelf.library.models import LightSource, PanelCurve, RunShot, RunStep
 from grayshelf.library.panel_curves import points_as_json
+from grayshelf.library.records import as_kept, read
 from grayshelf.library.rig_terms import gain_word
 from grayshelf.library.step_records import (
     AgreeOutcome,
@@ -30,8 +31,6 @@ from grayshelf.library.step_records import (
     SearchJob,
     SearchOutcome,
     SearchParams,
-    as_kept,
-    read,
 )
 from grayshelf.work.flat_shots import FolderTaker, RigTaker, RowLeftOut, Taker
 from grayshelf.work.gates import gate_step, waiting_behind

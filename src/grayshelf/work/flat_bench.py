@@ -20,8 +20,9 @@ from grayshelf.devices.ports import RigDevices
 from grayshelf.library.folders import named_folder
 from grayshelf.library.library import Library
 from grayshelf.library.models import Job, Rig, RunStep
+from grayshelf.library.records import as_kept, read
 from grayshelf.library.rig_terms import gain_word
-from grayshelf.library.step_records import JobResult, SearchJob, SearchParams, as_kept, read
+from grayshelf.library.step_records import JobResult, SearchJob, SearchParams
 from grayshelf.work.find_flats import FlatSearch, started_now
 from grayshelf.work.flat_shots import need_devices
 from grayshelf.work.gates import gate_step

@@ -11,7 +11,8 @@ from grayshelf.core.planning.gates import Gate
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.models import RunStep
-from grayshelf.library.step_records import GateOutcome, GateParams, as_kept, read
+from grayshelf.library.records import as_kept, read
+from grayshelf.library.step_records import GateOutcome, GateParams
 from grayshelf.work.job_states import OPEN, StepState
 from grayshelf.work.jobs import JobControl, JobRunner, JobState, Stopped
 

@@ -22,8 +22,9 @@ from grayshelf.core.errors import Conflict, DiskFull, GrayShelfError, NotFound
 from grayshelf.library.library import Library
 from grayshelf.library.log import LOG_FILE
 from grayshelf.library.models import Job
+from grayshelf.library.records import as_kept
 from grayshelf.library.room import as_disk_full, room_in_words
-from grayshelf.library.step_records import JobResult, as_kept
+from grayshelf.library.step_records import JobResult
 from grayshelf.work.events import Broker
 from grayshelf.work.job_states import ALIVE, ENDED, RESUMABLE, JobState, follow
 

@@ -22,10 +22,12 @@ from grayshelf.core.sensor.statistics import UNSHIFTED_ENDS, camera_white
 from grayshelf.library.facts_json import facts_from_json, facts_if_sound
 from grayshelf.library.files import read_pixels
 from grayshelf.library.library import Library
+from grayshelf.library.measurement_records import MeasurementSettings, keep_settings, settings_of, with_usual
 from grayshelf.library.measurements import pairs_as_json
 from grayshelf.library.models import Frame, FrameSet, Measurement, MeasurementShot
+from grayshelf.library.records import as_kept, read
 from grayshelf.library.rig_terms import gain_word
-from grayshelf.library.step_records import JobResult, MeasurementJob, read
+from grayshelf.library.step_records import JobResult, MeasurementJob
 from grayshelf.work.jobs import JobControl
 
 #: More frames of one offset than this say no more.
@@ -134,15 +136,17 @@ def plan_disk(
         rig_id=rig_id,
         source="disk",
         gains=gains,
-        settings={
-            "white_adu": _white_of(kept),
-            "sample_step": _common_step(kept),
-            "bayer_pattern": facts.bayer_pattern,
-            "width": facts.width,
-            "height": facts.height,
-            "temp_c": sum(temps) / len(temps) if temps else None,
-            "set_ids": [r.id for r in kept],
-        },
+        settings=as_kept(
+            MeasurementSettings(
+                white_adu=_white_of(kept),
+                width=facts.width,
+                height=facts.height,
+                bayer_pattern=facts.bayer_pattern,
+                sample_step=_common_step(kept),
+                temp_c=sum(temps) / len(temps) if temps else None,
+                set_ids=tuple(r.id for r in kept),
+            )
+        ),
         notes=notes,
         made_at=made,
     )
@@ -187,7 +191,7 @@ def read_from_disk(library: Library, control: JobControl, params: dict[str, Any]
     with library.db.session() as session:
         row = session.get_one(Measurement, measurement_id)
         reader = _Reader(library, control, row)
-        sets = [session.get(FrameSet, i) for i in row.settings["set_ids"]]
+        sets = [session.get(FrameSet, i) for i in settings_of(row).set_ids]
         frames = {
             s.id: [f for f in s.frames if not f.rejected and f.state in ("good", "lacking")]
             for s in sets
@@ -300,7 +304,8 @@ class _Reader:
         flats: Sequence[tuple[FrameSet, tuple[Frame, Frame]]],
         bias: Sequence[tuple[Frame, Frame]],
     ) -> None:
-        pattern, white = self.row.settings.get("bayer_pattern"), int(self.row.settings["white_adu"])
+        settings = settings_of(self.row)
+        pattern, white = settings.bayer_pattern, settings.white_adu
         first = self._pixels(bias[0][0])
         level = float(np.median(first)) if first is not None else 0.0
         part: dict[str, NDArray[np.bool_]] = {}
@@ -366,12 +371,12 @@ class _Reader:
         self._keep(pair[1], gain, offset, role, pairs_as_json(readings))
 
     def _usual(self, gain: float, samples: dict[str, list[NDArray[np.uint16]]]) -> None:
-        step = self.row.settings.get("sample_step") or 1
+        step = settings_of(self.row).step
         usual = {name: usual_noise(items, step) for name, items in samples.items()}
         with self.library.db.session() as session:
             row = session.get_one(Measurement, self.row.id)
             known = {name: v for name, v in usual.items() if v is not None}
-            row.settings = {**row.settings, "usual": {**row.settings.get("usual", {}), f"{gain:g}": known}}
+            keep_settings(row, with_usual(settings_of(row), gain, known))
 
 
 def _light_of(flats: FrameSet) -> str:
@@ -401,7 +406,7 @@ def _set_aside(library: Library, measurement_id: int) -> None:
                 select(FrameSet).where(FrameSet.kind.in_(("light", "flat")), FrameSet.camera == row.camera)
             )
         }
-        for held in session.scalars(select(FrameSet).where(FrameSet.id.in_(row.settings["set_ids"]))):
+        for held in session.scalars(select(FrameSet).where(FrameSet.id.in_(settings_of(row).set_ids))):
             pair = (held.facts.get("gain"), held.facts.get("offset"))
             if pair not in used and held.measurement_id is None:
                 held.measurement_id = row.id

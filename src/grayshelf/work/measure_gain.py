@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -37,13 +38,15 @@ from grayshelf.core.sensor.statistics import flat_statistics
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.files import read_pixels
 from grayshelf.library.library import Library
+from grayshelf.library.measurement_records import LightFound, TestReading, by_gain, with_light, with_usual
 from grayshelf.library.measurements import pair_readings, pairs_as_json, transfers
-from grayshelf.library.models import Measurement, Rig, RunStep
+from grayshelf.library.models import Measurement, MeasurementShot, Rig, RunStep
+from grayshelf.library.records import as_kept, read
 from grayshelf.library.rig_terms import gain_word
-from grayshelf.library.step_records import MeasureOutcome, MeasureParams, as_kept
+from grayshelf.library.step_records import MeasureOutcome, MeasureParams
 from grayshelf.work.gates import gate_step
 from grayshelf.work.job_states import StepState
-from grayshelf.work.measuring import Exercise, make_job, make_measurement
+from grayshelf.work.measuring import Exercise, make_job, make_measurement, settings_at_start
 from grayshelf.work.shooting import ShotSettings, bring_in
 
 #: Level of the test shot from which the light's rate is taken, as a share of the range: some pixels fill at a third.
@@ -90,7 +93,7 @@ def plan_gain(
         devices,
         "gain",
         gains,
-        {"offsets": offsets, "filter_code": filter_code, "shortest_s": shortest_s},
+        replace(settings_at_start(devices), offsets=offsets, filter_code=filter_code, shortest_s=shortest_s),
     )
     by_hand = devices.panel is None
     steps = [gate_step(panel_warm(by_hand=by_hand))]
@@ -109,8 +112,8 @@ class GainExercise(Exercise):
 
     def measure(self, step: RunStep, gain: float) -> None:
         """One gain. One that fails does not stop the rest."""
-        offset = float(self.row.settings["offsets"][f"{gain:g}"])
-        code = self.row.settings.get("filter_code")
+        offset = self.settings.offsets[by_gain(gain)]
+        code = self.settings.filter_code
         if code:
             bring_in(self.devices, code)
         try:
@@ -137,7 +140,7 @@ class GainExercise(Exercise):
     def _bias(self, step: RunStep, gain: float, offset: float) -> float:
         """Bias frames with the panel dark; returns their level."""
         self._panel(0)
-        levels = [float(s.reading["level"]) for s in self.frames(gain, "bias") if "level" in s.reading]
+        levels = [read(TestReading, s.reading).level for s in self.frames(gain, "bias") if s.reading]
         for number in range(len(levels) + 1, BIAS_FRAMES + 1):
             taken, shot = self.take(
                 gain,
@@ -149,21 +152,21 @@ class GainExercise(Exercise):
                 pair=(number + 1) // 2,
             )
             level = float(np.median(taken.pixels))
-            self.read(shot, {"level": level})
+            self.read(shot, as_kept(TestReading(level)))
             levels.append(level)
             self.progress(step, number, step.count, f"Gain {gain:g}: bias {number} of {BIAS_FRAMES}")
         return float(np.median(levels))
 
     # -- the light --------------------------------------------------------------------------------------------
 
-    def _search(self, step: RunStep, gain: float, offset: float, pedestal: float) -> dict[str, Any]:
+    def _search(self, step: RunStep, gain: float, offset: float, pedestal: float) -> LightFound:
         """Brightness and rate such that a pixel fills in a time long enough to divide; found with the flats' search."""
-        known = self.row.settings.get("light", {}).get(f"{gain:g}")
-        if known:
-            return dict(known)
+        known = self.settings.light.get(by_gain(gain))
+        if known is not None:
+            return known
         panel = self.devices.panel
         brightness = self._first_brightness()
-        shortest = float(self.row.settings["shortest_s"])
+        shortest = self.settings.shortest_s
         tried: set[int | None] = set()
         last: NoAnswer | None = None
         while len(tried) < MOST_CHANGES:
@@ -173,12 +176,9 @@ class GainExercise(Exercise):
                 dim = None
                 if panel is not None and brightness is not None:
                     dim = max(round(panel.lowest + DIMMER * (brightness - panel.lowest)), panel.lowest)
-                light = {
-                    "brightness": brightness,
-                    "rate": answer.rate_adu_s,
-                    "dim": dim if dim is not None and brightness is not None and dim < brightness else None,
-                }
-                self.keep(light={**self.row.settings.get("light", {}), f"{gain:g}": light})
+                lower = dim if dim is not None and brightness is not None and dim < brightness else None
+                light = LightFound(brightness, answer.rate_adu_s, lower)
+                self.keep(with_light(self.settings, gain, light))
                 return light
             last = answer
             tried.add(brightness)
@@ -201,9 +201,9 @@ class GainExercise(Exercise):
         panel = self.devices.panel
         if panel is None:
             return None
-        before = [v["brightness"] for v in self.row.settings.get("light", {}).values()]
+        before = [light.brightness for light in self.settings.light.values()]
         middle = panel.lowest + (panel.highest - panel.lowest) // 4
-        return int(before[-1]) if before and before[-1] else middle
+        return before[-1] if before and before[-1] else middle
 
     def _search_at(
         self,
@@ -230,9 +230,7 @@ class GainExercise(Exercise):
         while True:
             self.control.check()
             shots = [
-                TestShot(s.exposure_s, s.reading["level"], s.reading["brightest"], s.reading["saturated"])
-                for s in self.frames(gain, "test")
-                if s.brightness == brightness and "level" in s.reading
+                _as_test(s) for s in self.frames(gain, "test") if s.brightness == brightness and s.reading
             ]
             task = Task(target, window, pedestal=Pedestal(pedestal, 5.0, "bias frames"))
             decision = next_step(task, shots)
@@ -256,27 +254,18 @@ class GainExercise(Exercise):
         )
         stats = flat_statistics(taken.pixels, camera.white_adu, camera.bayer_pattern is not None)
         self.read(
-            shot,
-            {
-                "level": stats.median,
-                "brightest": stats.brightest_permille,
-                "saturated": stats.saturated_fraction,
-            },
+            shot, as_kept(TestReading(stats.median, stats.brightest_permille, stats.saturated_fraction))
         )
         self.progress(step, step.done + 1, step.count, f"Gain {gain:g}: finding the light, {shot.why}")
 
     def _flat(self, exposure_s: float, gain: float, offset: float) -> ShotSettings:
-        return ShotSettings(
-            FrameKind.FLAT, exposure_s, gain, offset, filter_code=self.row.settings.get("filter_code")
-        )
+        return ShotSettings(FrameKind.FLAT, exposure_s, gain, offset, filter_code=self.settings.filter_code)
 
     # -- pairs ------------------------------------------------------------------------------------------------
 
-    def _pairs(
-        self, step: RunStep, gain: float, offset: float, pedestal: float, light: dict[str, Any]
-    ) -> None:
+    def _pairs(self, step: RunStep, gain: float, offset: float, pedestal: float, light: LightFound) -> None:
         camera = self.devices.camera.facts
-        main, dim = _source(light["brightness"]), _source(light["dim"])
+        main, dim = _source(light.brightness), _source(light.dim)
         with self.library.db.session() as session:
             unread = not pair_readings(session, self.id, gain, "bias")
             if unread and pair_readings(session, self.id, gain, "flat"):
@@ -287,18 +276,18 @@ class GainExercise(Exercise):
                 seen = pair_readings(session, self.id, gain, "flat")
             todo = plan_pairs(
                 seen,
-                light["rate"],
+                light.rate,
                 pedestal,
                 camera.white_adu,
-                float(self.row.settings["shortest_s"]),
-                has_dimmer=light["dim"] is not None,
+                self.settings.shortest_s,
+                has_dimmer=light.dim is not None,
                 main=main,
                 dim=dim,
             )
             if not todo:
                 return
             pair = todo[0]
-            brightness = light["dim"] if pair.dim else light["brightness"]
+            brightness = light.dim if pair.dim else light.brightness
             self._panel(brightness)
             number = len(next(iter(seen.values()), [])) + 1
             frames = []
@@ -372,7 +361,7 @@ class GainExercise(Exercise):
         """Read the bias frames in pairs over the same part of the frame as the flats, and the usual pixel's noise."""
         camera = self.devices.camera.facts
         shots = self.frames(gain, "bias")
-        level = float(np.median([s.reading["level"] for s in shots]))
+        level = float(np.median([read(TestReading, s.reading).level for s in shots]))
         parts = self._part if self._part_of == gain else self._parts(gain, level)
         samples: dict[str, list[NDArray[np.uint16]]] = {name: [] for name in parts}
         for shot in shots:
@@ -380,10 +369,10 @@ class GainExercise(Exercise):
             pixels = read_pixels(self.library.root / shot.path)
             for name, plane in channels(pixels, camera.bayer_pattern).items():
                 samples[name].append(thinned(plane))
-        step = self.row.settings.get("sample_step") or 1
+        step = self.settings.step
         noises = {name: usual_noise(items, step) for name, items in samples.items()}
         usual = {name: noise for name, noise in noises.items() if noise is not None}
-        self.keep(usual={**self.row.settings.get("usual", {}), f"{gain:g}": usual})
+        self.keep(with_usual(self.settings, gain, usual))
         for one, two in zip(shots[::2], shots[1::2], strict=False):
             self.control.check()
             first, second = (
@@ -394,6 +383,11 @@ class GainExercise(Exercise):
                 for name, part in parts.items()
             }
             self._keep_reading(two.id, pairs_as_json(readings))
+
+
+def _as_test(shot: MeasurementShot) -> TestShot:
+    reading = read(TestReading, shot.reading)
+    return TestShot(shot.exposure_s, reading.level, reading.brightest, reading.saturated)
 
 
 def _source(brightness: int | None) -> str:

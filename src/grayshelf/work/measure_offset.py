@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import asdict
+from dataclasses import asdict, replace
 
 from sqlalchemy.orm import Session
 
@@ -16,10 +16,11 @@ from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.measurements import ladder_of, offset_readings
 from grayshelf.library.models import Measurement, Rig, RunStep
+from grayshelf.library.records import as_kept
 from grayshelf.library.rig_terms import gain_word
-from grayshelf.library.step_records import MeasureOutcome, MeasureParams, as_kept
+from grayshelf.library.step_records import MeasureOutcome, MeasureParams
 from grayshelf.work.gates import gate_step
-from grayshelf.work.measuring import Exercise, make_job, make_measurement
+from grayshelf.work.measuring import Exercise, make_job, make_measurement, settings_at_start
 from grayshelf.work.shooting import ShotSettings
 
 #: About so many frames for each gain, before anything is known: four coarse rungs, two fine ones, the confirmation.
@@ -49,7 +50,7 @@ def plan_offset(
         devices,
         "offset",
         gains,
-        {"margin_adu": margin_adu, "long_dark_s": long_dark_s},
+        replace(settings_at_start(devices), margin_adu=margin_adu, long_dark_s=long_dark_s),
     )
     steps = [gate_step(cap_for_bias())]
     word = gain_word(library, row.camera)

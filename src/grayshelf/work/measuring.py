@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from typing import Any
 
 from sqlalchemy import select
@@ -13,19 +14,27 @@ from grayshelf.core.filing.names import safe_name
 from grayshelf.core.sensor.statistics import sample_step
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
+from grayshelf.library.measurement_records import MeasurementSettings, keep_settings, settings_of
 from grayshelf.library.measurements import bench_folder, enter_measured_frame
 from grayshelf.library.models import Job, Measurement, MeasurementShot, Rig, RunStep
-from grayshelf.library.step_records import (
-    JobResult,
-    MeasurementJob,
-    MeasureOutcome,
-    MeasureParams,
-    as_kept,
-    read,
-)
+from grayshelf.library.records import as_kept, read
+from grayshelf.library.step_records import JobResult, MeasurementJob, MeasureOutcome, MeasureParams
 from grayshelf.work.job_states import OPEN, JobState
 from grayshelf.work.shooting import ShotSettings, Taken
 from grayshelf.work.steps import Handler, Stepwise, Working, numbered
+
+
+def settings_at_start(devices: RigDevices) -> MeasurementSettings:
+    """The camera as it is now."""
+    camera = devices.camera.facts
+    return MeasurementSettings(
+        camera.white_adu,
+        camera.width,
+        camera.height,
+        camera.bayer_pattern,
+        offset_range=camera.offset_range,
+        temp_c=devices.camera.cooler().sensor_c,
+    )
 
 
 def make_measurement(
@@ -35,25 +44,16 @@ def make_measurement(
     devices: RigDevices,
     kind: str,
     gains: Sequence[float],
-    settings: dict[str, Any],
+    settings: MeasurementSettings,
 ) -> Measurement:
     """Write a measurement down that is about to be shot."""
-    camera = devices.camera.facts
     row = Measurement(
         kind=kind,
-        camera=camera.name,
+        camera=devices.camera.facts.name,
         rig_id=rig.id,
         source="shot",
         gains=sorted(gains),
-        settings={
-            "white_adu": camera.white_adu,
-            "width": camera.width,
-            "height": camera.height,
-            "bayer_pattern": camera.bayer_pattern,
-            "offset_range": list(camera.offset_range) if camera.offset_range else None,
-            "temp_c": devices.camera.cooler().sensor_c,
-            **settings,
-        },
+        settings=as_kept(settings),
         made_at=library.clock.now(),
     )
     session.add(row)
@@ -134,7 +134,8 @@ class Exercise(Stepwise):
                 f"{self.row.camera} gave frames that are not 16-bit whole numbers, so they cannot be measured.",
                 "Set its driver to raw 16-bit frames.",
             )
-        step = sample_step(taken.pixels) if self.row.settings.get("sample_step") is None else None
+        unknown = self.settings.sample_step is None
+        step = sample_step(taken.pixels) if unknown else None
         with self.library.db.session() as session:
             row = session.get_one(Measurement, self.id)
             shot = session.scalar(
@@ -160,7 +161,7 @@ class Exercise(Stepwise):
                 )
                 session.add(shot)
             if step is not None:
-                row.settings = {**row.settings, "sample_step": step}
+                keep_settings(row, replace(settings_of(row), sample_step=step))
                 self.row.settings = row.settings
             session.flush()
         return taken, shot
@@ -171,11 +172,16 @@ class Exercise(Stepwise):
             session.get_one(MeasurementShot, shot.id).reading = reading
         self.publish()
 
-    def keep(self, **settings: Any) -> None:
+    @property
+    def settings(self) -> MeasurementSettings:
+        """What the measurement keeps."""
+        return settings_of(self.row)
+
+    def keep(self, settings: MeasurementSettings) -> None:
         """Keep something with the measurement."""
         with self.library.db.session() as session:
             row = session.get_one(Measurement, self.id)
-            row.settings = {**row.settings, **settings}
+            keep_settings(row, settings)
             self.row.settings = row.settings
 
     def frames(self, gain: float, role: str) -> list[MeasurementShot]:

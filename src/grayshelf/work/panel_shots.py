@@ -14,7 +14,8 @@ from grayshelf.core.flats.response_plan import rates
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.models import Rig, RunStep
-from grayshelf.library.step_records import SearchParams, read
+from grayshelf.library.records import read
+from grayshelf.library.step_records import SearchParams
 from grayshelf.work.row_search import RowSearch, as_test_shot
 
 

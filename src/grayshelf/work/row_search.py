@@ -23,8 +23,9 @@ from grayshelf.library.flat_sheet import (
 from grayshelf.library.library import Library
 from grayshelf.library.lights import light_sets
 from grayshelf.library.models import Rig, RunShot
+from grayshelf.library.records import read
 from grayshelf.library.rig_terms import gain_word
-from grayshelf.library.step_records import ShotStats, read
+from grayshelf.library.step_records import ShotStats
 
 
 def camera_traits(rig: Rig, devices: RigDevices | None) -> CameraTraits:

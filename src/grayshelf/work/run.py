@@ -24,6 +24,7 @@ from grayshelf.core.planning.gates import dim_for
 from grayshelf.core.planning.runsheet import COOLER_SETTLES_S, FlatWish, StepKind, afterwards
 from grayshelf.core.sensor.statistics import FlatStatistics, flat_statistics
 from grayshelf.library.models import Job, RunShot, RunStep
+from grayshelf.library.records import as_kept, read
 from grayshelf.library.step_records import (
     BuildOutcome,
     GateParams,
@@ -34,8 +35,6 @@ from grayshelf.library.step_records import (
     SeriesOutcome,
     SheetParams,
     ShotStats,
-    as_kept,
-    read,
 )
 from grayshelf.work.flat_shots import RigTaker
 from grayshelf.work.gates import gate_step, is_gate

@@ -12,7 +12,8 @@ from grayshelf.core.planning.runsheet import RunSheet, SheetStep, StepKind
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.models import Job, Rig, RunStep
-from grayshelf.library.step_records import JobResult, RunJob, SheetParams, as_kept, read
+from grayshelf.library.records import as_kept, read
+from grayshelf.library.step_records import JobResult, RunJob, SheetParams
 from grayshelf.work.gates import gate_step
 from grayshelf.work.jobs import JobControl, JobRunner, JobState, begins_job
 from grayshelf.work.masters_of_job import group_new_frames

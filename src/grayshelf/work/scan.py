@@ -34,7 +34,8 @@ from grayshelf.library.library import FRAME_FOLDERS, Library
 from grayshelf.library.masters_found import recall_masters
 from grayshelf.library.missing import Known, known_as, note_missing, take_place
 from grayshelf.library.models import Folder, Frame
-from grayshelf.library.step_records import JobResult, ScanJob, as_kept, read
+from grayshelf.library.records import as_kept, read
+from grayshelf.library.step_records import JobResult, ScanJob
 from grayshelf.library.unreadable import readable
 from grayshelf.work.jobs import JobControl, JobRunner
 

@@ -24,7 +24,8 @@ from grayshelf.library.flat_sheet import row_pedestal
 from grayshelf.library.measurements import measured_gain
 from grayshelf.library.models import FlatSetting, RunShot, RunStep
 from grayshelf.library.panel_curves import known_points
-from grayshelf.library.step_records import SearchOutcome, ShotStats, as_kept, read
+from grayshelf.library.records import as_kept, read
+from grayshelf.library.step_records import SearchOutcome, ShotStats
 from grayshelf.work.flat_shots import Taker, TestFlat
 from grayshelf.work.job_states import StepState
 from grayshelf.work.row_search import RowSearch, as_test_shot, camera_size

@@ -27,7 +27,8 @@ from grayshelf.devices.ports import RigDevices
 from grayshelf.library.flat_sheet import RowLights, lights_by_row, row_conversion, sheet_rows
 from grayshelf.library.library import Library
 from grayshelf.library.models import Job, Rig, RunShot, RunStep
-from grayshelf.library.step_records import ShotStats, SkyParams, TwilightJob, read
+from grayshelf.library.records import read
+from grayshelf.library.step_records import ShotStats, SkyParams, TwilightJob
 from grayshelf.work.row_search import RowSearch, camera_traits, is_colour
 
 #: What lies between two exposures besides the download, in seconds.

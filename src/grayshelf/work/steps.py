@@ -20,7 +20,8 @@ from grayshelf.devices.ports import RigDevices
 from grayshelf.library.catalog import enter_own_file
 from grayshelf.library.library import Library
 from grayshelf.library.models import Folder, Frame, Job, RunShot, RunStep
-from grayshelf.library.step_records import GateOutcome, GateParams, JobResult, as_kept, read
+from grayshelf.library.records import as_kept, read
+from grayshelf.library.step_records import GateOutcome, GateParams, JobResult
 from grayshelf.work.gates import LEAVE_OUT, gate_step, hanging_stops, pass_gate, set_by_hand
 from grayshelf.work.job_states import OPEN, StepState
 from grayshelf.work.jobs import JobControl, JobRunner, JobState

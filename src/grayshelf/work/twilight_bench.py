@@ -14,7 +14,8 @@ from grayshelf.core.planning.gates import Gate, zenith
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.models import Job, Rig, RunStep
-from grayshelf.library.step_records import JobResult, SkyParams, TwilightJob, as_kept, read
+from grayshelf.library.records import as_kept, read
+from grayshelf.library.step_records import JobResult, SkyParams, TwilightJob
 from grayshelf.work.flat_bench import refuse_what_the_rig_lacks
 from grayshelf.work.flat_shots import need_devices
 from grayshelf.work.gates import gate_step

@@ -23,6 +23,7 @@ from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.planning.gates import filter_in
 from grayshelf.core.sensor.statistics import flat_statistics
 from grayshelf.library.models import RunShot, RunStep
+from grayshelf.library.records import as_kept, read
 from grayshelf.library.step_records import (
     BuildOutcome,
     JobResult,
@@ -30,8 +31,6 @@ from grayshelf.library.step_records import (
     SkyNext,
     SkyOutcome,
     TwilightJob,
-    as_kept,
-    read,
 )
 from grayshelf.work.gates import is_gate
 from grayshelf.work.job_states import OPEN, StepState

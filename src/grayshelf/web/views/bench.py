@@ -15,10 +15,12 @@ from grayshelf.core.sensor.floor import PedestalLine
 from grayshelf.core.sensor.offset import OffsetDone, OffsetEffect, OffsetReading, next_bias
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
+from grayshelf.library.measurement_records import settings_of
 from grayshelf.library.measurements import accepted, kept_frames, measurement, measurements_of, offset_result
 from grayshelf.library.models import CameraValue, Job, Measurement, Rig, RunStep
+from grayshelf.library.records import read
 from grayshelf.library.rig_terms import gain_word, offset_warning, wishes_of
-from grayshelf.library.step_records import MeasureParams, read
+from grayshelf.library.step_records import MeasureParams
 from grayshelf.web import schemas_bench as b
 from grayshelf.web.views import words as w
 from grayshelf.web.views.bench_gain import gains_out
@@ -252,8 +254,9 @@ def _steps(job: Job | None) -> dict[float, RunStep]:
 
 def _conditions(row: Measurement, count: int) -> str:
     parts = [row.camera]
-    if row.settings.get("temp_c") is not None:
-        parts.append(w.degrees_c(row.settings["temp_c"]))
+    temp_c = settings_of(row).temp_c
+    if temp_c is not None:
+        parts.append(w.degrees_c(temp_c))
     parts.append(w.several(count, "frame"))
     return ", ".join(parts)
 
@@ -316,7 +319,7 @@ def _offset_gain(
         answer=_effect(result.answer, result) if result.answer else None,
         confirmed=result.confirmed,
         effects=[_effect(e, result) for e in effects],
-        dead=[_dead(d, int(row.settings["width"])) for d in result.dead],
+        dead=[_dead(d, settings_of(row).width) for d in result.dead],
         findings=[_finding(f) for f in result.findings] if not going else [],
         accepted=_accepted(known, word) if known else None,
     )

@@ -10,9 +10,11 @@ from sqlalchemy.orm import Session
 
 from grayshelf.core.sensor.gain_choice import GainFigures, choose_gain
 from grayshelf.core.sensor.transfer import LINEAR_WITHIN, Transfer, Value, speaking_channel
+from grayshelf.library.measurement_records import settings_of
 from grayshelf.library.measurements import transfers
 from grayshelf.library.models import Job, Measurement, MeasurementShot, RunStep
-from grayshelf.library.step_records import MeasureOutcome, read
+from grayshelf.library.records import read
+from grayshelf.library.step_records import MeasureOutcome
 from grayshelf.web import schemas_bench as b
 from grayshelf.web.views import words as w
 from grayshelf.work.job_states import StepState
@@ -29,7 +31,7 @@ def gains_out(
 ) -> b.GainsOut:
     """All gains of a measurement, side by side."""
     gains, figures = [], []
-    step = row.settings.get("sample_step") or 1
+    step = settings_of(row).step
     for gain in row.gains:
         found = transfers(session, row, gain)
         chosen = found.get(speaking_channel(found) or "")

@@ -18,7 +18,8 @@ from grayshelf.devices.ports import RigDevices
 from grayshelf.library.flat_sheet import sheet_rows
 from grayshelf.library.library import Library
 from grayshelf.library.models import Job, RunShot, RunStep
-from grayshelf.library.step_records import SearchOutcome, SearchParams, ShotStats, read
+from grayshelf.library.records import read
+from grayshelf.library.step_records import SearchOutcome, SearchParams, ShotStats
 from grayshelf.web import schemas_flats as f
 from grayshelf.web.views import words as w
 from grayshelf.web.views.flats import banding, key_out, search_or_trouble, setting_text

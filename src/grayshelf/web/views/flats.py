@@ -27,15 +27,9 @@ from grayshelf.library.flat_sheet import (
 )
 from grayshelf.library.library import Library
 from grayshelf.library.models import FlatSetting, Job, LightSource, Rig, RunStep
+from grayshelf.library.records import read
 from grayshelf.library.rig_terms import gain_word
-from grayshelf.library.step_records import (
-    AgreeOutcome,
-    NoAnswerKept,
-    SearchJob,
-    SearchOutcome,
-    SearchParams,
-    read,
-)
+from grayshelf.library.step_records import AgreeOutcome, NoAnswerKept, SearchJob, SearchOutcome, SearchParams
 from grayshelf.web import schemas_flats as f
 from grayshelf.web.views import words as w
 from grayshelf.web.views.flat_panel import panel_out

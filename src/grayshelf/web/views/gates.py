@@ -6,7 +6,8 @@ from collections.abc import Iterable, Sequence
 
 from grayshelf.core.planning.gates import Gate
 from grayshelf.library.models import Job, RunStep
-from grayshelf.library.step_records import GateParams, read
+from grayshelf.library.records import read
+from grayshelf.library.step_records import GateParams
 from grayshelf.web import schemas as s
 from grayshelf.web.views import words as w
 from grayshelf.work.gates import waiting_behind

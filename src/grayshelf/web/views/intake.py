@@ -21,8 +21,9 @@ from grayshelf.library.kept import kept
 from grayshelf.library.left_out import made_of_each
 from grayshelf.library.library import Library
 from grayshelf.library.models import Folder, Frame, FrameSet, Job, Rig
+from grayshelf.library.records import read
 from grayshelf.library.rig_terms import gain_word
-from grayshelf.library.step_records import ScanJob, read
+from grayshelf.library.step_records import ScanJob
 from grayshelf.web import schemas as s
 from grayshelf.web.views import words as w
 from grayshelf.web.views.jobs import job_out

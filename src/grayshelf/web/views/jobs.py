@@ -8,7 +8,8 @@ from sqlalchemy import select
 
 from grayshelf.library.library import Library
 from grayshelf.library.models import Job
-from grayshelf.library.step_records import JobResult, read
+from grayshelf.library.records import read
+from grayshelf.library.step_records import JobResult
 from grayshelf.web import schemas as s
 from grayshelf.work.job_states import JobState
 from grayshelf.work.jobs import ALIVE, RESUMABLE, WITH_RIG

@@ -27,6 +27,7 @@ from grayshelf.core.planning.runsheet import (
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.models import FrameSet, Job, RunShot, RunStep
+from grayshelf.library.records import read
 from grayshelf.library.rig_terms import gain_word
 from grayshelf.library.step_records import (
     BuildOutcome,
@@ -36,7 +37,6 @@ from grayshelf.library.step_records import (
     SearchOutcome,
     SheetParams,
     ShotStats,
-    read,
 )
 from grayshelf.web import schemas as s
 from grayshelf.web.views import words as w

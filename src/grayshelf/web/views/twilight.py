@@ -19,8 +19,9 @@ from grayshelf.devices.ports import RigDevices
 from grayshelf.library.flat_sheet import sheet_rows
 from grayshelf.library.library import Library
 from grayshelf.library.models import Job, Rig, RunShot, RunStep
+from grayshelf.library.records import read
 from grayshelf.library.rig_terms import gain_word
-from grayshelf.library.step_records import BuildOutcome, NotBuilt, ShotStats, SkyOutcome, TwilightJob, read
+from grayshelf.library.step_records import BuildOutcome, NotBuilt, ShotStats, SkyOutcome, TwilightJob
 from grayshelf.web import schemas_twilight as t
 from grayshelf.web.views import words as w
 from grayshelf.web.views.flats import key_in, key_out
