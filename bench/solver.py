@@ -10,9 +10,10 @@ import statistics
 
 from grayshelf.clock import SimulatedClock
 from grayshelf.core.flats.model import Dimmer, Found, Pedestal, Prior, Shoot, TestShot
-from grayshelf.core.flats.panel import ResponsePoint, fit_response
-from grayshelf.core.flats.response_plan import rates
-from grayshelf.core.flats.search import Task, next_step
+from grayshelf.core.flats.panel.ladder import rates
+from grayshelf.core.flats.panel.response import ResponsePoint, fit_response
+from grayshelf.core.flats.search.next_step import next_step
+from grayshelf.core.flats.search.task import Task
 from grayshelf.core.flats.settings import FlatWishes
 from grayshelf.core.sensor.statistics import frame_statistics
 from grayshelf.demo.scenario import FILTERS, MODELS, START

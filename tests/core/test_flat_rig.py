@@ -13,18 +13,19 @@ from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from grayshelf.clock import SimulatedClock
-from grayshelf.core.checks.arrivals import AskedFor, why_not
-from grayshelf.core.flats.diffusers import Diffuser, advise, stops_of
+from grayshelf.core.checks.asked_for import AskedFor, why_not
 from grayshelf.core.flats.drift import shot_with
-from grayshelf.core.flats.light import fit_light, readable
 from grayshelf.core.flats.model import Bound, Dimmer, Found, NoAnswer, Pedestal, Prior, Shoot, TestShot
-from grayshelf.core.flats.panel import ResponsePoint, change_since, fit_response, log_factor
-from grayshelf.core.flats.response_plan import next_factor_shot, next_ladder_shot, rates
-from grayshelf.core.flats.search import Task, at_level, next_step
+from grayshelf.core.flats.panel.diffusers import Diffuser, advise, stops_of
+from grayshelf.core.flats.panel.ladder import next_factor_shot, next_ladder_shot, rates
+from grayshelf.core.flats.panel.one_exposure import SharedRow, seconds_saved, share_exposure
+from grayshelf.core.flats.panel.response import ResponsePoint, change_since, fit_response, log_factor
+from grayshelf.core.flats.search.light import fit_light, readable
+from grayshelf.core.flats.search.next_step import next_step
+from grayshelf.core.flats.search.task import Task, at_level
+from grayshelf.core.flats.search.verdict import widened
+from grayshelf.core.flats.search.window import CameraTraits, permitted
 from grayshelf.core.flats.settings import FlatWishes, RowKey, wishes_from
-from grayshelf.core.flats.shared import SharedRow, seconds_saved, share_exposure
-from grayshelf.core.flats.verdict import widened
-from grayshelf.core.flats.window import CameraTraits, permitted
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.planning.flat_order import SearchStop, order_response, order_search

@@ -9,7 +9,6 @@ import pytest
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
-from grayshelf.core.flats.dial import BANDING_LIMIT, Pulse, dial
 from grayshelf.core.flats.model import (
     Bound,
     Dimmer,
@@ -21,8 +20,10 @@ from grayshelf.core.flats.model import (
     Shoot,
     TestShot,
 )
-from grayshelf.core.flats.panel import ResponsePoint, fit_response
-from grayshelf.core.flats.search import MOST_SHOTS, Task, carried_over, next_step
+from grayshelf.core.flats.panel.response import ResponsePoint, fit_response
+from grayshelf.core.flats.search.dial import BANDING_LIMIT, Pulse, dial
+from grayshelf.core.flats.search.next_step import MOST_SHOTS, next_step
+from grayshelf.core.flats.search.task import Task, carried_over
 from grayshelf.core.flats.settings import FlatWishes
 
 WHITE = 65535.0

@@ -21,7 +21,7 @@ from grayshelf.core.matching.costs import few_flats_percent
 from grayshelf.core.matching.judge import Terms
 from grayshelf.core.matching.match import gap_key, pull_slip
 from grayshelf.core.matching.model import CommonSettings, Holding, LightsNoise, RigSays, SensorTraits, Verdict
-from grayshelf.core.planning.runsheet import DarkWish, RigPace, StepKind, plan_sheet
+from grayshelf.core.planning.runsheet import DarkSeries, RigPace, StepKind, plan_sheet
 
 LIGHTS = CommonSettings(
     "Ruff 9", 600, 400, (1, 1), gain=80.0, offset=20.0, exposure_s=180.0, sensor_temp_c=-10.0, held=True,
@@ -112,7 +112,7 @@ def test_the_corners_of_a_flat_are_told_by_the_weakest_and_the_mean():
 def test_a_sensor_that_is_cooled_is_given_time_to_settle():
     pace = RigPace()
     steps = plan_sheet(
-        [], [DarkWish(300.0, -10.0, 80.0, 20.0, 1, 30)], pace, sensor_temp_c=-5.0, current_position=0
+        [], [DarkSeries(300.0, -10.0, 80.0, 20.0, 1, 30)], pace, sensor_temp_c=-5.0, current_position=0
     ).steps
     cool = next(s for s in steps if s.kind is StepKind.COOL)
     assert cool.seconds == pytest.approx(5 * pace.cooling_s_per_c + 30.0)

@@ -10,7 +10,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from grayshelf.core.flats.model import Bound, Dimmer, ExposureWindow, FlatTarget, Pedestal
-from grayshelf.core.flats.outset import (
+from grayshelf.core.flats.panel.response import LightPath, ResponsePoint, fit_response
+from grayshelf.core.flats.search.outset import (
     Asked,
     KnownRates,
     LastSetting,
@@ -19,7 +20,6 @@ from grayshelf.core.flats.outset import (
     path_of,
     search_task,
 )
-from grayshelf.core.flats.panel import LightPath, ResponsePoint, fit_response
 from grayshelf.core.flats.settings import RowKey
 
 TARGET = FlatTarget(29_500.0, 2_950.0)

@@ -8,18 +8,24 @@ import pytest
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
-from grayshelf.core.flats.light import is_full, readable
 from grayshelf.core.flats.model import Bound, Dimmer, ExposureWindow, NoAnswer, Pedestal, TestShot
-from grayshelf.core.flats.panel import fit_response
-from grayshelf.core.flats.response_plan import (
+from grayshelf.core.flats.panel.ladder import (
     MOST_IN_MAIN,
     MOST_IN_OTHER,
     next_factor_shot,
     next_ladder_shot,
     rates,
 )
+from grayshelf.core.flats.panel.response import fit_response
+from grayshelf.core.flats.search.light import is_full, readable
+from grayshelf.core.flats.search.verdict import (
+    LONGEST_WORTH_S,
+    SHORTEST_WORTH_S,
+    too_bright,
+    too_dim,
+    widened,
+)
 from grayshelf.core.flats.settings import FlatWishes
-from grayshelf.core.flats.verdict import LONGEST_WORTH_S, SHORTEST_WORTH_S, too_bright, too_dim, widened
 
 WHITE = 65535.0
 TARGET = FlatWishes().target(WHITE)

@@ -6,11 +6,11 @@ from datetime import UTC, datetime
 
 import pytest
 
+from grayshelf.core.checks.apart import apart_from_set
 from grayshelf.core.checks.frames import flat_level, light_leak
-from grayshelf.core.checks.levels import apart_from_set
 from grayshelf.core.planning.runsheet import (
-    DarkWish,
-    FlatWish,
+    DarkSeries,
+    FlatSeries,
     RigPace,
     StepKind,
     bytes_needed,
@@ -23,7 +23,7 @@ PACE = RigPace()
 
 
 def wish(code, brightness, position, gain=200.0, **more):
-    return FlatWish(code, gain, 30.0, 1, 25, 25, wheel_position=position, brightness=brightness, **more)
+    return FlatSeries(code, gain, 30.0, 1, 25, 25, wheel_position=position, brightness=brightness, **more)
 
 
 ROWS = [
@@ -33,7 +33,7 @@ ROWS = [
     wish("OIII", 60, 5),
     wish("SII", 60, 6),
 ]
-DARKS = [DarkWish(300.0, -5.0, 200.0, 30.0, 1, 30)]
+DARKS = [DarkSeries(300.0, -5.0, 200.0, 30.0, 1, 30)]
 
 
 def test_order_gates_and_times():

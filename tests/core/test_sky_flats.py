@@ -11,10 +11,10 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from grayshelf.core.flats import sky_light
-from grayshelf.core.flats.sky_light import SkyCourse, SkyOptics
-from grayshelf.core.flats.twilight import Fade, SkyShot, SkyWish
-from grayshelf.core.flats.twilight_plan import lay_out, lay_out_again, window_of
+from grayshelf.core.flats.sky import light as sky_light
+from grayshelf.core.flats.sky.light import SkyCourse, SkyOptics
+from grayshelf.core.flats.sky.plan import lay_out, lay_out_again, window_of
+from grayshelf.core.flats.sky.twilight import Fade, SkySeries, SkyShot
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind, is_of_the_sky
 from grayshelf.core.frames.sets import Member, common_facts, group_into_sets
@@ -93,8 +93,8 @@ def test_the_light_in_a_pixel_follows_pixel_focal_ratio_filter_and_binning():
     assert sky_light.filter_width_nm("none", None, colour=True) == sky_light.CHANNEL_WIDTH_NM
 
 
-def wish(code: str, scale: float, count: int = 10) -> SkyWish:
-    return SkyWish(code, count, 29_000.0, 2_900.0, 65_000.0, 0.5, 30.0, scale)
+def wish(code: str, scale: float, count: int = 10) -> SkySeries:
+    return SkySeries(code, count, 29_000.0, 2_900.0, 65_000.0, 0.5, 30.0, scale)
 
 
 def course(per_min: float, minutes: float = 240.0) -> SkyCourse:

@@ -13,13 +13,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from grayshelf.clock import SimulatedClock
-from grayshelf.core.flats.sun import sun_altitudes, twilight_at
-from grayshelf.core.flats.twilight import (
+from grayshelf.core.flats.sky.sun import sun_altitudes, twilight_at
+from grayshelf.core.flats.sky.twilight import (
     Fade,
     SkyDone,
+    SkySeries,
     SkyShoot,
     SkyShot,
-    SkyWish,
     counted,
     evening_fade,
     fit_fade,
@@ -85,7 +85,7 @@ def test_a_twilight_knows_when_the_sun_passes_its_degrees():
 
 
 def test_the_level_is_lowered_where_the_brightest_pixels_would_pass_the_limit():
-    wish = SkyWish("L", 10, 40_000, 4_000, 65_000, 0.5, 30.0, limit_adu=48_000)
+    wish = SkySeries("L", 10, 40_000, 4_000, 65_000, 0.5, 30.0, limit_adu=48_000)
     dim = SkyShot(0.0, 1.0, 10_000, brightest_adu=15_000)
     assert wish.below_limit([dim]).level_adu == pytest.approx(32_000), "1.5 times brighter than the median"
     assert wish.below_limit([]).level_adu == 40_000, "nothing is known of it yet"
@@ -148,7 +148,7 @@ def test_four_filters_of_ten_flats_on_the_simulated_sky(dawn):
     devices = devices_of(world)
     began = clock.now()
     codes = order_filters({c: model.panel_through[c] for c in ("L", "R", "Ha", "SII")}, dawn=dawn)
-    wishes = [SkyWish(c, 10, 29_000, 2_900, 65_000, 0.5, 20.0, 1.3 * model.panel_through[c]) for c in codes]
+    wishes = [SkySeries(c, 10, 29_000, 2_900, 65_000, 0.5, 20.0, 1.3 * model.panel_through[c]) for c in codes]
     shots = {c: [] for c in codes}
     for _ in range(200):
         now = (clock.now() - began).total_seconds()
@@ -191,7 +191,7 @@ def test_on_any_fading_sky_all_flats_are_shot_or_the_sky_is_gone(per_min, logs, 
     fades = {code: Fade(rate, 0.0, (-per_min if dawn else per_min) / 60.0) for code, rate in truth.items()}
     hints = {code: rate * math.exp(astray * (-1) ** int(code)) for code, rate in truth.items()}
     wishes = [
-        SkyWish(code, count, 29_000, 2_900, 65_000, 0.5, 30.0, hints[code])
+        SkySeries(code, count, 29_000, 2_900, 65_000, 0.5, 30.0, hints[code])
         for code in order_filters(hints, dawn=dawn)
     ]
     shots = {w.code: [] for w in wishes}

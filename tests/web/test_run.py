@@ -12,7 +12,8 @@ from sqlalchemy import select
 
 from grayshelf.clock import SimulatedClock
 from grayshelf.core.flats.model import Found, Prior, Shoot, TestShot
-from grayshelf.core.flats.search import Task, next_step
+from grayshelf.core.flats.search.next_step import next_step
+from grayshelf.core.flats.search.task import Task
 from grayshelf.core.flats.settings import FlatWishes
 from grayshelf.core.sensor.statistics import frame_statistics
 from grayshelf.demo.scenario import FILTERS, MODELS, START

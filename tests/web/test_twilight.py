@@ -11,7 +11,7 @@ from astropy.io import fits
 from sqlalchemy import select
 
 from grayshelf.clock import SimulatedClock
-from grayshelf.core.flats.sun import twilight_at
+from grayshelf.core.flats.sky.sun import twilight_at
 from grayshelf.demo.scenario import MODELS
 from grayshelf.library.models import FlatSetting, Frame, FrameSet, Job, MasterRecord, RunShot, RunStep
 from grayshelf.library.records import read

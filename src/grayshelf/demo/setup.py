@@ -38,9 +38,9 @@ from grayshelf.library.models import (
 from grayshelf.library.records import as_kept
 from grayshelf.library.room import as_disk_full
 from grayshelf.library.step_records import MeasurementJob
+from grayshelf.work.bench.disk import offers, plan_disk
 from grayshelf.work.job_states import JobState
 from grayshelf.work.jobs import ENDED, RESUMABLE, JobRunner
-from grayshelf.work.measure_disk import offers, plan_disk
 
 #: The offset that the scenario's lights are taken at.
 OFFSET_IN_USE = 30.0

@@ -10,10 +10,10 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import Conflict, GrayShelfError, NotFound
-from grayshelf.core.flats.dial import Pulse
-from grayshelf.core.flats.diffusers import Diffuser
 from grayshelf.core.flats.drift import Drift
 from grayshelf.core.flats.model import Dimmer, FlatTarget, Pedestal
+from grayshelf.core.flats.panel.diffusers import Diffuser
+from grayshelf.core.flats.search.dial import Pulse
 from grayshelf.core.flats.settings import INSTEAD_OF, FlatWishes, RowKey, wishes_from
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.matching.model import CommonSettings
@@ -21,11 +21,11 @@ from grayshelf.core.matching.rig_events import RigEventKind
 from grayshelf.core.sensor.statistics import UNSHIFTED_ENDS
 from grayshelf.library.flat_drift import drift_of
 from grayshelf.library.kept import kept
-from grayshelf.library.levels import pedestal_level
 from grayshelf.library.library import Library
 from grayshelf.library.lights import light_sets
 from grayshelf.library.measurements import measured_gain
 from grayshelf.library.models import FlatRow, FlatSetting, LightSource, Rig, RigEvent
+from grayshelf.library.sky_levels import pedestal_level
 
 
 @dataclass(frozen=True)

@@ -14,8 +14,8 @@ from sqlalchemy.orm import Session
 from grayshelf.core.errors import Conflict, NotFound
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.sensor.bias import BiasReading
-from grayshelf.core.sensor.checked import CheckedOffset
 from grayshelf.core.sensor.offset import OffsetLadder, OffsetReading, read_offsets
+from grayshelf.core.sensor.offset_checked import CheckedOffset
 from grayshelf.core.sensor.pairs import PairReading
 from grayshelf.core.sensor.transfer import Transfer, read_transfer
 from grayshelf.library.catalog import enter_own_file

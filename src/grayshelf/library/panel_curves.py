@@ -9,7 +9,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import NotFound
-from grayshelf.core.flats.panel import LightPath, ResponsePoint
+from grayshelf.core.flats.panel.response import LightPath, ResponsePoint
 from grayshelf.core.matching.rig_events import RigEventKind
 from grayshelf.library.models import PanelCurve, Rig, RigEvent
 

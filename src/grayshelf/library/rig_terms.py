@@ -15,7 +15,7 @@ from grayshelf.core.matching.judge import Terms
 from grayshelf.core.matching.model import RigSays, SensorTraits, Tolerances, TrainEvent
 from grayshelf.core.matching.rig_events import RigEventKind
 from grayshelf.core.matching.rulers import plain_name
-from grayshelf.core.sensor.checked import PairWarning, pair_warning
+from grayshelf.core.sensor.offset_checked import PairWarning, pair_warning
 from grayshelf.library.kept import kept
 from grayshelf.library.library import Library
 from grayshelf.library.measurements import checked_offsets, measured_gain

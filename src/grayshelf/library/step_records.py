@@ -9,7 +9,7 @@ from typing import Any
 from grayshelf.core.flats.model import ExposureWindow, FlatTarget, Found, Mode, NoAnswer, Shoot
 from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.planning.gates import Gate
-from grayshelf.core.planning.runsheet import FlatWish
+from grayshelf.core.planning.runsheet import FlatSeries
 from grayshelf.core.sensor.statistics import FlatStatistics
 
 # -- jobs: `Job.params` -----------------------------------------------------------------------------------------
@@ -19,7 +19,7 @@ from grayshelf.core.sensor.statistics import FlatStatistics
 class RunJob:
     """A run of Tonight: the rows of its sheet; a step tells its row by its place here."""
 
-    rows: tuple[FlatWish, ...] = ()
+    rows: tuple[FlatSeries, ...] = ()
     put_away: bool = False
     """It has ended, and Tonight shows the next sheet."""
 

@@ -23,7 +23,7 @@ from grayshelf.web.context import Context, put_context
 from grayshelf.web.errors import problem, register_errors
 from grayshelf.web.guard import guard
 from grayshelf.web.openapi import name_schemas_plainly
-from grayshelf.work.tonight import look_at_tonight
+from grayshelf.work.run.tonight import look_at_tonight
 
 STATIC = Path(__file__).parent / "static"
 #: Seconds of silence after which a listening page is sent a sign of life.

@@ -10,14 +10,14 @@ from flask import Flask, current_app
 from grayshelf.clock import SimulatedClock
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
-from grayshelf.work.bench import Bench
+from grayshelf.work.bench.starter import Bench
 from grayshelf.work.build import build_sets
 from grayshelf.work.events import Broker
-from grayshelf.work.flat_bench import FlatBench
+from grayshelf.work.flats.starter import FlatBench
 from grayshelf.work.jobs import JobRunner
-from grayshelf.work.run_starter import RunStarter
+from grayshelf.work.run.starter import RunStarter
 from grayshelf.work.scan import scan_folder
-from grayshelf.work.twilight_bench import TwilightBench
+from grayshelf.work.sky.starter import TwilightBench
 
 _NAME = "grayshelf"
 

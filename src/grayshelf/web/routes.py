@@ -30,7 +30,7 @@ from grayshelf.web.views import words as w
 from grayshelf.web.views.jobs import job_out, jobs_page
 from grayshelf.work.gates import answer_gate
 from grayshelf.work.jobs import ALIVE
-from grayshelf.work.tonight import DEFAULT_FRAMES, Tonight, Wishes, look_at_tonight
+from grayshelf.work.run.tonight import DEFAULT_FRAMES, Tonight, Wishes, look_at_tonight
 
 api = APIBlueprint("api", __name__, url_prefix="/api", tag="Gray Shelf")
 

@@ -31,7 +31,7 @@ from grayshelf.web.exports import as_file, csv_response
 from grayshelf.web.views import bench as view
 from grayshelf.web.views import bench_tables as tables
 from grayshelf.web.views import words as w
-from grayshelf.work.bench import measured_values
+from grayshelf.work.bench.starter import measured_values
 from grayshelf.work.gates import answer_gate
 from grayshelf.work.jobs import ALIVE
 

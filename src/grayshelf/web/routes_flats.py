@@ -28,7 +28,7 @@ from grayshelf.web.exports import csv_response
 from grayshelf.web.views import flat_chart as chart
 from grayshelf.web.views import flat_panel as panel
 from grayshelf.web.views import flats as view
-from grayshelf.work.row_search import panel_range
+from grayshelf.work.flats.conditions import panel_range
 
 flats = APIBlueprint("flats", __name__, url_prefix="/api", tag="Flats")
 

@@ -7,8 +7,8 @@ from typing import Literal
 
 from pydantic import BaseModel, Field
 
-from grayshelf.core.flats.sun import FIRST_DAY, LAST_DAY
-from grayshelf.core.flats.twilight_plan import MOST_WISHED
+from grayshelf.core.flats.sky.plan import MOST_WISHED
+from grayshelf.core.flats.sky.sun import FIRST_DAY, LAST_DAY
 from grayshelf.web.schemas import GateOut, JobOut
 from grayshelf.web.schemas_flats import FlatKeyIn
 

@@ -14,9 +14,9 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from grayshelf import __version__
+from grayshelf.core.checks.apart import apart_from_set
 from grayshelf.core.checks.figures import master_figures
 from grayshelf.core.checks.frames import LEAK_ALLOWANCE_ADU
-from grayshelf.core.checks.levels import apart_from_set
 from grayshelf.core.errors import CannotCombine, DiskFull, GrayShelfError, NotFound
 from grayshelf.core.filing.names import master_name, safe_name
 from grayshelf.core.flats.channels import in_colours
@@ -42,12 +42,12 @@ from grayshelf.library.files import (
 from grayshelf.library.folders import FileStamp, stamp_of
 from grayshelf.library.grouping import describe_set
 from grayshelf.library.holdings import common_settings, stock
-from grayshelf.library.levels import pedestal_level
 from grayshelf.library.library import Library
 from grayshelf.library.masters_found import COMBINED_BY, TAKEN_OFF
 from grayshelf.library.models import Folder, Frame, FrameSet, MasterInput, MasterRecord
 from grayshelf.library.records import read
 from grayshelf.library.rig_terms import rig_of, terms_of
+from grayshelf.library.sky_levels import pedestal_level
 from grayshelf.library.step_records import BuildJob, JobResult
 from grayshelf.work.jobs import JobControl
 

@@ -25,7 +25,7 @@ from grayshelf.library.step_records import GateOutcome, GateParams, JobResult
 from grayshelf.work.gates import LEAVE_OUT, gate_step, hanging_stops, pass_gate, set_by_hand
 from grayshelf.work.job_states import OPEN, StepState
 from grayshelf.work.jobs import JobControl, JobRunner, JobState
-from grayshelf.work.masters_of_job import build_masters_of_job
+from grayshelf.work.masters_after import build_masters_of_job
 from grayshelf.work.shooting import Shooter, Taken
 
 Handler = Callable[[RunStep], None]

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from grayshelf.core.flats.diffusers import listed
+from grayshelf.core.flats.panel.diffusers import listed
 
 BY_HAND = "by hand"
 

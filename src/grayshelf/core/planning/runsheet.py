@@ -14,7 +14,7 @@ from datetime import datetime, timedelta
 from enum import StrEnum
 from typing import Any
 
-from grayshelf.core.flats.diffusers import listed
+from grayshelf.core.flats.panel.diffusers import listed
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.planning.gates import (
     Gate,
@@ -47,7 +47,7 @@ class StepKind(StrEnum):
 
 
 @dataclass(frozen=True)
-class FlatWish:
+class FlatSeries:
     """One filter's flats, as the lights that wait for them were taken."""
 
     filter_code: str
@@ -73,7 +73,7 @@ class FlatWish:
 
 
 @dataclass(frozen=True)
-class DarkWish:
+class DarkSeries:
     """One missing dark, or the dark flats of flats that are there already."""
 
     exposure_s: float
@@ -137,7 +137,7 @@ class SheetStep:
     """Index of the flat wish that this step belongs to."""
     gate: Gate | None = None
     """Where a hand is needed: for what."""
-    dark: DarkWish | None = None
+    dark: DarkSeries | None = None
     """For frames that belong to no row: how they are to be taken."""
 
 
@@ -155,8 +155,8 @@ class RunSheet:
     """What to shoot, in order."""
 
     steps: tuple[SheetStep, ...]
-    rows: tuple[FlatWish, ...]
-    darks: tuple[DarkWish, ...]
+    rows: tuple[FlatSeries, ...]
+    darks: tuple[DarkSeries, ...]
 
     @property
     def times_needed(self) -> int:
@@ -164,18 +164,18 @@ class RunSheet:
         return sum(step.needs_person for step in self.steps)
 
 
-def order_rows(rows: Sequence[FlatWish], current_position: int | None) -> list[FlatWish]:
+def order_rows(rows: Sequence[FlatSeries], current_position: int | None) -> list[FlatSeries]:
     """Order filters so that diffusers, brightness and gain change least, starting from the filter that is in now."""
-    groups: dict[tuple[Any, ...], list[FlatWish]] = {}
+    groups: dict[tuple[Any, ...], list[FlatSeries]] = {}
     for row in rows:
         groups.setdefault(
             (row.stack_stops, row.stack, row.brightness, row.gain, row.offset, row.binning), []
         ).append(row)
 
-    def distance(row: FlatWish) -> int:
+    def distance(row: FlatSeries) -> int:
         return abs(row.wheel_position - (current_position or 0))
 
-    ordered: list[FlatWish] = []
+    ordered: list[FlatSeries] = []
     for _, group in sorted(
         groups.items(), key=lambda item: (*item[0][:2], min(distance(r) for r in item[1]), repr(item[0]))
     ):
@@ -184,8 +184,8 @@ def order_rows(rows: Sequence[FlatWish], current_position: int | None) -> list[F
 
 
 def plan_sheet(
-    rows: Sequence[FlatWish],
-    darks: Sequence[DarkWish],
+    rows: Sequence[FlatSeries],
+    darks: Sequence[DarkSeries],
     pace: RigPace,
     *,
     panel_by_hand: bool = True,
@@ -222,7 +222,7 @@ def plan_sheet(
         if panel_by_hand:
             angle = None if moves_angle else ordered[0].angle_deg
             steps.append(_gate(panel_on(dimmable=dimmable, angle_deg=angle), pace))
-        before: FlatWish | None = None
+        before: FlatSeries | None = None
         for index, row in enumerate(ordered):
             steps += _gates_by_hand(index, row, before, pace, (moves_filter, dimmable, moves_focus))
             steps += _flat_steps(index, row, pace)
@@ -259,7 +259,7 @@ def _gate(gate: Gate, pace: RigPace, row: int | None = None) -> SheetStep:
 
 
 def _gates_by_hand(
-    index: int, row: FlatWish, before: FlatWish | None, pace: RigPace, can: tuple[bool, bool, bool]
+    index: int, row: FlatSeries, before: FlatSeries | None, pace: RigPace, can: tuple[bool, bool, bool]
 ) -> list[SheetStep]:
     """Gates for what has to be changed for this row and the rig cannot: filter, brightness, focus."""
     moves_filter, dimmable, moves_focus = can
@@ -277,7 +277,7 @@ def _gates_by_hand(
     return [_gate(gate, pace, index) for gate in asked]
 
 
-def _flat_steps(index: int, row: FlatWish, pace: RigPace) -> list[SheetStep]:
+def _flat_steps(index: int, row: FlatSeries, pace: RigPace) -> list[SheetStep]:
     steps = []
     known = row.prior_exposure_s is not None
     exposure = row.prior_exposure_s or GUESSED_EXPOSURE_S
@@ -311,7 +311,7 @@ def _flat_steps(index: int, row: FlatWish, pace: RigPace) -> list[SheetStep]:
     return steps
 
 
-def _dark_flats(index: int, row: FlatWish, pace: RigPace) -> SheetStep:
+def _dark_flats(index: int, row: FlatSeries, pace: RigPace) -> SheetStep:
     exposure = row.prior_exposure_s or GUESSED_EXPOSURE_S
     return SheetStep(
         StepKind.DARK_FLATS,
@@ -325,7 +325,7 @@ def _dark_flats(index: int, row: FlatWish, pace: RigPace) -> SheetStep:
     )
 
 
-def _dark_flats_alone(dark: DarkWish, pace: RigPace) -> SheetStep:
+def _dark_flats_alone(dark: DarkSeries, pace: RigPace) -> SheetStep:
     """Dark flats for flats that were shot before: at their exposure, wherever the sensor stands."""
     filters = f" for {listed(dark.filters)}" if dark.filters else ""
     return SheetStep(
@@ -340,7 +340,7 @@ def _dark_flats_alone(dark: DarkWish, pace: RigPace) -> SheetStep:
     )
 
 
-def _dark_steps(dark: DarkWish, sensor_temp_c: float | None, pace: RigPace) -> list[SheetStep]:
+def _dark_steps(dark: DarkSeries, sensor_temp_c: float | None, pace: RigPace) -> list[SheetStep]:
     steps = []
     set_temp_c = dark.set_temp_c
     degrees = "" if set_temp_c is None else f" at {set_temp_c:.0f} °C".replace("-", "−")

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from grayshelf.core.flats.dial import dial
+from grayshelf.core.flats.search.dial import dial
 from grayshelf.core.sensor.pairs import PairReading
 
 #: Shares of saturation, evenly spaced in the logarithm up to the slope's end, then closer where the pixel fills.

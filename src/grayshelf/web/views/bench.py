@@ -26,11 +26,12 @@ from grayshelf.web.views import words as w
 from grayshelf.web.views.bench_gain import gains_out
 from grayshelf.web.views.gates import waiting_gate
 from grayshelf.web.views.jobs import job_out
-from grayshelf.work import measure_gain, measure_offset
-from grayshelf.work.bench import gains_in_use
+from grayshelf.work.bench import gain as measure_gain
+from grayshelf.work.bench import offset as measure_offset
+from grayshelf.work.bench.disk import DiskOffer, offers
+from grayshelf.work.bench.starter import gains_in_use
 from grayshelf.work.job_states import JobState, StepState
 from grayshelf.work.jobs import ALIVE
-from grayshelf.work.measure_disk import DiskOffer, offers
 
 #: Gains that are offered where no light tells which are used, as shares of the range.
 LADDER_OF_GAINS = (0.0, 0.25, 0.5, 0.75)

@@ -9,9 +9,9 @@ from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.flats.channels import channel_share, starves
-from grayshelf.core.flats.light import LightModel, fit_light, is_full
 from grayshelf.core.flats.model import Found, Shoot, TestShot
-from grayshelf.core.flats.panel import fit_response
+from grayshelf.core.flats.panel.response import fit_response
+from grayshelf.core.flats.search.light import LightModel, fit_light, is_full
 from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.matching import rulers
 from grayshelf.devices.ports import RigDevices
@@ -23,11 +23,11 @@ from grayshelf.library.step_records import SearchOutcome, SearchParams, ShotStat
 from grayshelf.web import schemas_flats as f
 from grayshelf.web.views import words as w
 from grayshelf.web.views.flats import banding, key_out, search_or_trouble, setting_text
-from grayshelf.work.find_flats import SHOT_STEPS
-from grayshelf.work.flat_bench import key_of
+from grayshelf.work.flats.conditions import RowConditions, as_test_shot
+from grayshelf.work.flats.finding import SHOT_STEPS
+from grayshelf.work.flats.starter import key_of
 from grayshelf.work.job_states import StepState
 from grayshelf.work.jobs import ALIVE
-from grayshelf.work.row_search import RowSearch, as_test_shot
 
 #: Brightness values of a drawn curve.
 CURVE_STEPS = 60
@@ -40,7 +40,7 @@ def chart_page(library: Library, rig_id: int, devices: RigDevices | None, key: R
         step = _newest_step(session, rig_id, key)
         shots = _shots_of(session, step)
         white = read(ShotStats, shots[0].stats).white if shots else None
-        row = RowSearch(library, session, rig, devices, key, white)
+        row = RowConditions(library, session, rig, devices, key, white)
         job = session.get(Job, step.job_id) if step is not None else None
         return _chart(row, step, shots, job is not None and job.state in ALIVE)
 
@@ -70,7 +70,7 @@ def _shots_of(session: Session, step: RunStep | None) -> list[RunShot]:
     return list(session.scalars(select(RunShot).where(RunShot.step_id.in_(own)).order_by(RunShot.id)))
 
 
-def _chart(row: RowSearch, step: RunStep | None, shots: Sequence[RunShot], alive: bool) -> f.FlatChartOut:
+def _chart(row: RowConditions, step: RunStep | None, shots: Sequence[RunShot], alive: bool) -> f.FlatChartOut:
     outcome = SearchOutcome() if step is None else read(SearchOutcome, step.outcome)
     asked = SearchParams(row.key) if step is None else read(SearchParams, step.params)
     found, mode = outcome.found, asked.mode or row.wishes.mode
@@ -142,7 +142,7 @@ def _coming(coming: Shoot) -> str:
 
 
 def _title(
-    row: RowSearch, outcome: SearchOutcome, step: RunStep | None, n_shots: int, alive: bool
+    row: RowConditions, outcome: SearchOutcome, step: RunStep | None, n_shots: int, alive: bool
 ) -> tuple[str, str]:
     setting, found, no = row.setting, outcome.found, outcome.no_answer
     if found is not None:
@@ -179,7 +179,7 @@ def _weakest(shots: Sequence[RunShot], pedestal_adu: float, expected_adu: float)
     return f", weakest channel {w.number(level)}{w.THIN}ADU" + (": it starves" if starves(share) else "")
 
 
-def _where(row: RowSearch) -> str:
+def _where(row: RowConditions) -> str:
     binned = f", binning {row.key.binning}" if row.key.binning != 1 else ""
     return f"{row.gain_word} {row.key.gain:g}{binned}"
 
@@ -188,7 +188,7 @@ def _chart_shot(
     number: int,
     shot: RunShot,
     test: TestShot,
-    row: RowSearch,
+    row: RowConditions,
     light: LightModel | None,
     by_brightness: bool,
     at_s: float,
@@ -217,7 +217,7 @@ def _chart_shot(
 
 
 def _line(
-    row: RowSearch,
+    row: RowConditions,
     light: LightModel | None,
     tests: Sequence[TestShot],
     by_brightness: bool,

@@ -8,7 +8,7 @@ from datetime import datetime
 
 from sqlalchemy.orm import Session
 
-from grayshelf.core.flats.panel import change_since, fit_response, log_factor
+from grayshelf.core.flats.panel.response import change_since, fit_response, log_factor
 from grayshelf.library.flat_sheet import Source
 from grayshelf.library.models import PanelCurve, Rig
 from grayshelf.library.panel_curves import (
@@ -21,7 +21,7 @@ from grayshelf.library.panel_curves import (
 )
 from grayshelf.web import schemas_flats as f
 from grayshelf.web.views import words as w
-from grayshelf.work.panel_shots import PanelShots
+from grayshelf.work.flats.panel_shots import PanelShots
 
 #: Brightness values of a drawn curve.
 CURVE_STEPS = 60

@@ -9,8 +9,8 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import GrayShelfError
-from grayshelf.core.flats.diffusers import listed
 from grayshelf.core.flats.model import FlatTarget
+from grayshelf.core.flats.panel.diffusers import listed
 from grayshelf.core.flats.settings import FlatWishes, RowKey, wishes_from
 from grayshelf.core.matching import rulers
 from grayshelf.core.matching.rig_events import USUAL_EVENTS
@@ -36,12 +36,12 @@ from grayshelf.web.views.flat_panel import panel_out
 from grayshelf.web.views.gates import waiting_gate
 from grayshelf.web.views.jobs import job_out
 from grayshelf.web.views.nights import passbands
-from grayshelf.work.find_flats import SHOT_STEPS
-from grayshelf.work.flat_bench import key_of, newest_search
+from grayshelf.work.flats.conditions import RowConditions, is_colour, panel_range
+from grayshelf.work.flats.finding import SHOT_STEPS
+from grayshelf.work.flats.panel_shots import panel_shots
+from grayshelf.work.flats.starter import key_of, newest_search
 from grayshelf.work.job_states import JobState, StepState
 from grayshelf.work.jobs import ALIVE
-from grayshelf.work.panel_shots import panel_shots
-from grayshelf.work.row_search import RowSearch, is_colour, panel_range
 
 
 def key_in(key: f.FlatKeyIn) -> RowKey:
@@ -311,7 +311,11 @@ def _row_state(
 
 
 def _target_more(
-    library: Library, rig: Rig, devices: RigDevices | None, key: RowKey, search: RowSearch | GrayShelfError
+    library: Library,
+    rig: Rig,
+    devices: RigDevices | None,
+    key: RowKey,
+    search: RowConditions | GrayShelfError,
 ) -> str:
     """'45 % of the range, 22,100 e⁻; median', or what is in the way of a target."""
     if isinstance(search, GrayShelfError):
@@ -325,7 +329,7 @@ def _target_more(
     return f"{100.0 * target.level_adu / target.white_adu:.0f} % of the range{electrons}; median{brightest}"
 
 
-def _window_words(search: RowSearch | GrayShelfError) -> tuple[str, str]:
+def _window_words(search: RowConditions | GrayShelfError) -> tuple[str, str]:
     """The window of exposures, and what bounds it."""
     if isinstance(search, GrayShelfError) or search.window is None:
         return "–", ""
@@ -406,10 +410,10 @@ def setting_text(found: FlatSetting) -> str:
 
 def search_or_trouble(
     library: Library, session: Session, rig: Rig, devices: RigDevices | None, row: SheetRow
-) -> RowSearch | GrayShelfError:
+) -> RowConditions | GrayShelfError:
     """What a row's search works with, or why it cannot be said."""
     try:
-        return RowSearch(library, session, rig, devices, row.key, row=row)
+        return RowConditions(library, session, rig, devices, row.key, row=row)
     except GrayShelfError as error:
         return error
 

@@ -25,7 +25,7 @@ from grayshelf.library.slips import slip_for, slips
 from grayshelf.web import schemas as s
 from grayshelf.web.views import words as w
 from grayshelf.web.views.shelf import kind_title
-from grayshelf.work.tonight import Tonight
+from grayshelf.work.run.tonight import Tonight
 
 
 def passbands(rig: Rig) -> dict[str, float | None]:

@@ -18,7 +18,7 @@ from grayshelf.core.matching.age import age_step
 from grayshelf.core.matching.model import CommonSettings
 from grayshelf.core.planning.runsheet import (
     COOLER_HOLDS_WITHIN_C,
-    FlatWish,
+    FlatSeries,
     RigPace,
     StepKind,
     TimedStep,
@@ -45,8 +45,8 @@ from grayshelf.web.views.jobs import job_out
 from grayshelf.web.views.nights import passbands
 from grayshelf.work.job_states import OPEN, StepState
 from grayshelf.work.jobs import ALIVE, JobState
-from grayshelf.work.run import forecast_s
-from grayshelf.work.tonight import Tonight, hands_free_at
+from grayshelf.work.run.run import forecast_s
+from grayshelf.work.run.tonight import Tonight, hands_free_at
 
 
 def tonight_page(library: Library, rig_id: int, tonight: Tonight, devices: RigDevices | None) -> s.TonightOut:
@@ -357,7 +357,7 @@ def _forecast(
     now: datetime,
     zone: ZoneInfo,
     bands: dict[str, float | None],
-    rows: Sequence[FlatWish],
+    rows: Sequence[FlatSeries],
 ) -> list[s.StepOut]:
     """Steps with the times they took, and a forecast for those to come."""
     at = now
@@ -442,7 +442,7 @@ def _search(
     shots: Sequence[RunShot],
     wishes: FlatWishes,
     white: int,
-    rows: Sequence[FlatWish],
+    rows: Sequence[FlatSeries],
     bands: dict[str, float | None],
 ) -> s.SearchOut:
     target, window = _aim(step, wishes, white)

@@ -13,8 +13,8 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.flats.settings import RowKey
-from grayshelf.core.flats.sun import Twilight
-from grayshelf.core.flats.twilight_plan import MOST_WISHED, PlannedRow, lay_out_again
+from grayshelf.core.flats.sky.plan import MOST_WISHED, PlannedRow, lay_out_again
+from grayshelf.core.flats.sky.sun import Twilight
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.flat_sheet import sheet_rows
 from grayshelf.library.library import Library
@@ -30,7 +30,7 @@ from grayshelf.web.views.jobs import job_out
 from grayshelf.web.views.nights import passbands
 from grayshelf.work.job_states import OPEN, JobState, StepState
 from grayshelf.work.jobs import ALIVE, RESUMABLE, WITH_RIG
-from grayshelf.work.sky_rows import (
+from grayshelf.work.sky.rows import (
     Ahead,
     SkySubject,
     between_s,
@@ -41,7 +41,7 @@ from grayshelf.work.sky_rows import (
     sky_subjects,
     twilight_of,
 )
-from grayshelf.work.twilight_bench import newest_twilight
+from grayshelf.work.sky.starter import newest_twilight
 
 #: What of the time before the first window and after the last one is shown, in minutes.
 MARGIN_MIN = 6.0

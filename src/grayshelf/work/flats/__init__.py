@@ -1,0 +1,1 @@
+"""Finding flat settings."""

@@ -1,0 +1,408 @@
+"""Doing a run sheet: gates, searches, series, builds; each step a row, each frame on disk before it counts.
+
+A frame's name follows from its run, step and number. Its file is written and checked first, then entered; a
+process killed between the two finds the file when it goes on, and takes it instead of shooting again.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
+
+from sqlalchemy import select
+
+from grayshelf.core.checks.frames import flat_level, light_leak
+from grayshelf.core.errors import DeviceError, GrayShelfError
+from grayshelf.core.flats.channels import in_colours
+from grayshelf.core.flats.model import Found, NoAnswer, Pedestal
+from grayshelf.core.flats.panel.diffusers import advise, listed
+from grayshelf.core.flats.settings import RowKey
+from grayshelf.core.frames.facts import FrameFacts
+from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.planning.gates import dim_for
+from grayshelf.core.planning.runsheet import COOLER_SETTLES_S, FlatSeries, StepKind, afterwards
+from grayshelf.core.sensor.statistics import FlatStatistics, flat_statistics
+from grayshelf.library.models import Job, RunShot, RunStep
+from grayshelf.library.records import as_kept, read
+from grayshelf.library.step_records import (
+    BuildOutcome,
+    GateParams,
+    JobResult,
+    NoAnswerKept,
+    RunJob,
+    SearchOutcome,
+    SeriesOutcome,
+    SheetParams,
+    ShotStats,
+)
+from grayshelf.work.flats.conditions import RowConditions
+from grayshelf.work.flats.searching import Searching, Sought
+from grayshelf.work.flats.test_flats import RigTaker
+from grayshelf.work.gates import gate_step, is_gate
+from grayshelf.work.job_states import OPEN, StepState
+from grayshelf.work.masters_after import group_new_frames
+from grayshelf.work.shooting import ShotSettings, set_up
+from grayshelf.work.steps import SEQ, Handler, Working
+
+#: A diffuser that was hung for its stops, and is not on the light's list.
+UNNAMED = "a diffuser of your own"
+#: A gate takes about so long, in seconds.
+GATE_S = 120.0
+#: The sensor is at its set point when it is so near, and looked at so often; it is given up after so long.
+AT_SET_POINT_C, LOOKED_AT_S, GIVEN_UP_S = 0.2, 10.0, 1800.0
+
+#: Steps that take frames, and those that belong to a row's flats.
+SERIES = (StepKind.FLATS, StepKind.DARK_FLATS, StepKind.DARKS)
+OF_A_ROW = (StepKind.FIND, StepKind.FLATS, StepKind.DARK_FLATS)
+#: Says what is wrong with a frame, if anything is.
+Judge = Callable[[FlatStatistics], str]
+
+
+class Run(Searching):
+    """One run being done."""
+
+    topic = "run"
+
+    def __init__(self, working: Working, job: RunJob) -> None:
+        super().__init__(working)
+        self.rows = list(job.rows)
+        self.taking = self.shooter()
+        self.taker = RigTaker(
+            self.devices,
+            self.taking,
+            self.control,
+            self.ask,
+            self.by_hand,
+            several_filters=len(self.widths) > 1,
+            names="run",
+        )
+
+    def handlers(self) -> Mapping[str, Handler]:
+        """What is done with each kind of step."""
+        return {
+            StepKind.FIND: self._find,
+            StepKind.FLATS: self._flats,
+            StepKind.DARK_FLATS: self._dark_flats,
+            StepKind.COOL: self._cool,
+            StepKind.DARKS: self._darks,
+            StepKind.BUILD: self.build,
+        }
+
+    def leave_out(self, gate: RunStep) -> None:
+        """Leave out everything of a gate's row that is still open."""
+        with self.library.db.session() as session:
+            for other in self._open_of_row(self.steps(session), gate.row):
+                other.state = StepState.SKIPPED
+
+    def _open_of_row(self, steps: Sequence[RunStep], row: int | None) -> list[RunStep]:
+        return [s for s in steps if s.row == row and s.state in OPEN and s.kind in OF_A_ROW]
+
+    # -- searches -----------------------------------------------------------------------------------------------
+
+    def sought(self, step: RunStep) -> Sought:
+        """The row of a step as its lights were taken, behind what hung, or hangs, when it is searched."""
+        assert step.row is not None
+        row, params = self.rows[step.row], read(SheetParams, step.params)
+        begun = params.stack is not None
+        return Sought(
+            RowKey(row.filter_code, row.gain, row.offset, row.binning),
+            params.stack if params.stack is not None else row.stack,
+            params.stack_stops if begun else row.stack_stops,
+            mode="time",
+            brightness=row.brightness,
+            begin_s=row.begin_s,
+            focus=row.focus,
+        )
+
+    def searches(self, steps: Sequence[RunStep]) -> list[RunStep]:
+        """Steps that take test shots."""
+        return [s for s in steps if s.kind == StepKind.FIND]
+
+    def can_be_shot_again(self, step: RunStep) -> bool:
+        """Behind something that is not on the light's list, a setting could not be shot again."""
+        return UNNAMED not in self.sought(step).stack
+
+    def _find(self, step: RunStep) -> None:
+        assert step.row is not None
+        row = self.rows[step.row]
+        self._set_up_for(row)
+        search = self.row(step)
+        # What was wished, and what hung, when it was searched stays with the search.
+        begun = replace(
+            read(SheetParams, step.params),
+            target=search.target,
+            window=search.window,
+            stack=row.stack,
+            stack_stops=row.stack_stops,
+        )
+        self.change(step, params=begun)
+        self.find(step)
+
+    def found(self, step: RunStep, row: RowConditions, found: Found) -> None:
+        """The row's flats, and its dark flats, are shot at the exposure that was found."""
+        assert step.row is not None
+        if found.brightness is not None:
+            self._write_row(step.row, replace(self.rows[step.row], brightness=found.brightness))
+        download = self.devices.camera.facts.download_s
+        with self.library.db.session() as session:
+            for other in self._open_of_row(self.steps(session), step.row):
+                if other.kind in SERIES:
+                    known = replace(
+                        read(SheetParams, other.params),
+                        exposure_s=found.exposure_s,
+                        exposure_known=True,
+                        seconds=other.count * (found.exposure_s + download),
+                    )
+                    other.params = as_kept(known)
+        self.end_search(step)
+
+    def no_answer(self, step: RunStep, row: RowConditions, no: NoAnswer) -> None:
+        """One filter that fails does not stop the rest: its other steps wait behind a gate, after the others."""
+        assert step.row is not None
+        sought, wish = self.sought(step), self.rows[step.row]
+        told = NoAnswerKept(**vars(no), stack=sought.stack)
+        outcome = replace(read(SearchOutcome, step.outcome), no_answer=told, next=None)
+        self.end(step, StepState.NO_ANSWER, outcome)
+        with self.library.db.session() as session:
+            steps = self.steps(session)
+            for other in self._open_of_row(steps, step.row):
+                other.state = StepState.SKIPPED
+            gates = [
+                read(GateParams, s.params) for s in steps if s.row == step.row and is_gate(s, "diffuser")
+            ]
+            # Only the gate of a row that is tried again can be left out; others are of the sheet.
+            tried = any(gate.may_leave_out for gate in gates)
+        if no.direction != "too bright" or tried:
+            return
+        stops = math.ceil(no.stops * 10) / 10
+        advice = advise(no, wish.stack, row.source.diffusers)
+        if advice is not None and not advice.short_by:
+            stack, total = advice.names, advice.stops
+            needed = f"{stops:.1f} stops are needed: hang {listed(stack)}, {total:.1f} stops."
+        else:
+            stack, total = (UNNAMED,), wish.stack_stops + stops
+            needed = f"Hang a diffuser worth {stops:.1f} stops before the panel."
+        gate = gate_step(dim_for(wish.filter_code, f"{no.message} {needed}", stack, total), GATE_S)
+        self._try_again(step, gate, steps)
+        # What hangs then is written down with the run: it counts for the search after the gate, also after a kill.
+        again = replace(wish, begin_s=no.bound.exposure_s, stack=stack, stack_stops=total)
+        self._write_row(step.row, again)
+
+    def _try_again(self, step: RunStep, gate: RunStep, steps: Sequence[RunStep]) -> None:
+        """A row's search and flats once more behind a gate, after all other flats; its dark flats are shot then."""
+        last = max(s.seq for s in steps if s.kind == StepKind.FLATS)
+        used = {s.seq for s in steps}
+        free = (seq for seq in range(last + 1, last + SEQ) if seq not in used)
+        row = [s for s in steps if s.row == step.row]
+        gate.filter_code = step.filter_code
+        again = [gate]
+        for old in (s for s in row if s.kind in (StepKind.FIND, StepKind.FLATS)):
+            params = replace(read(SheetParams, old.params), stack=None, target=None, window=None)
+            again.append(
+                RunStep(
+                    kind=old.kind,
+                    title=old.title,
+                    filter_code=old.filter_code,
+                    count=old.count,
+                    params=as_kept(params),
+                )
+            )
+        with self.library.db.session() as session:
+            for new in again:
+                new.job_id, new.row, new.seq = step.job_id, step.row, next(free)
+                session.add(new)
+            for other in row:
+                if other.kind == StepKind.DARK_FLATS:
+                    session.get_one(RunStep, other.id).state = StepState.TO_DO
+
+    def _write_row(self, index: int, row: FlatSeries) -> None:
+        self.rows[index] = row
+        with self.library.db.session() as session:
+            job = session.get_one(Job, self.control.job_id)
+            kept = read(RunJob, job.params)
+            job.params = as_kept(replace(kept, rows=tuple(self.rows)))
+
+    # -- frames -------------------------------------------------------------------------------------------------
+
+    def _set_up_for(self, row: FlatSeries) -> None:
+        """Filter, focus, angle and panel for a row, each set on the rig where the rig can."""
+        set_up(self.devices, row.filter_code, row.focus, row.angle_deg)
+        if self.devices.panel is not None and row.brightness is not None:
+            self.devices.panel.set_brightness(row.brightness)
+
+    def _series(self, step: RunStep, settings: ShotSettings, set_temp_c: float | None, judge: Judge) -> None:
+        """Shoot what is left of a series. Each frame counts once it is on disk and entered, in one step."""
+        camera, kind = self.devices.camera.facts, settings.kind
+        brightness = self.rows[step.row].brightness if step.row is not None else None
+        place = self._place(step, settings, set_temp_c)
+        colour = kind is FrameKind.FLAT and in_colours(camera.bayer_pattern, settings.binning)
+        while step.done < step.count:
+            self.control.check()
+            number = step.done + 1
+            name = self.frame_name(place, step, number)
+            taken = self.taking.take(name, settings)
+            stats = flat_statistics(taken.pixels, camera.white_adu, colour)
+            trouble = judge(stats)
+            with self.library.db.session() as session:
+                frame = self.enter(session, name, taken, trouble)
+                session.add(
+                    RunShot(
+                        step_id=step.id,
+                        seq=number,
+                        exposure_s=taken.facts.exposure_s or settings.exposure_s,
+                        brightness=brightness,
+                        why=trouble,
+                        stats=as_kept(ShotStats.of(stats)),
+                        taken_at=taken.began,
+                        path=name,
+                        frame_id=frame.id,
+                    )
+                )
+                session.get_one(RunStep, step.id).done = number
+            step.done = number
+            self.tell()
+            if trouble and kind is not FrameKind.FLAT:
+                self.change(step, count=step.count + 1)
+                raise GrayShelfError(
+                    trouble, "Put it right, then go on: the frame was set aside and is shot again."
+                )
+        group_new_frames(self.library)
+        self.end(step)
+
+    def _place(self, step: RunStep, settings: ShotSettings, set_temp_c: float | None) -> str:
+        """Folder and first part of the name of a step's frames; fixed at its first frame, so that it never moves."""
+        known = read(SeriesOutcome, step.outcome).place
+        if known:
+            return known
+        facts = FrameFacts(
+            1,
+            1,
+            16,
+            settings.kind,
+            camera=self.devices.camera.facts.name,
+            exposure_s=settings.exposure_s,
+            filter_code=settings.filter_code,
+            gain=settings.gain,
+            offset=settings.offset,
+            binning_x=settings.binning,
+            set_temp_c=set_temp_c,
+        )
+        place = self.place_of_series(facts)
+        self.change(step, outcome=SeriesOutcome(place))
+        return place
+
+    def _of_row(self, step: RunStep, kind: FrameKind) -> ShotSettings | None:
+        """How a row's frames are taken; None where its exposure was not found."""
+        assert step.row is not None
+        row, params = self.rows[step.row], read(SheetParams, step.params)
+        if not params.exposure_known or params.exposure_s is None:
+            return None
+        return ShotSettings(
+            kind, params.exposure_s, row.gain, row.offset, row.binning, row.filter_code, row.focus
+        )
+
+    def _flats(self, step: RunStep) -> None:
+        settings = self._of_row(step, FrameKind.FLAT)
+        if settings is None or step.row is None:
+            self.end(step, StepState.SKIPPED)
+            return
+        self._set_up_for(self.rows[step.row])
+        search = self.row(step)
+        target = search.target
+        # What was wished when they were shot stays with them.
+        self.change(step, params=replace(read(SheetParams, step.params), target=target, window=search.window))
+
+        def judge(stats: FlatStatistics) -> str:
+            finding = flat_level(stats, target.level_adu, target.tolerance_adu)
+            return f"{finding.message} {finding.advice}" if finding else ""
+
+        self._series(step, settings, None, judge)
+
+    def _dark_flats(self, step: RunStep) -> None:
+        if step.row is None:
+            # For flats that were shot before: their own settings, wherever the sensor stands.
+            settings = _of_no_row(step, FrameKind.DARK_FLAT)
+            key = RowKey("", settings.gain, settings.offset, settings.binning)
+            self._series(step, settings, None, _leak_judge(self.pedestal_of(key)))
+            return
+        of_row = self._of_row(step, FrameKind.DARK_FLAT)
+        if of_row is None:
+            self.end(step, StepState.SKIPPED)
+            return
+        self._series(step, of_row, None, _leak_judge(self.row(step).pedestal))
+
+    def _darks(self, step: RunStep) -> None:
+        goal = read(SheetParams, step.params).set_temp_c
+        self._series(step, _of_no_row(step, FrameKind.DARK), goal, lambda stats: "")
+
+    def _cool(self, step: RunStep) -> None:
+        """Bring the sensor to its set point and let it settle."""
+        goal = read(SheetParams, step.params).set_temp_c
+        assert goal is not None
+        camera, clock, began = self.devices.camera, self.library.clock, self.library.clock.now()
+        camera.set_temperature(goal)
+        while abs(camera.cooler().sensor_c - goal) > AT_SET_POINT_C:
+            self.control.check()
+            clock.sleep(LOOKED_AT_S, self.control.cancel)
+            waited_s = (clock.now() - began).total_seconds()
+            state = camera.cooler()
+            self.control.report(
+                0.5, f"Sensor at {state.sensor_c:.1f} °C, cooler at {state.power_percent:.0f} %"
+            )
+            if waited_s > GIVEN_UP_S:
+                raise DeviceError(
+                    f"The sensor is at {state.sensor_c:.1f} °C after {waited_s / 60:.0f} minutes and does not reach "
+                    f"{goal:.0f} °C. No dark was shot, since it would not match.",
+                    "Choose a warmer set point, or wait for a colder night.",
+                )
+        clock.sleep(COOLER_SETTLES_S, self.control.cancel)
+        self.end(step)
+
+    # -- telling ------------------------------------------------------------------------------------------------
+
+    def progress_of(self, steps: list[RunStep]) -> tuple[float, str]:
+        """Share of the time that the sheet is forecast to take, and the step that is open."""
+        seconds = {s.id: forecast_s(s) or 1.0 for s in steps}
+        done = sum(
+            seconds[s.id] * (1.0 if s.state not in OPEN else s.done / s.count if s.count else 0.0)
+            for s in steps
+        )
+        doing = next((s for s in steps if s.state in OPEN), None)
+        return done / max(sum(seconds.values()), 1e-9), doing.title if doing is not None else ""
+
+    def ended(self) -> JobResult:
+        """What was shot and built, and what is left for hands to do."""
+        with self.library.db.session() as session:
+            steps = list(session.scalars(select(RunStep).where(RunStep.job_id == self.control.job_id)))
+        frames = sum(s.done for s in steps if s.kind in SERIES)
+        builds = [read(BuildOutcome, s.outcome) for s in steps if s.kind == StepKind.BUILD]
+        masters = sum(len(b.masters) for b in builds)
+        darks = any(s.kind == StepKind.DARKS for s in steps)
+        cold = self.devices.camera.cooler().set_point_c is not None
+        todo = afterwards(darks, has_cover=False, panel_by_hand=True, cold=cold)
+        return JobResult(f"{frames} frames shot, {masters} masters built", afterwards=todo)
+
+
+def forecast_s(step: RunStep) -> float:
+    """How long a step of a sheet was forecast to take, in seconds."""
+    if step.kind == StepKind.GATE:
+        return read(GateParams, step.params).seconds
+    return read(SheetParams, step.params).seconds
+
+
+def _of_no_row(step: RunStep, kind: FrameKind) -> ShotSettings:
+    """How frames that belong to no row of flats are taken."""
+    p = read(SheetParams, step.params)
+    assert p.exposure_s is not None and p.gain is not None and p.offset is not None and p.binning is not None
+    return ShotSettings(kind, p.exposure_s, p.gain, p.offset, p.binning)
+
+
+def _leak_judge(pedestal: Pedestal | None) -> Judge:
+    """Tells of light on a capped frame, where the pedestal is known; dark current in a flat's time is no matter."""
+
+    def judge(stats: FlatStatistics) -> str:
+        finding = light_leak(stats, pedestal.adu) if pedestal is not None else None
+        return f"{finding.message} {finding.advice}" if finding else ""
+
+    return judge

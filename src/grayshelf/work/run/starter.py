@@ -1,0 +1,110 @@
+"""Starting and resuming runs of Tonight."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from sqlalchemy.orm import Session
+
+from grayshelf.core.errors import Conflict, DeviceError
+from grayshelf.core.planning.runsheet import RunSheet, SheetStep, StepKind
+from grayshelf.devices.ports import RigDevices
+from grayshelf.library.library import Library
+from grayshelf.library.models import Job, Rig, RunStep
+from grayshelf.library.records import as_kept, read
+from grayshelf.library.step_records import JobResult, RunJob, SheetParams
+from grayshelf.work.gates import gate_step
+from grayshelf.work.jobs import JobControl, JobRunner, JobState, begins_job
+from grayshelf.work.masters_after import group_new_frames
+from grayshelf.work.run.run import Run
+from grayshelf.work.steps import Working, numbered
+
+
+class RunStarter:
+    """Starts and resumes runs: one at a time for each rig."""
+
+    def __init__(self, library: Library, runner: JobRunner, rigs: dict[str, RigDevices]) -> None:
+        self.library, self.runner, self.rigs = library, runner, rigs
+        runner.register("run", self._work)
+
+    def devices(self, rig: Rig) -> RigDevices | None:
+        """The devices behind a rig, if there are any."""
+        return self.rigs.get(rig.devices or "")
+
+    @begins_job
+    def start(self, rig_id: int, sheet: RunSheet) -> int:
+        """Start a run of this sheet."""
+        with self.library.db.session() as session:
+            rig = self.library.rig(session, rig_id)
+            self.runner.refuse_if_busy(rig.id)
+            if self.devices(rig) is None:
+                raise Conflict(
+                    "No devices are connected to this rig.", "Shoot the sheet by hand, then scan the folder."
+                )
+            if not sheet.steps:
+                raise Conflict("There is nothing on the sheet.", "Put something on it first.")
+            job_id = make_run(session, self.library, rig, sheet).id
+        self.runner.launch(job_id)
+        return job_id
+
+    def _work(self, control: JobControl, params: Mapping[str, Any]) -> JobResult:
+        with self.library.db.session() as session:
+            job = session.get_one(Job, control.job_id)
+            rig = self.library.rig(session, job.rig_id or 0)
+            devices = self.devices(rig)
+        if devices is None:
+            raise DeviceError(
+                "No devices are connected to this rig, so the run cannot go on.", "Connect them."
+            )
+        try:
+            return Run(Working(self.library, self.runner, devices, control), read(RunJob, params)).do()
+        finally:
+            # A series that was cut short has frames too: they stand on the shelf, and ask for what they lack.
+            group_new_frames(self.library)
+            if devices.panel is not None and control.cancel.is_set():
+                # Stopped by hand: the panel must not stay on. The cooler is left as it is.
+                devices.panel.set_brightness(0)
+
+
+def make_run(session: Session, library: Library, rig: Rig, sheet: RunSheet) -> Job:
+    """Write a sheet down as a job with its steps; it is not started yet."""
+    shot = sum(1 for s in sheet.steps if s.kind is StepKind.FLATS)
+    darks = sum(1 for s in sheet.steps if s.kind is StepKind.DARKS)
+    parts = [f"flats in {shot} filter{'s' if shot != 1 else ''}"] if shot else []
+    parts += [f"{darks} dark{'s' if darks != 1 else ''}"] if darks else []
+    job = Job(
+        kind="run",
+        title=f"{rig.name}: {' and '.join(parts)}",
+        state=JobState.QUEUED,
+        params=as_kept(RunJob(sheet.rows)),
+        rig_id=rig.id,
+        created_at=library.clock.now(),
+        steps=numbered([_step(step) for step in sheet.steps]),
+    )
+    session.add(job)
+    session.flush()
+    return job
+
+
+def _step(step: SheetStep) -> RunStep:
+    if step.gate is not None:
+        made = gate_step(step.gate, step.seconds)
+    else:
+        dark = step.dark
+        params = SheetParams(step.seconds, step.needs_person, step.exposure_s, step.exposure_known)
+        if dark is not None:
+            params = SheetParams(
+                step.seconds,
+                step.needs_person,
+                dark.exposure_s,
+                step.exposure_known,
+                dark.gain,
+                dark.offset,
+                dark.binning,
+                dark.set_temp_c,
+                dark.lights,
+            )
+        made = RunStep(kind=step.kind.value, title=step.title, params=as_kept(params))
+    made.filter_code, made.row, made.count = step.filter_code, step.row, step.count
+    return made

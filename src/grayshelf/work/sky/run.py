@@ -1,0 +1,314 @@
+"""Flats on the twilight sky: every frame with an exposure of its own, in whichever filter the sky is there for.
+
+Each frame is on the disk before it counts, and its number and time are a row, so a twilight that was cut short goes on
+where it was, as far as the sky still allows. Nothing of it is kept as a setting.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import replace
+
+from sqlalchemy import select
+
+from grayshelf.core.checks.frames import sky_missed
+from grayshelf.core.errors import GrayShelfError
+from grayshelf.core.filing.names import safe_name
+from grayshelf.core.flats.channels import in_colours
+from grayshelf.core.flats.sky.plan import window_of
+from grayshelf.core.flats.sky.twilight import SkyDone, SkySeries, SkyShoot, SkyShot, SkyWait, next_sky_step
+from grayshelf.core.frames.facts import FrameFacts
+from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.planning.gates import filter_in
+from grayshelf.core.sensor.statistics import flat_statistics
+from grayshelf.library.models import RunShot, RunStep
+from grayshelf.library.records import as_kept, read
+from grayshelf.library.step_records import (
+    BuildOutcome,
+    JobResult,
+    ShotStats,
+    SkyNext,
+    SkyOutcome,
+    TwilightJob,
+)
+from grayshelf.work.gates import is_gate
+from grayshelf.work.job_states import OPEN, StepState
+from grayshelf.work.masters_after import group_new_frames
+from grayshelf.work.shooting import ShotSettings, set_up
+from grayshelf.work.sky.rows import SkySubject, key_of_sky, sky_shot, sky_subjects, twilight_of
+from grayshelf.work.steps import Handler, Stepwise, Working
+
+#: A wait is cut into pieces of this length, so that it can be paused and told of.
+TICK_S = 15.0
+#: By the sun alone a window may shut so much later; after that a twilight is over.
+OVER_AFTER_S = 1800.0
+
+
+class TwilightRun(Stepwise):
+    """One dusk or dawn being shot."""
+
+    topic = "twilight"
+
+    def __init__(self, working: Working, job: TwilightJob) -> None:
+        super().__init__(working)
+        self.dawn = job.dawn
+        with self.library.db.session() as session:
+            rig = self.library.rig(session, self.rig.id)
+            self.several_filters = len(rig.filters) > 1
+            self.twilight = twilight_of(self.library, session, job)
+            self.sky = {str(key_of_sky(s)): s for s in self.steps(session) if s.kind == "sky"}
+            counts = {key_of_sky(s): s.count for s in self.sky.values()}
+            subjects, troubles = sky_subjects(self.library, session, rig, self.devices, counts)
+        for trouble in troubles.values():
+            raise GrayShelfError(trouble)
+        self.shoots_with = self.shooter()
+        self.subjects = {s.wish.code: s for s in subjects}
+        # As it was laid out: what this twilight itself has shown since does not turn the order round.
+        self.order = sorted(self.sky, key=lambda name: self.sky[name].seq)
+        self._over_s = -math.inf
+        self._said = ""
+
+    def handlers(self) -> Mapping[str, Handler]:
+        """What is done with each kind of step."""
+        return {"build": self.build}
+
+    def do_step(self, step: RunStep) -> None:
+        """Rows on the sky are done together, as the sky goes; all else one after the other."""
+        if step.kind != "sky":
+            super().do_step(step)
+            return
+        if self.devices.panel is not None:
+            self.devices.panel.set_brightness(0)
+        self._drop_old_asks()
+        self._follow_the_sky()
+
+    def _drop_old_asks(self) -> None:
+        """What was asked of a hand before the work was cut short is asked again when it is its turn."""
+        with self.library.db.session() as session:
+            for step in self.steps(session):
+                if step.state in OPEN and is_gate(step, "filter"):
+                    step.state = StepState.SKIPPED
+
+    # -- the sky ------------------------------------------------------------------------------------------------
+
+    def _wishes(self) -> list[SkySeries]:
+        """What to shoot, in order; what the sky never suits by the sun is not looked for all night."""
+        wishes = []
+        for name in self.order:
+            wish = self.subjects[name].wish
+            window = window_of(wish, self.twilight.course)
+            if window is None:
+                self._close(name, "the sky never suits it")
+                continue
+            self._over_s = max(self._over_s, window[1] + OVER_AFTER_S)
+            wishes.append(replace(wish, opens_s=window[0]))
+        return wishes
+
+    def _now(self) -> float:
+        return self.twilight.seconds(self.library.clock.now())
+
+    def _follow_the_sky(self) -> None:
+        """Shoot and wait until all flats are there, or the sky is gone."""
+        wishes = self._wishes()
+        in_place = at_work = ""
+        while True:
+            self.control.check()
+            shots = self._seen()
+            now = self._now()
+            usual = self.twilight.course.fade(now).per_s
+            if now > self._over_s:
+                # Gone on with hours later: the next twilight is another one.
+                break
+            step = next_sky_step(wishes, shots, now, dawn=self.dawn, usual_per_s=usual)
+            if isinstance(step, SkyDone):
+                break
+            subject = self.subjects[step.code]
+            if step.code != at_work:
+                self._lay_down(at_work)
+                at_work = step.code
+            if isinstance(step, SkyWait):
+                self._wait(subject, step)
+            elif in_place != step.code:
+                # The sky goes on while the wheel turns: the exposure is reckoned anew afterwards.
+                self._set_up_for(subject)
+                in_place = step.code
+            else:
+                self._shoot(subject, step, shots[step.code])
+        for name in self.order:
+            self._close(name, f"the sky grew too {'bright' if self.dawn else 'dark'}")
+        group_new_frames(self.library)
+
+    def _lay_down(self, name: str) -> None:
+        """Another row is at work now: what comes next of this one is not known."""
+        step = self.sky.get(name)
+        if step is not None and step.state == StepState.DOING:
+            outcome = replace(read(SkyOutcome, step.outcome), next=None)
+            self.change(step, state=StepState.TO_DO, outcome=outcome)
+
+    def _seen(self) -> dict[str, list[SkyShot]]:
+        with self.library.db.session() as session:
+            return {
+                name: [
+                    sky_shot(s, self.twilight)
+                    for s in session.scalars(
+                        select(RunShot).where(RunShot.step_id == step.id).order_by(RunShot.seq)
+                    )
+                ]
+                for name, step in self.sky.items()
+            }
+
+    def _wait(self, subject: SkySubject, step: SkyWait) -> None:
+        until = self.twilight.time(self._now() + step.seconds)
+        row = self.sky[subject.wish.code]
+        self.change(
+            row,
+            state=StepState.DOING,
+            started_at=row.started_at or self.library.clock.now(),
+            outcome=replace(read(SkyOutcome, row.outcome), next=SkyNext(until=until, why=step.why)),
+        )
+        self._say(f"Waiting for the sky in {subject.key.filter_code}: {step.why}")
+        left = step.seconds
+        while left > 0:
+            # Cut into pieces, so that it can be paused; what is left is counted by the clock.
+            self.library.clock.sleep(min(left, TICK_S), self.control.cancel)
+            self.control.check()
+            left = (until - self.library.clock.now()).total_seconds()
+
+    def _set_up_for(self, subject: SkySubject) -> None:
+        """Filter, focus and angle as the lights had them, each where the rig can."""
+        code = subject.key.filter_code
+        if self.devices.wheel is None and self.several_filters and self.by_hand("filter") != code:
+            self.ask(self.sky[subject.wish.code], filter_in(code, "The sky is there for it."))
+        set_up(self.devices, code, subject.focus, subject.angle_deg)
+
+    def _shoot(self, subject: SkySubject, coming: SkyShoot, before: list[SkyShot]) -> None:
+        """One frame; it counts once it is on disk and entered, in one step."""
+        step, key = self.sky[subject.wish.code], subject.key
+        exposure = float(f"{coming.exposure_s:.4g}")
+        self.change(
+            step,
+            state=StepState.DOING,
+            started_at=step.started_at or self.library.clock.now(),
+            outcome=replace(
+                read(SkyOutcome, step.outcome), next=SkyNext(exposure_s=exposure, test=coming.test)
+            ),
+        )
+        self._say(
+            f"{'A look at the sky in' if coming.test else 'Flats in'} {key.filter_code}: {exposure:g} s"
+        )
+        camera, number = self.devices.camera.facts, len(before) + 1
+        if coming.test:
+            folder = f"tests/{safe_name(camera.name)}"
+            name = f"{folder}/sky{self.control.tag}_step{step.id:05d}_{number:03d}.fits"
+        else:
+            name = self.frame_name(self._place(step, subject), step, number)
+        settings = ShotSettings(
+            FrameKind.FLAT,
+            exposure,
+            key.gain,
+            key.offset,
+            key.binning,
+            key.filter_code,
+            subject.focus,
+            of_sky=True,
+        )
+        taken = self.shoots_with.take(name, settings)
+        colour = in_colours(camera.bayer_pattern, key.binning)
+        stats = flat_statistics(taken.pixels, camera.white_adu, colour)
+        full = subject.wish.full_adu
+        signal = min(max(stats.median - subject.pedestal.adu, 0.1), full)
+        brightest = min(max(stats.brightest_permille - subject.pedestal.adu, 0.1), full)
+        seconds = taken.facts.exposure_s or exposure
+        shot = SkyShot(self.twilight.seconds(taken.began), seconds, signal, brightest_adu=brightest)
+        wish = subject.wish.below_limit([*before, shot])
+        counts, trouble = not coming.test and wish.is_flat(shot), ""
+        if not coming.test and not counts:
+            finding = sky_missed(signal - wish.level_adu, wish.tolerance_adu)
+            trouble = f"{finding.message} {finding.advice}"
+        with self.library.db.session() as session:
+            frame_id = None
+            if not coming.test:
+                frame_id = self.enter(session, name, taken, trouble).id
+            session.add(
+                RunShot(
+                    step_id=step.id,
+                    seq=number,
+                    exposure_s=seconds,
+                    why=trouble,
+                    stats=as_kept(
+                        replace(
+                            ShotStats.of(stats),
+                            signal=signal,
+                            brightest_signal=brightest,
+                            test=coming.test,
+                            counts=counts,
+                            read=wish.can_read(signal),
+                        )
+                    ),
+                    taken_at=taken.began,
+                    path=name,
+                    frame_id=frame_id,
+                )
+            )
+            session.get_one(RunStep, step.id).done = step.done + counts
+        step.done += counts
+        if step.done >= step.count:
+            self._close(subject.wish.code)
+        self.publish()
+
+    def _place(self, step: RunStep, subject: SkySubject) -> str:
+        """Folder and first part of the name of a row's frames; fixed at its first frame, so that it never moves."""
+        outcome = read(SkyOutcome, step.outcome)
+        if outcome.place:
+            return outcome.place
+        key = subject.key
+        facts = FrameFacts(
+            1,
+            1,
+            16,
+            FrameKind.FLAT,
+            camera=self.devices.camera.facts.name,
+            filter_code=key.filter_code,
+            gain=key.gain,
+            offset=key.offset,
+            binning_x=key.binning,
+            of_sky=True,
+        )
+        place = self.place_of_series(facts)
+        self.change(step, outcome=replace(outcome, place=place))
+        return place
+
+    def _close(self, name: str, short: str = "") -> None:
+        """A row that is open has come to its end; `short` says why it has fewer flats than wished."""
+        step = self.sky[name]
+        if step.state not in OPEN:
+            return
+        outcome = replace(read(SkyOutcome, step.outcome), next=None, why=short)
+        self.end(step, StepState.NO_ANSWER if short else StepState.DONE, outcome)
+
+    # -- telling ------------------------------------------------------------------------------------------------
+
+    def _say(self, said: str) -> None:
+        self._said = said
+        self.tell()
+
+    def progress_of(self, steps: list[RunStep]) -> tuple[float, str]:
+        """Share of the flats that are there, and what the sky is used for."""
+        sky = [s for s in steps if s.kind == "sky"]
+        done = sum(min(s.done, s.count) for s in sky)
+        return 0.97 * done / max(sum(s.count for s in sky), 1), self._said
+
+    def ended(self) -> JobResult:
+        """What was shot and built, and why some rows have fewer flats than wished."""
+        with self.library.db.session() as session:
+            steps = self.steps(session)
+        sky = [s for s in steps if s.kind == "sky"]
+        builds = [read(BuildOutcome, s.outcome) for s in steps if s.kind == "build"]
+        flats, masters = sum(s.done for s in sky), sum(len(b.masters) for b in builds)
+        said = f"{flats} flats of the sky, {masters} master{'s' if masters != 1 else ''} built"
+        short = [(s, read(SkyOutcome, s.outcome).why) for s in sky if s.done < s.count]
+        for reason in dict.fromkeys(why for _, why in short):
+            rows = ", ".join(f"{s.filter_code} {s.done} of {s.count}" for s, why in short if why == reason)
+            said += f"; {rows}: {reason}"
+        return JobResult(said)
