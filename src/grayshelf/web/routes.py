@@ -30,7 +30,8 @@ from grayshelf.web.views import words as w
 from grayshelf.web.views.jobs import job_out, jobs_page
 from grayshelf.work.gates import answer_gate
 from grayshelf.work.jobs import ALIVE
-from grayshelf.work.run.tonight import DEFAULT_FRAMES, Tonight, Wishes, look_at_tonight
+from grayshelf.work.run.choice import DEFAULT_FRAMES, SheetChoice
+from grayshelf.work.run.tonight import Tonight, look_at_tonight
 
 api = APIBlueprint("api", __name__, url_prefix="/api", tag="Gray Shelf")
 
@@ -45,7 +46,7 @@ def _tonight(rig_id: int, query: s.TonightQuery | None = None) -> Tonight:
     with context.library.db.session() as session:
         devices = context.starter.devices(context.library.rig(session, rig_id))
     chosen = query or s.TonightQuery()
-    wishes = Wishes(chosen.frames, frozenset(_keys(chosen.leave_out)), frozenset(_keys(chosen.add)))
+    wishes = SheetChoice(chosen.frames, frozenset(_keys(chosen.leave_out)), frozenset(_keys(chosen.add)))
     return look_at_tonight(context.library, rig_id, devices, wishes)
 
 

@@ -8,7 +8,7 @@ from typing import Literal
 from pydantic import BaseModel, Field
 
 from grayshelf.work.job_states import JobState, StepState
-from grayshelf.work.run.tonight import DEFAULT_FRAMES
+from grayshelf.work.run.choice import DEFAULT_FRAMES
 
 VerdictWord = Literal["fits", "fits with care", "nothing fits"]
 

@@ -11,7 +11,7 @@ LEAK_ALLOWANCE_ADU = 60.0
 
 
 @dataclass(frozen=True)
-class Finding:
+class FrameFault:
     """What is wrong with a frame and how big it is."""
 
     what: str
@@ -21,7 +21,9 @@ class Finding:
     advice: str
 
 
-def light_leak(capped: FrameStatistics, pedestal_adu: float, dark_current_adu: float = 0.0) -> Finding | None:
+def light_leak(
+    capped: FrameStatistics, pedestal_adu: float, dark_current_adu: float = 0.0
+) -> FrameFault | None:
     """Whether light reached a frame that should be dark.
 
     Parameters
@@ -36,7 +38,7 @@ def light_leak(capped: FrameStatistics, pedestal_adu: float, dark_current_adu: f
     excess = capped.median - pedestal_adu - dark_current_adu
     if excess <= LEAK_ALLOWANCE_ADU:
         return None
-    return Finding(
+    return FrameFault(
         "light leak",
         excess,
         "ADU",
@@ -45,9 +47,9 @@ def light_leak(capped: FrameStatistics, pedestal_adu: float, dark_current_adu: f
     )
 
 
-def sky_missed(off_adu: float, tolerance_adu: float) -> Finding:
+def sky_missed(off_adu: float, tolerance_adu: float) -> FrameFault:
     """What to say of a flat of the twilight sky that missed its level by so much."""
-    return Finding(
+    return FrameFault(
         "level",
         off_adu,
         "ADU",
@@ -57,7 +59,7 @@ def sky_missed(off_adu: float, tolerance_adu: float) -> Finding:
     )
 
 
-def flat_level(stats: FrameStatistics, target_adu: float, tolerance_adu: float) -> Finding | None:
+def flat_level(stats: FrameStatistics, target_adu: float, tolerance_adu: float) -> FrameFault | None:
     """Whether a flat of a series is too far off to be used (the wrong filter is in, the panel went dark).
 
     Twice the tolerance is allowed: a panel drifts a little, and each flat is scaled to its own median.
@@ -65,7 +67,7 @@ def flat_level(stats: FrameStatistics, target_adu: float, tolerance_adu: float) 
     off = stats.median - target_adu
     if abs(off) <= 2.0 * tolerance_adu:
         return None
-    return Finding(
+    return FrameFault(
         "level",
         off,
         "ADU",

@@ -33,7 +33,8 @@ from grayshelf.library.slips import slips
 from grayshelf.web import schemas as s
 from grayshelf.web.views import words as w
 from grayshelf.work.build import FEWEST
-from grayshelf.work.run.tonight import DEFAULT_DARKS, DEFAULT_FRAMES, Tonight
+from grayshelf.work.run.choice import DEFAULT_DARKS, DEFAULT_FRAMES
+from grayshelf.work.run.tonight import Tonight
 
 
 def _gain_text(gain: float | None, word: str) -> str:

@@ -1,0 +1,100 @@
+"""Darks, and dark flats for flats that are there, that could be on tonight’s sheet."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from grayshelf.core.flats.panel.diffusers import listed
+from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.planning.runsheet import DarkSeries
+from grayshelf.library.gaps import Gap, gaps
+from grayshelf.library.library import Library
+from grayshelf.library.lights import LightSet
+from grayshelf.library.models import Rig
+from grayshelf.library.rig_terms import says_of
+from grayshelf.work.run.choice import DEFAULT_DARKS, SheetChoice
+from grayshelf.work.run.reach import OutOfReach, binning_of, not_now, not_settable
+
+
+@dataclass(frozen=True)
+class DarkOffer:
+    """A dark that could be on tonight's sheet."""
+
+    key: str
+    wish: DarkSeries
+    lights: tuple[LightSet, ...]
+    hole: bool
+    on_sheet: bool
+    note: str = ""
+    """What is there, and why it does not do."""
+
+
+def dark_offers(
+    library: Library, rig: Rig, choice: SheetChoice, has_cooler: bool
+) -> tuple[list[DarkOffer], list[OutOfReach]]:
+    """Darks, and dark flats for flats that are there, that could be shot now; and what could not be."""
+    found: dict[str, DarkOffer] = {}
+    not_now: list[OutOfReach] = []
+    for gap in gaps(library, rig.id, with_care=True):
+        offer: DarkOffer | OutOfReach | None = None
+        if gap.kind is FrameKind.DARK_FLAT:
+            offer = _dark_flat_offer(gap, choice)
+        elif gap.kind is FrameKind.DARK and not gap.care_only:
+            offer = _dark_offer(gap, rig, choice, has_cooler)
+        if isinstance(offer, OutOfReach):
+            not_now.append(offer)
+        elif offer is not None:
+            found.setdefault(offer.key, offer)
+    return list(found.values()), not_now
+
+
+def _dark_offer(gap: Gap, rig: Rig, wishes: SheetChoice, has_cooler: bool) -> DarkOffer | OutOfReach:
+    want, says = gap.want, says_of(rig)
+    unknown = not_settable(want, says, ("exposure", "gain", "offset", "temperature"))
+    if unknown:
+        return not_now(gap, f"the lights’ {listed(unknown)} is not known")
+    of_lights = gap.sets[-1].want
+    if not of_lights.held and not has_cooler:
+        warm = "" if want.sensor_temp_c is None else f" about {want.sensor_temp_c:.0f} °C".replace("-", "−")
+        return not_now(
+            gap,
+            f"this sensor is as warm as the night: darks for them can be shot when it is{warm or ' as it was'} again, "
+            "best right after the lights",
+        )
+    assert want.exposure_s is not None
+    temp = want.sensor_temp_c
+    degrees = "" if temp is None else f":{temp:.0f}C"
+    key = f"dark:{want.exposure_s:g}s{degrees}:g{want.gain or 0:g}:o{want.offset or 0:g}:b{binning_of(want)}"
+    wish = DarkSeries(
+        want.exposure_s,
+        temp,
+        want.gain or 0.0,
+        want.offset or 0.0,
+        binning_of(want),
+        DEFAULT_DARKS,
+        gap.lights,
+        gap.targets,
+    )
+    return DarkOffer(key, wish, gap.sets, True, key in wishes.add)
+
+
+def _dark_flat_offer(gap: Gap, wishes: SheetChoice) -> DarkOffer | None:
+    """Dark flats for flats that were shot before: asked for until they are there, or a bias is said to do."""
+    want = gap.want
+    if want.exposure_s is None or want.exposures_differ:
+        return None
+    key = f"dark flat:{want.exposure_s:g}s:g{want.gain or 0:g}:o{want.offset or 0:g}:b{binning_of(want)}"
+    wish = DarkSeries(
+        want.exposure_s,
+        None,
+        want.gain or 0.0,
+        want.offset or 0.0,
+        binning_of(want),
+        wishes.frames,
+        gap.lights,
+        gap.targets,
+        FrameKind.DARK_FLAT,
+        (want.filter_code,) if want.filter_code else (),
+    )
+    on = key in wishes.add or (not gap.care_only and key not in wishes.leave_out)
+    return DarkOffer(key, wish, gap.sets, not gap.care_only, on, gap.nearest)

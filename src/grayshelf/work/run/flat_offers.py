@@ -1,0 +1,218 @@
+"""Flats that could be on tonight’s sheet: those that lights wait for, and what flats shot now would do for them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from datetime import UTC, date, datetime
+
+from sqlalchemy.orm import Session
+
+from grayshelf.core.flats.panel.diffusers import listed, stops_of
+from grayshelf.core.flats.settings import RowKey, wishes_from
+from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.frames.night import night_of_utc
+from grayshelf.core.matching import rulers
+from grayshelf.core.matching.judge import Terms, judge_flat
+from grayshelf.core.matching.model import Candidate, CommonSettings, Holding, Tolerances, Verdict
+from grayshelf.core.planning.runsheet import FlatSeries
+from grayshelf.library.flat_sheet import kept_rows, newest_setting, source_of, stale_reason
+from grayshelf.library.gaps import Gap, gaps
+from grayshelf.library.kept import kept as kept_answers
+from grayshelf.library.library import Library
+from grayshelf.library.lights import LightSet, light_terms
+from grayshelf.library.models import Rig
+from grayshelf.library.rig_terms import TermsByGain, says_of, tolerances_of
+from grayshelf.work.run.choice import SheetChoice
+from grayshelf.work.run.reach import OutOfReach, binning_of, not_now, not_settable
+
+#: Before anything was done to any train.
+LONG_AGO = datetime(1970, 1, 1, tzinfo=UTC)
+#: What a rig without filters is set to.
+NO_FILTER = "none"
+
+
+@dataclass(frozen=True)
+class RowOffer:
+    """Flats that could be on tonight's sheet."""
+
+    key: str
+    wish: FlatSeries
+    lights: tuple[LightSet, ...]
+    hole: bool
+    """Nothing fits now; False: something fits with care and would be renewed."""
+    on_sheet: bool
+    would: Candidate
+    """What flats shot now would do for these lights."""
+    note: str
+
+
+def flat_gap_key(filter_code: str, gain: float, offset: float, binning: int, angle: float | None) -> str:
+    """The name of a row of flats, the same from one look to the next."""
+    turned = "" if angle is None else f"@{round(angle) % 360}"
+    return f"flat:{filter_code}:g{gain:g}:o{offset:g}:b{binning}{turned}"
+
+
+@kept_answers(8192)
+def _flat_of_tonight(
+    want: CommonSettings, terms: Terms, tonight: date, since: datetime, frames: int
+) -> Candidate:
+    """What flats shot now would do for lights that wait: the same rules that will judge them afterwards.
+
+    It is the same all night, until something is done to the train: `since` is when that was last.
+    """
+    fresh = replace(want, night=tonight, taken=since)
+    return judge_flat(want, Holding("tonight", FrameKind.FLAT, fresh, frames), terms)
+
+
+@kept_answers(8)
+def _flats_of_tonight(
+    library: Library, revision: int, rig_id: int, tonight: date, since: datetime, frames: int
+) -> dict[tuple[object, ...], Candidate]:
+    """The same for every gap, by its key."""
+    with library.db.own_session() as session:
+        terms_at = TermsByGain(library, library.rig(session, rig_id))
+        return {
+            gap.key: _flat_of_tonight(
+                gap.want, light_terms(library, gap.sets[-1], terms_at(gap.want.gain)), tonight, since, frames
+            )
+            for gap in gaps(library, rig_id, with_care=True)
+            if gap.kind is FrameKind.FLAT
+        }
+
+
+def flat_offers(
+    library: Library, session: Session, rig: Rig, now: datetime, choice: SheetChoice
+) -> tuple[list[RowOffer], list[OutOfReach]]:
+    """Rows of flats that could be shot now and would serve lights that wait; and lights for which none can."""
+    maker = _OfferMaker(library, session, rig, choice)
+    tonight = night_of_utc(now, library.zone(session))
+    since = max((event.at for event in rig.events if event.at <= now), default=LONG_AGO)
+    fresh = _flats_of_tonight(library, library.revision, rig.id, tonight, since, choice.frames)
+    newest_first = sorted(
+        gaps(library, rig.id, with_care=True),
+        key=lambda g: (g.want.night is None, g.want.night),
+        reverse=True,
+    )
+    for gap in newest_first:
+        if gap.kind is FrameKind.FLAT:
+            maker.look_at(gap, fresh[gap.key])
+    return list(maker.rows.values()), maker.not_now
+
+
+class _OfferMaker:
+    """Makes rows of gaps: lights that the same flats would serve share one."""
+
+    def __init__(self, library: Library, session: Session, rig: Rig, choice: SheetChoice) -> None:
+        self.session, self.rig, self.choice = session, rig, choice
+        self.tolerances, self.says = tolerances_of(rig), says_of(rig)
+        self.in_wheel, self.kept = {f.code: f for f in rig.filters}, kept_rows(session, rig)
+        self.rows: dict[str, RowOffer] = {}
+        self.not_now: list[OutOfReach] = []
+
+    def look_at(self, gap: Gap, would: Candidate) -> None:
+        """Put a gap onto the row that serves it, or say why nothing can.
+
+        Parameters
+        ----------
+        would
+            What flats shot now would do for its lights.
+        """
+        unknown = not_settable(gap.want, self.says, ("gain", "offset"))
+        if unknown:
+            if not gap.care_only:
+                why = f"their {listed(unknown)} is not known, so no flats can be set up for them"
+                self.not_now.append(not_now(gap, why))
+            return
+        if would.verdict is Verdict.NOTHING and not gap.care_only:
+            self.not_now.append(not_now(gap, "; ".join(would.reasons)))
+        if would.verdict is Verdict.NOTHING or (would.verdict is Verdict.CARE and gap.care_only):
+            return
+        want = replace(
+            gap.want,
+            filter_code=gap.want.filter_code or NO_FILTER,
+            gain=gap.want.gain or 0.0,
+            offset=gap.want.offset or 0.0,
+        )
+        key = _row_key(self.rows, want, binning_of(want), self.tolerances)
+        known = self.rows.get(key)
+        offer = self._new(key, gap, want, would) if known is None else _with(known, gap)
+        self.rows[key] = replace(offer, on_sheet=_on_sheet(offer, self.choice))
+
+    def _new(self, key: str, gap: Gap, want: CommonSettings, would: Candidate) -> RowOffer:
+        series = self._series(want)
+        mechanical = want.angle is not None and want.angle.of == "mechanical"
+        series = replace(
+            series,
+            lights=gap.lights,
+            focus=want.focus,
+            angle_deg=want.angle.deg if want.angle is not None and mechanical else None,
+            targets=gap.targets,
+            hole=not gap.care_only,
+        )
+        note = gap.nearest if not gap.care_only else f"what is there fits with care: {gap.nearest}"
+        return RowOffer(key, series, gap.sets, not gap.care_only, False, would, note)
+
+    def _series(self, want: CommonSettings) -> FlatSeries:
+        """How the flats of a row are shot: as its last setting was, while that counts, and as is wished of the row."""
+        assert want.filter_code is not None and want.gain is not None and want.offset is not None
+        row_key = RowKey(want.filter_code, want.gain, want.offset, binning_of(want))
+        own = self.kept[row_key].wishes if row_key in self.kept else {}
+        wishes = wishes_from(self.rig.wishes, own)
+        setting = newest_setting(self.session, self.rig.id, row_key)
+        if setting is not None and stale_reason(setting, self.rig.events):
+            setting = None
+        in_wheel = self.in_wheel.get(want.filter_code)
+        brightness, stack = in_wheel.brightness if in_wheel else None, ()
+        if setting is not None:
+            brightness, stack = setting.brightness, tuple(setting.diffusers)
+        elif wishes.brightness is not None:
+            brightness = wishes.brightness
+        source = source_of(self.session, self.rig, wishes, None)
+        return FlatSeries(
+            filter_code=row_key.filter_code,
+            gain=row_key.gain,
+            offset=row_key.offset,
+            binning=row_key.binning,
+            n_flats=wishes.n_flats if "n_flats" in own else self.choice.frames,
+            n_dark_flats=wishes.n_dark_flats if "n_dark_flats" in own else self.choice.frames,
+            brightness=brightness,
+            prior_exposure_s=setting.exposure_s if setting else None,
+            stack=stack,
+            stack_stops=stops_of(stack, source.diffusers),
+            wheel_position=in_wheel.position if in_wheel else 0,
+        )
+
+
+def _with(offer: RowOffer, gap: Gap) -> RowOffer:
+    """A row that serves the lights of one more gap."""
+    hole = offer.hole or not gap.care_only
+    series = replace(offer.wish, lights=offer.wish.lights + gap.lights, hole=hole)
+    return replace(offer, lights=offer.lights + gap.sets, hole=hole, wish=series)
+
+
+def _row_key(rows: dict[str, RowOffer], want: CommonSettings, binning: int, tolerances: Tolerances) -> str:
+    """The key of a row already on the list that would serve these lights too, else a new one."""
+    assert want.filter_code is not None and want.gain is not None and want.offset is not None
+    for key, offer in rows.items():
+        wish = offer.wish
+        same = (wish.filter_code, wish.gain, wish.offset, wish.binning) == (
+            want.filter_code,
+            want.gain,
+            want.offset,
+            binning,
+        )
+        first = offer.lights[0].want
+        near = rulers.angle(first, want, tolerances.flat_angle_deg)
+        focus = rulers.band("focus", first.focus, want.focus, tolerances.flat_focus_steps, "steps")
+        if same and (near.inside or near.unknown) and (focus.inside or focus.unknown):
+            return key
+    angle = want.angle.deg if want.angle else None
+    return flat_gap_key(want.filter_code, want.gain, want.offset, binning, angle)
+
+
+def _on_sheet(offer: RowOffer, wishes: SheetChoice) -> bool:
+    if offer.key in wishes.leave_out:
+        return False
+    # A hole is filled also where the very same settings cannot be told from others, since no header tells them.
+    only_doubts = offer.hole and all(r.inside or r.unknown for r in offer.would.rulers)
+    return offer.key in wishes.add or offer.would.verdict is Verdict.FITS or only_doubts

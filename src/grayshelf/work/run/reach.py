@@ -1,0 +1,50 @@
+"""Lights that wait for something that cannot be shot now, and why."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.frames.sets import nominal_exposure
+from grayshelf.core.matching.model import CommonSettings, RigSays
+from grayshelf.library.gaps import Gap
+
+
+@dataclass(frozen=True)
+class OutOfReach:
+    """Lights that wait for something that cannot be shot now, and why."""
+
+    kind: FrameKind
+    title: str
+    lights: int
+    why: str
+
+
+def not_settable(want: CommonSettings, says: RigSays, quantities: Sequence[str]) -> list[str]:
+    """Which settings of lights nobody knows, so that frames for them cannot be shot; fixed ones need not be set."""
+    values = {
+        "gain": want.gain,
+        "offset": want.offset,
+        "exposure": want.exposure_s,
+        "temperature": want.sensor_temp_c,
+    }
+    return [q for q in quantities if values[q] is None and q not in says.fixed]
+
+
+def not_now(gap: Gap, why: str) -> OutOfReach:
+    """A gap that cannot be filled now, in words."""
+    want = gap.want
+    parts = [gap.kind.value.capitalize()]
+    if gap.kind is FrameKind.FLAT:
+        parts.append(want.filter_code or "")
+    elif want.exposure_s is not None:
+        parts.append(f"{nominal_exposure(want.exposure_s):g} s")
+    if gap.kind is FrameKind.DARK and want.sensor_temp_c is not None:
+        parts.append(f"at {want.sensor_temp_c:.0f} °C".replace("-", "−"))
+    return OutOfReach(gap.kind, " ".join(p for p in parts if p), gap.lights, why)
+
+
+def binning_of(want: CommonSettings) -> int:
+    """The binning of lights; 1 where no header tells."""
+    return want.binning[0] if want.binning else 1

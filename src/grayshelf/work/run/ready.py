@@ -1,0 +1,124 @@
+"""Whether the rig is ready for a sheet: what to know before the start, in one line each."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from grayshelf.core.matching import rulers
+from grayshelf.core.matching.model import CommonSettings, Ruler
+from grayshelf.core.planning.runsheet import RunSheet, bytes_needed
+from grayshelf.devices.ports import RigDevices
+from grayshelf.library.library import Library
+from grayshelf.library.lights import LightSet
+from grayshelf.library.measurements import checked_offsets
+from grayshelf.library.models import Job, Rig
+from grayshelf.library.rig_terms import gain_word, offset_warning
+from grayshelf.work.job_states import JobState
+
+
+@dataclass(frozen=True)
+class Ready:
+    """One line of what to know before the start."""
+
+    what: str
+    text: str
+    good: bool
+    stops: bool = False
+    """Whether the run cannot start like this."""
+    ruler: Ruler | None = None
+
+
+def last_run(session: Session, rig_id: int) -> str:
+    """What the rig's last run that went to its end shot and built."""
+    query = select(Job.message).where(Job.kind == "run", Job.rig_id == rig_id, Job.state == JobState.DONE)
+    return session.scalar(query.order_by(Job.id.desc()).limit(1)) or ""
+
+
+def ready_lines(
+    library: Library,
+    rig: Rig,
+    sheet: RunSheet,
+    devices: RigDevices | None,
+    last_run: str,
+    size: tuple[int, int] | None,
+) -> list[Ready]:
+    """What to know before the start, in one line each."""
+    lines = [_room(library, sheet, size)]
+    if devices is None:
+        lines.append(
+            Ready(
+                "devices",
+                "none are connected to this rig: the sheet is for your own hands",
+                good=False,
+                stops=True,
+            )
+        )
+        return lines
+    absent = [
+        name
+        for name, device in (
+            ("filter wheel", devices.wheel),
+            ("panel control", devices.panel),
+            ("focuser", devices.focuser),
+            ("rotator", devices.rotator),
+        )
+        if device is None
+    ]
+    present = f"{devices.camera.facts.name} and its rig answer"
+    lines.append(Ready("devices", f"{present}; no {', no '.join(absent)}" if absent else present, good=True))
+    cooler = devices.camera.cooler()
+    if cooler.set_point_c is not None:
+        want = CommonSettings(None, 1, 1, sensor_temp_c=cooler.set_point_c)
+        have = CommonSettings(None, 1, 1, sensor_temp_c=cooler.sensor_c)
+        ruler = rulers.temperature(want, have, 0.5)
+        text = f"set to {cooler.set_point_c:.0f} °C, at {cooler.power_percent:.0f} % power".replace("-", "−")
+        lines.append(Ready("cooler", text, good=ruler.inside, ruler=ruler))
+    wheel = devices.wheel
+    if wheel is not None:
+        unknown = sorted({r.filter_code for r in sheet.rows} - set(wheel.filters))
+        if unknown:
+            text = f"{', '.join(unknown)} is not in the wheel; put it in or leave its flats out"
+            lines.append(Ready("filters", text, good=False, stops=True))
+    lines += _unchecked(library, rig, sheet)
+    if last_run:
+        lines.append(Ready("last run", last_run, good=True))
+    return lines
+
+
+def _unchecked(library: Library, rig: Rig, sheet: RunSheet) -> list[Ready]:
+    """Offsets of tonight's lights that were never checked at their gain, or do not hold there."""
+    pairs = sorted({(row.gain, row.offset) for row in sheet.rows})
+    unsure = [(g, o) for g, o in pairs if offset_warning(library, rig.camera, g, o)]
+    if not unsure:
+        return []
+    known = checked_offsets(library, rig.camera)
+    words = " and ".join(f"{o:g} at {gain_word(library, rig.camera)} {g:g}" for g, o in unsure)
+    said = "does not hold" if all(g in known for g, _ in unsure) else "was never checked"
+    return [Ready("offset", f"{words} {said}", good=False)]
+
+
+def _room(library: Library, sheet: RunSheet, size: tuple[int, int] | None) -> Ready:
+    """Destination and free space in one line."""
+    free = shutil.disk_usage(library.root).free
+    place = library.root / "frames"
+    if size is None:
+        return Ready("destination", f"{_size(free)} free, in {place}", good=True)
+    need = bytes_needed(sheet.steps, *size)
+    text = f"needs {_size(need)}, {_size(free)} free, in {place}"
+    return Ready("destination", text, good=free > 1.5 * need, stops=free < need)
+
+
+def frame_size(devices: RigDevices | None, lights: Sequence[LightSet]) -> tuple[int, int] | None:
+    """Width and height of the rig's frames: as the camera says, else as its newest lights are."""
+    if devices is not None:
+        return devices.camera.facts.width, devices.camera.facts.height
+    return (lights[-1].facts.width, lights[-1].facts.height) if lights else None
+
+
+def _size(count: float) -> str:
+    return f"{count / 1e9:.1f} GB" if count >= 1e9 else f"{count / 1e6:.0f} MB"
