@@ -7,6 +7,7 @@ import gzip
 import io
 import json
 import re
+from importlib import import_module
 from pathlib import Path
 
 import pytest
@@ -14,7 +15,7 @@ from pydantic import BaseModel
 from sqlalchemy import select
 
 from grayshelf.library.models import Folder, Frame
-from grayshelf.web import schemas, schemas_bench, schemas_flats, schemas_twilight
+from grayshelf.web import bench, common, flats, intake, nights, shelf, tonight, twilight, whole
 from grayshelf.web.exports import csv_response
 
 ROOT = Path(__file__).parents[2]
@@ -75,7 +76,10 @@ def test_every_error_is_a_problem_document(client):
     )
 
 
-SCHEMAS = (schemas, schemas_bench, schemas_flats, schemas_twilight)
+SCHEMAS = [
+    import_module(f"{place.__name__}.schemas")
+    for place in (bench, common, flats, intake, nights, shelf, tonight, twilight, whole)
+]
 
 
 def _is_own(made_of, module):

@@ -8,7 +8,7 @@ import pytest
 
 from grayshelf.core.frames.facts import uses_iso
 from grayshelf.core.matching import rulers
-from grayshelf.web.views import words as w
+from grayshelf.web.common import in_words as w
 from tests.helpers import LONDON, settings
 
 THIN = "\u2009"

@@ -18,11 +18,19 @@ from sqlalchemy import select
 from grayshelf import __version__
 from grayshelf.library.left_out import left_out_in_words
 from grayshelf.library.models import Rig
-from grayshelf.web import routes, routes_bench, routes_flats, routes_twilight, search
+from grayshelf.web.bench.routes import bench
 from grayshelf.web.context import Context, put_context
 from grayshelf.web.errors import problem, register_errors
+from grayshelf.web.flats.routes import flats
 from grayshelf.web.guard import guard
+from grayshelf.web.intake.routes import api as intake
+from grayshelf.web.nights.routes import api as nights
 from grayshelf.web.openapi import name_schemas_plainly
+from grayshelf.web.shelf.routes import api as shelf
+from grayshelf.web.tonight.routes import api as tonight
+from grayshelf.web.twilight.routes import twilight
+from grayshelf.web.whole import search
+from grayshelf.web.whole.routes import api as whole
 from grayshelf.work.run.tonight import look_at_tonight
 
 STATIC = Path(__file__).parent / "static"
@@ -69,10 +77,8 @@ def create_app(context: Context) -> APIFlask:
     app.config["VALIDATION_ERROR_STATUS_CODE"] = 422
     put_context(app, context)
     register_errors(app)
-    routes.register(app)
-    app.register_blueprint(routes_bench.bench)
-    app.register_blueprint(routes_flats.flats)
-    app.register_blueprint(routes_twilight.twilight)
+    for place in (whole, tonight, shelf, nights, bench, flats, twilight, intake):
+        app.register_blueprint(place)
     name_schemas_plainly(app)
     guard(app)
     _events(app, context)

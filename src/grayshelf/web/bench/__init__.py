@@ -1,0 +1,1 @@
+"""The Bench: offset and gain."""

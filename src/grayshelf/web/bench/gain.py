@@ -1,0 +1,209 @@
+"""The gain exercise in words and numbers."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from grayshelf.core.sensor.gain_choice import GainFigures, choose_gain
+from grayshelf.core.sensor.transfer import LINEAR_WITHIN, Transfer, Value, speaking_channel
+from grayshelf.library.measurement_records import settings_of
+from grayshelf.library.measurements import transfers
+from grayshelf.library.models import Job, Measurement, MeasurementShot, RunStep
+from grayshelf.library.records import read
+from grayshelf.library.step_records import MeasureOutcome
+from grayshelf.web.bench.schemas import (
+    AcceptedOut,
+    ChannelOut,
+    CurvePoint,
+    FindingOut,
+    GainGainOut,
+    GainsOut,
+    MeasuredNumber,
+    SuggestionOut,
+)
+from grayshelf.web.common import in_words
+from grayshelf.work.job_states import StepState
+from grayshelf.work.jobs import ALIVE
+
+
+def gains_out(
+    session: Session,
+    row: Measurement,
+    word: str,
+    steps: Mapping[float, RunStep],
+    job: Job | None,
+    known: Mapping[float, AcceptedOut],
+) -> GainsOut:
+    """All gains of a measurement, side by side."""
+    gains, figures = [], []
+    step = settings_of(row).step
+    for gain in row.gains:
+        found = transfers(session, row, gain)
+        chosen = found.get(speaking_channel(found) or "")
+        if chosen and chosen.e_per_adu and chosen.read_noise_e:
+            figures.append(
+                GainFigures(
+                    gain,
+                    chosen.e_per_adu.value,
+                    chosen.read_noise_e.value,
+                    chosen.capacity_e.value if chosen.capacity_e else None,
+                    step,
+                )
+            )
+        gains.append(_gain(session, row, gain, word, found, steps.get(gain), job, known.get(gain)))
+    choice = choose_gain(figures, word)
+    switch_text = ""
+    if choice.switch is not None:
+        a, c = (next(f for f in figures if f.gain == g) for g in (choice.switch.below, choice.switch.above))
+        said = (
+            ": the sensor switches its conversion there."
+            if choice.switch.certain
+            else ". Does the sensor switch its conversion there? A gain between the two, or beside them, would tell."
+        )
+        switch_text = (
+            f"Between {word} {a.gain:g} and {c.gain:g} the read noise drops from {a.read_noise_e:.1f} to "
+            f"{c.read_noise_e:.1f} e⁻{said}"
+        )
+    unity = ""
+    if figures:
+        unity = (
+            f"about {word} {choice.unity_gain:.0f}, {choice.unity_note}"
+            if choice.unity_gain is not None
+            else choice.unity_note
+        )
+    return GainsOut(
+        gains=gains,
+        unity_gain=choice.unity_gain,
+        unity_text=unity,
+        switch=[choice.switch.below, choice.switch.above]
+        if choice.switch and choice.switch.certain
+        else None,
+        switch_text=switch_text,
+        suggestions=[
+            SuggestionOut(
+                purpose=s.purpose,
+                gain=s.gain,
+                gain_text=f"{word} {s.gain:g}",
+                reason=s.reason,
+                runner_up=s.runner_up,
+            )
+            for s in choice.suggestions
+        ],
+        step=step,
+    )
+
+
+def _gain(
+    session: Session,
+    row: Measurement,
+    gain: float,
+    word: str,
+    found: Mapping[str, Transfer],
+    step: RunStep | None,
+    job: Job | None,
+    known: AcceptedOut | None,
+) -> GainGainOut:
+    alive = job is not None and job.state in ALIVE
+    going = alive and (step is None or step.state in (StepState.TO_DO, StepState.DOING))
+    count, offset = session.execute(
+        select(func.count(), func.max(MeasurementShot.offset)).where(
+            MeasurementShot.measurement_id == row.id, MeasurementShot.gain == gain
+        )
+    ).one()
+    findings = []
+    if step is not None and step.state == StepState.NO_ANSWER:
+        findings.append(
+            FindingOut(message=read(MeasureOutcome, step.outcome).message, advice="", serious=True)
+        )
+    told: set[str] = set()
+    if not going:
+        for transfer in found.values():
+            for item in transfer.findings:
+                # Channels of one sensor mostly say the same.
+                start = item.message[:24]
+                if start not in told:
+                    told.add(start)
+                    findings.append(
+                        FindingOut(message=item.message, advice=item.advice, serious=item.serious)
+                    )
+    done = any(t.e_per_adu is not None for t in found.values())
+    return GainGainOut(
+        gain=gain,
+        gain_text=f"{word} {gain:g}",
+        offset=float(offset) if offset is not None else 0.0,
+        state="going on" if going else "done" if done else "no answer" if count else "not begun",
+        next=job.message
+        if going and job is not None and step is not None and step.state == StepState.DOING
+        else "",
+        n_frames=count,
+        channels=[_channel(name, t) for name, t in found.items()],
+        speaks=speaking_channel(found),
+        findings=findings,
+        accepted=known,
+        can_accept=done and not going,
+    )
+
+
+def _channel(name: str, t: Transfer) -> ChannelOut:
+    slope = 1.0 / t.e_per_adu.value if t.e_per_adu else None
+    usual = Value(t.usual_read_noise_e, 0.0) if t.usual_read_noise_e is not None else None
+    return ChannelOut(
+        name=name,
+        points=[
+            CurvePoint(
+                exposure_s=p.pair.exposure_s,
+                level=p.pair.mean_adu,
+                signal=p.signal_adu,
+                variance=p.photon_variance_adu2,
+                used=p.used,
+                full=p.pair.full_share > 0.5,
+                residual_percent=None if p.residual is None else 100 * p.residual,
+                off_line_percent=None if p.off_line is None else 100 * p.off_line,
+                source=p.pair.source,
+            )
+            for p in t.points
+        ],
+        pedestal=t.pedestal_adu,
+        quantisation=t.quantisation_adu2,
+        dark_variance=t.dark_variance_adu2,
+        slope=slope,
+        saturation_signal=t.saturation_adu - t.pedestal_adu if t.saturation_adu is not None else None,
+        linear_signal=t.linear_limit_adu.value - t.pedestal_adu if t.linear_limit_adu else None,
+        straight_within_percent=100.0 * LINEAR_WITHIN,
+        e_per_adu=number(t.e_per_adu),
+        e_per_step=number(t.e_per_step),
+        read_noise=number(t.read_noise_e, at_most=t.read_noise_lost),
+        usual_read_noise=number(usual, bare=True),
+        capacity=number(t.capacity_e),
+        full_well=number(t.full_well_e),
+        linear_limit=number(t.linear_limit_adu),
+        stops=number(t.dynamic_range_stops, most_digits=2),
+        quick=t.quick,
+        findings=[FindingOut(message=f.message, advice=f.advice, serious=f.serious) for f in t.findings],
+    )
+
+
+def number(
+    value: Value | None, *, at_most: bool = False, bare: bool = False, most_digits: int = 6
+) -> MeasuredNumber:
+    """A value with its interval, to as many digits as the interval bears."""
+    if value is None or not math.isfinite(value.value):
+        return MeasuredNumber(value=None, plus_minus=None, text="–")
+    if bare or value.plus_minus <= 0:
+        return MeasuredNumber(value=value.value, plus_minus=None, text=f"{value.value:#.3g}".rstrip("."))
+    # Two digits of the interval where it begins with 1, else one.
+    exponent = math.floor(math.log10(value.plus_minus))
+    leading = value.plus_minus / 10.0**exponent
+    digits = min(max(-exponent + (1 if leading < 2 else 0), 0), most_digits)
+    # Never '± 0': the last digit shown is the least that can be said.
+    reach = max(value.plus_minus, 10.0**-digits)
+    text = f"{in_words.number(value.value, digits)} ± {in_words.number(reach, digits)}"
+    if exponent >= 1:
+        text = f"{in_words.number(round(value.value, -exponent))} ± {in_words.number(round(value.plus_minus, -exponent))}"
+    return MeasuredNumber(
+        value=value.value, plus_minus=value.plus_minus, text=f"≤ {text}" if at_most else text
+    )

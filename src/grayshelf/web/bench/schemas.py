@@ -1,0 +1,319 @@
+"""What goes over the wire for the Bench."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import BaseModel, Field
+
+from grayshelf.web.common.schemas import GateOut, JobOut
+
+Kind = Literal["offset", "gain"]
+
+
+class FindingOut(BaseModel):
+    """Something about the frames that the reader must know."""
+
+    message: str
+    advice: str
+    serious: bool
+
+
+class MeasuredNumber(BaseModel):
+    """A number with its 95 % interval, as it is said."""
+
+    value: float | None
+    plus_minus: float | None
+    text: str
+    """'0.253 ± 0.001', or '–'."""
+
+
+class EffectOut(BaseModel):
+    """What one offset would do."""
+
+    offset: float
+    mean: float
+    floor: float
+    clipped: float
+    cost_percent: float
+    cost_stops: float
+    holds: bool
+    says: str
+    """What it would clip or cost, in a sentence."""
+
+
+class RungOut(BaseModel):
+    """All bias frames of one offset."""
+
+    offset: float
+    n_frames: int
+    mean: float
+    darkest_percent: float
+    darkest_permyriad: float
+    minima: list[int]
+    """The darkest good pixel of each frame."""
+    zeros: int
+    """Good pixels at zero, in all frames together."""
+    zeros_text: str
+
+
+class DeadOut(BaseModel):
+    """A pixel that was left out."""
+
+    column: int
+    row: int
+    level: float
+    share: float
+
+
+class OffsetLine(BaseModel):
+    """mean = at_zero + slope · offset, and the floor below it."""
+
+    at_zero: float
+    slope: float | None
+    floor_at_zero: float | None
+    """floor = floor_at_zero + slope · offset: 99 in 100 frames have their darkest good pixel above it."""
+    floor_from: float | None
+    """The offset at which the floor leaves zero."""
+
+
+class AcceptedOut(BaseModel):
+    """What counts for a camera at one gain."""
+
+    gain: float
+    gain_text: str
+    value: str
+    detail: str
+    when: str
+    own_choice: bool
+    measurement_id: int | None
+    warning: str
+    """Pairs that lights use and that do not hold, or were never checked."""
+
+
+class OffsetGainOut(BaseModel):
+    """The offset exercise at one gain."""
+
+    gain: float
+    gain_text: str
+    headline: str
+    reason: str
+    cost: str
+    next: str
+    state: str
+    """'going on', 'done', 'no answer' or 'not begun'."""
+    n_frames: int
+    n_full_ladder: int
+    n_pixels: int
+    white: float
+    rungs: list[RungOut]
+    line: OffsetLine | None
+    depth: float | None
+    """How far below the mean 99 % of frames' darkest good pixels stay above; negative."""
+    uncertainty: float | None
+    margin: float
+    answer: EffectOut | None
+    confirmed: bool
+    effects: list[EffectOut]
+    dead: list[DeadOut]
+    findings: list[FindingOut]
+    accepted: AcceptedOut | None
+
+
+class CurvePoint(BaseModel):
+    """A pair of flats on the transfer curve."""
+
+    exposure_s: float
+    level: float
+    signal: float
+    variance: float
+    used: bool
+    full: bool
+    residual_percent: float | None
+    off_line_percent: float | None
+    source: str
+
+
+class ChannelOut(BaseModel):
+    """The transfer of one colour channel at one gain."""
+
+    name: str
+    points: list[CurvePoint]
+    pedestal: float
+    quantisation: float
+    dark_variance: float | None
+    slope: float | None
+    """K in ADU/e⁻."""
+    saturation_signal: float | None
+    linear_signal: float | None
+    straight_within_percent: float
+    """A level is straight that lies no further from the line."""
+    e_per_adu: MeasuredNumber
+    e_per_step: MeasuredNumber
+    read_noise: MeasuredNumber
+    usual_read_noise: MeasuredNumber
+    capacity: MeasuredNumber
+    full_well: MeasuredNumber
+    linear_limit: MeasuredNumber
+    stops: MeasuredNumber
+    quick: bool
+    findings: list[FindingOut]
+
+
+class GainGainOut(BaseModel):
+    """The gain exercise at one gain."""
+
+    gain: float
+    gain_text: str
+    offset: float
+    state: str
+    next: str
+    n_frames: int
+    channels: list[ChannelOut]
+    speaks: str | None
+    """The channel that speaks for this gain where gains are compared."""
+    findings: list[FindingOut]
+    accepted: AcceptedOut | None
+    can_accept: bool
+
+
+class SuggestionOut(BaseModel):
+    """A gain to use."""
+
+    purpose: str
+    gain: float
+    gain_text: str
+    reason: str
+    runner_up: str
+
+
+class GainsOut(BaseModel):
+    """All gains of a measurement, side by side."""
+
+    gains: list[GainGainOut]
+    unity_gain: float | None
+    unity_text: str
+    switch: list[float] | None
+    switch_text: str
+    suggestions: list[SuggestionOut]
+    step: int
+
+
+class FramesOut(BaseModel):
+    """The frames of a measurement."""
+
+    count: int
+    size: str
+    state: str
+
+
+class MeasurementOut(BaseModel):
+    """One measurement, with everything it says."""
+
+    id: int
+    kind: Kind
+    camera: str
+    title: str
+    when: str
+    source: str
+    conditions: str
+    notes: list[str]
+    frames: FramesOut
+    job: JobOut | None
+    gate: GateOut | None
+    offset: list[OffsetGainOut]
+    gain: GainsOut | None
+    earlier: list[BenchItem]
+    """Measurements of the same camera and kind made before, to lay under this one."""
+
+
+class BenchItem(BaseModel):
+    """A measurement in a list."""
+
+    id: int
+    title: str
+    when: str
+    gains: list[float]
+    source: str
+
+
+class GainOffer(BaseModel):
+    """A gain that could be measured."""
+
+    gain: float
+    text: str
+    in_use: bool
+    note: str
+
+
+class FilterOffer(BaseModel):
+    """A filter that could be in while a gain is measured."""
+
+    code: str
+    passband_nm: float | None
+
+
+class DiskOfferOut(BaseModel):
+    """Frames on disk that could be measured."""
+
+    gain: float
+    gain_text: str
+    text: str
+    set_ids: list[int]
+    quick: bool
+
+
+class BenchOut(BaseModel):
+    """What the Bench can measure of a rig's camera, and what it has."""
+
+    kind: Kind
+    camera: str
+    can_shoot: bool
+    cannot: str
+    gain_word: str
+    gain_range: list[float] | None
+    offset_range: list[float] | None
+    gains: list[GainOffer]
+    filters: list[FilterOffer]
+    filter_code: str | None
+    seconds_per_gain: float
+    frames_per_gain: int
+    disk: list[DiskOfferOut]
+    measurements: list[BenchItem]
+    accepted: list[AcceptedOut]
+
+
+class ShootIn(BaseModel):
+    """Measure with the rig."""
+
+    gains: list[float] = Field(min_length=1, max_length=24)
+    margin_adu: float | None = Field(default=None, ge=0, le=5000)
+    long_dark_s: float = Field(default=60.0, ge=0, le=3600)
+    filter_code: str | None = None
+
+
+class DiskIn(BaseModel):
+    """Measure from frames on disk."""
+
+    set_ids: list[int] = Field(min_length=1, max_length=2000)
+
+
+class AcceptIn(BaseModel):
+    """Keep a value with the camera."""
+
+    gain: float
+    offset: float | None = None
+
+
+class ForgetIn(BaseModel):
+    """Take the newest accepted value back."""
+
+    kind: Kind
+    gain: float
+
+
+class MeasuringOut(BaseModel):
+    """A measurement that was started."""
+
+    job_id: int
+    measurement_id: int

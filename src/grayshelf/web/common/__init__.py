@@ -1,0 +1,1 @@
+"""What every place of the page has in common: jobs, gates, rulers and words."""

@@ -1,0 +1,147 @@
+"""Numbers and dates as people say them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from datetime import date, datetime, timedelta
+from zoneinfo import ZoneInfo
+
+from grayshelf.core.matching.model import Ruler
+from grayshelf.web.common.schemas import RulerOut
+
+MINUS = "−"
+THIN = "\u2009"
+
+
+def number(value: float, digits: int = 0) -> str:
+    """'1,234.5' with a true minus."""
+    return f"{round(value, digits) + 0.0:,.{digits}f}".replace("-", MINUS)
+
+
+def plain(value: float) -> str:
+    """A number without needless digits: '0.78', '300'."""
+    return f"{value:g}".replace("-", MINUS)
+
+
+def seconds(value: float) -> str:
+    """An exposure: '300 s', '0.78 s', '1/60 s' for the shortest."""
+    if 0 < value < 0.02:
+        return f"1/{round(1 / value)}{THIN}s"
+    return f"{value:.4g}{THIN}s"
+
+
+def degrees_c(value: float, digits: int = 0) -> str:
+    """'−10 °C'."""
+    return f"{number(value, digits)}{THIN}°C"
+
+
+def duration(span: timedelta | float) -> str:
+    """'1 h 12 min', '4 min', '40 s'."""
+    total = round(span if isinstance(span, (int, float)) else span.total_seconds())
+    if total < 90:
+        return f"{total}{THIN}s"
+    minutes = round(total / 60)
+    if minutes < 60:
+        return f"{minutes}{THIN}min"
+    return (
+        f"{minutes // 60}{THIN}h {minutes % 60:02d}{THIN}min" if minutes % 60 else f"{minutes // 60}{THIN}h"
+    )
+
+
+def day(when: date | None) -> str:
+    """'12 Sep 26'."""
+    return when.strftime("%-d %b %y") if when else "no date"
+
+
+def short_day(when: date | None) -> str:
+    """'12 Sep'."""
+    return when.strftime("%-d %b") if when else "no date"
+
+
+def long_day(when: date) -> str:
+    """'Sunday 18 October 2026'."""
+    return when.strftime("%A %-d %B %Y")
+
+
+def clock(when: datetime, zone: ZoneInfo) -> str:
+    """'01:12' at the site."""
+    return when.astimezone(zone).strftime("%H:%M")
+
+
+def several(count: int, one: str, many: str | None = None) -> str:
+    """'1 light', '34 lights'."""
+    return f"{count:,} {one if count == 1 else many or one + 's'}"
+
+
+def size(count: float) -> str:
+    """'1.2 GB', '340 MB'."""
+    return f"{count / 1e9:.1f}{THIN}GB" if count >= 1e9 else f"{count / 1e6:.0f}{THIN}MB"
+
+
+def many(count: int) -> str:
+    """'0', '1,840', '58,300', '1.2 M', '83 M'."""
+    if count < 100_000:
+        return f"{count:,}"
+    return f"{count / 1e6:.1f}{THIN}M" if count < 10_000_000 else f"{count / 1e6:.0f}{THIN}M"
+
+
+def listed(words: Iterable[str]) -> str:
+    """'L, R and G'."""
+    items = list(words)
+    if len(items) < 2:
+        return "".join(items)
+    return f"{', '.join(items[:-1])} and {items[-1]}"
+
+
+def days(nights: Iterable[date | None]) -> str:
+    """'2 and 3 Oct'."""
+    known = sorted({n for n in nights if n is not None})
+    if not known:
+        return "no date"
+    if len({(n.year, n.month) for n in known}) == 1:
+        return f"{listed(str(n.day) for n in known)} {known[0]:%b}"
+    return listed(short_day(n) for n in known)
+
+
+def ruler_text(ruler: Ruler) -> str:
+    """The distance written beside a ruler."""
+    if ruler.unknown:
+        return "unknown"
+    if ruler.kind == "age":
+        count = int(ruler.measured or 0) if isinstance(ruler.measured, (int, float)) else 0
+        if ruler.unit == "days":
+            if count >= 61:
+                return several(round(count / 30.4), "month")
+            if count == 0:
+                return "same day"
+            return several(round(count / 7), "week") if count >= 21 else several(count, "day")
+        return several(count, "night") if count else "same night"
+    if ruler.kind == "exact":
+        return plain(ruler.measured) if isinstance(ruler.measured, float) else str(ruler.measured)
+    distance = ruler.distance or 0.0
+    digits = 1 if ruler.unit in ("°C", "°") else 0 if ruler.unit in ("steps", "ADU") else 2
+    if ruler.unit == "s" and abs(distance) >= 10:
+        digits = 0
+    if ruler.unit == "s" and abs(distance) < 0.005:
+        return f"0{THIN}s"
+    sign = "+" if round(distance, digits) > 0 else ""
+    space = "" if ruler.unit == "°" else THIN
+    return f"{sign}{number(distance, digits)}{space}{ruler.unit}"
+
+
+def ruler_out(ruler: Ruler) -> RulerOut:
+    """A ruler for the page."""
+    return RulerOut(
+        quantity=ruler.quantity,
+        kind=ruler.kind,
+        unit=ruler.unit,
+        wanted=ruler.wanted,
+        measured=ruler.measured,
+        distance=ruler.distance,
+        tolerance=ruler.tolerance,
+        inside=ruler.inside,
+        unknown=ruler.unknown,
+        note=ruler.note or ("only from a file’s name" if ruler.from_name else ""),
+        from_name=ruler.from_name,
+        text=ruler_text(ruler),
+    )

@@ -1,0 +1,292 @@
+"""A row of the sheet of flat settings in words."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime, timedelta
+
+from sqlalchemy.orm import Session
+
+from grayshelf.core.errors import GrayShelfError
+from grayshelf.core.flats.model import FlatTarget
+from grayshelf.core.flats.panel.diffusers import listed
+from grayshelf.core.flats.settings import FlatWishes, RowKey
+from grayshelf.core.matching import rulers
+from grayshelf.devices.ports import RigDevices
+from grayshelf.library.flat_sheet import SheetRow, Source, row_conversion
+from grayshelf.library.library import Library
+from grayshelf.library.models import FlatSetting, Rig, RunStep
+from grayshelf.library.records import read
+from grayshelf.library.rig_terms import gain_word
+from grayshelf.library.step_records import NoAnswerKept, SearchOutcome
+from grayshelf.web.common import in_words
+from grayshelf.web.common.rigs import passbands
+from grayshelf.web.flats.schemas import FlatKeyIn, FlatRowOut, FlatWishesOut, NoOut, RowState, SettingFoundOut
+from grayshelf.work.flats.conditions import RowConditions, is_colour
+from grayshelf.work.flats.starter import key_of
+from grayshelf.work.job_states import StepState
+
+
+def key_in(key: FlatKeyIn) -> RowKey:
+    """A row's key from the wire."""
+    return RowKey(key.filter_code.strip(), key.gain, key.offset, key.binning)
+
+
+def key_out(key: RowKey) -> FlatKeyIn:
+    """A row's key for the wire."""
+    return FlatKeyIn(**key.as_json)
+
+
+def wishes_out(wishes: FlatWishes) -> FlatWishesOut:
+    """What counts, for the editor; of ADU, percent and electrons the one that is given."""
+    values = {name: getattr(wishes, name) for name in FlatWishesOut.model_fields}
+    values["diffusers"] = list(wishes.diffusers)
+    if wishes.level_adu is not None or wishes.level_electrons is not None:
+        values["level_percent"] = None
+    if wishes.tolerance_adu is not None:
+        values["tolerance_percent"] = None
+    return FlatWishesOut(**values)
+
+
+def _last_find(steps: Sequence[RunStep], key: RowKey) -> RunStep | None:
+    own = [s for s in steps if s.kind in ("find", "look") and key_of(s) == key]
+    begun = [s for s in own if s.state not in (StepState.TO_DO, StepState.SKIPPED)]
+    return begun[-1] if begun else (own[0] if own else None)
+
+
+def row_out(
+    library: Library,
+    session: Session,
+    rig: Rig,
+    devices: RigDevices | None,
+    row: SheetRow,
+    steps: Sequence[RunStep],
+    earlier: Sequence[RunStep],
+    alive: bool,
+    now: datetime,
+) -> FlatRowOut:
+    """A row in words: what is wished of it, what was found, and how its search stands."""
+    search = search_or_trouble(library, session, rig, devices, row)
+    step = _last_find(steps, row.key) or _last_find(earlier, row.key)
+    wishes, setting = row.wishes, row.setting
+    target = None if isinstance(search, GrayShelfError) else search.target
+    source = None if isinstance(search, GrayShelfError) else search.source
+    none = _newest_no(row, step, target)
+    hung = wishes.diffusers if setting is None else setting.diffusers
+    ruler = None
+    if setting is not None and target is not None:
+        ruler = in_words.ruler_out(
+            rulers.band("level", target.level_adu, setting.expected_adu, target.tolerance_adu, "ADU")
+        )
+    return FlatRowOut(
+        key=key_out(row.key),
+        name=_name(row.key, gain_word(library, rig.camera)),
+        passband_nm=passbands(rig).get(row.key.filter_code),
+        state=_row_state(row, step, steps, none, alive),
+        lights=in_words.several(row.lights, "light") if row.lights else "no lights",
+        added=row.added,
+        target=f"{in_words.number(target.level_adu)}{in_words.THIN}ADU" if target else "–",
+        target_more=_target_more(library, rig, devices, row.key, search),
+        tolerance=f"±{in_words.number(target.tolerance_adu)}" if target else "–",
+        tolerance_more=(
+            f"{100.0 * target.tolerance_adu / target.level_adu:.0f} % of the target" if target else ""
+        ),
+        window=_window_words(search)[0],
+        reasons=_window_words(search)[1],
+        mode=wishes.mode,
+        mode_text=_mode_text(wishes, source),
+        source=source.name if source else "",
+        diffusers=listed(hung) if hung or wishes.diffusers else "",
+        counts=f"{wishes.n_flats} + {wishes.n_dark_flats}",
+        brightness="–" if setting is None or setting.brightness is None else str(setting.brightness),
+        exposure="–" if setting is None else in_words.seconds(setting.exposure_s),
+        expected="–" if setting is None else f"{in_words.number(setting.expected_adu)}{in_words.THIN}ADU",
+        ruler=ruler,
+        age="" if setting is None else _age(setting.found_at, now),
+        shots=step.done if step is not None and alive else (setting.shots if setting is not None else 0),
+        banding=""
+        if setting is None or setting.banding_percent is None
+        else banding(setting.banding_percent),
+        stale=row.stale,
+        drift=_drift_words(row, target),
+        own=sorted(row.own),
+        wishes=wishes_out(wishes),
+        no_answer=none,
+        history=_history(row),
+    )
+
+
+def _newest_no(row: SheetRow, step: RunStep | None, target: FlatTarget | None) -> NoOut | None:
+    """What the last search came to, where that was no answer and nothing was found since."""
+    if step is None or step.state != StepState.NO_ANSWER:
+        return None
+    no = read(SearchOutcome, step.outcome).no_answer
+    if no is None:
+        return None
+    if row.setting is not None and step.ended_at is not None and row.setting.found_at >= step.ended_at:
+        return None
+    return _no(row, no, target.white_adu if target else 65535.0)
+
+
+def _row_state(
+    row: SheetRow, step: RunStep | None, steps: Sequence[RunStep], none: NoOut | None, alive: bool
+) -> RowState:
+    if alive and step is not None and step.state in (StepState.DOING, StepState.WAITING):
+        return "searching"
+    if alive and any(
+        s.state == StepState.TO_DO and s.kind in ("find", "look") and key_of(s) == row.key for s in steps
+    ):
+        return "waiting"
+    if none is not None:
+        return "no answer"
+    return "never" if row.setting is None else "found"
+
+
+def _target_more(
+    library: Library,
+    rig: Rig,
+    devices: RigDevices | None,
+    key: RowKey,
+    search: RowConditions | GrayShelfError,
+) -> str:
+    """'45 % of the range, 22,100 e⁻; median', or what is in the way of a target."""
+    if isinstance(search, GrayShelfError):
+        return search.message
+    target, conversion, electrons = search.target, row_conversion(library, rig, key), ""
+    if conversion is not None:
+        base = search.pedestal.adu if search.pedestal else 0.0
+        who = "" if conversion.measured else " by the headers"
+        electrons = (
+            f", {in_words.number((target.level_adu - base) * conversion.e_per_adu)}{in_words.THIN}e⁻{who}"
+        )
+    brightest = " of the brightest channel" if is_colour(library, rig, devices) else ""
+    return f"{100.0 * target.level_adu / target.white_adu:.0f} % of the range{electrons}; median{brightest}"
+
+
+def _window_words(search: RowConditions | GrayShelfError) -> tuple[str, str]:
+    """The window of exposures, and what bounds it."""
+    if isinstance(search, GrayShelfError) or search.window is None:
+        return "–", ""
+    shortest, longest = search.window.shortest, search.window.longest
+    return (
+        f"{in_words.plain(shortest.exposure_s)} to {in_words.seconds(longest.exposure_s)}",
+        f"shorter: {shortest.reason}; longer: {longest.reason}",
+    )
+
+
+def _drift_words(row: SheetRow, target: FlatTarget | None) -> str:
+    if row.drift is None or target is None or abs(row.drift.off_adu) <= target.tolerance_adu:
+        return ""
+    sign = "+" if row.drift.off_adu > 0 else ""
+    return f"flats of {row.drift.when} came out {sign}{in_words.number(row.drift.off_adu)} ADU off"
+
+
+def banding(percent: float) -> str:
+    """How deep the bands of a pulsed source are, in words."""
+    said = "under 0.05" if percent < 0.05 else f"{percent:.2g}"
+    return f"bands {said} %"
+
+
+def _name(key: RowKey, word: str) -> str:
+    binned = f", binning {key.binning}" if key.binning != 1 else ""
+    return f"{key.filter_code}, {dials(key, word)}{binned}"
+
+
+def dials(key: RowKey, word: str) -> str:
+    """Gain and offset as this camera calls them: 'gain 200, offset 30', 'ISO 1600'."""
+    if word == "ISO":
+        return f"ISO {key.gain:g}"
+    return f"gain {key.gain:g}, offset {key.offset:g}"
+
+
+def _mode_text(wishes: FlatWishes, source: Source | None) -> str:
+    if source is not None and source.dimmer is None:
+        return "time"
+    if wishes.mode == "brightness":
+        return f"brightness at {in_words.seconds(wishes.preferred_s)}"
+    if wishes.mode == "both":
+        return f"both, near {in_words.seconds(wishes.preferred_s)}"
+    return "time" if wishes.brightness is None else f"time at {wishes.brightness}"
+
+
+def _age(found_at: datetime, now: datetime) -> str:
+    span = now - found_at
+    if span < timedelta(hours=20):
+        return "today" if span > timedelta(minutes=5) else "just now"
+    return (
+        in_words.several(max(span.days, 1), "day")
+        if span.days < 60
+        else in_words.several(round(span.days / 30.4), "month")
+    )
+
+
+def _history(row: SheetRow) -> list[SettingFoundOut]:
+    outs = []
+    for found in row.history[:8]:
+        outs.append(
+            SettingFoundOut(
+                id=found.id,
+                text=setting_text(found),
+                expected=f"{in_words.number(found.expected_adu)}{in_words.THIN}ADU",
+                when=in_words.day(found.found_at.date()),
+                shots=in_words.several(found.shots, "shot"),
+                diffusers=listed(found.diffusers) if found.diffusers else "",
+                taken_back=found.taken_back,
+                counts=row.setting is not None and row.setting.id == found.id,
+            )
+        )
+    return outs
+
+
+def setting_text(found: FlatSetting) -> str:
+    """'5.0 s at 60'."""
+    at = "" if found.brightness is None else f" at {found.brightness}"
+    return f"{in_words.seconds(found.exposure_s)}{at}"
+
+
+def search_or_trouble(
+    library: Library, session: Session, rig: Rig, devices: RigDevices | None, row: SheetRow
+) -> RowConditions | GrayShelfError:
+    """What a row's search works with, or why it cannot be said."""
+    try:
+        return RowConditions(library, session, rig, devices, row.key, row=row)
+    except GrayShelfError as error:
+        return error
+
+
+def _no(row: SheetRow, no: NoAnswerKept, white: float) -> NoOut:
+    direction, stops = no.direction, no.stops
+    allow, changes = "", None
+    bound = no.widened
+    if bound is not None:
+        allow = f"Allow {in_words.seconds(bound)} for {row.key.filter_code}"
+        why = "allowed for this filter"
+        if direction == "too bright":
+            changes = FlatWishesOut(shortest_s=bound, shortest_reason=why)
+        else:
+            changes = FlatWishesOut(longest_s=bound, longest_reason=why)
+    if direction == "too coarse":
+        allow = "Let time and brightness both be found"
+        changes = FlatWishesOut(mode="both")
+    titles = {
+        "too bright": f"{row.key.filter_code} cannot get dim enough",
+        "too dim": f"{row.key.filter_code} does not get enough light",
+        "too coarse": f"The steps of the panel are too coarse for {row.key.filter_code}",
+        "unsteady": f"The light for {row.key.filter_code} is not steady",
+    }
+    level = no.level_adu
+    beyond = level is not None and level > white
+    return NoOut(
+        title=titles[direction],
+        message=no.message + (f" The camera is full at {in_words.number(white)} ADU." if beyond else ""),
+        advice=no.advice,
+        stack=no.sentence,
+        stops=stops,
+        at_least=no.at_least,
+        direction=direction,
+        level=level,
+        level_text="" if level is None else f"{in_words.number(level)}{in_words.THIN}ADU",
+        allow=allow,
+        allow_changes=changes,
+        retry=f"Try {row.key.filter_code} again",
+    )

@@ -1,0 +1,1 @@
+"""Intake: folders, sets, what to look at."""

@@ -1,0 +1,168 @@
+"""Routes of Intake."""
+
+from __future__ import annotations
+
+from apiflask import APIBlueprint
+from flask import Response
+from sqlalchemy import select
+
+from grayshelf.core.errors import Conflict, NotFound
+from grayshelf.core.frames.night import site_zone
+from grayshelf.library.grouping import RECOUNT, recount_nights
+from grayshelf.library.models import Folder, Job
+from grayshelf.library.records import as_kept, read
+from grayshelf.library.step_records import BuildJob, ScanJob
+from grayshelf.web.common import in_words
+from grayshelf.web.common.jobs import job_out
+from grayshelf.web.common.schemas import Done, JobOut
+from grayshelf.web.context import the_context
+from grayshelf.web.exports import csv_response
+from grayshelf.web.intake import page as intake
+from grayshelf.web.intake.schemas import (
+    BuildIn,
+    FolderIn,
+    IntakeOut,
+    NamesIn,
+    PageQuery,
+    ProblemsOut,
+    SetsOut,
+    SiteIn,
+)
+from grayshelf.work.jobs import ALIVE
+
+api = APIBlueprint("intake", __name__, url_prefix="/api", tag="Gray Shelf")
+
+
+@api.get("/intake")
+@api.output(IntakeOut)
+def get_intake() -> IntakeOut:
+    """Folders and the site."""
+    return intake.intake_page(the_context().library)
+
+
+def _start_scan(folder_id: int) -> JobOut:
+    context = the_context()
+    with context.runner.changing:
+        with context.library.db.session() as session:
+            folder = session.get(Folder, folder_id)
+            if folder is None:
+                raise NotFound("This folder is not on the list.")
+            going = session.scalars(select(Job).where(Job.kind == "scan", Job.state.in_(ALIVE))).all()
+            if any(read(ScanJob, j.params).folder_id == folder_id for j in going):
+                raise Conflict("This folder is being scanned already.")
+            title = "A look through the library’s own folder" if folder.own else f"Scan of {folder.path}"
+        job_id = context.runner.start("scan", title, as_kept(ScanJob(folder_id)))
+    with context.library.db.session() as session:
+        return job_out(session.get_one(Job, job_id), context.library)
+
+
+@api.post("/folders")
+@api.input(FolderIn)
+@api.output(JobOut)
+def add_folder(json_data: FolderIn) -> JobOut:
+    """Name a folder on this machine and scan it in place."""
+    return _start_scan(intake.add_folder(the_context().library, json_data.path))
+
+
+@api.post("/folders/<int:folder_id>/scan")
+@api.output(JobOut)
+def scan_again(folder_id: int) -> JobOut:
+    """Scan a folder again: only what is new or changed is read."""
+    return _start_scan(folder_id)
+
+
+@api.post("/folders/<int:folder_id>/let-go")
+@api.output(Done)
+def let_missing_go(folder_id: int) -> Done:
+    """Let go of the frames of a folder whose files are missing."""
+    count = intake.let_go(the_context().library, folder_id)
+    return Done(
+        message=f"{in_words.several(count, 'frame')} let go. Where their files come back, they are entered anew."
+    )
+
+
+@api.delete("/folders/<int:folder_id>")
+@api.output(Done)
+def forget_folder(folder_id: int) -> Done:
+    """Take a folder off the list; its files are not touched."""
+    path = intake.forget_folder(the_context().library, folder_id)
+    return Done(
+        message=f"{path} is off the list. Its files are as they were; name it again to bring it back."
+    )
+
+
+@api.put("/site")
+@api.input(SiteIn)
+@api.output(Done)
+def set_site(json_data: SiteIn) -> Done:
+    """Name the site and its time zone; frames are given their nights by it from the next scan on."""
+    library = the_context().library
+    site_zone(json_data.time_zone)
+    with library.db.session() as session:
+        library.set_setting(
+            session, "site", {**library.site(session), **json_data.model_dump(exclude_unset=True)}
+        )
+        library.set_setting(session, RECOUNT, {"due": True})
+    again = recount_nights(library)
+    library.touched()
+    return Done(message=f"Nights are counted at {json_data.time_zone}; {again:,} frames changed theirs.")
+
+
+@api.get("/problems")
+@api.input(PageQuery, location="query")
+@api.output(ProblemsOut)
+def problems(query_data: PageQuery) -> ProblemsOut:
+    """Files that could not be read, or lack a value that matters."""
+    return intake.problems_page(the_context().library, query_data.page, query_data.state)
+
+
+@api.get("/problems.csv")
+@api.doc(hide=True)
+def problems_csv() -> Response:
+    """All of them as CSV."""
+    return csv_response(intake.problem_csv_rows(the_context().library), "files-to-look-at")
+
+
+@api.get("/sets")
+@api.input(PageQuery, location="query")
+@api.output(SetsOut)
+def sets(query_data: PageQuery) -> SetsOut:
+    """The sets that frames fell into."""
+    return intake.sets_page(the_context().library, query_data.page, query_data.kind)
+
+
+@api.put("/sets/<int:set_id>/names")
+@api.input(NamesIn)
+@api.output(Done)
+def say_of_names(set_id: int, json_data: NamesIn) -> Done:
+    """Say whether what the files' names say of a set is right."""
+    return Done(message=intake.say_of_names(the_context().library, set_id, json_data.right))
+
+
+@api.get("/sets.csv")
+@api.doc(hide=True)
+def sets_csv() -> Response:
+    """All sets as CSV."""
+    library = the_context().library
+    rows: list[list[object]] = [["set", "kind", "what", "camera", "night", "frames", "state"]]
+    page = 1
+    while True:
+        part = intake.sets_page(library, page, "")
+        rows += [[x.id, x.kind, x.title, x.camera, x.night, x.n_frames, x.state] for x in part.items]
+        if page >= part.pages:
+            return csv_response(rows, "sets")
+        page += 1
+
+
+@api.post("/builds")
+@api.input(BuildIn)
+@api.output(JobOut)
+def build(json_data: BuildIn) -> JobOut:
+    """Combine sets into masters."""
+    context = the_context()
+    ids = intake.sets_to_build(context.library, json_data.set_ids)
+    job_id = context.runner.start(
+        "build", f"Building {in_words.several(len(ids), 'master')}", as_kept(BuildJob(tuple(ids)))
+    )
+    with context.library.db.session() as session:
+        return job_out(session.get_one(Job, job_id), context.library)

@@ -1,0 +1,143 @@
+"""What goes to and fro: intake: folders, sets, what to look at."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import BaseModel, Field
+
+from grayshelf.web.common.schemas import JobOut
+
+
+class FolderIn(BaseModel):
+    """A folder on this machine."""
+
+    path: str = Field(min_length=1, max_length=4096)
+
+
+class SiteIn(BaseModel):
+    """The site, by whose clock nights are counted."""
+
+    name: str = Field(min_length=1, max_length=80)
+    time_zone: str = Field(min_length=1, max_length=64)
+    latitude: float | None = Field(default=None, ge=-90, le=90)
+    """Degrees north; left as it was where it is not sent."""
+    longitude: float | None = Field(default=None, ge=-180, le=180)
+    """Degrees east; left as it was where it is not sent."""
+
+
+class CountOut(BaseModel):
+    """A number of frames of one kind or state."""
+
+    name: str
+    count: int
+
+
+class FolderOut(BaseModel):
+    """A folder that the user named."""
+
+    id: int
+    path: str
+    scanned: str | None
+    trouble: str
+    passed_over: str
+    """Files that were seen and cannot be read yet, in words; empty where there are none."""
+    total: int
+    kinds: list[CountOut]
+    to_look_at: int
+    missing: int
+    """Frames whose files are not where they were; they keep their sets."""
+    job: JobOut | None
+
+
+class ProblemOut(BaseModel):
+    """A file that could not be read, or lacks a value that matters."""
+
+    id: int
+    path: str
+    folder_id: int
+    state: str
+    reason: str
+    advice: str
+
+
+class ProblemsOut(BaseModel):
+    """A page of files to look at."""
+
+    items: list[ProblemOut]
+    total: int
+    page: int
+    pages: int
+    counts: list[CountOut]
+
+
+class SetOut(BaseModel):
+    """A set, as Intake lists it."""
+
+    id: int
+    kind: str
+    title: str
+    camera: str
+    night: str
+    n_frames: int
+    state: str
+    can_build: bool
+    origin: str
+    from_name: list[str]
+    """Values that only the files' names give: 'gain 100'."""
+    names_say: Literal["in doubt", "agree", "right", "wrong"] | None
+    """What is thought of them; None where the headers say everything."""
+    missing: str
+    """'3 of its 20 files are missing'; empty where all are there."""
+
+
+class SetsOut(BaseModel):
+    """A page of sets."""
+
+    items: list[SetOut]
+    total: int
+    page: int
+    pages: int
+    to_build: int
+
+
+class RigZoneOut(BaseModel):
+    """Where a rig stands, by its clock; None: at the site."""
+
+    rig_id: int
+    name: str
+    time_zone: str | None
+
+
+class IntakeOut(BaseModel):
+    """The page Intake."""
+
+    site: str
+    time_zone: str
+    latitude: float | None
+    longitude: float | None
+    zones: list[str]
+    rig_zones: list[RigZoneOut]
+    folders: list[FolderOut]
+    own: FolderOut
+    """The library’s own."""
+
+
+class BuildIn(BaseModel):
+    """Which sets to combine; None: all that can be."""
+
+    set_ids: list[int] | None
+
+
+class NamesIn(BaseModel):
+    """Whether what the files' names say of a set is right; None takes the answer back."""
+
+    right: bool | None
+
+
+class PageQuery(BaseModel):
+    """Which page of a list."""
+
+    page: int = Field(default=1, ge=1, le=1_000_000)
+    state: str = ""
+    kind: str = ""

@@ -1,0 +1,1 @@
+"""Nights, and their pull slips."""

@@ -1,0 +1,128 @@
+"""Routes of Nights."""
+
+from __future__ import annotations
+
+from datetime import date
+
+from apiflask import APIBlueprint
+from flask import Response, jsonify
+
+from grayshelf.core.errors import GrayShelfError
+from grayshelf.core.frames.night import site_zone
+from grayshelf.core.matching.parts import answered
+from grayshelf.library.grouping import RECOUNT, recount_nights
+from grayshelf.library.models import FrameSet
+from grayshelf.library.rig_terms import rig_of
+from grayshelf.web.common.schemas import Done
+from grayshelf.web.context import the_context
+from grayshelf.web.exports import as_file, csv_response
+from grayshelf.web.nights.page import night_csv_rows, night_page, nights_page, set_notes
+from grayshelf.web.nights.schemas import NightOut, NightsOut, NotesIn, PartIn, RigZoneIn, SlipOut
+from grayshelf.web.nights.slip import slip_csv_rows, slip_page
+from grayshelf.web.tonight.asked import tonight_as_asked
+
+api = APIBlueprint("nights", __name__, url_prefix="/api", tag="Gray Shelf")
+
+
+@api.get("/rigs/<int:rig_id>/nights")
+@api.output(NightsOut)
+def get_nights(rig_id: int) -> NightsOut:
+    """The nights of a rig."""
+    return nights_page(the_context().library, rig_id)
+
+
+@api.get("/rigs/<int:rig_id>/nights.csv")
+@api.doc(hide=True)
+def nights_csv(rig_id: int) -> Response:
+    """The log of all nights."""
+    return csv_response(night_csv_rows(the_context().library, rig_id), "nights")
+
+
+def _day(text: str) -> date:
+    try:
+        return date.fromisoformat(text)
+    except ValueError as error:
+        raise GrayShelfError(f"‘{text}’ is not a night.", "Write it as 2026-10-18.") from error
+
+
+@api.get("/rigs/<int:rig_id>/nights/<string:night>")
+@api.output(NightOut)
+def get_night(rig_id: int, night: str) -> NightOut:
+    """One night."""
+    return night_page(the_context().library, rig_id, _day(night))
+
+
+@api.put("/rigs/<int:rig_id>/nights/<string:night>/notes")
+@api.input(NotesIn)
+@api.output(Done)
+def put_notes(rig_id: int, night: str, json_data: NotesIn) -> Done:
+    """Keep what is noted of a night."""
+    with the_context().library.db.session() as session:
+        set_notes(session, rig_id, _day(night), json_data.notes)
+    return Done(message="Noted.")
+
+
+def _slip(set_id: int) -> SlipOut:
+    context = the_context()
+    with context.library.db.session() as session:
+        row = session.get(FrameSet, set_id)
+        rig = rig_of(session, row) if row is not None else None
+        rig_ids = [] if rig is None else [rig.id]
+    return slip_page(context.library, set_id, {rig_id: tonight_as_asked(rig_id) for rig_id in rig_ids})
+
+
+@api.put("/rigs/<int:rig_id>/says")
+@api.input(PartIn)
+@api.output(Done)
+def say_of_rig(rig_id: int, json_data: PartIn) -> Done:
+    """Keep what a person says of a part that no header tells of, or take it back."""
+    library = the_context().library
+    with library.db.session() as session:
+        rig = library.rig(session, rig_id)
+        said = {q: word for q, word in (rig.says or {}).items() if q != json_data.quantity}
+        rig.says = said if json_data.says is None else {**said, json_data.quantity: json_data.says}
+    library.touched()
+    if json_data.says is None:
+        return Done(message=f"What was said of the {json_data.quantity} is taken back.")
+    return Done(message=f"Kept for this rig. {answered(json_data.quantity, json_data.says)}.")
+
+
+@api.put("/rigs/<int:rig_id>/time-zone")
+@api.input(RigZoneIn)
+@api.output(Done)
+def set_rig_zone(rig_id: int, json_data: RigZoneIn) -> Done:
+    """Say in which time zone a rig stands; its frames that name no place get their nights anew."""
+    library = the_context().library
+    if json_data.time_zone is not None:
+        site_zone(json_data.time_zone)
+    with library.db.session() as session:
+        rig = library.rig(session, rig_id)
+        rig.time_zone = json_data.time_zone
+        library.set_setting(session, RECOUNT, {"due": True})
+        name = rig.name
+    again = recount_nights(library)
+    library.touched()
+    return Done(message=f"{name}: {again:,} frames changed their night.")
+
+
+@api.get("/lights/<int:set_id>/slip")
+@api.output(SlipOut)
+def get_slip(set_id: int) -> SlipOut:
+    """The pull slip of a set of lights."""
+    return _slip(set_id)
+
+
+@api.get("/lights/<int:set_id>/slip.csv")
+@api.doc(hide=True)
+def slip_csv(set_id: int) -> Response:
+    """The slip as CSV."""
+    return csv_response(slip_csv_rows(_slip(set_id)), f"slip-{set_id}")
+
+
+@api.get("/lights/<int:set_id>/slip.json")
+@api.doc(hide=True)
+def slip_json(set_id: int) -> Response:
+    """The slip as JSON."""
+    response = jsonify(_slip(set_id).model_dump(mode="json"))
+    as_file(response, f"slip-{set_id}.json")
+    return response

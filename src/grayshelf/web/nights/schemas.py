@@ -1,0 +1,177 @@
+"""What goes to and fro: nights, and their pull slips."""
+
+from __future__ import annotations
+
+from datetime import date, datetime
+from typing import Literal
+
+from pydantic import BaseModel, Field
+
+from grayshelf.web.common.schemas import RulerOut, VerdictWord
+from grayshelf.web.intake.schemas import CountOut
+
+
+class VerdictMark(BaseModel):
+    """How one line of a slip ended."""
+
+    kind: str
+    verdict: VerdictWord
+    waits: bool
+    age_step: int | None
+    holding_id: int | None
+
+
+class NightBrief(BaseModel):
+    """A night in the list."""
+
+    night: date
+    day: str
+    weekday: str
+    targets: list[str]
+    kept: int
+    taken: int
+    marks: list[VerdictWord]
+
+
+class NightsOut(BaseModel):
+    """The nights of a rig."""
+
+    rig: str
+    nights: list[NightBrief]
+
+
+class LightSetOut(BaseModel):
+    """A set of lights in a night."""
+
+    id: int
+    target: str
+    filter_code: str | None
+    passband_nm: float | None
+    text: str
+    kept: int
+    taken: int
+    begins: datetime | None
+    ends: datetime | None
+    verdict: VerdictWord
+    marks: list[VerdictMark]
+    calibrated: bool
+
+
+class ConditionOut(BaseModel):
+    """A condition of a night."""
+
+    name: str
+    text: str
+
+
+class NightOut(BaseModel):
+    """One night."""
+
+    night: date
+    title: str
+    kept: int
+    taken: int
+    ready: int
+    begins: datetime | None
+    ends: datetime | None
+    hours: list[datetime]
+    sets: list[LightSetOut]
+    conditions: list[ConditionOut]
+    air_from_c: float | None
+    air_to_c: float | None
+    notes: str
+    night_from: str
+
+
+class NotesIn(BaseModel):
+    """What is noted of a night."""
+
+    notes: str = Field(max_length=4000)
+
+
+class CandidateOut(BaseModel):
+    """A holding that was considered for a line."""
+
+    holding_id: int
+    title: str
+    detail: str
+    verdict: VerdictWord
+    is_master: bool
+    age_step: int
+    care: bool
+    rulers: list[RulerOut]
+    reasons: list[str]
+    lost_on: str
+    cost: str
+
+
+class SlipLineOut(BaseModel):
+    """A line of a slip."""
+
+    kind: str
+    verdict: VerdictWord
+    chosen: CandidateOut | None
+    runners_up: list[CandidateOut]
+    note: str
+    waits: bool
+
+
+class QuestionOut(BaseModel):
+    """Something that no header tells, asked once."""
+
+    quantity: str
+    text: str
+    fixed: str
+    """What the answer 'fixed' says, in words."""
+    moves: str
+
+
+class PartSaid(BaseModel):
+    """What was said of a part of the rig, with a way back."""
+
+    quantity: str
+    text: str
+
+
+class PartIn(BaseModel):
+    """Whether a quantity is fixed on this rig (or the part absent), or moves; None takes the answer back."""
+
+    quantity: Literal[
+        "filter",
+        "telescope",
+        "focal length",
+        "gain",
+        "offset",
+        "binning",
+        "temperature",
+        "angle",
+        "focus",
+        "dark flat",
+    ]
+    says: Literal["fixed", "moves"] | None
+
+
+class RigZoneIn(BaseModel):
+    """The time zone of the place where a rig stands; None is that of the site."""
+
+    time_zone: str | None = Field(default=None, max_length=64)
+
+
+class SlipOut(BaseModel):
+    """A pull slip."""
+
+    set_id: int
+    title: str
+    target: str
+    filter_code: str | None
+    passband_nm: float | None
+    verdict: VerdictWord
+    lines: list[SlipLineOut]
+    columns: list[CountOut]
+    warnings: list[str]
+    questions: list[QuestionOut]
+    said: list[PartSaid]
+    rig_id: int
+    gain_word: str
+    advice: str
+    offer: str | None

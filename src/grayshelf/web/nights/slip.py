@@ -1,0 +1,179 @@
+"""A pull slip in words."""
+
+from __future__ import annotations
+
+from datetime import date
+
+from grayshelf.core.errors import NotFound
+from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.frames.night import night_of_utc
+from grayshelf.core.matching.age import age_step
+from grayshelf.core.matching.model import Candidate, PullSlip, SlipLine, Verdict
+from grayshelf.core.matching.parts import answered
+from grayshelf.library.library import Library
+from grayshelf.library.lights import light_set
+from grayshelf.library.models import FrameSet
+from grayshelf.library.rig_terms import gain_word, rig_of_lights
+from grayshelf.library.slips import slip_for
+from grayshelf.web.common import in_words
+from grayshelf.web.common.rigs import passbands
+from grayshelf.web.intake.schemas import CountOut
+from grayshelf.web.nights.schemas import CandidateOut, PartSaid, QuestionOut, SlipLineOut, SlipOut
+from grayshelf.web.shelf.walls import kind_title
+from grayshelf.work.run.tonight import Tonight
+
+#: The columns of a slip: what is compared, in this order.
+COLUMNS = (
+    "filter",
+    "telescope",
+    "focal length",
+    "gain",
+    "offset",
+    "binning",
+    "read-out mode",
+    "row order",
+    "colour phase",
+    "temperature",
+    "exposure",
+    "angle",
+    "focus",
+    "age",
+)
+#: What has a column only where somewhere it is not as it should be: else it is the same for all, and known.
+_SHOWN_IF_OFF = {"filter", "telescope", "focal length", "read-out mode", "row order", "colour phase"}
+
+
+def slip_page(library: Library, set_id: int, tonight_of: dict[int, Tonight] | None = None) -> SlipOut:
+    """The pull slip of a set of lights."""
+    with library.db.session() as session:
+        row = session.get(FrameSet, set_id)
+        if row is None or row.kind != "light":
+            raise NotFound("These lights are not in the library.")
+        rig = rig_of_lights(session, row)
+        bands = passbands(rig)
+        today = night_of_utc(library.clock.now(), library.zone(session))
+        lights = light_set(row)
+    slip = slip_for(library, rig, lights)
+    word = gain_word(library, rig.camera)
+    lines = [_line_out(line, today, word) for line in slip.lines]
+    shown = {
+        r.quantity
+        for line in lines
+        for c in [line.chosen, *line.runners_up]
+        if c
+        for r in c.rulers
+        if r.quantity not in _SHOWN_IF_OFF or not r.inside or r.from_name
+    }
+    tonight = (tonight_of or {}).get(rig.id)
+    offer = None
+    if tonight is not None:
+        keys = [o.key for o in tonight.offers if set_id in {x.row.id for x in o.lights}]
+        keys += [d.key for d in tonight.darks if set_id in {x.row.id for x in d.lights}]
+        offer = keys[0] if keys else None
+    gain = f", {word} {in_words.plain(lights.facts.gain)}" if lights.facts.gain is not None else ""
+    return SlipOut(
+        set_id=set_id,
+        title=f"{row.n_frames} × {in_words.seconds(lights.want.exposure_s or 0)}{gain}",
+        target=lights.facts.target or "no target",
+        filter_code=lights.facts.filter_code,
+        passband_nm=bands.get(lights.facts.filter_code or ""),
+        verdict=slip.verdict.value,
+        lines=lines,
+        columns=[CountOut(name=c, count=i) for i, c in enumerate(COLUMNS) if c in shown],
+        warnings=list(slip.warnings),
+        questions=[
+            QuestionOut(quantity=q.quantity, text=q.text, fixed=q.fixed_label, moves=q.moves_label)
+            for q in slip.questions
+        ],
+        said=[
+            PartSaid(quantity=q, text=answered(q, says))
+            for q, says in (rig.says or {}).items()
+            if answered(q, says)
+        ],
+        rig_id=rig.id,
+        gain_word=word,
+        advice=_advice(slip, offer),
+        offer=offer,
+    )
+
+
+def _line_out(line: SlipLine, today: date, word: str) -> SlipLineOut:
+    return SlipLineOut(
+        kind=line.kind.value,
+        verdict=line.verdict.value,
+        chosen=_candidate_out(line.chosen, today, "", word) if line.chosen else None,
+        runners_up=[
+            _candidate_out(c, today, lost, word)
+            for c, lost in zip(line.runners_up, line.lost_on, strict=True)
+        ],
+        note=line.note,
+        waits=line.waits_for is not None,
+    )
+
+
+def _candidate_out(candidate: Candidate, today: date, lost: str, word: str) -> CandidateOut:
+    holding = candidate.holding
+    have = holding.settings
+    title = kind_title(holding)
+    if have.gain is not None:
+        title += f", {word} {in_words.plain(have.gain)}"
+    if holding.kind is FrameKind.FLAT and have.angle is not None:
+        title += f", {in_words.number(have.angle.deg, 1)}°"
+    loose = "" if holding.is_master else ", loose"
+    cost = f"{candidate.cost_e:.2g} e⁻" if holding.kind is not FrameKind.FLAT else ""
+    return CandidateOut(
+        holding_id=int(holding.key),
+        title=title[:1].upper() + title[1:],
+        detail=f"{in_words.several(holding.n_frames, 'frame')}{loose}, {in_words.day(have.night)}",
+        verdict=candidate.verdict.value,
+        is_master=holding.is_master,
+        age_step=age_step((today - have.night).days) if have.night else 0,
+        care=candidate.verdict is Verdict.CARE,
+        rulers=[in_words.ruler_out(r) for r in candidate.rulers],
+        reasons=list(candidate.reasons),
+        lost_on=lost,
+        cost=cost,
+    )
+
+
+def _advice(slip: PullSlip, offer: str | None) -> str:
+    """One sentence at the foot of a slip: what to do about it."""
+    missing = [
+        line.kind.value for line in slip.lines if line.verdict is Verdict.NOTHING and line.waits_for is None
+    ]
+    if missing:
+        tail = " Tonight’s sheet can close the gap." if offer else ""
+        return f"No {in_words.listed(missing)} fits these lights.{tail}"
+    care = [
+        f"the {line.kind.value}: {'; '.join(line.chosen.reasons)}"
+        for line in slip.lines
+        if line.verdict is Verdict.CARE and line.chosen is not None and line.chosen.reasons
+    ]
+    if care:
+        tail = " Tonight’s sheet can renew it." if offer else ""
+        return f"Care with {in_words.listed(care)}.{tail}"
+    return "Everything these lights need is on the shelf." if slip.lines else ""
+
+
+def slip_csv_rows(slip: SlipOut) -> list[list[object]]:
+    """A slip as a table: every candidate of every line with its distances."""
+    rows: list[list[object]] = [["line", "place", "verdict", "what", "detail", "lost_on", *COLUMNS]]
+    for line in slip.lines:
+        for place, c in [("chosen", line.chosen), *(("next best", c) for c in line.runners_up)]:
+            if c is None:
+                rows.append([line.kind, "chosen", line.verdict, "", "", line.note, *[""] * len(COLUMNS)])
+                continue
+            texts = {r.quantity: r.text for r in c.rulers}
+            reasons = c.lost_on or "; ".join(c.reasons)
+            rows.append(
+                [
+                    line.kind,
+                    place,
+                    c.verdict,
+                    c.title,
+                    c.detail,
+                    reasons,
+                    *(texts.get(q, "") for q in COLUMNS),
+                ]
+            )
+    return rows

@@ -1,0 +1,1 @@
+"""The shelf: its walls and cards."""

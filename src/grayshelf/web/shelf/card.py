@@ -1,0 +1,266 @@
+"""A card: what a set or master is, how it was made, what it measured, and whom it serves."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+
+import numpy as np
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from grayshelf.core.checks.figures import Figure, master_figures
+from grayshelf.core.errors import GrayShelfError, NotFound
+from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.frames.night import night_of_utc
+from grayshelf.core.matching.model import Tolerances
+from grayshelf.library.facts_json import facts_from_json
+from grayshelf.library.files import read_pixels
+from grayshelf.library.holdings import holding_of, holdings
+from grayshelf.library.library import Library
+from grayshelf.library.models import FrameSet, Rig
+from grayshelf.library.pictures import picture_of
+from grayshelf.library.rig_terms import gain_word, tolerances_of
+from grayshelf.library.slips import slips
+from grayshelf.web.common import in_words
+from grayshelf.web.shelf.schemas import CardOut, FigureOut, FrameViewOut, InputOut, PictureOut, ServedOut
+from grayshelf.web.shelf.walls import spine_out
+from grayshelf.work.build import FEWEST
+
+#: What was taken off a master flat, in words.
+_TAKEN_OFF = {"bias": "A bias", "dark": "A dark of its exposure", "dark flat": "Its dark flat"}
+
+
+def card_page(library: Library, set_id: int) -> CardOut:
+    """The card of a master or set."""
+    with library.db.session() as session:
+        row = session.get(FrameSet, set_id)
+        if row is None or row.kind == "light":
+            raise NotFound("This is not on the shelf.")
+        rigs = list(session.scalars(select(Rig).where(Rig.camera == (row.camera or ""))))
+        today = night_of_utc(library.clock.now(), library.zone(session))
+        holding = next((h for h in holdings(library, row.camera or "") if h.key == str(set_id)), None)
+        if holding is None:
+            holding = holding_of(row)
+        tolerances = tolerances_of(rigs[0]) if rigs else Tolerances()
+        word = gain_word(library, row.camera or "")
+        spine = spine_out(holding, tolerances, today, word, "", "")
+        first = row.frames[0] if row.frames else None
+        picture, trouble, figures = None, "", list[FigureOut]()
+        path: Path | None = None
+        if first is not None:
+            try:
+                path = library.frame_path(session, first)
+                picture = _picture(path, first.id, holding.kind)
+                figures = [_figure(f) for f in _figures(library, session, row, path)]
+            except GrayShelfError as error:
+                trouble = error.message
+        record = row.record
+        serves = _serves(library, [r.id for r in rigs], set_id)
+        inputs = _inputs(row)
+        frames = [FrameViewOut(frame_id=f.id, name=Path(f.path).name) for f in row.frames[:500]]
+        if record is not None and record.inputs:
+            frames += [
+                FrameViewOut(frame_id=i.frame_id, name=i.name)
+                for i in record.inputs[:500]
+                if i.frame_id is not None
+            ]
+        unit = "ADU"
+        n_word = in_words.several(row.n_frames, "frame")
+        gain = f", {spine.gain_text}" if holding.settings.gain is not None else ""
+        offset = (
+            f", offset {in_words.plain(holding.settings.offset)}"
+            if holding.settings.offset is not None
+            else ""
+        )
+        age = "" if spine.age == "today" else f", {spine.age} old"
+        return CardOut(
+            spine=spine,
+            title=f"{spine.title}{gain}",
+            subtitle=f"{n_word} of {row.night:%-d %B %Y}{age}{offset}" if row.night else f"{n_word}{offset}",
+            picture=picture,
+            picture_trouble=trouble,
+            figures=figures,
+            settings=_settings(row, word),
+            made=_made(row),
+            noise=_noise(row),
+            inputs=inputs,
+            inputs_note=_inputs_note(row),
+            level_unit=unit,
+            serves=serves,
+            n_lights=sum(_count(library, rigs, x.set_id) for x in serves),
+            file=str(path) if path else "",
+            can_build=not row.is_master and row.master_set_id is None and row.n_frames >= FEWEST,
+            taken_off=row.taken_off,
+            frames=frames,
+        )
+
+
+def _count(library: Library, rigs: Sequence[Rig], set_id: int) -> int:
+    for rig in rigs:
+        for lights, _ in slips(library, rig.id):
+            if lights.row.id == set_id:
+                return lights.row.n_kept
+    return 0
+
+
+def _picture(path: Path, frame_id: int, kind: FrameKind) -> PictureOut:
+    picture = picture_of(path, 640)
+    digits = 3 if kind is FrameKind.FLAT and picture.white < 100 else 0
+    unit = "of the median" if digits else "ADU"
+    return PictureOut(
+        url=f"/api/frames/{frame_id}/picture.png?size=640",
+        width=picture.width,
+        height=picture.height,
+        black=in_words.number(picture.black, digits),
+        white=in_words.number(picture.white, digits),
+        unit=unit,
+    )
+
+
+def _figures(library: Library, session: Session, row: FrameSet, path: Path) -> list[Figure]:
+    """Figures of a master, measured once and kept."""
+    record = row.record
+    if record is not None and record.figures.get("list"):
+        return [Figure(**f) for f in record.figures["list"]]
+    figures = master_figures(read_pixels(path).astype(np.float32, copy=False), FrameKind(row.kind))
+    if record is not None:
+        record.figures = {"list": [vars(f) for f in figures]}
+    return figures
+
+
+def _figure(figure: Figure) -> FigureOut:
+    return FigureOut(
+        name=figure.name,
+        value=figure.value,
+        text=in_words.number(figure.value, figure.digits),
+        unit=figure.unit,
+    )
+
+
+def _settings(row: FrameSet, word: str) -> list[FigureOut]:
+    facts = facts_from_json(row.facts)
+    found: list[tuple[str, float | None, str, str]] = [
+        (
+            "Typical exposure" if facts.of_sky else "Exposure",
+            facts.exposure_s,
+            in_words.seconds(facts.exposure_s or 0).replace(f"{in_words.THIN}s", ""),
+            "s",
+        ),
+        ("Sensor", facts.sensor_temp_c, in_words.number(facts.sensor_temp_c or 0, 1), "°C"),
+        (word.capitalize() if word == "gain" else word, facts.gain, in_words.plain(facts.gain or 0), ""),
+        ("Offset", facts.offset, in_words.plain(facts.offset or 0), ""),
+        ("Binning", facts.binning_x, str(facts.binning_x or 1), ""),
+        (
+            "Angle",
+            facts.angle.deg if facts.angle else None,
+            in_words.number(facts.angle.deg if facts.angle else 0, 1),
+            "°",
+        ),
+        ("Focus", facts.focus, in_words.number(facts.focus or 0), "steps"),
+    ]
+    named = {"Sensor": "temperature", word.capitalize(): "gain", "ISO": "gain"}
+    result = [
+        FigureOut(
+            name=f"{n}, by its name" if named.get(n, n.lower()) in facts.from_name else n,
+            value=v,
+            text=t,
+            unit=u,
+        )
+        for n, v, t, u in found
+        if v is not None
+    ]
+    result.append(FigureOut(name="Size", value=facts.width, text=f"{facts.width} × {facts.height}", unit=""))
+    if row.sample_step and row.sample_step > 1:
+        result.append(
+            FigureOut(name="Sample step", value=row.sample_step, text=str(row.sample_step), unit="ADU")
+        )
+    return result
+
+
+def _made(row: FrameSet) -> str:
+    record = row.record
+    if record is None:
+        return "Loose frames: not combined yet."
+    if not record.built_here:
+        return "Combined elsewhere; how is not known."
+    text = f"Combined here: {record.method}."
+    if record.pedestal_kind:
+        text += f" {_TAKEN_OFF.get(record.pedestal_kind, 'Its dark flat')} was taken off first."
+    return text
+
+
+def _noise(row: FrameSet) -> list[FigureOut]:
+    record = row.record
+    if record is None or record.noise is None:
+        return []
+    flat = row.kind == "flat"
+    scale, unit, digits = (100.0, "%", 3) if flat else (1.0, "ADU", 2)
+    named = (
+        ("Noise left in the master", record.noise),
+        ("Foretold for this many", record.predicted_noise),
+        ("Noise of one frame", record.frame_noise),
+    )
+    return [
+        FigureOut(name=name, value=value * scale, text=in_words.number(value * scale, digits), unit=unit)
+        for name, value in named
+        if value is not None
+    ]
+
+
+def _inputs(row: FrameSet) -> list[InputOut]:
+    record = row.record
+    if record is None or not record.inputs:
+        return []
+    return [
+        InputOut(
+            name=i.name,
+            level=i.level_adu,
+            used=i.used,
+            reason=i.reason,
+            clipped_percent=100 * i.clipped_fraction,
+            sha256=i.sha256,
+        )
+        for i in record.inputs
+    ]
+
+
+def _inputs_note(row: FrameSet) -> str:
+    record = row.record
+    if record is None:
+        return in_words.several(row.n_frames, "loose frame")
+    if not record.inputs:
+        return "Its frames are not in the library."
+    used = sum(i.used for i in record.inputs)
+    return f"{used} of {len(record.inputs)} used"
+
+
+def _serves(library: Library, rig_ids: Sequence[int], set_id: int) -> list[ServedOut]:
+    found = []
+    for rig_id in rig_ids:
+        for lights, slip in slips(library, rig_id):
+            for line in slip.lines:
+                if line.chosen is None or line.chosen.holding.key != str(set_id) or lights.row.night is None:
+                    continue
+                quantity = (
+                    "temperature"
+                    if line.kind is FrameKind.DARK
+                    else "angle"
+                    if line.kind is FrameKind.FLAT
+                    else "exposure"
+                )
+                ruler = next((r for r in line.chosen.rulers if r.quantity == quantity), None)
+                found.append(
+                    ServedOut(
+                        set_id=lights.row.id,
+                        night=lights.row.night,
+                        night_title=in_words.short_day(lights.row.night),
+                        target=lights.facts.target or "no target",
+                        filter_code=lights.facts.filter_code,
+                        passband_nm=None,
+                        text=f"{lights.row.n_kept} × {in_words.seconds(lights.want.exposure_s or 0)}",
+                        verdict=line.verdict.value,
+                        ruler=in_words.ruler_out(ruler) if ruler else None,
+                    )
+                )
+    return sorted(found, key=lambda x: (x.night, x.set_id), reverse=True)

@@ -1,0 +1,112 @@
+"""Routes of the Shelf."""
+
+from __future__ import annotations
+
+from apiflask import APIBlueprint
+from flask import Response
+
+from grayshelf.core.errors import NotFound
+from grayshelf.library.models import Frame, FrameSet, RunShot
+from grayshelf.library.pictures import picture_of
+from grayshelf.web.common.schemas import Done
+from grayshelf.web.context import the_context
+from grayshelf.web.exports import csv_response
+from grayshelf.web.shelf.card import card_page
+from grayshelf.web.shelf.schemas import CardOut, PictureQuery, ShelfOut
+from grayshelf.web.shelf.walls import shelf_page
+from grayshelf.web.tonight.asked import tonight_as_asked
+from grayshelf.web.tonight.schemas import TonightQuery
+
+api = APIBlueprint("shelf", __name__, url_prefix="/api", tag="Gray Shelf")
+
+
+@api.get("/rigs/<int:rig_id>/shelf")
+@api.input(TonightQuery, location="query")
+@api.output(ShelfOut)
+def get_shelf(rig_id: int, query_data: TonightQuery) -> ShelfOut:
+    """The shelf of a rig."""
+    return shelf_page(the_context().library, rig_id, tonight_as_asked(rig_id, query_data))
+
+
+@api.get("/rigs/<int:rig_id>/shelf.csv")
+@api.doc(hide=True)
+def shelf_csv(rig_id: int) -> Response:
+    """The shelf as a table."""
+    page = shelf_page(the_context().library, rig_id, tonight_as_asked(rig_id))
+    rows: list[list[object]] = [["set", "kind", "what", "gain", "frames", "date", "age", "care", "master"]]
+    rows += [
+        [x.id, x.kind, x.title, x.gain, x.frames, x.date, x.age, "; ".join(x.care), x.is_master]
+        for x in (*page.darks.spines, *page.flats.spines, *page.bias)
+    ]
+    rows += [["", g.kind, g.title, g.gain, 0, "", "", f"{g.lights} lights wait", False] for g in page.gaps]
+    return csv_response(rows, "shelf")
+
+
+@api.get("/holdings/<int:set_id>")
+@api.output(CardOut)
+def holding(set_id: int) -> CardOut:
+    """The card of a master or set."""
+    return card_page(the_context().library, set_id)
+
+
+@api.get("/holdings/<int:set_id>/inputs.csv")
+@api.doc(hide=True)
+def inputs_csv(set_id: int) -> Response:
+    """The frames of a master, as CSV."""
+    card = card_page(the_context().library, set_id)
+    rows: list[list[object]] = [["frame", "level_adu", "used", "clipped_percent", "reason", "sha256"]]
+    rows += [[i.name, i.level, i.used, round(i.clipped_percent, 4), i.reason, i.sha256] for i in card.inputs]
+    return csv_response(rows, f"frames-of-{set_id}")
+
+
+@api.post("/holdings/<int:set_id>/shelve/<string:where>")
+@api.output(Done)
+def shelve(set_id: int, where: str) -> Done:
+    """Take a master off the shelf (its file stays), or put it back."""
+    library = the_context().library
+    with library.db.session() as session:
+        row = session.get(FrameSet, set_id)
+        if row is None or row.kind == "light" or where not in ("off", "back"):
+            raise NotFound("This is not on the shelf.")
+        row.taken_off = where == "off"
+    library.touched()
+    return Done(
+        message="It is off the shelf; its file stays." if where == "off" else "It is back on the shelf."
+    )
+
+
+def _picture(path_of: Frame | str, size: int) -> Response:
+    library = the_context().library
+    with library.db.session() as session:
+        if isinstance(path_of, Frame):
+            path = library.frame_path(session, session.merge(path_of))
+        else:
+            path = library.permitted(session).permit(library.root / path_of)
+    picture = picture_of(path, size)
+    response = Response(picture.png, mimetype="image/png", headers={"Cache-Control": "private, max-age=3600"})
+    response.headers["X-Black"], response.headers["X-White"] = f"{picture.black:.6g}", f"{picture.white:.6g}"
+    return response
+
+
+@api.get("/frames/<int:frame_id>/picture.png")
+@api.input(PictureQuery, location="query")
+@api.doc(hide=True)
+def frame_picture(frame_id: int, query_data: PictureQuery) -> Response:
+    """A frame, stretched."""
+    with the_context().library.db.session() as session:
+        frame = session.get(Frame, frame_id)
+    if frame is None:
+        raise NotFound("This frame is not in the library.")
+    return _picture(frame, query_data.size)
+
+
+@api.get("/shots/<int:shot_id>/picture.png")
+@api.input(PictureQuery, location="query")
+@api.doc(hide=True)
+def shot_picture(shot_id: int, query_data: PictureQuery) -> Response:
+    """A shot of a run, stretched."""
+    with the_context().library.db.session() as session:
+        shot = session.get(RunShot, shot_id)
+    if shot is None:
+        raise NotFound("This shot is not in the library.")
+    return _picture(shot.path, query_data.size)

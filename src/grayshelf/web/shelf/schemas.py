@@ -1,0 +1,162 @@
+"""What goes to and fro: the shelf: its walls and cards."""
+
+from __future__ import annotations
+
+from datetime import date
+
+from pydantic import BaseModel, Field
+
+from grayshelf.web.common.schemas import RulerOut, VerdictWord
+
+
+class SpineOut(BaseModel):
+    """A master, or a set not combined yet, as it stands on the shelf."""
+
+    id: int
+    kind: str
+    title: str
+    gain: float | None
+    gain_text: str
+    frames: int
+    date: str
+    age_step: int
+    age: str
+    care: list[str]
+    is_master: bool
+    row: str
+    column: str
+
+
+class GapOut(BaseModel):
+    """A master that lights wait for."""
+
+    key: str
+    kind: str
+    title: str
+    gain: float | None
+    gain_text: str
+    filter_code: str | None
+    lights: int
+    targets: list[str]
+    nights: str
+    row: str
+    column: str
+    frames: int
+    nearest: str
+    takes: str
+    offer: str | None
+    """Key on tonight's sheet, where it can be shot tonight."""
+    on_sheet: bool
+
+
+class HeadOut(BaseModel):
+    """A row or a column of a wall."""
+
+    key: str
+    title: str
+    detail: str
+
+
+class WallOut(BaseModel):
+    """A wall of the shelf."""
+
+    rows: list[HeadOut]
+    columns: list[HeadOut]
+    spines: list[SpineOut]
+    gaps: list[GapOut]
+
+
+class ShelfOut(BaseModel):
+    """The page Shelf."""
+
+    rig: str
+    camera: str
+    about: str
+    gains: list[float]
+    gain_word: str
+    darks: WallOut
+    flats: WallOut
+    bias: list[SpineOut]
+    gaps: list[GapOut]
+    empty: bool
+
+
+class FigureOut(BaseModel):
+    """A number on a card."""
+
+    name: str
+    value: float
+    text: str
+    unit: str
+
+
+class InputOut(BaseModel):
+    """A frame of a set or master."""
+
+    name: str
+    level: float | None
+    used: bool
+    reason: str
+    clipped_percent: float
+    sha256: str
+
+
+class ServedOut(BaseModel):
+    """Lights that use a master."""
+
+    set_id: int
+    night: date
+    night_title: str
+    target: str
+    filter_code: str | None
+    passband_nm: float | None
+    text: str
+    verdict: VerdictWord
+    ruler: RulerOut | None
+
+
+class PictureOut(BaseModel):
+    """Where a picture is, and its stretch."""
+
+    url: str
+    width: int
+    height: int
+    black: str
+    white: str
+    unit: str
+
+
+class FrameViewOut(BaseModel):
+    """A frame of the set, to step through."""
+
+    frame_id: int
+    name: str
+
+
+class CardOut(BaseModel):
+    """The card of a spine."""
+
+    spine: SpineOut
+    title: str
+    subtitle: str
+    picture: PictureOut | None
+    picture_trouble: str
+    figures: list[FigureOut]
+    settings: list[FigureOut]
+    made: str
+    noise: list[FigureOut]
+    inputs: list[InputOut]
+    inputs_note: str
+    level_unit: str
+    serves: list[ServedOut]
+    n_lights: int
+    file: str
+    can_build: bool
+    taken_off: bool
+    frames: list[FrameViewOut]
+
+
+class PictureQuery(BaseModel):
+    """How large a picture."""
+
+    size: int = Field(default=640, ge=16, le=1280)

@@ -1,0 +1,1 @@
+"""Tonight: the sheet, and its run."""

@@ -1,0 +1,85 @@
+"""Routes of Tonight."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from apiflask import APIBlueprint
+from sqlalchemy import select
+
+from grayshelf.core.errors import Conflict, NotFound
+from grayshelf.library.models import Job
+from grayshelf.library.records import as_kept, read
+from grayshelf.library.rig_terms import wishes_of
+from grayshelf.library.step_records import RunJob
+from grayshelf.web.common.rigs import passbands
+from grayshelf.web.common.schemas import Done, StartedOut
+from grayshelf.web.context import the_context
+from grayshelf.web.tonight.asked import tonight_as_asked
+from grayshelf.web.tonight.run import run_page
+from grayshelf.web.tonight.schemas import CurrentRunOut, StartIn, TonightOut, TonightQuery
+from grayshelf.web.tonight.sheet import tonight_page
+from grayshelf.work.jobs import ALIVE
+
+api = APIBlueprint("tonight", __name__, url_prefix="/api", tag="Gray Shelf")
+
+
+@api.get("/rigs/<int:rig_id>/tonight")
+@api.input(TonightQuery, location="query")
+@api.output(TonightOut)
+def get_tonight(rig_id: int, query_data: TonightQuery) -> TonightOut:
+    """The run sheet, its cost, and whether the rig is ready."""
+    context = the_context()
+    with context.library.db.session() as session:
+        devices = context.starter.devices(context.library.rig(session, rig_id))
+    return tonight_page(context.library, rig_id, tonight_as_asked(rig_id, query_data), devices)
+
+
+@api.post("/runs")
+@api.input(StartIn)
+@api.output(StartedOut)
+def start_run(json_data: StartIn) -> StartedOut:
+    """Start the sheet as it was shown."""
+    query = TonightQuery(
+        frames=json_data.frames, leave_out=",".join(json_data.leave_out), add=",".join(json_data.add)
+    )
+    sheet = tonight_as_asked(json_data.rig_id, query)
+    stopping = [r for r in sheet.ready if r.stops]
+    if stopping:
+        raise Conflict(
+            f"The run cannot start: {stopping[0].what}, {stopping[0].text}.", "Put it right first."
+        )
+    return StartedOut(job_id=the_context().starter.start(json_data.rig_id, sheet.sheet))
+
+
+@api.get("/rigs/<int:rig_id>/run")
+@api.output(CurrentRunOut)
+def current_run(rig_id: int) -> CurrentRunOut:
+    """The run of a rig: the one going on, else the last one, until it is put away."""
+    context = the_context()
+    with context.library.db.session() as session:
+        rig = context.library.rig(session, rig_id)
+        job = session.scalar(
+            select(Job).where(Job.kind == "run", Job.rig_id == rig_id).order_by(Job.id.desc()).limit(1)
+        )
+        wishes, bands = wishes_of(rig), passbands(rig)
+    if job is None or read(RunJob, job.params).put_away:
+        return CurrentRunOut(run=None)
+    devices = context.starter.devices(rig)
+    return CurrentRunOut(run=run_page(context.library, job.id, wishes, devices, bands))
+
+
+@api.post("/runs/<int:job_id>/put-away")
+@api.output(Done)
+def put_away(job_id: int) -> Done:
+    """Put a run that has ended away, so that Tonight shows the next sheet."""
+    context = the_context()
+    with context.library.db.session() as session:
+        job = session.get(Job, job_id)
+        if job is None or job.kind != "run":
+            raise NotFound("There is no such run.")
+        if job.state in ALIVE:
+            raise Conflict("This run goes on.", "Stop it first.")
+        job.params = as_kept(replace(read(RunJob, job.params), put_away=True))
+    context.runner.set_aside(job_id)
+    return Done(message="The run is closed. Its frames and masters are on the shelf.")

@@ -1,0 +1,325 @@
+"""A run in words, as far as it has come, with a forecast of the rest."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime, timedelta
+from statistics import median
+from zoneinfo import ZoneInfo
+
+from sqlalchemy import select
+
+from grayshelf.core.flats.model import ExposureWindow, FlatTarget
+from grayshelf.core.flats.settings import FlatWishes
+from grayshelf.core.matching import rulers
+from grayshelf.core.matching.model import CommonSettings
+from grayshelf.core.planning.runsheet import COOLER_HOLDS_WITHIN_C, FlatSeries, StepKind
+from grayshelf.devices.ports import RigDevices
+from grayshelf.library.library import Library
+from grayshelf.library.models import Job, RunShot, RunStep
+from grayshelf.library.records import read
+from grayshelf.library.step_records import (
+    BuildOutcome,
+    GateParams,
+    JobResult,
+    RunJob,
+    SearchOutcome,
+    SheetParams,
+    ShotStats,
+)
+from grayshelf.web.common import in_words
+from grayshelf.web.common.gates import gate_of
+from grayshelf.web.common.jobs import job_out
+from grayshelf.web.common.schemas import RulerOut
+from grayshelf.web.tonight.schemas import RunOut, SearchOut, SeriesOut, StepOut, TestShotOut
+from grayshelf.web.tonight.sheet import ends_in_words
+from grayshelf.work.job_states import OPEN, StepState
+from grayshelf.work.jobs import ALIVE, JobState
+from grayshelf.work.run.run import forecast_s
+
+
+def _sensor(devices: RigDevices | None) -> tuple[RulerOut | None, str]:
+    """How warm the sensor is now, held against its set point where it has one."""
+    if devices is None:
+        return None, ""
+    cooler = devices.camera.cooler()
+    text = in_words.degrees_c(cooler.sensor_c, 1)
+    if cooler.set_point_c is None:
+        return None, text
+    goal = CommonSettings(None, 1, 1, sensor_temp_c=cooler.set_point_c)
+    now = CommonSettings(None, 1, 1, sensor_temp_c=cooler.sensor_c)
+    return in_words.ruler_out(rulers.temperature(goal, now, COOLER_HOLDS_WITHIN_C)), text
+
+
+def run_page(
+    library: Library,
+    job_id: int,
+    wishes: FlatWishes,
+    devices: RigDevices | None,
+    bands: dict[str, float | None],
+) -> RunOut:
+    """A run, as far as it has come, with a forecast of the rest."""
+    with library.db.session() as session:
+        job = session.get_one(Job, job_id)
+        steps = list(session.scalars(select(RunStep).where(RunStep.job_id == job_id).order_by(RunStep.seq)))
+        zone = library.zone(session)
+        current = next((x for x in steps if x.state in OPEN), None)
+        shown = [x for x in steps if x.kind == "find" and (x.state != StepState.TO_DO)]
+        flats = {x.row: x for x in steps if x.kind == "flats" and x.done}
+        shots = {
+            x.id: list(session.scalars(select(RunShot).where(RunShot.step_id == x.id).order_by(RunShot.seq)))
+            for x in (*shown, *flats.values())
+        }
+        last = None
+        if current is not None and current.kind in ("flats", "dark flats", "darks"):
+            last = session.scalar(
+                select(RunShot).where(RunShot.step_id == current.id).order_by(RunShot.seq.desc()).limit(1)
+            )
+    now = library.clock.now()
+    white = devices.camera.facts.white_adu if devices else 65535
+    colour = devices is not None and devices.camera.facts.bayer_pattern is not None
+    rows = read(RunJob, job.params).rows
+    outs = _forecast(steps, now, zone, bands, rows)
+    searches = []
+    for x in shown:
+        out = _search(x, shots[x.id], wishes, white, rows, bands)
+        shot_with_it = shots[flats[x.row].id] if x.row in flats else []
+        searches.append(out.model_copy(update={"came_out": _came_out(x, shots[x.id], shot_with_it, out)}))
+    alive = job.state in ALIVE
+    hands = sum(x.needs_person for x in outs if x.state in OPEN)
+    end = next(
+        (o.end_clock for o in reversed(outs) if o.state not in (StepState.SKIPPED, StepState.NO_ANSWER)), None
+    )
+    sensor, sensor_text = _sensor(devices)
+    live = [o for o in outs if o.state not in (StepState.SKIPPED, StepState.NO_ANSWER)]
+    handed = [o.end for o in live if o.needs_person or o.kind in ("flats", "dark flats")]
+    ends = ends_in_words(handed[-1] if handed else None, live[-1].end, zone) if live else ""
+    told = job_out(job, library)
+    headline, subline = _run_words(job, current, outs, ends, hands)
+    if told.state == JobState.WAITING and (current is None or current.state != StepState.WAITING):
+        # No hand is waited for, but room on the disk.
+        headline, subline = "The run waits for room.", f"{told.message} {told.advice}"
+    return RunOut(
+        job=told,
+        headline=headline,
+        subline=subline,
+        clock=in_words.clock(now, zone),
+        rig_id=job.rig_id or 0,
+        steps=outs,
+        current=current.id if current and alive else None,
+        search=next((x for x in searches if current and x.step_id == current.id), None),
+        series=_series(current, last, wishes, white, colour) if current else None,
+        searches=searches,
+        afterwards=list(read(JobResult, job.result).afterwards),
+        end_clock=end,
+        hands=hands,
+        sensor=sensor,
+        sensor_text=sensor_text,
+    )
+
+
+def _run_words(
+    job: Job, current: RunStep | None, outs: Sequence[StepOut], ends: str, hands: int
+) -> tuple[str, str]:
+    lost = [x for x in outs if x.state == StepState.NO_ANSWER]
+    if job.state == JobState.DONE:
+        tail = (
+            f"; no exposure was found for {in_words.listed(x.filter_code or '' for x in lost)}"
+            if lost
+            and not any(
+                x.kind == "find"
+                and x.filter_code in {y.filter_code for y in lost}
+                and x.state == StepState.DONE
+                for x in outs
+            )
+            else ""
+        )
+        return "The run is done.", f"{job.message}{tail}."
+    if job.state == JobState.INTERRUPTED:
+        where = f"during ‘{current.title}’" if current else "at its end"
+        return (
+            "This run was interrupted.",
+            f"The application stopped {where}. No frame is lost; go on from there.",
+        )
+    if job.state == JobState.FAILED:
+        return "The run had to stop.", f"{job.message} {job.advice}".strip()
+    if job.state == JobState.STOPPED:
+        return "The run was stopped.", "What was shot is kept. Go on from there, or leave it."
+    if current is not None and current.state == StepState.WAITING:
+        return current.title, read(GateParams, current.params).advice
+    if job.state == JobState.PAUSED:
+        return "Paused.", f"Next: {current.title if current else 'nothing'}."
+    again = {
+        0: "You are not needed any more.",
+        1: "You are needed once more.",
+        2: "You are needed twice more.",
+    }
+    return ends or "Starting.", again.get(hands, f"You are needed {hands} more times.")
+
+
+def _forecast(
+    steps: Sequence[RunStep],
+    now: datetime,
+    zone: ZoneInfo,
+    bands: dict[str, float | None],
+    rows: Sequence[FlatSeries],
+) -> list[StepOut]:
+    """Steps with the times they took, and a forecast for those to come."""
+    at = now
+    outs = []
+    for step in steps:
+        gate = read(GateParams, step.params) if step.kind == StepKind.GATE else None
+        params = SheetParams() if gate is not None else read(SheetParams, step.params)
+        seconds = forecast_s(step)
+        if step.state in OPEN:
+            start = step.started_at or at
+            share = step.done / step.count if step.count and step.kind != "find" else 0.0
+            end = at + timedelta(seconds=seconds * (1 - min(share, 1.0)))
+            at = end
+        else:
+            start = step.started_at or at
+            end = step.ended_at or start
+        row = rows[step.row] if step.row is not None and step.row < len(rows) else None
+        outs.append(
+            StepOut(
+                id=step.id,
+                kind=step.kind,
+                title=step.title,
+                filter_code=step.filter_code,
+                passband_nm=bands.get(step.filter_code or ""),
+                count=step.count,
+                done=step.done,
+                state=StepState(step.state),
+                start=start,
+                end=end,
+                start_clock=in_words.clock(start, zone),
+                end_clock=in_words.clock(end, zone),
+                exposure=in_words.seconds(params.exposure_s) if params.exposure_s else None,
+                exposure_known=params.exposure_known,
+                needs_person=params.needs_person if gate is None else gate.needs_person,
+                row=step.row,
+                gate=None if gate is None else gate_of(step, steps),
+                lights=row.lights if row and step.kind == StepKind.FLATS else params.lights,
+                wanted=step.kind == StepKind.DARKS
+                or (step.kind in (StepKind.FIND, StepKind.FLATS) and bool(row and row.hole)),
+                outcome=_outcome(step),
+            )
+        )
+    return outs
+
+
+def _outcome(step: RunStep) -> str:
+    if step.kind == StepKind.BUILD:
+        return "; ".join(f"{f.title}: {f.message}" for f in read(BuildOutcome, step.outcome).failed)
+    if step.kind != StepKind.FIND:
+        return ""
+    outcome = read(SearchOutcome, step.outcome)
+    if outcome.found is not None:
+        return (
+            f"{in_words.seconds(outcome.found.exposure_s)} in {in_words.several(outcome.found.shots, 'shot')}"
+        )
+    return "" if outcome.no_answer is None else f"{outcome.no_answer.message} {outcome.no_answer.advice}"
+
+
+def _shot(shot: RunShot, target: float, tolerance: float, number: int) -> TestShotOut:
+    stats = read(ShotStats, shot.stats)
+    level = stats.median
+    ruler = rulers.band("level", target, level, tolerance, "ADU")
+    return TestShotOut(
+        number=number,
+        exposure_s=shot.exposure_s,
+        exposure=in_words.seconds(shot.exposure_s),
+        level=level,
+        level_text=f"{in_words.number(level)}{in_words.THIN}ADU",
+        ruler=in_words.ruler_out(ruler),
+        why=shot.why,
+        probe=stats.probe,
+        picture=f"/api/shots/{shot.id}/picture.png?size=320",
+    )
+
+
+def _aim(step: RunStep, wishes: FlatWishes, white: int) -> tuple[FlatTarget, ExposureWindow]:
+    """What was wished when this was searched; before that, what the rig wishes."""
+    params = read(SheetParams, step.params)
+    return params.target or wishes.target(white), params.window or wishes.window()
+
+
+def _search(
+    step: RunStep,
+    shots: Sequence[RunShot],
+    wishes: FlatWishes,
+    white: int,
+    rows: Sequence[FlatSeries],
+    bands: dict[str, float | None],
+) -> SearchOut:
+    target, window = _aim(step, wishes, white)
+    row = rows[step.row] if step.row is not None else None
+    levels = [(x.exposure_s, read(ShotStats, x.stats).median) for x in shots]
+    outcome = read(SearchOutcome, step.outcome)
+    found, none, coming = outcome.found, outcome.no_answer, outcome.next
+    following = ""
+    if coming and not found and not none:
+        following = f"Next {in_words.seconds(coming.exposure_s)}: {coming.why}."
+    rate = found.rate_adu_s if found else None
+    pedestal = found.pedestal_adu if found else 500.0
+    usable = [(t, level) for t, level in levels if pedestal + 200 < level < 0.97 * white]
+    if rate is None and usable:
+        rate = (usable[-1][1] - pedestal) / usable[-1][0]
+    return SearchOut(
+        step_id=step.id,
+        filter_code=step.filter_code or "",
+        passband_nm=bands.get(step.filter_code or ""),
+        gain=row.gain if row else 0.0,
+        brightness=row.brightness if row else None,
+        target=target.level_adu,
+        tolerance=target.tolerance_adu,
+        white=target.white_adu,
+        shortest=window.shortest.exposure_s,
+        longest=window.longest.exposure_s,
+        shortest_reason=window.shortest.reason,
+        longest_reason=window.longest.reason,
+        pedestal=pedestal,
+        rate=rate,
+        shots=[_shot(x, target.level_adu, target.tolerance_adu, i + 1) for i, x in enumerate(shots)],
+        next=following,
+        found=in_words.seconds(found.exposure_s) if found else None,
+        found_s=found.exposure_s if found else None,
+        no_answer=none.message if none else None,
+        advice=none.advice if none else None,
+        came_out=None,
+    )
+
+
+def _came_out(
+    step: RunStep, tests: Sequence[RunShot], flats: Sequence[RunShot], search: SearchOut
+) -> RulerOut | None:
+    """How far what the search led to lies from its target: its flats, else the level that it foretold, else how near it
+    came."""
+    found = read(SearchOutcome, step.outcome).found
+    if flats:
+        level = median(read(ShotStats, x.stats).median for x in flats)
+    elif found:
+        level = found.expected_adu
+    elif tests:
+        level = read(ShotStats, tests[-1].stats).median
+    else:
+        return None
+    return in_words.ruler_out(rulers.band("level", search.target, level, search.tolerance, "ADU"))
+
+
+def _series(
+    step: RunStep, last: RunShot | None, wishes: FlatWishes, white: int, colour: bool
+) -> SeriesOut | None:
+    if step.kind not in ("flats", "dark flats", "darks"):
+        return None
+    target = _aim(step, wishes, white)[0]
+    shot = None
+    if last is not None:
+        if step.kind == "flats":
+            shot = _shot(last, target.level_adu, target.tolerance_adu, last.seq)
+        else:
+            shot = _shot(last, read(ShotStats, last.stats).median, 60.0, last.seq)
+    statistic = "median of the brightest channel" if colour and step.kind == "flats" else "median"
+    return SeriesOut(
+        step_id=step.id, title=step.title, done=step.done, count=step.count, statistic=statistic, last=shot
+    )

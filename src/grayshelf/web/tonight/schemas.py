@@ -1,0 +1,210 @@
+"""What goes to and fro: tonight: the sheet, and its run."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from pydantic import BaseModel, Field
+
+from grayshelf.web.common.schemas import GateOut, JobOut, RulerOut
+from grayshelf.work.job_states import StepState
+from grayshelf.work.run.choice import DEFAULT_FRAMES
+
+
+class OfferOut(BaseModel):
+    """Flats or a dark that could be on tonight's sheet."""
+
+    key: str
+    kind: str
+    title: str
+    filter_code: str | None
+    passband_nm: float | None
+    detail: str
+    note: str
+    lights: int
+    hole: bool
+    on_sheet: bool
+
+
+class StepOut(BaseModel):
+    """A step of a sheet or run."""
+
+    id: int
+    kind: str
+    title: str
+    filter_code: str | None
+    passband_nm: float | None
+    count: int
+    done: int
+    state: StepState
+    start: datetime
+    end: datetime
+    start_clock: str
+    end_clock: str
+    exposure: str | None
+    exposure_known: bool
+    needs_person: bool
+    row: int | None
+    gate: GateOut | None
+    lights: int
+    wanted: bool
+    """Lights wait for this, and nothing on the shelf fits them."""
+    outcome: str
+
+
+class ChoiceOut(BaseModel):
+    """A number of frames, its cost and its end."""
+
+    frames: int
+    cost: float | None
+    done_at: str
+    chosen: bool
+
+
+class ReadyOut(BaseModel):
+    """One line of what to know before the start."""
+
+    what: str
+    text: str
+    good: bool
+    stops: bool
+    ruler: RulerOut | None
+
+
+class CoveredOut(BaseModel):
+    """What the shelf holds already for tonight's lights."""
+
+    holding_id: int
+    kind: str
+    title: str
+    lights: int
+    age_step: int
+    ruler: RulerOut | None
+
+
+class OutOfReachOut(BaseModel):
+    """Lights that wait for something that cannot be shot now."""
+
+    kind: str
+    title: str
+    lights: int
+    why: str
+
+
+class TonightOut(BaseModel):
+    """The page Tonight before a run."""
+
+    rig_id: int
+    clock: str
+    headline: str
+    start_label: str
+    can_start: bool
+    steps: list[StepOut]
+    offers: list[OfferOut]
+    choices: list[ChoiceOut]
+    ready: list[ReadyOut]
+    covered: list[CoveredOut]
+    covered_lights: int
+    waiting_lights: int
+    hands_free: str | None
+    end: str | None
+    has_devices: bool
+    out_of_reach: list[OutOfReachOut]
+
+
+class TestShotOut(BaseModel):
+    """A shot of a run."""
+
+    __test__ = False
+
+    number: int
+    exposure_s: float
+    exposure: str
+    level: float
+    level_text: str
+    ruler: RulerOut
+    why: str
+    probe: bool
+    picture: str
+
+
+class SearchOut(BaseModel):
+    """A search for an exposure."""
+
+    step_id: int
+    filter_code: str
+    passband_nm: float | None
+    gain: float
+    brightness: int | None
+    target: float
+    tolerance: float
+    white: float
+    shortest: float
+    longest: float
+    shortest_reason: str
+    longest_reason: str
+    pedestal: float
+    rate: float | None
+    shots: list[TestShotOut]
+    next: str
+    found: str | None
+    found_s: float | None
+    no_answer: str | None
+    advice: str | None
+    came_out: RulerOut | None
+    """Of the flats that were shot with it, else of the level that it foretold, else of its last test shot."""
+
+
+class SeriesOut(BaseModel):
+    """A series being shot."""
+
+    step_id: int
+    title: str
+    done: int
+    count: int
+    statistic: str
+    """What the level is: the median of the frame, or of its brightest channel."""
+    last: TestShotOut | None
+
+
+class RunOut(BaseModel):
+    """A run."""
+
+    job: JobOut
+    headline: str
+    subline: str
+    clock: str
+    rig_id: int
+    steps: list[StepOut]
+    current: int | None
+    search: SearchOut | None
+    series: SeriesOut | None
+    searches: list[SearchOut]
+    afterwards: list[str]
+    end_clock: str | None
+    hands: int
+    sensor: RulerOut | None
+    sensor_text: str
+
+
+class CurrentRunOut(BaseModel):
+    """The run of a rig, if there is one to show."""
+
+    run: RunOut | None
+
+
+class StartIn(BaseModel):
+    """What to put on the sheet."""
+
+    rig_id: int
+    frames: int = Field(ge=3, le=500)
+    leave_out: list[str]
+    add: list[str]
+
+
+class TonightQuery(BaseModel):
+    """What the person chose for the sheet."""
+
+    frames: int = Field(default=DEFAULT_FRAMES, ge=3, le=500)
+    leave_out: str = ""
+    add: str = ""

@@ -1,0 +1,212 @@
+"""The sheet of Tonight in words: what is on it, its cost, and whether the rig is ready."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime, timedelta
+from zoneinfo import ZoneInfo
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.matching.age import age_step
+from grayshelf.core.planning.runsheet import RigPace, StepKind, TimedStep, series_seconds
+from grayshelf.devices.ports import RigDevices
+from grayshelf.library.library import Library
+from grayshelf.library.models import FrameSet
+from grayshelf.library.rig_terms import gain_word
+from grayshelf.web.common import in_words
+from grayshelf.web.common.gates import planned_gate
+from grayshelf.web.common.rigs import passbands
+from grayshelf.web.tonight.schemas import (
+    ChoiceOut,
+    CoveredOut,
+    OfferOut,
+    OutOfReachOut,
+    ReadyOut,
+    StepOut,
+    TonightOut,
+)
+from grayshelf.work.job_states import StepState
+from grayshelf.work.run.tonight import Tonight, hands_free_at
+
+#: Less than this between the last hand and the end is not worth two times.
+ONE_END = timedelta(minutes=2)
+
+
+def tonight_page(library: Library, rig_id: int, tonight: Tonight, devices: RigDevices | None) -> TonightOut:
+    """The sheet, its cost, and whether the rig is ready."""
+    with library.db.session() as session:
+        rig = library.rig(session, rig_id)
+        zone = library.zone(session)
+        bands = passbands(rig)
+        word = gain_word(library, rig.camera)
+        ages = _ages(library, session, [c.holding_id for c in tonight.covered])
+    offers = _offers(tonight, bands, word)
+    on = [o for o in offers if o.on_sheet]
+    hands_free = hands_free_at(tonight.steps)
+    end = tonight.steps[-1].end if tonight.steps else None
+    needed = tonight.sheet.times_needed
+    ready = [
+        ReadyOut(
+            what=line.what,
+            text=line.text,
+            good=line.good,
+            stops=line.stops,
+            ruler=in_words.ruler_out(line.ruler) if line.ruler else None,
+        )
+        for line in tonight.ready
+    ]
+    return TonightOut(
+        rig_id=rig_id,
+        clock=in_words.clock(tonight.now, zone),
+        headline=_headline(tonight, hands_free, end, needed, zone),
+        start_label=_start_label(tonight),
+        can_start=bool(tonight.steps) and not any(r.stops for r in ready),
+        steps=[_planned(i, t, zone, bands, tonight) for i, t in enumerate(tonight.steps)],
+        offers=offers,
+        choices=[
+            ChoiceOut(
+                frames=c.frames,
+                cost=None if c.cost_percent is None else round(c.cost_percent, 2),
+                done_at=in_words.clock(c.done_at, zone),
+                chosen=c.chosen,
+            )
+            for c in tonight.choices
+        ],
+        ready=ready,
+        covered=[
+            CoveredOut(
+                holding_id=c.holding_id,
+                kind=c.kind.value,
+                title=c.title,
+                lights=c.lights,
+                age_step=ages.get(c.holding_id, 0),
+                ruler=in_words.ruler_out(c.ruler) if c.ruler else None,
+            )
+            for c in tonight.covered
+        ],
+        covered_lights=max((c.lights for c in tonight.covered), default=0),
+        waiting_lights=sum(o.lights for o in on),
+        hands_free=in_words.clock(hands_free, zone) if hands_free else None,
+        end=in_words.clock(end, zone) if end else None,
+        has_devices=devices is not None,
+        out_of_reach=[
+            OutOfReachOut(kind=o.kind.value, title=o.title, lights=o.lights, why=o.why)
+            for o in tonight.out_of_reach
+        ],
+    )
+
+
+def _ages(library: Library, session: Session, ids: Sequence[int]) -> dict[int, int]:
+    today = library.clock.now().date()
+    rows = session.scalars(select(FrameSet).where(FrameSet.id.in_(ids)))
+    return {r.id: age_step((today - r.night).days) if r.night else 0 for r in rows}
+
+
+def ends_in_words(hands_free: datetime | None, end: datetime, zone: ZoneInfo) -> str:
+    """'Done at 01:45.', or both times where frames go on after the last hand was needed."""
+    if hands_free is None or end - hands_free <= ONE_END:
+        return f"Done at {in_words.clock(end, zone)}."
+    return f"Hands free at {in_words.clock(hands_free, zone)}, done at {in_words.clock(end, zone)}."
+
+
+def _headline(
+    tonight: Tonight, hands_free: datetime | None, end: datetime | None, needed: int, zone: ZoneInfo
+) -> str:
+    if end is None:
+        return "Nothing is missing that can be shot tonight."
+    times = {0: "You are not needed.", 1: "You are needed once.", 2: "You are needed twice."}
+    return f"{ends_in_words(hands_free, end, zone)} {times.get(needed, f'You are needed {needed} times.')}"
+
+
+def _start_label(tonight: Tonight) -> str:
+    rows = tonight.sheet.rows
+    if rows:
+        counts = sorted({r.n_flats for r in rows})
+        each = str(counts[0]) if len(counts) == 1 else f"{counts[0]}–{counts[-1]}"
+        where = rows[0].filter_code if len(rows) == 1 else f"{len(rows)} filters"
+        return f"Shoot {each} flats in {where}"
+    by_kind = {k: sum(d.n_frames for d in tonight.sheet.darks if d.kind is k) for k in FrameKind}
+    parts = [in_words.several(n, kind.value) for kind, n in by_kind.items() if n]
+    if parts:
+        return f"Shoot {in_words.listed(parts)}"
+    return "Nothing to shoot"
+
+
+def _offers(tonight: Tonight, bands: dict[str, float | None], word: str) -> list[OfferOut]:
+    found = []
+    for o in tonight.offers:
+        nights = in_words.days(x.row.night for x in o.lights)
+        found.append(
+            OfferOut(
+                key=o.key,
+                kind="flat",
+                title="Flats and dark flats",
+                filter_code=o.wish.filter_code,
+                passband_nm=bands.get(o.wish.filter_code),
+                lights=o.wish.lights,
+                hole=o.hole,
+                on_sheet=o.on_sheet,
+                detail=f"{in_words.several(o.wish.lights, 'light')} of {in_words.listed(dict.fromkeys(o.wish.targets))}, {nights}",
+                note=o.note,
+            )
+        )
+    for d in tonight.darks:
+        seconds = series_seconds(d.wish.n_frames, d.wish.exposure_s, RigPace())
+        degrees = "" if d.wish.set_temp_c is None else f", {in_words.degrees_c(d.wish.set_temp_c)}"
+        kind = d.wish.kind.value
+        takes = f"{d.wish.n_frames} frames take {in_words.duration(seconds)}, with nobody needed"
+        found.append(
+            OfferOut(
+                key=d.key,
+                kind=kind,
+                filter_code=d.wish.filters[0] if len(d.wish.filters) == 1 else None,
+                passband_nm=bands.get(d.wish.filters[0]) if len(d.wish.filters) == 1 else None,
+                lights=d.wish.lights,
+                hole=d.hole,
+                on_sheet=d.on_sheet,
+                title=f"{kind.capitalize()} {in_words.seconds(d.wish.exposure_s)}{degrees}, {word} {d.wish.gain:g}",
+                detail=f"{in_words.several(d.wish.lights, 'light')} of {in_words.listed(d.wish.targets)}",
+                note=takes if d.hole else f"{takes}; what is there: {d.note}",
+            )
+        )
+    return sorted(found, key=lambda o: (o.kind != "flat", not o.hole, -o.lights))
+
+
+def _planned(
+    index: int, timed: TimedStep, zone: ZoneInfo, bands: dict[str, float | None], tonight: Tonight
+) -> StepOut:
+    step = timed.step
+    lights, wanted = 0, False
+    if step.kind is StepKind.FLATS and step.row is not None:
+        row = tonight.sheet.rows[step.row]
+        lights, wanted = row.lights, row.hole
+    if step.kind is StepKind.DARKS:
+        lights = sum(
+            d.wish.lights for d in tonight.darks if d.wish.exposure_s == step.exposure_s and d.on_sheet
+        )
+        wanted = lights > 0
+    return StepOut(
+        id=index,
+        kind=step.kind.value,
+        title=step.title,
+        filter_code=step.filter_code,
+        passband_nm=bands.get(step.filter_code or ""),
+        count=step.count,
+        done=0,
+        state=StepState.TO_DO,
+        start=timed.start,
+        end=timed.end,
+        start_clock=in_words.clock(timed.start, zone),
+        end_clock=in_words.clock(timed.end, zone),
+        exposure=in_words.seconds(step.exposure_s) if step.exposure_s else None,
+        exposure_known=step.exposure_known,
+        needs_person=step.needs_person,
+        row=step.row,
+        gate=None if step.gate is None else planned_gate(step.gate),
+        lights=lights,
+        wanted=wanted,
+        outcome="",
+    )

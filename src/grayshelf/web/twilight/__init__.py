@@ -1,0 +1,1 @@
+"""Flats of the twilight sky."""

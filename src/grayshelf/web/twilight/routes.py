@@ -1,0 +1,63 @@
+"""The routes of flats on the twilight sky: parse, call, serialise."""
+
+from __future__ import annotations
+
+from apiflask import APIBlueprint
+from flask import Response, request
+from pydantic import ValidationError
+
+from grayshelf.core.errors import NotFound
+from grayshelf.devices.ports import RigDevices
+from grayshelf.web.common.schemas import StartedOut
+from grayshelf.web.context import the_context
+from grayshelf.web.exports import csv_response
+from grayshelf.web.flats.rows import key_in
+from grayshelf.web.twilight import page as view
+from grayshelf.web.twilight.schemas import StartTwilightIn, TwilightIn, TwilightOut
+
+twilight = APIBlueprint("twilight", __name__, url_prefix="/api", tag="Twilight")
+
+
+def _devices(rig_id: int) -> RigDevices | None:
+    context = the_context()
+    with context.library.db.session() as session:
+        return context.twilight.devices(context.library.rig(session, rig_id))
+
+
+@twilight.post("/rigs/<int:rig_id>/twilight")
+@twilight.input(TwilightIn)
+@twilight.output(TwilightOut)
+def look_at_twilight(rig_id: int, json_data: TwilightIn) -> TwilightOut:
+    """A dusk or dawn: when the sky suits each filter, in which order, how many flats fit; and the run that goes on."""
+    return view.twilight_page(the_context().library, rig_id, _devices(rig_id), json_data)
+
+
+@twilight.post("/rigs/<int:rig_id>/twilight/start")
+@twilight.input(StartTwilightIn)
+@twilight.output(StartedOut)
+def start_twilight(rig_id: int, json_data: StartTwilightIn) -> StartedOut:
+    """Shoot flats on the next dusk's or dawn's sky."""
+    counts = {key_in(r.key): r.count for r in json_data.rows}
+    job_id = the_context().twilight.start(rig_id, counts, dawn=json_data.at == "dawn")
+    the_context().broker.publish("twilight")
+    return StartedOut(job_id=job_id)
+
+
+@twilight.get("/rigs/<int:rig_id>/twilight.csv")
+@twilight.doc(hide=True)
+def twilight_csv(rig_id: int) -> Response:
+    """A layout as a table; `choice` is what the page sent to see it, as JSON."""
+    try:
+        asked = TwilightIn.model_validate_json(request.args.get("choice", "{}"))
+    except ValidationError as error:
+        raise NotFound("There is no such twilight.") from error
+    return csv_response(
+        *view.plan_table(view.twilight_page(the_context().library, rig_id, _devices(rig_id), asked))
+    )
+
+
+@twilight.get("/rigs/<int:rig_id>/twilight/frames.csv")
+@twilight.doc(hide=True)
+def twilight_frames_csv(rig_id: int) -> Response:
+    """Every frame of the newest twilight as a table."""
+    return csv_response(*view.shots_table(the_context().library, rig_id))

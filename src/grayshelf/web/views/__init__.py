@@ -1,1 +1,0 @@
-"""From answers to what a page shows: wording and layout data, no rule of the job."""

@@ -1,0 +1,1 @@
+"""What is not of one place: the library’s state, work, search."""

@@ -1,0 +1,71 @@
+"""What goes to and fro: what is not of one place: the library’s state, work, search."""
+
+from __future__ import annotations
+
+from datetime import date, datetime
+
+from pydantic import BaseModel, Field
+
+
+class RigBrief(BaseModel):
+    """A rig in the rig holder."""
+
+    id: int
+    name: str
+    camera: str
+    telescope: str | None
+    has_devices: bool
+    n_sets: int
+
+
+class StateOut(BaseModel):
+    """What every page needs to know."""
+
+    version: str
+    demo: bool
+    now: datetime
+    clock: str
+    """Local time of the site, '01:12'."""
+    night: date
+    night_title: str
+    site: str
+    time_zone: str
+    rate: float | None
+    fast_rate: float
+    fast: bool
+    rigs: list[RigBrief]
+    n_frames: int
+    n_masters: int
+    n_folders: int
+    own_folder: str
+    usual_flats: int
+    """Frames that a series of flats has where nobody chose another number."""
+    left_out: str
+    """Sets that could not be shown, in words; empty where there are none."""
+
+
+class ClockIn(BaseModel):
+    """Whether the demo's waits pass faster than real ones."""
+
+    fast: bool
+
+
+class FoundOut(BaseModel):
+    """Something that the search found."""
+
+    kind: str
+    title: str
+    detail: str
+    href: str
+
+
+class FindsOut(BaseModel):
+    """What the search found."""
+
+    items: list[FoundOut]
+
+
+class SearchQuery(BaseModel):
+    """What to search for."""
+
+    q: str = Field(default="", max_length=100)
