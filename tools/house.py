@@ -17,7 +17,7 @@ SOURCE = ROOT / "src" / "grayshelf"
 PACKAGES = ("core", "devices", "library", "work", "web", "demo")
 #: No worse than today; where a limit is passed, the code is mended, or the limit lowered with what was gained.
 MOST_LONG_FILES, MOST_TANGLED, MOST_LINES_P95 = 18, 30, 52
-LEAST_WITH_UNIT_OR_SOURCE = 0.29
+LEAST_WITH_UNIT_OR_SOURCE = 0.48
 TESTS_SHARE = (0.15, 0.34)
 _UNIT = re.compile(
     r"\b(ADU|e⁻|seconds?|°C|degrees?|%|percent|stops?|pixels?|shape|bytes?|mm|µm|nights?|days?|0 … 1)\b|°|``"

@@ -17,6 +17,8 @@ def name_schemas_plainly(app: APIFlask) -> None:
         assert isinstance(document, dict)
         plain: dict[Any, Any] = _plain(document)
         schemas = plain["components"]["schemas"]
+        # A place's blueprint names its tag anew.
+        plain["tags"] = list({tag["name"]: tag for tag in plain.get("tags", [])}.values())
         plain["components"]["schemas"] = {_last(name): schema for name, schema in schemas.items()}
         return plain
 

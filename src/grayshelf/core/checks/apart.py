@@ -16,12 +16,15 @@ LEAST_ADU = 8.0
 
 
 def apart_from_set(levels_adu: Sequence[float]) -> dict[int, str]:
-    """Which frames lie apart, by index, and why in words.
+    """Which frames lie apart from their set, by index, and why in words.
+
+    A frame is apart where ``|level − median| > max(8·σ, 2 % of the median, 8 ADU)``, with the robust
+    ``σ = 1.4826·MAD`` (the limits are common practice, no published source).
 
     Parameters
     ----------
     levels_adu
-        Median level of each frame. Fewer than four frames are never judged.
+        Median level of each frame, ADU. Fewer than four frames are never judged.
     """
     if len(levels_adu) < 4:
         return {}

@@ -24,12 +24,12 @@ class FrameFault:
 def light_leak(
     capped: FrameStatistics, pedestal_adu: float, dark_current_adu: float = 0.0
 ) -> FrameFault | None:
-    """Whether light reached a frame that should be dark.
+    """Whether light reached a frame that should be dark; None where it lies no more than `LEAK_ALLOWANCE_ADU` too high.
 
     Parameters
     ----------
     capped
-        Statistics of the capped frame.
+        Statistics of the capped frame, ADU.
     pedestal_adu
         Where a capped frame of these settings should lie.
     dark_current_adu
@@ -48,7 +48,7 @@ def light_leak(
 
 
 def sky_missed(off_adu: float, tolerance_adu: float) -> FrameFault:
-    """What to say of a flat of the twilight sky that missed its level by so much."""
+    """What to say of a flat of the twilight sky that lies `off_adu` (ADU, with its sign) beside its level."""
     return FrameFault(
         "level",
         off_adu,
@@ -60,7 +60,7 @@ def sky_missed(off_adu: float, tolerance_adu: float) -> FrameFault:
 
 
 def flat_level(stats: FrameStatistics, target_adu: float, tolerance_adu: float) -> FrameFault | None:
-    """Whether a flat of a series is too far off to be used (the wrong filter is in, the panel went dark).
+    """Whether a flat of a series is too far off to be used (the wrong filter is in, the panel went dark), in ADU.
 
     Twice the tolerance is allowed: a panel drifts a little, and each flat is scaled to its own median.
     """

@@ -13,10 +13,12 @@ def in_colours(bayer_pattern: str | None, binning: int | None) -> bool:
 
 
 def channel_share(weakest_adu: float, brightest_adu: float, pedestal_adu: float) -> float:
-    """Light of the weakest channel against the brightest one's, by their levels in one frame."""
+    """Light of the weakest channel against the brightest one's, 0 … 1, by their levels in one frame (ADU):
+    ``(weakest − pedestal) / (brightest − pedestal)``.
+    """
     return max(weakest_adu - pedestal_adu, 0.0) / max(brightest_adu - pedestal_adu, 1.0)
 
 
 def starves(share: float) -> bool:
-    """Whether the weakest channel gets too little for a good flat, however the brightest is placed."""
+    """Whether the weakest channel gets too little for a good flat (under 10 % of the brightest), however that is placed."""
     return share < STARVING

@@ -43,21 +43,23 @@ class DarkCost:
 
 
 def frame_noise_e(settings: CommonSettings, traits: SensorTraits) -> float:
-    """Temporal noise of one capped frame of these settings: read noise and dark current."""
+    """Temporal noise of one capped frame of these settings, electrons: ``√(R² + D(T)·t)`` with read noise R, dark current D in
+    electrons a second and t in seconds (EMVA Standard 1288, equation of the dark noise; from memory).
+    """
     temp_c = traits.dark_rate_at_c if settings.sensor_temp_c is None else settings.sensor_temp_c
     rate = dark_rate_at(traits.dark_rate_e_s, traits.dark_rate_at_c, temp_c)
     return math.sqrt(traits.read_noise_e**2 + rate * (settings.exposure_s or 0.0))
 
 
 def stack_noise_e(settings: CommonSettings, holding: Holding, traits: SensorTraits) -> float:
-    """Noise of a capped master: as measured, else that of one frame over √N."""
+    """Noise of a capped master, electrons: as measured, else that of one frame over ``√N``."""
     if holding.noise_e is not None:
         return holding.noise_e
     return frame_noise_e(settings, traits) / math.sqrt(max(holding.n_frames, 1))
 
 
 def background_noise_e(want: CommonSettings, traits: SensorTraits, lights: LightsNoise) -> float:
-    """Noise of the background of one light: as measured, else at least the sensor's own."""
+    """Noise of the background of one light, electrons: as measured, but never below the sensor's own (`frame_noise_e`)."""
     return max(lights.background_e or 0.0, frame_noise_e(want, traits))
 
 
@@ -78,7 +80,7 @@ def left_in_light_e(
 
 
 def dark_cost(want: CommonSettings, holding: Holding, traits: SensorTraits, lights: LightsNoise) -> DarkCost:
-    """What a dark leaves in lights of these settings.
+    """What a dark leaves in lights of these settings, electrons: see `left_in_light_e`; temperatures in °C.
 
     What is not known of the dark is taken to be as wanted: that it is not known is said elsewhere.
     """
@@ -100,7 +102,9 @@ def dark_cost(want: CommonSettings, holding: Holding, traits: SensorTraits, ligh
 
 
 def sky_of(want: CommonSettings, traits: SensorTraits, lights: LightsNoise) -> float:
-    """Electrons of the sky in one light: what its background noise has above the sensor's own; else a usual sky."""
+    """Electrons (e⁻) of the sky in one light: what its background noise has above the sensor's own, ``σ_bg² − σ_frame²``, since
+    the noise of the sky is the root of its electrons; else a usual sky.
+    """
     if lights.background_e is None:
         return USUAL_SKY_E
     return max(lights.background_e**2 - frame_noise_e(want, traits) ** 2, 0.0)
@@ -109,7 +113,13 @@ def sky_of(want: CommonSettings, traits: SensorTraits, lights: LightsNoise) -> f
 def few_darks_percent(
     want: CommonSettings, holding: Holding, traits: SensorTraits, lights: LightsNoise, dither_positions: int
 ) -> float:
-    """Percent that a master dark adds to the noise of the stacked lights."""
+    """Percent that a master dark adds to the noise of the stacked lights; see `darks_cost_percent`.
+
+    Parameters
+    ----------
+    dither_positions
+        Of the lights, where they were dithered: so many different pixels of the dark fall onto one of the stack.
+    """
     own = frame_noise_e(want, traits)
     background = math.sqrt(sky_of(want, traits, lights) + own**2)
     return darks_cost_percent(
@@ -120,7 +130,13 @@ def few_darks_percent(
 def few_flats_percent(
     want: CommonSettings, holding: Holding, traits: SensorTraits, lights: LightsNoise, dither_positions: int
 ) -> float:
-    """Percent that a master flat adds to the noise of the stacked lights."""
+    """Percent that a master flat adds to the noise of the stacked lights; see `flats_cost_percent`.
+
+    Parameters
+    ----------
+    dither_positions
+        Of the lights, where they were dithered: so many different pixels of the flat fall onto one of the stack.
+    """
     return flats_cost_percent(
         sky_of(want, traits, lights),
         holding.signal_e or USUAL_FLAT_SIGNAL_E,

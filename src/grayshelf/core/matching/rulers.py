@@ -53,7 +53,7 @@ def band(
 
 
 def exposure(want: CommonSettings, have: CommonSettings, percent: float) -> Ruler:
-    """Exposure times, within a percentage of the one wanted."""
+    """Exposure times in seconds, within a percentage of the one wanted."""
     tolerance = (want.exposure_s or 0.0) * percent / 100.0
     return band("exposure", want.exposure_s, have.exposure_s, tolerance, "s", f"±{percent:g} %")
 
@@ -79,7 +79,7 @@ def same_name(quantity: str, wanted: str | None, measured: str | None) -> Ruler:
 
 
 def focal_length(want: CommonSettings, have: CommonSettings, percent: float) -> Ruler:
-    """Focal lengths: a reducer makes another train of the same telescope."""
+    """Focal lengths in mm, within a percentage: a reducer makes another train of the same telescope."""
     tolerance = (want.focal_length_mm or 0.0) * percent / 100.0
     return band(
         "focal length", want.focal_length_mm, have.focal_length_mm, tolerance, "mm", f"±{percent:g} %"
@@ -87,7 +87,7 @@ def focal_length(want: CommonSettings, have: CommonSettings, percent: float) -> 
 
 
 def angle(want: CommonSettings, have: CommonSettings, tolerance_deg: float) -> Ruler:
-    """Angles of the camera, on the circle; sky angles only with the side of the pier."""
+    """Angles of the camera in degrees, on the circle; sky angles only with the side of the pier."""
     distance = angle_between(have.angle, want.angle)
     wanted = want.angle.deg if want.angle else None
     measured = have.angle.deg if have.angle else None

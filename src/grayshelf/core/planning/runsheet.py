@@ -117,7 +117,7 @@ class RigPace:
 
 
 def series_seconds(count: int, exposure_s: float, pace: RigPace) -> float:
-    """How long so many frames take, with their downloads."""
+    """How long so many frames take, in seconds, with their downloads: ``n·(t + download)``."""
     return count * (exposure_s + pace.download_s)
 
 
@@ -371,7 +371,7 @@ def _dark_steps(dark: DarkSeries, sensor_temp_c: float | None, pace: RigPace) ->
 
 
 def timed(steps: Sequence[SheetStep], start: datetime) -> list[TimedStep]:
-    """Give each step its times, one after the other."""
+    """Give each step its times, one after the other by their forecast seconds."""
     result: list[TimedStep] = []
     at = start
     for step in steps:
@@ -382,7 +382,9 @@ def timed(steps: Sequence[SheetStep], start: datetime) -> list[TimedStep]:
 
 
 def bytes_needed(steps: Sequence[SheetStep], width: int, height: int) -> int:
-    """Bytes that the frames and masters of a sheet take on the disk (16-bit frames, 32-bit masters)."""
+    """Bytes that the frames (2 a pixel) and masters (4 a pixel) of a sheet take on the disk, for frames of `width` by `height`
+    pixels.
+    """
     frames = sum(s.count for s in steps if s.kind in (StepKind.FLATS, StepKind.DARK_FLATS, StepKind.DARKS))
     finds = sum(s.count for s in steps if s.kind is StepKind.FIND)
     masters = 2 * sum(s.kind is StepKind.FLATS for s in steps) + sum(s.kind is StepKind.DARKS for s in steps)

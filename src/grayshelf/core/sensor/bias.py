@@ -141,7 +141,7 @@ def dead_pixels(readings: Sequence[BiasReading]) -> tuple[DeadPixel, ...]:
 
 
 def good_zeros(reading: BiasReading, dead: Sequence[DeadPixel]) -> int:
-    """Pixels at zero that are not dead."""
+    """Pixels at 0 ADU that are not dead."""
     if reading.complete_to >= 0:
         known = {d.index for d in dead}
         return sum(1 for index, level in reading.lowest if level == 0 and index not in known)

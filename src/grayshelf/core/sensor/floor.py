@@ -155,7 +155,9 @@ class FloorTail:
 
 
 def fit_line(readings: Sequence[BiasReading], dead: Sequence[DeadPixel]) -> PedestalLine | None:
-    """The straight line of the means, over frames that are not bent by clipping; None where all are."""
+    """The straight line of the means, ``level = offset·slope + level₀`` in ADU, over frames that are not bent by clipping; None
+    where all are.
+    """
     straight = [r for r in readings if good_zeros(r, dead) <= CLIPPING_BENDS_FROM * r.n_pixels]
     if not straight:
         return None

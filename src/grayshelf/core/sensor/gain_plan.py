@@ -141,7 +141,7 @@ def dimmed(brightness: int, stops: float, lowest: int, highest: int) -> int:
 
 
 def seconds_for_gain(shortest_s: float, download_s: float, n_channels: int) -> float:
-    """About how long one gain takes: bias frames, a search, the pairs."""
+    """About how long one gain takes, in seconds: bias frames, a search, the pairs."""
     fills = FILLS_IN * 1.5 * shortest_s
     edge = EDGE_SHARES * (2 if n_channels > 1 else 1)
     exposures = 2 * fills * (sum(SLOPE_SHARES) + sum(edge) + PAST + sum(DIM_SHARES))

@@ -313,12 +313,8 @@ def _about_the_line(
 
 
 def next_bias(readings: Sequence[BiasReading], ladder: OffsetLadder) -> ShootBias | OffsetDone:
-    """Say which frames to take next, coarse to fine, or that it is done.
-
-    Parameters
-    ----------
-    readings
-        All frames of this gain so far; darks with their exposure.
+    """Say which frames to take next, coarse to fine (offsets in the camera's own numbers, exposures in seconds), or that it is
+    done.
     """
     short = [r for r in readings if r.exposure_s == 0.0]
     taken = Counter(r.offset for r in short)

@@ -107,7 +107,7 @@ def even_part(flat: NDArray[np.uint16], pedestal_adu: float) -> NDArray[np.bool_
 
 
 def middle_part(plane: NDArray[np.uint16]) -> NDArray[np.bool_]:
-    """The central box, half as wide and high as the frame."""
+    """The central box, half as wide and high as the frame, as a mask over its blocks of pixels."""
     height, width = max(plane.shape[0] // BLOCK, 1), max(plane.shape[1] // BLOCK, 1)
     mask = np.zeros((height, width), np.bool_)
     mask[height // 4 : max(height - height // 4, 1), width // 4 : max(width - width // 4, 1)] = True
@@ -180,7 +180,9 @@ def read_pair(
 
 
 def channels(pixels: NDArray[np.uint16], bayer_pattern: str | None) -> dict[str, NDArray[np.uint16]]:
-    """The colour channels of a frame as views: R, G (one of the greens), B; or the frame itself under ''."""
+    """The colour channels of a frame, shape (h, w), as views of shape (h/2, w/2): R, G (one of the greens), B; or the frame itself
+    under ''.
+    """
     if bayer_pattern is None or len(bayer_pattern) != 4:
         return {"": pixels}
     found: dict[str, NDArray[np.uint16]] = {}

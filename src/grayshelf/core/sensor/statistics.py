@@ -148,10 +148,15 @@ LEVELS_FOR_STEP = 8
 
 
 def sample_step(pixels: NDArray[np.uint16]) -> int | None:
-    """The step between neighbouring levels: 16 or 4 for left-justified 12- or 14-bit data, else 1.
+    """The step between neighbouring levels, ADU: 16 or 4 for left-justified 12- or 14-bit data, else 1.
 
     Another driver of the same camera may not shift its samples, so that levels differ by this factor. None where the
     frame does not tell: one that is full, or empty, has next to no levels to compare.
+
+    Parameters
+    ----------
+    pixels
+        Any shape, dtype uint16.
     """
     present = np.unique(pixels[pixels < 65520])
     if present.size < 2:
@@ -187,7 +192,7 @@ def background_noise(rows: NDArray[np.float32]) -> float:
 
 
 def camera_white(step: int | None, bits_per_sample: int = 16) -> int:
-    """The highest level a camera with this sample step can give: 65,520 for ×16, 65,532 for ×4; unknown counts as 1."""
+    """The highest level, ADU, that a camera with this sample step can give: 65,520 for ×16, 65,532 for ×4; unknown counts as 1."""
     return (1 << bits_per_sample) - (step or 1)
 
 

@@ -116,7 +116,9 @@ def _bias_values(bias: Sequence[PairReading]) -> tuple[float, float, float]:
 
 
 def saturation_index(variances: Sequence[float]) -> int:
-    """Index of the variance's peak, coming down from the brightest level; small bumps are passed over."""
+    """Index of the variance's peak (ADU²), coming down from the brightest level; small bumps are passed over (EMVA Standard
+    1288: saturation is where the variance has its maximum; from memory).
+    """
     best, at = 0.0, len(variances) - 1
     for i in range(len(variances) - 1, -1, -1):
         if variances[i] >= best:

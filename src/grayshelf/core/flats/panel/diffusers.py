@@ -35,7 +35,7 @@ class StackAdvice:
 
 
 def stops_of(names: Sequence[str], known: Sequence[Diffuser]) -> float:
-    """How much a stack takes; a diffuser that is not known takes nothing."""
+    """How much a stack takes, in stops: the sum of its pieces. A diffuser that is not known takes nothing."""
     return sum(d.stops for d in known if d.name in names)
 
 

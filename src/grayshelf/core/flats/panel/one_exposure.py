@@ -37,7 +37,7 @@ class SharedExposure:
 
 
 def times_for(row: SharedRow, dimmer: Dimmer, share: float = 0.0) -> tuple[float, float]:
-    """The shortest and the longest exposure at which some brightness brings a filter to its target.
+    """The shortest and the longest exposure, seconds, at which some brightness brings a filter to its target.
 
     Parameters
     ----------
@@ -54,10 +54,17 @@ def times_for(row: SharedRow, dimmer: Dimmer, share: float = 0.0) -> tuple[float
 def share_exposure(
     rows: Sequence[SharedRow], dimmer: Dimmer, preferred_s: float, pulse: Pulse | None = None
 ) -> SharedExposure | None:
-    """The exposure that serves the most filters; of those one that puts most right at their target, then the nearest
-    to the preferred one.
+    """The exposure, seconds, that serves the most filters; of those one that puts most right at their target, then the
+    nearest to the preferred one.
 
     None where it serves fewer than two.
+
+    Parameters
+    ----------
+    preferred_s
+        The exposure to come near.
+    pulse
+        Of the light, where it is pulsed: the exposure then bands as little as it can.
     """
     wide = {row.key: times_for(row, dimmer, SOUGHT) for row in rows}
     exact = {row.key: times_for(row, dimmer) for row in rows}
@@ -131,7 +138,8 @@ def _dialled(exposure_s: float, low_s: float, high_s: float, pulse: Pulse | None
 def seconds_saved(
     n_rows: int, known_s: Sequence[float], shared_s: float, n_dark_flats: int, download_s: float
 ) -> float:
-    """What one set of dark flats saves over one for each exposure.
+    """What one set of dark flats saves over one for each exposure, in seconds:
+    ``Σ n·(tᵢ + download) − n·(t_shared + download)``, never below 0.
 
     Parameters
     ----------

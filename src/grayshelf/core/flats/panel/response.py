@@ -110,20 +110,23 @@ class PanelResponse:
 
 
 def assumed_response(dimmer: Dimmer) -> PanelResponse:
-    """What to take of a panel that nobody measured."""
+    """What to take of a panel that nobody measured: ``output ∝ (brightness − ½·lowest)^1.4`` (common practice: dimmable
+    panels follow powers of 1 to 2), in numbers of its dial. The uncertainty is `SPREAD_ASSUMED` in each e-fold, some 25 %.
+    """
     return PanelResponse(dimmer, USUAL_EXPONENT, USUAL_ZERO * dimmer.lowest)
 
 
 def fit_response(points: Sequence[ResponsePoint], dimmer: Dimmer) -> PanelResponse:
     """The response through measured rates, whatever filters they were measured in.
 
-    A power law above a point of no light is fitted to the logarithms, with each group's factor left free; what
-    the rates lie off it is then interpolated, so that any monotone response is followed.
+    A power law above a point of no light, ``ln rate = a_group + p·ln((b − b₀) / (b_max − b₀))``, is fitted by least squares
+    with each group's factor ``a`` left free; what the rates lie off it is interpolated by a monotone cubic (PCHIP), so that
+    any monotone response is followed.
 
     Parameters
     ----------
     points
-        At least two brightness values in some group, else the usual response is what comes back.
+        Rates in ADU a second. At least two brightness values in some group, else the usual response is what comes back.
     """
     groups: dict[Hashable, list[ResponsePoint]] = defaultdict(list)
     for point in points:
@@ -169,7 +172,9 @@ def _fit_law(
 
 
 def log_factor(response: PanelResponse, points: Sequence[ResponsePoint]) -> float | None:
-    """Log of a group's rate at the highest brightness, from its points; None where it has none."""
+    """Natural log of a group's rate (ADU a second) at the highest brightness: the median of ``ln rate − ln output(b)`` over
+    its points; None where it has none.
+    """
     logs = [math.log(p.rate) - response.log_output(p.brightness) for p in points if p.rate > 0]
     return float(np.median(logs)) if logs else None
 
@@ -187,7 +192,7 @@ def change_since(
 ) -> tuple[float, float] | None:
     """How the light changed between two measurements of one panel: (typical, spread over filters), as shares.
 
-    −0.08 means that it has faded by 8 %. None where no filter was measured both times.
+    ``new / old − 1`` for each filter that was measured both times: −0.08 means that it has faded by 8 %. None where none was.
     """
     responses = fit_response(old, dimmer), fit_response(new, dimmer)
     changes = []

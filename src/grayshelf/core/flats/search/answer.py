@@ -21,7 +21,7 @@ SURE_OF_TOLERANCE, SUREST = 0.1, 0.006
 def nearest_permitted(
     task: Task, shots: Sequence[TestShot], light: LightModel, level: float
 ) -> tuple[float, int | None]:
-    """The permitted setting that comes nearest to the target by what is known."""
+    """The permitted setting, (seconds, brightness), that comes nearest to the level (ADU) by what is known."""
     low, high = task.window.shortest.exposure_s, task.window.longest.exposure_s
     if task.mode == "time" or task.dimmer is None:
         return _dialled(task, light, level, task.brightness), task.brightness
@@ -71,7 +71,7 @@ def _nearest_brightness(light: LightModel, level: float, exposure_s: float, span
 def found_or_shoot(
     task: Task, shots: Sequence[TestShot], light: LightModel, level: float, setting: tuple[float, int | None]
 ) -> Step:
-    """The answer, if the fit is sure of it; else the shot that makes it so."""
+    """The answer, if the fit is sure of it to a tenth of the tolerance (ADU); else the shot that makes it so."""
     exposure, brightness = _seen_near(task, shots, level) or setting
     expected, error = light.level(exposure, brightness), light.error(exposure, brightness)
     seen = [s for s in shots if taken_at(exposure, brightness, s) and readable(s, task.pedestal, task.target)]

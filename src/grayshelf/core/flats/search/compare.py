@@ -12,12 +12,12 @@ LONGEST_DEAD_TIME_S = 0.003
 
 
 def taken_at(exposure_s: float, brightness: int | None, shot: TestShot) -> bool:
-    """Whether a shot was taken like this."""
+    """Whether a shot was taken at this brightness and exposure, to 0.2 %."""
     return abs(shot.exposure_s / exposure_s - 1.0) < 0.002 and shot.brightness == brightness
 
 
 def at_least_as_bright(exposure_s: float, brightness: int | None, shot: TestShot) -> bool:
-    """Whether a setting gives at least the light of a shot."""
+    """Whether a setting (seconds, brightness) gives at least the light of a shot."""
     return exposure_s >= shot.exposure_s * 0.999 and (brightness or 0) >= (shot.brightness or 0)
 
 
@@ -43,5 +43,7 @@ def output_at(task: Task, brightness: int | None) -> float:
 
 
 def least_scale(end_s: float, shot_s: float) -> float:
-    """How many times more light an exposure has than a shorter one, at least."""
+    """How many times more light an exposure has than a shorter one, at least: ``(t₁ + t₀) / (t₂ + t₀)``, both in seconds, since
+    light falls in for up to `LONGEST_DEAD_TIME_S` longer than a shutter's time says.
+    """
     return max((end_s + LONGEST_DEAD_TIME_S) / (shot_s + LONGEST_DEAD_TIME_S), 1.0)

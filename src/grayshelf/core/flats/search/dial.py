@@ -50,7 +50,7 @@ def _plain_numbers(exposure_s: float, within: float) -> Iterator[float]:
 
 
 def dial(exposure_s: float, within: float = 0.015, pulse: Pulse | None = None) -> float:
-    """Round an exposure to the plainest number people would dial in, not further off than `within`.
+    """Round an exposure, seconds, to the plainest number people would dial in, not further off than `within`, a share.
 
     Parameters
     ----------
@@ -69,5 +69,5 @@ def dial(exposure_s: float, within: float = 0.015, pulse: Pulse | None = None) -
 
 
 def dial_between(exposure_s: float, within: float, low_s: float, high_s: float) -> float:
-    """The plainest number near an exposure that is permitted: a bound where the plain ones lie beyond it."""
+    """The plainest number near an exposure, seconds, that is permitted: a bound where the plain ones lie beyond it."""
     return min(max(dial(exposure_s, within), low_s), high_s)

@@ -78,7 +78,11 @@ def _placed(task: Task, product: float, why: str) -> Shoot:
 
 
 def step_far(task: Task, shots: Sequence[TestShot]) -> Step:
-    """No shot can be read: all are full, or all lost in the noise, or some of each."""
+    """What to shoot where no shot can be read: all are full, or all lost in the noise, or some of each.
+
+    From a full one 20 times less light (8 where the pedestal is not known), from a dark one 15 times more, never beyond what
+    is permitted but by probes down to the window's `probe_s` seconds; at its ends the answer is no.
+    """
     white, base = task.target.white_adu, pedestal_belief(task.pedestal, shots).adu
     full = [s for s in shots if is_full(s, white) or s.level_adu > base + 0.5 * (white - base)]
     dark = [s for s in shots if s not in full]

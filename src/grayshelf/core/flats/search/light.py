@@ -102,7 +102,7 @@ class LightModel:
 
 
 def is_full(shot: TestShot, white_adu: float) -> bool:
-    """Whether a shot is too bright to be read."""
+    """Whether a shot is too bright to be read: its level is at 97 % of white (ADU), or a fifth of its pixels are full."""
     return shot.level_adu >= 0.97 * white_adu or shot.saturated_fraction > 0.2
 
 
@@ -117,7 +117,7 @@ def readable(shot: TestShot, pedestal: Pedestal | None, target: FlatTarget) -> b
 
 
 def pedestal_belief(pedestal: Pedestal | None, shots: Sequence[TestShot]) -> Pedestal:
-    """What to take of the pedestal: what is known, else a wide guess below the darkest frame seen."""
+    """What to take of the pedestal, ADU: what is known, else a wide guess below the darkest frame seen."""
     if pedestal is not None:
         return pedestal
     lowest = min((s.level_adu for s in shots), default=UNKNOWN_PEDESTAL.adu * 10)

@@ -20,7 +20,10 @@ SURE_ENOUGH_AMOUNT = 0.07
 
 
 def out_of_reach(task: Task, shots: Sequence[TestShot], light: LightModel, level: float) -> Step | None:
-    """A shot that measures how far off the nearest permitted setting is, or the answer no; None if in reach."""
+    """Whether even the ends of what is permitted miss the level (ADU): the shot that measures by how much, or the answer no.
+
+    None where the level is in reach.
+    """
     # What was seen at an end counts before the fit: a panel's steps may lie on no curve.
     tolerance, span = task.target.tolerance_adu, span_of(task, shots, level)
     if _level_at(task, shots, light, task.bright_end) > level + tolerance and span.below is None:
@@ -82,7 +85,7 @@ def _all_too_dim(task: Task, shots: Sequence[TestShot], light: LightModel, level
 
 
 def is_denied(task: Task, shots: Sequence[TestShot], no: NoAnswer, level: float) -> bool:
-    """Whether a shot within what is permitted came out on the other side of the target than the no says."""
+    """Whether a shot within what is permitted came out on the other side of the target (ADU) than the no says."""
     slack = task.target.tolerance_adu
     if no.direction == "too dim":
         return any(s.level_adu > level + slack for s in shots if s.exposure_s <= task.dim_end[0] * 1.001)
@@ -114,7 +117,9 @@ def _amount_error(
 
 
 def contradict(task: Task, shots: Sequence[TestShot]) -> bool:
-    """Whether a longer exposure at the same brightness came out clearly darker than a shorter one."""
+    """Whether a longer exposure at the same brightness came out darker than a shorter one by more than the tolerance, or 2 % of
+    white (ADU).
+    """
     if len(shots) < 3:
         return False
     slack = max(task.target.tolerance_adu, 0.02 * task.target.white_adu)

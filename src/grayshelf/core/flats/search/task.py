@@ -88,7 +88,9 @@ class Task:
 
 
 def at_level(prior: Prior, expected_adu: float, pedestal_adu: float, target: FlatTarget) -> Prior:
-    """A setting that gave one level, for the level that is wished for now: in proportion above the pedestal."""
+    """A setting that gave one level, for the level that is wished for now (ADU): in proportion above the pedestal,
+    ``t·(wished − pedestal) / (then − pedestal)``. Within the tolerance it stays as it was.
+    """
     if abs(expected_adu - target.level_adu) <= target.tolerance_adu:
         return prior
     ratio = max(target.level_adu - pedestal_adu, 1.0) / max(expected_adu - pedestal_adu, 1.0)
@@ -98,7 +100,8 @@ def at_level(prior: Prior, expected_adu: float, pedestal_adu: float, target: Fla
 def carried_over(
     prior: Prior, window: ExposureWindow, mode: Mode, wanted_s: float, response: PanelResponse
 ) -> Prior:
-    """A setting that did, at the exposure that is wanted now: its brightness follows by how the panel goes.
+    """A setting that did, at the exposure (seconds) that is wanted now: its brightness follows by how the panel goes,
+    ``ln output(b) = ln output(b_then) + ln(t_then / t)``.
 
     Parameters
     ----------

@@ -12,7 +12,7 @@ from grayshelf.core.flats.model import Bound, NoAnswer, Pedestal, TestShot
 def level_range(
     pedestal: Pedestal | None, shots: Sequence[TestShot], white_adu: float
 ) -> tuple[float, float]:
-    """Between which levels the pedestal lies: what is known of it, else from zero to the darkest frame seen."""
+    """Between which levels, ADU, the pedestal lies: what is known of it, else from zero to the darkest frame seen."""
     lowest = min(s.level_adu for s in shots)
     if pedestal is not None:
         least = pedestal.adu - pedestal.uncertainty_adu

@@ -30,9 +30,10 @@ class CameraTraits:
 def permitted(
     shortest: Bound, longest: Bound, camera: CameraTraits, pulse: Pulse | None = None
 ) -> ExposureWindow:
-    """The window with the highest of all lower bounds and its reason.
+    """The window of exposures, seconds, with the highest of all lower bounds and its reason.
 
-    A probe may be shorter than the window, but never where the camera itself is no measure of light.
+    Lower bounds are the person's, the camera's shortest and the shortest that it repeats, that of its shutter, and
+    `FEWEST_PULSES` of a pulsed light.
     """
     lower = [shortest, Bound(camera.shortest_s, "the camera's shortest")]
     if camera.repeatable_from_s > 0:

@@ -35,7 +35,7 @@ _ARCSEC_PER_RADIAN = 206_264.806
 
 
 def relative_log_light(sun_altitudes_deg: NDArray[np.float64]) -> NDArray[np.float64]:
-    """Natural log of the sky's light against that at the anchor."""
+    """Natural log of the sky's light against that at the anchor, for altitudes of the sun in degrees; any shape."""
     return math.log(10.0) * DEX_PER_DEG * (sun_altitudes_deg - ANCHOR_ALTITUDE_DEG)
 
 
@@ -66,9 +66,8 @@ class SkyCourse:
 
 
 def off_by(seen_and_reckoned: Sequence[tuple[float, float]]) -> float:
-    """How many times more light the sky of a twilight gave than was reckoned, over all filters that were shot.
-
-    What is wrong with sky, glass and sensor is wrong for all alike: it sets the filters right that were not shot.
+    """How many times more light the sky of a twilight gave than was reckoned: the geometric mean over all filters that were
+    shot, of ``seen / reckoned`` (ADU a second both).
     """
     logs = [math.log(seen / reckoned) for seen, reckoned in seen_and_reckoned]
     return math.exp(sum(logs) / len(logs)) if logs else 1.0

@@ -62,13 +62,7 @@ def _exposures(wish: SkySeries, sky: Fade | SkyCourse, times_s: NDArray[np.float
 
 
 def window_of(wish: SkySeries, course: SkyCourse, seen: Fade | None = None) -> tuple[float, float] | None:
-    """When the sky suits a filter; None where it never does.
-
-    Parameters
-    ----------
-    seen
-        The sky as frames of this twilight showed it; counts instead of the course.
-    """
+    """When the sky suits a filter, from and to in seconds after the scale's beginning; None where it never does."""
     times = np.arange(course.times_s[0], course.times_s[-1] + GRID_S / 2, GRID_S)
     open_at = times[~np.isnan(_exposures(wish, seen or course, times))]
     return (float(open_at[0]), float(open_at[-1])) if len(open_at) else None
