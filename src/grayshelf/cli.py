@@ -16,9 +16,9 @@ import waitress
 
 from grayshelf import __version__
 from grayshelf.core.errors import GrayShelfError
+from grayshelf.library.bench_frames import settle_measurements
 from grayshelf.library.grouping import finish_recount
 from grayshelf.library.library import Library
-from grayshelf.library.measurements import settle_measurements
 from grayshelf.web.app import MOST_BODY_BYTES, create_app, warm_up
 from grayshelf.web.context import Context, make_context, make_runner
 from grayshelf.work.scan import find_own_files

@@ -19,9 +19,9 @@ from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.sensor.sorting import HandedIn, sort_out
 from grayshelf.demo.scenario import MODELS
 from grayshelf.library import database
+from grayshelf.library.camera_values import measured_gain
 from grayshelf.library.facts_json import facts_from_json, facts_to_json
 from grayshelf.library.flat_sheet import row_target, wishes_for
-from grayshelf.library.measurements import measured_gain
 from grayshelf.library.models import Frame, FrameSet, MeasurementShot, Rig
 from grayshelf.library.rig_terms import traits_at
 from tests.helpers import DARK, facts_of, write_fits

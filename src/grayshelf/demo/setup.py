@@ -21,9 +21,10 @@ from grayshelf.demo.generate import generate, is_current
 from grayshelf.demo.scenario import FILTERS, HERON_NOW, LOGS, MODELS, RIGS, SITE, SOURCES, START
 from grayshelf.devices.ports import RigDevices
 from grayshelf.devices.simulated.rig import SimulatedWorld, WorldState, devices_of
+from grayshelf.library.camera_values import accept, accepted, offset_values
 from grayshelf.library.library import Library
 from grayshelf.library.lock import LibraryLock
-from grayshelf.library.measurements import accept, accepted, offset_result, offset_values
+from grayshelf.library.measurements import offset_result
 from grayshelf.library.models import (
     Folder,
     FrameSet,

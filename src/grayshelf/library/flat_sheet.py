@@ -19,11 +19,11 @@ from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.matching.model import CommonSettings
 from grayshelf.core.matching.rig_events import RigEventKind
 from grayshelf.core.sensor.statistics import UNSHIFTED_ENDS
+from grayshelf.library.camera_values import measured_gain
 from grayshelf.library.flat_drift import drift_of
 from grayshelf.library.kept import kept
 from grayshelf.library.library import Library
 from grayshelf.library.lights import light_sets
-from grayshelf.library.measurements import measured_gain
 from grayshelf.library.models import FlatRow, FlatSetting, LightSource, Rig, RigEvent
 from grayshelf.library.sky_levels import pedestal_level
 

@@ -11,12 +11,12 @@ from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.matching.judge import Terms
 from grayshelf.core.matching.model import CommonSettings, LightsNoise
 from grayshelf.core.matching.rulers import plain_name
+from grayshelf.library.camera_values import measured_gain
 from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.holdings import common_settings
 from grayshelf.library.kept import RowsKept, in_parts, kept
 from grayshelf.library.left_out import made_of_each
 from grayshelf.library.library import Library
-from grayshelf.library.measurements import measured_gain
 from grayshelf.library.models import FrameSet, Rig
 
 

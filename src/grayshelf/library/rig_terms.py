@@ -16,9 +16,9 @@ from grayshelf.core.matching.model import RigSays, SensorTraits, Tolerances, Tra
 from grayshelf.core.matching.rig_events import RigEventKind
 from grayshelf.core.matching.rulers import plain_name
 from grayshelf.core.sensor.offset_checked import PairWarning, pair_warning
+from grayshelf.library.camera_values import checked_offsets, measured_gain
 from grayshelf.library.kept import kept
 from grayshelf.library.library import Library
-from grayshelf.library.measurements import checked_offsets, measured_gain
 from grayshelf.library.models import FrameSet, Rig
 from grayshelf.library.unreadable import readable
 

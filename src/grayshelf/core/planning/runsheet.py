@@ -10,7 +10,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import datetime, timedelta
 from enum import StrEnum
 from typing import Any
 
@@ -32,6 +31,12 @@ SHOTS_WITHOUT_PRIOR = 3
 SHOTS_WITH_PRIOR = 1
 #: Exposure to reckon with where nothing is known (the middle of a usual window).
 GUESSED_EXPOSURE_S = 4.0
+#: A cover takes about so long to close, in seconds.
+COVER_S = 10.0
+#: After the sensor has reached its set point (common practice).
+COOLER_SETTLES_S = 30.0
+#: So far off its set point a sensor is said to hold it while a run goes on (common practice).
+COOLER_HOLDS_WITHIN_C = 0.5
 
 
 class StepKind(StrEnum):
@@ -95,14 +100,6 @@ class DarkSeries:
         return self.kind is FrameKind.DARK_FLAT
 
 
-#: A cover takes about so long to close, in seconds.
-COVER_S = 10.0
-#: After the sensor has reached its set point (common practice).
-COOLER_SETTLES_S = 30.0
-#: So far off its set point a sensor is said to hold it while a run goes on (common practice).
-COOLER_HOLDS_WITHIN_C = 0.5
-
-
 @dataclass(frozen=True)
 class RigPace:
     """How long the rig takes for what is not exposing."""
@@ -139,15 +136,6 @@ class SheetStep:
     """Where a hand is needed: for what."""
     dark: DarkSeries | None = None
     """For frames that belong to no row: how they are to be taken."""
-
-
-@dataclass(frozen=True)
-class TimedStep:
-    """A step with its forecast times, UTC."""
-
-    step: SheetStep
-    start: datetime
-    end: datetime
 
 
 @dataclass(frozen=True)
@@ -368,36 +356,3 @@ def _dark_steps(dark: DarkSeries, sensor_temp_c: float | None, pace: RigPace) ->
     )
     steps.append(SheetStep(StepKind.BUILD, "Build the master dark", pace.build_s, dark=dark))
     return steps
-
-
-def timed(steps: Sequence[SheetStep], start: datetime) -> list[TimedStep]:
-    """Give each step its times, one after the other by their forecast seconds."""
-    result: list[TimedStep] = []
-    at = start
-    for step in steps:
-        end = at + timedelta(seconds=step.seconds)
-        result.append(TimedStep(step, at, end))
-        at = end
-    return result
-
-
-def bytes_needed(steps: Sequence[SheetStep], width: int, height: int) -> int:
-    """Bytes that the frames (2 a pixel) and masters (4 a pixel) of a sheet take on the disk, for frames of `width` by `height`
-    pixels.
-    """
-    frames = sum(s.count for s in steps if s.kind in (StepKind.FLATS, StepKind.DARK_FLATS, StepKind.DARKS))
-    finds = sum(s.count for s in steps if s.kind is StepKind.FIND)
-    masters = 2 * sum(s.kind is StepKind.FLATS for s in steps) + sum(s.kind is StepKind.DARKS for s in steps)
-    return (frames + finds) * (width * height * 2 + 8640) + masters * (width * height * 4 + 14400)
-
-
-def afterwards(darks_ran: bool, has_cover: bool, panel_by_hand: bool, cold: bool) -> tuple[str, ...]:
-    """What is left to do when a run has ended."""
-    done = ["The cap is on: leave it." if not has_cover else "The cover is closed."]
-    if panel_by_hand:
-        done.append("The panel is dark: take it down.")
-    if cold:
-        done.append("The sensor is still cold: warm it before you cut the power, or leave it for darks.")
-    if not darks_ran:
-        done.append("The rig may come down.")
-    return tuple(done)

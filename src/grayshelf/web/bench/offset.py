@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import cast
 
 from sqlalchemy.orm import Session
 
@@ -13,276 +12,21 @@ from grayshelf.core.sensor.bias import BiasReading, DeadPixel, good_minimum, goo
 from grayshelf.core.sensor.findings import Finding
 from grayshelf.core.sensor.floor import PedestalLine
 from grayshelf.core.sensor.offset import OffsetDone, OffsetEffect, OffsetReading, next_bias
-from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.measurement_records import settings_of
-from grayshelf.library.measurements import accepted, kept_frames, measurement, measurements_of, offset_result
-from grayshelf.library.models import CameraValue, Job, Measurement, Rig, RunStep
-from grayshelf.library.records import read
-from grayshelf.library.rig_terms import gain_word, offset_warning, wishes_of
-from grayshelf.library.step_records import MeasureParams
-from grayshelf.web.bench.gain import gains_out
-from grayshelf.web.bench.schemas import (
-    AcceptedOut,
-    BenchItem,
-    BenchOut,
-    DeadOut,
-    DiskOfferOut,
-    EffectOut,
-    FilterOffer,
-    FindingOut,
-    FramesOut,
-    GainOffer,
-    Kind,
-    MeasurementOut,
-    OffsetGainOut,
-    OffsetLine,
-    RungOut,
-)
+from grayshelf.library.measurements import offset_result
+from grayshelf.library.models import CameraValue, Job, Measurement, RunStep
+from grayshelf.web.bench.page import accepted_out
+from grayshelf.web.bench.schemas import DeadOut, EffectOut, FindingOut, OffsetGainOut, OffsetLine, RungOut
 from grayshelf.web.common import in_words
-from grayshelf.web.common.gates import waiting_gate
-from grayshelf.web.common.jobs import job_out
-from grayshelf.work.bench import gain as measure_gain
-from grayshelf.work.bench import offset as measure_offset
-from grayshelf.work.bench.disk import DiskOffer, offers
-from grayshelf.work.bench.starter import gains_in_use
-from grayshelf.work.job_states import JobState, StepState
+from grayshelf.work.job_states import StepState
 from grayshelf.work.jobs import ALIVE
 
-#: Gains that are offered where no light tells which are used, as shares of the range.
-LADDER_OF_GAINS = (0.0, 0.25, 0.5, 0.75)
 #: More frames of one offset than this need no more dots on the chart.
 MOST_DOTS = 48
 
 
-def bench_page(library: Library, rig_id: int, kind: str, devices: RigDevices | None) -> BenchOut:
-    """What can be measured, and what was."""
-    with library.db.session() as session:
-        rig = library.rig(session, rig_id)
-        in_use = gains_in_use(library, rig)
-        word = gain_word(library, rig.camera)
-        facts = devices.camera.facts if devices else None
-        cannot = ""
-        if facts is None:
-            cannot = "No devices are connected to this rig: use frames on disk."
-        elif kind == "offset" and facts.offset_range is None:
-            cannot = f"{rig.camera} does not let its offset be set."
-        rows = measurements_of(session, rig.camera, kind)
-        seconds, frames = _cost(rig, devices, kind)
-        return BenchOut(
-            kind=cast(Kind, kind),
-            camera=rig.camera,
-            can_shoot=not cannot,
-            cannot=cannot,
-            gain_word=word,
-            gain_range=list(facts.gain_range) if facts and facts.gain_range else None,
-            offset_range=list(facts.offset_range) if facts and facts.offset_range else None,
-            gains=_gain_offers(session, rig, kind, in_use, facts.gain_range if facts else None, word),
-            filters=[
-                FilterOffer(code=f.code, passband_nm=f.passband_nm)
-                for f in rig.filters
-                if devices is not None and devices.wheel is not None
-            ],
-            filter_code=_usual_filter(rig) if devices is not None and devices.wheel is not None else None,
-            seconds_per_gain=seconds,
-            frames_per_gain=frames,
-            disk=[_disk_offer(o, kind, word) for o in offers(session, rig.camera, kind)],
-            measurements=[_item(r, word) for r in rows],
-            accepted=accepted_table(library, session, rig, kind, word),
-        )
-
-
-def _cost(rig: Rig, devices: RigDevices | None, kind: str) -> tuple[float, int]:
-    """Seconds and frames for one gain."""
-    if devices is None:
-        return 0.0, 0
-    if kind == "offset":
-        return measure_offset.usual_seconds(devices, 1, 60.0), measure_offset.USUAL_FRAMES + 1
-    shortest = measure_gain.shortest_for(devices, wishes_of(rig).shortest_s)
-    return measure_gain.usual_seconds(
-        devices, 1, shortest
-    ), 58 if devices.camera.facts.bayer_pattern is None else 86
-
-
-def _usual_filter(rig: Rig) -> str | None:
-    """The narrowest filter: a panel is rarely dim enough for the others."""
-    known = [f for f in rig.filters if f.width_nm is not None]
-    if known:
-        return min(known, key=lambda f: f.width_nm or 0.0).code
-    return rig.filters[0].code if rig.filters else None
-
-
-def _gain_offers(
-    session: Session,
-    rig: Rig,
-    kind: str,
-    in_use: dict[float, set[float]],
-    span: tuple[float, float] | None,
-    word: str,
-) -> list[GainOffer]:
-    known = accepted(session, rig.camera, kind)
-    ladder = [round(span[0] + share * (span[1] - span[0])) for share in LADDER_OF_GAINS] if span else []
-    gains = sorted({*in_use, *known, *([float(g) for g in ladder] if kind == "gain" or not in_use else [])})
-    result = []
-    for gain in gains:
-        said = []
-        if gain in in_use:
-            at = in_words.listed(f"{o:g}" for o in sorted(in_use[gain]))
-            said.append(f"lights at offset {at}" if at else "lights")
-        said.append(
-            f"measured {in_words.day(known[gain].accepted_at.date())}" if gain in known else "never measured"
-        )
-        result.append(
-            GainOffer(gain=gain, text=f"{word} {gain:g}", in_use=gain in in_use, note=", ".join(said))
-        )
-    return result
-
-
-def _disk_offer(offer: DiskOffer, kind: str, word: str) -> DiskOfferOut:
-    nights = f", {in_words.days(offer.nights)}" if offer.nights else ""
-    if kind == "offset":
-        text = (
-            f"{offer.n_bias} bias frames at offset {in_words.listed(f'{o:g}' for o in offer.offsets)}{nights}"
-        )
-        quick = len(offer.offsets) < 2
-    else:
-        text = f"{offer.n_flats} flats at {in_words.several(offer.levels, 'level')}, {offer.n_bias} bias frames{nights}"
-        quick = offer.levels < 3
-    return DiskOfferOut(
-        gain=offer.gain,
-        gain_text=f"{word} {offer.gain:g}",
-        text=text,
-        set_ids=list(offer.set_ids),
-        quick=quick,
-    )
-
-
-def _item(row: Measurement, word: str) -> BenchItem:
-    gains = in_words.listed(f"{g:g}" for g in row.gains)
-    return BenchItem(
-        id=row.id,
-        title=f"{word} {gains}",
-        when=in_words.day(row.made_at.date()),
-        gains=row.gains,
-        source="shot here" if row.source == "shot" else "from frames on disk",
-    )
-
-
-# -- what was accepted ------------------------------------------------------------------------------------------
-
-
-def accepted_table(library: Library, session: Session, rig: Rig, kind: str, word: str) -> list[AcceptedOut]:
-    """The camera's card: what counts at each gain, and which pairs the lights use unchecked."""
-    known = accepted(session, rig.camera, kind)
-    in_use = gains_in_use(library, rig)
-    rows = []
-    for gain in sorted({*known, *in_use}):
-        warning = ""
-        if kind == "offset":
-            told = [offset_warning(library, rig.camera, gain, o) for o in sorted(in_use.get(gain, ()))]
-            warning = " ".join(t.message for t in told if t)
-        row = known.get(gain)
-        if row is None:
-            rows.append(
-                AcceptedOut(
-                    gain=gain,
-                    gain_text=f"{word} {gain:g}",
-                    value="–",
-                    detail="never measured",
-                    when="",
-                    own_choice=False,
-                    measurement_id=None,
-                    warning=warning,
-                )
-            )
-        else:
-            rows.append(_accepted(row, word, warning))
-    return rows
-
-
-def _accepted(row: CameraValue, word: str, warning: str = "") -> AcceptedOut:
-    v = row.values
-    if row.kind == "offset":
-        value = f"{v['offset']:g}"
-        detail = f"floor {in_words.number(v['floor'])}{in_words.THIN}ADU, costs {in_words.number(v['cost_percent'], 2)} %"
-        if row.own_choice:
-            detail += f"; your choice, measured {v['lowest']:g}"
-    else:
-        value = f"{v['e_per_adu']:.3g}{in_words.THIN}e⁻/ADU"
-        detail = f"read noise {v['read_noise_e']:.2f}{in_words.THIN}e⁻"
-        if v.get("linear_limit_adu"):
-            detail += f", linear to {in_words.number(v['linear_limit_adu'])}{in_words.THIN}ADU"
-        if v.get("quick"):
-            detail += "; a quick estimate"
-    return AcceptedOut(
-        gain=row.gain,
-        gain_text=f"{word} {row.gain:g}",
-        value=value,
-        detail=detail,
-        when=in_words.day(row.accepted_at.date()),
-        own_choice=row.own_choice,
-        measurement_id=row.measurement_id,
-        warning=warning,
-    )
-
-
-# -- one measurement --------------------------------------------------------------------------------------------
-
-
-def measurement_page(library: Library, measurement_id: int) -> MeasurementOut:
-    """One measurement, with everything it says."""
-    with library.db.session() as session:
-        row = measurement(session, measurement_id)
-        word = gain_word(library, row.camera)
-        job = session.get(Job, row.job_id) if row.job_id else None
-        steps = _steps(job)
-        kept = kept_frames(session, row)
-        known = accepted(session, row.camera, row.kind)
-        others = [m for m in measurements_of(session, row.camera, row.kind) if m.id != row.id]
-        return MeasurementOut(
-            id=row.id,
-            kind=cast(Kind, row.kind),
-            camera=row.camera,
-            title=_item(row, word).title,
-            when=in_words.day(row.made_at.date()),
-            source=_item(row, word).source,
-            conditions=_conditions(row, kept.count),
-            notes=list(row.notes),
-            frames=FramesOut(count=kept.count, size=in_words.size(kept.size_bytes), state=kept.state),
-            job=job_out(job, library) if job is not None and job.state != JobState.DONE else None,
-            gate=waiting_gate(job, [] if job is None else job.steps),
-            offset=[
-                _offset_gain(library, session, row, gain, word, steps.get(gain), job, known.get(gain))
-                for gain in (row.gains if row.kind == "offset" else [])
-            ],
-            gain=gains_out(session, row, word, steps, job, {g: _accepted(v, word) for g, v in known.items()})
-            if row.kind == "gain"
-            else None,
-            earlier=[_item(m, word) for m in others],
-        )
-
-
-def _steps(job: Job | None) -> dict[float, RunStep]:
-    """The steps of an exercise by gain."""
-    return (
-        {} if job is None else {read(MeasureParams, s.params).gain: s for s in job.steps if s.kind != "gate"}
-    )
-
-
-def _conditions(row: Measurement, count: int) -> str:
-    parts = [row.camera]
-    temp_c = settings_of(row).temp_c
-    if temp_c is not None:
-        parts.append(in_words.degrees_c(temp_c))
-    parts.append(in_words.several(count, "frame"))
-    return ", ".join(parts)
-
-
-def _finding(item: Finding) -> FindingOut:
-    return FindingOut(message=item.message, advice=item.advice, serious=item.serious)
-
-
-def _offset_gain(
+def offset_of_gain(
     library: Library,
     session: Session,
     row: Measurement,
@@ -292,6 +36,7 @@ def _offset_gain(
     job: Job | None,
     known: CameraValue | None,
 ) -> OffsetGainOut:
+    """What bias frames at one gain say of the offset."""
     readings, result = offset_result(library, session, row, gain)
     alive = job is not None and job.state in ALIVE
     going = alive and (step is None or step.state in (StepState.TO_DO, StepState.DOING))
@@ -337,8 +82,8 @@ def _offset_gain(
         confirmed=result.confirmed,
         effects=[_effect(e, result) for e in effects],
         dead=[_dead(d, settings_of(row).width) for d in result.dead],
-        findings=[_finding(f) for f in result.findings] if not going else [],
-        accepted=_accepted(known, word) if known else None,
+        findings=[finding_out(f) for f in result.findings] if not going else [],
+        accepted=accepted_out(known, word) if known else None,
     )
 
 
@@ -449,3 +194,8 @@ def _headline(
     elif not going:
         reason += " Not confirmed with frames taken there."
     return (f"Offset {a.offset:g}" + (" so far" if going else ""), reason)
+
+
+def finding_out(item: Finding) -> FindingOut:
+    """A finding, as the page tells it."""
+    return FindingOut(message=item.message, advice=item.advice, serious=item.serious)

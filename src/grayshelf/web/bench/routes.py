@@ -9,23 +9,17 @@ from flask import Response
 
 from grayshelf import __version__
 from grayshelf.core.errors import Conflict, NotFound
+from grayshelf.library.bench_frames import delete_for_good, take_back, throw_away
+from grayshelf.library.camera_values import accept, forget_newest, offset_values
 from grayshelf.library.library import Library
-from grayshelf.library.measurements import (
-    accept,
-    delete_for_good,
-    forget_newest,
-    measurement,
-    offset_result,
-    offset_values,
-    take_back,
-    throw_away,
-)
+from grayshelf.library.measurements import measurement, offset_result
 from grayshelf.library.models import Job, Measurement
 from grayshelf.library.records import read
 from grayshelf.library.rig_terms import gain_word
 from grayshelf.library.step_records import MeasurementJob
-from grayshelf.web.bench import offset as view
 from grayshelf.web.bench import tables
+from grayshelf.web.bench.measurement import measurement_page
+from grayshelf.web.bench.page import bench_page
 from grayshelf.web.bench.schemas import (
     AcceptIn,
     BenchOut,
@@ -68,7 +62,7 @@ def bench_of_rig(rig_id: int, kind: str) -> BenchOut:
     context = the_context()
     with context.library.db.session() as session:
         devices = context.bench.devices(context.library.rig(session, rig_id))
-    return view.bench_page(context.library, rig_id, _kind(kind), devices)
+    return bench_page(context.library, rig_id, _kind(kind), devices)
 
 
 @bench.get("/rigs/<int:rig_id>/bench/<string:kind>/kept.csv")
@@ -113,14 +107,14 @@ def _started(job_id: int) -> MeasuringOut:
 @bench.output(MeasurementOut)
 def one_measurement(measurement_id: int) -> MeasurementOut:
     """One measurement, with everything it says."""
-    return view.measurement_page(the_context().library, measurement_id)
+    return measurement_page(the_context().library, measurement_id)
 
 
 @bench.output(Done)
 def answer(measurement_id: int) -> Done:
     """The person did what the gate asks for."""
     context = the_context()
-    gate = view.measurement_page(context.library, measurement_id).gate
+    gate = measurement_page(context.library, measurement_id).gate
     with context.library.db.session() as session:
         job_id = measurement(session, measurement_id).job_id
     if gate is None or job_id is None:
@@ -229,7 +223,7 @@ def summary_csv(measurement_id: int) -> Response:
 def measurement_json(measurement_id: int) -> Response:
     """The whole measurement: what every frame said, and what came of it."""
     library = the_context().library
-    page = view.measurement_page(library, measurement_id)
+    page = measurement_page(library, measurement_id)
     with library.db.session() as session:
         row = session.get_one(Measurement, measurement_id)
         whole = {

@@ -11,7 +11,7 @@ from grayshelf.core.sensor.transfer import TransferPoint
 from grayshelf.library.library import Library
 from grayshelf.library.measurements import measurement, offset_result, transfers
 from grayshelf.library.models import CameraValue, Measurement
-from grayshelf.web.bench.offset import measurement_page
+from grayshelf.web.bench.measurement import measurement_page
 from grayshelf.web.bench.schemas import ChannelOut, OffsetGainOut
 
 Table = list[Sequence[object]]

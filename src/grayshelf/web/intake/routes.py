@@ -17,7 +17,10 @@ from grayshelf.web.common.jobs import job_out
 from grayshelf.web.common.schemas import Done, JobOut
 from grayshelf.web.context import the_context
 from grayshelf.web.exports import csv_response
+from grayshelf.web.intake import folders
 from grayshelf.web.intake import page as intake
+from grayshelf.web.intake import problems as problems_view
+from grayshelf.web.intake import sets as sets_view
 from grayshelf.web.intake.schemas import (
     BuildIn,
     FolderIn,
@@ -61,7 +64,7 @@ def _start_scan(folder_id: int) -> JobOut:
 @api.output(JobOut)
 def add_folder(json_data: FolderIn) -> JobOut:
     """Name a folder on this machine and scan it in place."""
-    return _start_scan(intake.add_folder(the_context().library, json_data.path))
+    return _start_scan(folders.add_folder(the_context().library, json_data.path))
 
 
 @api.post("/folders/<int:folder_id>/scan")
@@ -75,7 +78,7 @@ def scan_again(folder_id: int) -> JobOut:
 @api.output(Done)
 def let_missing_go(folder_id: int) -> Done:
     """Let go of the frames of a folder whose files are missing."""
-    count = intake.let_go(the_context().library, folder_id)
+    count = folders.let_go(the_context().library, folder_id)
     return Done(
         message=f"{in_words.several(count, 'frame')} let go. Where their files come back, they are entered anew."
     )
@@ -85,7 +88,7 @@ def let_missing_go(folder_id: int) -> Done:
 @api.output(Done)
 def forget_folder(folder_id: int) -> Done:
     """Take a folder off the list; its files are not touched."""
-    path = intake.forget_folder(the_context().library, folder_id)
+    path = folders.forget_folder(the_context().library, folder_id)
     return Done(
         message=f"{path} is off the list. Its files are as they were; name it again to bring it back."
     )
@@ -113,14 +116,14 @@ def set_site(json_data: SiteIn) -> Done:
 @api.output(ProblemsOut)
 def problems(query_data: PageQuery) -> ProblemsOut:
     """Files that could not be read, or lack a value that matters."""
-    return intake.problems_page(the_context().library, query_data.page, query_data.state)
+    return problems_view.problems_page(the_context().library, query_data.page, query_data.state)
 
 
 @api.get("/problems.csv")
 @api.doc(hide=True)
 def problems_csv() -> Response:
     """All of them as CSV."""
-    return csv_response(intake.problem_csv_rows(the_context().library), "files-to-look-at")
+    return csv_response(problems_view.problem_csv_rows(the_context().library), "files-to-look-at")
 
 
 @api.get("/sets")
@@ -128,7 +131,7 @@ def problems_csv() -> Response:
 @api.output(SetsOut)
 def sets(query_data: PageQuery) -> SetsOut:
     """The sets that frames fell into."""
-    return intake.sets_page(the_context().library, query_data.page, query_data.kind)
+    return sets_view.sets_page(the_context().library, query_data.page, query_data.kind)
 
 
 @api.put("/sets/<int:set_id>/names")
@@ -136,7 +139,7 @@ def sets(query_data: PageQuery) -> SetsOut:
 @api.output(Done)
 def say_of_names(set_id: int, json_data: NamesIn) -> Done:
     """Say whether what the files' names say of a set is right."""
-    return Done(message=intake.say_of_names(the_context().library, set_id, json_data.right))
+    return Done(message=sets_view.say_of_names(the_context().library, set_id, json_data.right))
 
 
 @api.get("/sets.csv")
@@ -147,7 +150,7 @@ def sets_csv() -> Response:
     rows: list[list[object]] = [["set", "kind", "what", "camera", "night", "frames", "state"]]
     page = 1
     while True:
-        part = intake.sets_page(library, page, "")
+        part = sets_view.sets_page(library, page, "")
         rows += [[x.id, x.kind, x.title, x.camera, x.night, x.n_frames, x.state] for x in part.items]
         if page >= part.pages:
             return csv_response(rows, "sets")
@@ -160,7 +163,7 @@ def sets_csv() -> Response:
 def build(json_data: BuildIn) -> JobOut:
     """Combine sets into masters."""
     context = the_context()
-    ids = intake.sets_to_build(context.library, json_data.set_ids)
+    ids = sets_view.sets_to_build(context.library, json_data.set_ids)
     job_id = context.runner.start(
         "build", f"Building {in_words.several(len(ids), 'master')}", as_kept(BuildJob(tuple(ids)))
     )

@@ -35,7 +35,7 @@ from grayshelf.web.tonight.schemas import RunOut, SearchOut, SeriesOut, StepOut,
 from grayshelf.web.tonight.sheet import ends_in_words
 from grayshelf.work.job_states import OPEN, StepState
 from grayshelf.work.jobs import ALIVE, JobState
-from grayshelf.work.run.run import forecast_s
+from grayshelf.work.run.series import forecast_s
 
 
 def _sensor(devices: RigDevices | None) -> tuple[RulerOut | None, str]:

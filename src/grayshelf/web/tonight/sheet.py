@@ -11,7 +11,8 @@ from sqlalchemy.orm import Session
 
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.matching.age import age_step
-from grayshelf.core.planning.runsheet import RigPace, StepKind, TimedStep, series_seconds
+from grayshelf.core.planning.forecast import TimedStep
+from grayshelf.core.planning.runsheet import RigPace, StepKind, series_seconds
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.models import FrameSet

@@ -13,6 +13,7 @@ from grayshelf.web.context import the_context
 from grayshelf.web.exports import csv_response
 from grayshelf.web.flats.rows import key_in
 from grayshelf.web.twilight import page as view
+from grayshelf.web.twilight import tables
 from grayshelf.web.twilight.schemas import StartTwilightIn, TwilightIn, TwilightOut
 
 twilight = APIBlueprint("twilight", __name__, url_prefix="/api", tag="Twilight")
@@ -52,7 +53,7 @@ def twilight_csv(rig_id: int) -> Response:
     except ValidationError as error:
         raise NotFound("There is no such twilight.") from error
     return csv_response(
-        *view.plan_table(view.twilight_page(the_context().library, rig_id, _devices(rig_id), asked))
+        *tables.plan_table(view.twilight_page(the_context().library, rig_id, _devices(rig_id), asked))
     )
 
 
@@ -60,4 +61,4 @@ def twilight_csv(rig_id: int) -> Response:
 @twilight.doc(hide=True)
 def twilight_frames_csv(rig_id: int) -> Response:
     """Every frame of the newest twilight as a table."""
-    return csv_response(*view.shots_table(the_context().library, rig_id))
+    return csv_response(*tables.shots_table(the_context().library, rig_id))

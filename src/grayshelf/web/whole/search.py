@@ -14,7 +14,7 @@ from grayshelf.library.library import Library
 from grayshelf.library.models import Frame, FrameSet
 from grayshelf.library.rig_terms import gain_word
 from grayshelf.web.common import in_words
-from grayshelf.web.intake.page import set_title
+from grayshelf.web.intake.sets import set_title
 from grayshelf.web.whole.schemas import FoundOut
 
 MOST = 12

@@ -13,9 +13,9 @@ from grayshelf.core.errors import DeviceError
 from grayshelf.core.filing.names import safe_name
 from grayshelf.core.sensor.statistics import sample_step
 from grayshelf.devices.ports import RigDevices
+from grayshelf.library.bench_frames import bench_folder, enter_measured_frame
 from grayshelf.library.library import Library
 from grayshelf.library.measurement_records import MeasurementSettings, keep_settings, settings_of
-from grayshelf.library.measurements import bench_folder, enter_measured_frame
 from grayshelf.library.models import Job, Measurement, MeasurementShot, Rig, RunStep
 from grayshelf.library.records import as_kept, read
 from grayshelf.library.step_records import JobResult, MeasurementJob, MeasureOutcome, MeasureParams

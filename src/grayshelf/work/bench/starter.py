@@ -11,9 +11,10 @@ from sqlalchemy.orm import Session
 from grayshelf.core.errors import Conflict, DeviceError
 from grayshelf.core.sensor.transfer import speaking_channel
 from grayshelf.devices.ports import RigDevices
+from grayshelf.library.camera_values import accepted
 from grayshelf.library.library import Library
 from grayshelf.library.lights import light_sets
-from grayshelf.library.measurements import accepted, measurement, transfers
+from grayshelf.library.measurements import measurement, transfers
 from grayshelf.library.models import CameraValue, FrameSet, Job, Measurement, MeasurementShot, Rig
 from grayshelf.library.records import as_kept, read
 from grayshelf.library.rig_terms import wishes_of

@@ -21,8 +21,8 @@ from grayshelf.core.flats.search.next_step import next_step
 from grayshelf.core.flats.search.outset import Asked, KnownRates, LastSetting, Light, path_of, search_task
 from grayshelf.core.flats.search.task import Task
 from grayshelf.core.flats.settings import RowKey
+from grayshelf.library.camera_values import measured_gain
 from grayshelf.library.flat_sheet import row_pedestal
-from grayshelf.library.measurements import measured_gain
 from grayshelf.library.models import FlatSetting, RunShot, RunStep
 from grayshelf.library.panel_curves import known_points
 from grayshelf.library.records import as_kept, read

@@ -11,11 +11,12 @@ from sqlalchemy.orm import Session
 
 from grayshelf.core.matching import rulers
 from grayshelf.core.matching.model import CommonSettings, Ruler
-from grayshelf.core.planning.runsheet import RunSheet, bytes_needed
+from grayshelf.core.planning.forecast import bytes_needed
+from grayshelf.core.planning.runsheet import RunSheet
 from grayshelf.devices.ports import RigDevices
+from grayshelf.library.camera_values import checked_offsets
 from grayshelf.library.library import Library
 from grayshelf.library.lights import LightSet
-from grayshelf.library.measurements import checked_offsets
 from grayshelf.library.models import Job, Rig
 from grayshelf.library.rig_terms import gain_word, offset_warning
 from grayshelf.work.job_states import JobState

@@ -7,21 +7,22 @@ process killed between the two finds the file when it goes on, and takes it inst
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
 from sqlalchemy import select
 
-from grayshelf.core.checks.frames import flat_level, light_leak
+from grayshelf.core.checks.frames import flat_level
 from grayshelf.core.errors import DeviceError, GrayShelfError
 from grayshelf.core.flats.channels import in_colours
-from grayshelf.core.flats.model import Found, NoAnswer, Pedestal
+from grayshelf.core.flats.model import Found, NoAnswer
 from grayshelf.core.flats.panel.diffusers import advise, listed
 from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.planning.forecast import afterwards
 from grayshelf.core.planning.gates import dim_for
-from grayshelf.core.planning.runsheet import COOLER_SETTLES_S, FlatSeries, StepKind, afterwards
+from grayshelf.core.planning.runsheet import COOLER_SETTLES_S, FlatSeries, StepKind
 from grayshelf.core.sensor.statistics import FlatStatistics, flat_statistics
 from grayshelf.library.models import Job, RunShot, RunStep
 from grayshelf.library.records import as_kept, read
@@ -42,6 +43,7 @@ from grayshelf.work.flats.test_flats import RigTaker
 from grayshelf.work.gates import gate_step, is_gate
 from grayshelf.work.job_states import OPEN, StepState
 from grayshelf.work.masters_after import group_new_frames
+from grayshelf.work.run.series import Judge, forecast_s, leak_judge, settings_of_no_row
 from grayshelf.work.shooting import ShotSettings, set_up
 from grayshelf.work.steps import SEQ, Handler, Working
 
@@ -51,12 +53,9 @@ UNNAMED = "a diffuser of your own"
 GATE_S = 120.0
 #: The sensor is at its set point when it is so near, and looked at so often; it is given up after so long.
 AT_SET_POINT_C, LOOKED_AT_S, GIVEN_UP_S = 0.2, 10.0, 1800.0
-
 #: Steps that take frames, and those that belong to a row's flats.
 SERIES = (StepKind.FLATS, StepKind.DARK_FLATS, StepKind.DARKS)
 OF_A_ROW = (StepKind.FIND, StepKind.FLATS, StepKind.DARK_FLATS)
-#: Says what is wrong with a frame, if anything is.
-Judge = Callable[[FlatStatistics], str]
 
 
 class Run(Searching):
@@ -322,19 +321,19 @@ class Run(Searching):
     def _dark_flats(self, step: RunStep) -> None:
         if step.row is None:
             # For flats that were shot before: their own settings, wherever the sensor stands.
-            settings = _of_no_row(step, FrameKind.DARK_FLAT)
+            settings = settings_of_no_row(step, FrameKind.DARK_FLAT)
             key = RowKey("", settings.gain, settings.offset, settings.binning)
-            self._series(step, settings, None, _leak_judge(self.pedestal_of(key)))
+            self._series(step, settings, None, leak_judge(self.pedestal_of(key)))
             return
         of_row = self._of_row(step, FrameKind.DARK_FLAT)
         if of_row is None:
             self.end(step, StepState.SKIPPED)
             return
-        self._series(step, of_row, None, _leak_judge(self.row(step).pedestal))
+        self._series(step, of_row, None, leak_judge(self.row(step).pedestal))
 
     def _darks(self, step: RunStep) -> None:
         goal = read(SheetParams, step.params).set_temp_c
-        self._series(step, _of_no_row(step, FrameKind.DARK), goal, lambda stats: "")
+        self._series(step, settings_of_no_row(step, FrameKind.DARK), goal, lambda stats: "")
 
     def _cool(self, step: RunStep) -> None:
         """Bring the sensor to its set point and let it settle."""
@@ -382,27 +381,3 @@ class Run(Searching):
         cold = self.devices.camera.cooler().set_point_c is not None
         todo = afterwards(darks, has_cover=False, panel_by_hand=True, cold=cold)
         return JobResult(f"{frames} frames shot, {masters} masters built", afterwards=todo)
-
-
-def forecast_s(step: RunStep) -> float:
-    """How long a step of a sheet was forecast to take, in seconds."""
-    if step.kind == StepKind.GATE:
-        return read(GateParams, step.params).seconds
-    return read(SheetParams, step.params).seconds
-
-
-def _of_no_row(step: RunStep, kind: FrameKind) -> ShotSettings:
-    """How frames that belong to no row of flats are taken."""
-    p = read(SheetParams, step.params)
-    assert p.exposure_s is not None and p.gain is not None and p.offset is not None and p.binning is not None
-    return ShotSettings(kind, p.exposure_s, p.gain, p.offset, p.binning)
-
-
-def _leak_judge(pedestal: Pedestal | None) -> Judge:
-    """Tells of light on a capped frame, where the pedestal is known; dark current in a flat's time is no matter."""
-
-    def judge(stats: FlatStatistics) -> str:
-        finding = light_leak(stats, pedestal.adu) if pedestal is not None else None
-        return f"{finding.message} {finding.advice}" if finding else ""
-
-    return judge

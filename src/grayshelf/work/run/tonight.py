@@ -10,16 +10,8 @@ from sqlalchemy.orm import Session
 
 from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.masters.noise import flats_cost_percent
-from grayshelf.core.planning.runsheet import (
-    DarkSeries,
-    FlatSeries,
-    RigPace,
-    RunSheet,
-    StepKind,
-    TimedStep,
-    plan_sheet,
-    timed,
-)
+from grayshelf.core.planning.forecast import TimedStep, timed
+from grayshelf.core.planning.runsheet import DarkSeries, FlatSeries, RigPace, RunSheet, StepKind, plan_sheet
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.lights import electrons_per_adu, light_sets

@@ -1,0 +1,201 @@
+"""The Bench: what can be measured, of which gains, and what counts with the camera."""
+
+from __future__ import annotations
+
+from typing import cast
+
+from sqlalchemy.orm import Session
+
+from grayshelf.devices.ports import RigDevices
+from grayshelf.library.camera_values import accepted
+from grayshelf.library.library import Library
+from grayshelf.library.measurements import measurements_of
+from grayshelf.library.models import CameraValue, Measurement, Rig
+from grayshelf.library.rig_terms import gain_word, offset_warning, wishes_of
+from grayshelf.web.bench.schemas import (
+    AcceptedOut,
+    BenchItem,
+    BenchOut,
+    DiskOfferOut,
+    FilterOffer,
+    GainOffer,
+    Kind,
+)
+from grayshelf.web.common import in_words
+from grayshelf.work.bench import gain as measure_gain
+from grayshelf.work.bench import offset as measure_offset
+from grayshelf.work.bench.disk import DiskOffer, offers
+from grayshelf.work.bench.starter import gains_in_use
+
+#: Gains that are offered where no light tells which are used, as shares of the range.
+LADDER_OF_GAINS = (0.0, 0.25, 0.5, 0.75)
+
+
+def bench_page(library: Library, rig_id: int, kind: str, devices: RigDevices | None) -> BenchOut:
+    """What can be measured, and what was."""
+    with library.db.session() as session:
+        rig = library.rig(session, rig_id)
+        in_use = gains_in_use(library, rig)
+        word = gain_word(library, rig.camera)
+        facts = devices.camera.facts if devices else None
+        cannot = ""
+        if facts is None:
+            cannot = "No devices are connected to this rig: use frames on disk."
+        elif kind == "offset" and facts.offset_range is None:
+            cannot = f"{rig.camera} does not let its offset be set."
+        rows = measurements_of(session, rig.camera, kind)
+        seconds, frames = _cost(rig, devices, kind)
+        return BenchOut(
+            kind=cast(Kind, kind),
+            camera=rig.camera,
+            can_shoot=not cannot,
+            cannot=cannot,
+            gain_word=word,
+            gain_range=list(facts.gain_range) if facts and facts.gain_range else None,
+            offset_range=list(facts.offset_range) if facts and facts.offset_range else None,
+            gains=_gain_offers(session, rig, kind, in_use, facts.gain_range if facts else None, word),
+            filters=[
+                FilterOffer(code=f.code, passband_nm=f.passband_nm)
+                for f in rig.filters
+                if devices is not None and devices.wheel is not None
+            ],
+            filter_code=_usual_filter(rig) if devices is not None and devices.wheel is not None else None,
+            seconds_per_gain=seconds,
+            frames_per_gain=frames,
+            disk=[_disk_offer(o, kind, word) for o in offers(session, rig.camera, kind)],
+            measurements=[measurement_item(r, word) for r in rows],
+            accepted=accepted_table(library, session, rig, kind, word),
+        )
+
+
+def _cost(rig: Rig, devices: RigDevices | None, kind: str) -> tuple[float, int]:
+    """Seconds and frames for one gain."""
+    if devices is None:
+        return 0.0, 0
+    if kind == "offset":
+        return measure_offset.usual_seconds(devices, 1, 60.0), measure_offset.USUAL_FRAMES + 1
+    shortest = measure_gain.shortest_for(devices, wishes_of(rig).shortest_s)
+    return measure_gain.usual_seconds(
+        devices, 1, shortest
+    ), 58 if devices.camera.facts.bayer_pattern is None else 86
+
+
+def _usual_filter(rig: Rig) -> str | None:
+    """The narrowest filter: a panel is rarely dim enough for the others."""
+    known = [f for f in rig.filters if f.width_nm is not None]
+    if known:
+        return min(known, key=lambda f: f.width_nm or 0.0).code
+    return rig.filters[0].code if rig.filters else None
+
+
+def _gain_offers(
+    session: Session,
+    rig: Rig,
+    kind: str,
+    in_use: dict[float, set[float]],
+    span: tuple[float, float] | None,
+    word: str,
+) -> list[GainOffer]:
+    known = accepted(session, rig.camera, kind)
+    ladder = [round(span[0] + share * (span[1] - span[0])) for share in LADDER_OF_GAINS] if span else []
+    gains = sorted({*in_use, *known, *([float(g) for g in ladder] if kind == "gain" or not in_use else [])})
+    result = []
+    for gain in gains:
+        said = []
+        if gain in in_use:
+            at = in_words.listed(f"{o:g}" for o in sorted(in_use[gain]))
+            said.append(f"lights at offset {at}" if at else "lights")
+        said.append(
+            f"measured {in_words.day(known[gain].accepted_at.date())}" if gain in known else "never measured"
+        )
+        result.append(
+            GainOffer(gain=gain, text=f"{word} {gain:g}", in_use=gain in in_use, note=", ".join(said))
+        )
+    return result
+
+
+def _disk_offer(offer: DiskOffer, kind: str, word: str) -> DiskOfferOut:
+    nights = f", {in_words.days(offer.nights)}" if offer.nights else ""
+    if kind == "offset":
+        text = (
+            f"{offer.n_bias} bias frames at offset {in_words.listed(f'{o:g}' for o in offer.offsets)}{nights}"
+        )
+        quick = len(offer.offsets) < 2
+    else:
+        text = f"{offer.n_flats} flats at {in_words.several(offer.levels, 'level')}, {offer.n_bias} bias frames{nights}"
+        quick = offer.levels < 3
+    return DiskOfferOut(
+        gain=offer.gain,
+        gain_text=f"{word} {offer.gain:g}",
+        text=text,
+        set_ids=list(offer.set_ids),
+        quick=quick,
+    )
+
+
+def measurement_item(row: Measurement, word: str) -> BenchItem:
+    """A measurement in a list."""
+    gains = in_words.listed(f"{g:g}" for g in row.gains)
+    return BenchItem(
+        id=row.id,
+        title=f"{word} {gains}",
+        when=in_words.day(row.made_at.date()),
+        gains=row.gains,
+        source="shot here" if row.source == "shot" else "from frames on disk",
+    )
+
+
+def accepted_table(library: Library, session: Session, rig: Rig, kind: str, word: str) -> list[AcceptedOut]:
+    """The camera's card: what counts at each gain, and which pairs the lights use unchecked."""
+    known = accepted(session, rig.camera, kind)
+    in_use = gains_in_use(library, rig)
+    rows = []
+    for gain in sorted({*known, *in_use}):
+        warning = ""
+        if kind == "offset":
+            told = [offset_warning(library, rig.camera, gain, o) for o in sorted(in_use.get(gain, ()))]
+            warning = " ".join(t.message for t in told if t)
+        row = known.get(gain)
+        if row is None:
+            rows.append(
+                AcceptedOut(
+                    gain=gain,
+                    gain_text=f"{word} {gain:g}",
+                    value="–",
+                    detail="never measured",
+                    when="",
+                    own_choice=False,
+                    measurement_id=None,
+                    warning=warning,
+                )
+            )
+        else:
+            rows.append(accepted_out(row, word, warning))
+    return rows
+
+
+def accepted_out(row: CameraValue, word: str, warning: str = "") -> AcceptedOut:
+    """What counts with a camera at one gain."""
+    v = row.values
+    if row.kind == "offset":
+        value = f"{v['offset']:g}"
+        detail = f"floor {in_words.number(v['floor'])}{in_words.THIN}ADU, costs {in_words.number(v['cost_percent'], 2)} %"
+        if row.own_choice:
+            detail += f"; your choice, measured {v['lowest']:g}"
+    else:
+        value = f"{v['e_per_adu']:.3g}{in_words.THIN}e⁻/ADU"
+        detail = f"read noise {v['read_noise_e']:.2f}{in_words.THIN}e⁻"
+        if v.get("linear_limit_adu"):
+            detail += f", linear to {in_words.number(v['linear_limit_adu'])}{in_words.THIN}ADU"
+        if v.get("quick"):
+            detail += "; a quick estimate"
+    return AcceptedOut(
+        gain=row.gain,
+        gain_text=f"{word} {row.gain:g}",
+        value=value,
+        detail=detail,
+        when=in_words.day(row.accepted_at.date()),
+        own_choice=row.own_choice,
+        measurement_id=row.measurement_id,
+        warning=warning,
+    )

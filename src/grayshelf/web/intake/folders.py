@@ -1,0 +1,158 @@
+"""Folders in words: what was read of them, what is in the way, and taking them off the list."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Container
+from pathlib import Path
+from zoneinfo import ZoneInfo
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from grayshelf.core.errors import Conflict, FolderRefused, NotFound
+from grayshelf.library import missing
+from grayshelf.library.folders import named_folder
+from grayshelf.library.kept import kept
+from grayshelf.library.library import Library
+from grayshelf.library.models import Folder, Frame, Job
+from grayshelf.library.records import read
+from grayshelf.library.step_records import ScanJob
+from grayshelf.web.common import in_words
+from grayshelf.web.common.schemas import JobOut
+from grayshelf.web.intake.problems import STATE_TOLD, TO_LOOK_AT
+from grayshelf.web.intake.schemas import CountOut, FolderOut
+from grayshelf.web.intake.sets import KIND_ORDER
+from grayshelf.work.jobs import ALIVE
+
+#: Endings of files that hold pictures which cannot be read yet, by what they are.
+_CANNOT_READ = {
+    "camera raw": (".cr2", ".cr3", ".nef", ".arw", ".dng", ".raf", ".orf", ".rw2", ".pef", ".raw"),
+    "TIFF": (".tif", ".tiff"),
+    "packed": (".z", ".zip", ".bz2", ".xz", ".7z", ".rar", ".tar", ".tgz", ".lz4", ".zst"),
+    "picture": (".jpg", ".jpeg", ".png"),
+}
+
+
+@kept(2)
+def counts_by_folder(
+    library: Library, revision: int, newest_frame: int
+) -> dict[int, dict[tuple[str, str | None], int]]:
+    """Frames by folder, by state and kind; counted anew where the shelf changed or frames came."""
+    counts: dict[int, dict[tuple[str, str | None], int]] = defaultdict(dict)
+    with library.db.own_session() as session:
+        for folder_id, state, kind, count in session.execute(
+            select(Frame.folder_id, STATE_TOLD, Frame.kind, func.count()).group_by(
+                Frame.folder_id, STATE_TOLD, Frame.kind
+            )
+        ):
+            counts[folder_id][(state, kind)] = count
+    return counts
+
+
+def folder_out(
+    folder: Folder, counts: dict[tuple[str, str | None], int], job: JobOut | None, zone: ZoneInfo
+) -> FolderOut:
+    """A folder: its frames by kind, what is in the way, and the scan that goes on."""
+
+    def of(states: Container[str]) -> int:
+        return sum(n for (state, _), n in counts.items() if state in states)
+
+    return FolderOut(
+        id=folder.id,
+        path=folder.path,
+        scanned=f"{folder.scanned_at.astimezone(zone):%-d %b, %H:%M}" if folder.scanned_at else None,
+        trouble=folder.trouble,
+        passed_over=passed_over_in_words(folder.passed_over),
+        total=sum(n for (state, _), n in counts.items() if state != "gone"),
+        kinds=_kinds(counts),
+        to_look_at=of(TO_LOOK_AT),
+        missing=of(("missing",)),
+        job=job,
+    )
+
+
+def passed_over_in_words(endings: dict[str, int]) -> str:
+    """What else was seen in a folder: '38 camera raw files (.cr2) were seen; they cannot be read yet.'"""
+    parts = []
+    for what, known in _CANNOT_READ.items():
+        here = {e: n for e, n in sorted(endings.items()) if e in known}
+        if here:
+            parts.append(f"{in_words.several(sum(here.values()), f'{what} file')} ({', '.join(here)})")
+    if not parts:
+        return ""
+    one = sum(n for e, n in endings.items() if any(e in known for known in _CANNOT_READ.values())) == 1
+    return f"{in_words.listed(parts)} {'was' if one else 'were'} seen; {'it' if one else 'they'} cannot be read yet."
+
+
+def _kinds(counts: dict[tuple[str, str | None], int]) -> list[CountOut]:
+    totals: dict[str, int] = defaultdict(int)
+    for (state, kind), count in counts.items():
+        if kind is not None and state in ("good", "lacking"):
+            totals[kind] += count
+    plural = {"light": "lights", "flat": "flats", "dark flat": "dark flats", "dark": "darks", "bias": "bias"}
+    return [CountOut(name=plural[k], count=totals[k]) for k in sorted(totals, key=lambda k: KIND_ORDER[k])]
+
+
+def add_folder(library: Library, text: str) -> int:
+    """Put a folder on the list; nothing in it is ever changed.
+
+    Raises
+    ------
+    GrayShelfError, FolderRefused
+    """
+    real = named_folder(text)
+    if real == library.root or real.is_relative_to(library.root) or library.root.is_relative_to(real):
+        raise FolderRefused(
+            f"{real} holds, or lies in, the library’s own folder, whose frames are on the shelf already.",
+            "Name another folder.",
+        )
+    with library.db.session() as session:
+        others = session.scalars(select(Folder).where(Folder.own.is_(False))).all()
+        for other in others:
+            if real == Path(other.path):
+                return other.id
+            if real.is_relative_to(other.path):
+                raise FolderRefused(
+                    f"{real} lies in {other.path}, which is on the list.", "Scan that one again."
+                )
+            if Path(other.path).is_relative_to(real):
+                raise FolderRefused(
+                    f"{other.path}, which is on the list, lies in {real}.", "Take it off the list first."
+                )
+        folder = Folder(path=str(real), added_at=library.clock.now())
+        session.add(folder)
+        session.flush()
+        return folder.id
+
+
+def forget_folder(library: Library, folder_id: int) -> str:
+    """Take a folder off the list: its frames leave the library, its files are not touched."""
+    with library.db.session() as session:
+        folder = _folder(session, folder_id)
+        going = session.scalars(select(Job).where(Job.kind == "scan", Job.state.in_(ALIVE)))
+        if any(read(ScanJob, job.params).folder_id == folder_id for job in going):
+            raise Conflict(f"{folder.path} is being scanned.", "Stop the scan first.")
+        path = folder.path
+    missing.forget_frames(library, folder_id)
+    with library.db.session() as session:
+        session.delete(_folder(session, folder_id))
+    library.touched()
+    return path
+
+
+def _folder(session: Session, folder_id: int) -> Folder:
+    folder = session.get(Folder, folder_id)
+    if folder is None or folder.own:
+        raise NotFound("This folder is not on the list.")
+    return folder
+
+
+def let_go(library: Library, folder_id: int) -> int:
+    """Let go of what is missing in a folder, the library's own included."""
+    with library.db.session() as session:
+        if session.get(Folder, folder_id) is None:
+            raise NotFound("This folder is not on the list.")
+    count = missing.let_go(library, folder_id)
+    library.touched()
+    return count

@@ -1,0 +1,169 @@
+"""Sets in words."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from sqlalchemy import func, select
+
+from grayshelf.core.errors import Conflict, NotFound
+from grayshelf.core.frames.sets import nominal_exposure, nominal_temperature
+from grayshelf.library.facts_json import facts_from_json
+from grayshelf.library.holdings import believed, missing_by_set, missing_in_words
+from grayshelf.library.left_out import made_of_each
+from grayshelf.library.library import Library
+from grayshelf.library.models import FrameSet
+from grayshelf.library.rig_terms import gain_word
+from grayshelf.web.common import in_words
+from grayshelf.web.intake.problems import PAGE
+from grayshelf.web.intake.schemas import SetOut, SetsOut
+from grayshelf.work.build import FEWEST
+
+#: In which order kinds are told of.
+KIND_ORDER = {"light": 0, "flat": 1, "dark flat": 2, "dark": 3, "bias": 4}
+
+
+def set_title(row: FrameSet, word: str) -> str:
+    """'300 s, −10 °C, gain 200', 'SII, 7.4 s, gain 200', 'NGC 281, Ha, 300 s'."""
+    facts = facts_from_json(row.facts)
+    parts: list[str] = []
+    if row.kind == "light":
+        parts.append(facts.target or "no target")
+    if row.kind in ("light", "flat"):
+        parts.append(facts.filter_code or ("colour" if facts.bayer_pattern else "no filter"))
+    if facts.exposure_s is not None and row.kind != "bias":
+        parts.append("of the sky" if facts.of_sky else in_words.seconds(nominal_exposure(facts.exposure_s)))
+    temp = nominal_temperature(facts.sensor_temp_c, facts.set_temp_c)
+    if row.kind == "dark" and temp is not None:
+        parts.append(in_words.degrees_c(temp))
+    if facts.gain is not None:
+        parts.append(f"{word} {in_words.plain(facts.gain)}")
+    if row.measurement_id is not None:
+        parts.append(
+            "shot for the Bench" if facts.gain is None or facts.offset is None else "read by the Bench"
+        )
+    return ", ".join(parts)
+
+
+def sets_page(library: Library, page: int, kind: str) -> SetsOut:
+    """The sets that frames fell into, newest first."""
+    buildable = (
+        FrameSet.kind.in_(("bias", "dark", "flat", "dark flat"))
+        & FrameSet.is_master.is_(False)
+        & FrameSet.master_set_id.is_(None)
+        & FrameSet.measurement_id.is_(None)
+        & (FrameSet.n_kept >= FEWEST)
+    )
+    with library.db.session() as session:
+        where = FrameSet.kind == kind if kind else FrameSet.kind != ""
+        total = session.scalar(select(func.count()).select_from(FrameSet).where(where)) or 0
+        rows = session.scalars(
+            select(FrameSet)
+            .where(where)
+            .order_by(FrameSet.night.desc(), FrameSet.kind, FrameSet.id)
+            .offset((page - 1) * PAGE)
+            .limit(PAGE)
+        ).all()
+        to_build = session.scalar(select(func.count()).select_from(FrameSet).where(buildable)) or 0
+        missing_now = missing_by_set(session)
+
+        def shown(row: FrameSet) -> SetOut:
+            return _set_out(row, gain_word(library, row.camera or ""), missing_now.get(row.id, 0))
+
+        return SetsOut(
+            items=list(made_of_each(library, "sets", rows, shown).values()),
+            total=total,
+            page=page,
+            pages=max(1, -(-total // PAGE)),
+            to_build=to_build,
+        )
+
+
+def _set_out(row: FrameSet, word: str, missing_now: int) -> SetOut:
+    raw = not row.is_master and row.kind != "light"
+    state = (
+        "master"
+        if row.is_master
+        else "lights"
+        if row.kind == "light"
+        else "combined"
+        if row.master_set_id
+        else "for the Bench"
+        if row.measurement_id
+        else "loose"
+    )
+    return SetOut(
+        id=row.id,
+        kind=row.kind,
+        title=set_title(row, word),
+        camera=row.camera or "no camera",
+        night=in_words.day(row.night),
+        n_frames=row.n_frames,
+        state=state,
+        can_build=raw and row.master_set_id is None and row.measurement_id is None and row.n_kept >= FEWEST,
+        origin=row.facts.get("night_from", ""),
+        from_name=_from_name(row, word),
+        names_say=_names_say(row),
+        missing=missing_in_words(missing_now, row) if missing_now else "",
+    )
+
+
+def _from_name(row: FrameSet, word: str) -> list[str]:
+    """What only the files' names say of a set, with its value."""
+    facts = facts_from_json(row.facts)
+    values = {
+        "kind of frame": row.kind,
+        "gain": None if facts.gain is None else f"{word} {in_words.plain(facts.gain)}",
+        "offset": None if facts.offset is None else f"offset {in_words.plain(facts.offset)}",
+        "binning": None if facts.binning_x is None else f"binning {facts.binning_x}",
+        "exposure": None if facts.exposure_s is None else in_words.seconds(facts.exposure_s),
+        "temperature": None if facts.sensor_temp_c is None else in_words.degrees_c(facts.sensor_temp_c),
+    }
+    return [values[q] or q for q in facts.from_name]
+
+
+def _names_say(row: FrameSet) -> Literal["in doubt", "agree", "right", "wrong"] | None:
+    facts = facts_from_json(row.facts)
+    if not facts.from_name:
+        return None
+    said = {row.said.get(q) for q in facts.from_name}
+    if said == {True}:
+        return "right"
+    if False in said:
+        return "wrong"
+    return "in doubt" if believed(row, facts)[1] else "agree"
+
+
+def say_of_names(library: Library, set_id: int, right: bool | None) -> str:
+    """Keep whether what the files' names say of a set is right."""
+    with library.db.session() as session:
+        row = session.get(FrameSet, set_id)
+        if row is None:
+            raise NotFound("This set is no longer in the library.")
+        named = facts_from_json(row.facts).from_name
+        if not named:
+            raise Conflict("Everything that is known of this set is in its headers.")
+        row.said = {} if right is None else dict.fromkeys(named, right)
+        words = in_words.listed(named)
+    library.touched()
+    if right is None:
+        return f"What was said of the {words} in its names is taken back."
+    return f"The {words} in its names {'is kept as right' if right else 'counts as not known'}."
+
+
+def sets_to_build(library: Library, wanted: list[int] | None) -> list[int]:
+    """Numbers of the sets to combine: those wanted, or all that can be."""
+    with library.db.session() as session:
+        query = select(FrameSet.id).where(
+            FrameSet.kind.in_(("bias", "dark", "flat", "dark flat")),
+            FrameSet.is_master.is_(False),
+            FrameSet.master_set_id.is_(None),
+            FrameSet.measurement_id.is_(None),
+            FrameSet.n_kept >= FEWEST,
+        )
+        if wanted is not None:
+            query = query.where(FrameSet.id.in_(wanted))
+        found = list(session.scalars(query))
+    if not found:
+        raise Conflict("There is nothing to combine: the sets have their masters, or have too few frames.")
+    return found
