@@ -1,5 +1,5 @@
 import { Dialog, DialogPanel, DialogTitle } from "@headlessui/react";
-import { Component, useCallback, useEffect, useMemo, useState, type ReactNode } from "react";
+import { Component, useCallback, useMemo, useState, type ReactNode } from "react";
 import { Navigate, Route, Routes, useNavigate } from "react-router";
 
 import { useAppState, useEvents, useJobs, useRefreshAfterWork } from "./api/hooks";
@@ -7,6 +7,7 @@ import { Key, Trouble, Waiting } from "./parts/basics";
 import { HereContext } from "./parts/context";
 import { PLACES, Rail } from "./parts/Rail";
 import { Tray } from "./parts/Tray";
+import { useKeys } from "./parts/useKeys";
 import { useSheetWishes } from "./parts/useSheetWishes";
 import { Bench } from "./places/bench/Bench";
 import { Intake } from "./places/intake/Intake";
@@ -25,11 +26,6 @@ const KEYS: [string, string][] = [
   ["Space", "pause a run, or let it go on"],
   [".", "work in progress"],
 ];
-
-const inField = (target: EventTarget | null) =>
-  target instanceof HTMLElement &&
-  (target.isContentEditable ||
-    target.matches("textarea, select, input:not([type=checkbox]):not([type=radio])"));
 
 /** An error in one place must not take the others down. */
 class Guard extends Component<{ children: ReactNode }, { error: unknown }> {
@@ -67,20 +63,12 @@ export function App() {
     state.data?.night ?? "",
     state.data?.usual_flats ?? 0,
   );
-  useEffect(() => {
-    const press = (event: KeyboardEvent) => {
-      if (inField(event.target) || event.ctrlKey || event.metaKey || event.altKey) return;
-      const place = PLACES[Number(event.key) - 1];
-      if (place) void navigate(place.path);
-      else if (event.key === "/") document.getElementById("search")?.focus();
-      else if (event.key === "?") setKeys(true);
-      else if (event.key === ".") setTray((open) => !open);
-      else return;
-      event.preventDefault();
-    };
-    window.addEventListener("keydown", press);
-    return () => window.removeEventListener("keydown", press);
-  }, [navigate]);
+  useKeys({
+    ...Object.fromEntries(PLACES.map((place, i) => [String(i + 1), () => navigate(place.path)])),
+    "/": () => document.getElementById("search")?.focus(),
+    "?": () => setKeys(true),
+    ".": () => setTray((open) => !open),
+  });
   const here = useMemo(() => {
     if (!state.data) return null;
     return { state: state.data, rig, chooseRig, wishes, setWishes };

@@ -30,7 +30,7 @@ from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.planning.flat_order import SearchStop, order_response, order_search
 from grayshelf.core.sensor.statistics import flat_statistics
-from grayshelf.demo.scenario import FILTERS, MODELS, START
+from grayshelf.demo.rigs import FILTERS, MODELS, START
 from grayshelf.devices.simulated.rig import SimulatedWorld, devices_of
 
 DIMMER = Dimmer(18, 255)

@@ -21,7 +21,7 @@ from grayshelf.core.frames.sets import Member, common_facts, group_into_sets
 from grayshelf.core.frames.write import frame_header, write_frame
 from grayshelf.core.matching.match import pull_slip
 from grayshelf.core.matching.model import CommonSettings, Holding, Verdict
-from grayshelf.demo.scenario import MODELS
+from grayshelf.demo.rigs import MODELS
 from tests.helpers import facts_of
 
 FLAT = FrameFacts(

@@ -28,7 +28,7 @@ from grayshelf.core.flats.sky.twilight import (
     sky_window,
 )
 from grayshelf.core.sensor.statistics import frame_statistics
-from grayshelf.demo.scenario import MODELS
+from grayshelf.demo.rigs import MODELS
 from grayshelf.devices.simulated.rig import SimulatedWorld, devices_of
 from grayshelf.devices.simulated.train_model import TwilightModel
 

@@ -17,6 +17,7 @@ import pytest
 from grayshelf.core.errors import UnreadableFrame
 from grayshelf.core.sensor.gain_choice import ConversionSwitch, GainFigures, choose_gain
 from grayshelf.core.sensor.gain_plan import BIAS_FRAMES, plan_pairs
+from grayshelf.core.sensor.linearity import of_one_light
 from grayshelf.core.sensor.pairs import (
     PairReading,
     channels,
@@ -26,8 +27,8 @@ from grayshelf.core.sensor.pairs import (
     usual_noise,
     whole_part,
 )
-from grayshelf.core.sensor.transfer import of_one_light, read_transfer
-from grayshelf.demo.scenario import MODELS
+from grayshelf.core.sensor.transfer import read_transfer
+from grayshelf.demo.rigs import MODELS
 from grayshelf.devices.simulated.camera_model import Conditions, expose
 from grayshelf.devices.simulated.train_model import flat_field
 from tests.other_sensors import other_sensor

@@ -20,7 +20,7 @@ from scipy.stats import binom
 from grayshelf.core.sensor.bias import dead_pixels, good_minimum, good_zeros, read_bias
 from grayshelf.core.sensor.offset import OffsetDone, OffsetLadder, next_bias, range_cost, read_offsets
 from grayshelf.core.sensor.offset_checked import CheckedOffset, pair_warning
-from grayshelf.demo.scenario import MODELS
+from grayshelf.demo.rigs import MODELS
 from grayshelf.devices.simulated.camera_model import Conditions, expose
 from tests.other_sensors import other_sensor
 

@@ -17,7 +17,7 @@ from sqlalchemy import select
 
 from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.sensor.sorting import HandedIn, sort_out
-from grayshelf.demo.scenario import MODELS
+from grayshelf.demo.rigs import MODELS
 from grayshelf.library import database
 from grayshelf.library.camera_values import measured_gain
 from grayshelf.library.facts_json import facts_from_json, facts_to_json

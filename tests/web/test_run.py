@@ -16,7 +16,7 @@ from grayshelf.core.flats.search.next_step import next_step
 from grayshelf.core.flats.search.task import Task
 from grayshelf.core.flats.settings import FlatWishes
 from grayshelf.core.sensor.statistics import frame_statistics
-from grayshelf.demo.scenario import FILTERS, MODELS, START
+from grayshelf.demo.rigs import FILTERS, MODELS, START
 from grayshelf.devices.ports import RigDevices
 from grayshelf.devices.simulated.camera_model import Conditions, expose
 from grayshelf.devices.simulated.rig import SimulatedWorld, devices_of

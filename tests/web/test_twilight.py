@@ -12,7 +12,7 @@ from sqlalchemy import select
 
 from grayshelf.clock import SimulatedClock
 from grayshelf.core.flats.sky.sun import twilight_at
-from grayshelf.demo.scenario import MODELS
+from grayshelf.demo.rigs import MODELS
 from grayshelf.library.models import FlatSetting, Frame, FrameSet, Job, MasterRecord, RunShot, RunStep
 from grayshelf.library.records import read
 from grayshelf.library.step_records import ShotStats

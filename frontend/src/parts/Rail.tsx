@@ -1,11 +1,23 @@
-import { Listbox, ListboxButton, ListboxOption, ListboxOptions } from "@headlessui/react";
+import {
+  Combobox,
+  ComboboxInput,
+  ComboboxOption,
+  ComboboxOptions,
+  Listbox,
+  ListboxButton,
+  ListboxOption,
+  ListboxOptions,
+} from "@headlessui/react";
 import { ChevronsUpDown } from "lucide-react";
-import { useEffect, useRef, useState } from "react";
+import { useState } from "react";
 import { NavLink, useNavigate } from "react-router";
 
+import type { Schemas } from "../api/client";
 import { useSearch } from "../api/hooks";
 import { useHere } from "./context";
 import { Key, Segments } from "./basics";
+
+type Found = Schemas["FoundOut"];
 
 export const PLACES = [
   { path: "/tonight", name: "Tonight" },
@@ -60,95 +72,66 @@ function RigHolder() {
   );
 }
 
+/** The search: what is found stands below it; Enter opens what is marked, or the first for the word as it is now. */
 function Search() {
   const [text, setText] = useState("");
-  const [open, setOpen] = useState(false);
-  const [chosen, setChosen] = useState(0);
   const navigate = useNavigate();
   const found = useSearch(text);
-  const items = text.trim().length > 1 ? (found.data?.items ?? []) : [];
-  const box = useRef<HTMLDivElement>(null);
-  const go = (href: string) => {
-    setOpen(false);
+  const asked = text.trim().length > 1;
+  const items = asked ? (found.data?.items ?? []) : [];
+  const go = (item: Found | null | undefined) => {
+    if (!item) return;
     setText("");
     (document.activeElement as HTMLElement | null)?.blur();
-    void navigate(href);
+    void navigate(item.href);
   };
-  useEffect(() => {
-    const away = (event: MouseEvent) => {
-      if (!box.current?.contains(event.target as Node)) setOpen(false);
-    };
-    document.addEventListener("mousedown", away);
-    return () => document.removeEventListener("mousedown", away);
-  }, []);
+  const choose = (item: Found | null) => {
+    // What stands in the list may still answer an earlier word.
+    if (found.isPlaceholderData) void found.refetch().then((answer) => go(answer.data?.items[0]));
+    else go(item);
+  };
   return (
-    <div ref={box} className="relative max-lg:hidden">
-      <input
-        id="search"
-        role="combobox"
-        aria-expanded={open && items.length > 0}
-        aria-controls="search-found"
-        aria-label="Search frames, nights and targets"
-        placeholder="Frame, night or target"
-        autoComplete="off"
-        value={text}
-        onFocus={() => setOpen(true)}
-        onChange={(event) => {
-          setText(event.target.value);
-          setChosen(0);
-          setOpen(true);
-        }}
-        onKeyDown={(event) => {
-          if (event.key === "ArrowDown") setChosen((c) => Math.min(c + 1, items.length - 1));
-          else if (event.key === "ArrowUp") setChosen((c) => Math.max(c - 1, 0));
-          else if (event.key === "Enter") {
-            // What stands in the list may still answer an earlier word: Enter is for the one that is written now.
-            const item = found.isPlaceholderData ? undefined : items[chosen];
-            if (item) go(item.href);
-            else
-              void found.refetch().then((answer) => {
-                const first = answer.data?.items[0];
-                if (first) go(first.href);
-              });
-          } else if (event.key === "Escape") {
-            setOpen(false);
-            event.currentTarget.blur();
-          } else return;
-          event.preventDefault();
-        }}
-        className="h-8 w-[196px] rounded-sm border border-rule bg-card px-2.5 pr-8 placeholder:text-ink2"
-      />
-      <span className="pointer-events-none absolute top-1 right-2">
-        <Key>/</Key>
-      </span>
-      {open && text.trim().length > 1 && (
-        <ul
-          id="search-found"
-          role="listbox"
-          className="absolute top-9 right-0 z-40 max-h-[440px] w-[380px] overflow-auto border border-rule bg-card py-1"
-        >
-          {items.map((item, index) => (
-            <li key={`${item.href}${item.title}`} role="option" aria-selected={index === chosen}>
-              <button
-                type="button"
-                tabIndex={-1}
-                onClick={() => go(item.href)}
-                onMouseEnter={() => setChosen(index)}
-                className={`flex w-full items-baseline gap-2 px-3 py-1.5 text-left ${index === chosen ? "bg-board" : ""}`}
+    <Combobox value={null} onChange={choose}>
+      <div className="relative max-lg:hidden">
+        <ComboboxInput
+          id="search"
+          aria-label="Search frames, nights and targets"
+          placeholder="Frame, night or target"
+          autoComplete="off"
+          displayValue={() => text}
+          value={text}
+          onChange={(event) => setText(event.target.value)}
+          onKeyDown={(event) => {
+            if (event.key === "Escape") event.currentTarget.blur();
+            if (event.key === "Enter" && items.length === 0 && asked)
+              void found.refetch().then((answer) => go(answer.data?.items[0]));
+          }}
+          className="h-8 w-[196px] rounded-sm border border-rule bg-card px-2.5 pr-8 placeholder:text-ink2"
+        />
+        <span className="pointer-events-none absolute top-1 right-2">
+          <Key>/</Key>
+        </span>
+        {asked && (
+          <ComboboxOptions className="absolute top-9 right-0 z-40 max-h-[440px] w-[380px] overflow-auto border border-rule bg-card py-1">
+            {items.map((item) => (
+              <ComboboxOption
+                key={`${item.href}${item.title}`}
+                value={item}
+                className="flex w-full cursor-pointer items-baseline gap-2 px-3 py-1.5 text-left data-focus:bg-board"
               >
                 <span className="min-w-0 flex-1 truncate">{item.title}</span>
                 <span className="shrink-0 text-s text-ink2">
                   {item.kind}, {item.detail}
                 </span>
-              </button>
-            </li>
-          ))}
-          {found.isFetched && items.length === 0 && (
-            <li className="px-3 py-2 text-ink2">Nothing is called that.</li>
-          )}
-        </ul>
-      )}
-    </div>
+              </ComboboxOption>
+            ))}
+            {found.isFetched && items.length === 0 && (
+              <p className="px-3 py-2 text-ink2">Nothing is called that.</p>
+            )}
+          </ComboboxOptions>
+        )}
+      </div>
+    </Combobox>
   );
 }
 

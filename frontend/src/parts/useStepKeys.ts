@@ -1,17 +1,8 @@
-import { useEffect } from "react";
+import { useKeys } from "./useKeys";
 
 /** The keys [ and ]: one step back, one step on. */
 export function useStepKeys(step: (by: 1 | -1) => void) {
-  useEffect(() => {
-    const press = (event: KeyboardEvent) => {
-      if (event.target instanceof HTMLElement && event.target.matches("input, textarea, select")) return;
-      if (event.key !== "[" && event.key !== "]") return;
-      step(event.key === "]" ? 1 : -1);
-      event.preventDefault();
-    };
-    window.addEventListener("keydown", press);
-    return () => window.removeEventListener("keydown", press);
-  }, [step]);
+  useKeys({ "[": () => step(-1), "]": () => step(1) });
 }
 
 /** The item so many steps from the one that is chosen, as far as there are any. */

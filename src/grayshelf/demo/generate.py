@@ -20,7 +20,8 @@ from grayshelf.core.filing.names import safe_name
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.night import night_of_utc, site_zone
 from grayshelf.core.frames.write import write_frame
-from grayshelf.demo.scenario import MODELS, SITE, Shot, shots
+from grayshelf.demo.rigs import MODELS, SITE
+from grayshelf.demo.scenario import Shot, shots
 from grayshelf.devices.simulated.camera_model import Conditions, Map, expose, stacked
 from grayshelf.devices.simulated.rig import RigModel
 from grayshelf.devices.simulated.train_model import flat_field, sky_scene

@@ -18,7 +18,7 @@ from sqlalchemy import select
 from grayshelf.clock import SimulatedClock
 from grayshelf.core.errors import GrayShelfError
 from grayshelf.demo.generate import generate, is_current
-from grayshelf.demo.scenario import FILTERS, HERON_NOW, LOGS, MODELS, RIGS, SITE, SOURCES, START
+from grayshelf.demo.rigs import FILTERS, HERON_NOW, LOGS, MODELS, RIGS, SITE, SOURCES, START
 from grayshelf.devices.ports import RigDevices
 from grayshelf.devices.simulated.rig import SimulatedWorld, WorldState, devices_of
 from grayshelf.library.camera_values import accept, accepted, offset_values
@@ -39,7 +39,8 @@ from grayshelf.library.models import (
 from grayshelf.library.records import as_kept
 from grayshelf.library.room import as_disk_full
 from grayshelf.library.step_records import MeasurementJob
-from grayshelf.work.bench.disk import offers, plan_disk
+from grayshelf.work.bench.disk import plan_disk
+from grayshelf.work.bench.disk_offers import offers
 from grayshelf.work.job_states import JobState
 from grayshelf.work.jobs import ENDED, RESUMABLE, JobRunner
 

@@ -13,7 +13,8 @@ from grayshelf.core.errors import NotFound
 from grayshelf.core.sensor.bias import BiasReading
 from grayshelf.core.sensor.offset import OffsetLadder, OffsetReading, read_offsets
 from grayshelf.core.sensor.pairs import PairReading
-from grayshelf.core.sensor.transfer import Transfer, read_transfer
+from grayshelf.core.sensor.transfer import read_transfer
+from grayshelf.core.sensor.transfer_points import Transfer
 from grayshelf.library.kept import kept
 from grayshelf.library.library import Library
 from grayshelf.library.measurement_records import by_gain, settings_of

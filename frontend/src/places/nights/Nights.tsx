@@ -1,4 +1,4 @@
-import { useEffect, useMemo, useState } from "react";
+import { useMemo, useState } from "react";
 import { useNavigate, useParams, useSearchParams } from "react-router";
 
 import { api, get, type Schemas } from "../../api/client";
@@ -8,6 +8,7 @@ import { useHere } from "../../parts/context";
 import { FilterStamp } from "../../parts/FilterStamp";
 import { SmallSpine } from "../../parts/Spine";
 import { Slip } from "./Slip";
+import { useKeys } from "../../parts/useKeys";
 
 type Night = Schemas["NightOut"];
 type LightSet = Schemas["LightSetOut"];
@@ -206,26 +207,21 @@ export function Nights() {
   const night = useNight(rig?.id ?? 0, shown);
   const open = params.get("set") ? Number(params.get("set")) : null;
   const choose = (id: number | null) => setParams(id === null || id === open ? {} : { set: String(id) });
-  useEffect(() => {
-    const press = (event: KeyboardEvent) => {
-      if (event.target instanceof HTMLElement && /^(INPUT|TEXTAREA)$/.test(event.target.tagName)) return;
-      if (event.key === "Escape" && open !== null) {
-        const id = open;
-        setParams({});
-        requestAnimationFrame(() => document.querySelector<HTMLElement>(`[data-set="${id}"]`)?.focus());
-        return;
-      }
-      if (event.key !== "ArrowDown" && event.key !== "ArrowUp") return;
-      const at = list.findIndex((n) => n.night === shown);
-      const next = list[at + (event.key === "ArrowDown" ? 1 : -1)];
-      if (next && !(event.target instanceof HTMLElement && event.target.dataset.set)) {
-        event.preventDefault();
-        void navigate(`/nights/${next.night}`);
-      }
-    };
-    window.addEventListener("keydown", press);
-    return () => window.removeEventListener("keydown", press);
-  }, [list, shown, open, navigate, setParams]);
+  const walk = (by: 1 | -1) => (event: KeyboardEvent) => {
+    const next = list[list.findIndex((n) => n.night === shown) + by];
+    if (!next || (event.target instanceof HTMLElement && event.target.dataset.set)) return false;
+    return navigate(`/nights/${next.night}`);
+  };
+  useKeys({
+    Escape: () => {
+      if (open === null) return false;
+      setParams({});
+      requestAnimationFrame(() => document.querySelector<HTMLElement>(`[data-set="${open}"]`)?.focus());
+      return true;
+    },
+    ArrowDown: walk(1),
+    ArrowUp: walk(-1),
+  });
   if (!rig || (nights.data && list.length === 0))
     return (
       <div className="px-6">

@@ -8,6 +8,8 @@ import { FilterStamp } from "../../parts/FilterStamp";
 import { FrameView, Picture } from "../../parts/FrameView";
 import { Ruler } from "../../parts/Ruler";
 import { ageFill, ageInk } from "../../parts/Spine";
+import { useKeys } from "../../parts/useKeys";
+import { useStepKeys } from "../../parts/useStepKeys";
 
 type CardData = Schemas["CardOut"];
 
@@ -117,14 +119,7 @@ function Serves({ card }: { card: CardData }) {
 function Pictures({ card }: { card: CardData }) {
   const [step, setStep] = useState(0);
   const frames = card.frames;
-  useEffect(() => {
-    const press = (event: KeyboardEvent) => {
-      if (event.key === "[") setStep((n) => Math.max(0, n - 1));
-      if (event.key === "]") setStep((n) => Math.min(frames.length - 1, n + 1));
-    };
-    window.addEventListener("keydown", press);
-    return () => window.removeEventListener("keydown", press);
-  }, [frames.length]);
+  useStepKeys((by) => setStep((n) => Math.min(Math.max(0, n + by), frames.length - 1)));
   const shown = frames[step];
   if (!card.picture || !shown) {
     return (
@@ -178,14 +173,8 @@ export function Card({ id, near, onClose }: { id: number; near: number; onClose:
   );
   const build = useChange(() => get(api.POST("/api/builds", { body: { set_ids: [id] } })));
   const [copied, setCopied] = useState(false);
-  useEffect(() => {
-    panel.current?.focus();
-    const press = (event: KeyboardEvent) => {
-      if (event.key === "Escape") onClose();
-    };
-    window.addEventListener("keydown", press);
-    return () => window.removeEventListener("keydown", press);
-  }, [id, onClose]);
+  useEffect(() => panel.current?.focus(), [id]);
+  useKeys({ Escape: onClose });
   const left = Math.max(24, Math.min(near, window.innerWidth - WIDTH - 24));
   const data = card.data;
   const step = data?.spine.age_step ?? 0;

@@ -1,4 +1,4 @@
-import { useEffect, useState } from "react";
+import { useState } from "react";
 import { Link } from "react-router";
 
 import { api, get, type Schemas } from "../../api/client";
@@ -9,6 +9,7 @@ import { FilterStamp } from "../../parts/FilterStamp";
 import { Picture } from "../../parts/FrameView";
 import { GateButtons } from "../../parts/Gate";
 import { Ruler } from "../../parts/Ruler";
+import { useKeys } from "../../parts/useKeys";
 import { DemoPace } from "./DemoPace";
 import { ExposureChart } from "./ExposureChart";
 import { PhoneList } from "./PhoneList";
@@ -177,21 +178,17 @@ export function RunView({ run }: { run: RunData }) {
   const gate = current?.state === "waiting" ? current : undefined;
   const searches = run.searches;
   const at = searches.findIndex((s) => s.step_id === looked);
-  useEffect(() => {
-    const press = (event: KeyboardEvent) => {
-      const target = event.target as HTMLElement;
-      if (/^(INPUT|TEXTAREA|BUTTON|A)$/.test(target.tagName) && event.key === " ") return;
-      if (event.key === " " && alive && (run.job.can_pause || paused)) {
-        event.preventDefault();
-        act.mutate({ id: run.job.id, action: paused ? "go-on" : "pause" });
-      }
-      const from = at >= 0 ? at : searches.length;
-      if (event.key === "[") setLooked(searches[Math.max(0, from - 1)]?.step_id ?? null);
-      if (event.key === "]") setLooked(searches[from + 1]?.step_id ?? null);
-      if (event.key === "Escape") setLooked(null);
-    };
-    window.addEventListener("keydown", press);
-    return () => window.removeEventListener("keydown", press);
+  const from = at >= 0 ? at : searches.length;
+  useKeys({
+    " ": (event) => {
+      const onControl = event.target instanceof HTMLElement && event.target.matches("input, button, a");
+      if (onControl || !alive || !(run.job.can_pause || paused)) return false;
+      act.mutate({ id: run.job.id, action: paused ? "go-on" : "pause" });
+      return true;
+    },
+    "[": () => setLooked(searches[Math.max(0, from - 1)]?.step_id ?? null),
+    "]": () => setLooked(searches[from + 1]?.step_id ?? null),
+    Escape: () => setLooked(null),
   });
   const lookedAt = at >= 0 ? searches[at] : undefined;
   const ofRow = searches.filter((s) => s.filter_code === current?.filter_code).at(-1) ?? null;

@@ -96,17 +96,7 @@ function layOut(
   return { drawn, breakAt, postAt: postAt ?? x };
 }
 
-function WorkBlock({
-  block,
-  high,
-  now,
-  bare,
-}: {
-  block: Drawn;
-  high: number;
-  now: boolean;
-  bare: boolean;
-}) {
+function WorkBlock({ block, high, now, bare }: { block: Drawn; high: number; now: boolean; bare: boolean }) {
   const main = block.steps.at(-1);
   if (!main) return null;
   const search = block.steps.find((s) => s.kind === "find");

@@ -9,7 +9,9 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.sensor.gain_choice import GainFigures, choose_gain
-from grayshelf.core.sensor.transfer import LINEAR_WITHIN, Transfer, Value, speaking_channel
+from grayshelf.core.sensor.linearity import LINEAR_WITHIN
+from grayshelf.core.sensor.transfer import speaking_channel
+from grayshelf.core.sensor.transfer_points import Transfer, Value
 from grayshelf.library.measurement_records import settings_of
 from grayshelf.library.measurements import transfers
 from grayshelf.library.models import Job, Measurement, MeasurementShot, RunStep

@@ -24,7 +24,7 @@ from grayshelf.web.bench.schemas import (
 from grayshelf.web.common import in_words
 from grayshelf.work.bench import gain as measure_gain
 from grayshelf.work.bench import offset as measure_offset
-from grayshelf.work.bench.disk import DiskOffer, offers
+from grayshelf.work.bench.disk_offers import DiskOffer, offers
 from grayshelf.work.bench.starter import gains_in_use
 
 #: Gains that are offered where no light tells which are used, as shares of the range.

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from sqlalchemy import select
 
 from grayshelf.core.sensor.bias import BiasReading, DeadPixel, good_minimum, good_zeros
-from grayshelf.core.sensor.transfer import TransferPoint
+from grayshelf.core.sensor.transfer_points import TransferPoint
 from grayshelf.library.library import Library
 from grayshelf.library.measurements import measurement, offset_result, transfers
 from grayshelf.library.models import CameraValue, Measurement

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator, Sequence
-from dataclasses import asdict, dataclass
-from datetime import date
+from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from sqlalchemy import or_, select
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import Conflict, GrayShelfError
@@ -19,7 +18,7 @@ from grayshelf.core.sensor.bias import read_bias
 from grayshelf.core.sensor.pairs import channels, even_part, read_pair, thinned, usual_noise, whole_part
 from grayshelf.core.sensor.sorting import HandedIn, sort_out
 from grayshelf.core.sensor.statistics import UNSHIFTED_ENDS, camera_white
-from grayshelf.library.facts_json import facts_from_json, facts_if_sound
+from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.files import read_pixels
 from grayshelf.library.library import Library
 from grayshelf.library.measurement_records import MeasurementSettings, keep_settings, settings_of, with_usual
@@ -35,72 +34,6 @@ MOST_BIAS = 40
 #: Pairs taken of one set of flats.
 MOST_PAIRS_OF_SET = 4
 MOST_BIAS_PAIRS = 8
-
-
-@dataclass(frozen=True)
-class DiskOffer:
-    """Raw frames of a camera at one gain that could be measured."""
-
-    gain: float
-    offsets: tuple[float, ...]
-    n_bias: int
-    n_flats: int
-    levels: int
-    """Different exposures or filters among the flats."""
-    nights: tuple[date | None, ...]
-    set_ids: tuple[int, ...]
-
-
-def _raw_sets(session: Session, camera: str, kinds: Sequence[str]) -> list[FrameSet]:
-    found = session.scalars(
-        select(FrameSet)
-        .where(
-            FrameSet.camera == camera,
-            FrameSet.kind.in_(kinds),
-            FrameSet.is_master.is_(False),
-            FrameSet.n_kept >= 2,
-            # What was shot for a measurement was measured already.
-            or_(
-                FrameSet.measurement_id.is_(None),
-                FrameSet.measurement_id.in_(select(Measurement.id).where(Measurement.source == "disk")),
-            ),
-        )
-        .order_by(FrameSet.id)
-    )
-    return [row for row in found if facts_if_sound(row.facts) is not None]
-
-
-def offers(session: Session, camera: str, kind: str) -> list[DiskOffer]:
-    """What could be measured of a camera from its frames on disk, by gain.
-
-    Parameters
-    ----------
-    kind
-        'offset' wants bias frames; 'gain' wants flats and bias frames of one offset.
-    """
-    by_gain: dict[float, list[FrameSet]] = {}
-    for row in _raw_sets(session, camera, ("bias",) if kind == "offset" else ("bias", "flat")):
-        gain = row.facts.get("gain")
-        if gain is not None and row.facts.get("offset") is not None:
-            by_gain.setdefault(float(gain), []).append(row)
-    found = []
-    for gain, rows in sorted(by_gain.items()):
-        bias = [r for r in rows if r.kind == "bias"]
-        flats = [r for r in rows if r.kind == "flat"]
-        if not bias or (kind == "gain" and not flats):
-            continue
-        found.append(
-            DiskOffer(
-                gain,
-                tuple(sorted({float(r.facts["offset"]) for r in bias})),
-                sum(r.n_kept for r in bias),
-                sum(r.n_kept for r in flats),
-                len({(r.facts.get("filter_code"), r.facts.get("exposure_s")) for r in flats}),
-                tuple(sorted({r.night for r in rows if r.night}, reverse=True)),
-                tuple(r.id for r in rows),
-            )
-        )
-    return found
 
 
 def plan_disk(

@@ -1,0 +1,79 @@
+"""What could be measured of a camera from its frames on disk."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import date
+
+from sqlalchemy import or_, select
+from sqlalchemy.orm import Session
+
+from grayshelf.library.facts_json import facts_if_sound
+from grayshelf.library.models import FrameSet, Measurement
+
+
+@dataclass(frozen=True)
+class DiskOffer:
+    """Raw frames of a camera at one gain that could be measured."""
+
+    gain: float
+    offsets: tuple[float, ...]
+    n_bias: int
+    n_flats: int
+    levels: int
+    """Different exposures or filters among the flats."""
+    nights: tuple[date | None, ...]
+    set_ids: tuple[int, ...]
+
+
+def _raw_sets(session: Session, camera: str, kinds: Sequence[str]) -> list[FrameSet]:
+    found = session.scalars(
+        select(FrameSet)
+        .where(
+            FrameSet.camera == camera,
+            FrameSet.kind.in_(kinds),
+            FrameSet.is_master.is_(False),
+            FrameSet.n_kept >= 2,
+            # What was shot for a measurement was measured already.
+            or_(
+                FrameSet.measurement_id.is_(None),
+                FrameSet.measurement_id.in_(select(Measurement.id).where(Measurement.source == "disk")),
+            ),
+        )
+        .order_by(FrameSet.id)
+    )
+    return [row for row in found if facts_if_sound(row.facts) is not None]
+
+
+def offers(session: Session, camera: str, kind: str) -> list[DiskOffer]:
+    """What could be measured of a camera from its frames on disk, by gain.
+
+    Parameters
+    ----------
+    kind
+        'offset' wants bias frames; 'gain' wants flats and bias frames of one offset.
+    """
+    by_gain: dict[float, list[FrameSet]] = {}
+    for row in _raw_sets(session, camera, ("bias",) if kind == "offset" else ("bias", "flat")):
+        gain = row.facts.get("gain")
+        if gain is not None and row.facts.get("offset") is not None:
+            by_gain.setdefault(float(gain), []).append(row)
+    found = []
+    for gain, rows in sorted(by_gain.items()):
+        bias = [r for r in rows if r.kind == "bias"]
+        flats = [r for r in rows if r.kind == "flat"]
+        if not bias or (kind == "gain" and not flats):
+            continue
+        found.append(
+            DiskOffer(
+                gain,
+                tuple(sorted({float(r.facts["offset"]) for r in bias})),
+                sum(r.n_kept for r in bias),
+                sum(r.n_kept for r in flats),
+                len({(r.facts.get("filter_code"), r.facts.get("exposure_s")) for r in flats}),
+                tuple(sorted({r.night for r in rows if r.night}, reverse=True)),
+                tuple(r.id for r in rows),
+            )
+        )
+    return found
