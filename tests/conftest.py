@@ -7,7 +7,7 @@ from pathlib import Path
 import pytest
 from hypothesis import settings
 
-from grayshelf.cli import open_demo
+from grayshelf.serving import open_demo
 from grayshelf.web.app import create_app
 
 # How fast something is, `make bench` says; a machine that is busy must not decide what is right.

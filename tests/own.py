@@ -5,8 +5,8 @@ from __future__ import annotations
 import time
 from pathlib import Path
 
-from grayshelf.cli import _open
 from grayshelf.library.library import Library
+from grayshelf.serving import open_context
 from grayshelf.web.app import create_app
 
 
@@ -20,7 +20,7 @@ class Own:
     def open(self) -> Own:
         """Open it, or open it again."""
         self.library = Library(self.root, self.clock)
-        self.context = _open(self.library)
+        self.context = open_context(self.library)
         self.client = create_app(self.context).test_client()
         return self
 

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import shutil
 import sqlite3
+import time
 from contextlib import closing, contextmanager
+from dataclasses import asdict
 
 import pytest
 from alembic import command
@@ -29,6 +31,7 @@ from grayshelf.library.step_records import (
     ShotStats,
     SkyOutcome,
 )
+from grayshelf.library.up_to_date import NEWEST, begin_check
 
 #: Every so many statements the process is killed.
 EVERY = 9
@@ -251,3 +254,21 @@ def test_what_the_version_before_kept_of_its_work_is_read(kind):
     record = read(kind, KEPT_BEFORE[kind])
     assert TOLD[kind](record)
     assert read(kind, as_kept(record)) == record, "and as it is written now"
+
+
+def test_what_a_start_takes_for_the_newest_schema_is_what_the_migrations_make():
+    assert upgrade.newest() == asdict(NEWEST), "run tools/new_migration.py"
+
+
+def test_a_check_that_was_begun_beforehand_counts_only_for_the_file_as_it_was(tmp_path):
+    path = tmp_path / "library.db"
+    Database(path).upgrade()
+    begin_check(path)
+    assert Database(path).upgrade() is None
+    begin_check(path)
+    time.sleep(0.2)
+    damaged = bytearray(path.read_bytes())
+    damaged[4096:12_288] = bytes(8_192)
+    path.write_bytes(damaged)
+    with pytest.raises(LibraryUnusable, match=r"damaged|not whole"):
+        Database(path).upgrade()

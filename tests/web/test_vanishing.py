@@ -227,6 +227,27 @@ def test_frames_that_are_written_anew_stay_what_they_were_and_a_master_only_of_w
     assert own.sets()[dark]["n_frames"] == 7
 
 
+def test_a_folder_that_is_as_it_was_is_left_at_that_but_not_after_a_scan_that_was_cut_short(
+    own, tmp_path, monkeypatch
+):
+    folder = a_night(tmp_path / "frames", n=4)
+    own.scan(folder)
+    before, revision = own.sets(), own.library.revision
+    looked_up = []
+    monkeypatch.setattr(scan_module, "recall_masters", lambda *_: looked_up.append(1))
+    assert "0 new or changed" in own.scan(folder)["message"]
+    assert (looked_up, own.library.revision) == ([], revision), "pages keep what they have"
+    # Killed between entering frames and putting them into sets: the next scan does what is left.
+    more = a_night(tmp_path / "more", n=6)
+    with monkeypatch.context() as cut:
+        cut.setattr(scan_module, "regroup", lambda *_, **__: 1 / 0)
+        assert own.scan(more)["state"] == "failed"
+    assert own.sets() == before
+    assert own.scan(more)["state"] == "done"
+    assert sum(x["n_frames"] for x in own.sets().values()) > sum(x["n_frames"] for x in before.values())
+    assert looked_up == [1]
+
+
 def test_nothing_is_written_where_frames_lie_and_odd_names_stop_nobody(own, tmp_path):
     folder = a_night(tmp_path / "disk", 3)
     rng = np.random.default_rng(2)
@@ -293,7 +314,7 @@ def test_a_library_that_lost_its_database_is_found_again_by_its_files(own, tmp_p
 
 def test_the_old_frames_of_an_older_database_are_not_taken_for_new_shots(demo_folder, tmp_path):
     """Numbers of jobs and measurements start again; what was shot before lies where their names would be."""
-    from grayshelf.cli import open_demo
+    from grayshelf.serving import open_demo
 
     context = open_demo(demo_folder, "tiny", 1e6)
     rig = context.library.root

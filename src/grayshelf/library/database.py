@@ -12,7 +12,7 @@ from sqlalchemy import URL, Engine, create_engine, event
 from sqlalchemy.orm import Session, sessionmaker
 
 from grayshelf.library.unreadable import json_or_unreadable
-from grayshelf.library.upgrade import bring_up_to_date
+from grayshelf.library.up_to_date import bring_up_to_date
 
 #: Threads that may hold a connection at once: those of the server, of the rigs and of the heavy work, and some to spare.
 CONNECTIONS = 128

@@ -13,6 +13,10 @@ from pathlib import Path
 from grayshelf.core.errors import GrayShelfError, NotFound, NotPermitted
 
 FITS_SUFFIXES = (".fits", ".fit", ".fts")
+#: Also packed, and packed once more.
+_FRAME_ENDINGS = tuple(
+    suffix + packing for suffix in FITS_SUFFIXES for packing in ("", ".gz", ".fz", ".fz.gz")
+)
 #: The database of a library, in its folder.
 DATABASE = "grayshelf.db"
 #: Locked by the process that has a library open; it stays where a database was lost.
@@ -23,10 +27,7 @@ NOT_ON_A_SHELF = ("bench", "tests", "thrown-away", "scratch", "backups", "logs")
 
 def looks_like_frame(name: str) -> bool:
     """Whether a file's name says that it is a FITS frame, packed or not."""
-    lower = name.lower()
-    for packing in (".gz", ".fz"):
-        lower = lower.removesuffix(packing)
-    return lower.endswith(FITS_SUFFIXES)
+    return name.lower().endswith(_FRAME_ENDINGS)
 
 
 def named_folder(text: str) -> Path:

@@ -153,6 +153,9 @@ class Missed:
     back: int
 
 
+NOTHING_MISSED = Missed(0, 0, 0)
+
+
 def note_missing(
     library: Library, folder_id: int, seen: Collection[str], now: datetime, passed_over: Iterable[str] = ()
 ) -> Missed:

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import os
 import sqlite3
-from collections.abc import Iterator
-from contextlib import closing, contextmanager
+from contextlib import closing
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -16,33 +15,33 @@ from sqlalchemy import Connection, create_engine, event
 from sqlalchemy.pool import NullPool, StaticPool
 
 from grayshelf.core.errors import LibraryUnusable
+from grayshelf.library.up_to_date import (
+    BACKUPS,
+    MIGRATIONS,
+    VERSION_TABLE,
+    columns_of,
+    names_of,
+    not_whole,
+    plain,
+    tables_of,
+    way_back,
+)
 
-BACKUPS = "backups"
 #: Copies from before an upgrade that are kept; older ones make room for newer ones.
 BACKUPS_KEPT = 5
-MIGRATIONS = Path(__file__).parent / "migrations"
-VERSION_TABLE = "alembic_version"
 
 
-def bring_up_to_date(path: Path) -> Path | None:
-    """Bring the database at `path` to the newest revision; return the copy made before, if one had to be made.
+def upgrade(path: Path, revision: str | None) -> Path | None:
+    """Bring the database at `path` from a revision to the newest; return the copy made before, if one had to be made.
 
     Raises
     ------
     LibraryUnusable
-        Where the file is damaged, newer than this application, or holds half of a library. It is left as it was.
+        Where it is newer than this application, or holds half of a library. It is left as it was.
     """
-    if not path.exists() or path.stat().st_size == 0:
-        _migrate(path)
-        return None
-    _refuse_damaged(path)
-    newest = _scripts().get_current_head()
-    revision = _revision(path)
-    if revision == newest:
-        _refuse_half(path, newest)
-        return None
     _refuse_newer(path, revision)
-    copy = _copy(path, revision or "the start") if _tables(path) - {VERSION_TABLE} else None
+    there = path.exists() and path.stat().st_size > 0
+    copy = _copy(path, revision or "the start") if there and tables_of(path) - {VERSION_TABLE} else None
     _migrate(path)
     return copy
 
@@ -60,67 +59,12 @@ def _scripts() -> ScriptDirectory:
     return ScriptDirectory.from_config(_config())
 
 
-@contextmanager
-def _plain(path: Path) -> Iterator[sqlite3.Connection]:
-    with closing(sqlite3.connect(path, timeout=15.0)) as connection:
-        yield connection
-
-
-def _refuse_damaged(path: Path) -> None:
-    try:
-        with _plain(path) as connection:
-            found = [str(row[0]) for row in connection.execute("PRAGMA quick_check(3)")]
-    except sqlite3.OperationalError as error:
-        raise LibraryUnusable(
-            f"The library's database {path} cannot be opened ({error}). Nothing was changed.",
-            "Look whether its disk is full, may only be read, or belongs to another user.",
-        ) from error
-    except sqlite3.DatabaseError as error:
-        found = [str(error)]
-    if found != ["ok"]:
-        raise LibraryUnusable(
-            f"The library's database {path} is damaged ({found[0]}). It was left as it is; the frames and masters are "
-            "files of their own, and are not touched by this.",
-            _way_back(path),
-        )
-
-
-def _way_back(path: Path) -> str:
-    copies = sorted((path.parent / BACKUPS).glob("*.db"), key=lambda p: p.stat().st_mtime)
-    begin = (
-        "or move it away and begin with --new: what lies in the library's folder is found again by its files."
-    )
-    if copies:
-        return f"Put the copy {copies[-1]} in its place, {begin}"
-    return f"Put a copy of your own in its place, {begin}"
-
-
-def _revision(path: Path) -> str | None:
-    with _plain(path) as connection:
-        if VERSION_TABLE not in _names(connection, "table"):
-            return None
-        row = connection.execute(f"SELECT version_num FROM {VERSION_TABLE}").fetchone()
-        return None if row is None else str(row[0])
-
-
 def _refuse_newer(path: Path, revision: str | None) -> None:
     if revision is not None and revision not in {s.revision for s in _scripts().walk_revisions()}:
         raise LibraryUnusable(
             f"The library's database {path} was made by a newer Gray Shelf (revision {revision}). It was left as it is.",
             "Start that newer one, or name another --library.",
         )
-
-
-def _names(connection: sqlite3.Connection, kind: str) -> set[str]:
-    rows = connection.execute(
-        "SELECT name FROM sqlite_master WHERE type = ? AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\'", (kind,)
-    )
-    return {str(row[0]) for row in rows}
-
-
-def _tables(path: Path) -> set[str]:
-    with _plain(path) as connection:
-        return _names(connection, "table")
 
 
 def _copy(path: Path, revision: str) -> Path:
@@ -131,10 +75,10 @@ def _copy(path: Path, revision: str) -> Path:
     target, part = folder / f"{stem}.db", folder / f"{stem}.part"
     part.unlink(missing_ok=True)
     try:
-        with _plain(path) as source, closing(sqlite3.connect(part)) as copy:
+        with plain(path) as source, closing(sqlite3.connect(part)) as copy:
             source.backup(copy)
             copy.execute("PRAGMA journal_mode=DELETE")
-        with _plain(path) as source, closing(sqlite3.connect(part)) as copy:
+        with plain(path) as source, closing(sqlite3.connect(part)) as copy:
             checked = copy.execute("PRAGMA integrity_check").fetchone()[0]
             if checked != "ok" or _counts(copy) != _counts(source):
                 raise LibraryUnusable(
@@ -161,7 +105,7 @@ def _copy(path: Path, revision: str) -> Path:
 def _counts(connection: sqlite3.Connection) -> dict[str, int]:
     return {
         name: connection.execute(f'SELECT count(*) FROM "{name}"').fetchone()[0]
-        for name in _names(connection, "table")
+        for name in names_of(connection, "table")
     }
 
 
@@ -178,7 +122,7 @@ def _migrate(path: Path) -> None:
                 raise LibraryUnusable(
                     f"{len(broken)} rows of {path} refer to rows that are not there (the first in {broken[0][0]}), so it "
                     "was not brought up to date. Nothing was changed.",
-                    _way_back(path),
+                    way_back(path),
                 )
     except sqlite3.Error as error:
         raise _not_migrated(path, error) from error
@@ -213,54 +157,37 @@ def _mend_half_made(connection: Connection, path: Path) -> None:
     """
     raw = connection.connection.driver_connection
     assert isinstance(raw, sqlite3.Connection)
-    if not _names(raw, "table"):
+    if not names_of(raw, "table"):
         return
     revision = None
-    if VERSION_TABLE in _names(raw, "table"):
+    if VERSION_TABLE in names_of(raw, "table"):
         row = raw.execute(f"SELECT version_num FROM {VERSION_TABLE}").fetchone()
         revision = None if row is None else str(row[0])
-    wanted = _schema_at(revision)
+    wanted = schema_at(revision)
     named = {name for _, names in wanted.values() for name in names}
-    for trigger in sorted(_names(raw, "trigger") - named):
+    for trigger in sorted(names_of(raw, "trigger") - named):
         raw.execute(f'DROP TRIGGER "{trigger}"')
     # What a virtual table keeps for itself goes with it; it holds nothing that is not in another table.
     for table in sorted(_virtual_tables(raw) - wanted.keys()):
         raw.execute(f'DROP TABLE "{table}"')
-    for table in sorted(_names(raw, "table") - wanted.keys() - {VERSION_TABLE}):
+    for table in sorted(names_of(raw, "table") - wanted.keys() - {VERSION_TABLE}):
         if raw.execute(f'SELECT 1 FROM "{table}" LIMIT 1').fetchone() is not None:
-            raise _half(path, f"the table {table} holds rows, but no revision says what they are")
+            raise not_whole(path, f"the table {table} holds rows, but no revision says what they are")
         raw.execute(f'DROP TABLE "{table}"')
-    lost = sorted(wanted.keys() - _names(raw, "table"))
+    lost = sorted(wanted.keys() - names_of(raw, "table"))
     if lost:
-        raise _half(path, f"the table {lost[0]} is not there")
-    for index in sorted(_names(raw, "index") - named):
+        raise not_whole(path, f"the table {lost[0]} is not there")
+    for index in sorted(names_of(raw, "index") - named):
         raw.execute(f'DROP INDEX "{index}"')
     for table, (columns, _) in wanted.items():
-        have = _columns(raw, table)
+        have = columns_of(raw, table)
         for column in have:
             if column not in columns:
                 # Just added, and filled with nothing but its default.
                 raw.execute(f'ALTER TABLE "{table}" DROP COLUMN "{column}"')
         missing = [c for c in columns if c not in have]
         if missing:
-            raise _half(path, f"{missing[0]} of {table} is not there")
-
-
-def _refuse_half(path: Path, revision: str | None) -> None:
-    wanted = _schema_at(revision)
-    with _plain(path) as connection:
-        lost = sorted(wanted.keys() - _names(connection, "table"))
-        for table, (columns, _) in wanted.items():
-            if table not in lost:
-                lost += [f"{table}.{c}" for c in columns if c not in _columns(connection, table)]
-    if lost:
-        raise _half(path, f"{lost[0]} is not there")
-
-
-def _half(path: Path, what: str) -> LibraryUnusable:
-    return LibraryUnusable(
-        f"The database {path} is not whole: {what}. It was left as it is.", _way_back(path)
-    )
+            raise not_whole(path, f"{missing[0]} of {table} is not there")
 
 
 def _virtual_tables(connection: sqlite3.Connection) -> set[str]:
@@ -268,11 +195,13 @@ def _virtual_tables(connection: sqlite3.Connection) -> set[str]:
     return {str(row[0]) for row in rows}
 
 
-def _columns(connection: sqlite3.Connection, table: str) -> list[str]:
-    return [str(row[1]) for row in connection.execute(f'PRAGMA table_info("{table}")')]
+def newest() -> dict[str, object]:
+    """The newest revision and its tables with their columns, from the migrations themselves."""
+    revision = _scripts().get_current_head()
+    return {"revision": revision, "tables": {t: c for t, (c, _) in sorted(schema_at(revision).items())}}
 
 
-def _schema_at(revision: str | None) -> dict[str, tuple[list[str], set[str]]]:
+def schema_at(revision: str | None) -> dict[str, tuple[list[str], set[str]]]:
     """Columns of each table at a revision, and names of its indexes and triggers, from the migrations themselves."""
     if revision is None:
         return {}
@@ -284,15 +213,15 @@ def _schema_at(revision: str | None) -> dict[str, tuple[list[str], set[str]]]:
             assert isinstance(raw, sqlite3.Connection)
             return {
                 table: (
-                    _columns(raw, table),
+                    columns_of(raw, table),
                     {
                         str(row[1])
                         for row in raw.execute(f'PRAGMA index_list("{table}")')
                         if not str(row[1]).startswith("sqlite_")
                     }
-                    | _names(raw, "trigger"),
+                    | names_of(raw, "trigger"),
                 )
-                for table in _names(raw, "table") - {VERSION_TABLE}
+                for table in names_of(raw, "table") - {VERSION_TABLE}
             }
     finally:
         engine.dispose()

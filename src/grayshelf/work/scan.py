@@ -10,7 +10,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, Protocol
 
-from sqlalchemy import func, not_, or_, select
+from sqlalchemy import case, func, not_, or_, select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import GrayShelfError, NotFound
@@ -32,7 +32,7 @@ from grayshelf.library.folders import NOT_ON_A_SHELF, FileStamp, Passed, is_text
 from grayshelf.library.grouping import regroup
 from grayshelf.library.library import FRAME_FOLDERS, Library
 from grayshelf.library.masters_found import recall_masters
-from grayshelf.library.missing import Known, known_as, note_missing, take_place
+from grayshelf.library.missing import NOTHING_MISSED, Known, Missed, known_as, note_missing, take_place
 from grayshelf.library.models import Folder, Frame
 from grayshelf.library.records import as_kept, read
 from grayshelf.library.step_records import JobResult, ScanJob
@@ -62,8 +62,7 @@ def scan_folder(library: Library, control: JobControl, params: dict[str, Any]) -
         if folder is None:
             raise NotFound("This folder is no longer on the list.")
         root, zones = Path(folder.path), site_zones(library, session)
-        # What could not be read, or is missing, is looked at anew each time.
-        known = _stamps_of(session, folder_id)
+        known = _known(session, folder_id)
     disk = _Disk(library, folder_id, root)
     control.report(0.0, f"Looking through {root.name}")
     passed = Passed()
@@ -72,13 +71,17 @@ def scan_folder(library: Library, control: JobControl, params: dict[str, Any]) -
     except OSError as error:
         raise disk.gone() from error
     disk.check()
+    if _is_unchanged(library, folder_id, known, listed):
+        return _told(library, folder_id, passed, bool(listed))
     counters = _counters([path for path, _ in listed])
     again = _to_read_again(library, folder_id, counters)
     fresh = [
         (path, stamp)
         for path, stamp in listed
-        if known.get(path) != (stamp.size_bytes, stamp.modified_ns) or path in again
+        if known.stamps.get(path) != (stamp.size_bytes, stamp.modified_ns) or path in again
     ]
+    if fresh:
+        _note_unsettled(library, folder_id)
     moved = set[str]()
     batch = list[tuple[str, FileStamp, _Found]]()
     alike = set[object]()
@@ -110,18 +113,57 @@ def scan_folder(library: Library, control: JobControl, params: dict[str, Any]) -
         control.report(0.8 * number / len(fresh), f"{number:,} of {len(fresh):,} new files read")
     enter()
     # What was read before and is out of reach now is missing, like what is not there.
-    seen = {path for path, _ in listed} - (out_of_reach & known.keys())
+    seen = {path for path, _ in listed} - (out_of_reach & known.stamps.keys())
     return _finish(library, control, folder_id, len(fresh), seen, passed, moved)
 
 
-def _stamps_of(session: Session, folder_id: int) -> dict[str, tuple[int, int]]:
+@dataclass(frozen=True)
+class _OfBefore:
+    """What the library has of a folder's files."""
+
+    stamps: dict[str, tuple[int, int]]
     """Size and time by which files are known to be the same as before, by path; without those that could not be read."""
-    rows = session.connection().exec_driver_sql(
-        "SELECT path, size_bytes, modified_ns FROM frame "
-        "WHERE folder_id = ? AND state NOT IN ('gone', 'unreadable')",
+    unsound: bool
+    """Some could not be read, or are missing: they are looked at anew each time."""
+
+
+def _known(session: Session, folder_id: int) -> _OfBefore:
+    driver = session.connection().connection.driver_connection
+    assert driver is not None
+    # Plain tuples: a library of years has more frames than there is time to wrap.
+    stamps: dict[str, tuple[int, int]] = {}
+    unsound = False
+    for path, size, modified, unreadable, missing in driver.execute(
+        "SELECT path, size_bytes, modified_ns, state = 'unreadable', missing_since IS NOT NULL FROM frame "
+        "WHERE folder_id = ? AND state != 'gone'",
         (folder_id,),
-    )
-    return {path: (size, modified) for path, size, modified in rows.all()}
+    ):
+        unsound = unsound or unreadable or missing
+        if not unreadable:
+            stamps[path] = (size, modified)
+    return _OfBefore(stamps, bool(unsound))
+
+
+def _is_unchanged(
+    library: Library, folder_id: int, known: _OfBefore, listed: Sequence[tuple[str, FileStamp]]
+) -> bool:
+    """Whether a folder is as the last scan left it, so that nothing has to be read, put into sets or looked up."""
+    if known.unsound or library.left_out or len(known.stamps) != len(listed):
+        return False
+    if any(known.stamps.get(path) != (stamp.size_bytes, stamp.modified_ns) for path, stamp in listed):
+        return False
+    loose = Frame.set_id.is_(None) & Frame.state.in_(IN_SETS) & Frame.group_key.is_not(None)
+    with library.db.session() as session:
+        settled = library.setting(session, BOUNDS_OF, {}).get(str(folder_id)) == _bounds_in_force()
+        return settled and session.scalar(select(Frame.id).where(loose).limit(1)) is None
+
+
+def _note_unsettled(library: Library, folder_id: int) -> None:
+    """Until the end of this scan the folder is not as a scan leaves it: should this one be cut short, the next one
+    goes through all of it."""
+    with library.db.session() as session:
+        kept = library.setting(session, BOUNDS_OF, {})
+        library.set_setting(session, BOUNDS_OF, {k: v for k, v in kept.items() if k != str(folder_id)})
 
 
 class _Disk:
@@ -224,7 +266,7 @@ def _counters(paths: Sequence[str]) -> dict[str, frozenset[str]]:
 def _to_read_again(library: Library, folder_id: int, counters: Mapping[str, frozenset[str]]) -> set[str]:
     """Files of which something makes no sense (their sets are left out), or that were read by other rules: their names
     were believed before the next ones showed that their numbers only count, or values were taken that cannot be."""
-    facts, again = readable(Frame.facts), set[str]()
+    again = set[str]()
     with library.db.session() as session:
         if library.left_out:
             of_them = Frame.set_id.in_({set_id for _, set_id in library.left_out})
@@ -233,16 +275,19 @@ def _to_read_again(library: Library, folder_id: int, counters: Mapping[str, froz
             again |= set(session.scalars(found))
         if library.setting(session, BOUNDS_OF, {}).get(str(folder_id)) != _bounds_in_force():
             cannot_be = [
-                not_(facts[name].as_float().between(bound.lowest, bound.highest))
+                not_(Frame.facts[name].as_float().between(bound.lowest, bound.highest))
                 for name, bound in KEPT_BOUNDS.items()
                 if name != "angle_deg"
             ]
-            found = select(Frame.path).where(Frame.folder_id == folder_id, or_(*cannot_be))
+            # Whether it is JSON is asked once for a frame, not once for each bound.
+            to_read = case((func.json_valid(Frame.facts), or_(*cannot_be)), else_=True)
+            found = select(Frame.path).where(Frame.folder_id == folder_id, to_read)
             again |= set(session.scalars(found))
         if counters:
             rows = session.execute(
                 select(Frame.path, Frame.facts).where(
-                    Frame.folder_id == folder_id, facts["origins"].as_string().contains(FILE_NAME)
+                    Frame.folder_id == folder_id,
+                    readable(Frame.facts)["origins"].as_string().contains(FILE_NAME),
                 )
             )
             again |= {
@@ -279,17 +324,32 @@ def _finish(
     )
     with library.db.session() as session:
         make_rigs(session)
-        folder = session.get_one(Folder, folder_id)
-        note_scan(folder, library.clock.now(), _trouble(passed, missed.missing, bool(seen)))
-        folder.passed_over = dict(passed.endings)
         kept = library.setting(session, BOUNDS_OF, {})
         library.set_setting(session, BOUNDS_OF, {**kept, str(folder_id): _bounds_in_force()})
+    told = _told(library, folder_id, passed, bool(seen), fresh, sets, missed)
+    library.touched()
+    return told
+
+
+def _told(
+    library: Library,
+    folder_id: int,
+    passed: Passed,
+    any_seen: bool,
+    fresh: int = 0,
+    sets: int = 0,
+    missed: Missed = NOTHING_MISSED,
+) -> JobResult:
+    """Note what a scan came to with its folder, and say it."""
+    with library.db.session() as session:
+        folder = session.get_one(Folder, folder_id)
+        note_scan(folder, library.clock.now(), _trouble(passed, missed.missing, any_seen))
+        folder.passed_over = dict(passed.endings)
         states = dict(
             session.execute(
                 select(Frame.state, func.count()).where(Frame.folder_id == folder_id).group_by(Frame.state)
             ).all()
         )
-    library.touched()
     trouble = sum(n for state, n in states.items() if state not in (*IN_SETS, "gone")) + states.get(
         "lacking", 0
     )

@@ -13,11 +13,11 @@ import numpy as np
 from numba import njit, prange
 from numpy.typing import NDArray
 
+from grayshelf.core.masters.clipping_kinds import MAD, NO_CLIPPING, POOLED
+
 Floats = NDArray[np.float32]
 Doubles = NDArray[np.float64]
 
-#: How the spread of a pixel's samples is known.
-POOLED, STD, MAD, NO_CLIPPING = 0, 1, 2, 3
 #: Of two samples that differ, nobody can say which is wrong.
 FEWEST_LEFT = 2
 

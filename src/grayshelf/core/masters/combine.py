@@ -16,7 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from grayshelf.core.errors import CannotCombine
-from grayshelf.core.masters.clipping import MAD, NO_CLIPPING, POOLED, STD, combine_strip
+from grayshelf.core.masters.clipping_kinds import MAD, NO_CLIPPING, POOLED, STD
 from grayshelf.core.masters.noise import median_penalty
 from grayshelf.core.masters.spread import MOST_PIXELS, MOST_SAMPLES, StackNoise, stack_noise, steady_rms
 
@@ -243,6 +243,9 @@ def combine(
         out = np.empty(by_pixel.shape[0], np.float32)
         half_a, half_b = np.empty_like(out), np.empty_like(out)
         kept = np.empty(by_pixel.shape, np.bool_)
+        # Loaded when it is needed: it takes as long as a sixth of a start.
+        from grayshelf.core.masters.clipping import combine_strip
+
         combine_strip(
             by_pixel,
             settings.how(n),

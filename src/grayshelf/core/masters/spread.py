@@ -15,8 +15,6 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
-from grayshelf.core.masters.clipping import scatter_of
-
 Floats = NDArray[np.float64]
 
 #: Median absolute deviation to standard deviation, of normal values.
@@ -181,6 +179,9 @@ def _grown_of_normal(n: int) -> float:
 def _by_growing(
     by_pixel: NDArray[np.float32], number: NDArray[np.int64], quantum: float, trimmed: int
 ) -> Floats:
+    # Loaded when it is needed: it takes as long as a sixth of a start.
+    from grayshelf.core.masters.clipping import scatter_of
+
     sigma = np.zeros(by_pixel.shape[0])
     rounding = quantum**2 / 12.0
     variances = np.zeros(number.max() + 1)

@@ -10,7 +10,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from grayshelf.core.errors import UnreadableFrame
@@ -46,37 +45,6 @@ class PairReading:
     exposure_s: float = 0.0
     source: str = ""
     """Pairs of one source (brightness, filter) lie on one line of time."""
-
-
-@njit(cache=True, nogil=True)
-def _sums(
-    a: NDArray[np.uint16],
-    b: NDArray[np.uint16],
-    mask: NDArray[np.bool_],
-    block: int,
-    pedestal: float,
-    scale: float,
-    white: int,
-) -> tuple[int, float, float, float, float, float, int]:
-    n, full = 0, 0
-    sum_a, sum_b, s1, s2, s4 = 0.0, 0.0, 0.0, 0.0, 0.0
-    for by in range(mask.shape[0]):
-        for bx in range(mask.shape[1]):
-            if not mask[by, bx]:
-                continue
-            for y in range(by * block, (by + 1) * block):
-                for x in range(bx * block, (bx + 1) * block):
-                    va, vb = float(a[y, x]), float(b[y, x])
-                    d = (va - pedestal) - (vb - pedestal) * scale
-                    sum_a += va
-                    sum_b += vb
-                    s1 += d
-                    s2 += d * d
-                    s4 += d * d * d * d
-                    n += 1
-                    if va >= white:
-                        full += 1
-    return n, sum_a, sum_b, s1, s2, s4, full
 
 
 def even_part(flat: NDArray[np.uint16], pedestal_adu: float) -> NDArray[np.bool_]:
@@ -152,7 +120,10 @@ def read_pair(
             "they are of two sensors or two settings.",
             "Pair frames of one camera.",
         )
-    n, sum_a, sum_b, s1, s2, s4, full = _sums(a, b, part, BLOCK, pedestal_adu, 1.0, white_adu)
+    # Loaded when it is needed: it takes as long as a sixth of a start.
+    from grayshelf.core.sensor.compiled import sums
+
+    n, sum_a, sum_b, s1, s2, s4, full = sums(a, b, part, BLOCK, pedestal_adu, 1.0, white_adu)
     signal_a, signal_b = sum_a / n - pedestal_adu, sum_b / n - pedestal_adu
     drift = signal_b / signal_a - 1.0 if signal_a > 50.0 and signal_b > 0 else 0.0
     if abs(drift) < 4.0 * math.sqrt(s2) / n / max(signal_a, 1.0):
@@ -160,7 +131,7 @@ def read_pair(
         drift = 0.0
     share = 2.0
     if DRIFT_NOTED < abs(drift) <= DRIFT_REFUSED:
-        n, sum_a, _, s1, s2, s4, full = _sums(a, b, part, BLOCK, pedestal_adu, 1.0 / (1.0 + drift), white_adu)
+        n, sum_a, _, s1, s2, s4, full = sums(a, b, part, BLOCK, pedestal_adu, 1.0 / (1.0 + drift), white_adu)
         # Photon noise of the scaled one is smaller by the scale, not by its square.
         share = 1.0 + 1.0 / (1.0 + drift)
     mean_difference = s1 / n

@@ -8,7 +8,6 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from grayshelf.core.errors import UnreadableFrame
@@ -19,22 +18,12 @@ _THREADS = max(1, min(4, os.cpu_count() or 1))
 _counters = ThreadPoolExecutor(_THREADS, thread_name_prefix="count")
 
 
-@njit(cache=True, nogil=True)
-def _count(values: NDArray[np.uint16], bins: NDArray[np.uint32]) -> None:
-    """Count into four rows in turn: neighbours often share a level, and must not wait for one another."""
-    n = values.size // 4 * 4
-    for i in range(0, n, 4):
-        bins[0, values[i]] += np.uint32(1)
-        bins[1, values[i + 1]] += np.uint32(1)
-        bins[2, values[i + 2]] += np.uint32(1)
-        bins[3, values[i + 3]] += np.uint32(1)
-    for i in range(n, values.size):
-        bins[0, values[i]] += np.uint32(1)
-
-
 def _counted(values: NDArray[np.uint16]) -> NDArray[np.int64]:
+    # Loaded when it is needed: it takes as long as a sixth of a start.
+    from grayshelf.core.sensor.compiled import count
+
     bins = np.zeros((4, 65536), np.uint32)
-    _count(values, bins)
+    count(values, bins)
     return bins.sum(axis=0, dtype=np.int64)
 
 

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from typing import Literal
 
-from pydantic import BaseModel, Field
+from pydantic import Field
 
-from grayshelf.web.common.schemas import GateOut, JobOut
+from grayshelf.web.common.schemas import GateOut, JobOut, Schema
 
 Kind = Literal["offset", "gain"]
 
 
-class FindingOut(BaseModel):
+class FindingOut(Schema):
     """Something about the frames that the reader must know."""
 
     message: str
@@ -19,7 +19,7 @@ class FindingOut(BaseModel):
     serious: bool
 
 
-class MeasuredNumber(BaseModel):
+class MeasuredNumber(Schema):
     """A number with its 95 % interval, as it is said."""
 
     value: float | None
@@ -28,7 +28,7 @@ class MeasuredNumber(BaseModel):
     """'0.253 ± 0.001', or '–'."""
 
 
-class EffectOut(BaseModel):
+class EffectOut(Schema):
     """What one offset would do."""
 
     offset: float
@@ -42,7 +42,7 @@ class EffectOut(BaseModel):
     """What it would clip or cost, in a sentence."""
 
 
-class RungOut(BaseModel):
+class RungOut(Schema):
     """All bias frames of one offset."""
 
     offset: float
@@ -57,7 +57,7 @@ class RungOut(BaseModel):
     zeros_text: str
 
 
-class DeadOut(BaseModel):
+class DeadOut(Schema):
     """A pixel that was left out."""
 
     column: int
@@ -66,7 +66,7 @@ class DeadOut(BaseModel):
     share: float
 
 
-class OffsetLine(BaseModel):
+class OffsetLine(Schema):
     """mean = at_zero + slope · offset, and the floor below it."""
 
     at_zero: float
@@ -77,7 +77,7 @@ class OffsetLine(BaseModel):
     """The offset at which the floor leaves zero."""
 
 
-class AcceptedOut(BaseModel):
+class AcceptedOut(Schema):
     """What counts for a camera at one gain."""
 
     gain: float
@@ -91,7 +91,7 @@ class AcceptedOut(BaseModel):
     """Pairs that lights use and that do not hold, or were never checked."""
 
 
-class OffsetGainOut(BaseModel):
+class OffsetGainOut(Schema):
     """The offset exercise at one gain."""
 
     gain: float
@@ -120,7 +120,7 @@ class OffsetGainOut(BaseModel):
     accepted: AcceptedOut | None
 
 
-class CurvePoint(BaseModel):
+class CurvePoint(Schema):
     """A pair of flats on the transfer curve."""
 
     exposure_s: float
@@ -134,7 +134,7 @@ class CurvePoint(BaseModel):
     source: str
 
 
-class ChannelOut(BaseModel):
+class ChannelOut(Schema):
     """The transfer of one colour channel at one gain."""
 
     name: str
@@ -160,7 +160,7 @@ class ChannelOut(BaseModel):
     findings: list[FindingOut]
 
 
-class GainGainOut(BaseModel):
+class GainGainOut(Schema):
     """The gain exercise at one gain."""
 
     gain: float
@@ -177,7 +177,7 @@ class GainGainOut(BaseModel):
     can_accept: bool
 
 
-class SuggestionOut(BaseModel):
+class SuggestionOut(Schema):
     """A gain to use."""
 
     purpose: str
@@ -187,7 +187,7 @@ class SuggestionOut(BaseModel):
     runner_up: str
 
 
-class GainsOut(BaseModel):
+class GainsOut(Schema):
     """All gains of a measurement, side by side."""
 
     gains: list[GainGainOut]
@@ -199,7 +199,7 @@ class GainsOut(BaseModel):
     step: int
 
 
-class FramesOut(BaseModel):
+class FramesOut(Schema):
     """The frames of a measurement."""
 
     count: int
@@ -207,7 +207,7 @@ class FramesOut(BaseModel):
     state: str
 
 
-class MeasurementOut(BaseModel):
+class MeasurementOut(Schema):
     """One measurement, with everything it says."""
 
     id: int
@@ -227,7 +227,7 @@ class MeasurementOut(BaseModel):
     """Measurements of the same camera and kind made before, to lay under this one."""
 
 
-class BenchItem(BaseModel):
+class BenchItem(Schema):
     """A measurement in a list."""
 
     id: int
@@ -237,7 +237,7 @@ class BenchItem(BaseModel):
     source: str
 
 
-class GainOffer(BaseModel):
+class GainOffer(Schema):
     """A gain that could be measured."""
 
     gain: float
@@ -246,14 +246,14 @@ class GainOffer(BaseModel):
     note: str
 
 
-class FilterOffer(BaseModel):
+class FilterOffer(Schema):
     """A filter that could be in while a gain is measured."""
 
     code: str
     passband_nm: float | None
 
 
-class DiskOfferOut(BaseModel):
+class DiskOfferOut(Schema):
     """Frames on disk that could be measured."""
 
     gain: float
@@ -263,7 +263,7 @@ class DiskOfferOut(BaseModel):
     quick: bool
 
 
-class BenchOut(BaseModel):
+class BenchOut(Schema):
     """What the Bench can measure of a rig's camera, and what it has."""
 
     kind: Kind
@@ -283,7 +283,7 @@ class BenchOut(BaseModel):
     accepted: list[AcceptedOut]
 
 
-class ShootIn(BaseModel):
+class ShootIn(Schema):
     """Measure with the rig."""
 
     gains: list[float] = Field(min_length=1, max_length=24)
@@ -292,27 +292,27 @@ class ShootIn(BaseModel):
     filter_code: str | None = None
 
 
-class DiskIn(BaseModel):
+class DiskIn(Schema):
     """Measure from frames on disk."""
 
     set_ids: list[int] = Field(min_length=1, max_length=2000)
 
 
-class AcceptIn(BaseModel):
+class AcceptIn(Schema):
     """Keep a value with the camera."""
 
     gain: float
     offset: float | None = None
 
 
-class ForgetIn(BaseModel):
+class ForgetIn(Schema):
     """Take the newest accepted value back."""
 
     kind: Kind
     gain: float
 
 
-class MeasuringOut(BaseModel):
+class MeasuringOut(Schema):
     """A measurement that was started."""
 
     job_id: int

@@ -4,20 +4,26 @@ from __future__ import annotations
 
 from typing import Literal
 
-from pydantic import BaseModel
+from pydantic import BaseModel, ConfigDict
 
 from grayshelf.work.job_states import JobState
 
 VerdictWord = Literal["fits", "fits with care", "nothing fits"]
 
 
-class Done(BaseModel):
+class Schema(BaseModel):
+    """Something that goes to a page or comes from it; what checks it is made when it is needed first."""
+
+    model_config = ConfigDict(defer_build=True)
+
+
+class Done(Schema):
     """It is done."""
 
     message: str
 
 
-class JobOut(BaseModel):
+class JobOut(Schema):
     """A piece of long work."""
 
     id: int
@@ -37,14 +43,14 @@ class JobOut(BaseModel):
     """What of it failed, though the rest was done."""
 
 
-class JobsOut(BaseModel):
+class JobsOut(Schema):
     """Work in progress, and what ended lately."""
 
     alive: list[JobOut]
     ended: list[JobOut]
 
 
-class RulerOut(BaseModel):
+class RulerOut(Schema):
     """A tolerance ruler."""
 
     quantity: str
@@ -63,7 +69,7 @@ class RulerOut(BaseModel):
     """The distance in the trade's unit, '+0.1 °C'."""
 
 
-class GateOut(BaseModel):
+class GateOut(Schema):
     """Something for a hand to do before work goes on."""
 
     job_id: int
@@ -78,14 +84,14 @@ class GateOut(BaseModel):
     """The words for leaving out what waits behind it; empty where that is not possible."""
 
 
-class AnswerIn(BaseModel):
+class AnswerIn(Schema):
     """The answer at a gate."""
 
     step_id: int
     answer: Literal["done", "leave out"]
 
 
-class StartedOut(BaseModel):
+class StartedOut(Schema):
     """A run was started."""
 
     job_id: int

@@ -5,16 +5,16 @@ from __future__ import annotations
 from datetime import date
 from typing import Literal
 
-from pydantic import BaseModel, Field
+from pydantic import Field
 
 from grayshelf.core.frames.bounds import BOUNDS, MOST_TEXT
 from grayshelf.core.matching.rig_events import RigEventKind
-from grayshelf.web.common.schemas import GateOut, JobOut, RulerOut
+from grayshelf.web.common.schemas import GateOut, JobOut, RulerOut, Schema
 
 SearchMode = Literal["time", "brightness", "both"]
 
 
-class FlatWishesOut(BaseModel):
+class FlatWishesOut(Schema):
     """What a row wishes, as it is edited; None where it has no such wish."""
 
     level_percent: float | None = None
@@ -35,7 +35,7 @@ class FlatWishesOut(BaseModel):
     diffusers: list[str] | None = None
 
 
-class FlatKeyIn(BaseModel):
+class FlatKeyIn(Schema):
     """Which row."""
 
     filter_code: str = Field(max_length=MOST_TEXT)
@@ -44,27 +44,27 @@ class FlatKeyIn(BaseModel):
     binning: int = Field(ge=1, le=99)
 
 
-class ChangeRowsIn(BaseModel):
+class ChangeRowsIn(Schema):
     """Wishes for rows; a field that is sent as null lets go of the row's own."""
 
     keys: list[FlatKeyIn] = Field(min_length=1, max_length=200)
     changes: FlatWishesOut
 
 
-class CopyRowIn(BaseModel):
+class CopyRowIn(Schema):
     """Give rows the wishes of another."""
 
     source: FlatKeyIn
     keys: list[FlatKeyIn] = Field(min_length=1, max_length=200)
 
 
-class RowKeysIn(BaseModel):
+class RowKeysIn(Schema):
     """Some rows."""
 
     keys: list[FlatKeyIn] = Field(min_length=1, max_length=200)
 
 
-class FindIn(BaseModel):
+class FindIn(Schema):
     """Start a search."""
 
     keys: list[FlatKeyIn] = Field(min_length=1, max_length=200)
@@ -77,21 +77,21 @@ class FindIn(BaseModel):
     folder: str | None = Field(default=None, max_length=2000)
 
 
-class AgainIn(BaseModel):
+class AgainIn(Schema):
     """Look for one row again, with other wishes where some are given."""
 
     key: FlatKeyIn
     changes: FlatWishesOut | None = None
 
 
-class DiffuserOut(BaseModel):
+class DiffuserOut(Schema):
     """Something that hangs before the light."""
 
     name: str = Field(max_length=60)
     stops: float = Field(allow_inf_nan=False)
 
 
-class SourceOut(BaseModel):
+class SourceOut(Schema):
     """A light."""
 
     name: str = Field(max_length=60)
@@ -103,7 +103,7 @@ class SourceOut(BaseModel):
     diffusers: list[DiffuserOut] = Field(default_factory=list, max_length=8)
 
 
-class EventIn(BaseModel):
+class EventIn(Schema):
     """Something was done to the train, the panel or the driver."""
 
     kind: RigEventKind
@@ -112,7 +112,7 @@ class EventIn(BaseModel):
     """The day, where it was not just now."""
 
 
-class EventOut(BaseModel):
+class EventOut(Schema):
     """What was done, and when."""
 
     id: int
@@ -122,7 +122,7 @@ class EventOut(BaseModel):
     taken_back: bool
 
 
-class SettingFoundOut(BaseModel):
+class SettingFoundOut(Schema):
     """One setting that was found."""
 
     id: int
@@ -136,7 +136,7 @@ class SettingFoundOut(BaseModel):
     counts: bool
 
 
-class NoOut(BaseModel):
+class NoOut(Schema):
     """Why there is no answer, and what would help."""
 
     title: str
@@ -158,7 +158,7 @@ class NoOut(BaseModel):
 RowState = Literal["never", "found", "no answer", "searching", "waiting"]
 
 
-class FlatRowOut(BaseModel):
+class FlatRowOut(Schema):
     """One row of the sheet."""
 
     key: FlatKeyIn
@@ -194,14 +194,14 @@ class FlatRowOut(BaseModel):
     history: list[SettingFoundOut]
 
 
-class RefusedOut(BaseModel):
+class RefusedOut(Schema):
     """A frame that came in and was not the one asked for."""
 
     name: str
     why: str
 
 
-class NextThing(BaseModel):
+class NextThing(Schema):
     """The next thing to do, for a person at the camera's own program."""
 
     line: str
@@ -212,14 +212,14 @@ class NextThing(BaseModel):
     folder: str
 
 
-class SharedOut(BaseModel):
+class SharedOut(Schema):
     """One exposure for several filters."""
 
     text: str
     saved: str
 
 
-class CurvePointOut(BaseModel):
+class CurvePointOut(Schema):
     """A measured brightness."""
 
     brightness: int
@@ -227,7 +227,7 @@ class CurvePointOut(BaseModel):
     filter_code: str
 
 
-class CurveOut(BaseModel):
+class CurveOut(Schema):
     """How a light follows its brightness."""
 
     when: str
@@ -236,7 +236,7 @@ class CurveOut(BaseModel):
     line: list[list[float]]
 
 
-class KeptCurveOut(BaseModel):
+class KeptCurveOut(Schema):
     """A measurement of the light, as it is listed."""
 
     id: int
@@ -246,7 +246,7 @@ class KeptCurveOut(BaseModel):
     """It is the one that searches start from."""
 
 
-class PanelOut(BaseModel):
+class PanelOut(Schema):
     """What was measured of the rig's light."""
 
     source: str
@@ -262,7 +262,7 @@ class PanelOut(BaseModel):
     """From when on no exposure bands more than allowed; '' where the light is not pulsed."""
 
 
-class UsualEventOut(BaseModel):
+class UsualEventOut(Schema):
     """Something that is often done to a rig."""
 
     kind: RigEventKind
@@ -271,7 +271,7 @@ class UsualEventOut(BaseModel):
     """What is entered where the person says nothing else."""
 
 
-class FlatSheetOut(BaseModel):
+class FlatSheetOut(Schema):
     """The sheet of a rig's flat settings."""
 
     rig: str
@@ -297,7 +297,7 @@ class FlatSheetOut(BaseModel):
     offsets: list[float]
 
 
-class ChartShot(BaseModel):
+class ChartShot(Schema):
     """A test shot on the chart."""
 
     number: int
@@ -312,7 +312,7 @@ class ChartShot(BaseModel):
     ruler: RulerOut
 
 
-class FlatChartOut(BaseModel):
+class FlatChartOut(Schema):
     """The search of one row: its shots, the line through them, the answer."""
 
     key: FlatKeyIn

@@ -4,18 +4,18 @@ from __future__ import annotations
 
 from typing import Literal
 
-from pydantic import BaseModel, Field
+from pydantic import Field
 
-from grayshelf.web.common.schemas import JobOut
+from grayshelf.web.common.schemas import JobOut, Schema
 
 
-class FolderIn(BaseModel):
+class FolderIn(Schema):
     """A folder on this machine."""
 
     path: str = Field(min_length=1, max_length=4096)
 
 
-class SiteIn(BaseModel):
+class SiteIn(Schema):
     """The site, by whose clock nights are counted."""
 
     name: str = Field(min_length=1, max_length=80)
@@ -26,14 +26,14 @@ class SiteIn(BaseModel):
     """Degrees east; left as it was where it is not sent."""
 
 
-class CountOut(BaseModel):
+class CountOut(Schema):
     """A number of frames of one kind or state."""
 
     name: str
     count: int
 
 
-class FolderOut(BaseModel):
+class FolderOut(Schema):
     """A folder that the user named."""
 
     id: int
@@ -50,7 +50,7 @@ class FolderOut(BaseModel):
     job: JobOut | None
 
 
-class ProblemOut(BaseModel):
+class ProblemOut(Schema):
     """A file that could not be read, or lacks a value that matters."""
 
     id: int
@@ -61,7 +61,7 @@ class ProblemOut(BaseModel):
     advice: str
 
 
-class ProblemsOut(BaseModel):
+class ProblemsOut(Schema):
     """A page of files to look at."""
 
     items: list[ProblemOut]
@@ -71,7 +71,7 @@ class ProblemsOut(BaseModel):
     counts: list[CountOut]
 
 
-class SetOut(BaseModel):
+class SetOut(Schema):
     """A set, as Intake lists it."""
 
     id: int
@@ -91,7 +91,7 @@ class SetOut(BaseModel):
     """'3 of its 20 files are missing'; empty where all are there."""
 
 
-class SetsOut(BaseModel):
+class SetsOut(Schema):
     """A page of sets."""
 
     items: list[SetOut]
@@ -101,7 +101,7 @@ class SetsOut(BaseModel):
     to_build: int
 
 
-class RigZoneOut(BaseModel):
+class RigZoneOut(Schema):
     """Where a rig stands, by its clock; None: at the site."""
 
     rig_id: int
@@ -109,7 +109,7 @@ class RigZoneOut(BaseModel):
     time_zone: str | None
 
 
-class IntakeOut(BaseModel):
+class IntakeOut(Schema):
     """The page Intake."""
 
     site: str
@@ -123,19 +123,19 @@ class IntakeOut(BaseModel):
     """The library’s own."""
 
 
-class BuildIn(BaseModel):
+class BuildIn(Schema):
     """Which sets to combine; None: all that can be."""
 
     set_ids: list[int] | None
 
 
-class NamesIn(BaseModel):
+class NamesIn(Schema):
     """Whether what the files' names say of a set is right; None takes the answer back."""
 
     right: bool | None
 
 
-class PageQuery(BaseModel):
+class PageQuery(Schema):
     """Which page of a list."""
 
     page: int = Field(default=1, ge=1, le=1_000_000)

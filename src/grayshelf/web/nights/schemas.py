@@ -5,13 +5,13 @@ from __future__ import annotations
 from datetime import date, datetime
 from typing import Literal
 
-from pydantic import BaseModel, Field
+from pydantic import Field
 
-from grayshelf.web.common.schemas import RulerOut, VerdictWord
+from grayshelf.web.common.schemas import RulerOut, Schema, VerdictWord
 from grayshelf.web.intake.schemas import CountOut
 
 
-class VerdictMark(BaseModel):
+class VerdictMark(Schema):
     """How one line of a slip ended."""
 
     kind: str
@@ -21,7 +21,7 @@ class VerdictMark(BaseModel):
     holding_id: int | None
 
 
-class NightBrief(BaseModel):
+class NightBrief(Schema):
     """A night in the list."""
 
     night: date
@@ -33,14 +33,14 @@ class NightBrief(BaseModel):
     marks: list[VerdictWord]
 
 
-class NightsOut(BaseModel):
+class NightsOut(Schema):
     """The nights of a rig."""
 
     rig: str
     nights: list[NightBrief]
 
 
-class LightSetOut(BaseModel):
+class LightSetOut(Schema):
     """A set of lights in a night."""
 
     id: int
@@ -57,14 +57,14 @@ class LightSetOut(BaseModel):
     calibrated: bool
 
 
-class ConditionOut(BaseModel):
+class ConditionOut(Schema):
     """A condition of a night."""
 
     name: str
     text: str
 
 
-class NightOut(BaseModel):
+class NightOut(Schema):
     """One night."""
 
     night: date
@@ -83,13 +83,13 @@ class NightOut(BaseModel):
     night_from: str
 
 
-class NotesIn(BaseModel):
+class NotesIn(Schema):
     """What is noted of a night."""
 
     notes: str = Field(max_length=4000)
 
 
-class CandidateOut(BaseModel):
+class CandidateOut(Schema):
     """A holding that was considered for a line."""
 
     holding_id: int
@@ -105,7 +105,7 @@ class CandidateOut(BaseModel):
     cost: str
 
 
-class SlipLineOut(BaseModel):
+class SlipLineOut(Schema):
     """A line of a slip."""
 
     kind: str
@@ -116,7 +116,7 @@ class SlipLineOut(BaseModel):
     waits: bool
 
 
-class QuestionOut(BaseModel):
+class QuestionOut(Schema):
     """Something that no header tells, asked once."""
 
     quantity: str
@@ -126,14 +126,14 @@ class QuestionOut(BaseModel):
     moves: str
 
 
-class PartSaid(BaseModel):
+class PartSaid(Schema):
     """What was said of a part of the rig, with a way back."""
 
     quantity: str
     text: str
 
 
-class PartIn(BaseModel):
+class PartIn(Schema):
     """Whether a quantity is fixed on this rig (or the part absent), or moves; None takes the answer back."""
 
     quantity: Literal[
@@ -151,13 +151,13 @@ class PartIn(BaseModel):
     says: Literal["fixed", "moves"] | None
 
 
-class RigZoneIn(BaseModel):
+class RigZoneIn(Schema):
     """The time zone of the place where a rig stands; None is that of the site."""
 
     time_zone: str | None = Field(default=None, max_length=64)
 
 
-class SlipOut(BaseModel):
+class SlipOut(Schema):
     """A pull slip."""
 
     set_id: int

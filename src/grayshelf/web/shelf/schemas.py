@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from datetime import date
 
-from pydantic import BaseModel, Field
+from pydantic import Field
 
-from grayshelf.web.common.schemas import RulerOut, VerdictWord
+from grayshelf.web.common.schemas import RulerOut, Schema, VerdictWord
 
 
-class SpineOut(BaseModel):
+class SpineOut(Schema):
     """A master, or a set not combined yet, as it stands on the shelf."""
 
     id: int
@@ -27,7 +27,7 @@ class SpineOut(BaseModel):
     column: str
 
 
-class GapOut(BaseModel):
+class GapOut(Schema):
     """A master that lights wait for."""
 
     key: str
@@ -49,7 +49,7 @@ class GapOut(BaseModel):
     on_sheet: bool
 
 
-class HeadOut(BaseModel):
+class HeadOut(Schema):
     """A row or a column of a wall."""
 
     key: str
@@ -57,7 +57,7 @@ class HeadOut(BaseModel):
     detail: str
 
 
-class WallOut(BaseModel):
+class WallOut(Schema):
     """A wall of the shelf."""
 
     rows: list[HeadOut]
@@ -66,7 +66,7 @@ class WallOut(BaseModel):
     gaps: list[GapOut]
 
 
-class ShelfOut(BaseModel):
+class ShelfOut(Schema):
     """The page Shelf."""
 
     rig: str
@@ -81,7 +81,7 @@ class ShelfOut(BaseModel):
     empty: bool
 
 
-class FigureOut(BaseModel):
+class FigureOut(Schema):
     """A number on a card."""
 
     name: str
@@ -90,7 +90,7 @@ class FigureOut(BaseModel):
     unit: str
 
 
-class InputOut(BaseModel):
+class InputOut(Schema):
     """A frame of a set or master."""
 
     name: str
@@ -101,7 +101,7 @@ class InputOut(BaseModel):
     sha256: str
 
 
-class ServedOut(BaseModel):
+class ServedOut(Schema):
     """Lights that use a master."""
 
     set_id: int
@@ -115,7 +115,7 @@ class ServedOut(BaseModel):
     ruler: RulerOut | None
 
 
-class PictureOut(BaseModel):
+class PictureOut(Schema):
     """Where a picture is, and its stretch."""
 
     url: str
@@ -126,14 +126,14 @@ class PictureOut(BaseModel):
     unit: str
 
 
-class FrameViewOut(BaseModel):
+class FrameViewOut(Schema):
     """A frame of the set, to step through."""
 
     frame_id: int
     name: str
 
 
-class CardOut(BaseModel):
+class CardOut(Schema):
     """The card of a spine."""
 
     spine: SpineOut
@@ -156,7 +156,7 @@ class CardOut(BaseModel):
     frames: list[FrameViewOut]
 
 
-class PictureQuery(BaseModel):
+class PictureQuery(Schema):
     """How large a picture."""
 
     size: int = Field(default=640, ge=16, le=1280)

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from datetime import datetime
 
-from pydantic import BaseModel, Field
+from pydantic import Field
 
-from grayshelf.web.common.schemas import GateOut, JobOut, RulerOut
+from grayshelf.web.common.schemas import GateOut, JobOut, RulerOut, Schema
 from grayshelf.work.job_states import StepState
 from grayshelf.work.run.choice import DEFAULT_FRAMES
 
 
-class OfferOut(BaseModel):
+class OfferOut(Schema):
     """Flats or a dark that could be on tonight's sheet."""
 
     key: str
@@ -26,7 +26,7 @@ class OfferOut(BaseModel):
     on_sheet: bool
 
 
-class StepOut(BaseModel):
+class StepOut(Schema):
     """A step of a sheet or run."""
 
     id: int
@@ -52,7 +52,7 @@ class StepOut(BaseModel):
     outcome: str
 
 
-class ChoiceOut(BaseModel):
+class ChoiceOut(Schema):
     """A number of frames, its cost and its end."""
 
     frames: int
@@ -61,7 +61,7 @@ class ChoiceOut(BaseModel):
     chosen: bool
 
 
-class ReadyOut(BaseModel):
+class ReadyOut(Schema):
     """One line of what to know before the start."""
 
     what: str
@@ -71,7 +71,7 @@ class ReadyOut(BaseModel):
     ruler: RulerOut | None
 
 
-class CoveredOut(BaseModel):
+class CoveredOut(Schema):
     """What the shelf holds already for tonight's lights."""
 
     holding_id: int
@@ -82,7 +82,7 @@ class CoveredOut(BaseModel):
     ruler: RulerOut | None
 
 
-class OutOfReachOut(BaseModel):
+class OutOfReachOut(Schema):
     """Lights that wait for something that cannot be shot now."""
 
     kind: str
@@ -91,7 +91,7 @@ class OutOfReachOut(BaseModel):
     why: str
 
 
-class TonightOut(BaseModel):
+class TonightOut(Schema):
     """The page Tonight before a run."""
 
     rig_id: int
@@ -112,7 +112,7 @@ class TonightOut(BaseModel):
     out_of_reach: list[OutOfReachOut]
 
 
-class TestShotOut(BaseModel):
+class TestShotOut(Schema):
     """A shot of a run."""
 
     __test__ = False
@@ -128,7 +128,7 @@ class TestShotOut(BaseModel):
     picture: str
 
 
-class SearchOut(BaseModel):
+class SearchOut(Schema):
     """A search for an exposure."""
 
     step_id: int
@@ -155,7 +155,7 @@ class SearchOut(BaseModel):
     """Of the flats that were shot with it, else of the level that it foretold, else of its last test shot."""
 
 
-class SeriesOut(BaseModel):
+class SeriesOut(Schema):
     """A series being shot."""
 
     step_id: int
@@ -167,7 +167,7 @@ class SeriesOut(BaseModel):
     last: TestShotOut | None
 
 
-class RunOut(BaseModel):
+class RunOut(Schema):
     """A run."""
 
     job: JobOut
@@ -187,13 +187,13 @@ class RunOut(BaseModel):
     sensor_text: str
 
 
-class CurrentRunOut(BaseModel):
+class CurrentRunOut(Schema):
     """The run of a rig, if there is one to show."""
 
     run: RunOut | None
 
 
-class StartIn(BaseModel):
+class StartIn(Schema):
     """What to put on the sheet."""
 
     rig_id: int
@@ -202,7 +202,7 @@ class StartIn(BaseModel):
     add: list[str]
 
 
-class TonightQuery(BaseModel):
+class TonightQuery(Schema):
     """What the person chose for the sheet."""
 
     frames: int = Field(default=DEFAULT_FRAMES, ge=3, le=500)

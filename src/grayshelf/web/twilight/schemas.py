@@ -5,22 +5,22 @@ from __future__ import annotations
 from datetime import date, datetime
 from typing import Literal
 
-from pydantic import BaseModel, Field
+from pydantic import Field
 
 from grayshelf.core.flats.sky.plan import MOST_WISHED
 from grayshelf.core.flats.sky.sun import FIRST_DAY, LAST_DAY
-from grayshelf.web.common.schemas import GateOut, JobOut
+from grayshelf.web.common.schemas import GateOut, JobOut, Schema
 from grayshelf.web.flats.schemas import FlatKeyIn
 
 
-class SkyChoice(BaseModel):
+class SkyChoice(Schema):
     """So many flats of one row."""
 
     key: FlatKeyIn
     count: int = Field(ge=0, le=MOST_WISHED)
 
 
-class TwilightIn(BaseModel):
+class TwilightIn(Schema):
     """Which twilight to look at; without a choice the rig's own."""
 
     at: Literal["dusk", "dawn", "last"] | None = None
@@ -28,21 +28,21 @@ class TwilightIn(BaseModel):
     rows: list[SkyChoice] | None = Field(default=None, max_length=200)
 
 
-class StartTwilightIn(BaseModel):
+class StartTwilightIn(Schema):
     """Shoot the next dusk or dawn."""
 
     at: Literal["dusk", "dawn"]
     rows: list[SkyChoice] = Field(min_length=1, max_length=200)
 
 
-class SkyMark(BaseModel):
+class SkyMark(Schema):
     """A place on the scale of time, in minutes, with what is written there."""
 
     x: float
     text: str
 
 
-class SunMark(BaseModel):
+class SunMark(Schema):
     """When the sun passes a whole degree of altitude, in minutes."""
 
     x: float
@@ -50,7 +50,7 @@ class SunMark(BaseModel):
     text: str
 
 
-class SkyShotOut(BaseModel):
+class SkyShotOut(Schema):
     """One frame of the sky."""
 
     x: float
@@ -60,7 +60,7 @@ class SkyShotOut(BaseModel):
     why: str
 
 
-class SkyRowOut(BaseModel):
+class SkyRowOut(Schema):
     """A row of the sheet that can be chosen for the sky."""
 
     key: FlatKeyIn
@@ -92,7 +92,7 @@ class TwilightRow(SkyRowOut):
     shots: list[SkyShotOut]
 
 
-class TwilightOut(BaseModel):
+class TwilightOut(Schema):
     """One dusk or dawn, looked ahead at, going on, or as it was."""
 
     rig: str

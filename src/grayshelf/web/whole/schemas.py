@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from datetime import date, datetime
 
-from pydantic import BaseModel, Field
+from pydantic import Field
+
+from grayshelf.web.common.schemas import Schema
 
 
-class RigBrief(BaseModel):
+class RigBrief(Schema):
     """A rig in the rig holder."""
 
     id: int
@@ -18,7 +20,7 @@ class RigBrief(BaseModel):
     n_sets: int
 
 
-class StateOut(BaseModel):
+class StateOut(Schema):
     """What every page needs to know."""
 
     version: str
@@ -44,13 +46,13 @@ class StateOut(BaseModel):
     """Sets that could not be shown, in words; empty where there are none."""
 
 
-class ClockIn(BaseModel):
+class ClockIn(Schema):
     """Whether the demo's waits pass faster than real ones."""
 
     fast: bool
 
 
-class FoundOut(BaseModel):
+class FoundOut(Schema):
     """Something that the search found."""
 
     kind: str
@@ -59,13 +61,13 @@ class FoundOut(BaseModel):
     href: str
 
 
-class FindsOut(BaseModel):
+class FindsOut(Schema):
     """What the search found."""
 
     items: list[FoundOut]
 
 
-class SearchQuery(BaseModel):
+class SearchQuery(Schema):
     """What to search for."""
 
     q: str = Field(default="", max_length=100)

@@ -1,0 +1,150 @@
+"""Serving a library to this machine: one’s own, or the demo’s."""
+
+from __future__ import annotations
+
+import json
+import socket
+import tempfile
+from pathlib import Path
+
+import waitress
+
+from grayshelf.core.errors import GrayShelfError
+from grayshelf.library.bench_frames import settle_measurements
+from grayshelf.library.grouping import finish_recount
+from grayshelf.library.library import Library
+from grayshelf.web.app import MOST_BODY_BYTES, create_app, warm_up
+from grayshelf.web.context import Context, make_context, make_runner
+from grayshelf.work.scan import find_own_files
+
+HOST = "127.0.0.1"
+#: Requests at once; each listening page holds one of them.
+THREADS = 20
+#: Connections at once, so that those which say nothing do not keep others out, and for how long one may say nothing.
+MOST_CONNECTIONS, SILENCE_S = 1000, 30
+#: A start waits so long for the slips.
+WARM_S = 0.3
+
+
+def _listen(port: int) -> socket.socket:
+    """Take the port, before any library is touched.
+
+    Raises
+    ------
+    GrayShelfError
+        Where it is in use.
+    """
+    listening = socket.socket()
+    listening.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    try:
+        listening.bind((HOST, port))
+        # Bound alone it is not taken: another process could bind it too.
+        listening.listen()
+    except (OSError, OverflowError) as error:
+        listening.close()
+        raise GrayShelfError(
+            f"Port {port} cannot be had ({getattr(error, 'strerror', None) or error}), so nothing can be served there.",
+            "Close what uses it, or name another --port.",
+        ) from error
+    return listening
+
+
+def _serve(context: Context, listening: socket.socket) -> None:
+    app = create_app(context)
+    warm_up(context, WARM_S)
+    interrupted = context.interrupted
+    if interrupted:
+        print(
+            f"{interrupted} piece(s) of work were interrupted last time; Work, at the right edge of the page, shows them."
+        )
+    address = f"http://{HOST}:{listening.getsockname()[1]}/"
+    context.library.lock.says(address)
+    print(f"Gray Shelf is at {address}   (Ctrl+C ends it)", flush=True)
+    try:
+        waitress.serve(
+            app,
+            sockets=[listening],
+            threads=THREADS,
+            ident=None,
+            _quiet=True,
+            connection_limit=MOST_CONNECTIONS,
+            channel_timeout=SILENCE_S,
+            cleanup_interval=5,
+            asyncore_use_poll=True,
+            # What is too large is refused by its announced length, before any of it is kept.
+            max_request_body_size=MOST_BODY_BYTES,
+            inbuf_overflow=2 * MOST_BODY_BYTES,
+        )
+    finally:
+        context.runner.shut_down()
+        context.library.close()
+
+
+def open_context(library: Library) -> Context:
+    """What the routes work with, for a library that was just opened; what was left unfinished is settled first."""
+    try:
+        runner, broker = make_runner(library)
+        interrupted = runner.mark_interrupted()
+        settle_measurements(library)
+        finish_recount(library)
+        context = make_context(library, runner, broker, {})
+    except BaseException:
+        library.close()
+        raise
+    context.interrupted = interrupted
+    return context
+
+
+def serve_own(folder: Path | None, new: bool, port: int, usual: Path) -> None:
+    """Serve a person's own library: the one that is named, else the usual one, which a first start begins."""
+    named = folder or usual
+    # Where none is named, the first start begins one; its folder's folder tells whether there was a first start.
+    begin = new or (folder is None and not named.parent.exists() and not named.is_symlink())
+    with _listen(port) as listening:
+        library = Library(named, begin=begin)
+        if library.begun:
+            print(f"A new library was begun in {library.root}")
+        else:
+            print(f"Your library is in {library.root}")
+        if library.copied_to is not None:
+            print(f"Its database was brought up to date; what it was before is kept in {library.copied_to}")
+        context = open_context(library)
+        if find_own_files(context) is not None:
+            print("It holds frames that its database does not know: they are being looked through.")
+        _serve(context, listening)
+
+
+def open_demo(folder: Path, size: str, rate: float, *, fresh: bool = False) -> Context:
+    """Open the demo in a folder, making what is missing of it, or all of it anew."""
+    # Loaded for the demo alone: one's own library starts without it.
+    from grayshelf.demo.setup import KeptClock, demo_devices, make_room, prepare
+
+    folder = folder.resolve()
+    folder.mkdir(parents=True, exist_ok=True)
+    make_room(folder, size, everything=fresh)
+    clock = KeptClock(folder / "clock.json", rate)
+    context = open_context(Library(folder / "library", clock))
+    context.demo, context.fast_rate = True, rate
+    context.starter.rigs.update(demo_devices(folder, clock, size))
+    prepare(folder, size, context.library, context.runner)
+    return context
+
+
+def serve_demo(folder: Path, size: str, port: int, fresh: bool, rate: float) -> None:
+    """Serve the invented scenario."""
+    with _listen(port) as listening:
+        context = open_demo(folder, size, rate, fresh=fresh)
+        print(f"The demo is an invented scenario; waits pass {rate:g} times as fast as real ones.")
+        _serve(context, listening)
+
+
+def write_openapi(out: Path) -> None:
+    """Write the OpenAPI document of an empty library's application."""
+    with tempfile.TemporaryDirectory() as folder:
+        context = open_context(Library(Path(folder) / "library"))
+        app = create_app(context)
+        with app.app_context():
+            document = app.spec
+        context.library.close()
+    out.parent.mkdir(parents=True, exist_ok=True)
+    out.write_text(json.dumps(document, indent=1, sort_keys=True) + "\n")
