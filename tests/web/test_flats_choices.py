@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import time
+from datetime import UTC, datetime
 
 import numpy as np
 import pytest
@@ -12,7 +13,7 @@ from sqlalchemy import select
 from grayshelf.core.flats.settings import RowKey
 from grayshelf.library.models import FlatSetting, PanelCurve, RunStep
 from grayshelf.library.panel_curves import known_points
-from grayshelf.work.gates import waiting_behind
+from grayshelf.work.gates import set_by_hand, waiting_behind
 from tests.helpers import FLAT, write_fits
 from tests.pages import say_at
 from tests.web.test_flats import HA, LUM, SII, answer, find, ok, page, row_of, until
@@ -329,3 +330,15 @@ def test_a_gate_that_is_left_out_takes_only_what_waits_behind_it():
         for n in (2, 7, 10)
     }
     assert behind == {2: ["R", "G"], 7: ["Ha"], 10: ["B"]}
+
+
+def test_what_was_set_by_hand_last_is_told_by_the_clock():
+    def asked(number, seq, value, minute, state="done"):
+        at = None if minute is None else datetime(2026, 10, 18, 17, minute, tzinfo=UTC)
+        params = {"gate": "filter", "value": value}
+        return RunStep(id=number, seq=seq, kind="gate", state=state, params=params, ended_at=at)
+
+    # On the sky the row of a higher number may come first.
+    steps = [asked(8, 200, "L", 20), asked(7, 300, "Ha", 10), asked(9, 400, "R", None, "waiting")]
+    assert set_by_hand("filter", steps) == "L"
+    assert set_by_hand("brightness", steps) is None

@@ -61,10 +61,15 @@ _begun: dict[Path, tuple[tuple[int, int], Future[list[str]]]] = {}
 
 def begin_check(path: Path) -> None:
     """Look through a database beside what else a start has to do; `bring_up_to_date` takes what was found."""
-    if path.is_file():
-        checker = ThreadPoolExecutor(1, thread_name_prefix="check")
-        _begun[path.expanduser().resolve()] = _stamp(path), checker.submit(_look_through, path)
-        checker.shutdown(wait=False)
+    try:
+        path = path.expanduser().resolve()
+        stamp = _stamp(path)
+    except (OSError, RuntimeError):
+        # What is in the way is said where the library is opened.
+        return
+    checker = ThreadPoolExecutor(1, thread_name_prefix="check")
+    _begun[path] = stamp, checker.submit(_look_through, path)
+    checker.shutdown(wait=False)
 
 
 def _stamp(path: Path) -> tuple[int, int]:

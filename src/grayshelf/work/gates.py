@@ -52,9 +52,10 @@ def hanging_stops(steps: Sequence[RunStep]) -> float:
 
 
 def set_by_hand(sign: str, steps: Sequence[RunStep]) -> str | None:
-    """What was last set by hand at a gate of this sign."""
-    done = [s for s in steps if s.state == StepState.DONE and is_gate(s, sign)]
-    return read(GateParams, done[-1].params).value if done else None
+    """What was last set by hand at a gate of this sign: by the clock, since on the sky rows come in no fixed order."""
+    done = [s for s in steps if s.state == StepState.DONE and is_gate(s, sign) and s.ended_at is not None]
+    last = max(done, key=lambda s: (s.ended_at, s.id), default=None)
+    return None if last is None else read(GateParams, last.params).value
 
 
 def pass_gate(
