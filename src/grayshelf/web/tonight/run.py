@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from statistics import median
 from zoneinfo import ZoneInfo
 
 from sqlalchemy import select
+from sqlalchemy.orm import Session
 
 from grayshelf.core.flats.model import ExposureWindow, FlatTarget
 from grayshelf.core.flats.settings import FlatWishes
@@ -51,6 +53,51 @@ def _sensor(devices: RigDevices | None) -> tuple[RulerOut | None, str]:
     return in_words.ruler_out(rulers.temperature(goal, now, COOLER_HOLDS_WITHIN_C)), text
 
 
+#: Steps of which nothing comes any more.
+_OUT = (StepState.SKIPPED, StepState.NO_ANSWER)
+_SERIES = (StepKind.FLATS, StepKind.DARK_FLATS, StepKind.DARKS)
+
+
+@dataclass(frozen=True)
+class _Rows:
+    """A run as it stands in the database."""
+
+    job: Job
+    steps: list[RunStep]
+    shots: dict[int, list[RunShot]]
+    """Of searches that were begun, and of flats, by step."""
+    last: RunShot | None
+    """Of the series that is being shot."""
+    zone: ZoneInfo
+
+    @property
+    def current(self) -> RunStep | None:
+        """The step that is open."""
+        return next((x for x in self.steps if x.state in OPEN), None)
+
+    @property
+    def waits_for_hand(self) -> bool:
+        """Whether a person has to act now."""
+        return self.current is not None and self.current.state == StepState.WAITING
+
+
+def _rows_of(library: Library, job_id: int) -> _Rows:
+    def shots_of(session: Session, step: RunStep) -> list[RunShot]:
+        return list(session.scalars(select(RunShot).where(RunShot.step_id == step.id).order_by(RunShot.seq)))
+
+    with library.db.session() as session:
+        job = session.get_one(Job, job_id)
+        steps = list(session.scalars(select(RunStep).where(RunStep.job_id == job_id).order_by(RunStep.seq)))
+        begun = [x for x in steps if x.kind == StepKind.FIND and x.state != StepState.TO_DO]
+        begun += [x for x in steps if x.kind == StepKind.FLATS and x.done]
+        rows = _Rows(job, steps, {x.id: shots_of(session, x) for x in begun}, None, library.zone(session))
+        current = rows.current
+        if current is None or current.kind not in _SERIES:
+            return rows
+        newest = select(RunShot).where(RunShot.step_id == current.id).order_by(RunShot.seq.desc()).limit(1)
+        return replace(rows, last=session.scalar(newest))
+
+
 def run_page(
     library: Library,
     job_id: int,
@@ -59,63 +106,61 @@ def run_page(
     bands: dict[str, float | None],
 ) -> RunOut:
     """A run, as far as it has come, with a forecast of the rest."""
-    with library.db.session() as session:
-        job = session.get_one(Job, job_id)
-        steps = list(session.scalars(select(RunStep).where(RunStep.job_id == job_id).order_by(RunStep.seq)))
-        zone = library.zone(session)
-        current = next((x for x in steps if x.state in OPEN), None)
-        shown = [x for x in steps if x.kind == "find" and (x.state != StepState.TO_DO)]
-        flats = {x.row: x for x in steps if x.kind == "flats" and x.done}
-        shots = {
-            x.id: list(session.scalars(select(RunShot).where(RunShot.step_id == x.id).order_by(RunShot.seq)))
-            for x in (*shown, *flats.values())
-        }
-        last = None
-        if current is not None and current.kind in ("flats", "dark flats", "darks"):
-            last = session.scalar(
-                select(RunShot).where(RunShot.step_id == current.id).order_by(RunShot.seq.desc()).limit(1)
-            )
-    now = library.clock.now()
-    white = devices.camera.facts.white_adu if devices else 65535
-    colour = devices is not None and devices.camera.facts.bayer_pattern is not None
-    rows = read(RunJob, job.params).rows
-    outs = _forecast(steps, now, zone, bands, rows)
-    searches = []
-    for x in shown:
-        out = _search(x, shots[x.id], wishes, white, rows, bands)
-        shot_with_it = shots[flats[x.row].id] if x.row in flats else []
-        searches.append(out.model_copy(update={"came_out": _came_out(x, shots[x.id], shot_with_it, out)}))
-    alive = job.state in ALIVE
-    hands = sum(x.needs_person for x in outs if x.state in OPEN)
-    end = next(
-        (o.end_clock for o in reversed(outs) if o.state not in (StepState.SKIPPED, StepState.NO_ANSWER)), None
-    )
-    sensor, sensor_text = _sensor(devices)
-    live = [o for o in outs if o.state not in (StepState.SKIPPED, StepState.NO_ANSWER)]
-    handed = [o.end for o in live if o.needs_person or o.kind in ("flats", "dark flats")]
-    ends = ends_in_words(handed[-1] if handed else None, live[-1].end, zone) if live else ""
+    rows, now = _rows_of(library, job_id), library.clock.now()
+    job, current = rows.job, rows.current
+    camera = devices.camera.facts if devices is not None else None
+    white = camera.white_adu if camera is not None else 65535
+    colour = camera is not None and camera.bayer_pattern is not None
+    wished = read(RunJob, job.params).rows
+    outs = _forecast(rows.steps, now, rows.zone, bands, wished)
+    searches = _searches(rows, wishes, white, wished, bands)
+    live = [o for o in outs if o.state not in _OUT]
     told = job_out(job, library)
-    headline, subline = _run_words(job, current, outs, ends, hands)
-    if told.state == JobState.WAITING and (current is None or current.state != StepState.WAITING):
+    hands = sum(x.needs_person for x in outs if x.state in OPEN)
+    headline, subline = _run_words(job, current, outs, _end_words(live, rows.zone), hands)
+    if told.state == JobState.WAITING and not rows.waits_for_hand:
         # No hand is waited for, but room on the disk.
         headline, subline = "The run waits for room.", f"{told.message} {told.advice}"
+    sensor, sensor_text = _sensor(devices)
     return RunOut(
         job=told,
         headline=headline,
         subline=subline,
-        clock=in_words.clock(now, zone),
+        clock=in_words.clock(now, rows.zone),
         rig_id=job.rig_id or 0,
         steps=outs,
-        current=current.id if current and alive else None,
+        current=current.id if current and job.state in ALIVE else None,
         search=next((x for x in searches if current and x.step_id == current.id), None),
-        series=_series(current, last, wishes, white, colour) if current else None,
+        series=_series(current, rows.last, wishes, white, colour) if current else None,
         searches=searches,
         afterwards=list(read(JobResult, job.result).afterwards),
-        end_clock=end,
+        end_clock=live[-1].end_clock if live else None,
         hands=hands,
         sensor=sensor,
         sensor_text=sensor_text,
     )
+
+
+def _searches(
+    rows: _Rows, wishes: FlatWishes, white: int, wished: Sequence[FlatSeries], bands: dict[str, float | None]
+) -> list[SearchOut]:
+    """Every search that was begun, with how its flats came out."""
+    flats = {x.row: rows.shots[x.id] for x in rows.steps if x.kind == StepKind.FLATS and x.id in rows.shots}
+    outs = []
+    for step in (x for x in rows.steps if x.kind == StepKind.FIND and x.id in rows.shots):
+        tests = rows.shots[step.id]
+        out = _search(step, tests, wishes, white, wished, bands)
+        came_out = _came_out(step, tests, flats.get(step.row, []), out)
+        outs.append(out.model_copy(update={"came_out": came_out}))
+    return outs
+
+
+def _end_words(live: Sequence[StepOut], zone: ZoneInfo) -> str:
+    """When hands are free, and when all is done."""
+    if not live:
+        return ""
+    handed = [o.end for o in live if o.needs_person or o.kind in (StepKind.FLATS, StepKind.DARK_FLATS)]
+    return ends_in_words(handed[-1] if handed else None, live[-1].end, zone)
 
 
 def _run_words(

@@ -98,32 +98,9 @@ def search_task(
     dimmer = light.dimmer
     mode: Mode = asked.mode if dimmer is not None else "time"
     brightness = asked.brightness if dimmer is not None else None
-    prior = _from_last(last, mode, brightness, light, target)
-    response: PanelResponse | None = None
-    guess: float | None = None
+    outset = _Outset(_from_last(last, mode, brightness, light, target))
     if dimmer is not None:
-        response = fit_response(known.points, dimmer)
-        if prior is not None and mode != "time":
-            wanted = asked.exposure_s if asked.exposure_s is not None else asked.preferred_s
-            prior = carried_over(prior, window, mode, wanted, response)
-        own = [p for p in known.points if p.group == path_of(key)]
-        factor = log_factor(response, own)
-        # At the very brightness of the rates nothing of the panel's shape is needed.
-        at_it = mode == "time" and bool(own) and all(p.brightness == brightness for p in own)
-        if factor is not None and prior is None and (response.measured or at_it):
-            top = math.exp(factor) / 2.0**light.stack_stops
-            prior = predicted(asked, mode, target, window, pedestal, response, top)
-        if factor is None:
-            guess = guessed_rate(key, known, response)
-            if guess is not None:
-                guess /= 2.0**light.stack_stops
-                if mode == "time" and brightness is not None:
-                    guess *= math.exp(response.log_output(brightness))
-    if asked.agreed_brightness is not None:
-        at = asked.exposure_s or window.shortest.exposure_s
-        prior = Prior(at, asked.agreed_brightness, "as the shots so far say")
-    elif prior is None and guess is None and asked.begin_s is not None:
-        prior = Prior(asked.begin_s, brightness, "as the search before it says")
+        outset = _with_panel(key, asked, mode, light, target, window, pedestal, known, outset.prior)
     return Task(
         target,
         window,
@@ -132,11 +109,73 @@ def search_task(
         asked.exposure_s,
         dimmer if mode != "time" else None,
         pedestal,
-        prior,
-        response,
-        guess,
+        _agreed_or_fallback(asked, window, brightness, outset),
+        outset.response,
+        outset.guess_rate,
         light.pulse,
     )
+
+
+@dataclass(frozen=True)
+class _Outset:
+    """What is known beforehand: a setting, how the panel goes, ADU a second at the brightness that counts."""
+
+    prior: Prior | None = None
+    response: PanelResponse | None = None
+    guess_rate: float | None = None
+
+
+def _with_panel(
+    key: RowKey,
+    asked: Asked,
+    mode: Mode,
+    light: Light,
+    target: FlatTarget,
+    window: ExposureWindow,
+    pedestal: Pedestal | None,
+    known: KnownRates,
+    prior: Prior | None,
+) -> _Outset:
+    """What a light that can be dimmed tells beyond the last setting: by this filter's own rate, else by others'."""
+    assert light.dimmer is not None
+    response = fit_response(known.points, light.dimmer)
+    if prior is not None and mode != "time":
+        wanted = asked.exposure_s if asked.exposure_s is not None else asked.preferred_s
+        prior = carried_over(prior, window, mode, wanted, response)
+    own = [p for p in known.points if p.group == path_of(key)]
+    factor = log_factor(response, own)
+    if factor is None:
+        return _Outset(prior, response, _guess_here(key, asked, mode, light, known, response))
+    # At the very brightness of the rates nothing of the panel's shape is needed.
+    at_it = mode == "time" and all(p.brightness == asked.brightness for p in own)
+    if prior is None and (response.measured or at_it):
+        top = math.exp(factor) / 2.0**light.stack_stops
+        prior = predicted(asked, mode, target, window, pedestal, response, top)
+    return _Outset(prior, response)
+
+
+def _guess_here(
+    key: RowKey, asked: Asked, mode: Mode, light: Light, known: KnownRates, response: PanelResponse
+) -> float | None:
+    """ADU a second from other filters, behind what hangs; at the brightness that stays, or at the highest."""
+    guess = guessed_rate(key, known, response)
+    if guess is None:
+        return None
+    guess /= 2.0**light.stack_stops
+    stays = mode == "time" and asked.brightness is not None
+    return guess * math.exp(response.log_output(asked.brightness or 0)) if stays else guess
+
+
+def _agreed_or_fallback(
+    asked: Asked, window: ExposureWindow, brightness: int | None, outset: _Outset
+) -> Prior | None:
+    """What the filters agreed on counts before all; where nothing is known, where the search before it ended."""
+    if asked.agreed_brightness is not None:
+        at = asked.exposure_s or window.shortest.exposure_s
+        return Prior(at, asked.agreed_brightness, "as the shots so far say")
+    if outset.prior is None and outset.guess_rate is None and asked.begin_s is not None:
+        return Prior(asked.begin_s, brightness, "as the search before it says")
+    return outset.prior
 
 
 def path_of(key: RowKey) -> LightPath:
