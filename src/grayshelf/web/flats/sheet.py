@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.flats.panel.diffusers import listed
-from grayshelf.core.flats.settings import wishes_from
+from grayshelf.core.flats.settings import RowKey, wishes_from
 from grayshelf.core.matching.rig_events import USUAL_EVENTS
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.flat_sheet import Source, left_out_keys, sheet_rows, source_of, sources, wishes_for
 from grayshelf.library.library import Library
-from grayshelf.library.models import Job, LightSource, RunStep
+from grayshelf.library.models import Job, LightSource, Rig, RigEvent, RunStep
 from grayshelf.library.records import read
 from grayshelf.library.rig_terms import gain_word
 from grayshelf.library.step_records import AgreeOutcome, SearchJob, SearchOutcome, SearchParams
@@ -35,10 +36,42 @@ from grayshelf.web.flats.schemas import (
 )
 from grayshelf.work.flats.conditions import panel_range
 from grayshelf.work.flats.finding import SHOT_STEPS
-from grayshelf.work.flats.panel_shots import panel_shots
+from grayshelf.work.flats.panel_shots import PanelShots, panel_shots
 from grayshelf.work.flats.starter import key_of, newest_search
 from grayshelf.work.job_states import JobState, StepState
 from grayshelf.work.jobs import ALIVE
+
+#: Events of a rig that the sheet tells of.
+EVENTS_SHOWN = 6
+
+
+@dataclass(frozen=True)
+class _Newest:
+    """The newest search of a rig, going on or ended."""
+
+    job: Job | None
+    steps: list[RunStep]
+
+    @property
+    def going(self) -> Job | None:
+        """Its job, while it goes on."""
+        return self.job if self.job is not None and self.job.state in ALIVE else None
+
+    @property
+    def shown(self) -> Job | None:
+        """Its job, while it goes on or where it did not come to its end."""
+        return None if self.job is None or self.job.state == JobState.DONE else self.job
+
+    @property
+    def current(self) -> RunStep | None:
+        """The step that is done now."""
+        doing = (s for s in self.steps if s.state in (StepState.DOING, StepState.WAITING))
+        return next(doing, None) if self.going is not None else None
+
+    @property
+    def at_work(self) -> RowKey | None:
+        """The row that is searched now."""
+        return None if self.current is None else key_of(self.current)
 
 
 def sheet_page(library: Library, rig_id: int, devices: RigDevices | None) -> FlatSheetOut:
@@ -48,70 +81,73 @@ def sheet_page(library: Library, rig_id: int, devices: RigDevices | None) -> Fla
         rig = library.rig(session, rig_id)
         # The search first: one that has ended by then has left all it found in the rows.
         job = newest_search(session, rig_id)
+        newest = _Newest(job, _steps(session, job))
         rows = sheet_rows(library, session, rig)
-        steps = _steps(session, job)
-        alive = job is not None and job.state in ALIVE
-        current = (
-            next((s for s in steps if s.state in (StepState.DOING, StepState.WAITING)), None)
-            if alive
-            else None
-        )
-        earlier = _earlier_finds(session, rig_id, job)
-        outs = [row_out(library, session, rig, devices, row, steps, earlier, alive, now) for row in rows]
+        alive, earlier = newest.going is not None, _earlier_finds(session, rig_id, job)
+        outs = [
+            row_out(library, session, rig, devices, row, newest.steps, earlier, alive, now) for row in rows
+        ]
         source = source_of(session, rig, wishes_from(rig.wishes), panel_range(devices))
-        lit = source
-        at_work = None if current is None else key_of(current)
-        if at_work is not None:
-            wishes = wishes_for(session, rig, at_work)
-            lit = source_of(session, rig, wishes, panel_range(devices))
-        busy = session.scalar(
-            select(Job).where(
-                Job.rig_id == rig_id,
-                Job.state.in_(ALIVE),
-                Job.kind.in_(("run", "offset", "gain", "twilight")),
-            )
-        )
-        measuring = None
-        if job is not None and alive and read(SearchJob, job.params).response:
-            measuring = panel_shots(library, session, rig, devices, steps)
-        cannot = ""
-        if devices is None:
-            cannot = "No devices are connected to this rig: watch a folder."
-        elif busy is not None:
-            cannot = f"The rig is busy: {busy.title}."
-        show = job is not None and (
-            alive or job.state in (JobState.STOPPED, JobState.FAILED, JobState.INTERRUPTED)
-        )
+        cannot = _cannot_shoot(session, rig, devices)
+        at_work = newest.at_work
         return FlatSheetOut(
             rig=rig.name,
             camera=rig.camera,
             rows=outs,
             left_out=[key_out(k) for k in left_out_keys(session, rig)],
-            headline=_headline(outs, job if alive else None, current),
+            headline=_headline(outs, newest.going, newest.current),
             can_shoot=not cannot,
             cannot=cannot,
-            job=job_out(job, library) if show and job is not None else None,
+            job=job_out(newest.shown, library) if newest.shown is not None else None,
             searching=None if at_work is None else key_out(at_work),
-            gate=waiting_gate(job, steps),
-            next=_next_thing(job, current, lit, gain_word(library, rig.camera))
-            if alive and job is not None
-            else None,
-            shared=[_shared(s) for s in steps if s.kind == "agree" and s.state == StepState.DONE],
+            gate=waiting_gate(job, newest.steps),
+            next=_next_out(library, session, rig, devices, newest, source),
+            shared=[_shared(s) for s in newest.steps if s.kind == "agree" and s.state == StepState.DONE],
             sources=[_source(s) for s in sources(session)],
             source=source.name,
-            events=[
-                EventOut(
-                    id=e.id, what=e.what, when=in_words.day(e.at.date()), kind=e.kind, taken_back=e.taken_back
-                )
-                for e in reversed(rig.entered_events)
-            ][:6],
+            events=[_event(e) for e in reversed(rig.entered_events)][:EVENTS_SHOWN],
             usual_events=[UsualEventOut(kind=k, label=label, what=what) for k, label, what in USUAL_EVENTS],
-            panel=panel_out(session, rig, source, now, measuring),
+            panel=panel_out(session, rig, source, now, _measuring(library, session, rig, devices, newest)),
             defaults=wishes_out(wishes_from(rig.wishes)),
             filters=[x.code for x in rig.filters] or ["none"],
             gains=sorted({r.key.gain for r in rows}),
             offsets=sorted({r.key.offset for r in rows}),
         )
+
+
+def _cannot_shoot(session: Session, rig: Rig, devices: RigDevices | None) -> str:
+    """Why the rig cannot search now; empty where it can."""
+    if devices is None:
+        return "No devices are connected to this rig: watch a folder."
+    kinds = ("run", "offset", "gain", "twilight")
+    busy = session.scalar(select(Job).where(Job.rig_id == rig.id, Job.state.in_(ALIVE), Job.kind.in_(kinds)))
+    return "" if busy is None else f"The rig is busy: {busy.title}."
+
+
+def _measuring(
+    library: Library, session: Session, rig: Rig, devices: RigDevices | None, newest: _Newest
+) -> PanelShots | None:
+    """What a measurement of the panel that goes on has seen."""
+    if newest.going is None or not read(SearchJob, newest.going.params).response:
+        return None
+    return panel_shots(library, session, rig, devices, newest.steps)
+
+
+def _next_out(
+    library: Library, session: Session, rig: Rig, devices: RigDevices | None, newest: _Newest, source: Source
+) -> NextThing | None:
+    """What somebody is to shoot next whose camera is run by another program."""
+    if newest.going is None:
+        return None
+    if newest.at_work is not None:
+        wishes = wishes_for(session, rig, newest.at_work)
+        source = source_of(session, rig, wishes, panel_range(devices))
+    return _next_thing(newest.going, newest.current, source, gain_word(library, rig.camera))
+
+
+def _event(event: RigEvent) -> EventOut:
+    when = in_words.day(event.at.date())
+    return EventOut(id=event.id, what=event.what, when=when, kind=event.kind, taken_back=event.taken_back)
 
 
 def _steps(session: Session, job: Job | None) -> list[RunStep]:

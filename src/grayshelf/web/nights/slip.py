@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import date
 
 from grayshelf.core.errors import NotFound
@@ -56,20 +57,7 @@ def slip_page(library: Library, set_id: int, tonight_of: dict[int, Tonight] | No
     slip = slip_for(library, rig, lights)
     word = gain_word(library, rig.camera)
     lines = [_line_out(line, today, word) for line in slip.lines]
-    shown = {
-        r.quantity
-        for line in lines
-        for c in [line.chosen, *line.runners_up]
-        if c
-        for r in c.rulers
-        if r.quantity not in _SHOWN_IF_OFF or not r.inside or r.from_name
-    }
-    tonight = (tonight_of or {}).get(rig.id)
-    offer = None
-    if tonight is not None:
-        keys = [o.key for o in tonight.offers if set_id in {x.row.id for x in o.lights}]
-        keys += [d.key for d in tonight.darks if set_id in {x.row.id for x in d.lights}]
-        offer = keys[0] if keys else None
+    shown, offer = _columns_shown(lines), _offer_for(set_id, (tonight_of or {}).get(rig.id))
     gain = f", {word} {in_words.plain(lights.facts.gain)}" if lights.facts.gain is not None else ""
     return SlipOut(
         set_id=set_id,
@@ -95,6 +83,25 @@ def slip_page(library: Library, set_id: int, tonight_of: dict[int, Tonight] | No
         advice=_advice(slip, offer),
         offer=offer,
     )
+
+
+def _columns_shown(lines: Sequence[SlipLineOut]) -> set[str]:
+    """Quantities that say something: some only where they are off, or in doubt."""
+    candidates = (c for line in lines for c in [line.chosen, *line.runners_up] if c is not None)
+    return {
+        r.quantity
+        for c in candidates
+        for r in c.rulers
+        if r.quantity not in _SHOWN_IF_OFF or not r.inside or r.from_name
+    }
+
+
+def _offer_for(set_id: int, tonight: Tonight | None) -> str | None:
+    """The first of what could be on tonight's sheet for these lights: flats before darks."""
+    if tonight is None:
+        return None
+    asking = [(o.key, o.lights) for o in tonight.offers] + [(d.key, d.lights) for d in tonight.darks]
+    return next((key for key, lights in asking if set_id in {x.row.id for x in lights}), None)
 
 
 def _line_out(line: SlipLine, today: date, word: str) -> SlipLineOut:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 import numpy as np
@@ -31,6 +32,10 @@ from grayshelf.work.build import FEWEST
 _TAKEN_OFF = {"bias": "A bias", "dark": "A dark of its exposure", "dark flat": "Its dark flat"}
 
 
+#: Frames that a card lets one look at, of each kind.
+MOST_SHOWN = 500
+
+
 def card_page(library: Library, set_id: int) -> CardOut:
     """The card of a master or set."""
     with library.db.session() as session:
@@ -45,55 +50,69 @@ def card_page(library: Library, set_id: int) -> CardOut:
         tolerances = tolerances_of(rigs[0]) if rigs else Tolerances()
         word = gain_word(library, row.camera or "")
         spine = spine_out(holding, tolerances, today, word, "", "")
-        first = row.frames[0] if row.frames else None
-        picture, trouble, figures = None, "", list[FigureOut]()
-        path: Path | None = None
-        if first is not None:
-            try:
-                path = library.frame_path(session, first)
-                picture = _picture(path, first.id, holding.kind)
-                figures = [_figure(f) for f in _figures(library, session, row, path)]
-            except GrayShelfError as error:
-                trouble = error.message
-        record = row.record
+        seen = _seen(library, session, row, holding.kind)
         serves = _serves(library, [r.id for r in rigs], set_id)
-        inputs = _inputs(row)
-        frames = [FrameViewOut(frame_id=f.id, name=Path(f.path).name) for f in row.frames[:500]]
-        if record is not None and record.inputs:
-            frames += [
-                FrameViewOut(frame_id=i.frame_id, name=i.name)
-                for i in record.inputs[:500]
-                if i.frame_id is not None
-            ]
-        unit = "ADU"
-        n_word = in_words.several(row.n_frames, "frame")
         gain = f", {spine.gain_text}" if holding.settings.gain is not None else ""
-        offset = (
-            f", offset {in_words.plain(holding.settings.offset)}"
-            if holding.settings.offset is not None
-            else ""
-        )
-        age = "" if spine.age == "today" else f", {spine.age} old"
         return CardOut(
             spine=spine,
             title=f"{spine.title}{gain}",
-            subtitle=f"{n_word} of {row.night:%-d %B %Y}{age}{offset}" if row.night else f"{n_word}{offset}",
-            picture=picture,
-            picture_trouble=trouble,
-            figures=figures,
+            subtitle=_subtitle(row, spine.age, holding.settings.offset),
+            picture=seen.picture,
+            picture_trouble=seen.trouble,
+            figures=seen.figures,
             settings=_settings(row, word),
             made=_made(row),
             noise=_noise(row),
-            inputs=inputs,
+            inputs=_inputs(row),
             inputs_note=_inputs_note(row),
-            level_unit=unit,
+            level_unit="ADU",
             serves=serves,
             n_lights=sum(_count(library, rigs, x.set_id) for x in serves),
-            file=str(path) if path else "",
+            file=str(seen.path) if seen.path else "",
             can_build=not row.is_master and row.master_set_id is None and row.n_frames >= FEWEST,
             taken_off=row.taken_off,
-            frames=frames,
+            frames=_frames(row),
         )
+
+
+@dataclass(frozen=True)
+class _Seen:
+    """What there is to see of a set: the picture of its first frame and its figures, or what is in their way."""
+
+    path: Path | None = None
+    picture: PictureOut | None = None
+    figures: list[FigureOut] = field(default_factory=list)
+    trouble: str = ""
+
+
+def _seen(library: Library, session: Session, row: FrameSet, kind: FrameKind) -> _Seen:
+    first = row.frames[0] if row.frames else None
+    if first is None:
+        return _Seen()
+    seen = _Seen()
+    try:
+        path = library.frame_path(session, first)
+        seen = _Seen(path)
+        seen = _Seen(path, _picture(path, first.id, kind))
+        return replace(seen, figures=[_figure(f) for f in _figures(library, session, row, path)])
+    except GrayShelfError as error:
+        return replace(seen, trouble=error.message)
+
+
+def _frames(row: FrameSet) -> list[FrameViewOut]:
+    """The frames that can be looked at: its own, then those it was made of."""
+    own = [FrameViewOut(frame_id=f.id, name=Path(f.path).name) for f in row.frames[:MOST_SHOWN]]
+    inputs = row.record.inputs[:MOST_SHOWN] if row.record is not None else []
+    return own + [FrameViewOut(frame_id=i.frame_id, name=i.name) for i in inputs if i.frame_id is not None]
+
+
+def _subtitle(row: FrameSet, age: str, offset: float | None) -> str:
+    """'50 frames of 12 September 2026, 5 weeks old, offset 30'."""
+    frames = in_words.several(row.n_frames, "frame")
+    at = f", offset {in_words.plain(offset)}" if offset is not None else ""
+    if row.night is None:
+        return f"{frames}{at}"
+    return f"{frames} of {row.night:%-d %B %Y}{'' if age == 'today' else f', {age} old'}{at}"
 
 
 def _count(library: Library, rigs: Sequence[Rig], set_id: int) -> int:
