@@ -16,7 +16,7 @@ ROOT = Path(__file__).parents[1]
 SOURCE = ROOT / "src" / "grayshelf"
 PACKAGES = ("core", "devices", "library", "work", "web", "demo")
 #: No worse than today; where a limit is passed, the code is mended, or the limit lowered with what was gained.
-MOST_LONG_FILES, MOST_TANGLED, MOST_LINES_P95 = 1, 30, 52
+MOST_LONG_FILES, MOST_TANGLED, MOST_LINES_P95 = 1, 24, 52
 LEAST_WITH_UNIT_OR_SOURCE = 0.48
 TESTS_SHARE = (0.15, 0.34)
 _UNIT = re.compile(

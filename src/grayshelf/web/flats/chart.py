@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -70,61 +71,100 @@ def _shots_of(session: Session, step: RunStep | None) -> list[RunShot]:
     return list(session.scalars(select(RunShot).where(RunShot.step_id.in_(own)).order_by(RunShot.id)))
 
 
+@dataclass(frozen=True)
+class _Axis:
+    """What levels are drawn against: the exposure, or the brightness; and what stays."""
+
+    by_brightness: bool
+    at_s: float
+    at_b: int | None
+    low: float
+    high: float
+    low_reason: str
+    high_reason: str
+    permitted: str
+
+    @property
+    def fixed(self) -> str:
+        """What all levels on it have in common."""
+        if self.by_brightness:
+            return f"levels at {in_words.seconds(self.at_s)}"
+        return "" if self.at_b is None else f"at brightness {self.at_b}"
+
+
+def _axis(row: RowConditions, mode: str, at_s: float, at_b: int | None) -> _Axis:
+    dimmer = row.source.dimmer
+    if mode == "brightness" and dimmer is not None:
+        reasons, span = ("dark or unsteady", "the panel's highest"), (dimmer.lowest, dimmer.highest)
+        return _Axis(
+            True, at_s, at_b, float(span[0]), float(span[1]), *reasons, f"brightness {span[0]} to {span[1]}"
+        )
+    low, high = row.window.shortest, row.window.longest
+    permitted = f"permitted, {in_words.plain(low.exposure_s)} to {in_words.seconds(high.exposure_s)}"
+    return _Axis(False, at_s, at_b, low.exposure_s, high.exposure_s, low.reason, high.reason, permitted)
+
+
 def _chart(row: RowConditions, step: RunStep | None, shots: Sequence[RunShot], alive: bool) -> FlatChartOut:
     outcome = SearchOutcome() if step is None else read(SearchOutcome, step.outcome)
     asked = SearchParams(row.key) if step is None else read(SearchParams, step.params)
     found, mode = outcome.found, asked.mode or row.wishes.mode
     tests = [as_test_shot(s) for s in shots]
-    dimmer = row.source.dimmer
-    by_brightness = mode == "brightness" and dimmer is not None
-    response = fit_response([], dimmer) if dimmer is not None else None
-    light = (
-        fit_light(tests, row.target, row.pedestal, response if mode != "time" else None) if tests else None
-    )
-    at_s = asked.exposure_s or row.wishes.preferred_s
-    at_b = found.brightness if found else (tests[-1].brightness if tests else None)
-    outs = [
-        _chart_shot(i + 1, shot, test, row, light, by_brightness, at_s, at_b)
-        for i, (shot, test) in enumerate(zip(shots, tests, strict=True))
-    ]
-    line, text = _line(row, light, tests, by_brightness, at_s, at_b)
+    last_b = tests[-1].brightness if tests else None
+    at_b = found.brightness if found is not None else last_b
+    axis = _axis(row, mode, asked.exposure_s or row.wishes.preferred_s, at_b)
+    light = _light(row, mode, tests)
+    line, text = _line(row, light, tests, axis.by_brightness, axis.at_s, axis.at_b)
     title, under = _title(row, outcome, step, len(tests), alive)
-    under += _weakest(shots, found.pedestal_adu, found.expected_adu) if found else ""
-    low, high = row.window.shortest, row.window.longest
-    target = found.target_adu if found else row.target.level_adu
-    answer_x = None
-    if found:
-        answer_x = float(found.brightness or 0) if by_brightness else found.exposure_s
-    coming = outcome.next if alive else None
-    return FlatChartOut(
+    drawn = FlatChartOut(
         key=key_out(row.key),
         title=title,
         under=under,
-        axis="brightness" if by_brightness else "exposure",
-        fixed=f"levels at {in_words.seconds(at_s)}"
-        if by_brightness
-        else ("" if at_b is None else f"at brightness {at_b}"),
-        target=target,
+        axis="brightness" if axis.by_brightness else "exposure",
+        fixed=axis.fixed,
+        target=row.target.level_adu,
         tolerance=row.target.tolerance_adu,
         white=row.target.white_adu,
-        low=float(dimmer.lowest) if by_brightness and dimmer else low.exposure_s,
-        high=float(dimmer.highest) if by_brightness and dimmer else high.exposure_s,
-        low_reason="dark or unsteady" if by_brightness else low.reason,
-        high_reason="the panel's highest" if by_brightness else high.reason,
-        permitted=(
-            f"brightness {dimmer.lowest} to {dimmer.highest}"
-            if by_brightness and dimmer
-            else f"permitted, {in_words.plain(low.exposure_s)} to {in_words.seconds(high.exposure_s)}"
-        ),
-        shots=outs,
+        low=axis.low,
+        high=axis.high,
+        low_reason=axis.low_reason,
+        high_reason=axis.high_reason,
+        permitted=axis.permitted,
+        shots=[
+            _chart_shot(i, shot, test, row, light, axis.by_brightness, axis.at_s, axis.at_b)
+            for i, (shot, test) in enumerate(zip(shots, tests, strict=True), start=1)
+        ],
         line=line,
         line_text=text,
-        answer_x=answer_x,
-        answer_y=found.expected_adu if found else None,
-        answer_text=_answer_text(found, by_brightness) if found else "",
-        kept=_kept(found, target) if found else "",
-        next=_coming(coming) if coming else "",
+        answer_x=None,
+        answer_y=None,
+        answer_text="",
+        kept="",
+        next=_coming(outcome.next) if outcome.next is not None and alive else "",
     )
+    return drawn if found is None else _with_answer(drawn, found, shots, axis.by_brightness)
+
+
+def _with_answer(
+    drawn: FlatChartOut, found: Found, shots: Sequence[RunShot], by_brightness: bool
+) -> FlatChartOut:
+    """The drawing with the setting that was found, against the target of then."""
+    return drawn.model_copy(
+        update={
+            "under": drawn.under + _weakest(shots, found.pedestal_adu, found.expected_adu),
+            "target": found.target_adu,
+            "answer_x": float(found.brightness or 0) if by_brightness else found.exposure_s,
+            "answer_y": found.expected_adu,
+            "answer_text": _answer_text(found, by_brightness),
+            "kept": _kept(found, found.target_adu),
+        }
+    )
+
+
+def _light(row: RowConditions, mode: str, tests: Sequence[TestShot]) -> LightModel | None:
+    """The light through the shots; None where there are none, or none can be read."""
+    dimmer = row.source.dimmer
+    response = fit_response([], dimmer) if dimmer is not None and mode != "time" else None
+    return fit_light(tests, row.target, row.pedestal, response) if tests else None
 
 
 def _answer_text(found: Found, by_brightness: bool) -> str:
