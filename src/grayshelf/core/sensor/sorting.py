@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
 
 #: Frames of a measurement lie within this of their middle temperature.
 TEMPERATURE_WITHIN_C = 3.0
@@ -40,60 +40,61 @@ class Sorted:
 def sort_out(sets: Sequence[HandedIn], camera: str) -> Sorted:
     """Keep the sets of one sensor read out one way; say why the others stay out.
 
-    Gains may differ: each is measured on its own.
+    Gains may differ: each is measured on its own. Temperatures (°C) may, within `TEMPERATURE_WITHIN_C` of most frames'.
     """
-    left: list[str] = []
+    sieve = _Sieve(list(sets))
+    others: dict[str | None, list[HandedIn]] = {}
+    for item in sets:
+        if item.camera != camera:
+            others.setdefault(item.camera, []).append(item)
+    for name, items in others.items():
+        sieve.leave_out(items, f"they are of {name or 'a camera that is not named'}, another sensor")
+    processed = [i for i in sieve.rest if not i.raw]
+    sieve.leave_out(processed, "they hold processed values, not the camera's 16-bit levels")
+    unknown = [i for i in sieve.rest if i.gain is None or i.offset is None]
+    sieve.leave_out(unknown, "their gain or offset is not known")
+    sieve.keep_most("size", lambda i: (i.width, i.height))
+    sieve.keep_most("binning", lambda i: i.binning or 1)
+    sieve.keep_most("step of the levels (another driver)", lambda i: i.sample_step)
+    sieve.keep_most("read-out mode", lambda i: i.read_mode)
+    sieve.keep_as_warm()
+    return Sorted(tuple(i.key for i in sieve.rest), tuple(sieve.left))
 
-    def told(items: Sequence[HandedIn], why: str) -> None:
+
+@dataclass
+class _Sieve:
+    """What stays, and what was left out and why, in the order in which it was found."""
+
+    rest: list[HandedIn]
+    left: list[str] = field(default_factory=list)
+
+    def leave_out(self, items: Sequence[HandedIn], why: str) -> None:
+        """Leave some out; nothing is said where there are none."""
+        if not items:
+            return
         count = sum(i.n_frames for i in items)
-        left.append(f"{count} frame{'s' if count != 1 else ''} left out: {why}.")
+        self.left.append(f"{count} frame{'s' if count != 1 else ''} left out: {why}.")
+        self.rest = [i for i in self.rest if i not in items]
 
-    rest = list(sets)
-    for others in _split(rest, lambda i: i.camera == camera):
-        told(others, f"they are of {others[0].camera or 'a camera that is not named'}, another sensor")
-    rest = [i for i in rest if i.camera == camera]
-    processed = [i for i in rest if not i.raw]
-    if processed:
-        told(processed, "they hold processed values, not the camera's 16-bit levels")
-    rest = [i for i in rest if i.raw]
-    unknown = [i for i in rest if i.gain is None or i.offset is None]
-    if unknown:
-        told(unknown, "their gain or offset is not known")
-    rest = [i for i in rest if i not in unknown]
-    for what, of in (
-        ("size", lambda i: (i.width, i.height)),
-        ("binning", lambda i: i.binning or 1),
-        ("step of the levels (another driver)", lambda i: i.sample_step),
-        ("read-out mode", lambda i: i.read_mode),
-    ):
+    def keep_most(self, what: str, of: Callable[[HandedIn], object]) -> None:
+        """Keep those that have what most frames have; what is not known does not tell them apart."""
         counts: Counter[object] = Counter()
-        for item in rest:
-            # What is not known (the step of a packed file) does not tell them apart.
+        for item in self.rest:
             if of(item) is not None:
                 counts[of(item)] += item.n_frames
         if len(counts) > 1:
             most = counts.most_common(1)[0][0]
-            others = [i for i in rest if of(i) not in (most, None)]
-            told(others, f"another {what} than most")
-            rest = [i for i in rest if i not in others]
-    temps = sorted(t for i in rest if (t := i.temp_c) is not None for _ in range(i.n_frames))
-    if temps:
+            others = [i for i in self.rest if of(i) not in (most, None)]
+            self.leave_out(others, f"another {what} than most")
+
+    def keep_as_warm(self) -> None:
+        """Keep those about as warm as the middle frame."""
+        temps = sorted(t for i in self.rest if (t := i.temp_c) is not None for _ in range(i.n_frames))
+        if not temps:
+            return
         middle = temps[len(temps) // 2]
-        apart = [i for i in rest if i.temp_c is not None and abs(i.temp_c - middle) > TEMPERATURE_WITHIN_C]
-        if apart:
-            told(
-                apart,
-                f"taken at {', '.join(sorted({f'{i.temp_c:.0f} °C' for i in apart}))}, the others at {middle:.0f} °C",
-            )
-            rest = [i for i in rest if i not in apart]
-    return Sorted(tuple(i.key for i in rest), tuple(left))
-
-
-def _split(items: Sequence[HandedIn], keep: object) -> list[list[HandedIn]]:
-    """What is not kept, by camera."""
-    assert callable(keep)
-    groups: dict[str | None, list[HandedIn]] = {}
-    for item in items:
-        if not keep(item):
-            groups.setdefault(item.camera, []).append(item)
-    return list(groups.values())
+        apart = [
+            i for i in self.rest if i.temp_c is not None and abs(i.temp_c - middle) > TEMPERATURE_WITHIN_C
+        ]
+        at = ", ".join(sorted({f"{i.temp_c:.0f} °C" for i in apart}))
+        self.leave_out(apart, f"taken at {at}, the others at {middle:.0f} °C")
