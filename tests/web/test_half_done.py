@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 
 from grayshelf.core.errors import Conflict
-from grayshelf.library import measurements as m
+from grayshelf.library import bench_frames, camera_values
 from grayshelf.library.catalog import enter_own_file
 from grayshelf.library.models import Folder, FrameSet, Measurement, MeasurementShot
 from tests.helpers import DARK, facts_of, write_fits
@@ -51,7 +51,7 @@ def files(own):
 
 def test_a_kill_in_the_middle_of_deleting_is_finished_and_not_taken_back(own, monkeypatch):
     number = measured(own)
-    m.throw_away(own.library, number)
+    bench_frames.throw_away(own.library, number)
     plain, left = Path.unlink, [3]
 
     def killed(self, *rest, **more):
@@ -63,10 +63,10 @@ def test_a_kill_in_the_middle_of_deleting_is_finished_and_not_taken_back(own, mo
 
     monkeypatch.setattr(Path, "unlink", killed)
     with pytest.raises(SystemExit):
-        m.delete_for_good(own.library, number)
+        bench_frames.delete_for_good(own.library, number)
     monkeypatch.undo()
     with pytest.raises(Conflict):
-        m.take_back(own.library, number)
+        bench_frames.take_back(own.library, number)
     own.again()
     assert own.query("select frames from measurement") == [("deleted",)]
     assert set(files(own).values()) == {"gone"}
@@ -76,14 +76,14 @@ def test_a_kill_in_the_middle_of_deleting_is_finished_and_not_taken_back(own, mo
 @pytest.mark.parametrize("before", ["kept", "thrown away"])
 def test_a_kill_between_moving_the_files_and_writing_it_down_is_told_as_the_disk_has_it(own, before):
     number = measured(own)
-    m.throw_away(own.library, number)
+    bench_frames.throw_away(own.library, number)
     if before == "thrown away":
-        m.take_back(own.library, number)
+        bench_frames.take_back(own.library, number)
     with own.library.db.session() as session:
         # The rows as they were before the files were moved.
         row = session.get_one(Measurement, number)
         row.frames = before
-        m._mark(session, row, *m._KEPT_STATE[before])
+        bench_frames._mark(session, row, *bench_frames._KEPT_STATE[before])
     own.again()
     after = "thrown away" if before == "kept" else "kept"
     assert own.query("select frames from measurement") == [(after,)]
@@ -95,10 +95,10 @@ def test_what_was_accepted_last_counts_whatever_the_clock_said(own, monkeypatch)
     for hour, offset in ((2099, 50), (2026, 30)):
         monkeypatch.setattr(own.library.clock, "now", lambda hour=hour: datetime(hour, 10, 18, tzinfo=UTC))
         with own.library.db.session() as session:
-            m.accept(
+            camera_values.accept(
                 own.library, session, session.get_one(Measurement, number), 100.0, {"offset": offset}, False
             )
     with own.library.db.session() as session:
-        assert m.accepted(session, "Dunlin M24", "offset")[100.0].values["offset"] == 30
-        m.forget_newest(own.library, session, "Dunlin M24", "offset", 100.0)
-        assert m.accepted(session, "Dunlin M24", "offset")[100.0].values["offset"] == 50
+        assert camera_values.accepted(session, "Dunlin M24", "offset")[100.0].values["offset"] == 30
+        camera_values.forget_newest(own.library, session, "Dunlin M24", "offset", 100.0)
+        assert camera_values.accepted(session, "Dunlin M24", "offset")[100.0].values["offset"] == 50

@@ -31,7 +31,8 @@ export function useKeys(keys: Record<string, Press>) {
       const sign = signOf(event);
       if (sign === null || event.defaultPrevented || inField(event.target)) return;
       const does = Object.hasOwn(now.current, sign) ? now.current[sign] : undefined;
-      if (does && does(event) !== false) event.preventDefault();
+      // Escape is never taken from an open list or dialog: it closes those as well.
+      if (does && does(event) !== false && sign !== "Escape") event.preventDefault();
     };
     window.addEventListener("keydown", press);
     return () => window.removeEventListener("keydown", press);

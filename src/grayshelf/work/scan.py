@@ -33,7 +33,7 @@ from grayshelf.library.grouping import regroup
 from grayshelf.library.library import FRAME_FOLDERS, Library
 from grayshelf.library.masters_found import recall_masters
 from grayshelf.library.missing import NOTHING_MISSED, Known, Missed, known_as, note_missing, take_place
-from grayshelf.library.models import Folder, Frame
+from grayshelf.library.models import Folder, Frame, FrameSet
 from grayshelf.library.records import as_kept, read
 from grayshelf.library.step_records import JobResult, ScanJob
 from grayshelf.library.unreadable import readable
@@ -155,7 +155,10 @@ def _is_unchanged(
     loose = Frame.set_id.is_(None) & Frame.state.in_(IN_SETS) & Frame.group_key.is_not(None)
     with library.db.session() as session:
         settled = library.setting(session, BOUNDS_OF, {}).get(str(folder_id)) == _bounds_in_force()
-        return settled and session.scalar(select(Frame.id).where(loose).limit(1)) is None
+        # A library from before levels were noted has sets that nobody has looked at.
+        unseen = FrameSet.level_adu.is_(None) & ~FrameSet.is_master & FrameSet.measurement_id.is_(None)
+        left = [select(Frame.id).where(loose).limit(1), select(FrameSet.id).where(unseen).limit(1)]
+        return settled and all(session.scalar(query) is None for query in left)
 
 
 def _note_unsettled(library: Library, folder_id: int) -> None:

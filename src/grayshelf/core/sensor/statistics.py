@@ -57,8 +57,10 @@ def count_levels(pixels: NDArray[np.uint16]) -> NDArray[np.int64]:
     values = np.ascontiguousarray(pixels).ravel()
     if values.size < SHARED_FROM:
         return _counted(values)
+    # The first part alone: whatever has to be loaded or compiled is there before several threads ask for it.
     parts = np.array_split(values, _THREADS)
-    return np.asarray(sum(_counters.map(_counted, parts)), np.int64)
+    first = _counted(parts[0][:1])
+    return np.asarray(first + sum(_counters.map(_counted, [parts[0][1:], *parts[1:]])), np.int64)
 
 
 def quantile_of_counts(bins: NDArray[np.int64], share: float) -> float:
