@@ -25,7 +25,7 @@ from grayshelf.library.kept import kept
 from grayshelf.library.library import Library
 from grayshelf.library.lights import light_sets
 from grayshelf.library.models import FlatRow, FlatSetting, LightSource, Rig, RigEvent
-from grayshelf.library.sky_levels import pedestal_level
+from grayshelf.library.shelf_levels import pedestal_level
 
 
 @dataclass(frozen=True)

@@ -18,7 +18,7 @@ VERSION_TABLE = "alembic_version"
 
 
 @dataclass(frozen=True)
-class Schema:
+class TablesAt:
     """The tables of a database with their columns, at a revision."""
 
     revision: str
@@ -26,7 +26,7 @@ class Schema:
 
 
 #: As the migrations make it; a test holds the two together, and `tools/new_migration.py` writes it.
-NEWEST = Schema(**json.loads((MIGRATIONS / "newest.json").read_text()))
+NEWEST = TablesAt(**json.loads((MIGRATIONS / "newest.json").read_text()))
 
 
 def bring_up_to_date(path: Path) -> Path | None:

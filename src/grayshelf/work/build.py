@@ -47,7 +47,7 @@ from grayshelf.library.masters_found import COMBINED_BY, TAKEN_OFF
 from grayshelf.library.models import Folder, Frame, FrameSet, MasterInput, MasterRecord
 from grayshelf.library.records import read
 from grayshelf.library.rig_terms import rig_of, terms_of
-from grayshelf.library.sky_levels import pedestal_level
+from grayshelf.library.shelf_levels import pedestal_level
 from grayshelf.library.step_records import BuildJob, JobResult
 from grayshelf.work.jobs import JobControl
 

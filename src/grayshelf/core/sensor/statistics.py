@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import math
 import os
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
@@ -18,10 +20,7 @@ _THREADS = max(1, min(4, os.cpu_count() or 1))
 _counters = ThreadPoolExecutor(_THREADS, thread_name_prefix="count")
 
 
-def _counted(values: NDArray[np.uint16]) -> NDArray[np.int64]:
-    # Loaded when it is needed: it takes as long as a sixth of a start.
-    from grayshelf.core.sensor.compiled import count
-
+def _counted(count: Callable[..., None], values: NDArray[np.uint16]) -> NDArray[np.int64]:
     bins = np.zeros((4, 65536), np.uint32)
     count(values, bins)
     return bins.sum(axis=0, dtype=np.int64)
@@ -55,12 +54,13 @@ def count_levels(pixels: NDArray[np.uint16]) -> NDArray[np.int64]:
     if pixels.dtype != np.uint16:
         raise UnreadableFrame(f"The pixels are {pixels.dtype}, where 16-bit unsigned was expected.")
     values = np.ascontiguousarray(pixels).ravel()
+    # Loaded when it is needed, and before several threads ask for it: it takes as long as a sixth of a start.
+    from grayshelf.core.sensor.compiled import count
+
     if values.size < SHARED_FROM:
-        return _counted(values)
-    # The first part alone: whatever has to be loaded or compiled is there before several threads ask for it.
+        return _counted(count, values)
     parts = np.array_split(values, _THREADS)
-    first = _counted(parts[0][:1])
-    return np.asarray(first + sum(_counters.map(_counted, [parts[0][1:], *parts[1:]])), np.int64)
+    return np.asarray(sum(_counters.map(partial(_counted, count), parts)), np.int64)
 
 
 def quantile_of_counts(bins: NDArray[np.int64], share: float) -> float:

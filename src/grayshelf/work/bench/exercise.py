@@ -100,6 +100,7 @@ class Exercise(Stepwise):
 
     def _measure(self, step: RunStep) -> None:
         self.measure(step, read(MeasureParams, step.params).gain)
+        self._said = ""
 
     def measure(self, step: RunStep, gain: float) -> None:
         """Measure one gain."""
@@ -216,8 +217,7 @@ class Exercise(Stepwise):
         done = sum(
             1.0 if s.state not in OPEN else min(s.done / s.count, 0.99) if s.count else 0.0 for s in steps
         )
-        said, self._said = self._said, ""
-        return done / max(len(steps), 1), said
+        return done / max(len(steps), 1), self._said
 
     def publish(self) -> None:
         """Let pages of this measurement look again."""

@@ -17,7 +17,7 @@ from grayshelf.library.library import Library
 from grayshelf.library.lights import electrons_per_adu, light_sets
 from grayshelf.library.models import Rig
 from grayshelf.library.rig_terms import traits_at, wishes_of
-from grayshelf.library.sky_levels import sky_electrons
+from grayshelf.library.shelf_levels import sky_electrons
 from grayshelf.work.run.choice import AS_USUAL, FRAME_CHOICES, SheetChoice
 from grayshelf.work.run.covered import Covered, covered_by_shelf
 from grayshelf.work.run.dark_offers import DarkOffer, dark_offers
