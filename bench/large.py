@@ -52,7 +52,7 @@ def _sets(share: float, seed: int = 11) -> Iterator[MadeSet]:
         telescope = rng.choice(camera[3])
         plain = _plain(camera, night)
         train = replace(plain, telescope=telescope, focal_length_mm=480.0 if "80" in telescope else 1000.0)
-        angle = CameraAngle(round(rng.choice((12.0, 45.0, 98.0)) + rng.gauss(0, 0.1), 2), "rotator")
+        angle = CameraAngle(round(rng.choice((12.0, 45.0, 98.0)) + rng.gauss(0, 0.1), 2), "mechanical")
         gain, temp = rng.choice(GAINS), rng.choice(TEMPERATURES)
         codes = rng.sample(camera[4], min(3, len(camera[4])))
         for code in codes:

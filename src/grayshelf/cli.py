@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import gc
 import logging
 import signal
 import sys
@@ -56,6 +57,8 @@ def main(arguments: list[str] | None = None) -> int:
     if args.command == "serve":
         # Looked through while the application is being loaded: both take a while.
         begin_check((args.library or usual_library()) / DATABASE)
+    # What is loaded stays: the collector would go through it again and again, and is let at it when all is there.
+    gc.disable()
     from grayshelf.serving import serve_demo, serve_own, write_openapi
 
     try:

@@ -13,7 +13,8 @@ from grayshelf.core.errors import GrayShelfError
 from grayshelf.library.bench_frames import settle_measurements
 from grayshelf.library.grouping import finish_recount
 from grayshelf.library.library import Library
-from grayshelf.web.app import MOST_BODY_BYTES, create_app, warm_up
+from grayshelf.library.over_restart import keep, put_back
+from grayshelf.web.app import MOST_BODY_BYTES, create_app, kept_beside, warm_up
 from grayshelf.web.context import Context, make_context, make_runner
 from grayshelf.work.scan import find_own_files
 
@@ -23,7 +24,7 @@ THREADS = 20
 #: Connections at once, so that those which say nothing do not keep others out, and for how long one may say nothing.
 MOST_CONNECTIONS, SILENCE_S = 1000, 30
 #: A start waits so long for the slips.
-WARM_S = 0.3
+WARM_S = 0.4
 
 
 def _listen(port: int) -> socket.socket:
@@ -77,6 +78,7 @@ def _serve(context: Context, listening: socket.socket) -> None:
         )
     finally:
         context.runner.shut_down()
+        keep(context.library, kept_beside(context.library))
         context.library.close()
 
 
@@ -87,11 +89,12 @@ def open_context(library: Library) -> Context:
         interrupted = runner.mark_interrupted()
         settle_measurements(library)
         finish_recount(library)
+        was_put_back = put_back(library, kept_beside(library))
         context = make_context(library, runner, broker, {})
     except BaseException:
         library.close()
         raise
-    context.interrupted = interrupted
+    context.interrupted, context.put_back = interrupted, was_put_back
     return context
 
 

@@ -42,7 +42,8 @@ def facts_from_json(data: dict[str, Any]) -> FrameFacts:
         values["night"] = date.fromisoformat(values["night"])
     if "angle" in values:
         angle = CameraAngle(**values["angle"])
-        values["angle"] = angle if can_be("angle_deg", angle.deg) else None
+        known = angle.of in ("mechanical", "sky") and can_be("angle_deg", angle.deg)
+        values["angle"] = angle if known else None
     if "complaints" in values:
         values["complaints"] = tuple(values["complaints"])
     return FrameFacts(**values)

@@ -84,9 +84,12 @@ def read_pixels(path: Path) -> NDArray[Any]:
 
     The header is checked first, so memory is bounded by the size that it truly has.
     """
+    image = read_header(path)
+    if not _packed(path, image) and card_value(image.header, "BLANK") is None:
+        return _plain_pixels(path, image)
+    # Loaded for these alone: a second that most libraries never need to wait for.
     from astropy.io import fits
 
-    image = read_header(path)
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
@@ -99,6 +102,48 @@ def read_pixels(path: Path) -> NDArray[Any]:
     if data.dtype == np.uint16:
         return data
     return data.astype(np.float32)
+
+
+#: How FITS keeps pixels, by its BITPIX (FITS Standard 4.0, table 8).
+_KEPT_AS = {8: "u1", 16: ">i2", 32: ">i4", 64: ">i8", -32: ">f4", -64: ">f8"}
+
+
+def _packed(path: Path, image: ImageHeader) -> bool:
+    return image.compressed or path.name.lower().endswith(".gz")
+
+
+def _plain_pixels(path: Path, image: ImageHeader) -> NDArray[Any]:
+    """Pixels that lie in the file as they are."""
+    scaling = _scaling(image, "BSCALE", 1.0), _scaling(image, "BZERO", 0.0)
+    shape, count = (image.height, image.width), image.height * image.width
+    try:
+        raw = np.fromfile(path, _KEPT_AS[image.bits], count, offset=image.data_offset)
+    except OSError as error:
+        raise _as_unreadable(error) from error
+    if raw.size != count:
+        raise UnreadableFrame(
+            "The file is cut off inside its pixels.", "Copy it again from where it was taken."
+        )
+    if image.bits == 16 and scaling == (1.0, 32768.0):
+        # Unsigned numbers, kept as signed ones (FITS Standard 4.0, table 11).
+        unsigned: NDArray[np.uint16] = raw.astype("=i2").view(np.uint16)
+        np.bitwise_xor(unsigned, 0x8000, out=unsigned)
+        return unsigned.reshape(shape)
+    return _scaled(raw, scaling).reshape(shape)
+
+
+def _scaled(raw: NDArray[Any], scaling: tuple[float, float]) -> NDArray[np.float32]:
+    """BZERO + BSCALE × what is kept. Whole numbers of 32 bits are scaled before they lose digits."""
+    scale, zero = scaling
+    if scaling == (1.0, 0.0):
+        return raw.astype(np.float32)
+    exact = raw.dtype.kind != "f" and raw.dtype.itemsize > 2
+    values = raw.astype(np.float64 if exact else np.float32)
+    if scale != 1.0:
+        np.multiply(values, scale, out=values)
+    if zero:
+        np.add(values, zero, out=values)
+    return values.astype(np.float32, copy=False)
 
 
 def _unpacked(path: Path, image: ImageHeader) -> Path | BinaryIO:
@@ -131,10 +176,9 @@ class FileSource:
         image = read_header(path)
         self.width, self.height = image.width, image.height
         self._path, self._offset = path, image.data_offset
-        kinds = {8: "u1", 16: ">i2", 32: ">i4", 64: ">i8", -32: ">f4", -64: ">f8"}
-        self._dtype = np.dtype(kinds[image.bits])
+        self._dtype = np.dtype(_KEPT_AS[image.bits])
         self._scaling = (_scaling(image, "BSCALE", 1.0), _scaling(image, "BZERO", 0.0))
-        if image.compressed or path.name.lower().endswith(".gz"):
+        if _packed(path, image):
             handle, unpacked = tempfile.mkstemp(dir=scratch, suffix=".part")
             with os.fdopen(handle, "wb") as stream:
                 # Not 'tofile', which does not say that the disk is full.
@@ -155,13 +199,7 @@ class FileSource:
         raw = np.fromfile(self._path, self._dtype, count, offset=start)
         if raw.size != count:
             raise UnreadableFrame(f"{self.name} got shorter while it was read.", "Scan its folder again.")
-        rows = raw.reshape(-1, self.width).astype(np.float32)
-        scale, zero = self._scaling
-        if scale != 1.0:
-            rows *= np.float32(scale)
-        if zero:
-            rows += np.float32(zero)
-        return rows
+        return _scaled(raw, self._scaling).reshape(-1, self.width)
 
 
 def middle_rows(path: Path, count: int) -> NDArray[np.float32]:
@@ -174,7 +212,7 @@ def middle_rows(path: Path, count: int) -> NDArray[np.float32]:
     image = read_header(path)
     first = max(image.height // 2 - count // 2, 0)
     last = min(first + count, image.height)
-    if image.compressed or path.name.lower().endswith(".gz"):
+    if _packed(path, image):
         return read_pixels(path)[first:last].astype(np.float32)
     return FileSource(path, path.name, path.parent).rows(first, last)
 

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 from grayshelf.core.frames.kinds import FrameKind
-from grayshelf.core.frames.sets import nominal_temperature
 from grayshelf.core.matching.match import gap_key, same_gap
 from grayshelf.core.matching.model import CommonSettings, PullSlip, SlipLine, Verdict
 from grayshelf.library.kept import kept
@@ -103,7 +102,7 @@ def _waiting(lights: LightSet, slip: PullSlip, line: SlipLine, with_care: bool) 
     nearest = line.lost_on[0] if line.runners_up else "none on the shelf"
     if not hole:
         nearest = "; ".join(line.chosen.reasons) if line.chosen is not None else line.note
-    want = _flat_of(slip) if line.kind is FrameKind.DARK_FLAT else _nominal(lights)
+    want = _flat_of(slip) if line.kind is FrameKind.DARK_FLAT else lights.nominal
     return _Waiting(lights, want, not hole, nearest)
 
 
@@ -112,8 +111,3 @@ def _flat_of(slip: PullSlip) -> CommonSettings:
     flat = next(line for line in slip.lines if line.kind is FrameKind.FLAT)
     assert flat.chosen is not None
     return flat.chosen.holding.settings
-
-
-def _nominal(lights: LightSet) -> CommonSettings:
-    temp = nominal_temperature(lights.facts.sensor_temp_c, lights.facts.set_temp_c)
-    return lights.want if temp == lights.want.sensor_temp_c else replace(lights.want, sensor_temp_c=temp)

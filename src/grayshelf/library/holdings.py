@@ -149,7 +149,7 @@ def _levels_of_flats(session: Session) -> dict[int, float | None]:
 
 
 @kept(4)
-def _made(library: Library) -> RowsKept[tuple[str, Holding]]:
+def holdings_made(library: Library) -> RowsKept[tuple[str, Holding]]:
     """Holdings as they were last made, by set; a library's own."""
     return RowsKept()
 
@@ -179,7 +179,7 @@ def _stocks(library: Library, revision: int) -> dict[str, Stock]:
             return found
 
         by_camera: dict[str, list[Holding]] = {}
-        for camera, holding in _made(library).renewed(rows, make):
+        for camera, holding in holdings_made(library).renewed(rows, make):
             by_camera.setdefault(camera, []).append(holding)
     return {camera: Stock(found) for camera, found in by_camera.items()}
 

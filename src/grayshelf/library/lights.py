@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, fields, replace
+from datetime import date, datetime
+from functools import cached_property
 
 from sqlalchemy import select
 
 from grayshelf.core.frames.facts import FrameFacts
+from grayshelf.core.frames.sets import nominal_temperature
 from grayshelf.core.matching.judge import Terms
 from grayshelf.core.matching.model import CommonSettings, LightsNoise
 from grayshelf.core.matching.rulers import plain_name
@@ -21,12 +24,37 @@ from grayshelf.library.models import FrameSet, Rig
 
 
 @dataclass(frozen=True)
+class LightRow:
+    """A set of lights as the database has it, as far as it is asked for: it is kept, and no session with it."""
+
+    id: int
+    kind: str
+    night: date | None
+    n_frames: int
+    n_kept: int
+    sample_step: int | None
+    level_adu: float | None
+    noise_adu: float | None
+    first_utc: datetime | None
+    last_utc: datetime | None
+
+
+_OF_ROW = tuple(f.name for f in fields(LightRow))
+
+
+@dataclass(frozen=True)
 class LightSet:
     """A set of lights and what it asks for."""
 
-    row: FrameSet
+    row: LightRow
     facts: FrameFacts
     want: CommonSettings
+
+    @cached_property
+    def nominal(self) -> CommonSettings:
+        """What frames shot for them are to have: the same at the temperature that was asked for."""
+        temp = nominal_temperature(self.facts.sensor_temp_c, self.facts.set_temp_c)
+        return self.want if temp == self.want.sensor_temp_c else replace(self.want, sensor_temp_c=temp)
 
 
 #: The light sets of a camera as rows, oldest first: what is made of one changes where one of these does.
@@ -37,7 +65,7 @@ _LIGHTS = """
 
 
 @kept(32)
-def _made(library: Library, camera: str) -> RowsKept[LightSet]:
+def lights_made(library: Library, camera: str) -> RowsKept[LightSet]:
     """Light sets of a camera as they were last made; a library's own."""
     return RowsKept()
 
@@ -54,7 +82,7 @@ def _of_camera(library: Library, revision: int, camera: str) -> list[LightSet]:
                 found |= made_of_each(library, "lights", sets, light_set)
             return found
 
-        return _made(library, camera).renewed(rows, make)
+        return lights_made(library, camera).renewed(rows, make)
 
 
 def light_sets(library: Library, rig: Rig) -> list[LightSet]:
@@ -70,7 +98,8 @@ def light_sets(library: Library, rig: Rig) -> list[LightSet]:
 def light_set(row: FrameSet) -> LightSet:
     """One set of lights in the words of matching."""
     facts = facts_from_json(row.facts)
-    return LightSet(row, facts, common_settings(row, facts))
+    kept_of_row = LightRow(**{name: getattr(row, name) for name in _OF_ROW})
+    return LightSet(kept_of_row, facts, common_settings(row, facts))
 
 
 def electrons_per_adu(library: Library, lights: LightSet) -> float | None:

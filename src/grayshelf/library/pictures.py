@@ -7,7 +7,6 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
-from PIL import Image
 
 from grayshelf.core.sensor.stretch import shrink, stretch
 from grayshelf.library.files import read_pixels
@@ -29,6 +28,9 @@ class Picture:
 
 @kept(96)
 def _render(path: str, _modified_ns: int, longest: int) -> Picture:
+    # Loaded with the first picture: the start need not wait for it.
+    from PIL import Image
+
     stretched = stretch(shrink(read_pixels(Path(path)).astype(np.float32, copy=False), longest))
     buffer = io.BytesIO()
     Image.fromarray(stretched.picture).save(buffer, "PNG", compress_level=4)

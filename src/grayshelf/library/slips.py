@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import logging
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from threading import Lock
 
@@ -45,7 +45,7 @@ def _with_warning(slip: PullSlip, warning: str | None) -> PullSlip:
 
 
 @dataclass(frozen=True)
-class _Written:
+class Written:
     """A slip without its warning of the offset, and what it was written for."""
 
     lights: LightSet
@@ -55,35 +55,59 @@ class _Written:
     slip: PullSlip
 
 
-@dataclass
-class _Last:
+@dataclass(frozen=True)
+class LastSlips:
     """The slips of a rig as they were last written."""
 
-    lock: Lock = field(default_factory=Lock)
     shelf: Stock = field(default_factory=Stock)
     terms: dict[float | None, Terms] = field(default_factory=dict)
     """By gain; the same object for as long as they are the same."""
-    by_set: dict[int, _Written] = field(default_factory=dict)
+    by_set: dict[int, Written] = field(default_factory=dict)
+
+
+class _KeptSlips:
+    """Those of a rig, and who may write them: one at a time."""
+
+    def __init__(self) -> None:
+        """None is written yet."""
+        self.lock = Lock()
+        self._last: LastSlips | Callable[[], LastSlips] = LastSlips()
+
+    def now(self) -> LastSlips:
+        """As they are."""
+        if not isinstance(self._last, LastSlips):
+            self._last = self._last()
+        return self._last
+
+    def keep(self, last: LastSlips) -> None:
+        """As they were just written."""
+        self._last = last
+
+    def put_back(self, last: Callable[[], LastSlips]) -> None:
+        """As they were before a restart, taken when they are needed first and held against the shelf of that day."""
+        with self.lock:
+            self._last = last
 
 
 @kept(64)
-def _last(library: Library, rig_id: int) -> _Last:
-    return _Last()
+def last_slips(library: Library, rig_id: int) -> _KeptSlips:
+    """The slips of a rig as they were last written."""
+    return _KeptSlips()
 
 
 @kept(16)
 def _slips(library: Library, revision: int, rig_id: int) -> list[tuple[LightSet, PullSlip]]:
     with library.db.own_session() as session:
         rig = library.rig(session, rig_id)
-    last = _last(library, rig_id)
-    with last.lock:
-        shelf = stock(library, rig.camera)
-        asked = _all_asking(library, rig, last)
+    kept_slips = last_slips(library, rig_id)
+    with kept_slips.lock:
+        last, shelf = kept_slips.now(), stock(library, rig.camera)
+        asked, terms = _all_asking(library, rig, last)
         still = _still_right(last, asked, shelf)
         written = still | _write(library, [one for one in asked if one.lights.row.id not in still], shelf)
         ids = [one.lights.row.id for one in asked]
-        last.shelf, last.by_set = shelf, {i: written[i] for i in ids if i in written}
-        found = list(last.by_set.values())
+        kept_slips.keep(LastSlips(shelf, terms, {i: written[i] for i in ids if i in written}))
+        found = list(kept_slips.now().by_set.values())
     warnings: dict[tuple[float | None, float | None], str | None] = {}
     told = []
     for one in found:
@@ -99,11 +123,13 @@ class _Asked:
     lights: LightSet
     rig_terms: Terms
     asking: Asking
-    before: _Written | None
+    before: Written | None
     """What was written for the same, where that is there."""
 
 
-def _all_asking(library: Library, rig: Rig, last: _Last) -> list[_Asked]:
+def _all_asking(
+    library: Library, rig: Rig, last: LastSlips
+) -> tuple[list[_Asked], dict[float | None, Terms]]:
     terms_at = TermsByGain(library, rig)
     terms: dict[float | None, Terms] = {}
     asked: list[_Asked] = []
@@ -117,11 +143,10 @@ def _all_asking(library: Library, rig: Rig, last: _Last) -> list[_Asked]:
                 asked.append(_Asked(lights, terms[gain], before.asking, before))
             else:
                 asked.append(_Asked(lights, terms[gain], _asking(library, lights, terms[gain]), None))
-    last.terms = terms
-    return asked
+    return asked, terms
 
 
-def _still_right(last: _Last, asked: Sequence[_Asked], shelf: Stock) -> dict[int, _Written]:
+def _still_right(last: LastSlips, asked: Sequence[_Asked], shelf: Stock) -> dict[int, Written]:
     """Slips that nothing made wrong since they were written."""
     same = [one.before for one in asked if one.before is not None]
     change = change_between(last.shelf, shelf)
@@ -131,7 +156,7 @@ def _still_right(last: _Last, asked: Sequence[_Asked], shelf: Stock) -> dict[int
     return {one.lights.row.id: one for one, stays in zip(same, right, strict=True) if stays}
 
 
-def _write(library: Library, asked: Sequence[_Asked], shelf: Stock) -> dict[int, _Written]:
+def _write(library: Library, asked: Sequence[_Asked], shelf: Stock) -> dict[int, Written]:
     """Write slips; where they cannot be written together, one by one, so that one never takes down another."""
     try:
         slips = pull_slips([one.asking for one in asked], shelf, runners_up=0)
@@ -139,11 +164,11 @@ def _write(library: Library, asked: Sequence[_Asked], shelf: Stock) -> dict[int,
         # Which of them it is, and why, is found out below; where it is none of them alone, this is all that tells.
         log.exception("%d slips could not be written together", len(asked))
         slips = None
-    written: dict[int, _Written] = {}
+    written: dict[int, Written] = {}
     for number, one in enumerate(asked):
         with sparing(library, "slips", one.lights.row.id, "light"):
             slip = slips[number] if slips is not None else pull_slips([one.asking], shelf, runners_up=0)[0]
-            written[one.lights.row.id] = _Written(one.lights, one.rig_terms, one.asking, slip)
+            written[one.lights.row.id] = Written(one.lights, one.rig_terms, one.asking, slip)
     return written
 
 

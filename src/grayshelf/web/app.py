@@ -8,7 +8,9 @@ import logging
 import mimetypes
 import queue
 import threading
+import time
 from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 from apiflask import APIFlask
@@ -17,7 +19,10 @@ from sqlalchemy import select
 
 from grayshelf import __version__
 from grayshelf.library.left_out import left_out_in_words
+from grayshelf.library.library import Library
 from grayshelf.library.models import Rig
+from grayshelf.library.over_restart import Others, keep
+from grayshelf.library.slips import slips
 from grayshelf.web.bench.routes import bench
 from grayshelf.web.context import Context, put_context
 from grayshelf.web.errors import problem, register_errors
@@ -34,6 +39,8 @@ from grayshelf.web.whole.routes import api as whole
 from grayshelf.work.run.tonight import look_at_tonight
 
 STATIC = Path(__file__).parent / "static"
+#: Where a start found what the last process had made, it is gone through so long afterwards.
+WARM_AFTER_S = 2.0
 #: Seconds of silence after which a listening page is sent a sign of life.
 HEARTBEAT_S = 10.0
 #: The largest that anybody has to send.
@@ -42,32 +49,56 @@ MOST_BODY_BYTES = 1_000_000
 log = logging.getLogger(__name__)
 
 
+def kept_beside(library: Library) -> list[Others[search.Findable]]:
+    """What the pages make of rows, and is kept over a restart beside what the library makes of them."""
+    return [Others("search", search.sets_made(library), search.Findable)]
+
+
 def warm_up(context: Context, wait_s: float = 0.0) -> None:
-    """Write the slips once before anybody asks, so that the first page is there at once.
+    """Work out what pages rest on before anybody asks, so that the first page is there at once.
 
     Parameters
     ----------
     wait_s
         For so long it is waited for; a large library goes on with it while it is served.
     """
+    unpacked = threading.Event()
 
     def warm() -> None:
-        with context.library.db.session() as session:
-            rigs = list(session.scalars(select(Rig)))
-        for rig in rigs:
-            try:
-                look_at_tonight(context.library, rig.id, context.starter.devices(rig))
-            except Exception:
-                # Its page will say so; the others are warmed up all the same.
-                log.exception("%s could not be looked at beforehand", rig.name)
-        search.find(context.library, "light")
-        # What is kept from here on is kept for long: the collector need not go through it again and again.
-        gc.collect()
-        gc.freeze()
+        try:
+            with context.library.db.session() as session:
+                rigs = list(session.scalars(select(Rig)))
+            if context.put_back:
+                for rig in rigs:
+                    with _logged(rig):
+                        slips(context.library, rig.id)
+                unpacked.set()
+                # The little that each page adds to them: whoever asks at once comes first.
+                time.sleep(WARM_AFTER_S)
+            for rig in rigs:
+                with _logged(rig):
+                    look_at_tonight(context.library, rig.id, context.starter.devices(rig))
+            search.find(context.library, "light")
+            if not context.put_back:
+                # A process that is killed keeps nothing at its end.
+                keep(context.library, kept_beside(context.library))
+        finally:
+            unpacked.set()
+            # What is there by now stays for long: the collector need not go through it again and again.
+            gc.freeze()
+            gc.enable()
 
-    warming = threading.Thread(target=warm, daemon=True, name="warm-up")
-    warming.start()
-    warming.join(wait_s)
+    threading.Thread(target=warm, daemon=True, name="warm-up").start()
+    unpacked.wait(wait_s)
+
+
+@contextmanager
+def _logged(rig: Rig) -> Iterator[None]:
+    """A rig that fails is told of by its own page; the others are warmed up all the same."""
+    try:
+        yield
+    except Exception:
+        log.exception("%s could not be looked at beforehand", rig.name)
 
 
 def create_app(context: Context) -> APIFlask:

@@ -37,6 +37,8 @@ class Context:
     fast_rate: float = 60.0
     interrupted: int = 0
     """Pieces of work that the last process left unfinished."""
+    put_back: bool = False
+    """Whether what the last process had made of the shelf was there still."""
 
     @property
     def simulated_clock(self) -> SimulatedClock | None:

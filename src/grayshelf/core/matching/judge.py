@@ -47,7 +47,7 @@ class Terms:
     traits: SensorTraits = SensorTraits()
     lights: LightsNoise = LightsNoise()
     says: RigSays = RigSays()
-    events: Sequence[TrainEvent] = ()
+    events: tuple[TrainEvent, ...] = ()
     several_focal_lengths: bool = False
     """Whether flats of the lights' telescope are on the shelf at more than one: then lights that give none are in doubt."""
     gain_word: str = "gain"

@@ -78,12 +78,12 @@ def unchanged(
             # A bias may be taken off, stand in, or be asked about.
             same[number] = False
         elif change.touches(FrameKind.DARK, FrameKind.DARK_FLAT):
-            if _as_chosen(pedestal):
-                settings = flat.chosen.holding.settings
-                lines.append((number, pedestal, Wanted(Role.DARK_FLAT, settings, terms)))
-            else:
+            if not _as_chosen(pedestal):
                 # The line stands in the place of one of dark flats, which it does not show.
                 same[number] = False
+            elif change.come.of(FrameKind.DARK, FrameKind.DARK_FLAT):
+                settings = flat.chosen.holding.settings
+                lines.append((number, pedestal, Wanted(Role.DARK_FLAT, settings, terms)))
     rows = best_ranks(change.come, [wanted for _, _, wanted in lines])
     for (number, line, _), row in zip(lines, rows, strict=True):
         shown = _shown(line)

@@ -3,24 +3,29 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from datetime import date
+from functools import partial
 
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.frames.sets import nominal_exposure, nominal_temperature
 from grayshelf.core.matching.age import age_in_words, age_step
 from grayshelf.core.matching.judge import few_frames
-from grayshelf.core.matching.model import Holding, Tolerances
+from grayshelf.core.matching.model import CommonSettings, Holding, Tolerances
 from grayshelf.core.matching.rulers import plain_name
 from grayshelf.core.planning.runsheet import RigPace, series_seconds
 from grayshelf.library.gaps import Gap, gaps
 from grayshelf.library.holdings import holdings
+from grayshelf.library.kept import kept
 from grayshelf.library.left_out import sparing
 from grayshelf.library.library import Library
 from grayshelf.library.rig_terms import gain_word, tolerances_of
 from grayshelf.web.common import in_words
 from grayshelf.web.shelf.schemas import GapOut, HeadOut, ShelfOut, SpineOut, WallOut
 from grayshelf.work.run.choice import DEFAULT_DARKS, DEFAULT_FRAMES
+from grayshelf.work.run.dark_offers import DarkOffer
+from grayshelf.work.run.flat_offers import RowOffer
 from grayshelf.work.run.tonight import Tonight
 
 
@@ -86,61 +91,64 @@ def _flat_row(settings_night: date | None, angle: float | None) -> str:
     return f"{settings_night}{turned}"
 
 
+@dataclass(frozen=True)
+class _SpinesOn:
+    """What spines are made on, beside their holdings."""
+
+    tolerances: Tolerances
+    today: date
+    word: str
+
+
+_Cell = Callable[[Holding], tuple[str, str]]
+
+
+class _Spines:
+    """The spines of a rig: each is made anew where its holding, or what they are all made on, is another."""
+
+    def __init__(self) -> None:
+        """None is made yet."""
+        self._made: dict[str, tuple[Holding, _SpinesOn, SpineOut]] = {}
+
+    def of(self, library: Library, on: _SpinesOn, found: Sequence[Holding], cell: _Cell) -> list[SpineOut]:
+        """Those of some holdings, by gain and age, each in its cell."""
+        spines = []
+        for holding in _by_gain_and_age(found):
+            with sparing(library, "walls", int(holding.key), holding.kind):
+                before = self._made.get(holding.key)
+                if before is None or before[0] is not holding or before[1] != on:
+                    made = spine_out(holding, on.tolerances, on.today, on.word, *cell(holding))
+                    self._made[holding.key] = before = holding, on, made
+                spines.append(before[2])
+        return spines
+
+
+@kept(32)
+def _spines(library: Library, rig_id: int) -> _Spines:
+    return _Spines()
+
+
 def shelf_page(library: Library, rig_id: int, tonight: Tonight) -> ShelfOut:
     """The shelf of a rig: darks and bias of its camera, flats of its train."""
     with library.db.session() as session:
         rig = library.rig(session, rig_id)
         today = night_of_utc(library.clock.now(), library.zone(session))
         filters = [f.code for f in rig.filters]
-    tolerances = tolerances_of(rig)
-    shelf = holdings(library, rig.camera)
-    word = gain_word(library, rig.camera)
-    missing = [g for g in gaps(library, rig_id) if g.kind is not FrameKind.DARK_FLAT]
-    offers = dict(_offered(tonight))
-    darks = [h for h in shelf if h.kind is FrameKind.DARK]
+    shelf, word = holdings(library, rig.camera), gain_word(library, rig.camera)
+    missing = gaps(library, rig_id)
+    on = _SpinesOn(tolerances_of(rig), today, word)
+    spines_of = partial(_spines(library, rig_id).of, library, on)
+    gaps_of = partial(_gaps_out, word=word, tonight=tonight)
     own = (None, plain_name(rig.telescope))
     flats = [h for h in shelf if h.kind is FrameKind.FLAT and plain_name(h.settings.telescope) in own]
-    dark_gaps = [g for g in missing if g.kind is FrameKind.DARK]
+    dark_wall = _dark_wall(
+        [h for h in shelf if h.kind is FrameKind.DARK],
+        [g for g in missing if g.kind is FrameKind.DARK],
+        spines_of,
+        gaps_of,
+    )
     flat_gaps = [g for g in missing if g.kind is FrameKind.FLAT]
-
-    def spines_of(found: list[Holding], cell: Callable[[Holding], tuple[str, str]]) -> list[SpineOut]:
-        spines = []
-        for h in _by_gain_and_age(found):
-            with sparing(library, "walls", int(h.key), h.kind):
-                spines.append(spine_out(h, tolerances, today, word, *cell(h)))
-        return spines
-
-    dark_wall = WallOut(
-        rows=_temp_rows(darks, dark_gaps),
-        columns=_exposure_columns(darks, dark_gaps),
-        spines=spines_of(
-            darks, lambda h: (_temp_key(h.settings.sensor_temp_c), _exposure_key(h.settings.exposure_s))
-        ),
-        gaps=[
-            _gap_out(
-                g, word, _temp_key(g.want.sensor_temp_c), _exposure_key(g.want.exposure_s), tonight, offers
-            )
-            for g in dark_gaps
-        ],
-    )
-    flat_wall = WallOut(
-        rows=_night_rows(flats, flat_gaps),
-        columns=_filter_columns(filters, flats, flat_gaps),
-        spines=spines_of(
-            flats, lambda h: (_flat_row(h.settings.night, _deg(h)), h.settings.filter_code or "none")
-        ),
-        gaps=[
-            _gap_out(
-                g,
-                word,
-                _flat_row(g.want.night, g.want.angle.deg if g.want.angle else None),
-                g.want.filter_code or "none",
-                tonight,
-                offers,
-            )
-            for g in flat_gaps
-        ],
-    )
+    flat_wall = _flat_wall(filters, flats, flat_gaps, spines_of, gaps_of)
     return ShelfOut(
         rig=rig.name,
         camera=rig.camera,
@@ -151,7 +159,43 @@ def shelf_page(library: Library, rig_id: int, tonight: Tonight) -> ShelfOut:
         flats=flat_wall,
         bias=spines_of([h for h in shelf if h.kind is FrameKind.BIAS], lambda h: ("bias", "bias")),
         gaps=dark_wall.gaps + flat_wall.gaps,
-        empty=not shelf and not missing,
+        empty=not shelf and not dark_wall.gaps and not flat_wall.gaps,
+    )
+
+
+_SpinesOf = Callable[[Sequence[Holding], _Cell], list[SpineOut]]
+_GapsOf = Callable[[Sequence[Gap], Callable[[Gap], tuple[str, str]]], list[GapOut]]
+
+
+def _dark_wall(
+    darks: Sequence[Holding], missing: Sequence[Gap], spines_of: _SpinesOf, gaps_of: _GapsOf
+) -> WallOut:
+    def cell(of: CommonSettings) -> tuple[str, str]:
+        return _temp_key(of.sensor_temp_c), _exposure_key(of.exposure_s)
+
+    return WallOut(
+        rows=_temp_rows(darks, missing),
+        columns=_exposure_columns(darks, missing),
+        spines=spines_of(darks, lambda h: cell(h.settings)),
+        gaps=gaps_of(missing, lambda g: cell(g.want)),
+    )
+
+
+def _flat_wall(
+    filters: list[str],
+    flats: Sequence[Holding],
+    missing: Sequence[Gap],
+    spines_of: _SpinesOf,
+    gaps_of: _GapsOf,
+) -> WallOut:
+    def cell(of: CommonSettings) -> tuple[str, str]:
+        return _flat_row(of.night, of.angle.deg if of.angle else None), of.filter_code or "none"
+
+    return WallOut(
+        rows=_night_rows(flats, missing),
+        columns=_filter_columns(filters, flats, missing),
+        spines=spines_of(flats, lambda h: cell(h.settings)),
+        gaps=gaps_of(missing, lambda g: cell(g.want)),
     )
 
 
@@ -159,7 +203,7 @@ def _deg(holding: Holding) -> float | None:
     return holding.settings.angle.deg if holding.settings.angle else None
 
 
-def _by_gain_and_age(found: list[Holding]) -> list[Holding]:
+def _by_gain_and_age(found: Sequence[Holding]) -> list[Holding]:
     def key(h: Holding) -> tuple[float, float, str]:
         night = h.settings.night
         return (h.settings.gain or 0.0, -(night.toordinal() if night else 0), h.key)
@@ -226,23 +270,31 @@ def _filter_columns(filters: list[str], flats: Sequence[Holding], missing: Seque
     return [HeadOut(key=code, title="no filter" if code == "none" else code, detail="") for code in ordered]
 
 
-def _offered(tonight: Tonight) -> list[tuple[str, bool]]:
-    return [(o.key, o.on_sheet) for o in tonight.offers] + [(d.key, d.on_sheet) for d in tonight.darks]
+def _offers_by_lights(tonight: Tonight, kind: FrameKind) -> dict[int, tuple[int, str, bool]]:
+    """For each set of lights the first row on tonight's sheet that would serve it: which, its key, and whether it is
+    ticked."""
+    rows: Sequence[RowOffer | DarkOffer] = tonight.offers if kind is FrameKind.FLAT else tonight.darks
+    found: dict[int, tuple[int, str, bool]] = {}
+    for number, offer in enumerate(rows):
+        for lights in offer.lights:
+            found.setdefault(lights.row.id, (number, offer.key, offer.on_sheet))
+    return found
 
 
-def offer_for(gap: Gap, tonight: Tonight) -> str | None:
-    """Key of the row on tonight's sheet that would serve a gap's lights."""
-    ids = {lights.row.id for lights in gap.sets}
-    rows = tonight.offers if gap.kind is FrameKind.FLAT else tonight.darks
-    for offer in rows:
-        if ids & {lights.row.id for lights in offer.lights}:
-            return offer.key
-    return None
+def _gaps_out(
+    found: Sequence[Gap], cell: Callable[[Gap], tuple[str, str]], word: str, tonight: Tonight
+) -> list[GapOut]:
+    serving = {kind: _offers_by_lights(tonight, kind) for kind in {g.kind for g in found}}
+    made = []
+    for gap in found:
+        offers = [serving[gap.kind][x.row.id] for x in gap.sets if x.row.id in serving[gap.kind]]
+        _, offer, on_sheet = min(offers, default=(0, None, False))
+        made.append(_gap_out(gap, word, *cell(gap), offer, on_sheet))
+    return made
 
 
-def _gap_out(gap: Gap, word: str, row: str, column: str, tonight: Tonight, offers: dict[str, bool]) -> GapOut:
+def _gap_out(gap: Gap, word: str, row: str, column: str, offer: str | None, on_sheet: bool) -> GapOut:
     want = gap.want
-    offer = offer_for(gap, tonight)
     dark = gap.kind is FrameKind.DARK
     if dark:
         temp = nominal_temperature(want.sensor_temp_c, None)
@@ -270,5 +322,5 @@ def _gap_out(gap: Gap, word: str, row: str, column: str, tonight: Tonight, offer
         nearest=gap.nearest,
         takes=takes,
         offer=offer,
-        on_sheet=bool(offer and offers.get(offer)),
+        on_sheet=on_sheet,
     )

@@ -32,7 +32,7 @@ def find(library: Library, asked: str) -> list[FoundOut]:
     found: list[FoundOut] = []
     for one in _sets(library, library.revision):
         if all(word in one.said for word in words):
-            found.append(one.found)
+            found.append(FoundOut(kind=one.kind, title=one.title, detail=one.detail, href=one.href))
             if len(found) >= MOST:
                 return found
     with library.db.session() as session:
@@ -40,11 +40,14 @@ def find(library: Library, asked: str) -> list[FoundOut]:
 
 
 @dataclass(frozen=True)
-class _Findable:
+class Findable:
     """A set, and all that can be said to find it."""
 
     said: str
-    found: FoundOut
+    kind: str
+    title: str
+    detail: str
+    href: str
 
 
 #: The sets as rows, the newest first: what is said of one changes where one of these does.
@@ -55,40 +58,39 @@ _SETS = """
 
 
 @kept(4)
-def _made(library: Library) -> RowsKept[_Findable]:
+def sets_made(library: Library) -> RowsKept[Findable]:
+    """Sets as they are searched, as they were last made; a library's own."""
     return RowsKept()
 
 
 @kept(2)
-def _sets(library: Library, revision: int) -> list[_Findable]:
+def _sets(library: Library, revision: int) -> list[Findable]:
     with library.db.own_session() as session:
         rows = {row[0]: tuple(row) for row in session.connection().exec_driver_sql(_SETS)}
 
-        def make(ids: Sequence[int]) -> dict[int, _Findable]:
-            made: dict[int, _Findable] = {}
+        def make(ids: Sequence[int]) -> dict[int, Findable]:
+            made: dict[int, Findable] = {}
             for part in in_parts(ids):
                 sets = session.scalars(select(FrameSet).where(FrameSet.id.in_(part)))
                 made |= made_of_each(library, "search", sets, lambda row: _findable(library, row))
             return made
 
-        return _made(library).renewed(rows, make)
+        return sets_made(library).renewed(rows, make)
 
 
-def _findable(library: Library, row: FrameSet) -> _Findable:
+def _findable(library: Library, row: FrameSet) -> Findable:
     night = row.night.strftime("%-d %B %Y %b %Y-%m-%d") if row.night else ""
     kind = "master " if row.is_master else ""
     title = set_title(row, gain_word(library, row.camera or ""))
     light = row.kind == "light"
     what = "lights" if light else f"{kind}{row.kind}"
     said = f"{kind}{row.kind} {title} {row.camera or ''} {night}"
-    return _Findable(
+    return Findable(
         said.lower().replace("\u2009", " "),
-        FoundOut(
-            kind=f"off the shelf, {what}" if row.taken_off else what,
-            title=title,
-            detail=f"{in_words.several(row.n_frames, 'frame')}, {in_words.day(row.night)}",
-            href=f"/nights/{row.night}?set={row.id}" if light and row.night else f"/shelf?pull={row.id}",
-        ),
+        kind=f"off the shelf, {what}" if row.taken_off else what,
+        title=title,
+        detail=f"{in_words.several(row.n_frames, 'frame')}, {in_words.day(row.night)}",
+        href=f"/nights/{row.night}?set={row.id}" if light and row.night else f"/shelf?pull={row.id}",
     )
 
 
