@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import os
+import shutil
+from collections.abc import Callable
 from pathlib import Path
 
 import pytest
+from filelock import FileLock
 from hypothesis import settings
 
 from grayshelf.serving import open_demo
@@ -17,23 +21,46 @@ settings.register_profile("hunt", deadline=None, derandomize=False, print_blob=T
 settings.load_profile("suite")
 
 
+def made_once(tmp_path_factory, name: str, make: Callable[[Path], None]) -> Path:
+    """A folder that is made once, whichever of the processes that share the tests asks first."""
+    base = tmp_path_factory.getbasetemp()
+    folder = (base.parent if "PYTEST_XDIST_WORKER" in os.environ else base) / name
+    with FileLock(folder.with_suffix(".lock")):
+        if not folder.exists():
+            part = folder.with_suffix(".part")
+            part.mkdir()
+            make(part)
+            part.rename(folder)
+    return folder
+
+
 @pytest.fixture(scope="session")
 def made_frames(tmp_path_factory) -> Path:
     """The demo's frames, on very small sensors, made once."""
     from grayshelf.demo.generate import generate
 
-    folder = tmp_path_factory.mktemp("made")
-    generate(folder / "frames", "tiny", lambda done, total: None)
-    return folder / "frames"
+    return made_once(
+        tmp_path_factory, "frames", lambda folder: generate(folder, "tiny", lambda done, total: None)
+    )
+
+
+@pytest.fixture(scope="session")
+def made_demo(tmp_path_factory, made_frames) -> Path:
+    """A demo that was opened for the first time and closed again, made once."""
+
+    def make(folder: Path) -> None:
+        (folder / "frames").symlink_to(made_frames)
+        opened = open_demo(folder, "tiny", 1e6)
+        opened.runner.shut_down()
+        opened.library.close()
+
+    return made_once(tmp_path_factory, "demo", make)
 
 
 @pytest.fixture(scope="module")
-def demo_folder(tmp_path_factory, made_frames) -> Path:
-    """A demo of its own for one module of tests, on the frames made once."""
-    folder = tmp_path_factory.mktemp("demo") / "demo"
-    folder.mkdir()
-    (folder / "frames").symlink_to(made_frames)
-    return folder
+def demo_folder(tmp_path_factory, made_demo) -> Path:
+    """A demo of its own for one module of tests: a copy of the one made once, on the same frames."""
+    return shutil.copytree(made_demo, tmp_path_factory.mktemp("demo") / "demo", symlinks=True)
 
 
 @pytest.fixture(scope="module")

@@ -39,10 +39,19 @@ class StandingClock(SimulatedClock):
         return datetime(2026, 10, 18, 4, 30, tzinfo=UTC)
 
 
+class RoomyOwn(Own):
+    """Its disk has the same room whatever else is written to it meanwhile."""
+
+    def open(self) -> Own:
+        super().open()
+        self.library.room = lambda path: 10**12
+        return self
+
+
 @pytest.fixture(scope="module")
 def own(tmp_path_factory, made_frames):
     """The demo's frames in a library of one's own, some of them combined."""
-    own = Own(
+    own = RoomyOwn(
         tmp_path_factory.mktemp("over") / "library",
         StandingClock(datetime(2026, 10, 18, 4, 30, tzinfo=UTC), 1e6),
     )

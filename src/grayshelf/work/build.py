@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Callable, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
+from datetime import datetime
 from pathlib import Path
 from typing import Any
 
@@ -26,6 +27,7 @@ from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.write import InputRecord, frame_header, utc_text, write_master
 from grayshelf.core.masters.combine import Combined, CombineSettings, combine
 from grayshelf.core.matching.match import choose
+from grayshelf.core.matching.model import CommonSettings
 from grayshelf.core.matching.stock import Role, Wanted
 from grayshelf.core.sensor.statistics import frame_statistics
 from grayshelf.library.catalog import IN_SETS, enter_own_file
@@ -113,68 +115,113 @@ def build_master(
         if row.master_set_id is not None and not again:
             return row.master_set_id
         frames = [f for f in row.frames if f.state in IN_SETS and not f.rejected]
-        paths = _files_of(library, session, frames)
-        pedestal = _pedestal_for(library, session, row)
-        pedestal_path = None if pedestal is None else _files_of(library, session, pedestal.frames)[0]
-        pedestal_id = None if pedestal is None else pedestal.id
-    facts = facts_from_json(row.facts)
-    stamps = [stamp_of(path) for path in paths]
-    inputs = _judge_inputs(frames, paths, facts, lambda s: progress(0.35 * s))
+        stack = _Stack(row, frames, _files_of(library, session, frames), _pedestal_for(library, session, row))
+    stamps = [stamp_of(path) for path in stack.paths]
+    inputs = _judge_inputs(stack, lambda s: progress(0.35 * s))
     used = [i for i, record in enumerate(inputs) if record.used]
     if len(used) < FEWEST:
         raise CannotCombine(
             f"Only {len(used)} of {len(frames)} frames can be used; a master needs {FEWEST} or more.",
             "Shoot more, or look at why the others were left out.",
         )
-    # A master was taken when its first frame began; the last one is told beside it.
-    facts = replace(facts, is_master=True, n_combined=len(used), utc=row.first_utc or facts.utc)
-    digest = _digest(inputs, settings, pedestal_path)
-    relative = (
-        f"masters/{safe_name(facts.camera or 'camera')}/{master_name(facts, len(used))}_{digest[:8]}.fits"
-    )
+    facts = stack.facts_of_master(len(used))
+    digest = _digest(inputs, settings, stack.pedestal)
+    camera, name = safe_name(facts.camera or "camera"), master_name(facts, len(used))
+    relative = f"masters/{camera}/{name}_{digest[:8]}.fits"
     target = library.root / relative
-    noise: dict[str, float | None]
     drop_unfinished(target)
     if target.exists():
         # Written before the process was killed, but not entered: the same inputs give the same file.
         noise = _noise_in_header(target)
     else:
-        combined = _combine(
-            library, row, paths, used, pedestal_path, settings, lambda s: progress(0.35 + 0.6 * s)
-        )
-        inputs = [
-            replace(record, clipped_fraction=combined.clipped_fraction[used.index(i)])
-            if i in used
-            else record
-            for i, record in enumerate(inputs)
-        ]
-        noise = {
-            "noise": combined.noise,
-            "frame_noise": combined.frame_noise,
-            "predicted_noise": combined.predicted_noise,
-        }
-        extra: dict[str, tuple[object, str]] = {
-            "GSNOISE": (combined.noise, "temporal noise left in a pixel"),
-            "GSNOISE1": (combined.frame_noise, "temporal noise of one frame"),
-            "GSNOISEP": (combined.predicted_noise, "noise foretold for this many frames"),
-            "GSDIGEST": (digest[:32], "inputs and settings"),
-        }
-        if row.last_utc is not None:
-            extra["DATE-END"] = (utc_text(row.last_utc), "UTC, start of the last exposure")
-        _refuse_changed(paths, stamps)
-        history = [
-            f"{COMBINED_BY} {__version__}: {settings.describe(len(used))}",
-            f"{len(used)} of {len(frames)} frames used; the table INPUTS names each with its SHA-256",
-        ]
-        if pedestal_path is not None:
-            history.append(f"{TAKEN_OFF}{pedestal_path.name}")
-        header = frame_header(facts, {k: v for k, v in extra.items() if v[0] == v[0]})
+        combined = _combine(library, stack, used, settings, lambda s: progress(0.35 + 0.6 * s))
+        inputs = _with_clipped(inputs, used, combined)
+        noise = _Noise(combined.noise, combined.frame_noise, combined.predicted_noise)
+        _refuse_changed(stack.paths, stamps)
+        header = frame_header(facts, _told_in_header(noise, digest, row.last_utc))
+        history = _history(stack, settings, len(used))
         write_new(target, lambda stream: write_master(stream, combined.pixels, header, inputs, history))
     progress(0.97)
-    master_id = _enter(library, set_id, relative, settings, inputs, frames, noise, pedestal_id, len(used))
+    master_id = _enter(library, stack, relative, _Made(settings, inputs, noise, len(used)))
     library.touched()
     progress(1.0)
     return master_id
+
+
+@dataclass(frozen=True)
+class _Pedestal:
+    """The master that is taken off flats."""
+
+    set_id: int
+    path: Path
+
+
+@dataclass(frozen=True)
+class _Stack:
+    """A set with the files that a master is to be made of, and what is taken off each."""
+
+    row: FrameSet
+    frames: Sequence[Frame]
+    paths: Sequence[Path]
+    """Of the frames, in their order."""
+    pedestal: _Pedestal | None
+
+    @property
+    def facts(self) -> FrameFacts:
+        """What its frames have in common."""
+        return facts_from_json(self.row.facts)
+
+    def facts_of_master(self, n_used: int) -> FrameFacts:
+        """A master was taken when its first frame began; the last one is told beside it."""
+        facts = self.facts
+        return replace(facts, is_master=True, n_combined=n_used, utc=self.row.first_utc or facts.utc)
+
+
+@dataclass(frozen=True)
+class _Noise:
+    """A master's noise in ADU (see `Combined`); None or NaN where it is not known."""
+
+    left: float | None
+    of_one_frame: float | None
+    foretold: float | None
+
+
+@dataclass(frozen=True)
+class _Made:
+    """How a master was made of its set."""
+
+    settings: CombineSettings
+    inputs: Sequence[InputRecord]
+    noise: _Noise
+    n_used: int
+
+
+def _with_clipped(
+    inputs: Sequence[InputRecord], used: Sequence[int], combined: Combined
+) -> list[InputRecord]:
+    clipped = dict(zip(used, combined.clipped_fraction, strict=True))
+    return [replace(r, clipped_fraction=clipped.get(i, r.clipped_fraction)) for i, r in enumerate(inputs)]
+
+
+def _told_in_header(noise: _Noise, digest: str, last_utc: datetime | None) -> dict[str, tuple[object, str]]:
+    told: dict[str, tuple[object, str]] = {
+        "GSNOISE": (noise.left, "temporal noise left in a pixel"),
+        "GSNOISE1": (noise.of_one_frame, "temporal noise of one frame"),
+        "GSNOISEP": (noise.foretold, "noise foretold for this many frames"),
+        "GSDIGEST": (digest[:32], "inputs and settings"),
+    }
+    if last_utc is not None:
+        told["DATE-END"] = (utc_text(last_utc), "UTC, start of the last exposure")
+    # A header holds no NaN.
+    return {keyword: card for keyword, card in told.items() if card[0] == card[0]}
+
+
+def _history(stack: _Stack, settings: CombineSettings, n_used: int) -> list[str]:
+    lines = [
+        f"{COMBINED_BY} {__version__}: {settings.describe(n_used)}",
+        f"{n_used} of {len(stack.frames)} frames used; the table INPUTS names each with its SHA-256",
+    ]
+    return lines if stack.pedestal is None else [*lines, f"{TAKEN_OFF}{stack.pedestal.path.name}"]
 
 
 def _files_of(library: Library, session: Session, frames: Sequence[Frame]) -> list[Path]:
@@ -206,12 +253,11 @@ def _refuse_changed(paths: Sequence[Path], stamps: Sequence[FileStamp]) -> None:
         )
 
 
-def _judge_inputs(
-    frames: Sequence[Frame], paths: Sequence[Path], facts: FrameFacts, progress: Callable[[float], None]
-) -> list[InputRecord]:
+def _judge_inputs(stack: _Stack, progress: Callable[[float], None]) -> list[InputRecord]:
     """Hash each frame, measure its level, and leave out those that lie apart from the others."""
     records: list[InputRecord] = []
-    for i, (frame, path) in enumerate(zip(frames, paths, strict=True)):
+    facts = stack.facts
+    for i, (frame, path) in enumerate(zip(stack.frames, stack.paths, strict=True)):
         pixels = read_pixels(path)
         if pixels.shape != (facts.height, facts.width):
             raise CannotCombine(
@@ -221,38 +267,37 @@ def _judge_inputs(
             )
         level = frame_statistics(pixels).median if pixels.dtype.kind == "u" else float(np.median(pixels))
         records.append(InputRecord(Path(frame.path).name, sha256_of(path), True, level, 0.0))
-        progress((i + 1) / len(frames))
+        progress((i + 1) / len(stack.frames))
     apart = apart_from_set([r.level_adu for r in records])
     return [replace(r, used=False, reason=apart[i]) if i in apart else r for i, r in enumerate(records)]
 
 
-def _digest(inputs: Sequence[InputRecord], settings: CombineSettings, pedestal: Path | None) -> str:
+def _digest(inputs: Sequence[InputRecord], settings: CombineSettings, pedestal: _Pedestal | None) -> str:
     parts = [record.sha256 for record in inputs if record.used]
-    parts += [repr(settings), sha256_of(pedestal) if pedestal is not None else "no pedestal"]
+    parts += [repr(settings), sha256_of(pedestal.path) if pedestal is not None else "no pedestal"]
     return hashlib.sha256("\n".join(parts).encode()).hexdigest()
 
 
-def _noise_in_header(path: Path) -> dict[str, float | None]:
+def _noise_in_header(path: Path) -> _Noise:
     header = read_header(path).header
-    names = {"noise": "GSNOISE", "frame_noise": "GSNOISE1", "predicted_noise": "GSNOISEP"}
-    return {name: card_value(header, card) for name, card in names.items()}
+    return _Noise(*(card_value(header, keyword) for keyword in ("GSNOISE", "GSNOISE1", "GSNOISEP")))
 
 
 def _combine(
     library: Library,
-    row: FrameSet,
-    paths: Sequence[Path],
+    stack: _Stack,
     used: Sequence[int],
-    pedestal: Path | None,
     settings: CombineSettings,
     progress: Callable[[float], None],
 ) -> Combined:
+    row, paths = stack.row, stack.paths
     flat = row.kind == "flat"
     with scratch_folder(library.root / "scratch") as scratch:
-        sources = [FileSource(paths[i], paths[i].name, scratch) for i in used]
-        dark = FileSource(pedestal, pedestal.name, scratch) if pedestal is not None else None
+        dark = None
+        if stack.pedestal is not None:
+            dark = FileSource(stack.pedestal.path, stack.pedestal.path.name, scratch)
         return combine(
-            sources,
+            [FileSource(paths[i], paths[i].name, scratch) for i in used],
             settings,
             pedestal=dark,
             scale_to_median=flat,
@@ -261,7 +306,7 @@ def _combine(
         )
 
 
-def _pedestal_for(library: Library, session: Session, row: FrameSet) -> FrameSet | None:
+def _pedestal_for(library: Library, session: Session, row: FrameSet) -> _Pedestal | None:
     """The dark flat (or dark of that exposure, or bias) to take off a flat, as a master; built first if need be.
 
     Flats of the sky differ in exposure, so only a bias fits them all.
@@ -281,24 +326,29 @@ def _pedestal_for(library: Library, session: Session, row: FrameSet) -> FrameSet
         chosen = choose(FrameKind.DARK_FLAT, shelf, [Wanted(Role.DARK_FLAT, want, terms)])[0].chosen
     if chosen is None and (want.exposures_differ or terms.says.bias_will_do):
         chosen = choose(FrameKind.BIAS, shelf, [Wanted(Role.BIAS, want, terms)])[0].chosen
-    if chosen is None and want.exposures_differ:
-        raise CannotCombine(
-            "No bias fits these flats of the sky, so their pedestal would stay in: each has an exposure of its own, "
-            "and dark flats fit none but theirs.",
-            "Shoot bias at their gain and offset first.",
-        )
     if chosen is None:
-        seconds = "their exposure" if facts.exposure_s is None else f"{facts.exposure_s:g} s"
-        also = " and no bias" if terms.says.bias_will_do else ""
-        raise CannotCombine(
-            f"No dark flat of {seconds}{also} fits these flats, so their pedestal would stay in.",
-            "Shoot dark flats at the flats' exposure, or say on a pull slip of their lights that a bias will do.",
-        )
+        raise _no_pedestal(want, bias_will_do=terms.says.bias_will_do)
     chosen_id = int(chosen.holding.key)
     if not chosen.holding.is_master:
         session.commit()
         chosen_id = build_master(library, chosen_id)
-    return session.get_one(FrameSet, chosen_id)
+    master = session.get_one(FrameSet, chosen_id)
+    return _Pedestal(chosen_id, _files_of(library, session, master.frames)[0])
+
+
+def _no_pedestal(flats: CommonSettings, *, bias_will_do: bool) -> CannotCombine:
+    if flats.exposures_differ:
+        return CannotCombine(
+            "No bias fits these flats of the sky, so their pedestal would stay in: each has an exposure of its own, "
+            "and dark flats fit none but theirs.",
+            "Shoot bias at their gain and offset first.",
+        )
+    seconds = "their exposure" if flats.exposure_s is None else f"{flats.exposure_s:g} s"
+    return CannotCombine(
+        f"No dark flat of {seconds}{' and no bias' if bias_will_do else ''} fits these flats, so their pedestal would "
+        "stay in.",
+        "Shoot dark flats at the flats' exposure, or say on a pull slip of their lights that a bias will do.",
+    )
 
 
 def _leak(library: Library, row: FrameSet, pixels: NDArray[Any]) -> str | None:
@@ -314,71 +364,64 @@ def _leak(library: Library, row: FrameSet, pixels: NDArray[Any]) -> str | None:
     return f"light leak: {excess:,.0f} ADU above the {known.known_from}"
 
 
-def _enter(
-    library: Library,
-    set_id: int,
-    relative: str,
-    settings: CombineSettings,
-    inputs: Sequence[InputRecord],
-    frames: Sequence[Frame],
-    noise: dict[str, float | None],
-    pedestal_id: int | None,
-    n_used: int,
-) -> int:
+def _enter(library: Library, stack: _Stack, relative: str, made: _Made) -> int:
     """Put a master that lies on the disk into the catalogue, in one step."""
     # What is slow comes before the database is written.
     pixels, sha256 = read_pixels(library.root / relative), sha256_of(library.root / relative)
+    figures = [vars(f) for f in master_figures(pixels, FrameKind(stack.row.kind))]
+    leak = _leak(library, stack.row, pixels)
     with library.db.session() as session:
-        row = session.get_one(FrameSet, set_id)
-    figures = [vars(f) for f in master_figures(pixels, FrameKind(row.kind))]
-    leak = _leak(library, row, pixels)
-    with library.db.session() as session:
-        row = session.get_one(FrameSet, set_id)
+        row = session.get_one(FrameSet, stack.row.id)
         folder = session.get_one(Folder, library.own_folder_id(session))
-        facts = replace(facts_from_json(row.facts), is_master=True, n_combined=n_used, utc=row.first_utc)
+        facts = replace(facts_from_json(row.facts), is_master=True, n_combined=made.n_used, utc=row.first_utc)
         frame = enter_own_file(session, folder, relative, facts, sha256)
         frame.group_key = frame.group_key or "master"
-        master = FrameSet(kind=row.kind, is_master=True, n_frames=n_used, n_kept=n_used, facts={})
+        master = FrameSet(kind=row.kind, is_master=True, n_frames=made.n_used, n_kept=made.n_used, facts={})
         session.add(master)
         session.flush()
         frame.set_id = master.id
         describe_set(master, [frame], [facts])
         master.sample_step, master.first_utc, master.last_utc = row.sample_step, row.first_utc, row.last_utc
-        master.record = MasterRecord(
-            set_id=master.id,
-            built_here=True,
-            method=settings.describe(n_used),
-            pedestal_set_id=pedestal_id,
-            pedestal_kind="" if pedestal_id is None else session.get_one(FrameSet, pedestal_id).kind,
-            noise=noise.get("noise"),
-            frame_noise=noise.get("frame_noise"),
-            predicted_noise=noise.get("predicted_noise"),
-            figures={"list": figures},
-        )
+        master.record = _record(session, master.id, stack, made)
+        master.record.figures = {"list": figures}
         if leak:
             master.record.care = [leak]
-        taken_off = session.get(MasterRecord, pedestal_id) if pedestal_id is not None else None
-        if taken_off is not None and taken_off.care:
-            master.record.care = [
-                f"its {master.record.pedestal_kind} has a {reason}" for reason in taken_off.care
-            ]
-        for seq, (record, taken) in enumerate(zip(inputs, frames, strict=True)):
-            # From now on it is known wherever its file goes.
-            session.get_one(Frame, taken.id).sha256 = record.sha256
-            master.record.inputs.append(
-                MasterInput(
-                    seq=seq,
-                    frame_id=taken.id,
-                    name=record.name,
-                    sha256=record.sha256,
-                    used=record.used,
-                    level_adu=record.level_adu,
-                    clipped_fraction=record.clipped_fraction,
-                    reason=record.reason,
-                )
-            )
         former = row.master_set_id
         row.master_set_id = master.id
         if former is not None and former != master.id:
             session.get_one(FrameSet, former).taken_off = True
         return master.id
+
+
+def _record(session: Session, master_id: int, stack: _Stack, made: _Made) -> MasterRecord:
+    """What is kept of a master's making; its doubts are those of what was taken off."""
+    record = MasterRecord(
+        set_id=master_id,
+        built_here=True,
+        method=made.settings.describe(made.n_used),
+        noise=made.noise.left,
+        frame_noise=made.noise.of_one_frame,
+        predicted_noise=made.noise.foretold,
+        pedestal_kind="",
+    )
+    if stack.pedestal is not None:
+        pedestal = session.get_one(FrameSet, stack.pedestal.set_id)
+        record.pedestal_set_id, record.pedestal_kind = pedestal.id, pedestal.kind
+        if pedestal.record is not None and pedestal.record.care:
+            record.care = [f"its {pedestal.kind} has a {reason}" for reason in pedestal.record.care]
+    for seq, (told, frame) in enumerate(zip(made.inputs, stack.frames, strict=True)):
+        # From now on it is known wherever its file goes.
+        session.get_one(Frame, frame.id).sha256 = told.sha256
+        record.inputs.append(
+            MasterInput(
+                seq=seq,
+                frame_id=frame.id,
+                name=told.name,
+                sha256=told.sha256,
+                used=told.used,
+                level_adu=told.level_adu,
+                clipped_fraction=told.clipped_fraction,
+                reason=told.reason,
+            )
+        )
+    return record

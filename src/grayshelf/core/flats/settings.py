@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, fields
-from typing import Any
+from typing import Any, NamedTuple
 
 from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.flats.model import Bound, ExposureWindow, FlatTarget, Mode
@@ -41,6 +41,27 @@ class RowKey:
         }
 
 
+class _Wished(NamedTuple):
+    """Between what a wish must lie, both ends included, and what is said where it does not."""
+
+    least: float
+    most: float
+    otherwise: str
+
+
+_COUNTS = "Counts go from 0 to 1,000."
+_BOUNDS = {
+    "level_percent": _Wished(1.0, 90.0, "The target level must lie between 1 and 90 % of the range."),
+    "level_adu": _Wished(500.0, 62_000.0, "The target level must lie between 500 and 62,000 ADU."),
+    "level_electrons": _Wished(50.0, 1e6, "The target level must lie between 50 and 1,000,000 electrons."),
+    "tolerance_percent": _Wished(0.5, 50.0, "The tolerance must lie between 0.5 and 50 % of the target."),
+    "tolerance_adu": _Wished(50.0, 20_000.0, "The tolerance must lie between 50 and 20,000 ADU."),
+    "brightness": _Wished(0, 65_535, "The brightness must be a whole number from 0."),
+    "n_flats": _Wished(0, 1000, _COUNTS),
+    "n_dark_flats": _Wished(0, 1000, _COUNTS),
+}
+
+
 @dataclass(frozen=True)
 class FlatWishes:
     """Target, tolerance, window, way of searching, source and counts.
@@ -74,28 +95,18 @@ class FlatWishes:
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "diffusers", tuple(self.diffusers))
-        if not 1.0 <= self.level_percent <= 90.0:
-            raise GrayShelfError("The target level must lie between 1 and 90 % of the range.")
-        if self.level_adu is not None and not 500.0 <= self.level_adu <= 62_000.0:
-            raise GrayShelfError("The target level must lie between 500 and 62,000 ADU.")
-        if self.level_electrons is not None and not 50.0 <= self.level_electrons <= 1e6:
-            raise GrayShelfError("The target level must lie between 50 and 1,000,000 electrons.")
-        if not 0.5 <= self.tolerance_percent <= 50.0:
-            raise GrayShelfError("The tolerance must lie between 0.5 and 50 % of the target.")
-        if self.tolerance_adu is not None and not 50.0 <= self.tolerance_adu <= 20_000.0:
-            raise GrayShelfError("The tolerance must lie between 50 and 20,000 ADU.")
+        for name, bound in _BOUNDS.items():
+            value = getattr(self, name)
+            if value is not None and not bound.least <= value <= bound.most:
+                raise GrayShelfError(bound.otherwise)
         if not 0.0 < self.shortest_s < self.longest_s <= 3600.0:
             raise GrayShelfError("The shortest exposure must be above zero and below the longest.")
         if self.mode not in MODES:
             raise GrayShelfError(f"A search is for {', '.join(MODES)}, not '{self.mode}'.")
-        if self.brightness is not None and not 0 <= self.brightness <= 65_535:
-            raise GrayShelfError("The brightness must be a whole number from 0.")
         if self.exposure_s is not None and not 0.0 < self.exposure_s <= 3600.0:
             raise GrayShelfError("The exposure must lie above zero and below an hour.")
         if len(self.diffusers) > 8 or not all(isinstance(n, str) and n.strip() for n in self.diffusers):
             raise GrayShelfError("Up to eight diffusers can hang before a light, each with a name.")
-        if not (0 <= self.n_flats <= 1000 and 0 <= self.n_dark_flats <= 1000):
-            raise GrayShelfError("Counts go from 0 to 1,000.")
 
     def target(
         self,

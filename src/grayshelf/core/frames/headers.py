@@ -8,9 +8,10 @@ from __future__ import annotations
 
 import math
 import re
+from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 from zoneinfo import ZoneInfo
 
 from grayshelf.core.frames.angle import CameraAngle
@@ -62,8 +63,9 @@ AHEAD_OF_UTC_H = (-12.5, 14.5)
 class _Reader:
     """Reads one header, noting what was there and could not be used."""
 
-    def __init__(self, header: fits.Header) -> None:
-        self.header = header
+    def __init__(self, header: fits.Header, named: Mapping[str, float]) -> None:
+        """`named` is what the file's name says."""
+        self.header, self.named = header, named
         self.complaints: list[str] = []
         self.origins: dict[str, str] = {}
 
@@ -106,6 +108,22 @@ class _Reader:
                 self.origins[what] = name
             return number
         return None
+
+    def number_or_named(self, what: str, names: tuple[str, ...]) -> float | None:
+        """The same; what no keyword gives, as the file's name has it."""
+        value = self.number(what, names)
+        if value is None and what in self.named and BOUNDS[what].trouble(self.named[what]) is None:
+            self.origins[what] = FILE_NAME
+            return self.named[what]
+        return value
+
+    def whole(self, what: str, names: tuple[str, ...]) -> int | None:
+        """A whole number that is not 0."""
+        return int(self.number(what, names) or 0) or None
+
+    def capitals(self, *names: str) -> str | None:
+        """A text in capitals."""
+        return (self.text(*names) or "").upper() or None
 
 
 def normal_filter(name: str | None) -> str | None:
@@ -221,54 +239,33 @@ def read_facts(
     counters
         Numbers in the name that only count frames, from `counters_among` of its folder.
     """
-    reader = _Reader(image.header)
     named = {what: v.value for what, v in values_in_name(file_name).items() if what not in counters}
-
-    def number(what: str, names: tuple[str, ...]) -> float | None:
-        value = reader.number(what, names)
-        if value is None and what in named and BOUNDS[what].trouble(named[what]) is None:
-            reader.origins[what] = FILE_NAME
-            return named[what]
-        return value
-
-    kind_text = reader.text("IMAGETYP", "FRAME", "FRAMETYP", "OBSTYPE")
-    kind, is_master = parse_kind(kind_text) if kind_text else kind_in_name(file_name)
-    if kind_text and kind is None:
-        reader.complaints.append(f"IMAGETYP is '{kind_text}', which is no kind of frame known here")
-    elif kind is not None and not kind_text:
-        reader.origins["kind"] = FILE_NAME
-    combined = reader.number("n_combined", ("NCOMBINE", "STACKCNT", "NFRAMES"))
+    reader = _Reader(image.header, named)
+    kind = _kind(reader, file_name)
+    combined = reader.whole("n_combined", ("NCOMBINE", "STACKCNT", "NFRAMES"))
     time = _moment(reader, zone)
-    bin_x = number("binning", ("XBINNING", "BINNING", "CCDXBIN"))
-    bin_y = reader.number("binning_y", ("YBINNING", "CCDYBIN"))
-    exposure = number("exposure_s", EXPOSURE)
-    sensor_temp = reader.number("sensor_temp_c", SENSOR_TEMP)
-    set_temp = reader.number("set_temp_c", SET_TEMP)
-    if sensor_temp is None and set_temp is None and "sensor_temp_c" in named:
-        sensor_temp = named["sensor_temp_c"]
-        reader.origins["sensor_temp_c"] = FILE_NAME
-    if sensor_temp is None and set_temp is not None:
-        sensor_temp = set_temp
-        reader.origins["sensor_temp_c"] = "the set point"
+    bin_x, bin_y = _binning(reader)
+    exposure = reader.number_or_named("exposure_s", EXPOSURE)
+    sensor_temp, set_temp = _temperatures(reader)
     return FrameFacts(
         width=image.width,
         height=image.height,
         bits=image.bits,
-        kind=kind,
-        is_master=is_master or bool(combined and combined > 1),
-        of_sky=bool(kind_text) and is_of_the_sky(kind_text or ""),
-        n_combined=int(combined) if combined else None,
+        kind=kind.kind,
+        is_master=kind.is_master or (combined or 0) > 1,
+        of_sky=kind.of_sky,
+        n_combined=combined,
         camera=reader.text(*CAMERA),
         exposure_s=exposure,
-        gain=number("gain", GAIN),
-        offset=number("offset", OFFSET),
-        binning_x=int(bin_x) if bin_x else None,
-        binning_y=int(bin_y or bin_x or 1) if bin_y or bin_x else None,
+        gain=reader.number_or_named("gain", GAIN),
+        offset=reader.number_or_named("offset", OFFSET),
+        binning_x=bin_x,
+        binning_y=bin_y,
         read_mode=reader.text(*READ_MODE),
         sensor_temp_c=sensor_temp,
         set_temp_c=set_temp,
         filter_code=normal_filter(reader.text("FILTER", "FILTER1", "FILTNAME")),
-        target=reader.text("OBJECT", "TARGET") if kind is FrameKind.LIGHT else None,
+        target=reader.text("OBJECT", "TARGET") if kind.kind is FrameKind.LIGHT else None,
         telescope=reader.text("TELESCOP"),
         focal_length_mm=reader.number("focal_length_mm", ("FOCALLEN",)),
         aperture_mm=reader.number("aperture_mm", ("APTDIA",)),
@@ -276,8 +273,8 @@ def read_facts(
         electrons_per_adu=reader.number("electrons_per_adu", ("EGAIN",)),
         angle=_angle(reader),
         focus=reader.number("focus", FOCUS),
-        bayer_pattern=(reader.text("BAYERPAT", "COLORTYP") or "").upper() or None,
-        row_order=(reader.text("ROWORDER") or "").upper() or None,
+        bayer_pattern=reader.capitals("BAYERPAT", "COLORTYP"),
+        row_order=reader.capitals("ROWORDER"),
         pedestal_adu=reader.number("pedestal_adu", ("PEDESTAL",)),
         calibrated=bool(reader.text("CALSTAT")),
         utc=time.utc,
@@ -287,3 +284,42 @@ def read_facts(
         origins=reader.origins,
         complaints=tuple(reader.complaints),
     )
+
+
+class _Kind(NamedTuple):
+    kind: FrameKind | None
+    is_master: bool
+    of_sky: bool
+
+
+def _kind(reader: _Reader, file_name: str) -> _Kind:
+    """What kind of frame it is, by its header, else by its name."""
+    text = reader.text("IMAGETYP", "FRAME", "FRAMETYP", "OBSTYPE")
+    if text is None:
+        kind, is_master = kind_in_name(file_name)
+        if kind is not None:
+            reader.origins["kind"] = FILE_NAME
+        return _Kind(kind, is_master, of_sky=False)
+    kind, is_master = parse_kind(text)
+    if kind is None:
+        reader.complaints.append(f"IMAGETYP is '{text}', which is no kind of frame known here")
+    return _Kind(kind, is_master, is_of_the_sky(text))
+
+
+def _binning(reader: _Reader) -> tuple[int | None, int | None]:
+    """Pixels joined in a row and in a column; the one that is not given is as the other, where that is known."""
+    x = int(reader.number_or_named("binning", ("XBINNING", "BINNING", "CCDXBIN")) or 0)
+    y = reader.whole("binning_y", ("YBINNING", "CCDYBIN"))
+    return x or None, y or x or None
+
+
+def _temperatures(reader: _Reader) -> tuple[float | None, float | None]:
+    """Of the sensor, and the set point, in °C; the sensor's is the name's, or else the set point, where it is not given."""
+    sensor, set_point = reader.number("sensor_temp_c", SENSOR_TEMP), reader.number("set_temp_c", SET_TEMP)
+    if sensor is None and set_point is None and "sensor_temp_c" in reader.named:
+        sensor = reader.named["sensor_temp_c"]
+        reader.origins["sensor_temp_c"] = FILE_NAME
+    if sensor is None and set_point is not None:
+        sensor = set_point
+        reader.origins["sensor_temp_c"] = "the set point"
+    return sensor, set_point

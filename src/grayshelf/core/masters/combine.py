@@ -28,8 +28,8 @@ Floats = NDArray[np.float32]
 STRIP_BYTES = 192 * 1024 * 1024
 #: Pixels on which medians and noise are measured: enough for 0.1 ADU.
 SAMPLE_PIXELS = 4_000_000
-#: Pixels of each frame on which its level is measured: few, since every frame of the stack keeps its own.
-LEVEL_PIXELS = 100_000
+#: Of the whole work, where flats are scaled to one level first.
+SHARE_OF_SCALING = 0.3
 
 
 class RowSource(Protocol):
@@ -190,65 +190,96 @@ def combine(
     CannotCombine
         Where there is no frame, sizes differ, or a flat has no light in it.
     """
+    _check_sizes(sources, pedestal)
+    height, width, n = sources[0].height, sources[0].width, len(sources)
+    report = progress or (lambda share: None)
+    scales, scaled = np.ones((n, 2, 2)), 0.0
+    if scale_to_median:
+        scaled = SHARE_OF_SCALING
+        scales = _scales(sources, pedestal, colour, lambda share: report(scaled * share))
+    noise = _noise_of(sources, pedestal, scales)
+    strips = _Strips(sources, settings, pedestal, scales if scale_to_median else None, noise)
+    rows_each = max(2, min(height, STRIP_BYTES // (n * width * 9)) // 2 * 2)
+    pixels = np.empty((height, width), np.float32)
+    for first in range(0, height, rows_each):
+        last = min(first + rows_each, height)
+        pixels[first:last] = strips.combined(first, last)
+        report(scaled + (1.0 - scaled) * last / height)
+    clipped_fraction = tuple(float(c) / (height * width) for c in strips.clipped)
+    if n < 2:
+        return Combined(pixels, math.nan, math.nan, math.nan, clipped_fraction)
+    efficiency = median_penalty(n) if settings.method == "median" else 1.0
+    halves = math.sqrt((n - n // 2) * (n // 2)) / n
+    return Combined(
+        pixels=pixels,
+        noise=efficiency * steady_rms(_about_median(strips.differences), 1.5 * noise.quantum) * halves,
+        frame_noise=noise.typical,
+        predicted_noise=efficiency * noise.typical / math.sqrt(n),
+        clipped_fraction=clipped_fraction,
+    )
+
+
+def _check_sizes(sources: Sequence[RowSource], pedestal: RowSource | None) -> None:
     if not sources:
         raise CannotCombine("There is no frame to combine.")
     height, width = sources[0].height, sources[0].width
-    odd = [
-        s.name
-        for s in (*sources, *([pedestal] if pedestal else []))
-        if (s.height, s.width) != (height, width)
-    ]
-    if odd:
-        raise CannotCombine(
-            f"{odd[0]} is not {width} × {height} pixels as the others are.", "Leave it out of the set."
-        )
-    n = len(sources)
-    report = progress or (lambda share: None)
-    levels: list[float] = []
-    scales = np.ones((n, 2, 2))
-    if scale_to_median:
-        for i, source in enumerate(sources):
-            medians = frame_scales(source, pedestal, colour)
-            if medians.min() <= 0:
-                raise CannotCombine(
-                    f"{source.name} is not brighter than its dark flat.",
-                    "Check that the panel was on, and that the dark flats were capped.",
-                )
-            scales[i] = 1.0 / medians
-            levels.append(float(medians.mean()))
-            report(0.3 * (i + 1) / n)
-    done = 0.3 if scale_to_median else 0.0
-    noise = _noise_of(sources, pedestal, scales)
-    rows_each = max(2, min(height, STRIP_BYTES // (n * width * 9)) // 2 * 2)
-    pixels = np.empty((height, width), np.float32)
-    clipped = np.zeros(n)
-    differences: list[Floats] = []
-    spare = max(1, height * width // SAMPLE_PIXELS)
-    level_stride = max(1, height * width // LEVEL_PIXELS) | 1
-    level_samples: list[list[Floats]] = [[] for _ in range(n)]
-    for first in range(0, height, rows_each):
-        last = min(first + rows_each, height)
-        stack = np.empty((n, last - first, width), np.float32)
-        dark = pedestal.rows(first, last) if pedestal is not None else None
-        for i, source in enumerate(sources):
-            stack[i] = source.rows(first, last)
-            if dark is not None:
-                stack[i] -= dark
-            if scale_to_median:
-                _scale(stack[i], scales[i], first)
-            else:
-                level_samples[i].append(stack[i].ravel()[::level_stride].copy())
-        by_pixel = np.ascontiguousarray(stack.reshape(n, -1).T)
-        del stack
+    for source in (*sources, *([pedestal] if pedestal else [])):
+        if (source.height, source.width) != (height, width):
+            raise CannotCombine(
+                f"{source.name} is not {width} × {height} pixels as the others are.",
+                "Leave it out of the set.",
+            )
+
+
+def _scales(
+    sources: Sequence[RowSource], pedestal: RowSource | None, colour: bool, report: Callable[[float], None]
+) -> NDArray[np.float64]:
+    """What each frame is multiplied by so that its median becomes 1, shape (n, 2, 2)."""
+    scales = np.ones((len(sources), 2, 2))
+    for i, source in enumerate(sources):
+        medians = frame_scales(source, pedestal, colour)
+        if medians.min() <= 0:
+            raise CannotCombine(
+                f"{source.name} is not brighter than its dark flat.",
+                "Check that the panel was on, and that the dark flats were capped.",
+            )
+        scales[i] = 1.0 / medians
+        report((i + 1) / len(sources))
+    return scales
+
+
+class _Strips:
+    """Combines strip after strip, and gathers what is told of the whole."""
+
+    def __init__(
+        self,
+        sources: Sequence[RowSource],
+        settings: CombineSettings,
+        pedestal: RowSource | None,
+        scales: NDArray[np.float64] | None,
+        noise: StackNoise,
+    ) -> None:
+        self._sources, self._settings, self._pedestal = sources, settings, pedestal
+        self._scales, self._noise = scales, noise
+        self._spare = max(1, sources[0].height * sources[0].width // SAMPLE_PIXELS)
+        self.clipped = np.zeros(len(sources))
+        """Pixels left out, by frame."""
+        self.differences: list[Floats] = []
+        """Of the two half stacks, in some of the pixels."""
+
+    def combined(self, first: int, last: int) -> Floats:
+        """Rows first … last−1 of the master."""
+        by_pixel = self._samples_by_pixel(first, last)
         out = np.empty(by_pixel.shape[0], np.float32)
         half_a, half_b = np.empty_like(out), np.empty_like(out)
         kept = np.empty(by_pixel.shape, np.bool_)
+        settings, noise = self._settings, self._noise
         # Loaded when it is needed: it takes as long as a sixth of a start.
         from grayshelf.core.masters.clipping import combine_strip
 
         combine_strip(
             by_pixel,
-            settings.how(n),
+            settings.how(len(self._sources)),
             settings.kappa,
             settings.rounds,
             settings.method == "median",
@@ -263,23 +294,21 @@ def combine(
             half_b,
             kept,
         )
-        pixels[first:last] = out.reshape(-1, width)
-        clipped += (~kept).sum(axis=0)
-        differences.append((half_a - half_b)[::spare].copy())
-        report(done + (1.0 - done) * last / height)
-    if not scale_to_median:
-        levels = [float(np.median(np.concatenate(parts))) for parts in level_samples]
-    efficiency = median_penalty(n) if settings.method == "median" else 1.0
-    halves = math.sqrt((n - n // 2) * (n // 2)) / n
-    return Combined(
-        pixels=pixels,
-        noise=efficiency * steady_rms(_about_median(differences), 1.5 * noise.quantum) * halves
-        if n > 1
-        else math.nan,
-        frame_noise=noise.typical if n > 1 else math.nan,
-        predicted_noise=efficiency * noise.typical / math.sqrt(n) if n > 1 else math.nan,
-        clipped_fraction=tuple(float(c) / (height * width) for c in clipped),
-    )
+        self.clipped += (~kept).sum(axis=0)
+        self.differences.append((half_a - half_b)[:: self._spare].copy())
+        return out.reshape(last - first, -1)
+
+    def _samples_by_pixel(self, first: int, last: int) -> Floats:
+        """The stack's samples as they are combined, shape (pixels, frames)."""
+        stack = np.empty((len(self._sources), last - first, self._sources[0].width), np.float32)
+        dark = self._pedestal.rows(first, last) if self._pedestal is not None else None
+        for i, source in enumerate(self._sources):
+            stack[i] = source.rows(first, last)
+            if dark is not None:
+                stack[i] -= dark
+            if self._scales is not None:
+                _scale(stack[i], self._scales[i], first)
+        return np.ascontiguousarray(stack.reshape(len(stack), -1).T)
 
 
 def _about_median(parts: Sequence[Floats]) -> Floats:

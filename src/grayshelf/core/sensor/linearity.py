@@ -80,52 +80,77 @@ def judge_linearity(
 
     Only pairs of one light lie on one line: the light with most of them is used.
     """
-    sources = {p.source for p in lit if p.exposure_s > 0}
-    by_source = {s: [p for p in lit if p.source == s and p.exposure_s > 0] for s in sources}
-    by_light = {s: of_one_light(pairs, pedestal, saturation) for s, pairs in by_source.items()}
-
-    def within(pairs: Sequence[PairReading]) -> list[PairReading]:
-        return [
-            p
-            for p in pairs
-            if LINE_FROM * (saturation - pedestal)
-            <= p.mean_adu - pedestal
-            <= LINE_TO * (saturation - pedestal)
-        ]
-
-    name = max(sorted(by_light), key=lambda s: len(within(by_light[s])), default=None)
-    best = [] if name is None else by_light[name]
-    fitted = within(best)
-    if len({p.exposure_s for p in fitted}) < FEWEST_LEVELS:
-        several = len(sources) > 1 or any(len(by_light[s]) < len(by_source[s]) for s in sources)
-        return LineOfTime(findings=(_no_line(several),) if len(lit) >= FEWEST_LEVELS else ())
-    findings: tuple[Finding, ...] = ()
-    others = len(by_source[name or ""]) - len(best)
-    if others:
-        findings = (
-            Finding(
-                f"{pairs_in_words(others)} {'does' if others == 1 else 'do'} not lie on the line of the others: taken at another "
-                "brightness, so left out of the linearity.",
-                "",
-            ),
-        )
-    times = np.array([p.exposure_s for p in fitted])
-    levels = np.array([p.mean_adu for p in fitted])
+    light = _light_of_most(lit, pedestal, saturation)
+    if len({p.exposure_s for p in light.fitted}) < FEWEST_LEVELS:
+        return LineOfTime(findings=(_no_line(light.several),) if len(lit) >= FEWEST_LEVELS else ())
+    findings = (_of_another_brightness(light.others),) if light.others else ()
+    times = np.array([p.exposure_s for p in light.fitted])
+    levels = np.array([p.mean_adu for p in light.fitted])
     rate, at_zero = np.polyfit(times, levels, 1, w=1.0 / (levels - pedestal))
     off = {
-        id(p): (p.mean_adu - (at_zero + rate * p.exposure_s)) / max(p.mean_adu - pedestal, 1.0) for p in best
+        id(p): (p.mean_adu - (at_zero + rate * p.exposure_s)) / max(p.mean_adu - pedestal, 1.0)
+        for p in light.pairs
     }
-    ordered = sorted(best, key=lambda p: p.exposure_s)
-    upper = [p for p in ordered if p.mean_adu - pedestal >= LINE_FROM * (saturation - pedestal)]
-    first_bad = next((i for i, p in enumerate(upper) if abs(off[id(p)]) > LINEAR_WITHIN), None)
-    if first_bad is None or first_bad == 0 or not reached:
-        return LineOfTime(float(rate), off, None, findings)
-    good, bad = upper[first_bad - 1], upper[first_bad]
-    # Between the last good and the first bad level, where the two straight pieces cross the one percent.
+    line_from = pedestal + LINE_FROM * (saturation - pedestal)
+    limit = _last_on_line([p for p in light.pairs if p.mean_adu >= line_from], off) if reached else None
+    return LineOfTime(float(rate), off, limit, findings)
+
+
+@dataclass(frozen=True)
+class _OneLight:
+    """Pairs of one light at one brightness."""
+
+    pairs: Sequence[PairReading] = ()
+    fitted: Sequence[PairReading] = ()
+    """Of these, those through which the line is drawn."""
+    others: int = 0
+    """Pairs of the same source that lie on no line with them."""
+    several: bool = False
+    """Whether there was more than one light, or brightness."""
+
+
+def _light_of_most(lit: Sequence[PairReading], pedestal: float, saturation: float) -> _OneLight:
+    """The light with most pairs between which a line can be drawn."""
+    by_source: dict[str, list[PairReading]] = {}
+    for pair in lit:
+        if pair.exposure_s > 0:
+            by_source.setdefault(pair.source, []).append(pair)
+    by_light = {s: of_one_light(pairs, pedestal, saturation) for s, pairs in by_source.items()}
+    span = saturation - pedestal
+
+    def within(pairs: Sequence[PairReading]) -> list[PairReading]:
+        return [p for p in pairs if LINE_FROM * span <= p.mean_adu - pedestal <= LINE_TO * span]
+
+    if not by_light:
+        return _OneLight()
+    name = max(sorted(by_light), key=lambda s: len(within(by_light[s])))
+    best = by_light[name]
+    several = len(by_source) > 1 or any(len(by_light[s]) < len(by_source[s]) for s in by_source)
+    return _OneLight(best, within(best), len(by_source[name]) - len(best), several)
+
+
+def _last_on_line(upper: Sequence[PairReading], off: Mapping[int, float]) -> Value | None:
+    """The highest level within 1 % of the line; None where no pair leaves it, or all of them do.
+
+    It lies between the last good level and the first bad one, where the two straight pieces cross the one percent.
+    """
+    ordered = sorted(upper, key=lambda p: p.exposure_s)
+    first_bad = next((i for i, p in enumerate(ordered) if abs(off[id(p)]) > LINEAR_WITHIN), 0)
+    if first_bad == 0:
+        return None
+    good, bad = ordered[first_bad - 1], ordered[first_bad]
     share = (LINEAR_WITHIN - abs(off[id(good)])) / max(abs(off[id(bad)]) - abs(off[id(good)]), 1e-9)
     limit = good.mean_adu + share * (bad.mean_adu - good.mean_adu)
     half = max(0.5 * (bad.mean_adu - good.mean_adu), EVEN_WITHIN * limit)
-    return LineOfTime(float(rate), off, Value(float(limit), float(half)), findings)
+    return Value(float(limit), float(half))
+
+
+def _of_another_brightness(count: int) -> Finding:
+    return Finding(
+        f"{pairs_in_words(count)} {'does' if count == 1 else 'do'} not lie on the line of the others: taken at another "
+        "brightness, so left out of the linearity.",
+        "",
+    )
 
 
 def _no_line(several: bool) -> Finding:

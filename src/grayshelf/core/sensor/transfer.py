@@ -72,25 +72,13 @@ def read_transfer(
     findings: list[Finding] = []
     ordered = sorted(pairs, key=lambda p: p.mean_adu)
     if not bias:
-        findings.append(
-            Finding(
-                "There are no two bias frames of this gain and offset, so neither pedestal nor read noise is known.",
-                "Take at least two bias frames at these settings.",
-                True,
-            )
-        )
+        findings.append(NO_BIAS)
         return _nothing(ordered, sample_step, white_adu, findings)
-    pedestal, dark_variance, dark_error = _bias_values(bias)
+    dark = _bias_values(bias)
+    pedestal, dark_variance, _ = dark
     kept = _without_unsteady(ordered, findings)
     if kept and kept[0].mean_adu < pedestal - 3 * math.sqrt(dark_variance):
-        findings.append(
-            Finding(
-                f"The bias frames are brighter ({pedestal:,.0f} ADU) than the darkest flats ({kept[0].mean_adu:,.0f} "
-                "ADU): light falls on them, or they are of another offset.",
-                "Take the bias frames with the cap on, at the flats' offset.",
-                True,
-            )
-        )
+        findings.append(_bright_bias(pedestal, kept[0].mean_adu))
     lit = [p for p in kept if p.mean_adu - pedestal > 2.0 * math.sqrt(max(dark_variance, 1.0) / 100.0) + 1.0]
     clear = [p for p in lit if p.full_share < 0.001 and p.variance_adu2 > dark_variance]
     if not clear:
@@ -99,77 +87,102 @@ def read_transfer(
     peak = saturation_index([p.variance_adu2 for p in lit])
     # Scatter makes a peak of any few points; past saturation the noise is cut off for good.
     reached = lit[-1].full_share > FULL_SHARE or lit[-1].variance_adu2 < CUT_OFF * lit[peak].variance_adu2
-    saturation = lit[peak].mean_adu
-    limit = SLOPE_TO * ((saturation if reached else white_adu) - pedestal)
-    used = [p for p in clear if p.mean_adu - pedestal <= limit]
-    if not used:
-        used = clear[:1]
-    gain = _slope(used, pedestal, dark_variance, dark_error, findings)
-    quick = _distinct([p.mean_adu - pedestal for p in used]) < FEWEST_LEVELS
-    read_noise, lost = _read_noise(dark_variance, dark_error, sample_step, gain)
-    capacity = None
-    if reached:
-        saturation, within = _saturation(lit, peak)
-        signal = saturation - pedestal
-        capacity = Value(signal * gain.value, math.hypot(signal * gain.plus_minus, within * gain.value))
-    else:
-        findings.append(
-            Finding(
-                f"The brightest flats ({lit[-1].mean_adu:,.0f} ADU) do not reach saturation, so its capacity and the "
-                "linear limit are not measured.",
-                "Add flats that are longer still, until the level rises no more.",
-            )
-        )
-    line = judge_linearity(lit, pedestal, saturation if reached else white_adu, reached)
-    rate, off, linear = line.rate_adu_s, line.off, line.limit
+    top = lit[peak].mean_adu if reached else white_adu
+    used = [p for p in clear if p.mean_adu - pedestal <= SLOPE_TO * (top - pedestal)] or clear[:1]
+    gain = _slope(used, *dark)
+    read_noise, lost = _read_noise(dark_variance, dark[2], sample_step, gain)
+    saturation, within = _saturation(lit, peak) if reached else (None, 0.0)
+    capacity = None if saturation is None else _capacity(saturation - pedestal, within, gain)
+    if saturation is None:
+        findings.append(_not_reached(lit[-1].mean_adu))
+    line = judge_linearity(lit, pedestal, white_adu if saturation is None else saturation, reached)
     findings += line.findings
-    well = full_well(lit, pedestal, gain, white_adu, sample_step) if reached else None
-    points = tuple(
-        TransferPoint(
-            p,
-            p.mean_adu - pedestal,
-            p.variance_adu2 - dark_variance,
-            p in used,
-            (p.variance_adu2 - dark_variance) * gain.value / max(p.mean_adu - pedestal, 1e-9) - 1.0
-            if p in used
-            else None,
-            off.get(id(p)),
-        )
-        for p in lit
-    )
+    points = _points(lit, used, pedestal, dark_variance, gain, line.off)
     judge_residuals(points, _distinct([p.signal_adu for p in points if p.used]), findings)
     if lost:
-        findings.append(
-            Finding(
-                f"The read noise is smaller than half a step of the converter ({sample_step} ADU) and is lost in its "
-                "steps: what is shown is an upper bound.",
-                "Use a higher gain to measure it.",
-            )
-        )
-    stops = None
-    if capacity is not None and read_noise is not None and read_noise.value > 0:
-        stops = Value(
-            math.log2(capacity.value / read_noise.value),
-            math.hypot(capacity.relative, read_noise.relative) / math.log(2.0),
-        )
+        findings.append(_lost_in_steps(sample_step))
     return Transfer(
-        points,
-        pedestal,
-        dark_variance,
-        sample_step,
-        white_adu,
-        gain,
-        read_noise,
-        lost,
-        None if usual_noise_adu is None else usual_noise_adu * gain.value,
-        saturation if reached else None,
-        capacity,
-        well,
-        linear,
-        rate,
-        stops,
-        quick,
-        tuple(findings),
+        points=points,
+        pedestal_adu=pedestal,
+        dark_variance_adu2=dark_variance,
+        sample_step=sample_step,
+        white_adu=white_adu,
+        e_per_adu=gain,
+        read_noise_e=read_noise,
+        read_noise_lost=lost,
+        usual_read_noise_e=None if usual_noise_adu is None else usual_noise_adu * gain.value,
+        saturation_adu=saturation,
+        capacity_e=capacity,
+        full_well_e=full_well(lit, pedestal, gain, white_adu, sample_step) if reached else None,
+        linear_limit_adu=line.limit,
+        rate_adu_s=line.rate_adu_s,
+        dynamic_range_stops=_stops_between(read_noise, capacity),
+        quick=_distinct([p.mean_adu - pedestal for p in used]) < FEWEST_LEVELS,
+        findings=tuple(findings),
+    )
+
+
+def _capacity(signal_adu: float, within_adu: float, gain: Value) -> Value:
+    """Electrons of a full pixel, with what the gain and the ladder leave open."""
+    return Value(signal_adu * gain.value, math.hypot(signal_adu * gain.plus_minus, within_adu * gain.value))
+
+
+def _stops_between(noise: Value | None, capacity: Value | None) -> Value | None:
+    """Dynamic range in stops: log2(capacity / read noise)."""
+    if capacity is None or noise is None or noise.value <= 0:
+        return None
+    relative = math.hypot(capacity.relative, noise.relative)
+    return Value(math.log2(capacity.value / noise.value), relative / math.log(2.0))
+
+
+def _points(
+    lit: Sequence[PairReading],
+    used: Sequence[PairReading],
+    pedestal: float,
+    dark_variance: float,
+    gain: Value,
+    off: Mapping[int, float],
+) -> tuple[TransferPoint, ...]:
+    """The pairs as points of the curve; those of the slope with how far their photon noise lies off it."""
+
+    def point(p: PairReading) -> TransferPoint:
+        signal, photons, of_slope = p.mean_adu - pedestal, p.variance_adu2 - dark_variance, p in used
+        residual = photons * gain.value / max(signal, 1e-9) - 1.0 if of_slope else None
+        return TransferPoint(p, signal, photons, of_slope, residual, off.get(id(p)))
+
+    return tuple(point(p) for p in lit)
+
+
+#: Without bias frames nothing but levels is known.
+NO_BIAS = Finding(
+    "There are no two bias frames of this gain and offset, so neither pedestal nor read noise is known.",
+    "Take at least two bias frames at these settings.",
+    True,
+)
+
+
+def _bright_bias(pedestal: float, darkest: float) -> Finding:
+    return Finding(
+        f"The bias frames are brighter ({pedestal:,.0f} ADU) than the darkest flats ({darkest:,.0f} "
+        "ADU): light falls on them, or they are of another offset.",
+        "Take the bias frames with the cap on, at the flats' offset.",
+        True,
+    )
+
+
+def _not_reached(brightest: float) -> Finding:
+    return Finding(
+        f"The brightest flats ({brightest:,.0f} ADU) do not reach saturation, so its capacity and the "
+        "linear limit are not measured.",
+        "Add flats that are longer still, until the level rises no more.",
+    )
+
+
+def _lost_in_steps(sample_step: int) -> Finding:
+    return Finding(
+        f"The read noise is smaller than half a step of the converter ({sample_step} ADU) and is lost in its "
+        "steps: what is shown is an upper bound.",
+        "Use a higher gain to measure it.",
     )
 
 
@@ -242,13 +255,7 @@ def _say_why_nothing(
         )
 
 
-def _slope(
-    used: Sequence[PairReading],
-    pedestal: float,
-    dark_variance: float,
-    dark_error: float,
-    findings: list[Finding],
-) -> Value:
+def _slope(used: Sequence[PairReading], pedestal: float, dark_variance: float, dark_error: float) -> Value:
     """e⁻/ADU with its 95 % half width: 1/K, K the weighted slope of photon variance over signal."""
     signal = np.array([p.mean_adu - pedestal for p in used])
     variance = np.array([p.variance_adu2 - dark_variance for p in used])
@@ -285,23 +292,23 @@ def _nothing(
 ) -> Transfer:
     points = tuple(TransferPoint(p, p.mean_adu - pedestal, p.variance_adu2, False, None, None) for p in pairs)
     return Transfer(
-        points,
-        pedestal,
-        dark_variance,
-        step,
-        white,
-        None,
-        None,
-        False,
-        None,
-        None,
-        None,
-        None,
-        None,
-        None,
-        None,
-        False,
-        tuple(findings),
+        points=points,
+        pedestal_adu=pedestal,
+        dark_variance_adu2=dark_variance,
+        sample_step=step,
+        white_adu=white,
+        e_per_adu=None,
+        read_noise_e=None,
+        read_noise_lost=False,
+        usual_read_noise_e=None,
+        saturation_adu=None,
+        capacity_e=None,
+        full_well_e=None,
+        linear_limit_adu=None,
+        rate_adu_s=None,
+        dynamic_range_stops=None,
+        quick=False,
+        findings=tuple(findings),
     )
 
 

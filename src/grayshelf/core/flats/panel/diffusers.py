@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from itertools import combinations
+from typing import NamedTuple
 
 from grayshelf.core.flats.model import NoAnswer
 
@@ -61,37 +62,51 @@ def advise(
     """
     if no.direction == "too coarse" and dims:
         no = replace(no, direction="too bright", stops=0.0)
-    if no.direction not in ("too bright", "too dim") or (no.direction == "too dim" and not hanging):
-        return None
-    now = stops_of(hanging, known)
+    now, totals = stops_of(hanging, known), _stacks(known)
+    if no.direction == "too bright" and known:
+        return _take_more(now + no.stops, totals, roomy=dims)
+    if no.direction == "too dim" and hanging:
+        return _take_less(now - no.stops, totals, hanging)
+    return None
+
+
+class _Stack(NamedTuple):
+    stops: float
+    names: tuple[str, ...]
+
+
+def _stacks(known: Sequence[Diffuser]) -> list[_Stack]:
+    """Every stack that can be hung, the one that takes least first, and the one of fewer pieces among equals."""
     stacks = [c for n in range(len(known) + 1) for c in combinations(known, n)]
-    totals = sorted(
-        ((sum(d.stops for d in c), len(c), tuple(d.name for d in c)) for c in stacks), key=lambda t: t[:2]
+    stacks.sort(key=lambda c: (sum(d.stops for d in c), len(c)))
+    return [_Stack(sum(d.stops for d in c), tuple(d.name for d in c)) for c in stacks]
+
+
+def _take_more(needed: float, stacks: Sequence[_Stack], *, roomy: bool) -> StackAdvice:
+    """What to hang where the light is too bright."""
+    enough = [s for s in stacks if s.stops >= needed - SLACK_STOPS]
+    if roomy:
+        room = (needed + ROOM_STOPS, needed + 3.0 * ROOM_STOPS)
+        enough = [s for s in stacks if room[0] <= s.stops <= room[1]] or enough
+    if enough:
+        stops, names = enough[0]
+        return StackAdvice(names, stops, 0.0, f"Hang {listed(names)}: {stops:.1f} stops.")
+    stops, names = stacks[-1]
+    short = max(needed - stops, 0.0)
+    sentence = (
+        f"All of {listed(names)} take {stops:.1f} stops, {short:.1f} too few: "
+        "permit shorter exposures, or find a denser cloth."
     )
-    if no.direction == "too bright":
-        needed = now + no.stops
-        roomy = (
-            [t for t in totals if needed + ROOM_STOPS <= t[0] <= needed + 3.0 * ROOM_STOPS] if dims else []
-        )
-        enough = roomy or [t for t in totals if t[0] >= needed - SLACK_STOPS]
-        total, _, names = enough[0] if enough else totals[-1]
-        short = max(needed - total, 0.0) if not enough else 0.0
-        if not known:
-            return None
-        if short:
-            sentence = (
-                f"All of {listed(names)} take {total:.1f} stops, {short:.1f} too few: "
-                "permit shorter exposures, or find a denser cloth."
-            )
-        else:
-            sentence = f"Hang {listed(names)}: {total:.1f} stops."
-        return StackAdvice(names, total, short, sentence)
-    needed = now - no.stops
-    enough = [t for t in totals if t[0] <= needed + SLACK_STOPS]
-    total, _, names = enough[-1] if enough else totals[0]
-    short = max(total - needed, 0.0) if not enough else 0.0
-    left = f"leave {listed(names)}" if names else "take all of it off"
-    sentence = f"Too dim behind {listed(tuple(hanging))}: {left}."
-    if short:
+    return StackAdvice(names, stops, short, sentence)
+
+
+def _take_less(needed: float, stacks: Sequence[_Stack], hanging: Sequence[str]) -> StackAdvice:
+    """What to leave where the light is too dim."""
+    enough = [s for s in stacks if s.stops <= needed + SLACK_STOPS]
+    stops, names = enough[-1] if enough else stacks[0]
+    if not enough:
+        short = max(stops - needed, 0.0)
         sentence = f"Even with nothing before it {short:.1f} stops are missing: permit longer exposures."
-    return StackAdvice(names, total, short, sentence)
+        return StackAdvice(names, stops, short, sentence)
+    left = f"leave {listed(names)}" if names else "take all of it off"
+    return StackAdvice(names, stops, 0.0, f"Too dim behind {listed(tuple(hanging))}: {left}.")
