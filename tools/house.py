@@ -16,8 +16,10 @@ ROOT = Path(__file__).parents[1]
 SOURCE = ROOT / "src" / "grayshelf"
 PACKAGES = ("core", "devices", "library", "work", "web", "demo")
 #: No worse than today; where a limit is passed, the code is mended, or the limit lowered with what was gained.
-MOST_LONG_FILES, MOST_TANGLED, MOST_LINES_P95 = 1, 24, 52
-LEAST_WITH_UNIT_OR_SOURCE = 0.48
+MOST_LONG_FILES, MOST_LINES_P95 = 0, 35
+#: The search alone may be tangled: it weighs many things that may be known or not.
+MOST_TANGLED = 4
+LEAST_WITH_UNIT_OR_SOURCE = 0.49
 TESTS_SHARE = (0.15, 0.34)
 _UNIT = re.compile(
     r"\b(ADU|e⁻|seconds?|°C|degrees?|%|percent|stops?|pixels?|shape|bytes?|mm|µm|nights?|days?|0 … 1)\b|°|``"

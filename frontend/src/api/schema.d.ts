@@ -3728,8 +3728,11 @@ export interface components {
             offset: number;
             /** Speaks */
             speaks: string | null;
-            /** State */
-            state: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "going on" | "done" | "no answer" | "not begun";
         };
         /**
          * GainOffer
@@ -4228,8 +4231,11 @@ export interface components {
             reason: string;
             /** Rungs */
             rungs: components["schemas"]["RungOut"][];
-            /** State */
-            state: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "going on" | "done" | "no answer" | "not begun";
             /** Uncertainty */
             uncertainty: number | null;
             /** White */

@@ -104,6 +104,11 @@ def _flat_master(
 
 def shots() -> list[Shot]:
     """All series of the scenario. Times are UTC; British summer time is an hour ahead until 25 October."""
+    # Bittern 200: another dialect, no rotator, a meridian flip, a re-spaced reducer, a leak.
+    return [*_heron_capped(), *_heron_lights(), *_heron_flats(), *_heron_raw_flats(), *_bittern(), *_wader()]
+
+
+def _heron_capped() -> list[Shot]:
     return [
         # Darks of Dunlin M24. The one of 300 s, −5 °C, gain 200 is missing.
         _dark_master("2026-09-12T13:10", 60, 100, -10, 50),
@@ -134,7 +139,11 @@ def shots() -> list[Shot]:
             Shot("heron", FrameKind.BIAS, _at(f"2026-10-03T15:{minute:02d}"), 6, 0.001, 100, offset)
             for minute, offset in ((0, 40.0), (2, 30.0), (4, 20.0), (6, 10.0), (8, 0.0))
         ),
-        # Lights of Heron 92.
+    ]
+
+
+def _heron_lights() -> list[Shot]:
+    return [
         _lights("2026-10-02T20:40", "Ha", "NGC 281", 10, 300, 200, 2.4, -5, (7,)),
         _lights("2026-10-03T21:00", "Ha", "NGC 281", 8, 300, 200, 2.4, -5),
         _lights("2026-10-09T22:40", "Ha", "NGC 281", 9, 300, 200, 2.4, rejected=(3,)),
@@ -149,12 +158,22 @@ def shots() -> list[Shot]:
         _lights("2026-10-18T19:40", "Ha", "NGC 6888", 12, 300, 200, 91.2, rejected=(11,), moon=0.4),
         _lights("2026-10-18T21:25", "OIII", "NGC 6888", 10, 300, 200, 91.2, drift=12),
         _lights("2026-10-18T22:55", "SII", "NGC 6888", 8, 300, 200, 91.2, rejected=(0,)),
+    ]
+
+
+def _heron_flats() -> list[Shot]:
+    return [
         # Flats of 2 October (with the camera at 2.4°) and 11 October; SII never.
         *_flat_master("2026-10-03T01:10", "Ha", 200, 4.6, 60, 2.4),
         *_flat_master("2026-10-12T00:40", "OIII", 200, 3.3, 60, 91.2),
         *_flat_master("2026-10-12T00:55", "Ha", 200, 4.6, 60, 91.2),
         *_flat_master("2026-10-12T01:10", "B", 100, 0.68, 20, 91.2),
-        # Raw flats of 17 October, not combined yet; one frame among R went through G.
+    ]
+
+
+def _heron_raw_flats() -> list[Shot]:
+    """Of 17 October, not combined yet; one frame among R went through G."""
+    return [
         Shot(
             "heron",
             FrameKind.FLAT,
@@ -182,9 +201,12 @@ def shots() -> list[Shot]:
         ),
         Shot("heron", FrameKind.DARK_FLAT, _at("2026-10-18T00:30"), 10, 0.78, 100),
         Shot("heron", FrameKind.DARK_FLAT, _at("2026-10-18T00:34"), 10, 0.60, 100),
-        # Bittern 200: another dialect, no rotator, a meridian flip, a re-spaced reducer, a leak.
-        *_bittern(),
-        # Wader: ISO for gain, no cooler.
+    ]
+
+
+def _wader() -> list[Shot]:
+    """ISO for gain, no cooler."""
+    return [
         Shot(
             "wader",
             FrameKind.LIGHT,

@@ -87,19 +87,10 @@ def source_of(session: Session, rig: Rig, wishes: FlatWishes, panel_range: tuple
 def keep_source(session: Session, rig: Rig, values: Mapping[str, Any]) -> LightSource:
     """Enter a light, or change the one of this name, and make it the rig's."""
     name = str(values["name"]).strip()
-    if not name:
-        raise GrayShelfError("The light needs a name.")
     lowest, highest = values.get("lowest"), values.get("highest")
-    if values["dimmable"] and (lowest is None or highest is None or not 0 < lowest < highest <= 65_535):
-        raise GrayShelfError("Brightness goes from a lowest whole number above 0 to a higher one.")
     hz, duty = values.get("pulse_hz"), values.get("duty")
-    if hz is not None and not (1.0 <= hz <= 100_000.0 and 0.01 <= (duty or 0.5) <= 0.99):
-        raise GrayShelfError("Pulses lie between 1 and 100,000 Hz, lit for 1 to 99 % of the time.")
     names = [str(d["name"]).strip() for d in values["diffusers"]]
-    if len(set(names)) < len(names) or not all(names):
-        raise GrayShelfError("Each diffuser needs a name of its own.")
-    if len(names) > 8 or any(not 0.05 <= float(d["stops"]) <= 12.0 for d in values["diffusers"]):
-        raise GrayShelfError("Up to 8 diffusers, of 0.05 to 12 stops each.")
+    _check_source(name, values, names)
     row = session.scalar(select(LightSource).where(LightSource.name == name))
     if row is None:
         row = LightSource(name=name)
@@ -113,6 +104,22 @@ def keep_source(session: Session, rig: Rig, values: Mapping[str, Any]) -> LightS
     session.flush()
     rig.source_id = row.id
     return row
+
+
+def _check_source(name: str, values: Mapping[str, Any], diffusers: Sequence[str]) -> None:
+    """Refuse a light that cannot be."""
+    if not name:
+        raise GrayShelfError("The light needs a name.")
+    lowest, highest = values.get("lowest"), values.get("highest")
+    if values["dimmable"] and (lowest is None or highest is None or not 0 < lowest < highest <= 65_535):
+        raise GrayShelfError("Brightness goes from a lowest whole number above 0 to a higher one.")
+    hz, duty = values.get("pulse_hz"), values.get("duty")
+    if hz is not None and not (1.0 <= hz <= 100_000.0 and 0.01 <= (duty or 0.5) <= 0.99):
+        raise GrayShelfError("Pulses lie between 1 and 100,000 Hz, lit for 1 to 99 % of the time.")
+    if len(set(diffusers)) < len(diffusers) or not all(diffusers):
+        raise GrayShelfError("Each diffuser needs a name of its own.")
+    if len(diffusers) > 8 or any(not 0.05 <= float(d["stops"]) <= 12.0 for d in values["diffusers"]):
+        raise GrayShelfError("Up to 8 diffusers, of 0.05 to 12 stops each.")
 
 
 # -- rows -------------------------------------------------------------------------------------------------------

@@ -66,22 +66,7 @@ def warm_up(context: Context, wait_s: float = 0.0) -> None:
 
     def warm() -> None:
         try:
-            with context.library.db.session() as session:
-                rigs = list(session.scalars(select(Rig)))
-            if context.put_back:
-                for rig in rigs:
-                    with _logged(rig):
-                        slips(context.library, rig.id)
-                unpacked.set()
-                # The little that each page adds to them: whoever asks at once comes first.
-                time.sleep(WARM_AFTER_S)
-            for rig in rigs:
-                with _logged(rig):
-                    look_at_tonight(context.library, rig.id, context.starter.devices(rig))
-            search.find(context.library, "light")
-            if not context.put_back:
-                # A process that is killed keeps nothing at its end.
-                keep(context.library, kept_beside(context.library))
+            _go_through(context, unpacked)
         finally:
             unpacked.set()
             # What is there by now stays for long: the collector need not go through it again and again.
@@ -90,6 +75,27 @@ def warm_up(context: Context, wait_s: float = 0.0) -> None:
 
     threading.Thread(target=warm, daemon=True, name="warm-up").start()
     unpacked.wait(wait_s)
+
+
+def _go_through(context: Context, unpacked: threading.Event) -> None:
+    """Write slips and sheets of all rigs; `unpacked` is set where those of the last process are there again."""
+    library = context.library
+    with library.db.session() as session:
+        rigs = list(session.scalars(select(Rig)))
+    if context.put_back:
+        for rig in rigs:
+            with _logged(rig):
+                slips(library, rig.id)
+        unpacked.set()
+        # The little that each page adds to them: whoever asks at once comes first.
+        time.sleep(WARM_AFTER_S)
+    for rig in rigs:
+        with _logged(rig):
+            look_at_tonight(library, rig.id, context.starter.devices(rig))
+    search.find(library, "light")
+    if not context.put_back:
+        # A process that is killed keeps nothing at its end.
+        keep(library, kept_beside(library))
 
 
 @contextmanager

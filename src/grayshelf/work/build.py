@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
@@ -15,13 +14,11 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from grayshelf import __version__
-from grayshelf.core.checks.apart import apart_from_set
 from grayshelf.core.checks.figures import master_figures
 from grayshelf.core.checks.frames import LEAK_ALLOWANCE_ADU
 from grayshelf.core.errors import CannotCombine, DiskFull, GrayShelfError, NotFound
 from grayshelf.core.filing.names import master_name, safe_name
 from grayshelf.core.flats.channels import in_colours
-from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.fits_blocks import card_value
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.write import InputRecord, frame_header, utc_text, write_master
@@ -29,7 +26,6 @@ from grayshelf.core.masters.combine import Combined, CombineSettings, combine
 from grayshelf.core.matching.match import choose
 from grayshelf.core.matching.model import CommonSettings
 from grayshelf.core.matching.stock import Role, Wanted
-from grayshelf.core.sensor.statistics import frame_statistics
 from grayshelf.library.catalog import IN_SETS, enter_own_file
 from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.files import (
@@ -41,7 +37,7 @@ from grayshelf.library.files import (
     sha256_of,
     write_new,
 )
-from grayshelf.library.folders import FileStamp, stamp_of
+from grayshelf.library.folders import stamp_of
 from grayshelf.library.grouping import describe_set
 from grayshelf.library.holdings import common_settings, stock
 from grayshelf.library.library import Library
@@ -52,6 +48,7 @@ from grayshelf.library.rig_terms import rig_of, terms_of
 from grayshelf.library.shelf_levels import pedestal_level
 from grayshelf.library.step_records import BuildJob, JobResult
 from grayshelf.work.jobs import JobControl
+from grayshelf.work.stack import Pedestal, Stack, digest_of, files_of, judge_inputs, refuse_changed
 
 #: Fewer frames than this are not a stack.
 FEWEST = 3
@@ -115,9 +112,9 @@ def build_master(
         if row.master_set_id is not None and not again:
             return row.master_set_id
         frames = [f for f in row.frames if f.state in IN_SETS and not f.rejected]
-        stack = _Stack(row, frames, _files_of(library, session, frames), _pedestal_for(library, session, row))
+        stack = Stack(row, frames, files_of(library, session, frames), _pedestal_for(library, session, row))
     stamps = [stamp_of(path) for path in stack.paths]
-    inputs = _judge_inputs(stack, lambda s: progress(0.35 * s))
+    inputs = judge_inputs(stack, lambda s: progress(0.35 * s))
     used = [i for i, record in enumerate(inputs) if record.used]
     if len(used) < FEWEST:
         raise CannotCombine(
@@ -125,7 +122,7 @@ def build_master(
             "Shoot more, or look at why the others were left out.",
         )
     facts = stack.facts_of_master(len(used))
-    digest = _digest(inputs, settings, stack.pedestal)
+    digest = digest_of(inputs, settings, stack.pedestal)
     camera, name = safe_name(facts.camera or "camera"), master_name(facts, len(used))
     relative = f"masters/{camera}/{name}_{digest[:8]}.fits"
     target = library.root / relative
@@ -137,7 +134,7 @@ def build_master(
         combined = _combine(library, stack, used, settings, lambda s: progress(0.35 + 0.6 * s))
         inputs = _with_clipped(inputs, used, combined)
         noise = _Noise(combined.noise, combined.frame_noise, combined.predicted_noise)
-        _refuse_changed(stack.paths, stamps)
+        refuse_changed(stack.paths, stamps)
         header = frame_header(facts, _told_in_header(noise, digest, row.last_utc))
         history = _history(stack, settings, len(used))
         write_new(target, lambda stream: write_master(stream, combined.pixels, header, inputs, history))
@@ -146,35 +143,6 @@ def build_master(
     library.touched()
     progress(1.0)
     return master_id
-
-
-@dataclass(frozen=True)
-class _Pedestal:
-    """The master that is taken off flats."""
-
-    set_id: int
-    path: Path
-
-
-@dataclass(frozen=True)
-class _Stack:
-    """A set with the files that a master is to be made of, and what is taken off each."""
-
-    row: FrameSet
-    frames: Sequence[Frame]
-    paths: Sequence[Path]
-    """Of the frames, in their order."""
-    pedestal: _Pedestal | None
-
-    @property
-    def facts(self) -> FrameFacts:
-        """What its frames have in common."""
-        return facts_from_json(self.row.facts)
-
-    def facts_of_master(self, n_used: int) -> FrameFacts:
-        """A master was taken when its first frame began; the last one is told beside it."""
-        facts = self.facts
-        return replace(facts, is_master=True, n_combined=n_used, utc=self.row.first_utc or facts.utc)
 
 
 @dataclass(frozen=True)
@@ -216,66 +184,12 @@ def _told_in_header(noise: _Noise, digest: str, last_utc: datetime | None) -> di
     return {keyword: card for keyword, card in told.items() if card[0] == card[0]}
 
 
-def _history(stack: _Stack, settings: CombineSettings, n_used: int) -> list[str]:
+def _history(stack: Stack, settings: CombineSettings, n_used: int) -> list[str]:
     lines = [
         f"{COMBINED_BY} {__version__}: {settings.describe(n_used)}",
         f"{n_used} of {len(stack.frames)} frames used; the table INPUTS names each with its SHA-256",
     ]
     return lines if stack.pedestal is None else [*lines, f"{TAKEN_OFF}{stack.pedestal.path.name}"]
-
-
-def _files_of(library: Library, session: Session, frames: Sequence[Frame]) -> list[Path]:
-    """The files of frames that are to be read.
-
-    Raises
-    ------
-    CannotCombine
-        Where one is missing: a master of fewer frames than its set has would not be what it says.
-    """
-    named = library.permitted(session)
-    places = [Path(f.folder.path) / f.path for f in frames]
-    missing = [p for p in places if not p.is_file()]
-    if missing or not places:
-        first = f", {missing[0].name} for one" if missing else ""
-        raise CannotCombine(
-            f"{len(missing)} of {len(places)} files are not where they were{first}, so no master was built of them.",
-            "Plug the disk in or mount the share; or scan their folder and let go of what is missing.",
-        )
-    return [named.permit(p) for p in places]
-
-
-def _refuse_changed(paths: Sequence[Path], stamps: Sequence[FileStamp]) -> None:
-    changed = [p for p, before in zip(paths, stamps, strict=True) if stamp_of(p) != before]
-    if changed:
-        raise CannotCombine(
-            f"{changed[0].name} changed while it was being combined, so the master was not kept.",
-            "Wait until nothing writes to it any more, scan its folder, then build again.",
-        )
-
-
-def _judge_inputs(stack: _Stack, progress: Callable[[float], None]) -> list[InputRecord]:
-    """Hash each frame, measure its level, and leave out those that lie apart from the others."""
-    records: list[InputRecord] = []
-    facts = stack.facts
-    for i, (frame, path) in enumerate(zip(stack.frames, stack.paths, strict=True)):
-        pixels = read_pixels(path)
-        if pixels.shape != (facts.height, facts.width):
-            raise CannotCombine(
-                f"{path.name} is another file than the one that was scanned: it has {pixels.shape[1]} × "
-                f"{pixels.shape[0]} pixels.",
-                "Scan its folder again, then build.",
-            )
-        level = frame_statistics(pixels).median if pixels.dtype.kind == "u" else float(np.median(pixels))
-        records.append(InputRecord(Path(frame.path).name, sha256_of(path), True, level, 0.0))
-        progress((i + 1) / len(stack.frames))
-    apart = apart_from_set([r.level_adu for r in records])
-    return [replace(r, used=False, reason=apart[i]) if i in apart else r for i, r in enumerate(records)]
-
-
-def _digest(inputs: Sequence[InputRecord], settings: CombineSettings, pedestal: _Pedestal | None) -> str:
-    parts = [record.sha256 for record in inputs if record.used]
-    parts += [repr(settings), sha256_of(pedestal.path) if pedestal is not None else "no pedestal"]
-    return hashlib.sha256("\n".join(parts).encode()).hexdigest()
 
 
 def _noise_in_header(path: Path) -> _Noise:
@@ -285,7 +199,7 @@ def _noise_in_header(path: Path) -> _Noise:
 
 def _combine(
     library: Library,
-    stack: _Stack,
+    stack: Stack,
     used: Sequence[int],
     settings: CombineSettings,
     progress: Callable[[float], None],
@@ -306,7 +220,7 @@ def _combine(
         )
 
 
-def _pedestal_for(library: Library, session: Session, row: FrameSet) -> _Pedestal | None:
+def _pedestal_for(library: Library, session: Session, row: FrameSet) -> Pedestal | None:
     """The dark flat (or dark of that exposure, or bias) to take off a flat, as a master; built first if need be.
 
     Flats of the sky differ in exposure, so only a bias fits them all.
@@ -333,7 +247,7 @@ def _pedestal_for(library: Library, session: Session, row: FrameSet) -> _Pedesta
         session.commit()
         chosen_id = build_master(library, chosen_id)
     master = session.get_one(FrameSet, chosen_id)
-    return _Pedestal(chosen_id, _files_of(library, session, master.frames)[0])
+    return Pedestal(chosen_id, files_of(library, session, master.frames)[0])
 
 
 def _no_pedestal(flats: CommonSettings, *, bias_will_do: bool) -> CannotCombine:
@@ -364,7 +278,7 @@ def _leak(library: Library, row: FrameSet, pixels: NDArray[Any]) -> str | None:
     return f"light leak: {excess:,.0f} ADU above the {known.known_from}"
 
 
-def _enter(library: Library, stack: _Stack, relative: str, made: _Made) -> int:
+def _enter(library: Library, stack: Stack, relative: str, made: _Made) -> int:
     """Put a master that lies on the disk into the catalogue, in one step."""
     # What is slow comes before the database is written.
     pixels, sha256 = read_pixels(library.root / relative), sha256_of(library.root / relative)
@@ -393,7 +307,7 @@ def _enter(library: Library, stack: _Stack, relative: str, made: _Made) -> int:
         return master.id
 
 
-def _record(session: Session, master_id: int, stack: _Stack, made: _Made) -> MasterRecord:
+def _record(session: Session, master_id: int, stack: Stack, made: _Made) -> MasterRecord:
     """What is kept of a master's making; its doubts are those of what was taken off."""
     record = MasterRecord(
         set_id=master_id,

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from grayshelf.core.sensor.findings import Finding
 from grayshelf.core.sensor.statistics import count_levels, quantile_of_counts
 
 #: So many of the lowest pixels of each frame are kept, by place and level.
@@ -20,6 +21,8 @@ DEAD_BELOW_SPREADS = 5.0
 FEWEST_FOR_DEAD = 4
 #: ... and of fewer than this, it must be in all: noisy pixels get there by chance now and then.
 FEW_FRAMES = 6
+#: More light than this over a capped frame, as spreads of its pixels, is no read-out pattern.
+TILT_SPREADS = 3.0
 
 
 @dataclass(frozen=True)
@@ -154,3 +157,18 @@ def good_minimum(reading: BiasReading, dead: Sequence[DeadPixel]) -> int:
         return 0
     known = {d.index for d in dead}
     return min((level for index, level in reading.lowest if index not in known), default=reading.complete_to)
+
+
+def light_leaks(short: Sequence[BiasReading]) -> list[Finding]:
+    """Of bias frames: that some are brighter on one side, by more than their noise and 20 ADU."""
+    lit = [r for r in short if r.tilt > max(TILT_SPREADS * r.spread, 20.0)]
+    if not lit:
+        return []
+    return [
+        Finding(
+            f"{len(lit)} of {len(short)} frames are brighter on one side, by up to "
+            f"{max(r.tilt for r in lit):,.0f} ADU: light falls on them, so their floor is not the sensor's.",
+            "Put the cap on, darken the room, and take them again.",
+            serious=True,
+        )
+    ]

@@ -143,31 +143,37 @@ def _unity(rows: Sequence[GainFigures], word: str) -> tuple[float | None, str]:
 
 
 def _broad(rows: Sequence[GainFigures], switch: ConversionSwitch | None, word: str) -> Suggestion | None:
-    known = [(f, f.stops) for f in rows if f.stops is not None]
+    known = sorted(((f.stops, f) for f in rows if f.stops is not None), key=lambda item: -item[0])
     if len(known) < 2:
         return None
-    best, most = max(known, key=lambda item: item[1] or 0.0)
-    after = next(
-        ((f, s) for f, s in known if switch is not None and switch.certain and f.gain == switch.above), None
-    )
-    if after is not None and after[0] is not best and (most or 0) - (after[1] or 0) < SWITCH_COSTS_AT_MOST:
-        lost = (most or 0) - (after[1] or 0)
-        return Suggestion(
-            "Broad band",
-            after[0].gain,
-            f"Just after the switch: read noise {after[0].read_noise_e:.1f} e⁻ for {lost:.1f} stops less range "
-            f"than {word} {best.gain:g}.",
-            f"{word.capitalize() if word == 'gain' else word} {best.gain:g} has {lost:.1f} stops more range, and "
-            f"{best.read_noise_e / after[0].read_noise_e:.1f} times the read noise.",
-        )
-    second, less = max((item for item in known if item[0] is not best), key=lambda item: item[1] or 0.0)
+    (most, best), (less, second) = known[:2]
+    certain = switch is not None and switch.certain
+    for stops, after in known[1:] if certain else ():
+        if switch is not None and after.gain == switch.above and most - stops < SWITCH_COSTS_AT_MOST:
+            return _after_the_switch(after, best, most - stops, word)
     return Suggestion(
         "Broad band",
         best.gain,
         f"The greatest dynamic range, {most:.1f} stops.",
-        f"{word.capitalize() if word == 'gain' else word} {second.gain:g} costs {(most or 0) - (less or 0):.1f} stops "
+        f"{_capital(word)} {second.gain:g} costs {most - less:.1f} stops "
         f"of range, with read noise {second.read_noise_e:.1f} in place of {best.read_noise_e:.1f} e⁻.",
     )
+
+
+def _after_the_switch(after: GainFigures, best: GainFigures, lost_stops: float, word: str) -> Suggestion:
+    return Suggestion(
+        "Broad band",
+        after.gain,
+        f"Just after the switch: read noise {after.read_noise_e:.1f} e⁻ for {lost_stops:.1f} stops less range "
+        f"than {word} {best.gain:g}.",
+        f"{_capital(word)} {best.gain:g} has {lost_stops:.1f} stops more range, and "
+        f"{best.read_noise_e / after.read_noise_e:.1f} times the read noise.",
+    )
+
+
+def _capital(word: str) -> str:
+    """'Gain' at the beginning of a sentence; ISO as it is."""
+    return word.capitalize() if word == "gain" else word
 
 
 def _narrow(rows: Sequence[GainFigures], word: str) -> Suggestion:
@@ -175,7 +181,7 @@ def _narrow(rows: Sequence[GainFigures], word: str) -> Suggestion:
     chosen = next(f for f in rows if f.read_noise_e <= (1.0 + NEAR_BEST) * least)
     others = [f for f in rows if f is not chosen]
     below = [f for f in others if f.gain < chosen.gain]
-    named = word.capitalize() if word == "gain" else word
+    named = _capital(word)
     if below:
         second = below[-1]
         cost = (

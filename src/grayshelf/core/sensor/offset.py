@@ -11,7 +11,7 @@ from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from grayshelf.core.sensor.bias import BiasReading, DeadPixel, dead_pixels, good_zeros
+from grayshelf.core.sensor.bias import BiasReading, DeadPixel, dead_pixels, good_zeros, light_leaks
 from grayshelf.core.sensor.findings import Finding
 from grayshelf.core.sensor.floor import FloorTail, PedestalLine, fit_line, fit_tail
 
@@ -23,8 +23,6 @@ MARGIN_STEPS = 2
 RARE_FRAMES = 10_000
 #: Share of the margin that moves with every frame more.
 UNSURE_OF_MARGIN = 0.05
-#: More light than this over a capped frame, as spreads of its pixels, is no read-out pattern.
-TILT_SPREADS = 3.0
 
 
 @dataclass(frozen=True)
@@ -220,38 +218,15 @@ def _lowest_that_holds(reading: OffsetReading, short: Sequence[BiasReading]) -> 
 
 
 def _findings(readings: Sequence[BiasReading], whole: OffsetReading) -> list[Finding]:
-    found: list[Finding] = []
     short = [r for r in readings if r.exposure_s == 0.0]
-    lit = [r for r in short if r.tilt > max(TILT_SPREADS * r.spread, 20.0)]
-    if lit:
-        found.append(
-            Finding(
-                f"{len(lit)} of {len(short)} frames are brighter on one side, by up to "
-                f"{max(r.tilt for r in lit):,.0f} ADU: light falls on them, so their floor is not the sensor's.",
-                "Put the cap on, darken the room, and take them again.",
-                serious=True,
-            )
-        )
-    if whole.line is None and short:
-        found.append(
-            Finding(
-                f"Every frame has pixels at zero ({min(good_zeros(r, whole.dead) for r in short):,} in the best one), "
-                "so neither the pedestal nor the floor can be told from them.",
-                f"Take bias frames at offsets above {max(r.offset for r in short):g}, or lower the gain.",
-                serious=True,
-            )
-        )
-    elif whole.line is not None and whole.line.slope is None and short:
-        found.append(
-            Finding(
-                f"Only offset {next(r.offset for r in short if r.complete_to >= 0):g} has frames without clipping: it can be judged, but not where another "
-                "would lie.",
-                "Take some at one more offset.",
-            )
-        )
+    found = light_leaks(short)
+    if short and whole.line is None:
+        found.append(_all_clipped(short, whole))
+    elif short and whole.line is not None and whole.line.slope is None:
+        found.append(_one_offset_alone(short))
     if whole.line is not None and whole.line.slope is not None:
         found += _about_the_line(whole.line, readings, whole)
-    if whole.tail is None and whole.line is not None:
+    if whole.line is not None and whole.tail is None:
         found.append(
             Finding(
                 "Too few unclipped frames to say how deep the darkest pixels reach.", "Take more of them."
@@ -267,6 +242,23 @@ def _findings(readings: Sequence[BiasReading], whole: OffsetReading) -> list[Fin
             )
         )
     return found
+
+
+def _all_clipped(short: Sequence[BiasReading], whole: OffsetReading) -> Finding:
+    return Finding(
+        f"Every frame has pixels at zero ({min(good_zeros(r, whole.dead) for r in short):,} in the best one), "
+        "so neither the pedestal nor the floor can be told from them.",
+        f"Take bias frames at offsets above {max(r.offset for r in short):g}, or lower the gain.",
+        serious=True,
+    )
+
+
+def _one_offset_alone(short: Sequence[BiasReading]) -> Finding:
+    alone = next(r.offset for r in short if r.complete_to >= 0)
+    return Finding(
+        f"Only offset {alone:g} has frames without clipping: it can be judged, but not where another would lie.",
+        "Take some at one more offset.",
+    )
 
 
 def _about_the_line(

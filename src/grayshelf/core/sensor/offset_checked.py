@@ -60,20 +60,21 @@ def pair_warning(
             "information is gone.",
             "Measure it on the Bench.",
         )
+    return None if offset >= known.lowest else _too_low(known, offset, f"{word} {gain:g}")
+
+
+def _too_low(known: CheckedOffset, offset: float, at: str) -> PairWarning:
     floor = known.floor_at(offset)
-    if offset >= known.lowest:
-        return None
     if floor is None:
         return PairWarning(
-            f"Offset {offset:g} was not checked at {word} {gain:g}; {known.chosen:g} was.",
-            "Measure it on the Bench.",
+            f"Offset {offset:g} was not checked at {at}; {known.chosen:g} was.", "Measure it on the Bench."
         )
     if floor < 0:
         return PairWarning(
-            f"At {word} {gain:g}, offset {offset:g} cuts dark pixels off at zero, by up to {-floor:,.0f} ADU.",
+            f"At {at}, offset {offset:g} cuts dark pixels off at zero, by up to {-floor:,.0f} ADU.",
             f"From offset {known.lowest:g} on, nothing is lost.",
         )
     return PairWarning(
-        f"At {word} {gain:g}, offset {offset:g} leaves only {floor:,.0f} ADU below the darkest pixels.",
+        f"At {at}, offset {offset:g} leaves only {floor:,.0f} ADU below the darkest pixels.",
         f"Offset {known.lowest:g} has the margin that was asked for.",
     )

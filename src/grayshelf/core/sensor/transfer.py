@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
+from typing import NamedTuple
 
 import numpy as np
 
@@ -77,43 +78,63 @@ def read_transfer(
     dark = _bias_values(bias)
     pedestal, dark_variance, _ = dark
     kept = _without_unsteady(ordered, findings)
-    if kept and kept[0].mean_adu < pedestal - 3 * math.sqrt(dark_variance):
-        findings.append(_bright_bias(pedestal, kept[0].mean_adu))
+    findings += _bright_bias(kept, pedestal, dark_variance)
     lit = [p for p in kept if p.mean_adu - pedestal > 2.0 * math.sqrt(max(dark_variance, 1.0) / 100.0) + 1.0]
     clear = [p for p in lit if p.full_share < 0.001 and p.variance_adu2 > dark_variance]
     if not clear:
         _say_why_nothing(kept, lit, findings)
         return _nothing(ordered, sample_step, white_adu, findings, pedestal, dark_variance)
+    frames = _Frames(lit, clear, pedestal, dark_variance, dark[2], sample_step, white_adu, usual_noise_adu)
+    return _read_lit(frames, findings)
+
+
+class _Frames(NamedTuple):
+    """What a transfer is read from, once there is light and darkness."""
+
+    lit: Sequence[PairReading]
+    clear: Sequence[PairReading]
+    """Of these, those below saturation with more noise than the dark."""
+    pedestal: float
+    dark_variance: float
+    dark_error: float
+    sample_step: int
+    white_adu: float
+    usual_noise_adu: float | None
+
+
+def _read_lit(of: _Frames, findings: list[Finding]) -> Transfer:
+    """The transfer of pairs that light fell on."""
+    lit, pedestal = of.lit, of.pedestal
     peak = saturation_index([p.variance_adu2 for p in lit])
     # Scatter makes a peak of any few points; past saturation the noise is cut off for good.
     reached = lit[-1].full_share > FULL_SHARE or lit[-1].variance_adu2 < CUT_OFF * lit[peak].variance_adu2
-    top = lit[peak].mean_adu if reached else white_adu
-    used = [p for p in clear if p.mean_adu - pedestal <= SLOPE_TO * (top - pedestal)] or clear[:1]
-    gain = _slope(used, *dark)
-    read_noise, lost = _read_noise(dark_variance, dark[2], sample_step, gain)
+    top = lit[peak].mean_adu if reached else of.white_adu
+    used = [p for p in of.clear if p.mean_adu - pedestal <= SLOPE_TO * (top - pedestal)] or of.clear[:1]
+    gain = _slope(used, pedestal, of.dark_variance, of.dark_error)
+    read_noise, lost = _read_noise(of.dark_variance, of.dark_error, of.sample_step, gain)
     saturation, within = _saturation(lit, peak) if reached else (None, 0.0)
     capacity = None if saturation is None else _capacity(saturation - pedestal, within, gain)
     if saturation is None:
         findings.append(_not_reached(lit[-1].mean_adu))
-    line = judge_linearity(lit, pedestal, white_adu if saturation is None else saturation, reached)
+    line = judge_linearity(lit, pedestal, of.white_adu if saturation is None else saturation, reached)
     findings += line.findings
-    points = _points(lit, used, pedestal, dark_variance, gain, line.off)
+    points = _points(lit, used, pedestal, of.dark_variance, gain, line.off)
     judge_residuals(points, _distinct([p.signal_adu for p in points if p.used]), findings)
     if lost:
-        findings.append(_lost_in_steps(sample_step))
+        findings.append(_lost_in_steps(of.sample_step))
     return Transfer(
         points=points,
         pedestal_adu=pedestal,
-        dark_variance_adu2=dark_variance,
-        sample_step=sample_step,
-        white_adu=white_adu,
+        dark_variance_adu2=of.dark_variance,
+        sample_step=of.sample_step,
+        white_adu=of.white_adu,
         e_per_adu=gain,
         read_noise_e=read_noise,
         read_noise_lost=lost,
-        usual_read_noise_e=None if usual_noise_adu is None else usual_noise_adu * gain.value,
+        usual_read_noise_e=None if of.usual_noise_adu is None else of.usual_noise_adu * gain.value,
         saturation_adu=saturation,
         capacity_e=capacity,
-        full_well_e=full_well(lit, pedestal, gain, white_adu, sample_step) if reached else None,
+        full_well_e=full_well(lit, pedestal, gain, of.white_adu, of.sample_step) if reached else None,
         linear_limit_adu=line.limit,
         rate_adu_s=line.rate_adu_s,
         dynamic_range_stops=_stops_between(read_noise, capacity),
@@ -161,13 +182,18 @@ NO_BIAS = Finding(
 )
 
 
-def _bright_bias(pedestal: float, darkest: float) -> Finding:
-    return Finding(
-        f"The bias frames are brighter ({pedestal:,.0f} ADU) than the darkest flats ({darkest:,.0f} "
-        "ADU): light falls on them, or they are of another offset.",
-        "Take the bias frames with the cap on, at the flats' offset.",
-        True,
-    )
+def _bright_bias(pairs: Sequence[PairReading], pedestal: float, dark_variance: float) -> list[Finding]:
+    """That light fell on the bias frames, or they are others' than the flats'."""
+    if not pairs or pairs[0].mean_adu >= pedestal - 3 * math.sqrt(dark_variance):
+        return []
+    return [
+        Finding(
+            f"The bias frames are brighter ({pedestal:,.0f} ADU) than the darkest flats "
+            f"({pairs[0].mean_adu:,.0f} ADU): light falls on them, or they are of another offset.",
+            "Take the bias frames with the cap on, at the flats' offset.",
+            True,
+        )
+    ]
 
 
 def _not_reached(brightest: float) -> Finding:

@@ -3,20 +3,22 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from grayshelf.core.sensor.gain_choice import GainFigures, choose_gain
+from grayshelf.core.sensor.findings import Finding
+from grayshelf.core.sensor.gain_choice import ConversionSwitch, GainChoice, GainFigures, choose_gain
 from grayshelf.core.sensor.linearity import LINEAR_WITHIN
 from grayshelf.core.sensor.transfer import speaking_channel
-from grayshelf.core.sensor.transfer_points import Transfer, Value
+from grayshelf.core.sensor.transfer_points import Transfer, TransferPoint, Value
 from grayshelf.library.measurement_records import settings_of
 from grayshelf.library.measurements import transfers
 from grayshelf.library.models import Job, Measurement, MeasurementShot, RunStep
 from grayshelf.library.records import read
 from grayshelf.library.step_records import MeasureOutcome
+from grayshelf.web.bench.offset import finding_out, goes_on
 from grayshelf.web.bench.schemas import (
     AcceptedOut,
     ChannelOut,
@@ -24,12 +26,12 @@ from grayshelf.web.bench.schemas import (
     FindingOut,
     GainGainOut,
     GainsOut,
+    GainState,
     MeasuredNumber,
     SuggestionOut,
 )
 from grayshelf.web.common import in_words
 from grayshelf.work.job_states import StepState
-from grayshelf.work.jobs import ALIVE
 
 
 def gains_out(
@@ -45,57 +47,47 @@ def gains_out(
     step = settings_of(row).step
     for gain in row.gains:
         found = transfers(session, row, gain)
-        chosen = found.get(speaking_channel(found) or "")
-        if chosen and chosen.e_per_adu and chosen.read_noise_e:
-            figures.append(
-                GainFigures(
-                    gain,
-                    chosen.e_per_adu.value,
-                    chosen.read_noise_e.value,
-                    chosen.capacity_e.value if chosen.capacity_e else None,
-                    step,
-                )
-            )
+        if (of_gain := _figures(gain, found, step)) is not None:
+            figures.append(of_gain)
         gains.append(_gain(session, row, gain, word, found, steps.get(gain), job, known.get(gain)))
     choice = choose_gain(figures, word)
-    switch_text = ""
-    if choice.switch is not None:
-        a, c = (next(f for f in figures if f.gain == g) for g in (choice.switch.below, choice.switch.above))
-        said = (
-            ": the sensor switches its conversion there."
-            if choice.switch.certain
-            else ". Does the sensor switch its conversion there? A gain between the two, or beside them, would tell."
-        )
-        switch_text = (
-            f"Between {word} {a.gain:g} and {c.gain:g} the read noise drops from {a.read_noise_e:.1f} to "
-            f"{c.read_noise_e:.1f} e⁻{said}"
-        )
-    unity = ""
-    if figures:
-        unity = (
-            f"about {word} {choice.unity_gain:.0f}, {choice.unity_note}"
-            if choice.unity_gain is not None
-            else choice.unity_note
-        )
+    switch = choice.switch
     return GainsOut(
         gains=gains,
         unity_gain=choice.unity_gain,
-        unity_text=unity,
-        switch=[choice.switch.below, choice.switch.above]
-        if choice.switch and choice.switch.certain
-        else None,
-        switch_text=switch_text,
-        suggestions=[
-            SuggestionOut(
-                purpose=s.purpose,
-                gain=s.gain,
-                gain_text=f"{word} {s.gain:g}",
-                reason=s.reason,
-                runner_up=s.runner_up,
-            )
-            for s in choice.suggestions
-        ],
+        unity_text=_unity_text(choice, word) if figures else "",
+        switch=[switch.below, switch.above] if switch is not None and switch.certain else None,
+        switch_text="" if switch is None else _switch_text(switch, figures, word),
+        suggestions=[SuggestionOut(**vars(s), gain_text=f"{word} {s.gain:g}") for s in choice.suggestions],
         step=step,
+    )
+
+
+def _figures(gain: float, found: Mapping[str, Transfer], step: int) -> GainFigures | None:
+    """What a gain is weighed by, where it was measured."""
+    chosen = found.get(speaking_channel(found) or "")
+    if chosen is None or not chosen.e_per_adu or not chosen.read_noise_e:
+        return None
+    capacity = chosen.capacity_e.value if chosen.capacity_e else None
+    return GainFigures(gain, chosen.e_per_adu.value, chosen.read_noise_e.value, capacity, step)
+
+
+def _unity_text(choice: GainChoice, word: str) -> str:
+    if choice.unity_gain is None:
+        return choice.unity_note
+    return f"about {word} {choice.unity_gain:.0f}, {choice.unity_note}"
+
+
+def _switch_text(switch: ConversionSwitch, figures: Sequence[GainFigures], word: str) -> str:
+    below, above = (next(f for f in figures if f.gain == g) for g in (switch.below, switch.above))
+    said = (
+        ": the sensor switches its conversion there."
+        if switch.certain
+        else ". Does the sensor switch its conversion there? A gain between the two, or beside them, would tell."
+    )
+    return (
+        f"Between {word} {below.gain:g} and {above.gain:g} the read noise drops from {below.read_noise_e:.1f} to "
+        f"{above.read_noise_e:.1f} e⁻{said}"
     )
 
 
@@ -109,44 +101,61 @@ def _gain(
     job: Job | None,
     known: AcceptedOut | None,
 ) -> GainGainOut:
-    alive = job is not None and job.state in ALIVE
-    going = alive and (step is None or step.state in (StepState.TO_DO, StepState.DOING))
+    going = goes_on(job, step)
     count, offset = session.execute(
         select(func.count(), func.max(MeasurementShot.offset)).where(
             MeasurementShot.measurement_id == row.id, MeasurementShot.gain == gain
         )
     ).one()
-    findings = []
-    if step is not None and step.state == StepState.NO_ANSWER:
-        findings.append(
-            FindingOut(message=read(MeasureOutcome, step.outcome).message, advice="", serious=True)
-        )
-    told: set[str] = set()
-    if not going:
-        for transfer in found.values():
-            for item in transfer.findings:
-                # Channels of one sensor mostly say the same.
-                start = item.message[:24]
-                if start not in told:
-                    told.add(start)
-                    findings.append(
-                        FindingOut(message=item.message, advice=item.advice, serious=item.serious)
-                    )
     done = any(t.e_per_adu is not None for t in found.values())
+    measured_now = going and step is not None and step.state == StepState.DOING
     return GainGainOut(
         gain=gain,
         gain_text=f"{word} {gain:g}",
         offset=float(offset) if offset is not None else 0.0,
-        state="going on" if going else "done" if done else "no answer" if count else "not begun",
-        next=job.message
-        if going and job is not None and step is not None and step.state == StepState.DOING
-        else "",
+        state="going on" if going else _ended_as(done, count),
+        next=job.message if measured_now and job is not None else "",
         n_frames=count,
         channels=[_channel(name, t) for name, t in found.items()],
         speaks=speaking_channel(found),
-        findings=findings,
+        findings=_no_answer(step) + ([] if going else _findings(found)),
         accepted=known,
         can_accept=done and not going,
+    )
+
+
+def _ended_as(done: bool, n_frames: int) -> GainState:
+    if done:
+        return "done"
+    return "no answer" if n_frames else "not begun"
+
+
+def _no_answer(step: RunStep | None) -> list[FindingOut]:
+    if step is None or step.state != StepState.NO_ANSWER:
+        return []
+    return [FindingOut(message=read(MeasureOutcome, step.outcome).message, advice="", serious=True)]
+
+
+def _findings(found: Mapping[str, Transfer]) -> list[FindingOut]:
+    """Those of all channels; channels of one sensor mostly say the same, and it is told once."""
+    told: dict[str, Finding] = {}
+    for transfer in found.values():
+        for item in transfer.findings:
+            told.setdefault(item.message[:24], item)
+    return [finding_out(item) for item in told.values()]
+
+
+def _curve_point(p: TransferPoint) -> CurvePoint:
+    return CurvePoint(
+        exposure_s=p.pair.exposure_s,
+        level=p.pair.mean_adu,
+        signal=p.signal_adu,
+        variance=p.photon_variance_adu2,
+        used=p.used,
+        full=p.pair.full_share > 0.5,
+        residual_percent=None if p.residual is None else 100 * p.residual,
+        off_line_percent=None if p.off_line is None else 100 * p.off_line,
+        source=p.pair.source,
     )
 
 
@@ -155,20 +164,7 @@ def _channel(name: str, t: Transfer) -> ChannelOut:
     usual = Value(t.usual_read_noise_e, 0.0) if t.usual_read_noise_e is not None else None
     return ChannelOut(
         name=name,
-        points=[
-            CurvePoint(
-                exposure_s=p.pair.exposure_s,
-                level=p.pair.mean_adu,
-                signal=p.signal_adu,
-                variance=p.photon_variance_adu2,
-                used=p.used,
-                full=p.pair.full_share > 0.5,
-                residual_percent=None if p.residual is None else 100 * p.residual,
-                off_line_percent=None if p.off_line is None else 100 * p.off_line,
-                source=p.pair.source,
-            )
-            for p in t.points
-        ],
+        points=[_curve_point(p) for p in t.points],
         pedestal=t.pedestal_adu,
         quantisation=t.quantisation_adu2,
         dark_variance=t.dark_variance_adu2,
@@ -185,7 +181,7 @@ def _channel(name: str, t: Transfer) -> ChannelOut:
         linear_limit=number(t.linear_limit_adu),
         stops=number(t.dynamic_range_stops, most_digits=2),
         quick=t.quick,
-        findings=[FindingOut(message=f.message, advice=f.advice, serious=f.serious) for f in t.findings],
+        findings=[finding_out(f) for f in t.findings],
     )
 
 

@@ -17,7 +17,15 @@ from grayshelf.library.measurement_records import settings_of
 from grayshelf.library.measurements import offset_result
 from grayshelf.library.models import CameraValue, Job, Measurement, RunStep
 from grayshelf.web.bench.page import accepted_out
-from grayshelf.web.bench.schemas import DeadOut, EffectOut, FindingOut, OffsetGainOut, OffsetLine, RungOut
+from grayshelf.web.bench.schemas import (
+    DeadOut,
+    EffectOut,
+    FindingOut,
+    GainState,
+    OffsetGainOut,
+    OffsetLine,
+    RungOut,
+)
 from grayshelf.web.common import in_words
 from grayshelf.work.job_states import StepState
 from grayshelf.work.jobs import ALIVE
@@ -38,37 +46,23 @@ def offset_of_gain(
 ) -> OffsetGainOut:
     """What bias frames at one gain say of the offset."""
     readings, result = offset_result(library, session, row, gain)
-    alive = job is not None and job.state in ALIVE
-    going = alive and (step is None or step.state in (StepState.TO_DO, StepState.DOING))
-    coming = ""
-    if going and row.source == "shot" and step is not None and step.state == StepState.DOING:
-        decision = next_bias(readings, result.ladder)
-        if not isinstance(decision, OffsetDone):
-            frames = in_words.several(decision.count, "frame")
-            coming = f"Next: {frames} at offset {decision.offset:g}. Why: {decision.why}."
+    going = goes_on(job, step)
+    shooting = going and row.source == "shot" and step is not None and step.state == StepState.DOING
     if going and (result.line is None or result.line.slope is None):
         # One offset alone is no answer yet while others are still to come.
         result = replace(result, answer=None)
-    ladder = result.ladder
+    ladder, answer = result.ladder, result.answer
     depth = result.tail.depth(ladder.share_of_frames) if result.tail else None
-    effects = [
-        e for o in _every(ladder.lowest, ladder.highest, ladder.quantum, readings) if (e := result.effect(o))
-    ]
+    state = "going on" if going else _ended_as(result, readings)
     headline, reason = _headline(result, readings, gain, word, going)
     return OffsetGainOut(
         gain=gain,
         gain_text=f"{word} {gain:g}",
         headline=headline,
         reason=reason,
-        cost=_cost_sentence(result.answer, ladder.white_adu) if result.answer else "",
-        next=coming,
-        state="going on"
-        if going
-        else "not begun"
-        if not readings
-        else "done"
-        if result.answer
-        else "no answer",
+        cost="" if answer is None else _cost_sentence(answer, ladder.white_adu),
+        next=_coming(readings, result) if shooting else "",
+        state=state,
         n_frames=len(readings),
         n_full_ladder=ladder.frames_of_full_ladder,
         n_pixels=readings[0].n_pixels if readings else 0,
@@ -78,13 +72,42 @@ def offset_of_gain(
         depth=depth,
         uncertainty=result.uncertainty_adu,
         margin=result.margin_adu,
-        answer=_effect(result.answer, result) if result.answer else None,
+        answer=_effect(answer, result) if answer else None,
         confirmed=result.confirmed,
-        effects=[_effect(e, result) for e in effects],
+        effects=_effects(result, readings),
         dead=[_dead(d, settings_of(row).width) for d in result.dead],
-        findings=[finding_out(f) for f in result.findings] if not going else [],
+        findings=[] if going else [finding_out(f) for f in result.findings],
         accepted=accepted_out(known, word) if known else None,
     )
+
+
+def goes_on(job: Job | None, step: RunStep | None) -> bool:
+    """Whether something at one gain is being measured, or still to be."""
+    if job is None or job.state not in ALIVE:
+        return False
+    return step is None or step.state in (StepState.TO_DO, StepState.DOING)
+
+
+def _coming(readings: Sequence[BiasReading], result: OffsetReading) -> str:
+    """What is shot next, and why."""
+    decision = next_bias(readings, result.ladder)
+    if isinstance(decision, OffsetDone):
+        return ""
+    frames = in_words.several(decision.count, "frame")
+    return f"Next: {frames} at offset {decision.offset:g}. Why: {decision.why}."
+
+
+def _ended_as(result: OffsetReading, readings: Sequence[BiasReading]) -> GainState:
+    if not readings:
+        return "not begun"
+    return "done" if result.answer else "no answer"
+
+
+def _effects(result: OffsetReading, readings: Sequence[BiasReading]) -> list[EffectOut]:
+    """What each offset would do."""
+    ladder = result.ladder
+    offsets = _every(ladder.lowest, ladder.highest, ladder.quantum, readings)
+    return [_effect(e, result) for offset in offsets if (e := result.effect(offset))]
 
 
 def _line(line: PedestalLine, depth: float | None) -> OffsetLine:

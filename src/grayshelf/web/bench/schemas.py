@@ -11,6 +11,10 @@ from grayshelf.web.common.schemas import GateOut, JobOut, Schema
 Kind = Literal["offset", "gain"]
 
 
+#: How a measurement stands at one gain.
+GainState = Literal["going on", "done", "no answer", "not begun"]
+
+
 class FindingOut(Schema):
     """Something about the frames that the reader must know."""
 
@@ -100,8 +104,7 @@ class OffsetGainOut(Schema):
     reason: str
     cost: str
     next: str
-    state: str
-    """'going on', 'done', 'no answer' or 'not begun'."""
+    state: GainState
     n_frames: int
     n_full_ladder: int
     n_pixels: int
@@ -166,7 +169,7 @@ class GainGainOut(Schema):
     gain: float
     gain_text: str
     offset: float
-    state: str
+    state: GainState
     next: str
     n_frames: int
     channels: list[ChannelOut]

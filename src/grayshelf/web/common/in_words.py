@@ -108,25 +108,32 @@ def ruler_text(ruler: Ruler) -> str:
     if ruler.unknown:
         return "unknown"
     if ruler.kind == "age":
-        count = int(ruler.measured or 0) if isinstance(ruler.measured, (int, float)) else 0
-        if ruler.unit == "days":
-            if count >= 61:
-                return several(round(count / 30.4), "month")
-            if count == 0:
-                return "same day"
-            return several(round(count / 7), "week") if count >= 21 else several(count, "day")
-        return several(count, "night") if count else "same night"
+        return _age_text(ruler)
     if ruler.kind == "exact":
         return plain(ruler.measured) if isinstance(ruler.measured, float) else str(ruler.measured)
-    distance = ruler.distance or 0.0
-    digits = 1 if ruler.unit in ("°C", "°") else 0 if ruler.unit in ("steps", "ADU") else 2
-    if ruler.unit == "s" and abs(distance) >= 10:
-        digits = 0
-    if ruler.unit == "s" and abs(distance) < 0.005:
+    return _distance_text(ruler.distance or 0.0, ruler.unit)
+
+
+def _age_text(ruler: Ruler) -> str:
+    count = int(ruler.measured or 0) if isinstance(ruler.measured, (int, float)) else 0
+    if ruler.unit != "days":
+        return several(count, "night") if count else "same night"
+    if count >= 61:
+        return several(round(count / 30.4), "month")
+    if count == 0:
+        return "same day"
+    return several(round(count / 7), "week") if count >= 21 else several(count, "day")
+
+
+def _distance_text(distance: float, unit: str) -> str:
+    if unit == "s" and abs(distance) < 0.005:
         return f"0{THIN}s"
+    digits = {"°C": 1, "°": 1, "steps": 0, "ADU": 0}.get(unit, 2)
+    if unit == "s" and abs(distance) >= 10:
+        digits = 0
     sign = "+" if round(distance, digits) > 0 else ""
-    space = "" if ruler.unit == "°" else THIN
-    return f"{sign}{number(distance, digits)}{space}{ruler.unit}"
+    space = "" if unit == "°" else THIN
+    return f"{sign}{number(distance, digits)}{space}{unit}"
 
 
 def ruler_out(ruler: Ruler) -> RulerOut:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import datetime, timedelta
+from typing import Any
 
 from sqlalchemy.orm import Session
 
@@ -72,41 +73,32 @@ def row_out(
     target = None if isinstance(search, GrayShelfError) else search.target
     source = None if isinstance(search, GrayShelfError) else search.source
     none = _newest_no(row, step, target)
-    hung = wishes.diffusers if setting is None else setting.diffusers
-    ruler = None
-    if setting is not None and target is not None:
-        ruler = in_words.ruler_out(
-            rulers.band("level", target.level_adu, setting.expected_adu, target.tolerance_adu, "ADU")
-        )
-    return FlatRowOut(
+    shots_before = setting.shots if setting is not None else 0
+    told = FlatRowOut(
         key=key_out(row.key),
         name=_name(row.key, gain_word(library, rig.camera)),
         passband_nm=passbands(rig).get(row.key.filter_code),
         state=_row_state(row, step, steps, none, alive),
         lights=in_words.several(row.lights, "light") if row.lights else "no lights",
         added=row.added,
-        target=f"{in_words.number(target.level_adu)}{in_words.THIN}ADU" if target else "–",
+        target="–",
         target_more=_target_more(library, rig, devices, row.key, search),
-        tolerance=f"±{in_words.number(target.tolerance_adu)}" if target else "–",
-        tolerance_more=(
-            f"{100.0 * target.tolerance_adu / target.level_adu:.0f} % of the target" if target else ""
-        ),
+        tolerance="–",
+        tolerance_more="",
         window=_window_words(search)[0],
         reasons=_window_words(search)[1],
         mode=wishes.mode,
         mode_text=_mode_text(wishes, source),
         source=source.name if source else "",
-        diffusers=listed(hung) if hung or wishes.diffusers else "",
+        diffusers=listed(wishes.diffusers) if wishes.diffusers else "",
         counts=f"{wishes.n_flats} + {wishes.n_dark_flats}",
-        brightness="–" if setting is None or setting.brightness is None else str(setting.brightness),
-        exposure="–" if setting is None else in_words.seconds(setting.exposure_s),
-        expected="–" if setting is None else f"{in_words.number(setting.expected_adu)}{in_words.THIN}ADU",
-        ruler=ruler,
-        age="" if setting is None else _age(setting.found_at, now),
-        shots=step.done if step is not None and alive else (setting.shots if setting is not None else 0),
-        banding=""
-        if setting is None or setting.banding_percent is None
-        else banding(setting.banding_percent),
+        brightness="–",
+        exposure="–",
+        expected="–",
+        ruler=None,
+        age="",
+        shots=step.done if step is not None and alive else shots_before,
+        banding="",
         stale=row.stale,
         drift=_drift_words(row, target),
         own=sorted(row.own),
@@ -114,6 +106,40 @@ def row_out(
         no_answer=none,
         history=_history(row),
     )
+    return told.model_copy(update=_target_told(target) | _setting_told(row, target, now))
+
+
+def _target_told(target: FlatTarget | None) -> dict[str, str]:
+    """What is looked for, where there is a target."""
+    if target is None:
+        return {}
+    return {
+        "target": f"{in_words.number(target.level_adu)}{in_words.THIN}ADU",
+        "tolerance": f"±{in_words.number(target.tolerance_adu)}",
+        "tolerance_more": f"{100.0 * target.tolerance_adu / target.level_adu:.0f} % of the target",
+    }
+
+
+def _setting_told(row: SheetRow, target: FlatTarget | None, now: datetime) -> dict[str, Any]:
+    """What was found, where something was."""
+    setting = row.setting
+    if setting is None:
+        return {}
+    level, hung = setting.expected_adu, setting.diffusers
+    told: dict[str, Any] = {
+        "exposure": in_words.seconds(setting.exposure_s),
+        "expected": f"{in_words.number(level)}{in_words.THIN}ADU",
+        "age": _age(setting.found_at, now),
+        "diffusers": listed(hung) if hung or row.wishes.diffusers else "",
+    }
+    if setting.brightness is not None:
+        told["brightness"] = str(setting.brightness)
+    if setting.banding_percent is not None:
+        told["banding"] = banding(setting.banding_percent)
+    if target is not None:
+        band = rulers.band("level", target.level_adu, level, target.tolerance_adu, "ADU")
+        told["ruler"] = in_words.ruler_out(band)
+    return told
 
 
 def _newest_no(row: SheetRow, step: RunStep | None, target: FlatTarget | None) -> NoOut | None:
@@ -254,20 +280,23 @@ def search_or_trouble(
         return error
 
 
+def _what_would_help(filter_code: str, no: NoAnswerKept) -> tuple[str, FlatWishesOut | None]:
+    """What a button offers to permit, and what it changes of the wishes."""
+    if no.direction == "too coarse":
+        return "Let time and brightness both be found", FlatWishesOut(mode="both")
+    if no.widened is None:
+        return "", None
+    why = "allowed for this filter"
+    changes = (
+        FlatWishesOut(shortest_s=no.widened, shortest_reason=why)
+        if no.direction == "too bright"
+        else FlatWishesOut(longest_s=no.widened, longest_reason=why)
+    )
+    return f"Allow {in_words.seconds(no.widened)} for {filter_code}", changes
+
+
 def _no(row: SheetRow, no: NoAnswerKept, white: float) -> NoOut:
-    direction, stops = no.direction, no.stops
-    allow, changes = "", None
-    bound = no.widened
-    if bound is not None:
-        allow = f"Allow {in_words.seconds(bound)} for {row.key.filter_code}"
-        why = "allowed for this filter"
-        if direction == "too bright":
-            changes = FlatWishesOut(shortest_s=bound, shortest_reason=why)
-        else:
-            changes = FlatWishesOut(longest_s=bound, longest_reason=why)
-    if direction == "too coarse":
-        allow = "Let time and brightness both be found"
-        changes = FlatWishesOut(mode="both")
+    allow, changes = _what_would_help(row.key.filter_code, no)
     titles = {
         "too bright": f"{row.key.filter_code} cannot get dim enough",
         "too dim": f"{row.key.filter_code} does not get enough light",
@@ -277,13 +306,13 @@ def _no(row: SheetRow, no: NoAnswerKept, white: float) -> NoOut:
     level = no.level_adu
     beyond = level is not None and level > white
     return NoOut(
-        title=titles[direction],
+        title=titles[no.direction],
         message=no.message + (f" The camera is full at {in_words.number(white)} ADU." if beyond else ""),
         advice=no.advice,
         stack=no.sentence,
-        stops=stops,
+        stops=no.stops,
         at_least=no.at_least,
-        direction=direction,
+        direction=no.direction,
         level=level,
         level_text="" if level is None else f"{in_words.number(level)}{in_words.THIN}ADU",
         allow=allow,

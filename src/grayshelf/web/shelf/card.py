@@ -44,9 +44,8 @@ def card_page(library: Library, set_id: int) -> CardOut:
             raise NotFound("This is not on the shelf.")
         rigs = list(session.scalars(select(Rig).where(Rig.camera == (row.camera or ""))))
         today = night_of_utc(library.clock.now(), library.zone(session))
-        holding = next((h for h in holdings(library, row.camera or "") if h.key == str(set_id)), None)
-        if holding is None:
-            holding = holding_of(row)
+        on_shelf = (h for h in holdings(library, row.camera or "") if h.key == str(set_id))
+        holding = next(on_shelf, None) or holding_of(row)
         tolerances = tolerances_of(rigs[0]) if rigs else Tolerances()
         word = gain_word(library, row.camera or "")
         spine = spine_out(holding, tolerances, today, word, "", "")
@@ -179,22 +178,16 @@ def _settings(row: FrameSet, word: str) -> list[FigureOut]:
         ("Focus", facts.focus, in_words.number(facts.focus or 0), "steps"),
     ]
     named = {"Sensor": "temperature", word.capitalize(): "gain", "ISO": "gain"}
-    result = [
-        FigureOut(
-            name=f"{n}, by its name" if named.get(n, n.lower()) in facts.from_name else n,
-            value=v,
-            text=t,
-            unit=u,
-        )
-        for n, v, t, u in found
-        if v is not None
-    ]
-    result.append(FigureOut(name="Size", value=facts.width, text=f"{facts.width} × {facts.height}", unit=""))
-    if row.sample_step and row.sample_step > 1:
-        result.append(
-            FigureOut(name="Sample step", value=row.sample_step, text=str(row.sample_step), unit="ADU")
-        )
-    return result
+
+    def name_of(what: str) -> str:
+        return f"{what}, by its name" if named.get(what, what.lower()) in facts.from_name else what
+
+    told = [FigureOut(name=name_of(n), value=v, text=t, unit=u) for n, v, t, u in found if v is not None]
+    told.append(FigureOut(name="Size", value=facts.width, text=f"{facts.width} × {facts.height}", unit=""))
+    step = row.sample_step
+    if step and step > 1:
+        told.append(FigureOut(name="Sample step", value=step, text=str(step), unit="ADU"))
+    return told
 
 
 def _made(row: FrameSet) -> str:

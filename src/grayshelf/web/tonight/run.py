@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from statistics import median
+from typing import Any
 from zoneinfo import ZoneInfo
 
 from sqlalchemy import select
@@ -55,6 +56,8 @@ def _sensor(devices: RigDevices | None) -> tuple[RulerOut | None, str]:
 
 #: Steps of which nothing comes any more.
 _OUT = (StepState.SKIPPED, StepState.NO_ANSWER)
+#: Where the line of a search is drawn from before its pedestal is known (common practice).
+USUAL_PEDESTAL_ADU = 500.0
 _SERIES = (StepKind.FLATS, StepKind.DARK_FLATS, StepKind.DARKS)
 
 
@@ -163,23 +166,17 @@ def _end_words(live: Sequence[StepOut], zone: ZoneInfo) -> str:
     return ends_in_words(handed[-1] if handed else None, live[-1].end, zone)
 
 
+#: What is said of a run that is over, or stands still.
+_STOPPED = "The run was stopped.", "What was shot is kept. Go on from there, or leave it."
+_AGAIN = {0: "You are not needed any more.", 1: "You are needed once more.", 2: "You are needed twice more."}
+
+
 def _run_words(
     job: Job, current: RunStep | None, outs: Sequence[StepOut], ends: str, hands: int
 ) -> tuple[str, str]:
-    lost = [x for x in outs if x.state == StepState.NO_ANSWER]
+    """Headline and the line below it."""
     if job.state == JobState.DONE:
-        tail = (
-            f"; no exposure was found for {in_words.listed(x.filter_code or '' for x in lost)}"
-            if lost
-            and not any(
-                x.kind == "find"
-                and x.filter_code in {y.filter_code for y in lost}
-                and x.state == StepState.DONE
-                for x in outs
-            )
-            else ""
-        )
-        return "The run is done.", f"{job.message}{tail}."
+        return "The run is done.", f"{job.message}{_never_found(outs)}."
     if job.state == JobState.INTERRUPTED:
         where = f"during ‘{current.title}’" if current else "at its end"
         return (
@@ -189,17 +186,21 @@ def _run_words(
     if job.state == JobState.FAILED:
         return "The run had to stop.", f"{job.message} {job.advice}".strip()
     if job.state == JobState.STOPPED:
-        return "The run was stopped.", "What was shot is kept. Go on from there, or leave it."
+        return _STOPPED
     if current is not None and current.state == StepState.WAITING:
         return current.title, read(GateParams, current.params).advice
     if job.state == JobState.PAUSED:
         return "Paused.", f"Next: {current.title if current else 'nothing'}."
-    again = {
-        0: "You are not needed any more.",
-        1: "You are needed once more.",
-        2: "You are needed twice more.",
-    }
-    return ends or "Starting.", again.get(hands, f"You are needed {hands} more times.")
+    return ends or "Starting.", _AGAIN.get(hands, f"You are needed {hands} more times.")
+
+
+def _never_found(outs: Sequence[StepOut]) -> str:
+    """Filters for which no exposure was found, where none of them was found at another gain."""
+    lost = [x.filter_code or "" for x in outs if x.state == StepState.NO_ANSWER]
+    found = {x.filter_code for x in outs if x.kind == StepKind.FIND and x.state == StepState.DONE}
+    if not lost or found & set(lost):
+        return ""
+    return f"; no exposure was found for {in_words.listed(lost)}"
 
 
 def _forecast(
@@ -213,44 +214,58 @@ def _forecast(
     at = now
     outs = []
     for step in steps:
-        gate = read(GateParams, step.params) if step.kind == StepKind.GATE else None
-        params = SheetParams() if gate is not None else read(SheetParams, step.params)
-        seconds = forecast_s(step)
+        start = step.started_at or at
         if step.state in OPEN:
-            start = step.started_at or at
-            share = step.done / step.count if step.count and step.kind != "find" else 0.0
-            end = at + timedelta(seconds=seconds * (1 - min(share, 1.0)))
-            at = end
+            share = step.done / step.count if step.count and step.kind != StepKind.FIND else 0.0
+            at = end = at + timedelta(seconds=forecast_s(step) * (1 - min(share, 1.0)))
         else:
-            start = step.started_at or at
             end = step.ended_at or start
         row = rows[step.row] if step.row is not None and step.row < len(rows) else None
-        outs.append(
-            StepOut(
-                id=step.id,
-                kind=step.kind,
-                title=step.title,
-                filter_code=step.filter_code,
-                passband_nm=bands.get(step.filter_code or ""),
-                count=step.count,
-                done=step.done,
-                state=StepState(step.state),
-                start=start,
-                end=end,
-                start_clock=in_words.clock(start, zone),
-                end_clock=in_words.clock(end, zone),
-                exposure=in_words.seconds(params.exposure_s) if params.exposure_s else None,
-                exposure_known=params.exposure_known,
-                needs_person=params.needs_person if gate is None else gate.needs_person,
-                row=step.row,
-                gate=None if gate is None else gate_of(step, steps),
-                lights=row.lights if row and step.kind == StepKind.FLATS else params.lights,
-                wanted=step.kind == StepKind.DARKS
-                or (step.kind in (StepKind.FIND, StepKind.FLATS) and bool(row and row.hole)),
-                outcome=_outcome(step),
-            )
+        told = StepOut(
+            id=step.id,
+            kind=step.kind,
+            title=step.title,
+            filter_code=step.filter_code,
+            passband_nm=bands.get(step.filter_code or ""),
+            count=step.count,
+            done=step.done,
+            state=StepState(step.state),
+            start=start,
+            end=end,
+            start_clock=in_words.clock(start, zone),
+            end_clock=in_words.clock(end, zone),
+            exposure=None,
+            exposure_known=SheetParams().exposure_known,
+            needs_person=False,
+            row=step.row,
+            gate=None,
+            lights=0,
+            wanted=_fills_a_hole(step, row),
+            outcome=_outcome(step),
         )
+        outs.append(told.model_copy(update=_of_its_kind(step, steps, row)))
     return outs
+
+
+def _fills_a_hole(step: RunStep, row: FlatSeries | None) -> bool:
+    """Whether nothing that is there would do in place of what the step brings."""
+    if step.kind == StepKind.DARKS:
+        return True
+    return step.kind in (StepKind.FIND, StepKind.FLATS) and row is not None and row.hole
+
+
+def _of_its_kind(step: RunStep, steps: Sequence[RunStep], row: FlatSeries | None) -> dict[str, Any]:
+    """What is told of a gate, or of what is shot."""
+    if step.kind == StepKind.GATE:
+        needs = read(GateParams, step.params).needs_person
+        return {"needs_person": needs, "gate": gate_of(step, steps), "lights": SheetParams().lights}
+    params = read(SheetParams, step.params)
+    return {
+        "exposure": in_words.seconds(params.exposure_s) if params.exposure_s else None,
+        "exposure_known": params.exposure_known,
+        "needs_person": params.needs_person,
+        "lights": row.lights if row is not None and step.kind == StepKind.FLATS else params.lights,
+    }
 
 
 def _outcome(step: RunStep) -> str:
@@ -299,17 +314,12 @@ def _search(
 ) -> SearchOut:
     target, window = _aim(step, wishes, white)
     row = rows[step.row] if step.row is not None else None
-    levels = [(x.exposure_s, read(ShotStats, x.stats).median) for x in shots]
     outcome = read(SearchOutcome, step.outcome)
     found, none, coming = outcome.found, outcome.no_answer, outcome.next
     following = ""
     if coming and not found and not none:
         following = f"Next {in_words.seconds(coming.exposure_s)}: {coming.why}."
-    rate = found.rate_adu_s if found else None
-    pedestal = found.pedestal_adu if found else 500.0
-    usable = [(t, level) for t, level in levels if pedestal + 200 < level < 0.97 * white]
-    if rate is None and usable:
-        rate = (usable[-1][1] - pedestal) / usable[-1][0]
+    pedestal, rate = (found.pedestal_adu, found.rate_adu_s) if found else (USUAL_PEDESTAL_ADU, None)
     return SearchOut(
         step_id=step.id,
         filter_code=step.filter_code or "",
@@ -324,7 +334,7 @@ def _search(
         shortest_reason=window.shortest.reason,
         longest_reason=window.longest.reason,
         pedestal=pedestal,
-        rate=rate,
+        rate=_rate_so_far(shots, pedestal, white) if rate is None else rate,
         shots=[_shot(x, target.level_adu, target.tolerance_adu, i + 1) for i, x in enumerate(shots)],
         next=following,
         found=in_words.seconds(found.exposure_s) if found else None,
@@ -333,6 +343,15 @@ def _search(
         advice=none.advice if none else None,
         came_out=None,
     )
+
+
+def _rate_so_far(shots: Sequence[RunShot], pedestal: float, white: int) -> float | None:
+    """ADU each second by the newest shot that is neither dark nor full."""
+    for shot in reversed(shots):
+        level = read(ShotStats, shot.stats).median
+        if pedestal + 200 < level < 0.97 * white:
+            return (level - pedestal) / shot.exposure_s
+    return None
 
 
 def _came_out(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -36,21 +36,25 @@ class Setting:
         }
 
 
-def row_out(subject: SkySubject, planned: PlannedRow, twilight: Twilight, setting: Setting) -> TwilightRow:
-    """A row as it is laid out: when its sky is there, its exposures, how many fit."""
+def _minutes(at_s: float | None) -> float | None:
+    return None if at_s is None else at_s / 60.0
 
-    def minutes(at_s: float | None) -> float | None:
-        return None if at_s is None else at_s / 60.0
 
-    def time(at_s: float) -> str:
-        return in_words.clock(twilight.time(at_s), setting.zone)
-
+def _times_in_words(planned: PlannedRow, time: Callable[[float], str]) -> tuple[str, str]:
+    """When the sky suits a row, and when it is shot."""
     window = plan = "the sky never suits it"
     if planned.opens_s is not None and planned.shuts_s is not None:
         window = f"open {time(planned.opens_s)}–{time(planned.shuts_s)}, {planned.fit} fit"
         plan = "no time left after the filters before it" if planned.fit else "its sky is past"
     if planned.begins_s is not None and planned.ends_s is not None:
         plan = f"{time(planned.begins_s)} to {time(planned.ends_s)}"
+    return window, plan
+
+
+def row_out(subject: SkySubject, planned: PlannedRow, twilight: Twilight, setting: Setting) -> TwilightRow:
+    """A row as it is laid out: when its sky is there, its exposures, how many fit."""
+
+    window, plan = _times_in_words(planned, lambda at_s: in_words.clock(twilight.time(at_s), setting.zone))
     low, high = subject.window.shortest, subject.window.longest
     return TwilightRow(
         **setting.row(subject.key, subject.wish.count),
@@ -58,10 +62,10 @@ def row_out(subject: SkySubject, planned: PlannedRow, twilight: Twilight, settin
         set_aside=0,
         fit=planned.fit,
         planned=planned.planned,
-        opens=minutes(planned.opens_s),
-        shuts=minutes(planned.shuts_s),
-        begins=minutes(planned.begins_s),
-        ends=minutes(planned.ends_s),
+        opens=_minutes(planned.opens_s),
+        shuts=_minutes(planned.shuts_s),
+        begins=_minutes(planned.begins_s),
+        ends=_minutes(planned.ends_s),
         first_exposure_s=planned.first_exposure_s,
         last_exposure_s=planned.last_exposure_s,
         window_text=window,

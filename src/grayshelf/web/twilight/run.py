@@ -17,7 +17,7 @@ from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.models import Job, Rig, RunShot, RunStep
 from grayshelf.library.records import read
-from grayshelf.library.step_records import BuildOutcome, NotBuilt, ShotStats, SkyOutcome, TwilightJob
+from grayshelf.library.step_records import BuildOutcome, ShotStats, SkyOutcome, TwilightJob
 from grayshelf.web.common import in_words
 from grayshelf.web.common.gates import waiting_gate
 from grayshelf.web.common.jobs import job_out
@@ -34,7 +34,7 @@ def run_values(
 ) -> dict[str, Any]:
     """The values of the page for a twilight that goes on, or has been."""
     twilight, zone = twilight_of(library, session, read(TwilightJob, job.params)), setting.zone
-    alive = job.state in ALIVE
+    alive, over = job.state in ALIVE, job.state == JobState.DONE
     steps = list(session.scalars(select(RunStep).where(RunStep.job_id == job.id).order_by(RunStep.seq)))
     sky = {str(key_of_sky(s)): s for s in steps if s.kind == "sky"}
     counts = {key_of_sky(s): s.count for s in sky.values()}
@@ -54,37 +54,36 @@ def run_values(
         if code in by_code
     ]
     rows += [troubled_row(setting.row(key, counts[key]), why) for key, why in troubles.items()]
-    done, wanted = (sum(getattr(s, what) for s in sky.values()) for what in ("done", "count"))
-    current = (
-        next((s for s in steps if s.state in (StepState.DOING, StepState.WAITING)), None) if alive else None
-    )
-    failed = [f for s in steps if s.kind == "build" for f in read(BuildOutcome, s.outcome).failed]
     fades = course_fade(twilight, planned) if fade is None else fade
+    shots = [x for s in sky.values() for x in s.shots]
     return {
         "at": "dawn" if twilight.dawn else "dusk",
         "shows": "run",
         "day": twilight.day,
-        "title": f"{day_in_words(twilight, zone)}: {done} of {wanted} flats",
-        "under": job.message if job.state == JobState.DONE else "",
+        "title": _title(twilight, list(sky.values()), zone),
+        "under": job.message if over else "",
         "rows": rows,
         "fade_text": fade_in_words(fades, seen=fade is not None),
-        "next_text": _next_text(current, zone),
+        "next_text": _next_text(_current(steps) if alive else None, zone),
         "known_text": "Each frame has an exposure of its own; a bias is taken off. Nothing of it is kept as a setting.",
-        "job": job_out(job, library) if job.state != JobState.DONE else None,
+        "job": None if over else job_out(job, library),
         "gate": waiting_gate(job, steps),
-        "failed": _failed(failed),
-    } | scale_of(
-        library,
-        twilight,
-        planned,
-        [x for s in sky.values() for x in s.shots],
-        zone,
-        over=job.state == JobState.DONE,
-    )
+        "failed": _failed(steps),
+    } | scale_of(library, twilight, planned, shots, zone, over=over)
 
 
-def _failed(masters: Sequence[NotBuilt]) -> list[str]:
+def _title(twilight: Twilight, sky: Sequence[RunStep], zone: ZoneInfo) -> str:
+    done, wanted = sum(s.done for s in sky), sum(s.count for s in sky)
+    return f"{day_in_words(twilight, zone)}: {done} of {wanted} flats"
+
+
+def _current(steps: Sequence[RunStep]) -> RunStep | None:
+    return next((s for s in steps if s.state in (StepState.DOING, StepState.WAITING)), None)
+
+
+def _failed(steps: Sequence[RunStep]) -> list[str]:
     """Masters that could not be built, those with one reason together."""
+    masters = [x for s in steps if s.kind == "build" for x in read(BuildOutcome, s.outcome).failed]
     reasons = dict.fromkeys(f"{x.message} {x.advice}" for x in masters)
     said = []
     for reason in reasons:

@@ -1,0 +1,108 @@
+"""A set with the files that a master is to be made of: where they are, and which of them belong together."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+import numpy as np
+from sqlalchemy.orm import Session
+
+from grayshelf.core.checks.apart import apart_from_set
+from grayshelf.core.errors import CannotCombine
+from grayshelf.core.frames.facts import FrameFacts
+from grayshelf.core.frames.write import InputRecord
+from grayshelf.core.masters.combine import CombineSettings
+from grayshelf.core.sensor.statistics import frame_statistics
+from grayshelf.library.facts_json import facts_from_json
+from grayshelf.library.files import read_pixels, sha256_of
+from grayshelf.library.folders import FileStamp, stamp_of
+from grayshelf.library.library import Library
+from grayshelf.library.models import Frame, FrameSet
+
+
+@dataclass(frozen=True)
+class Pedestal:
+    """The master that is taken off flats."""
+
+    set_id: int
+    path: Path
+
+
+@dataclass(frozen=True)
+class Stack:
+    """A set with the files that a master is to be made of, and what is taken off each."""
+
+    row: FrameSet
+    frames: Sequence[Frame]
+    paths: Sequence[Path]
+    """Of the frames, in their order."""
+    pedestal: Pedestal | None
+
+    @property
+    def facts(self) -> FrameFacts:
+        """What its frames have in common."""
+        return facts_from_json(self.row.facts)
+
+    def facts_of_master(self, n_used: int) -> FrameFacts:
+        """A master was taken when its first frame began; the last one is told beside it."""
+        facts = self.facts
+        return replace(facts, is_master=True, n_combined=n_used, utc=self.row.first_utc or facts.utc)
+
+
+def files_of(library: Library, session: Session, frames: Sequence[Frame]) -> list[Path]:
+    """The files of frames that are to be read.
+
+    Raises
+    ------
+    CannotCombine
+        Where one is missing: a master of fewer frames than its set has would not be what it says.
+    """
+    named = library.permitted(session)
+    places = [Path(f.folder.path) / f.path for f in frames]
+    missing = [p for p in places if not p.is_file()]
+    if missing or not places:
+        first = f", {missing[0].name} for one" if missing else ""
+        raise CannotCombine(
+            f"{len(missing)} of {len(places)} files are not where they were{first}, so no master was built of them.",
+            "Plug the disk in or mount the share; or scan their folder and let go of what is missing.",
+        )
+    return [named.permit(p) for p in places]
+
+
+def refuse_changed(paths: Sequence[Path], stamps: Sequence[FileStamp]) -> None:
+    """Refuse what was combined of files that changed meanwhile."""
+    changed = [p for p, before in zip(paths, stamps, strict=True) if stamp_of(p) != before]
+    if changed:
+        raise CannotCombine(
+            f"{changed[0].name} changed while it was being combined, so the master was not kept.",
+            "Wait until nothing writes to it any more, scan its folder, then build again.",
+        )
+
+
+def judge_inputs(stack: Stack, progress: Callable[[float], None]) -> list[InputRecord]:
+    """Hash each frame, measure its level, and leave out those that lie apart from the others."""
+    records: list[InputRecord] = []
+    facts = stack.facts
+    for i, (frame, path) in enumerate(zip(stack.frames, stack.paths, strict=True)):
+        pixels = read_pixels(path)
+        if pixels.shape != (facts.height, facts.width):
+            raise CannotCombine(
+                f"{path.name} is another file than the one that was scanned: it has {pixels.shape[1]} × "
+                f"{pixels.shape[0]} pixels.",
+                "Scan its folder again, then build.",
+            )
+        level = frame_statistics(pixels).median if pixels.dtype.kind == "u" else float(np.median(pixels))
+        records.append(InputRecord(Path(frame.path).name, sha256_of(path), True, level, 0.0))
+        progress((i + 1) / len(stack.frames))
+    apart = apart_from_set([r.level_adu for r in records])
+    return [replace(r, used=False, reason=apart[i]) if i in apart else r for i, r in enumerate(records)]
+
+
+def digest_of(inputs: Sequence[InputRecord], settings: CombineSettings, pedestal: Pedestal | None) -> str:
+    """Names a master by what went into it, and how."""
+    parts = [record.sha256 for record in inputs if record.used]
+    parts += [repr(settings), sha256_of(pedestal.path) if pedestal is not None else "no pedestal"]
+    return hashlib.sha256("\n".join(parts).encode()).hexdigest()
