@@ -2,6 +2,7 @@ import { scaleLinear, scaleLog } from "d3-scale";
 import type { RefObject } from "react";
 
 import type { Schemas } from "../../api/client";
+import { Label } from "../../parts/Label";
 
 type Gains = Schemas["GainsOut"];
 
@@ -69,9 +70,9 @@ export function GainCurves({
               .range([H - 34, 26]);
         return (
           <g key={panel.name}>
-            <text x={left + 4} y={13} fontSize="12" fontWeight="600" fill="var(--ink)">
+            <Label x={left + 4} y={13} strong weight="600">
               {panel.name}
-            </text>
+            </Label>
             <path d={`M${left + 48} 22V${H - 28}H${left + EACH - 8}`} stroke="var(--ink)" fill="none" />
             {data.switch && (
               <path
@@ -109,44 +110,23 @@ export function GainCurves({
               </g>
             ))}
             {[...new Set([most, least])].map((v) => (
-              <text
-                key={v}
-                x={left + 43}
-                y={y(v) + 4}
-                textAnchor="end"
-                fontSize="12"
-                className="num"
-                fill="var(--ink2)"
-              >
+              <Label key={v} x={left + 43} y={y(v) + 4} anchor="end" num>
                 {panel.name === "range, stops"
                   ? v.toFixed(1)
                   : v >= 100
                     ? Math.round(v)
                     : Number(v.toPrecision(2))}
-              </text>
+              </Label>
             ))}
             {[...new Set([low, high])].map((v) => (
-              <text
-                key={v}
-                x={x(v)}
-                y={H - 13}
-                textAnchor="middle"
-                fontSize="12"
-                className="num"
-                fill="var(--ink2)"
-              >
+              <Label key={v} x={x(v)} y={H - 13} anchor="middle" num>
                 {v}
-              </text>
+              </Label>
             ))}
             {data.switch && index === 1 && (
-              <text
-                x={x(((data.switch[0] ?? 0) + (data.switch[1] ?? 0)) / 2) + 5}
-                y={34}
-                fontSize="12"
-                fill="var(--ink2)"
-              >
+              <Label x={x(((data.switch[0] ?? 0) + (data.switch[1] ?? 0)) / 2) + 5} y={34}>
                 switch
-              </text>
+              </Label>
             )}
           </g>
         );

@@ -182,3 +182,36 @@ export function KeptFrames({ data, onForgotten }: { data: Measured; onForgotten:
     </section>
   );
 }
+
+/** An earlier measurement to lay under the chart. */
+export function LayUnder({
+  label,
+  earlier,
+  value,
+  onChange,
+  className = "",
+}: {
+  label: string;
+  earlier: Schemas["MeasurementOut"]["earlier"];
+  value: number | null;
+  onChange: (id: number | null) => void;
+  className?: string;
+}) {
+  return (
+    <label className={`flex items-baseline gap-1.5 ${className}`}>
+      {label}
+      <select
+        className="rounded-sm border border-rule bg-card px-1 text-s text-ink"
+        value={value ?? ""}
+        onChange={(event) => onChange(event.target.value ? Number(event.target.value) : null)}
+      >
+        <option value="">nothing</option>
+        {earlier.map((m) => (
+          <option key={m.id} value={m.id}>
+            {m.when}, {m.source}
+          </option>
+        ))}
+      </select>
+    </label>
+  );
+}

@@ -17,23 +17,113 @@ const span = (seconds: number) =>
 const field =
   "num h-8 rounded-sm border border-rule bg-card px-2 text-right [appearance:textfield] [&::-webkit-inner-spin-button]:appearance-none";
 
-/** Choose gains and shoot, or use frames that are there. */
-export function Start({
-  data,
-  kind,
-  rig,
-  onStarted,
-}: {
+interface Begins {
   data: BenchData;
   kind: BenchKind;
   rig: number;
   onStarted: (measurement: number) => void;
+}
+
+/** The gains that can be measured, each ticked or not. */
+function Gains({
+  data,
+  gains,
+  setGains,
+}: {
+  data: BenchData;
+  gains: number[];
+  setGains: (gains: number[]) => void;
 }) {
+  const offered = [...new Set([...data.gains.map((g) => g.gain), ...gains])].sort((a, b) => a - b);
+  const tick = (gain: number, on: boolean) =>
+    setGains(on ? [...gains, gain].sort((a, b) => a - b) : gains.filter((g) => g !== gain));
+  return (
+    <ul>
+      {offered.map((gain) => (
+        <li key={gain} className="border-b border-line">
+          <label className="flex cursor-pointer items-baseline gap-3 py-1.5">
+            <input
+              type="checkbox"
+              className="accent-ink"
+              checked={gains.includes(gain)}
+              onChange={(event) => tick(gain, event.target.checked)}
+            />
+            <span className="w-20 font-semibold">
+              {data.gain_word} {gain}
+            </span>
+            <span className="text-s text-ink2">
+              {data.gains.find((g) => g.gain === gain)?.note ?? "added by you"}
+            </span>
+          </label>
+        </li>
+      ))}
+    </ul>
+  );
+}
+
+/** A gain that is not offered. */
+function AnotherGain({ data, onAdd }: { data: BenchData; onAdd: (gain: number) => void }) {
+  const [more, setMore] = useState("");
+  const add = () => {
+    const value = Number(more);
+    const [least, most] = data.gain_range ?? [0, 1e6];
+    if (more !== "" && Number.isFinite(value) && value >= (least ?? 0) && value <= (most ?? 1e6)) {
+      onAdd(value);
+      setMore("");
+    }
+  };
+  return (
+    <label className="flex items-center gap-2">
+      another {data.gain_word}
+      <input
+        className={`${field} w-16`}
+        type="number"
+        value={more}
+        onChange={(event) => setMore(event.target.value)}
+        onKeyDown={(event) => event.key === "Enter" && add()}
+      />
+      <Button onClick={add} disabled={more === ""}>
+        Add
+      </Button>
+    </label>
+  );
+}
+
+function Through({
+  data,
+  filter,
+  setFilter,
+}: {
+  data: BenchData;
+  filter: string | null;
+  setFilter: (code: string) => void;
+}) {
+  return (
+    <div className="pt-3" role="group" aria-label="Filter to measure through">
+      <p className="pb-1.5 text-ink2">Through which filter? A narrow one makes the panel dim enough.</p>
+      <span className="flex flex-wrap gap-1.5">
+        {data.filters.map((f) => (
+          <button
+            key={f.code}
+            type="button"
+            aria-pressed={f.code === filter}
+            onClick={() => setFilter(f.code)}
+            className={`rounded-sm p-0.5 ${f.code === filter ? "outline-2 outline-ink" : "opacity-70"}`}
+          >
+            <FilterStamp code={f.code} nm={f.passband_nm} />
+          </button>
+        ))}
+      </span>
+    </div>
+  );
+}
+
+/** Choose gains, and shoot. */
+function Shoot({ data, kind, rig, onStarted }: Begins) {
   const word = data.gain_word;
   const [gains, setGains] = useState<number[]>(() =>
     data.gains.filter((g) => (kind === "gain" ? true : g.in_use)).map((g) => g.gain),
   );
-  const [more, setMore] = useState("");
   const [margin, setMargin] = useState("");
   const [filter, setFilter] = useState(data.filter_code);
   const shoot = useChange(() =>
@@ -49,6 +139,66 @@ export function Start({
       }),
     ),
   );
+  const takes = span(data.seconds_per_gain * gains.length);
+  return (
+    <section>
+      <ColumnHead
+        note={data.gain_range ? `${word} ${data.gain_range[0]} to ${data.gain_range[1]}` : undefined}
+      >
+        Shoot
+      </ColumnHead>
+      <Gains data={data} gains={gains} setGains={setGains} />
+      <div className="flex flex-wrap items-center gap-x-5 gap-y-2 pt-2.5">
+        <AnotherGain
+          data={data}
+          onAdd={(gain) => setGains([...new Set([...gains, gain])].sort((a, b) => a - b))}
+        />
+        {kind === "offset" && (
+          <label className="flex items-center gap-2">
+            margin
+            <input
+              className={`${field} w-16`}
+              type="number"
+              min={0}
+              placeholder="usual"
+              value={margin}
+              onChange={(event) => setMargin(event.target.value)}
+            />
+            ADU
+          </label>
+        )}
+      </div>
+      {kind === "gain" && data.filters.length > 0 && (
+        <Through data={data} filter={filter} setFilter={setFilter} />
+      )}
+      <div className="flex items-center gap-4 pt-4">
+        <Button
+          look="accent"
+          large
+          disabled={gains.length === 0 || shoot.isPending}
+          onClick={() => shoot.mutate(undefined, { onSuccess: (made) => onStarted(made.measurement_id) })}
+        >
+          {gains.length === 0
+            ? `Choose a ${word}`
+            : `Shoot about ${data.frames_per_gain * gains.length} frames, ${takes}`}
+        </Button>
+      </div>
+      <p className="pt-2 text-s text-ink2">
+        {kind === "offset"
+          ? "Bias frames, cap on; coarse to fine, and fresh ones at the answer."
+          : "Bias and pairs of flats, panel on; the exposure varies, the light does not."}
+      </p>
+      {shoot.error && (
+        <div className="pt-3">
+          <Trouble error={shoot.error} />
+        </div>
+      )}
+    </section>
+  );
+}
+
+/** Measure frames that are there. */
+function FromDisk({ data, kind, rig, onStarted }: Begins) {
   const disk = useChange((sets: number[]) =>
     get(
       api.POST("/api/rigs/{rig_id}/bench/{kind}/disk", {
@@ -57,165 +207,55 @@ export function Start({
       }),
     ),
   );
-  const offered = [...new Set([...data.gains.map((g) => g.gain), ...gains])].sort((a, b) => a - b);
-  const add = () => {
-    const value = Number(more);
-    const [least, most] = data.gain_range ?? [0, 1e6];
-    if (more !== "" && Number.isFinite(value) && value >= (least ?? 0) && value <= (most ?? 1e6)) {
-      setGains([...new Set([...gains, value])].sort((a, b) => a - b));
-      setMore("");
-    }
-  };
-  const seconds = data.seconds_per_gain * gains.length;
+  const quick =
+    kind === "gain" ? "; enough for a quick estimate" : "; one offset only: it can be judged, not compared";
+  return (
+    <section>
+      <ColumnHead>Use frames on disk</ColumnHead>
+      {!data.can_shoot && <p className="border-b border-line py-2 text-ink2">{data.cannot}</p>}
+      <ul>
+        {data.disk.map((offer) => (
+          <li key={offer.gain} className="flex items-center gap-3 border-b border-line py-2">
+            <span className="min-w-0 flex-1">
+              <b className="font-semibold">{offer.gain_text}</b>
+              <span className="block text-s text-ink2">
+                {offer.text}
+                {offer.quick && quick}
+              </span>
+            </span>
+            <Button
+              disabled={disk.isPending}
+              onClick={() =>
+                disk.mutate(offer.set_ids, { onSuccess: (made) => onStarted(made.measurement_id) })
+              }
+            >
+              Measure these
+            </Button>
+          </li>
+        ))}
+      </ul>
+      {data.disk.length === 0 && (
+        <p className="py-2 text-ink2">
+          {kind === "offset"
+            ? "No raw bias frames of this camera are in the library. Scan a folder with some in Intake."
+            : "No raw flats with bias frames of the same gain are in the library. Two of each will do."}
+        </p>
+      )}
+      {disk.error && (
+        <div className="pt-3">
+          <Trouble error={disk.error} />
+        </div>
+      )}
+    </section>
+  );
+}
+
+/** Choose gains and shoot, or use frames that are there. */
+export function Start(begins: Begins) {
   return (
     <div className="flex flex-col gap-6">
-      {data.can_shoot && (
-        <section>
-          <ColumnHead
-            note={data.gain_range ? `${word} ${data.gain_range[0]} to ${data.gain_range[1]}` : undefined}
-          >
-            Shoot
-          </ColumnHead>
-          <ul>
-            {offered.map((gain) => {
-              const told = data.gains.find((g) => g.gain === gain);
-              return (
-                <li key={gain} className="border-b border-line">
-                  <label className="flex cursor-pointer items-baseline gap-3 py-1.5">
-                    <input
-                      type="checkbox"
-                      className="accent-ink"
-                      checked={gains.includes(gain)}
-                      onChange={(event) =>
-                        setGains(
-                          event.target.checked
-                            ? [...gains, gain].sort((a, b) => a - b)
-                            : gains.filter((g) => g !== gain),
-                        )
-                      }
-                    />
-                    <span className="w-20 font-semibold">
-                      {word} {gain}
-                    </span>
-                    <span className="text-s text-ink2">{told?.note ?? "added by you"}</span>
-                  </label>
-                </li>
-              );
-            })}
-          </ul>
-          <div className="flex flex-wrap items-center gap-x-5 gap-y-2 pt-2.5">
-            <label className="flex items-center gap-2">
-              another {word}
-              <input
-                className={`${field} w-16`}
-                type="number"
-                value={more}
-                onChange={(event) => setMore(event.target.value)}
-                onKeyDown={(event) => event.key === "Enter" && add()}
-              />
-              <Button onClick={add} disabled={more === ""}>
-                Add
-              </Button>
-            </label>
-            {kind === "offset" && (
-              <label className="flex items-center gap-2">
-                margin
-                <input
-                  className={`${field} w-16`}
-                  type="number"
-                  min={0}
-                  placeholder="usual"
-                  value={margin}
-                  onChange={(event) => setMargin(event.target.value)}
-                />
-                ADU
-              </label>
-            )}
-          </div>
-          {kind === "gain" && data.filters.length > 0 && (
-            <div className="pt-3" role="group" aria-label="Filter to measure through">
-              <p className="pb-1.5 text-ink2">
-                Through which filter? A narrow one makes the panel dim enough.
-              </p>
-              <span className="flex flex-wrap gap-1.5">
-                {data.filters.map((f) => (
-                  <button
-                    key={f.code}
-                    type="button"
-                    aria-pressed={f.code === filter}
-                    onClick={() => setFilter(f.code)}
-                    className={`rounded-sm p-0.5 ${f.code === filter ? "outline-2 outline-ink" : "opacity-70"}`}
-                  >
-                    <FilterStamp code={f.code} nm={f.passband_nm} />
-                  </button>
-                ))}
-              </span>
-            </div>
-          )}
-          <div className="flex items-center gap-4 pt-4">
-            <Button
-              look="accent"
-              large
-              disabled={gains.length === 0 || shoot.isPending}
-              onClick={() => shoot.mutate(undefined, { onSuccess: (made) => onStarted(made.measurement_id) })}
-            >
-              {gains.length === 0
-                ? `Choose a ${word}`
-                : `Shoot about ${data.frames_per_gain * gains.length} frames, ${span(seconds)}`}
-            </Button>
-          </div>
-          <p className="pt-2 text-s text-ink2">
-            {kind === "offset"
-              ? "Bias frames, cap on; coarse to fine, and fresh ones at the answer."
-              : "Bias and pairs of flats, panel on; the exposure varies, the light does not."}
-          </p>
-          {shoot.error && (
-            <div className="pt-3">
-              <Trouble error={shoot.error} />
-            </div>
-          )}
-        </section>
-      )}
-      <section>
-        <ColumnHead>Use frames on disk</ColumnHead>
-        {!data.can_shoot && <p className="border-b border-line py-2 text-ink2">{data.cannot}</p>}
-        <ul>
-          {data.disk.map((offer) => (
-            <li key={offer.gain} className="flex items-center gap-3 border-b border-line py-2">
-              <span className="min-w-0 flex-1">
-                <b className="font-semibold">{offer.gain_text}</b>
-                <span className="block text-s text-ink2">
-                  {offer.text}
-                  {offer.quick &&
-                    (kind === "gain"
-                      ? "; enough for a quick estimate"
-                      : "; one offset only: it can be judged, not compared")}
-                </span>
-              </span>
-              <Button
-                disabled={disk.isPending}
-                onClick={() =>
-                  disk.mutate(offer.set_ids, { onSuccess: (made) => onStarted(made.measurement_id) })
-                }
-              >
-                Measure these
-              </Button>
-            </li>
-          ))}
-        </ul>
-        {data.disk.length === 0 && (
-          <p className="py-2 text-ink2">
-            {kind === "offset"
-              ? "No raw bias frames of this camera are in the library. Scan a folder with some in Intake."
-              : "No raw flats with bias frames of the same gain are in the library. Two of each will do."}
-          </p>
-        )}
-        {disk.error && (
-          <div className="pt-3">
-            <Trouble error={disk.error} />
-          </div>
-        )}
-      </section>
+      {begins.data.can_shoot && <Shoot {...begins} />}
+      <FromDisk {...begins} />
     </div>
   );
 }

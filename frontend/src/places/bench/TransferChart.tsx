@@ -2,6 +2,7 @@ import { scaleLinear, scaleLog } from "d3-scale";
 import type { RefObject } from "react";
 
 import type { Schemas } from "../../api/client";
+import { Label } from "../../parts/Label";
 
 type Channel = Schemas["ChannelOut"];
 
@@ -22,195 +23,148 @@ const decades = (from: number, to: number) =>
     (_, i) => 10 ** (Math.ceil(Math.log10(from)) + i),
   );
 
-/** Variance against signal, both as logarithms; and beneath it how far the level strays from the line of time. */
-export function TransferChart({
-  channel,
-  earlier,
-  title,
-  chart,
-}: {
-  channel: Channel;
-  earlier: Channel | null;
-  title: string;
-  chart: RefObject<SVGSVGElement | null>;
-}) {
+/** Where things stand in the chart. */
+function geometry(channel: Channel) {
   const points = channel.points.filter((p) => p.signal > 0.5 && p.variance > 0.05);
   const signals = points.map((p) => p.signal);
   const least = Math.max(Math.min(...signals, 100) / 1.6, 1);
   const most = Math.max(...signals, 1000) * 1.5;
   const variances = points.map((p) => p.variance);
   const dark = channel.dark_variance ?? 1;
-  const within = channel.straight_within_percent;
   // The converter's steps are drawn where they matter, and only told of where they lie far below.
   const deep = channel.quantisation < dark / 200;
   const floor = Math.max(Math.min(...variances, dark, deep ? dark : channel.quantisation) / 3, 0.02);
-  const x = scaleLog()
-    .domain([least, most])
-    .range([L, W - R]);
-  const y = scaleLog()
-    .domain([floor, Math.max(...variances, dark) * 2])
-    .range([BASE, TOP]);
-  const off = scaleLinear().domain([-3, 3]).range([STRIP, STRIP_TOP]).clamp(true);
-  const fitEnd = channel.saturation_signal ? channel.saturation_signal * 0.7 : most;
-  const k = channel.slope;
-  const under = earlier?.points.filter((p) => p.signal > least && p.variance > floor) ?? [];
+  const highest = Math.max(...variances, dark) * 2;
+  return {
+    points,
+    least,
+    most,
+    dark,
+    deep,
+    floor,
+    highest,
+    x: scaleLog()
+      .domain([least, most])
+      .range([L, W - R]),
+    y: scaleLog().domain([floor, highest]).range([BASE, TOP]),
+    off: scaleLinear().domain([-3, 3]).range([STRIP, STRIP_TOP]).clamp(true),
+  };
+}
+
+type Geometry = ReturnType<typeof geometry>;
+
+/** Lines and numbers of the decades. */
+function Decades({ g }: { g: Geometry }) {
+  const { x, y } = g;
   return (
-    <svg
-      ref={chart}
-      viewBox={`0 0 ${W} ${H}`}
-      className="block w-full"
-      role="img"
-      aria-label={`Photon transfer ${title}: variance against signal, ${points.length} pairs`}
-    >
-      <text x={L - 8} y={TOP - 5} textAnchor="end" fontSize="12" fill="var(--ink2)">
+    <>
+      <Label x={L - 8} y={TOP - 5} anchor="end">
         ADU²
-      </text>
-      {decades(floor, y.domain()[1] ?? 1).map((tick) => (
+      </Label>
+      {decades(g.floor, g.highest).map((tick) => (
         <g key={tick}>
           <path d={`M${L} ${y(tick)}H${W - R}`} stroke="var(--line)" strokeOpacity="0.6" />
-          <text x={L - 9} y={y(tick) + 4} textAnchor="end" fontSize="12" className="num" fill="var(--ink2)">
+          <Label x={L - 9} y={y(tick) + 4} anchor="end" num>
             {short(tick)}
-          </text>
+          </Label>
         </g>
       ))}
-      {decades(least, most).map((tick) => (
+      {decades(g.least, g.most).map((tick) => (
         <g key={tick}>
           <path d={`M${x(tick)} ${TOP}V${BASE}`} stroke="var(--line)" strokeOpacity="0.6" />
-          <text
-            x={x(tick)}
-            y={BASE + 17}
-            textAnchor="middle"
-            fontSize="12"
-            className="num"
-            fill="var(--ink2)"
-          >
+          <Label x={x(tick)} y={BASE + 17} anchor="middle" num>
             {short(tick)}
-          </text>
+          </Label>
         </g>
       ))}
-      <text
-        x={W - R}
-        y={BASE + 34}
-        textAnchor="end"
-        fontSize="12"
-        fill="var(--ink2)"
-        paintOrder="stroke"
-        stroke="var(--card)"
-        strokeWidth="4"
-      >
+      <Label x={W - R} y={BASE + 34} anchor="end" halo>
         signal above the pedestal, ADU
-      </text>
+      </Label>
+    </>
+  );
+}
+
+/** What the noise cannot fall below, and where the pixel is full. */
+function Bounds({ channel, g }: { channel: Channel; g: Geometry }) {
+  const { x, y, dark, deep } = g;
+  const full = channel.saturation_signal === null ? null : x(channel.saturation_signal);
+  return (
+    <>
       {channel.dark_variance !== null && (
         <>
           <path d={`M${L} ${y(dark)}H${W - R}`} stroke="var(--ink2)" strokeDasharray="6 4" />
-          <text x={W - R + 6} y={y(dark) + 4} fontSize="12" fill="var(--ink2)">
+          <Label x={W - R + 6} y={y(dark) + 4}>
             read noise²
-          </text>
+          </Label>
         </>
       )}
-      {!deep && (
+      {deep ? (
+        <Label x={L + 8} y={BASE - 10}>
+          the ADC’s steps: {channel.quantisation.toPrecision(2)} ADU², far below
+        </Label>
+      ) : (
         <>
           <path d={`M${L} ${y(channel.quantisation)}H${W - R}`} stroke="var(--ink2)" strokeDasharray="1 4" />
-          <text x={W - R + 6} y={y(channel.quantisation) + 4} fontSize="12" fill="var(--ink2)">
+          <Label x={W - R + 6} y={y(channel.quantisation) + 4}>
             the ADC’s steps
-          </text>
+          </Label>
         </>
       )}
-      {deep && (
-        <text x={L + 8} y={BASE - 10} fontSize="12" fill="var(--ink2)">
-          the ADC’s steps: {channel.quantisation.toPrecision(2)} ADU², far below
-        </text>
-      )}
-      {channel.saturation_signal !== null && (
+      {full !== null && (
         <>
           <path
-            d={`M${x(channel.saturation_signal)} ${TOP}V${BASE}M${x(channel.saturation_signal)} ${STRIP_TOP}V${STRIP}`}
+            d={`M${full} ${TOP}V${BASE}M${full} ${STRIP_TOP}V${STRIP}`}
             stroke="var(--ink2)"
             strokeDasharray="2 4"
           />
-          <text
-            x={x(channel.saturation_signal) - 6}
-            y={BASE - 10}
-            textAnchor="end"
-            fontSize="12"
-            fill="var(--ink)"
-            paintOrder="stroke"
-            stroke="var(--card)"
-            strokeWidth="4"
-          >
+          <Label x={full - 6} y={BASE - 10} anchor="end" strong halo>
             saturation
-          </text>
+          </Label>
         </>
       )}
-      {k !== null && (
-        <>
-          <path
-            d={`M${x(least)} ${y(Math.max(k * least, floor))}L${x(fitEnd)} ${y(k * fitEnd)}`}
-            stroke="var(--ink)"
-            strokeWidth="1.6"
-          />
-          <path
-            d={`M${x(fitEnd)} ${y(k * fitEnd)}L${x(most)} ${y(Math.min(k * most, y.domain()[1] ?? 1))}`}
-            stroke="var(--ink2)"
-            strokeDasharray="4 4"
-          />
-          <text
-            x={x(Math.sqrt(least * fitEnd)) - 10}
-            y={y(k * Math.sqrt(least * fitEnd)) - 14}
-            textAnchor="end"
-            fontSize="13"
-            fontWeight="500"
-            className="num"
-            fill="var(--ink)"
-            paintOrder="stroke"
-            stroke="var(--card)"
-            strokeWidth="4"
-          >
-            {channel.e_per_adu.text} e⁻/ADU
-          </text>
-        </>
-      )}
-      {under.map((p, i) => (
-        <path
-          key={i}
-          d={`M${x(p.signal) - 4} ${y(p.variance)}h8M${x(p.signal)} ${y(p.variance) - 4}v8`}
-          stroke="var(--ink2)"
-        />
-      ))}
-      {points.map((p, i) => (
-        <circle
-          key={i}
-          cx={x(p.signal)}
-          cy={y(p.variance)}
-          r="4"
-          fill={p.used ? "var(--ink)" : "var(--card)"}
-          stroke="var(--ink)"
-          strokeWidth="1.4"
-        >
-          <title>
-            {`${p.exposure_s} s, ${p.source}: ${Math.round(p.level)} ADU, variance ${Math.round(p.variance)} ADU²`}
-          </title>
-        </circle>
-      ))}
-      <path d={`M${L} ${TOP}V${BASE}H${W - R}`} stroke="var(--ink)" fill="none" />
-      {/* How straight the level follows the time. */}
+    </>
+  );
+}
+
+/** The slope that was fitted: to where it was fitted, and beyond. */
+function Slope({ channel, k, g }: { channel: Channel; k: number; g: Geometry }) {
+  const { x, y, least, most, floor } = g;
+  const fitEnd = channel.saturation_signal ? channel.saturation_signal * 0.7 : most;
+  const middle = Math.sqrt(least * fitEnd);
+  return (
+    <>
+      <path
+        d={`M${x(least)} ${y(Math.max(k * least, floor))}L${x(fitEnd)} ${y(k * fitEnd)}`}
+        stroke="var(--ink)"
+        strokeWidth="1.6"
+      />
+      <path
+        d={`M${x(fitEnd)} ${y(k * fitEnd)}L${x(most)} ${y(Math.min(k * most, g.highest))}`}
+        stroke="var(--ink2)"
+        strokeDasharray="4 4"
+      />
+      <Label x={x(middle) - 10} y={y(k * middle) - 14} anchor="end" size="13" num strong weight="500" halo>
+        {channel.e_per_adu.text} e⁻/ADU
+      </Label>
+    </>
+  );
+}
+
+/** How straight the level follows the time. */
+function Straightness({ channel, g }: { channel: Channel; g: Geometry }) {
+  const { x, off } = g;
+  const within = channel.straight_within_percent;
+  return (
+    <>
       <rect x={L} y={off(within)} width={W - R - L} height={off(-within) - off(within)} fill="var(--board)" />
       <path d={`M${L} ${off(0)}H${W - R}`} stroke="var(--rule)" />
       <path d={`M${L} ${STRIP_TOP}V${STRIP}`} stroke="var(--ink)" />
       {[-within, within].map((tick) => (
-        <text
-          key={tick}
-          x={L - 9}
-          y={off(tick) + 4}
-          textAnchor="end"
-          fontSize="12"
-          className="num"
-          fill="var(--ink2)"
-        >
+        <Label key={tick} x={L - 9} y={off(tick) + 4} anchor="end" num>
           {`${tick > 0 ? "+" : "−"}${within} %`}
-        </text>
+        </Label>
       ))}
-      {points.map((p, i) =>
+      {g.points.map((p, i) =>
         p.off_line_percent === null ? null : p.off_line_percent < -3 ? (
           <path key={i} d={`M${x(p.signal) - 4} ${STRIP - 6}l4 7l4 -7z`} fill="var(--ink2)" />
         ) : (
@@ -231,16 +185,70 @@ export function TransferChart({
             stroke="var(--ink)"
             strokeWidth="2"
           />
-          <text x={x(channel.linear_signal)} y={STRIP + 20} textAnchor="end" fontSize="12" fill="var(--ink)">
+          <Label x={x(channel.linear_signal)} y={STRIP + 20} anchor="end" strong>
             linear to {channel.linear_limit.text} ADU
-          </text>
+          </Label>
         </>
       )}
-      <text x={L} y={STRIP + 20} fontSize="12" fill="var(--ink2)">
+      <Label x={L} y={STRIP + 20}>
         {channel.points.some((p) => p.off_line_percent !== null)
           ? "level off the line of time, 5 to 70 %"
           : "too few exposures of one light for a line of time"}
-      </text>
+      </Label>
+    </>
+  );
+}
+
+/** Variance against signal, both as logarithms; and beneath it how far the level strays from the line of time. */
+export function TransferChart({
+  channel,
+  earlier,
+  title,
+  chart,
+}: {
+  channel: Channel;
+  earlier: Channel | null;
+  title: string;
+  chart: RefObject<SVGSVGElement | null>;
+}) {
+  const g = geometry(channel);
+  const { x, y } = g;
+  const under = earlier?.points.filter((p) => p.signal > g.least && p.variance > g.floor) ?? [];
+  return (
+    <svg
+      ref={chart}
+      viewBox={`0 0 ${W} ${H}`}
+      className="block w-full"
+      role="img"
+      aria-label={`Photon transfer ${title}: variance against signal, ${g.points.length} pairs`}
+    >
+      <Decades g={g} />
+      <Bounds channel={channel} g={g} />
+      {channel.slope !== null && <Slope channel={channel} k={channel.slope} g={g} />}
+      {under.map((p, i) => (
+        <path
+          key={i}
+          d={`M${x(p.signal) - 4} ${y(p.variance)}h8M${x(p.signal)} ${y(p.variance) - 4}v8`}
+          stroke="var(--ink2)"
+        />
+      ))}
+      {g.points.map((p, i) => (
+        <circle
+          key={i}
+          cx={x(p.signal)}
+          cy={y(p.variance)}
+          r="4"
+          fill={p.used ? "var(--ink)" : "var(--card)"}
+          stroke="var(--ink)"
+          strokeWidth="1.4"
+        >
+          <title>
+            {`${p.exposure_s} s, ${p.source}: ${Math.round(p.level)} ADU, variance ${Math.round(p.variance)} ADU²`}
+          </title>
+        </circle>
+      ))}
+      <path d={`M${L} ${TOP}V${BASE}H${W - R}`} stroke="var(--ink)" fill="none" />
+      <Straightness channel={channel} g={g} />
     </svg>
   );
 }

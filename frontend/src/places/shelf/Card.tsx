@@ -10,6 +10,7 @@ import { Ruler } from "../../parts/Ruler";
 import { ageFill, ageInk } from "../../parts/Spine";
 import { useKeys } from "../../parts/useKeys";
 import { useStepKeys } from "../../parts/useStepKeys";
+import { Label } from "../../parts/Label";
 
 type CardData = Schemas["CardOut"];
 
@@ -66,13 +67,13 @@ function Levels({ card }: { card: CardData }) {
             </circle>
           ),
         )}
-        <text x="472" y={y(high) + 4} className="num" fontSize="12" fill="var(--ink2)">
+        <Label x="472" y={y(high) + 4} num>
           {high.toLocaleString("en")}
-        </text>
+        </Label>
         {y(low) - y(high) > 12 && (
-          <text x="472" y={y(low) + 4} className="num" fontSize="12" fill="var(--ink2)">
+          <Label x="472" y={y(low) + 4} num>
             {low.toLocaleString("en")}
-          </text>
+          </Label>
         )}
       </svg>
       {left.map((frame) => (

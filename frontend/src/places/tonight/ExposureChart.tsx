@@ -2,6 +2,7 @@ import { scaleLinear } from "d3-scale";
 
 import type { Schemas } from "../../api/client";
 import { Axes } from "../../parts/Axes";
+import { Label } from "../../parts/Label";
 
 type Search = Schemas["SearchOut"];
 
@@ -77,21 +78,12 @@ export function ExposureChart({ search }: { search: Search }) {
       />
       <path d={`M${L} ${y(search.target)}H${W - R}`} stroke="var(--rule)" />
       <path d={`M${L} ${y(search.white)}H${W - R}`} stroke="var(--ink2)" strokeDasharray="2 4" />
-      <text x={L + 8} y={y(search.white) + 15} fontSize="12" fill="var(--ink2)">
+      <Label x={L + 8} y={y(search.white) + 15}>
         full, {adu.format(search.white)} ADU
-      </text>
-      <text
-        x={W - R}
-        y={y(search.target + search.tolerance) - 5}
-        textAnchor="end"
-        fontSize="12"
-        fill="var(--ink2)"
-        paintOrder="stroke"
-        stroke="var(--card)"
-        strokeWidth="4"
-      >
+      </Label>
+      <Label x={W - R} y={y(search.target + search.tolerance) - 5} anchor="end" halo>
         target {adu.format(search.target)} ± {adu.format(search.tolerance)}
-      </text>
+      </Label>
       {search.rate !== null && search.rate > 0 && (
         <path
           d={`M${x(0)} ${y(search.pedestal)}L${x(lineEnd)} ${y(search.pedestal + search.rate * lineEnd)}`}
@@ -101,12 +93,12 @@ export function ExposureChart({ search }: { search: Search }) {
         />
       )}
       <Axes x={x} y={y} left={L} right={W - R} top={T} base={H - B} xTicks={6} yTicks={4} />
-      <text x={W - R} y={H - 6} textAnchor="end" fontSize="12" fill="var(--ink2)">
+      <Label x={W - R} y={H - 6} anchor="end">
         exposure, s
-      </text>
-      <text x={L} y={H - 6} fontSize="12" fill="var(--ink2)">
+      </Label>
+      <Label x={L} y={H - 6}>
         {permitted}
-      </text>
+      </Label>
       {answer !== null && found && (
         <g>
           <path
@@ -142,27 +134,13 @@ export function ExposureChart({ search }: { search: Search }) {
               strokeWidth="1.6"
               strokeDasharray={shot.probe ? "3 2" : undefined}
             />
-            <text
-              x={cx}
-              y={y(shot.level) + 4.5}
-              textAnchor="middle"
-              fontSize="13"
-              className="num"
-              fill="var(--ink)"
-            >
+            <Label x={cx} y={y(shot.level) + 4.5} anchor="middle" size="13" num strong>
               {shot.number}
-            </text>
+            </Label>
             {beyond && (
-              <text
-                x={cx - 14}
-                y={y(shot.level) + 4.5}
-                textAnchor="end"
-                fontSize="12"
-                className="num"
-                fill="var(--ink2)"
-              >
+              <Label x={cx - 14} y={y(shot.level) + 4.5} anchor="end" num>
                 {shot.exposure} →
-              </text>
+              </Label>
             )}
           </g>
         );

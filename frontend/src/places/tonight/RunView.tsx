@@ -1,4 +1,4 @@
-import { useState } from "react";
+import { useState, type ReactNode } from "react";
 import { Link } from "react-router";
 
 import { api, get, type Schemas } from "../../api/client";
@@ -17,8 +17,6 @@ import { TimeLine } from "./TimeLine";
 
 type RunData = Schemas["RunOut"];
 type Search = Schemas["SearchOut"];
-
-const ALIVE = ["queued", "running", "paused", "waiting"];
 
 function Shots({ search }: { search: Search }) {
   return (
@@ -163,84 +161,155 @@ function Found({ run, onLook }: { run: RunData; onLook: (id: number) => void }) 
   );
 }
 
-/** Tonight while a run goes on, and after it. */
-export function RunView({ run }: { run: RunData }) {
+/** What was found, what goes on or comes next, and what is on the shelf now. */
+function Summary({ run, alive, onLook }: { run: RunData; alive: boolean; onLook: (id: number) => void }) {
+  const current = run.steps.find((s) => s.id === run.current);
+  return (
+    <>
+      <Found run={run} onLook={onLook} />
+      <section>
+        {run.afterwards.length > 0 && (
+          <>
+            <ColumnHead>Now</ColumnHead>
+            <ul>
+              {run.afterwards.map((line) => (
+                <li key={line} className="border-b border-line py-1.5">
+                  {line}
+                </li>
+              ))}
+            </ul>
+          </>
+        )}
+        {alive && (
+          <>
+            <ColumnHead>In work</ColumnHead>
+            <p className="py-2">{run.job.message || current?.title}</p>
+            <Bar share={run.job.progress} label="The run" />
+          </>
+        )}
+      </section>
+      <section>{run.job.state === "done" && <OnShelf run={run} />}</section>
+    </>
+  );
+}
+
+/** What a run brought. */
+function OnShelf({ run }: { run: RunData }) {
   const { state } = useHere();
+  const shot = run.steps.filter((step) => step.kind === "flats" && step.state === "done" && step.filter_code);
+  return (
+    <>
+      <ColumnHead>Now on the shelf</ColumnHead>
+      <ul>
+        {shot.map((step) => (
+          <li key={step.id} className="flex items-center gap-3 border-b border-line py-1.5">
+            <FilterStamp code={step.filter_code ?? ""} nm={step.passband_nm} />
+            {step.done} flats for {step.lights} {step.lights === 1 ? "light" : "lights"}
+          </li>
+        ))}
+      </ul>
+      <p className="py-2">
+        They stand on the{" "}
+        <Link className="underline" to="/shelf?wall=flats">
+          shelf
+        </Link>
+        ; the slips are in{" "}
+        <Link className="underline" to={`/nights/${state.night}`}>
+          tonight’s log
+        </Link>
+        .
+      </p>
+    </>
+  );
+}
+
+/** What can be done with a run: answer, pause, stop, go on, put it away. */
+function useRunActions(run: RunData, gate: RunData["steps"][number] | undefined) {
   const act = useJobAction();
-  const [looked, setLooked] = useState<number | null>(null);
   const answer = useAnswer();
   const away = useChange(() =>
     get(api.POST("/api/runs/{job_id}/put-away", { params: { path: { job_id: run.job.id } } })),
   );
-  const alive = ALIVE.includes(run.job.state);
-  const paused = run.job.state === "paused";
+  const { job } = run;
+  const paused = job.state === "paused";
+  const can = { pause: job.can_pause || paused, stop: job.can_stop };
+  const pause = () => act.mutate({ id: job.id, action: paused ? "go-on" : "pause" });
+  const buttons = (
+    <>
+      {gate?.gate && <GateButtons gate={gate.gate} answer={answer} />}
+      {can.pause && (
+        <Button large onClick={pause}>
+          {paused ? "Go on" : "Pause"} <Key>Space</Key>
+        </Button>
+      )}
+      {can.stop && (
+        <Button large onClick={() => act.mutate({ id: job.id, action: "stop" })}>
+          Stop here
+        </Button>
+      )}
+      {job.can_resume && (
+        <Button look="accent" large onClick={() => act.mutate({ id: job.id, action: "resume" })}>
+          Go on from there
+        </Button>
+      )}
+      {!can.stop && (
+        <Button look={job.state === "done" ? "accent" : "plain"} large onClick={() => away.mutate(undefined)}>
+          {job.state === "done" ? "Close the run" : "Close it and make a new sheet"}
+        </Button>
+      )}
+    </>
+  );
+  return { can, pause, buttons, answer, errors: [answer.error, act.error, away.error] };
+}
+
+/** The headline of a run, on a wide screen. */
+function RunHead({ run, wants, buttons }: { run: RunData; wants: boolean; buttons: ReactNode }) {
+  return (
+    <div className="max-md:hidden">
+      <PageHead title={wants ? <span className="text-accent">{run.headline}</span> : run.headline}>
+        <span className="num text-ink2">now {run.clock}</span>
+        {run.sensor && (
+          <span className="flex items-center gap-2 text-ink2">
+            sensor <Ruler ruler={run.sensor} width={64} />
+          </span>
+        )}
+        {buttons}
+      </PageHead>
+      <p className="flex min-h-5 items-center justify-between gap-6">
+        <span>{run.subline}</span>
+        <DemoPace />
+      </p>
+    </div>
+  );
+}
+
+/** Tonight while a run goes on, and after it. */
+export function RunView({ run }: { run: RunData }) {
+  const [looked, setLooked] = useState<number | null>(null);
   const current = run.steps.find((s) => s.id === run.current);
   const gate = current?.state === "waiting" ? current : undefined;
+  const { can, pause, buttons, answer, errors } = useRunActions(run, gate);
   const searches = run.searches;
   const at = searches.findIndex((s) => s.step_id === looked);
   const from = at >= 0 ? at : searches.length;
   useKeys({
     " ": (event) => {
       const onControl = event.target instanceof HTMLElement && event.target.matches("input, button, a");
-      if (onControl || !alive || !(run.job.can_pause || paused)) return false;
-      act.mutate({ id: run.job.id, action: paused ? "go-on" : "pause" });
+      if (onControl || !can.stop || !can.pause) return false;
+      pause();
       return true;
     },
     "[": () => setLooked(searches[Math.max(0, from - 1)]?.step_id ?? null),
     "]": () => setLooked(searches[from + 1]?.step_id ?? null),
     Escape: () => setLooked(null),
   });
-  const lookedAt = at >= 0 ? searches[at] : undefined;
   const ofRow = searches.filter((s) => s.filter_code === current?.filter_code).at(-1) ?? null;
-  const actions = (
-    <>
-      {gate?.gate && <GateButtons gate={gate.gate} answer={answer} />}
-      {(run.job.can_pause || paused) && (
-        <Button large onClick={() => act.mutate({ id: run.job.id, action: paused ? "go-on" : "pause" })}>
-          {paused ? "Go on" : "Pause"} <Key>Space</Key>
-        </Button>
-      )}
-      {alive && (
-        <Button large onClick={() => act.mutate({ id: run.job.id, action: "stop" })}>
-          Stop here
-        </Button>
-      )}
-      {run.job.can_resume && (
-        <Button look="accent" large onClick={() => act.mutate({ id: run.job.id, action: "resume" })}>
-          Go on from there
-        </Button>
-      )}
-      {!alive && (
-        <Button
-          look={run.job.state === "done" ? "accent" : "plain"}
-          large
-          onClick={() => away.mutate(undefined)}
-        >
-          {run.job.state === "done" ? "Close the run" : "Close it and make a new sheet"}
-        </Button>
-      )}
-    </>
-  );
+  const search =
+    searches[at] ?? (can.stop ? run.search : null) ?? (run.series && can.stop ? null : gate && ofRow);
   return (
     <div className="flex h-full flex-col px-6 pb-4 max-md:px-4">
-      <div className="max-md:hidden">
-        <PageHead title={gate ? <span className="text-accent">{run.headline}</span> : run.headline}>
-          <span className="num text-ink2">now {run.clock}</span>
-          {run.sensor && (
-            <span className="flex items-center gap-2 text-ink2">
-              sensor <Ruler ruler={run.sensor} width={64} />
-            </span>
-          )}
-          {actions}
-        </PageHead>
-        <p className="flex min-h-5 items-center justify-between gap-6">
-          <span>{run.subline}</span>
-          <DemoPace />
-        </p>
-      </div>
-      {[answer.error, act.error, away.error].map((error, index) =>
-        error ? <Trouble key={index} error={error} /> : null,
-      )}
+      <RunHead run={run} wants={gate !== undefined} buttons={buttons} />
+      {errors.map((error, index) => (error ? <Trouble key={index} error={error} /> : null))}
       <div className="pt-2 max-md:hidden">
         <TimeLine
           steps={run.steps}
@@ -255,73 +324,18 @@ export function RunView({ run }: { run: RunData }) {
         sub={run.subline}
         steps={run.steps}
         current={run.current}
-        action={actions}
+        action={buttons}
       />
       <div
         className="grid min-h-0 flex-1 grid-cols-[1.25fr_1fr_0.9fr] gap-7 pt-4 max-md:grid-cols-1"
         aria-live="polite"
       >
-        {lookedAt ? (
-          <SearchView search={lookedAt} />
-        ) : run.search && alive ? (
-          <SearchView search={run.search} />
-        ) : run.series && alive ? (
+        {search ? (
+          <SearchView search={search} />
+        ) : run.series && can.stop ? (
           <SeriesView series={run.series} search={ofRow} />
-        ) : gate && ofRow ? (
-          <SearchView search={ofRow} />
         ) : (
-          <>
-            <Found run={run} onLook={setLooked} />
-            <section>
-              {run.afterwards.length > 0 && (
-                <>
-                  <ColumnHead>Now</ColumnHead>
-                  <ul>
-                    {run.afterwards.map((line) => (
-                      <li key={line} className="border-b border-line py-1.5">
-                        {line}
-                      </li>
-                    ))}
-                  </ul>
-                </>
-              )}
-              {alive && (
-                <>
-                  <ColumnHead>In work</ColumnHead>
-                  <p className="py-2">{run.job.message || current?.title}</p>
-                  <Bar share={run.job.progress} label="The run" />
-                </>
-              )}
-            </section>
-            <section>
-              {run.job.state === "done" && (
-                <>
-                  <ColumnHead>Now on the shelf</ColumnHead>
-                  <ul>
-                    {run.steps
-                      .filter((step) => step.kind === "flats" && step.state === "done" && step.filter_code)
-                      .map((step) => (
-                        <li key={step.id} className="flex items-center gap-3 border-b border-line py-1.5">
-                          <FilterStamp code={step.filter_code ?? ""} nm={step.passband_nm} />
-                          {step.done} flats for {step.lights} {step.lights === 1 ? "light" : "lights"}
-                        </li>
-                      ))}
-                  </ul>
-                  <p className="py-2">
-                    They stand on the{" "}
-                    <Link className="underline" to="/shelf?wall=flats">
-                      shelf
-                    </Link>
-                    ; the slips are in{" "}
-                    <Link className="underline" to={`/nights/${state.night}`}>
-                      tonight’s log
-                    </Link>
-                    .
-                  </p>
-                </>
-              )}
-            </section>
-          </>
+          <Summary run={run} alive={can.stop} onLook={setLooked} />
         )}
       </div>
     </div>

@@ -10,6 +10,7 @@ import { SmallSpine } from "../../parts/Spine";
 import { DemoPace } from "./DemoPace";
 import { PhoneList } from "./PhoneList";
 import { TimeLine } from "./TimeLine";
+import { Label } from "../../parts/Label";
 
 type TonightData = Schemas["TonightOut"];
 
@@ -38,9 +39,9 @@ function FramesEach({ data }: { data: TonightData }) {
       >
         {known && (
           <>
-            <text x="0" y="60" fontSize="12" fill="var(--ink2)">
+            <Label x="0" y="60">
               noise
-            </text>
+            </Label>
             <path
               d={data.choices.map((c, i) => `${i ? "L" : "M"}${x(c.frames)} ${y(c.cost ?? 0)}`).join("")}
               fill="none"
@@ -55,16 +56,16 @@ function FramesEach({ data }: { data: TonightData }) {
                   strokeWidth={c.chosen ? 2 : 1}
                 />
                 <circle cx={x(c.frames)} cy={y(c.cost ?? 0)} r={c.chosen ? 4.5 : 2.5} fill="var(--ink)" />
-                <text
+                <Label
                   x={x(c.frames) + (c.frames === 100 ? -18 : 6)}
                   y={y(c.cost ?? 0) - 7}
-                  fontSize={c.chosen ? 15 : 12}
-                  fontWeight={c.chosen ? 500 : 400}
-                  className="num"
-                  fill={c.chosen ? "var(--ink)" : "var(--ink2)"}
+                  size={c.chosen ? 15 : 12}
+                  num
+                  strong={c.chosen}
+                  weight={c.chosen ? 500 : 400}
                 >
                   {(c.cost ?? 0).toFixed(digits)} %
-                </text>
+                </Label>
               </g>
             ))}
           </>

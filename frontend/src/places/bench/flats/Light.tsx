@@ -6,6 +6,7 @@ import { useChange } from "../../../api/hooks";
 import { Button, ColumnHead, Trouble } from "../../../parts/basics";
 import { SaveLinks } from "../../../parts/SaveLinks";
 import { TakeBack } from "../../../parts/TakeBack";
+import { Label } from "../../../parts/Label";
 
 type Sheet = Schemas["FlatSheetOut"];
 type Panel = Schemas["PanelOut"];
@@ -46,17 +47,17 @@ function PanelChart({ panel, rig }: { panel: Panel; rig: number }) {
           .map((v) => (
             <g key={v}>
               <path d={`M${L - 5} ${y(v)}H${W - R}`} stroke="var(--line)" />
-              <text x={L - 9} y={y(v) + 4} textAnchor="end" fontSize="12" className="num" fill="var(--ink2)">
+              <Label x={L - 9} y={y(v) + 4} anchor="end" num>
                 {v * 100} %
-              </text>
+              </Label>
             </g>
           ))}
         {x.ticks(10).map((v) => (
           <g key={v}>
             <path d={`M${x(v)} ${BASE}v5`} stroke="var(--ink)" />
-            <text x={x(v)} y={BASE + 18} textAnchor="middle" fontSize="12" className="num" fill="var(--ink2)">
+            <Label x={x(v)} y={BASE + 18} anchor="middle" num>
               {v}
-            </text>
+            </Label>
           </g>
         ))}
         <rect x={L} y={TOP} width={x(panel.lowest) - L} height={BASE - TOP} fill="var(--band)" />
@@ -83,12 +84,12 @@ function PanelChart({ panel, rig }: { panel: Panel; rig: number }) {
             <title>{`${p.filter_code}, brightness ${p.brightness}: ${(100 * p.output).toPrecision(3)} %`}</title>
           </circle>
         ))}
-        <text x={W - R} y={H - 8} textAnchor="end" fontSize="12" fill="var(--ink2)">
+        <Label x={W - R} y={H - 8} anchor="end">
           brightness
-        </text>
-        <text x={x(panel.lowest) + 8} y={TOP + 12} fontSize="12" fill="var(--ink2)">
+        </Label>
+        <Label x={x(panel.lowest) + 8} y={TOP + 12}>
           output, of the highest
-        </text>
+        </Label>
       </svg>
       <div className="flex items-baseline justify-between gap-4 pt-1 text-s text-ink2">
         <span>

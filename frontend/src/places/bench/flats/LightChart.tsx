@@ -3,6 +3,7 @@ import type { RefObject } from "react";
 
 import type { Schemas } from "../../../api/client";
 import { Axes } from "../../../parts/Axes";
+import { Label } from "../../../parts/Label";
 
 type Chart = Schemas["FlatChartOut"];
 
@@ -17,18 +18,8 @@ const FULL = new Intl.NumberFormat("en", { maximumFractionDigits: 0 });
 /** Where a label at a shot is not covered by the line: to its right below, or to its left above. */
 const beside = (x: number, right: number) => (x > right - 210 ? "end" : "start");
 
-/** Level against exposure or brightness: numbered shots, the line through them, the band, the window, the answer. */
-export function LightChart({
-  data,
-  chosen,
-  onChoose,
-  chart,
-}: {
-  data: Chart;
-  chosen: number | null;
-  onChoose: (number: number | null) => void;
-  chart: RefObject<SVGSVGElement | null>;
-}) {
+/** Where things stand in the chart. */
+function geometry(data: Chart) {
   const brightness = data.axis === "brightness";
   const xs = data.shots.map((s) => s.x);
   const reach =
@@ -46,33 +37,232 @@ export function LightChart({
     .range([BASE, TOP]);
   const right = x.domain()[1] ?? furthest;
   const inside = (v: number) => Math.min(Math.max(x(v), L), W - R);
-  const top = y(data.target + data.tolerance);
-  const bottom = y(data.target - data.tolerance);
-  const path = data.line
-    .filter(([px, py]) => (px ?? 0) <= right * 4 && (py ?? 0) <= data.white * 1.04)
-    .map(([px, py]) => [x(px ?? 0), y(py ?? 0)] as const);
-  const clip = `light-${data.key.filter_code}`;
-  const lowX = inside(data.low);
-  const highX = inside(data.high);
-  const first = path[0];
-  const last = path.at(-1);
+  return {
+    brightness,
+    x,
+    y,
+    /** The furthest that is drawn. */
+    right,
+    top: y(data.target + data.tolerance),
+    bottom: y(data.target - data.tolerance),
+    lowX: inside(data.low),
+    highX: inside(data.high),
+    path: data.line
+      .filter(([px, py]) => (px ?? 0) <= right * 4 && (py ?? 0) <= data.white * 1.04)
+      .map(([px, py]) => [x(px ?? 0), y(py ?? 0)] as const),
+  };
+}
+
+type Geometry = ReturnType<typeof geometry>;
+
+/** What is permitted, the band that is aimed at, and where the camera is full. */
+function Ground({ data, g }: { data: Chart; g: Geometry }) {
+  const { y, top, bottom, lowX, highX } = g;
+  return (
+    <>
+      <rect x={L} y={TOP} width={lowX - L} height={BASE - TOP} fill="url(#not-permitted)" />
+      <rect x={highX} y={TOP} width={W - R - highX} height={BASE - TOP} fill="url(#not-permitted)" />
+      <rect x={L} y={top} width={W - R - L} height={bottom - top} fill="var(--band)" />
+      <path d={`M${L} ${y(data.target)}H${W - R}`} stroke="var(--rule)" />
+      <path d={`M${L} ${y(data.white)}H${W - R}`} stroke="var(--ink2)" strokeDasharray="2 4" />
+      <Label x={L + 46} y={y(data.white) + 16} num>
+        full, {FULL.format(data.white)} ADU
+      </Label>
+      <Label x={W - R - 6} y={top - 6} anchor="end" num halo>
+        target {FULL.format(data.target)} ± {FULL.format(data.tolerance)} ADU
+      </Label>
+      {lowX - L > 14 && (
+        <text
+          transform={`translate(${Math.min((L + lowX) / 2 + 4, L + 24)} ${BASE - 190}) rotate(-90)`}
+          textAnchor="middle"
+          fontSize="12"
+          fill="var(--ink2)"
+          {...halo}
+        >
+          {g.brightness ? data.low_reason : `shorter: ${data.low_reason}`}
+        </text>
+      )}
+      {W - R - highX > 70 && !g.brightness && (
+        <Label x={(highX + W - R) / 2} y={BASE - 60} anchor="middle" halo>
+          longer: {data.high_reason}
+        </Label>
+      )}
+    </>
+  );
+}
+
+/** The line through the shots; its own words stand where no shot is. */
+function ShotLine({ data, clip, g }: { data: Chart; clip: string; g: Geometry }) {
+  const { path } = g;
+  const [first, last] = [path[0], path.at(-1)];
   const slope = first && last ? (Math.atan2(last[1] - first[1], last[0] - first[0]) * 180) / Math.PI : 0;
-  // The line's own words stand where no shot is.
-  const labelAt =
-    [0.7, 0.5, 0.82, 0.34]
-      .map((share) => along(path, share, W - R - 130))
-      .filter((at) => at !== null)
-      .sort(
-        (a, b) =>
-          clearOf(
-            b,
-            data.shots.map((s) => [x(s.x), y(s.y)]),
-          ) -
-          clearOf(
-            a,
-            data.shots.map((s) => [x(s.x), y(s.y)]),
-          ),
-      )[0] ?? null;
+  const shots = data.shots.map((s) => [g.x(s.x), g.y(s.y)]);
+  const places = [0.7, 0.5, 0.82, 0.34]
+    .map((share) => along(path, share, W - R - 130))
+    .filter((at) => at !== null);
+  const labelAt = places.sort((a, b) => clearOf(b, shots) - clearOf(a, shots))[0] ?? null;
+  return (
+    <>
+      {path.length > 1 && (
+        <path
+          d={`M${path.map((p) => p.join(" ")).join("L")}`}
+          stroke="var(--ink)"
+          strokeWidth="1.6"
+          fill="none"
+          clipPath={`url(#${clip})`}
+        />
+      )}
+      {labelAt && !g.brightness && data.line_text && (
+        <text
+          transform={`translate(${labelAt[0]} ${labelAt[1]}) rotate(${slope})`}
+          y="-9"
+          textAnchor="middle"
+          fontSize="12"
+          className="num"
+          fill="var(--ink2)"
+          {...halo}
+        >
+          {data.line_text}
+        </text>
+      )}
+    </>
+  );
+}
+
+/** What stands below the axis: its unit, and how far the person permits it to go. */
+function Below({ data, g }: { data: Chart; g: Geometry }) {
+  const { lowX, highX } = g;
+  const beyond = !g.brightness && data.high > g.right;
+  return (
+    <>
+      <Label x={L - 8} y={TOP - 12} anchor="end">
+        ADU
+      </Label>
+      <Label x={W - R} y={BASE + 40} anchor="end">
+        {g.brightness ? `brightness, ${data.fixed}` : `exposure, s${data.fixed ? `, ${data.fixed}` : ""}`}
+      </Label>
+      {highX - lowX > 30 && (
+        <g>
+          <path
+            d={`M${lowX} ${BASE + 62}v12M${highX} ${BASE + 62}v12M${lowX} ${BASE + 68}H${highX}`}
+            stroke="var(--ink)"
+            fill="none"
+          />
+          <Label x={(lowX + highX) / 2} y={BASE + 72} anchor="middle" strong halo>
+            {`${data.permitted}${beyond ? " →" : ""}`}
+          </Label>
+        </g>
+      )}
+    </>
+  );
+}
+
+/** The answer, marked on both axes. */
+function Answer({ data, at, g }: { data: Chart; at: [number, number]; g: Geometry }) {
+  const [x, y] = [g.x(at[0]), g.y(at[1])];
+  return (
+    <g>
+      <path d={`M${x} ${y}V${BASE}M${L} ${y}H${x}`} stroke="var(--ink)" strokeWidth="2" />
+      <rect x={x - 46} y={BASE} width="92" height="32" fill="var(--ink)" />
+      <text
+        x={x}
+        y={BASE + 23}
+        textAnchor="middle"
+        fontSize="20"
+        fontWeight="500"
+        className="num"
+        fill="var(--paper)"
+      >
+        {data.answer_text}
+      </text>
+      <rect x={L - 60} y={y - 10} width="60" height="20" fill="var(--ink)" />
+      <text x={L - 8} y={y + 4.5} textAnchor="end" fontSize="13" className="num" fill="var(--paper)">
+        {FULL.format(at[1])}
+      </text>
+      <Label x={Math.max(x - 14, L + 70)} y={g.top - 6} anchor="end" num weight="600" strong halo>
+        kept, {data.kept}
+      </Label>
+    </g>
+  );
+}
+
+/** A numbered test shot. */
+function Shot({
+  shot,
+  white,
+  chosen,
+  onChoose,
+  g,
+}: {
+  shot: Chart["shots"][number];
+  white: number;
+  chosen: boolean;
+  onChoose: (number: number | null) => void;
+  g: Geometry;
+}) {
+  const beyond = shot.x > g.right;
+  const cx = beyond ? W - R - 12 : g.x(shot.x);
+  const cy = g.y(Math.min(shot.y, white));
+  const anchor = beyond ? "end" : beside(cx, W - R);
+  const labelY = Math.min(cy + (anchor === "end" ? -10 : 16), BASE - 6);
+  const onBand = labelY - 4 > g.top - 4 && labelY - 4 < g.bottom + 4;
+  return (
+    <g
+      onMouseEnter={() => onChoose(shot.number)}
+      onMouseLeave={() => onChoose(null)}
+      opacity={shot.other ? 0.75 : 1}
+    >
+      <circle
+        cx={cx}
+        cy={cy}
+        r="11"
+        fill={chosen ? "var(--ink)" : "var(--card)"}
+        stroke="var(--ink)"
+        strokeWidth="1.6"
+        strokeDasharray={shot.probe || shot.other ? "3 2" : undefined}
+      />
+      <text
+        x={cx}
+        y={cy + 4.5}
+        textAnchor="middle"
+        fontSize="13"
+        className="num"
+        fill={chosen ? "var(--paper)" : "var(--ink)"}
+      >
+        {shot.number}
+      </text>
+      <Label
+        x={anchor === "end" ? cx - 16 : cx + 16}
+        y={labelY}
+        anchor={anchor}
+        num
+        strong={onBand}
+        halo={!onBand}
+      >
+        {shot.text}
+        {shot.probe ? ", to measure only" : ""}
+        {beyond ? " →" : ""}
+      </Label>
+    </g>
+  );
+}
+
+/** Level against exposure or brightness: numbered shots, the line through them, the band, the window, the answer. */
+export function LightChart({
+  data,
+  chosen,
+  onChoose,
+  chart,
+}: {
+  data: Chart;
+  chosen: number | null;
+  onChoose: (number: number | null) => void;
+  chart: RefObject<SVGSVGElement | null>;
+}) {
+  const g = geometry(data);
+  const clip = `light-${data.key.filter_code}`;
+  const answer: [number, number] | null =
+    data.answer_x !== null && data.answer_y !== null ? [data.answer_x, data.answer_y] : null;
   return (
     <svg
       ref={chart}
@@ -95,206 +285,31 @@ export function LightChart({
           <rect x={L} y={TOP} width={W - R - L} height={BASE - TOP} />
         </clipPath>
       </defs>
-      <rect x={L} y={TOP} width={lowX - L} height={BASE - TOP} fill="url(#not-permitted)" />
-      <rect x={highX} y={TOP} width={W - R - highX} height={BASE - TOP} fill="url(#not-permitted)" />
-      <rect x={L} y={top} width={W - R - L} height={bottom - top} fill="var(--band)" />
-      <path d={`M${L} ${y(data.target)}H${W - R}`} stroke="var(--rule)" />
-      <path d={`M${L} ${y(data.white)}H${W - R}`} stroke="var(--ink2)" strokeDasharray="2 4" />
-      <text x={L + 46} y={y(data.white) + 16} fontSize="12" className="num" fill="var(--ink2)">
-        full, {FULL.format(data.white)} ADU
-      </text>
-      <text
-        x={W - R - 6}
-        y={top - 6}
-        textAnchor="end"
-        fontSize="12"
-        className="num"
-        fill="var(--ink2)"
-        {...halo}
-      >
-        target {FULL.format(data.target)} ± {FULL.format(data.tolerance)} ADU
-      </text>
-      {lowX - L > 14 && (
-        <text
-          transform={`translate(${Math.min((L + lowX) / 2 + 4, L + 24)} ${BASE - 190}) rotate(-90)`}
-          textAnchor="middle"
-          fontSize="12"
-          fill="var(--ink2)"
-          {...halo}
-        >
-          {brightness ? data.low_reason : `shorter: ${data.low_reason}`}
-        </text>
-      )}
-      {W - R - highX > 70 && !brightness && (
-        <text
-          x={(highX + W - R) / 2}
-          y={BASE - 60}
-          textAnchor="middle"
-          fontSize="12"
-          fill="var(--ink2)"
-          {...halo}
-        >
-          longer: {data.high_reason}
-        </text>
-      )}
-      {path.length > 1 && (
-        <path
-          d={`M${path.map((p) => p.join(" ")).join("L")}`}
-          stroke="var(--ink)"
-          strokeWidth="1.6"
-          fill="none"
-          clipPath={`url(#${clip})`}
-        />
-      )}
-      {labelAt && !brightness && data.line_text && (
-        <text
-          transform={`translate(${labelAt[0]} ${labelAt[1]}) rotate(${slope})`}
-          y="-9"
-          textAnchor="middle"
-          fontSize="12"
-          className="num"
-          fill="var(--ink2)"
-          {...halo}
-        >
-          {data.line_text}
-        </text>
-      )}
+      <Ground data={data} g={g} />
+      <ShotLine data={data} clip={clip} g={g} />
       <Axes
-        x={x}
-        y={y}
+        x={g.x}
+        y={g.y}
         left={L}
         right={W - R}
         top={TOP - 6}
         base={BASE}
         xTicks={10}
         yTicks={6}
-        covered={
-          data.answer_x !== null && data.answer_y !== null
-            ? { x: x(data.answer_x), y: y(data.answer_y) }
-            : null
-        }
+        covered={answer && { x: g.x(answer[0]), y: g.y(answer[1]) }}
       />
-      <text x={L - 8} y={TOP - 12} textAnchor="end" fontSize="12" fill="var(--ink2)">
-        ADU
-      </text>
-      <text x={W - R} y={BASE + 40} textAnchor="end" fontSize="12" fill="var(--ink2)">
-        {brightness ? `brightness, ${data.fixed}` : `exposure, s${data.fixed ? `, ${data.fixed}` : ""}`}
-      </text>
-      {highX - lowX > 30 && (
-        <g>
-          <path
-            d={`M${lowX} ${BASE + 62}v12M${highX} ${BASE + 62}v12M${lowX} ${BASE + 68}H${highX}`}
-            stroke="var(--ink)"
-            fill="none"
-          />
-          <text
-            x={(lowX + highX) / 2}
-            y={BASE + 72}
-            textAnchor="middle"
-            fontSize="12"
-            fill="var(--ink)"
-            paintOrder="stroke"
-            stroke="var(--card)"
-            strokeWidth="14"
-          >
-            {`${data.permitted}${!brightness && data.high > right ? " →" : ""}`}
-          </text>
-        </g>
-      )}
-      {data.answer_x !== null && data.answer_y !== null && (
-        <g>
-          <path
-            d={`M${x(data.answer_x)} ${y(data.answer_y)}V${BASE}M${L} ${y(data.answer_y)}H${x(data.answer_x)}`}
-            stroke="var(--ink)"
-            strokeWidth="2"
-          />
-          <rect x={x(data.answer_x) - 46} y={BASE} width="92" height="32" fill="var(--ink)" />
-          <text
-            x={x(data.answer_x)}
-            y={BASE + 23}
-            textAnchor="middle"
-            fontSize="20"
-            fontWeight="500"
-            className="num"
-            fill="var(--paper)"
-          >
-            {data.answer_text}
-          </text>
-          <rect x={L - 60} y={y(data.answer_y) - 10} width="60" height="20" fill="var(--ink)" />
-          <text
-            x={L - 8}
-            y={y(data.answer_y) + 4.5}
-            textAnchor="end"
-            fontSize="13"
-            className="num"
-            fill="var(--paper)"
-          >
-            {FULL.format(data.answer_y)}
-          </text>
-          <text
-            x={Math.max(x(data.answer_x) - 14, L + 70)}
-            y={top - 6}
-            textAnchor="end"
-            fontSize="12"
-            className="num"
-            fontWeight="600"
-            fill="var(--ink)"
-            {...halo}
-          >
-            kept, {data.kept}
-          </text>
-        </g>
-      )}
-      {data.shots.map((shot) => {
-        const beyond = shot.x > right;
-        const cx = beyond ? W - R - 12 : x(shot.x);
-        const cy = y(Math.min(shot.y, data.white));
-        const anchor = beyond ? "end" : beside(cx, W - R);
-        const strong = chosen === shot.number;
-        const labelY = Math.min(cy + (anchor === "end" ? -10 : 16), BASE - 6);
-        const onBand = labelY - 4 > top - 4 && labelY - 4 < bottom + 4;
-        return (
-          <g
-            key={shot.number}
-            onMouseEnter={() => onChoose(shot.number)}
-            onMouseLeave={() => onChoose(null)}
-            opacity={shot.other ? 0.75 : 1}
-          >
-            <circle
-              cx={cx}
-              cy={cy}
-              r="11"
-              fill={strong ? "var(--ink)" : "var(--card)"}
-              stroke="var(--ink)"
-              strokeWidth="1.6"
-              strokeDasharray={shot.probe || shot.other ? "3 2" : undefined}
-            />
-            <text
-              x={cx}
-              y={cy + 4.5}
-              textAnchor="middle"
-              fontSize="13"
-              className="num"
-              fill={strong ? "var(--paper)" : "var(--ink)"}
-            >
-              {shot.number}
-            </text>
-            <text
-              x={anchor === "end" ? cx - 16 : cx + 16}
-              y={labelY}
-              textAnchor={anchor}
-              fontSize="12"
-              className="num"
-              fill={onBand ? "var(--ink)" : "var(--ink2)"}
-              {...(onBand ? {} : halo)}
-            >
-              {shot.text}
-              {shot.probe ? ", to measure only" : ""}
-              {beyond ? " →" : ""}
-            </text>
-          </g>
-        );
-      })}
+      <Below data={data} g={g} />
+      {answer && <Answer data={data} at={answer} g={g} />}
+      {data.shots.map((shot) => (
+        <Shot
+          key={shot.number}
+          shot={shot}
+          white={data.white}
+          chosen={chosen === shot.number}
+          onChoose={onChoose}
+          g={g}
+        />
+      ))}
     </svg>
   );
 }

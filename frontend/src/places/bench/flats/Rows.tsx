@@ -4,6 +4,7 @@ import { Button, Trouble } from "../../../parts/basics";
 import { FilterStamp } from "../../../parts/FilterStamp";
 import { Ruler } from "../../../parts/Ruler";
 import { sameKey, type Key, type Row } from "./keys";
+import { Label } from "../../../parts/Label";
 
 /** Numbered rings, as many as test shots were taken. */
 function Rings({ count }: { count: number }) {
@@ -45,9 +46,9 @@ function StopsPicture({ no }: { no: Schemas["NoOut"] }) {
         {bright ? "−" : "+"}
         {no.stops.toFixed(1)} stops
       </text>
-      <text x={to} y="58" textAnchor="middle" fontSize="12" fill="var(--ink)">
+      <Label x={to} y="58" anchor="middle" strong>
         target
-      </text>
+      </Label>
       <text
         x={from}
         y="58"

@@ -147,17 +147,201 @@ function Going({ data }: { data: Data }) {
   return <JobCutShort job={job} what="The twilight" />;
 }
 
-/** Flats on the twilight sky: when each filter's sky is there, in which order, how many fit; and shooting them. */
-export function Twilight({ rig }: { rig: number }) {
-  const svg = useRef<SVGSVGElement>(null);
-  const [choice, setChoice] = useState<TwilightChoice>({});
-  const [told, setTold] = useState<string | null>(null);
+/** What is picked of the sheet for a twilight, and what is shot of it. */
+function usePicking(
+  data: Data | undefined,
+  choice: TwilightChoice,
+  setChoice: (choice: TwilightChoice) => void,
+) {
   const [each, setEach] = useState("");
-  const page = useTwilight(rig, choice);
+  const wanted = choice.rows ?? (data?.rows ?? []).map((r) => ({ key: r.key, count: r.count }));
+  const pick = (rows: typeof wanted) => setChoice({ ...choice, at: data?.at, rows });
+  return {
+    wanted,
+    countOf: new Map(wanted.map((w) => [keyText(w.key), w.count])),
+    total: wanted.reduce((sum, w) => sum + w.count, 0),
+    each,
+    /** So many flats of every filter that is picked. */
+    setEach: (typed: string) => {
+      const value = Math.round(Number(typed));
+      setEach(typed);
+      if (data && value >= 1 && value <= data.most) pick(wanted.map((w) => ({ key: w.key, count: value })));
+    },
+    count: (row: Pick, value: number | null) => {
+      const others = wanted.filter((w) => keyText(w.key) !== keyText(row.key));
+      setEach("");
+      pick(value === null ? others : [...others, { key: row.key, count: value }]);
+    },
+  };
+}
+
+type Picking = ReturnType<typeof usePicking>;
+
+/** How many flats of each filter. */
+function Each({ data, picking }: { data: Data; picking: Picking }) {
+  const same = new Set(picking.countOf.values()).size === 1;
+  return (
+    <label className="flex items-center gap-1.5">
+      each
+      <input
+        type="number"
+        min={1}
+        max={data.most}
+        aria-label="Flats of each filter"
+        placeholder={same ? String(picking.wanted[0]?.count ?? "") : "…"}
+        className="num h-6 w-14 rounded-sm border border-rule bg-card px-1.5 text-right text-ink"
+        value={picking.each}
+        onChange={(e) => picking.setEach(e.target.value)}
+      />
+    </label>
+  );
+}
+
+/** The rows of the sheet to be picked, or those of the run. */
+function SkyRows({ data, late, picking }: { data: Data; late: boolean; picking: Picking }) {
+  const run = data.shows === "run";
+  const fewOthers = data.others.length <= FEW;
+  const line = (row: Pick, plan: Row | null) => (
+    <PickLine
+      key={keyText(row.key)}
+      row={row}
+      plan={plan}
+      count={picking.countOf.get(keyText(row.key))}
+      most={data.most}
+      onCount={picking.count}
+    />
+  );
+  return (
+    <section>
+      <ColumnHead note={run ? undefined : <Each data={data} picking={picking} />}>
+        {data.at === "dawn" ? "In the order of the dawn" : "In the order of the dusk"}
+      </ColumnHead>
+      <ul>
+        {run && data.rows.map((row) => <RunLine key={keyText(row.key)} row={row} />)}
+        {!run && data.rows.map((row) => line(row, late ? null : row))}
+        {!run && fewOthers && data.others.map((row) => line(row, null))}
+      </ul>
+      {!run && !fewOthers && (
+        <details>
+          <summary className="cursor-pointer py-2 text-ink2">
+            {data.others.length} more rows of the sheet
+          </summary>
+          <ul>{data.others.map((row) => line(row, null))}</ul>
+        </details>
+      )}
+    </section>
+  );
+}
+
+/** Which twilight is looked at. */
+function WhichTwilight({
+  data,
+  choice,
+  setChoice,
+}: {
+  data: Data;
+  choice: TwilightChoice;
+  setChoice: (choice: TwilightChoice) => void;
+}) {
+  const run = data.shows === "run";
+  return (
+    <div className="flex flex-wrap items-center gap-3">
+      <Segments<At>
+        label="Which twilight"
+        value={run ? "last" : data.at}
+        options={[
+          { value: "dusk", label: "Dusk" },
+          { value: "dawn", label: "Dawn" },
+          ...(data.has_last ? [{ value: "last" as const, label: "The last one" }] : []),
+        ]}
+        onChange={(value) =>
+          setChoice(value === "last" ? { at: value } : { rows: run ? null : choice.rows, at: value })
+        }
+      />
+      {!run && (
+        <label className="flex items-center gap-1.5 text-s text-ink2">
+          of
+          <DayField data={data} onDay={(day) => setChoice({ ...choice, at: data.at, day })} />
+        </label>
+      )}
+    </div>
+  );
+}
+
+/** The course of the sky, with the flats in it. */
+function SkyCard({ data, rig, choice }: { data: Data; rig: number; choice: TwilightChoice }) {
+  const svg = useRef<SVGSVGElement>(null);
+  const [told, setTold] = useState<string | null>(null);
+  const run = data.shows === "run";
+  const asked = encodeURIComponent(JSON.stringify({ ...choice, at: run ? "last" : data.at }));
+  return (
+    <section className="border border-line bg-card px-5 pt-3 pb-2 max-md:px-3">
+      <div className="flex flex-wrap items-baseline gap-x-3">
+        <h2 className="text-xxl font-semibold" style={{ fontStretch: "88%" }}>
+          {data.title}
+        </h2>
+        <p className="text-s text-ink2">{data.under}</p>
+      </div>
+      <div className="max-md:overflow-x-auto">
+        <TwilightChart data={data} chosen={told} onChoose={setTold} chart={svg} />
+      </div>
+      <div className="flex items-baseline justify-between gap-4 pt-0.5">
+        <p className="min-h-5 text-s text-ink2">{told ?? data.fade_text}</p>
+        <SaveLinks
+          chart={svg}
+          name={`twilight-${data.at}-${data.day}`}
+          files={[
+            { label: "CSV", href: `/api/rigs/${rig}/twilight.csv?choice=${asked}` },
+            ...(run ? [{ label: "Frames CSV", href: `/api/rigs/${rig}/twilight/frames.csv` }] : []),
+          ]}
+        />
+      </div>
+    </section>
+  );
+}
+
+/** Begins to shoot what was picked. */
+function ShootSky({
+  data,
+  rig,
+  late,
+  picking,
+  onStarted,
+}: {
+  data: Data;
+  rig: number;
+  late: boolean;
+  picking: Picking;
+  onStarted: () => void;
+}) {
   const start = useChange((body: Schemas["StartTwilightIn"]) =>
     get(api.POST("/api/rigs/{rig_id}/twilight/start", { params: { path: { rig_id: rig } }, body })),
   );
+  const planned = data.rows.reduce((sum, r) => sum + r.planned, 0);
+  const { total, wanted } = picking;
+  return (
+    <>
+      <Button
+        look="accent"
+        large
+        className="self-start"
+        disabled={!data.can_shoot || start.isPending || late || total === 0}
+        onClick={() => start.mutate({ at: data.at, rows: wanted }, { onSuccess: onStarted })}
+      >
+        {planned < total ? `Shoot what fits, ${planned} flats` : `Shoot these ${total} flats`}
+      </Button>
+      {data.cannot && <p className="text-ink2">{data.cannot}</p>}
+      {start.error && <Trouble error={start.error} />}
+    </>
+  );
+}
+
+/** Flats on the twilight sky: when each filter's sky is there, in which order, how many fit; and shooting them. */
+export function Twilight({ rig }: { rig: number }) {
+  const [choice, setChoice] = useState<TwilightChoice>({});
+  const page = useTwilight(rig, choice);
   const data = page.data;
+  const picking = usePicking(data, choice, setChoice);
   if (!data)
     return page.error ? (
       <Trouble error={page.error} onRetry={() => void page.refetch()} />
@@ -166,135 +350,17 @@ export function Twilight({ rig }: { rig: number }) {
     );
   if (!data.place) return <Where />;
   const run = data.shows === "run";
-  const at: At = run ? "last" : data.at;
-  const alive = data.job?.can_stop === true;
   // What was picked counts at once; the layout for it follows when the server has it.
   const late = page.isPlaceholderData;
-  const wanted = choice.rows ?? data.rows.map((r) => ({ key: r.key, count: r.count }));
-  const countOf = new Map(wanted.map((w) => [keyText(w.key), w.count]));
-  const pick = (rows: typeof wanted) => setChoice({ ...choice, at: data.at, rows });
-  const count = (row: Pick, value: number | null) => {
-    const others = wanted.filter((w) => keyText(w.key) !== keyText(row.key));
-    setEach("");
-    pick(value === null ? others : [...others, { key: row.key, count: value }]);
-  };
-  const line = (row: Pick, plan: Row | null) => (
-    <PickLine
-      key={keyText(row.key)}
-      row={row}
-      plan={plan}
-      count={countOf.get(keyText(row.key))}
-      most={data.most}
-      onCount={count}
-    />
-  );
-  const fewOthers = data.others.length <= FEW;
-  const total = wanted.reduce((sum, w) => sum + w.count, 0);
-  const planned = data.rows.reduce((sum, r) => sum + r.planned, 0);
-  const asked = encodeURIComponent(JSON.stringify({ ...choice, at: run ? "last" : data.at }));
   return (
     <div className="grid grid-cols-[minmax(0,776px)_minmax(400px,1fr)] items-start gap-6 max-lg:grid-cols-1">
-      <section className="border border-line bg-card px-5 pt-3 pb-2 max-md:px-3">
-        <div className="flex flex-wrap items-baseline gap-x-3">
-          <h2 className="text-xxl font-semibold" style={{ fontStretch: "88%" }}>
-            {data.title}
-          </h2>
-          <p className="text-s text-ink2">{data.under}</p>
-        </div>
-        <div className="max-md:overflow-x-auto">
-          <TwilightChart data={data} chosen={told} onChoose={setTold} chart={svg} />
-        </div>
-        <div className="flex items-baseline justify-between gap-4 pt-0.5">
-          <p className="min-h-5 text-s text-ink2">{told ?? data.fade_text}</p>
-          <SaveLinks
-            chart={svg}
-            name={`twilight-${data.at}-${data.day}`}
-            files={[
-              { label: "CSV", href: `/api/rigs/${rig}/twilight.csv?choice=${asked}` },
-              ...(run ? [{ label: "Frames CSV", href: `/api/rigs/${rig}/twilight/frames.csv` }] : []),
-            ]}
-          />
-        </div>
-      </section>
+      <SkyCard data={data} rig={rig} choice={choice} />
       <div className="flex flex-col gap-4">
         {data.job && <Going data={data} />}
-        {!alive && (
-          <div className="flex flex-wrap items-center gap-3">
-            <Segments<At>
-              label="Which twilight"
-              value={at}
-              options={[
-                { value: "dusk", label: "Dusk" },
-                { value: "dawn", label: "Dawn" },
-                ...(data.has_last ? [{ value: "last" as const, label: "The last one" }] : []),
-              ]}
-              onChange={(value) =>
-                setChoice(value === "last" ? { at: value } : { rows: run ? null : choice.rows, at: value })
-              }
-            />
-            {!run && (
-              <label className="flex items-center gap-1.5 text-s text-ink2">
-                of
-                <DayField data={data} onDay={(day) => setChoice({ ...choice, at: data.at, day })} />
-              </label>
-            )}
-          </div>
-        )}
-        <section>
-          <ColumnHead
-            note={
-              run ? undefined : (
-                <label className="flex items-center gap-1.5">
-                  each
-                  <input
-                    type="number"
-                    min={1}
-                    max={data.most}
-                    aria-label="Flats of each filter"
-                    placeholder={new Set(countOf.values()).size === 1 ? String(wanted[0]?.count ?? "") : "…"}
-                    className="num h-6 w-14 rounded-sm border border-rule bg-card px-1.5 text-right text-ink"
-                    value={each}
-                    onChange={(e) => {
-                      const value = Math.round(Number(e.target.value));
-                      setEach(e.target.value);
-                      if (value >= 1 && value <= data.most)
-                        pick(wanted.map((w) => ({ key: w.key, count: value })));
-                    }}
-                  />
-                </label>
-              )
-            }
-          >
-            {data.at === "dawn" ? "In the order of the dawn" : "In the order of the dusk"}
-          </ColumnHead>
-          <ul>
-            {run && data.rows.map((row) => <RunLine key={keyText(row.key)} row={row} />)}
-            {!run && data.rows.map((row) => line(row, late ? null : row))}
-            {!run && fewOthers && data.others.map((row) => line(row, null))}
-          </ul>
-          {!run && !fewOthers && (
-            <details>
-              <summary className="cursor-pointer py-2 text-ink2">
-                {data.others.length} more rows of the sheet
-              </summary>
-              <ul>{data.others.map((row) => line(row, null))}</ul>
-            </details>
-          )}
-        </section>
+        {data.job?.can_stop !== true && <WhichTwilight data={data} choice={choice} setChoice={setChoice} />}
+        <SkyRows data={data} late={late} picking={picking} />
         {!run && (
-          <>
-            <Button
-              look="accent"
-              large
-              className="self-start"
-              disabled={!data.can_shoot || start.isPending || late || total === 0}
-              onClick={() => start.mutate({ at: data.at, rows: wanted }, { onSuccess: () => setChoice({}) })}
-            >
-              {planned < total ? `Shoot what fits, ${planned} flats` : `Shoot these ${total} flats`}
-            </Button>
-            {data.cannot && <p className="text-ink2">{data.cannot}</p>}
-            {start.error && <Trouble error={start.error} />}
-          </>
+          <ShootSky data={data} rig={rig} late={late} picking={picking} onStarted={() => setChoice({})} />
         )}
         {data.failed.map((text) => (
           <p key={text} className="border-l-4 border-accent pl-3" role="alert">

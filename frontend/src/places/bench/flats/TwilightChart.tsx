@@ -4,6 +4,7 @@ import type { ReactNode, RefObject } from "react";
 import type { Schemas } from "../../../api/client";
 import { inkFor } from "../../../parts/FilterStamp";
 import { keyText } from "./keys";
+import { Label } from "../../../parts/Label";
 
 type Data = Schemas["TwilightOut"];
 type Row = Schemas["TwilightRow"];
@@ -59,16 +60,9 @@ export function TwilightChart({
         <g key={mark.text}>
           <path d={`M${x(mark.x)} ${SUN}V${base}`} stroke="var(--line)" />
           <path d={`M${x(mark.x)} ${base}v5`} stroke="var(--ink)" />
-          <text
-            x={x(mark.x)}
-            y={base + 20}
-            textAnchor={x(mark.x) > W - R - 16 ? "end" : "middle"}
-            fontSize="12"
-            className="num"
-            fill="var(--ink2)"
-          >
+          <Label x={x(mark.x)} y={base + 20} anchor={x(mark.x) > W - R - 16 ? "end" : "middle"} num>
             {mark.text}
-          </text>
+          </Label>
         </g>
       ))}
       <path d={`M${L} ${base}H${W - R}`} stroke="var(--ink)" />
@@ -143,9 +137,9 @@ function Legend({ rows, run, y }: { rows: Row[]; run: boolean; y: number }) {
         return (
           <g key={text} transform={`translate(${left} ${y - 10})`}>
             {sign}
-            <text x="21" y="10">
+            <Label x="21" y="10">
               {text}
-            </text>
+            </Label>
           </g>
         );
       })}
@@ -201,9 +195,9 @@ function Sun({ data, x }: { data: Data; x: (v: number) => number }) {
           </g>
         );
       })}
-      <text x={L - 8} y={y(base) + 4} textAnchor="end" fontSize="12" fill="var(--ink2)">
+      <Label x={L - 8} y={y(base) + 4} anchor="end">
         sun
-      </text>
+      </Label>
     </g>
   );
 }
@@ -232,29 +226,29 @@ function Lane({
   return (
     <g>
       <title>{`${row.key.filter_code}, ${row.gain_text}: ${row.window_text}; ${row.plan_text}. ${row.light_text}`}</title>
-      <text x={L - 12} y={y + 12} textAnchor="end" fontSize="15" fontWeight="600" fill="var(--ink)">
+      <Label x={L - 12} y={y + 12} anchor="end" size="15" strong weight="600">
         {row.key.filter_code}
-      </text>
+      </Label>
       <path
         d={`M${L - 12 - Math.max(row.key.filter_code.length * 9, 12)} ${y + 16.5}H${L - 12}`}
         stroke={inkFor(row.key.filter_code, row.passband_nm)}
         strokeWidth="2.5"
       />
-      <text x={L - 12} y={y + 31} textAnchor="end" fontSize="11" fill="var(--ink2)">
+      <Label x={L - 12} y={y + 31} anchor="end" size="11">
         {gain}
-      </text>
+      </Label>
       {binning && (
-        <text x={L - 12} y={y + 43} textAnchor="end" fontSize="11" fill="var(--ink2)">
+        <Label x={L - 12} y={y + 43} anchor="end" size="11">
           {binning}
-        </text>
+        </Label>
       )}
       {opens !== null && shuts !== null && (
         <rect x={opens} y={y} width={Math.max(shuts - opens, 2)} height={BAR} fill="var(--band)" />
       )}
       {row.opens === null && (
-        <text x={L + 8} y={y + 16} fontSize="12" fill="var(--ink2)">
+        <Label x={L + 8} y={y + 16}>
           {row.plan_text}
-        </text>
+        </Label>
       )}
       {begins !== null && ends !== null && (
         <rect
