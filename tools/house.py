@@ -16,7 +16,7 @@ ROOT = Path(__file__).parents[1]
 SOURCE = ROOT / "src" / "grayshelf"
 PACKAGES = ("core", "devices", "library", "work", "web", "demo")
 #: No worse than today; where a limit is passed, the code is mended, or the limit lowered with what was gained.
-MOST_LONG_FILES, MOST_LINES_P95 = 0, 35
+MOST_LONG_FILES, MOST_LINES_P95, MOST_COMPONENT_P95 = 0, 35, 90
 #: The search alone may be tangled: it weighs many things that may be known or not.
 MOST_TANGLED = 4
 LEAST_WITH_UNIT_OR_SOURCE = 0.49
@@ -120,8 +120,10 @@ def main() -> int:
     )
     components = react_components()
     longest = ", ".join(f"{name} {n}" for n, name in sorted(components, reverse=True)[:6])
+    usual = p95([n for n, _ in components])
     figure(
-        f"{len(components)} React components, lines p95 {p95([n for n, _ in components]):.0f}, longest {longest}"
+        f"{len(components)} React components, lines p95 {usual:.0f} (limit {MOST_COMPONENT_P95}), longest {longest}",
+        usual > MOST_COMPONENT_P95,
     )
     front = sum(lines_of(p) for p in (ROOT / "frontend" / "src").rglob("*.ts*") if p.name != "schema.d.ts")
     tests = sum(lines_of(p) for p in (ROOT / "tests").rglob("*.py"))

@@ -195,6 +195,98 @@ function SetRow({ set, onOpen }: { set: LightSet; onOpen: () => void }) {
   );
 }
 
+/** The nights with lights, the newest first. */
+function NightList({ list, shown }: { list: Schemas["NightsOut"]["nights"]; shown: string | undefined }) {
+  const navigate = useNavigate();
+  return (
+    <nav aria-label="Nights" className="w-[200px] shrink-0 max-md:hidden">
+      <ul>
+        {list.map((n) => (
+          <li key={n.night}>
+            <button
+              type="button"
+              aria-current={n.night === shown ? "date" : undefined}
+              onClick={() => void navigate(`/nights/${n.night}`)}
+              className={`block w-full border-t border-line px-2.5 py-2 text-left ${n.night === shown ? "border-l-[3px] border-l-ink bg-card" : "hover:bg-card"}`}
+            >
+              <span className="flex items-baseline justify-between">
+                <span>
+                  <b className="font-semibold">{n.day}</b>{" "}
+                  <span className="text-s text-ink2">{n.weekday}</span>
+                </span>
+                <span className="num text-s text-ink2">
+                  {n.kept}/{n.taken}
+                </span>
+              </span>
+              <span className="flex items-end justify-between gap-2">
+                <span className="narrow truncate text-m">{n.targets.join(", ")}</span>
+                <span className="flex gap-0.5" aria-label={n.marks.join(", ")}>
+                  {n.marks.map((mark, i) => (
+                    <span key={i} className="inline-block scale-y-[.62] [transform-origin:bottom]">
+                      <SmallSpine step={1} care={mark === "fits with care"} gap={mark === "nothing fits"} />
+                    </span>
+                  ))}
+                </span>
+              </span>
+            </button>
+          </li>
+        ))}
+      </ul>
+    </nav>
+  );
+}
+
+/** One night: its course, its conditions and notes, its sets of lights with their slips. */
+function NightView({
+  data,
+  rig,
+  open,
+  onChoose,
+}: {
+  data: Night;
+  rig: number;
+  open: number | null;
+  onChoose: (id: number | null) => void;
+}) {
+  return (
+    <>
+      <Timeline night={data} chosen={open} onChoose={onChoose} />
+      <div className="flex min-h-12 items-start gap-6 pb-2">
+        <dl className="flex gap-6">
+          {data.conditions.map((c) => (
+            <div key={c.name}>
+              <dt className="narrow text-s text-ink2">{c.name}</dt>
+              <dd className="num whitespace-nowrap">{c.text}</dd>
+            </div>
+          ))}
+        </dl>
+        <div className="flex min-h-9 flex-1 border-l border-rule pl-3">
+          <Notes key={data.night} night={data} rig={rig} />
+        </div>
+      </div>
+      <div className="narrow grid grid-cols-[48px_minmax(90px,1fr)_190px_92px_repeat(3,132px)] gap-x-2 border-t border-rule px-2 py-1.5 text-s text-ink2">
+        <span>Set</span>
+        <span />
+        <span>Lights</span>
+        <span>Kept</span>
+        <span>Dark</span>
+        <span>Flat</span>
+        <span>Dark flat</span>
+      </div>
+      {data.sets.map((set) =>
+        set.id === open ? (
+          <Slip key={set.id} id={set.id} onClose={() => onChoose(null)} />
+        ) : (
+          <SetRow key={set.id} set={set} onOpen={() => onChoose(set.id)} />
+        ),
+      )}
+      {data.night_from && (
+        <p className="px-2 pt-2 text-s text-ink2">How this date came about: {data.night_from}.</p>
+      )}
+    </>
+  );
+}
+
 /** The page Nights: the list, one night, and the slips of its lights. */
 export function Nights() {
   const { rig } = useHere();
@@ -222,17 +314,7 @@ export function Nights() {
     ArrowDown: walk(1),
     ArrowUp: walk(-1),
   });
-  if (!rig || (nights.data && list.length === 0))
-    return (
-      <div className="px-6">
-        <PageHead title="No nights yet" />
-        <p className="text-ink2">
-          {rig
-            ? `No lights of ${rig.name} are in the library.`
-            : "Name a folder with lights in Intake; its nights are listed here."}
-        </p>
-      </div>
-    );
+  if (!rig || (nights.data && list.length === 0)) return <NoNights rig={rig?.name} />;
   if (nights.error && !nights.data)
     return (
       <div className="p-6">
@@ -257,86 +339,26 @@ export function Nights() {
         )}
       </PageHead>
       <div className="flex gap-6">
-        <nav aria-label="Nights" className="w-[200px] shrink-0 max-md:hidden">
-          <ul>
-            {list.map((n) => (
-              <li key={n.night}>
-                <button
-                  type="button"
-                  aria-current={n.night === shown ? "date" : undefined}
-                  onClick={() => void navigate(`/nights/${n.night}`)}
-                  className={`block w-full border-t border-line px-2.5 py-2 text-left ${n.night === shown ? "border-l-[3px] border-l-ink bg-card" : "hover:bg-card"}`}
-                >
-                  <span className="flex items-baseline justify-between">
-                    <span>
-                      <b className="font-semibold">{n.day}</b>{" "}
-                      <span className="text-s text-ink2">{n.weekday}</span>
-                    </span>
-                    <span className="num text-s text-ink2">
-                      {n.kept}/{n.taken}
-                    </span>
-                  </span>
-                  <span className="flex items-end justify-between gap-2">
-                    <span className="narrow truncate text-m">{n.targets.join(", ")}</span>
-                    <span className="flex gap-0.5" aria-label={n.marks.join(", ")}>
-                      {n.marks.map((mark, i) => (
-                        <span key={i} className="inline-block scale-y-[.62] [transform-origin:bottom]">
-                          <SmallSpine
-                            step={1}
-                            care={mark === "fits with care"}
-                            gap={mark === "nothing fits"}
-                          />
-                        </span>
-                      ))}
-                    </span>
-                  </span>
-                </button>
-              </li>
-            ))}
-          </ul>
-        </nav>
+        <NightList list={list} shown={shown} />
         <div className="min-w-0 flex-1">
           {night.error && !data ? <Trouble error={night.error} onRetry={() => void night.refetch()} /> : null}
           {!data && !night.error && <Waiting what="Opening the night" />}
-          {data && (
-            <>
-              <Timeline night={data} chosen={open} onChoose={choose} />
-              <div className="flex min-h-12 items-start gap-6 pb-2">
-                <dl className="flex gap-6">
-                  {data.conditions.map((c) => (
-                    <div key={c.name}>
-                      <dt className="narrow text-s text-ink2">{c.name}</dt>
-                      <dd className="num whitespace-nowrap">{c.text}</dd>
-                    </div>
-                  ))}
-                </dl>
-                <div className="flex min-h-9 flex-1 border-l border-rule pl-3">
-                  <Notes key={data.night} night={data} rig={rig.id} />
-                </div>
-              </div>
-              <div className="narrow grid grid-cols-[48px_minmax(90px,1fr)_190px_92px_repeat(3,132px)] gap-x-2 border-t border-rule px-2 py-1.5 text-s text-ink2">
-                <span>Set</span>
-                <span />
-                <span>Lights</span>
-                <span>Kept</span>
-                <span>Dark</span>
-                <span>Flat</span>
-                <span>Dark flat</span>
-              </div>
-              {data.sets.map((set) =>
-                set.id === open ? (
-                  <Slip key={set.id} id={set.id} onClose={() => choose(null)} />
-                ) : (
-                  <SetRow key={set.id} set={set} onOpen={() => choose(set.id)} />
-                ),
-              )}
-              {data.night_from && (
-                <p className="px-2 pt-2 text-s text-ink2">How this date came about: {data.night_from}.</p>
-              )}
-            </>
-          )}
+          {data && <NightView data={data} rig={rig.id} open={open} onChoose={choose} />}
         </div>
       </div>
+    </div>
+  );
+}
+
+function NoNights({ rig }: { rig: string | undefined }) {
+  return (
+    <div className="px-6">
+      <PageHead title="No nights yet" />
+      <p className="text-ink2">
+        {rig
+          ? `No lights of ${rig} are in the library.`
+          : "Name a folder with lights in Intake; its nights are listed here."}
+      </p>
     </div>
   );
 }

@@ -148,16 +148,115 @@ function EmptyShelf() {
   );
 }
 
-/** The page Shelf: the drawn library, and what is missing from it. */
-export function Shelf() {
-  const { rig, wishes } = useHere();
-  const shelf = useShelf(rig?.id ?? 0, wishes);
+type ShelfData = Schemas["ShelfOut"];
+
+/** What lights ask for and nobody has made, and the bias below it. */
+function Beside({
+  data,
+  gain,
+  marked,
+  pulled,
+  onPull,
+}: {
+  data: ShelfData;
+  gain: number | null;
+  marked: string | null;
+  pulled: number | null;
+  onPull: (id: number) => void;
+}) {
+  const ordered = [...data.gaps].sort(
+    (a, b) =>
+      Number(b.key === marked) - Number(a.key === marked) ||
+      Number(b.offer !== null) - Number(a.offer !== null) ||
+      b.lights - a.lights,
+  );
+  return (
+    <aside className="flex w-[264px] shrink-0 flex-col gap-3 max-lg:hidden">
+      <ul className="flex min-h-0 flex-1 flex-col gap-3 overflow-auto" aria-label="Gaps">
+        {ordered.map((gap) => (
+          <GapNote key={gap.key} gap={gap} marked={gap.key === marked} />
+        ))}
+        {ordered.length === 0 && <li className="text-ink2">Nothing that your lights ask for is missing.</li>}
+      </ul>
+      {data.bias.length > 0 && (
+        <div>
+          <div className="flex h-[160px] items-end gap-1.5 overflow-x-auto bg-card px-3" aria-label="Bias">
+            {data.bias
+              .filter((s) => gain === null || s.gain === gain)
+              .map((spine) => (
+                <Spine
+                  key={spine.id}
+                  spine={spine}
+                  width={44}
+                  scale={0.85}
+                  pulled={pulled === spine.id}
+                  tabIndex={0}
+                  onPull={() => onPull(spine.id)}
+                />
+              ))}
+          </div>
+          <div className="flex h-[26px] items-center border-t-[3px] border-ink bg-board px-3">
+            <span className="narrow bg-card px-1.5 text-s font-semibold">Bias</span>
+          </div>
+        </div>
+      )}
+    </aside>
+  );
+}
+
+/** Which wall is looked at, and for which gain. */
+function ShelfHead({
+  data,
+  rig,
+  wall,
+  onWall,
+  gain,
+  onGain,
+}: {
+  data: ShelfData;
+  rig: number;
+  wall: "darks" | "flats";
+  onWall: (wall: "darks" | "flats") => void;
+  gain: number | null;
+  onGain: (gain: number | null) => void;
+}) {
+  return (
+    <PageHead
+      title={
+        <HeadChoice
+          options={[
+            { value: "darks", label: "Darks" },
+            { value: "flats", label: "Flats" },
+          ]}
+          value={wall}
+          onChange={onWall}
+        />
+      }
+    >
+      <span className="text-ink2 max-md:hidden">{data.about}</span>
+      {data.gains.length > 1 && (
+        <Segments
+          label={data.gain_word}
+          value={gain === null ? "all" : String(gain)}
+          options={[
+            { value: "all", label: `every ${data.gain_word}` },
+            ...data.gains.map((g) => ({ value: String(g), label: String(g) })),
+          ]}
+          onChange={(value) => onGain(value === "all" ? null : Number(value))}
+        />
+      )}
+      <a className="underline underline-offset-2" href={`/api/rigs/${rig}/shelf.csv`}>
+        CSV
+      </a>
+    </PageHead>
+  );
+}
+
+/** What is pulled, in the address, so that a link leads to it. */
+function usePulled() {
   const [params, setParams] = useSearchParams();
-  const wall = params.get("wall") === "flats" ? "flats" : "darks";
-  const pulled = params.get("pull") ? Number(params.get("pull")) : null;
-  const [gain, setGain] = useState<number | null>(null);
-  const [marked, setMarked] = useState<string | null>(null);
   const [near, setNear] = useState(640);
+  const pulled = params.get("pull") ? Number(params.get("pull")) : null;
   const change = useCallback(
     (name: string, value: string | null) =>
       setParams((old) => {
@@ -168,16 +267,27 @@ export function Shelf() {
       }),
     [setParams],
   );
-  const pull = (id: number) => {
-    const slab = document.querySelector<HTMLElement>(`[data-spine="${id}"]`);
-    setNear(slab ? slab.getBoundingClientRect().left : 640);
-    change("pull", pulled === id ? null : String(id));
-  };
   const close = useCallback(() => {
     const id = new URLSearchParams(location.search).get("pull");
     change("pull", null);
     document.querySelector<HTMLElement>(`[data-spine="${id}"]`)?.focus();
   }, [change]);
+  const pull = (id: number) => {
+    const slab = document.querySelector<HTMLElement>(`[data-spine="${id}"]`);
+    setNear(slab ? slab.getBoundingClientRect().left : 640);
+    change("pull", pulled === id ? null : String(id));
+  };
+  const wall: "darks" | "flats" = params.get("wall") === "flats" ? "flats" : "darks";
+  return { wall, setWall: (value: string) => change("wall", value), pulled, near, pull, close };
+}
+
+/** The page Shelf: the drawn library, and what is missing from it. */
+export function Shelf() {
+  const { rig, wishes } = useHere();
+  const shelf = useShelf(rig?.id ?? 0, wishes);
+  const { wall, setWall, pulled, near, pull, close } = usePulled();
+  const [gain, setGain] = useState<number | null>(null);
+  const [marked, setMarked] = useState<string | null>(null);
   if (!rig) return <EmptyShelf />;
   if (shelf.error && !shelf.data)
     return (
@@ -189,42 +299,9 @@ export function Shelf() {
   const data = shelf.data;
   if (data.empty) return <EmptyShelf />;
   const shown = wall === "darks" ? data.darks : data.flats;
-  const ordered = [...data.gaps].sort(
-    (a, b) =>
-      Number(b.key === marked) - Number(a.key === marked) ||
-      Number(b.offer !== null) - Number(a.offer !== null) ||
-      b.lights - a.lights,
-  );
   return (
     <div className="flex h-full flex-col px-6">
-      <PageHead
-        title={
-          <HeadChoice
-            options={[
-              { value: "darks", label: "Darks" },
-              { value: "flats", label: "Flats" },
-            ]}
-            value={wall}
-            onChange={(value) => change("wall", value)}
-          />
-        }
-      >
-        <span className="text-ink2 max-md:hidden">{data.about}</span>
-        {data.gains.length > 1 && (
-          <Segments
-            label={data.gain_word}
-            value={gain === null ? "all" : String(gain)}
-            options={[
-              { value: "all", label: `every ${data.gain_word}` },
-              ...data.gains.map((g) => ({ value: String(g), label: String(g) })),
-            ]}
-            onChange={(value) => setGain(value === "all" ? null : Number(value))}
-          />
-        )}
-        <a className="underline underline-offset-2" href={`/api/rigs/${rig.id}/shelf.csv`}>
-          CSV
-        </a>
-      </PageHead>
+      <ShelfHead data={data} rig={rig.id} wall={wall} onWall={setWall} gain={gain} onGain={setGain} />
       <div className="flex min-h-0 flex-1 gap-7 pt-1">
         <div className="min-w-0 flex-1">
           {shown.columns.length === 0 || shown.rows.length === 0 ? (
@@ -244,39 +321,7 @@ export function Shelf() {
             />
           )}
         </div>
-        <aside className="flex w-[264px] shrink-0 flex-col gap-3 max-lg:hidden">
-          <ul className="flex min-h-0 flex-1 flex-col gap-3 overflow-auto" aria-label="Gaps">
-            {ordered.map((gap) => (
-              <GapNote key={gap.key} gap={gap} marked={gap.key === marked} />
-            ))}
-            {ordered.length === 0 && (
-              <li className="text-ink2">Nothing that your lights ask for is missing.</li>
-            )}
-          </ul>
-          {data.bias.length > 0 && (
-            <div>
-              <div className="flex h-[160px] items-end gap-1.5 bg-card px-3" aria-label="Bias">
-                {data.bias
-                  .filter((s) => gain === null || s.gain === gain)
-                  .slice(0, 5)
-                  .map((spine) => (
-                    <Spine
-                      key={spine.id}
-                      spine={spine}
-                      width={44}
-                      scale={0.85}
-                      pulled={pulled === spine.id}
-                      tabIndex={0}
-                      onPull={() => pull(spine.id)}
-                    />
-                  ))}
-              </div>
-              <div className="flex h-[26px] items-center border-t-[3px] border-ink bg-board px-3">
-                <span className="narrow bg-card px-1.5 text-s font-semibold">Bias</span>
-              </div>
-            </div>
-          )}
-        </aside>
+        <Beside data={data} gain={gain} marked={marked} pulled={pulled} onPull={pull} />
       </div>
       <Legend />
       {pulled !== null && <Card key={pulled} id={pulled} near={near} onClose={close} />}

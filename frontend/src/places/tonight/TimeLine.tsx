@@ -1,4 +1,4 @@
-import { useLayoutEffect, useRef, useState } from "react";
+import { useLayoutEffect, useRef, useState, type RefObject } from "react";
 
 import type { Schemas } from "../../api/client";
 import { FilterStamp } from "../../parts/FilterStamp";
@@ -171,6 +171,98 @@ function WorkBlock({ block, high, now, bare }: { block: Drawn; high: number; now
   );
 }
 
+/** Something that a person does: it cuts the line. */
+function GateBlock({
+  block,
+  next,
+  room,
+  most,
+  onDone,
+}: {
+  block: Drawn;
+  /** Whether it is the next thing to do. */
+  next: boolean;
+  /** Until the gate after it begins, and until the board ends. */
+  room: number;
+  most: number;
+  onDone?: ((gate: Schemas["GateOut"]) => void) | undefined;
+}) {
+  const step = block.steps[0];
+  if (!step) return null;
+  const waits = step.state === "waiting";
+  const done = !OPEN.has(step.state);
+  const head = `${step.title}${next ? ", now" : ""}`;
+  const look = next
+    ? "border-accent bg-accent text-accent-text"
+    : done
+      ? "border-rule bg-board text-ink2"
+      : "border-ink bg-card";
+  return (
+    <div role="listitem" className="absolute top-0 bottom-0" style={{ left: block.x, width: GATE }}>
+      <div
+        className="absolute top-0 left-0 overflow-hidden whitespace-nowrap"
+        style={{ maxWidth: Math.min(room, most) }}
+      >
+        <p
+          className={`${head.length * HEAD_LETTER > room ? "text-l leading-6" : "text-xl"} font-semibold ${
+            next ? "text-accent" : done ? "text-ink2" : ""
+          }`}
+          style={{ fontStretch: "88%" }}
+        >
+          {head}
+        </p>
+        <p className="truncate text-s text-ink2" title={step.gate?.brief}>
+          {step.gate?.brief}
+        </p>
+      </div>
+      <button
+        type="button"
+        aria-label={`${step.title}, ${step.start_clock}${waits ? ": waits for you" : done ? ": done" : ""}`}
+        disabled={!waits || !onDone}
+        onClick={() => step.gate && onDone?.(step.gate)}
+        className={`absolute inset-x-0 top-[50px] bottom-0 flex flex-col items-center justify-center rounded-sm border-[2.5px] ${look}`}
+      >
+        <GateSign gate={step.gate?.sign ?? ""} />
+        <span className="num absolute bottom-1 text-s">{step.start_clock}</span>
+      </button>
+    </div>
+  );
+}
+
+/** Where hands are free and the scale changes. */
+function ScaleBreak({ at, free }: { at: number; free: Drawn | undefined }) {
+  return (
+    <div className="absolute top-[50px] bottom-0 bg-paper" style={{ left: at, width: BREAK }}>
+      {free && (
+        <p className="absolute inset-x-0 bottom-[44px] text-center text-s leading-4" title="Hands are free">
+          hands
+          <br />
+          free
+          <br />
+          <span className="num font-medium">{free.steps.at(-1)?.end_clock}</span>
+        </p>
+      )}
+      <svg aria-hidden width={BREAK} height="250" className="absolute bottom-0">
+        <path d={`M2 238h${BREAK - 4}`} stroke="var(--rule)" strokeDasharray="2 4" />
+        <path d="M24 248l8-20M32 248l8-20" stroke="var(--ink)" strokeWidth="1.6" />
+      </svg>
+    </div>
+  );
+}
+
+/** How wide an element is, as long as it is there. */
+function useWidth(box: RefObject<HTMLElement | null>, first: number): number {
+  const [width, setWidth] = useState(first);
+  useLayoutEffect(() => {
+    const element = box.current;
+    if (!element) return;
+    const watch = new ResizeObserver(([entry]) => entry && setWidth(entry.contentRect.width));
+    watch.observe(element);
+    return () => watch.disconnect();
+  }, [box]);
+  return width;
+}
+
 /** The run sheet on one time line, on a board: gates cut it, a break stands where the scale changes. */
 export function TimeLine({
   steps,
@@ -184,44 +276,22 @@ export function TimeLine({
   onDone?: (gate: Schemas["GateOut"]) => void;
 }) {
   const box = useRef<HTMLDivElement>(null);
-  const [width, setWidth] = useState(1232);
-  useLayoutEffect(() => {
-    const element = box.current;
-    if (!element) return;
-    const watch = new ResizeObserver(([entry]) => entry && setWidth(entry.contentRect.width));
-    watch.observe(element);
-    return () => watch.disconnect();
-  }, []);
-  const all = blocks(steps);
-  const { drawn, breakAt, postAt } = layOut(all, width);
+  const width = useWidth(box, 1232);
+  const { drawn, breakAt, postAt } = layOut(blocks(steps), width);
   const work = drawn.filter((b) => b.kind === "work");
-  const free = work.filter((b) => !b.after).at(-1);
   const last = work.at(-1);
   const firstGate = drawn.find((b) => b.kind === "gate" && OPEN.has(b.steps[0]?.state ?? ""));
+  // Before the start the first gate is the next thing to do; in a run, only one that waits is.
+  const isNext = (block: Drawn) => block === firstGate && (block.steps[0]?.state === "waiting" || !running);
+  const roomOf = (block: Drawn) => {
+    const following = drawn.find((other) => other.kind === "gate" && other.x > block.x);
+    return following ? following.x - block.x - 12 : Infinity;
+  };
   return (
     <div ref={box} className="relative h-[300px]" role="list" aria-label="The run sheet">
       <div className="absolute inset-x-0 top-[50px] bottom-[29px] bg-card" />
       <div className="absolute inset-x-0 bottom-0 h-[29px] border-t-[3px] border-ink bg-board" />
-      {breakAt !== null && (
-        <div className="absolute top-[50px] bottom-0 bg-paper" style={{ left: breakAt, width: BREAK }}>
-          {free && (
-            <p
-              className="absolute inset-x-0 bottom-[44px] text-center text-s leading-4"
-              title="Hands are free"
-            >
-              hands
-              <br />
-              free
-              <br />
-              <span className="num font-medium">{free.steps.at(-1)?.end_clock}</span>
-            </p>
-          )}
-          <svg aria-hidden width={BREAK} height="250" className="absolute bottom-0">
-            <path d={`M2 238h${BREAK - 4}`} stroke="var(--rule)" strokeDasharray="2 4" />
-            <path d="M24 248l8-20M32 248l8-20" stroke="var(--ink)" strokeWidth="1.6" />
-          </svg>
-        </div>
-      )}
+      {breakAt !== null && <ScaleBreak at={breakAt} free={work.filter((b) => !b.after).at(-1)} />}
       {postAt !== null && (
         <div className="absolute top-[50px] bottom-0 w-[3px] bg-ink" style={{ left: postAt }} />
       )}
@@ -234,69 +304,26 @@ export function TimeLine({
           → {last.steps.at(-1)?.end_clock}
         </span>
       )}
-      {drawn.map((block) => {
-        if (block.kind === "work")
-          return (
-            <WorkBlock
-              key={block.key}
-              block={block}
-              high={-26}
-              now={block.steps.some((s) => s.id === current)}
-              bare={block === last && block.width < TWO_CLOCKS}
-            />
-          );
-        const step = block.steps[0];
-        if (!step) return null;
-        // Before the start the first gate is the next thing to do; in a run, only one that waits is.
-        const next = block === firstGate && (step.state === "waiting" || !running);
-        const waits = step.state === "waiting";
-        const done = !OPEN.has(step.state);
-        const following = drawn.find((other) => other.kind === "gate" && other.x > block.x);
-        const room = following ? following.x - block.x - 12 : Infinity;
-        const head = `${step.title}${next ? ", now" : ""}`;
-        const label = `${step.title}, ${step.start_clock}${waits ? ": waits for you" : done ? ": done" : ""}`;
-        return (
-          <div
+      {drawn.map((block) =>
+        block.kind === "work" ? (
+          <WorkBlock
             key={block.key}
-            role="listitem"
-            className="absolute top-0 bottom-0"
-            style={{ left: block.x, width: GATE }}
-          >
-            <div
-              className="absolute top-0 left-0 overflow-hidden whitespace-nowrap"
-              style={{ maxWidth: Math.min(room, width - block.x) }}
-            >
-              <p
-                className={`${head.length * HEAD_LETTER > room ? "text-l leading-6" : "text-xl"} font-semibold ${
-                  next ? "text-accent" : done ? "text-ink2" : ""
-                }`}
-                style={{ fontStretch: "88%" }}
-              >
-                {head}
-              </p>
-              <p className="truncate text-s text-ink2" title={step.gate?.brief}>
-                {step.gate?.brief}
-              </p>
-            </div>
-            <button
-              type="button"
-              aria-label={label}
-              disabled={!waits || !onDone}
-              onClick={() => step.gate && onDone?.(step.gate)}
-              className={`absolute inset-x-0 top-[50px] bottom-0 flex flex-col items-center justify-center rounded-sm border-[2.5px] ${
-                next
-                  ? "border-accent bg-accent text-accent-text"
-                  : done
-                    ? "border-rule bg-board text-ink2"
-                    : "border-ink bg-card"
-              }`}
-            >
-              <GateSign gate={step.gate?.sign ?? ""} />
-              <span className="num absolute bottom-1 text-s">{step.start_clock}</span>
-            </button>
-          </div>
-        );
-      })}
+            block={block}
+            high={-26}
+            now={block.steps.some((s) => s.id === current)}
+            bare={block === last && block.width < TWO_CLOCKS}
+          />
+        ) : (
+          <GateBlock
+            key={block.key}
+            block={block}
+            next={isNext(block)}
+            room={roomOf(block)}
+            most={width - block.x}
+            onDone={onDone}
+          />
+        ),
+      )}
     </div>
   );
 }

@@ -38,6 +38,108 @@ const SOUGHT: { value: Sought; label: string }[] = [
   { value: "shared", label: "one exposure for all filters" },
 ];
 
+/** What is looked for in all that are started now, where the light can be dimmed. */
+function SoughtField({
+  sought,
+  setSought,
+  seconds,
+  setSeconds,
+}: {
+  sought: Sought;
+  setSought: (sought: Sought) => void;
+  seconds: string;
+  setSeconds: (seconds: string) => void;
+}) {
+  return (
+    <div className="flex flex-wrap items-center gap-x-2 gap-y-1.5">
+      <label className="flex items-center gap-2">
+        Find
+        <select
+          aria-label="What is looked for"
+          className="h-8 rounded-sm border border-rule bg-card px-2"
+          value={sought}
+          onChange={(e) => setSought(SOUGHT.find((o) => o.value === e.target.value)?.value ?? "rows")}
+        >
+          {SOUGHT.map((o) => (
+            <option key={o.value} value={o.value}>
+              {o.label}
+            </option>
+          ))}
+        </select>
+      </label>
+      {TIMED.includes(sought) && (
+        <label className="flex items-center gap-2">
+          {sought === "brightness" ? "at" : "near"}
+          <input
+            type="number"
+            step="any"
+            aria-label="Exposure for all that are started now, in seconds"
+            className="num h-8 w-16 rounded-sm border border-rule bg-card px-2 text-right"
+            value={seconds}
+            onChange={(e) => setSeconds(e.target.value)}
+          />
+          s
+        </label>
+      )}
+    </div>
+  );
+}
+
+/** What is looked for near an exposure. */
+const TIMED: Sought[] = ["brightness", "both", "shared"];
+
+/** The buttons that begin: for what is picked, for all, for one, for those without an answer. */
+function StartButtons({
+  data,
+  picked,
+  one,
+  blocked,
+  start,
+}: {
+  data: Sheet;
+  picked: Row[];
+  one: Row | undefined;
+  blocked: boolean;
+  start: (rows: Row[]) => void;
+}) {
+  const failed = data.rows.filter((r) => r.state === "no answer");
+  const some = picked.length > 0 && picked.length < data.rows.length;
+  const named = (row: Row) =>
+    twins(row, data.rows)
+      ? `${row.key.filter_code} at ${row.key.gain}, binning ${row.key.binning}`
+      : row.key.filter_code;
+  const all = data.rows.length === 1 ? "Find the setting" : `Find all ${data.rows.length} settings`;
+  return (
+    <>
+      <Button
+        look={some || data.rows.every((r) => r.state === "never") ? "accent" : "plain"}
+        large
+        disabled={blocked || data.rows.length === 0}
+        onClick={() => start(some ? picked : data.rows)}
+      >
+        {some ? `Find ${picked.map((r) => r.key.filter_code).join(", ")}` : all}
+      </Button>
+      {some && (
+        <Button large disabled={blocked} onClick={() => start(data.rows)}>
+          All {data.rows.length}
+        </Button>
+      )}
+      {one && !(picked.length === 1 && picked[0] === one) && data.rows.length > 1 && (
+        <Button large disabled={blocked} onClick={() => start([one])}>
+          Only {named(one)}
+        </Button>
+      )}
+      {failed.length > 0 && !(one && failed.length === 1 && failed[0] === one) && (
+        <Button large disabled={blocked} onClick={() => start(failed)}>
+          {failed.length === 1
+            ? `Only ${failed[0]?.key.filter_code}, without answer`
+            : `Only the ${failed.length} without answer`}
+        </Button>
+      )}
+    </>
+  );
+}
+
 /** Where a search begins: which rows, by the rig or by a watched folder, and what is looked for. */
 function StartSearch({
   data,
@@ -61,23 +163,19 @@ function StartSearch({
   const find = useChange((body: Schemas["FindIn"]) =>
     get(api.POST("/api/rigs/{rig_id}/flats/find", { params: { path: { rig_id: rig } }, body })),
   );
-  const failed = data.rows.filter((r) => r.state === "no answer");
-  const timed = sought === "brightness" || sought === "both" || sought === "shared";
   const start = (rows: Row[]) =>
     find.mutate(
       {
         keys: rows.map((r) => r.key),
         shared: sought === "shared" && !response,
         mode: response || sought === "rows" || sought === "shared" ? null : sought,
-        exposure_s: timed && !response && seconds !== "" ? Number(seconds) : null,
+        exposure_s: TIMED.includes(sought) && !response && seconds !== "" ? Number(seconds) : null,
         response,
         folder: by === "folder" ? folder : null,
       },
       { onSuccess: () => onCancel?.() },
     );
-  const ready = by === "rig" ? data.can_shoot : folder.trim() !== "";
-  const dims = data.panel !== null;
-  const some = picked.length > 0 && picked.length < data.rows.length;
+  const blocked = find.isPending || !(by === "rig" ? data.can_shoot : folder.trim() !== "");
   return (
     <section className="flex flex-col gap-2.5 border-t border-ink pt-2.5">
       <div className="flex flex-wrap items-center gap-3">
@@ -91,38 +189,8 @@ function StartSearch({
           onChange={setBy}
         />
       </div>
-      {dims && !response && (
-        <div className="flex flex-wrap items-center gap-x-2 gap-y-1.5">
-          <label className="flex items-center gap-2">
-            Find
-            <select
-              aria-label="What is looked for"
-              className="h-8 rounded-sm border border-rule bg-card px-2"
-              value={sought}
-              onChange={(e) => setSought(SOUGHT.find((o) => o.value === e.target.value)?.value ?? "rows")}
-            >
-              {SOUGHT.map((o) => (
-                <option key={o.value} value={o.value}>
-                  {o.label}
-                </option>
-              ))}
-            </select>
-          </label>
-          {timed && (
-            <label className="flex items-center gap-2">
-              {sought === "brightness" ? "at" : "near"}
-              <input
-                type="number"
-                step="any"
-                aria-label="Exposure for all that are started now, in seconds"
-                className="num h-8 w-16 rounded-sm border border-rule bg-card px-2 text-right"
-                value={seconds}
-                onChange={(e) => setSeconds(e.target.value)}
-              />
-              s
-            </label>
-          )}
-        </div>
+      {data.panel !== null && !response && (
+        <SoughtField sought={sought} setSought={setSought} seconds={seconds} setSeconds={setSeconds} />
       )}
       {by === "rig" && data.cannot && <p className="text-ink2">{data.cannot}</p>}
       {by === "folder" && (
@@ -137,37 +205,17 @@ function StartSearch({
         </label>
       )}
       <div className="flex flex-wrap gap-2">
-        <Button
-          look={response || some || data.rows.every((r) => r.state === "never") ? "accent" : "plain"}
-          large
-          disabled={!ready || find.isPending || data.rows.length === 0}
-          onClick={() => start(some && !response ? picked : data.rows)}
-        >
-          {response
-            ? `Measure ${data.source}`
-            : some
-              ? `Find ${picked.map((r) => r.key.filter_code).join(", ")}`
-              : data.rows.length === 1
-                ? "Find the setting"
-                : `Find all ${data.rows.length} settings`}
-        </Button>
-        {some && !response && (
-          <Button large disabled={!ready || find.isPending} onClick={() => start(data.rows)}>
-            All {data.rows.length}
+        {response ? (
+          <Button
+            look="accent"
+            large
+            disabled={blocked || data.rows.length === 0}
+            onClick={() => start(data.rows)}
+          >
+            Measure {data.source}
           </Button>
-        )}
-        {one && !(picked.length === 1 && picked[0] === one) && !response && data.rows.length > 1 && (
-          <Button large disabled={!ready || find.isPending} onClick={() => start([one])}>
-            Only {one.key.filter_code}
-            {twins(one, data.rows) && ` at ${one.key.gain}, binning ${one.key.binning}`}
-          </Button>
-        )}
-        {failed.length > 0 && !response && !(one && failed.length === 1 && failed[0] === one) && (
-          <Button large disabled={!ready || find.isPending} onClick={() => start(failed)}>
-            {failed.length === 1
-              ? `Only ${failed[0]?.key.filter_code}, without answer`
-              : `Only the ${failed.length} without answer`}
-          </Button>
+        ) : (
+          <StartButtons data={data} picked={picked} one={one} blocked={blocked} start={start} />
         )}
         {onCancel && (
           <Button large onClick={onCancel}>

@@ -139,18 +139,24 @@ function KeptCurves({ panel, rig }: { panel: Panel; rig: number }) {
   );
 }
 
-/** What the light is: its range, its pulses, what can hang before it. */
-function SourceForm({ data, rig }: { data: Sheet; rig: number }) {
-  const known = data.sources.find((s) => s.name === data.source);
-  const [source, setSource] = useState<Schemas["SourceOut"]>(
-    known ?? { name: "", dimmable: true, lowest: 1, highest: 100, pulse_hz: null, duty: null, diffusers: [] },
-  );
-  const keep = useChange((sent: Schemas["SourceOut"]) =>
-    get(api.POST("/api/rigs/{rig_id}/flats/source", { params: { path: { rig_id: rig } }, body: sent })),
-  );
-  const set = (values: Partial<Schemas["SourceOut"]>) => setSource((s) => ({ ...s, ...values }));
-  const box = "num h-8 rounded-sm border border-rule bg-card px-2 text-right";
-  const number = (name: "lowest" | "highest" | "pulse_hz" | "duty", label: string, width = "w-20") => (
+type Source = Schemas["SourceOut"];
+
+interface Described {
+  source: Source;
+  set: (values: Partial<Source>) => void;
+}
+
+const box = "num h-8 rounded-sm border border-rule bg-card px-2 text-right";
+
+/** A number of the light that may be unknown. */
+function SourceNumber({
+  source,
+  set,
+  name,
+  label,
+  width = "w-20",
+}: Described & { name: "lowest" | "highest" | "pulse_hz" | "duty"; label: string; width?: string }) {
+  return (
     <input
       type="number"
       step="any"
@@ -160,6 +166,92 @@ function SourceForm({ data, rig }: { data: Sheet; rig: number }) {
       onChange={(e) => set({ [name]: e.target.value === "" ? null : Number(e.target.value) })}
     />
   );
+}
+
+/** How bright it can be set, and its pulses. */
+function Shining({ source, set, bands }: Described & { bands: string | undefined }) {
+  const number = { source, set };
+  return (
+    <>
+      <label className="flex items-center justify-between gap-3">
+        Its brightness can be set
+        <input
+          type="checkbox"
+          className="accent-[var(--ink)]"
+          checked={source.dimmable}
+          onChange={(e) => set({ dimmable: e.target.checked })}
+        />
+      </label>
+      {source.dimmable && (
+        <span className="flex items-center justify-between gap-3">
+          Brightness, from the lowest that is steady
+          <span className="flex items-center gap-1.5">
+            <SourceNumber {...number} name="lowest" label="Lowest brightness" width="w-16" /> to{" "}
+            <SourceNumber {...number} name="highest" label="Highest brightness" />
+          </span>
+        </span>
+      )}
+      <span className="flex items-center justify-between gap-3">
+        Pulses, where it is switched on and off
+        <span className="flex items-center gap-1.5">
+          <SourceNumber {...number} name="pulse_hz" label="Pulses a second" /> Hz, lit
+          <SourceNumber {...number} name="duty" label="Share of the time that it is lit" width="w-16" />
+        </span>
+      </span>
+      <p className="pt-1 text-s text-ink2">Lit is the share of the time, 0.4 for 40 %. {bands}</p>
+    </>
+  );
+}
+
+/** What can hang before it, each with its stops. */
+function Diffusers({ source, set }: Described) {
+  const diffusers = source.diffusers ?? [];
+  const change = (i: number, values: Partial<(typeof diffusers)[number]>) =>
+    set({ diffusers: diffusers.map((x, j) => (j === i ? { ...x, ...values } : x)) });
+  return (
+    <>
+      <h3 className="pt-1 font-semibold">Can hang before it</h3>
+      {diffusers.map((d, i) => (
+        <span key={i} className="flex items-center gap-2">
+          <input
+            aria-label={`Name of diffuser ${i + 1}`}
+            className="h-8 min-w-0 flex-1 rounded-sm border border-rule bg-card px-2"
+            value={d.name}
+            onChange={(e) => change(i, { name: e.target.value })}
+          />
+          <input
+            type="number"
+            step="0.1"
+            aria-label={`Stops of diffuser ${i + 1}`}
+            className={`${box} w-16`}
+            value={d.stops}
+            onChange={(e) => change(i, { stops: Number(e.target.value) })}
+          />
+          stops
+          <button
+            type="button"
+            aria-label={`Take ${d.name || "it"} off the list`}
+            className="h-8 w-8"
+            onClick={() => set({ diffusers: diffusers.filter((_, j) => j !== i) })}
+          >
+            ×
+          </button>
+        </span>
+      ))}
+    </>
+  );
+}
+
+/** What the light is: its range, its pulses, what can hang before it. */
+function SourceForm({ data, rig }: { data: Sheet; rig: number }) {
+  const known = data.sources.find((s) => s.name === data.source);
+  const [source, setSource] = useState<Source>(
+    known ?? { name: "", dimmable: true, lowest: 1, highest: 100, pulse_hz: null, duty: null, diffusers: [] },
+  );
+  const keep = useChange((sent: Source) =>
+    get(api.POST("/api/rigs/{rig_id}/flats/source", { params: { path: { rig_id: rig } }, body: sent })),
+  );
+  const set = (values: Partial<Source>) => setSource((s) => ({ ...s, ...values }));
   const diffusers = source.diffusers ?? [];
   return (
     <form
@@ -196,68 +288,8 @@ function SourceForm({ data, rig }: { data: Sheet; rig: number }) {
             onChange={(e) => set({ name: e.target.value })}
           />
         </label>
-        <label className="flex items-center justify-between gap-3">
-          Its brightness can be set
-          <input
-            type="checkbox"
-            className="accent-[var(--ink)]"
-            checked={source.dimmable}
-            onChange={(e) => set({ dimmable: e.target.checked })}
-          />
-        </label>
-        {source.dimmable && (
-          <span className="flex items-center justify-between gap-3">
-            Brightness, from the lowest that is steady
-            <span className="flex items-center gap-1.5">
-              {number("lowest", "Lowest brightness", "w-16")} to{" "}
-              {number("highest", "Highest brightness", "w-20")}
-            </span>
-          </span>
-        )}
-        <span className="flex items-center justify-between gap-3">
-          Pulses, where it is switched on and off
-          <span className="flex items-center gap-1.5">
-            {number("pulse_hz", "Pulses a second")} Hz, lit
-            {number("duty", "Share of the time that it is lit", "w-16")}
-          </span>
-        </span>
-        <p className="pt-1 text-s text-ink2">
-          Lit is the share of the time, 0.4 for 40 %. {data.panel?.bands}
-        </p>
-        <h3 className="pt-1 font-semibold">Can hang before it</h3>
-        {diffusers.map((d, i) => (
-          <span key={i} className="flex items-center gap-2">
-            <input
-              aria-label={`Name of diffuser ${i + 1}`}
-              className="h-8 min-w-0 flex-1 rounded-sm border border-rule bg-card px-2"
-              value={d.name}
-              onChange={(e) =>
-                set({ diffusers: diffusers.map((x, j) => (j === i ? { ...x, name: e.target.value } : x)) })
-              }
-            />
-            <input
-              type="number"
-              step="0.1"
-              aria-label={`Stops of diffuser ${i + 1}`}
-              className={`${box} w-16`}
-              value={d.stops}
-              onChange={(e) =>
-                set({
-                  diffusers: diffusers.map((x, j) => (j === i ? { ...x, stops: Number(e.target.value) } : x)),
-                })
-              }
-            />
-            stops
-            <button
-              type="button"
-              aria-label={`Take ${d.name || "it"} off the list`}
-              className="h-8 w-8"
-              onClick={() => set({ diffusers: diffusers.filter((_, j) => j !== i) })}
-            >
-              ×
-            </button>
-          </span>
-        ))}
+        <Shining source={source} set={set} bands={data.panel?.bands} />
+        <Diffusers source={source} set={set} />
         <span className="flex gap-2 pt-1">
           <Button look="ink" type="submit" disabled={keep.isPending}>
             Keep this light
