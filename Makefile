@@ -9,7 +9,7 @@ DEMO ?= .demo
 NPM := npm --prefix frontend --no-audit --no-fund
 FRONT := $(shell find frontend/src frontend/public -type f) frontend/index.html frontend/vite.config.ts frontend/tsconfig.json
 
-.PHONY: demo serve test lint dev shots bench siege hunt house types lock clean chromium
+.PHONY: demo serve test lint dev shots bench siege hunt mutants house types lock clean chromium
 .DEFAULT_GOAL := demo
 
 .stamps/python: requirements.lock pyproject.toml
@@ -83,10 +83,16 @@ siege: .stamps/python
 	@test -x .venv-siege/bin/st || { python3 -m venv .venv-siege && .venv-siege/bin/pip install --quiet -r siege/requirements.txt; }
 	OMP_NUM_THREADS=1 $(PY) -m siege $(PARTS)
 
+# Single changes to the rules of the job, and whether a test of core notices: about an hour. PART="grayshelf.core.frames.*" for some.
+mutants: .stamps/python
+	.venv/bin/pip install --quiet mutmut==3.8.1
+	.venv/bin/mutmut run $(PART)
+	.venv/bin/mutmut results | sed -n 's/.*: //p' | sort | uniq -c
+
 # After a change of the dependencies in pyproject.toml.
 lock:
 	.venv/bin/pip install --quiet uv
 	.venv/bin/uv pip compile pyproject.toml --extra dev --generate-hashes --python-version 3.11 -q -o requirements.lock
 
 clean:
-	rm -rf .venv .venv-siege .stamps frontend/node_modules src/grayshelf/web/static .demo
+	rm -rf mutants .venv .venv-siege .stamps frontend/node_modules src/grayshelf/web/static .demo

@@ -1,4 +1,5 @@
 import createClient from "openapi-fetch";
+import createQueries from "openapi-react-query";
 
 import type { components, paths } from "./schema";
 
@@ -15,25 +16,43 @@ export class Problem extends Error {
   }
 }
 
-export const api = createClient<paths>({ baseUrl: "/" });
+const NO_ANSWER = new Problem(
+  "No answer",
+  "Gray Shelf does not answer: it may have been closed.",
+  "Start it again; nothing is lost.",
+);
 
-/** The data of an answer, or a `Problem` to show. */
-export async function get<T>(answer: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
-  let result;
-  try {
-    result = await answer;
-  } catch {
-    throw new Problem(
-      "No answer",
-      "Gray Shelf does not answer: it may have been closed.",
-      "Start it again; nothing is lost.",
-    );
-  }
-  if (result.data !== undefined) return result.data;
-  const told = (result.error ?? {}) as Partial<Record<"title" | "detail" | "advice", string>>;
-  throw new Problem(
+/** What an answer that is no success tells. */
+async function problemOf(response: Response): Promise<Problem> {
+  const told = await response
+    .json()
+    .then((body) => body as Partial<Record<"title" | "detail" | "advice", string>>)
+    .catch(() => ({}) as Partial<Record<"title" | "detail" | "advice", string>>);
+  return new Problem(
     told.title ?? "That did not work",
-    told.detail ?? `The answer was ${result.response.status}.`,
+    told.detail ?? `The answer was ${response.status}.`,
     told.advice ?? "",
   );
+}
+
+export const api = createClient<paths>({ baseUrl: "/" });
+
+// Whoever asks gets data, or a problem to show.
+api.use({
+  async onResponse({ response }) {
+    if (!response.ok) throw await problemOf(response);
+  },
+  onError({ error }) {
+    return error instanceof Problem ? error : NO_ANSWER;
+  },
+});
+
+/** The pages as queries, typed by the server's own document. */
+export const asked = createQueries(api);
+
+/** The data of an answer. */
+export async function get<T>(answer: Promise<{ data?: T }>): Promise<T> {
+  const { data } = await answer;
+  if (data === undefined) throw NO_ANSWER;
+  return data;
 }

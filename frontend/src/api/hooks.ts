@@ -1,7 +1,14 @@
-import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import {
+  keepPreviousData,
+  useMutation,
+  useQueryClient,
+  type Query,
+  type UseQueryResult,
+} from "@tanstack/react-query";
 import { useEffect } from "react";
 
-import { api, get, type Problem, type Schemas } from "./client";
+import { api, asked, get, type Problem, type Schemas } from "./client";
+import type { paths } from "./schema";
 import { listenTogether, thisBrowser } from "./events";
 
 /** In a library without a rig nothing is asked of one. */
@@ -24,173 +31,155 @@ const sheetQuery = (wishes: SheetWishes) => ({
 let listening = false;
 const whileDeaf = (ms: number) => () => (listening ? ms * 5 : ms);
 
-export const useAppState = () =>
-  useQuery({ queryKey: ["state"], queryFn: () => get(api.GET("/api/state")), refetchInterval: 10_000 });
+const ofRig = (rig: number) => ({ params: { path: { rig_id: rig } } });
+/** Asked again often while something goes on, and seldom otherwise. */
+const often = (goesOn: boolean | undefined, otherwise: number | false) =>
+  goesOn ? whileDeaf(1000)() : otherwise;
 
-export const useJobs = () =>
-  useQuery({
-    queryKey: ["jobs"],
-    queryFn: () => get(api.GET("/api/jobs")),
-    refetchInterval: whileDeaf(2000),
-  });
+// Of these two the document tells no failure; they can fail all the same.
+export const useAppState = () =>
+  asked.useQuery("get", "/api/state", {}, { refetchInterval: 10_000 }) as UseQueryResult<
+    Schemas["StateOut"],
+    Problem
+  >;
+
+export const useJobs = () => asked.useQuery("get", "/api/jobs", {}, { refetchInterval: whileDeaf(2000) });
 
 export const useShelf = (rig: number, wishes: SheetWishes) =>
-  useQuery({
-    queryKey: ["shelf", rig, wishes],
-    enabled: rig !== NO_RIG,
-    queryFn: () =>
-      get(
-        api.GET("/api/rigs/{rig_id}/shelf", { params: { path: { rig_id: rig }, query: sheetQuery(wishes) } }),
-      ),
-    placeholderData: keepPreviousData,
-  });
+  asked.useQuery(
+    "get",
+    "/api/rigs/{rig_id}/shelf",
+    { params: { path: { rig_id: rig }, query: sheetQuery(wishes) } },
+    { enabled: rig !== NO_RIG, placeholderData: keepPreviousData },
+  );
 
 export const useCard = (id: number | null) =>
-  useQuery({
-    queryKey: ["card", id],
-    enabled: id !== null,
-    queryFn: () => get(api.GET("/api/holdings/{set_id}", { params: { path: { set_id: id ?? 0 } } })),
-  });
+  asked.useQuery(
+    "get",
+    "/api/holdings/{set_id}",
+    { params: { path: { set_id: id ?? 0 } } },
+    { enabled: id !== null },
+  );
 
 export const useNights = (rig: number) =>
-  useQuery({
-    queryKey: ["nights", rig],
-    enabled: rig !== NO_RIG,
-    queryFn: () => get(api.GET("/api/rigs/{rig_id}/nights", { params: { path: { rig_id: rig } } })),
-  });
+  asked.useQuery("get", "/api/rigs/{rig_id}/nights", ofRig(rig), { enabled: rig !== NO_RIG });
 
 export const useNight = (rig: number, night: string | undefined) =>
-  useQuery({
-    queryKey: ["night", rig, night],
-    enabled: night !== undefined,
-    queryFn: () =>
-      get(
-        api.GET("/api/rigs/{rig_id}/nights/{night}", {
-          params: { path: { rig_id: rig, night: night ?? "" } },
-        }),
-      ),
-  });
+  asked.useQuery(
+    "get",
+    "/api/rigs/{rig_id}/nights/{night}",
+    { params: { path: { rig_id: rig, night: night ?? "" } } },
+    { enabled: night !== undefined },
+  );
 
 export const useSlip = (id: number | null) =>
-  useQuery({
-    queryKey: ["slip", id],
-    enabled: id !== null,
-    queryFn: () => get(api.GET("/api/lights/{set_id}/slip", { params: { path: { set_id: id ?? 0 } } })),
-  });
+  asked.useQuery(
+    "get",
+    "/api/lights/{set_id}/slip",
+    { params: { path: { set_id: id ?? 0 } } },
+    { enabled: id !== null },
+  );
 
 export const useTonight = (rig: number, wishes: SheetWishes, enabled: boolean) =>
-  useQuery({
-    queryKey: ["tonight", rig, wishes],
-    enabled: enabled && rig !== NO_RIG,
-    queryFn: () =>
-      get(
-        api.GET("/api/rigs/{rig_id}/tonight", {
-          params: { path: { rig_id: rig }, query: sheetQuery(wishes) },
-        }),
-      ),
-    placeholderData: keepPreviousData,
-    refetchInterval: 20_000,
-  });
+  asked.useQuery(
+    "get",
+    "/api/rigs/{rig_id}/tonight",
+    { params: { path: { rig_id: rig }, query: sheetQuery(wishes) } },
+    { enabled: enabled && rig !== NO_RIG, placeholderData: keepPreviousData, refetchInterval: 20_000 },
+  );
 
 export const useRun = (rig: number) =>
-  useQuery({
-    queryKey: ["run", rig],
+  asked.useQuery("get", "/api/rigs/{rig_id}/run", ofRig(rig), {
     enabled: rig !== NO_RIG,
-    queryFn: () => get(api.GET("/api/rigs/{rig_id}/run", { params: { path: { rig_id: rig } } })),
-    refetchInterval: (query) => {
-      const state = query.state.data?.run?.job.state;
-      return state && ["queued", "running", "paused", "waiting"].includes(state) ? whileDeaf(1000)() : 10_000;
-    },
+    refetchInterval: (query) => often(query.state.data?.run?.job.can_stop, 10_000),
   });
 
 export type BenchKind = "offset" | "gain";
 
 export const useBench = (rig: number, kind: BenchKind) =>
-  useQuery({
-    queryKey: ["bench", rig, kind],
-    enabled: rig !== NO_RIG,
-    queryFn: () =>
-      get(api.GET("/api/rigs/{rig_id}/bench/{kind}", { params: { path: { rig_id: rig, kind } } })),
-    refetchInterval: whileDeaf(4000),
-  });
+  asked.useQuery(
+    "get",
+    "/api/rigs/{rig_id}/bench/{kind}",
+    { params: { path: { rig_id: rig, kind } } },
+    { enabled: rig !== NO_RIG, refetchInterval: whileDeaf(4000) },
+  );
+
+const ofMeasurement = (id: number) => ({ params: { path: { measurement_id: id } } });
 
 export const useMeasurement = (id: number | null) =>
-  useQuery({
-    queryKey: ["measurement", id],
+  asked.useQuery("get", "/api/measurements/{measurement_id}", ofMeasurement(id ?? 0), {
     enabled: id !== null,
-    queryFn: () =>
-      get(api.GET("/api/measurements/{measurement_id}", { params: { path: { measurement_id: id ?? 0 } } })),
-    refetchInterval: (query) => (query.state.data?.job?.can_stop ? whileDeaf(1000)() : false),
+    refetchInterval: (query) => often(query.state.data?.job?.can_stop, false),
     placeholderData: keepPreviousData,
   });
 
+/** A measurement that is gone is asked for no more. */
+export function useForgetMeasurement() {
+  const client = useQueryClient();
+  return async (id: number) => {
+    const { queryKey } = asked.queryOptions("get", "/api/measurements/{measurement_id}", ofMeasurement(id));
+    client.removeQueries({ queryKey });
+    await client.invalidateQueries();
+  };
+}
+
 export const useFlats = (rig: number) =>
-  useQuery({
-    queryKey: ["flats", rig],
+  asked.useQuery("get", "/api/rigs/{rig_id}/flats", ofRig(rig), {
     enabled: rig !== NO_RIG,
-    queryFn: () => get(api.GET("/api/rigs/{rig_id}/flats", { params: { path: { rig_id: rig } } })),
-    refetchInterval: (query) => (query.state.data?.job?.can_stop ? whileDeaf(1000)() : 10_000),
+    refetchInterval: (query) => often(query.state.data?.job?.can_stop, 10_000),
   });
 
 export const useFlatChart = (rig: number, key: Schemas["FlatKeyIn"] | null) =>
-  useQuery({
-    queryKey: ["flat-chart", rig, key],
-    enabled: key !== null,
-    queryFn: () =>
-      get(
-        api.POST("/api/rigs/{rig_id}/flats/chart", {
-          params: { path: { rig_id: rig } },
-          body: key as Schemas["FlatKeyIn"],
-        }),
-      ),
-    placeholderData: keepPreviousData,
-  });
+  asked.useQuery(
+    "post",
+    "/api/rigs/{rig_id}/flats/chart",
+    { ...ofRig(rig), body: key as Schemas["FlatKeyIn"] },
+    { enabled: key !== null, placeholderData: keepPreviousData },
+  );
 
 export type TwilightChoice = Partial<Schemas["TwilightIn"]>;
 
 export const useTwilight = (rig: number, choice: TwilightChoice) =>
-  useQuery({
-    queryKey: ["twilight", rig, choice],
-    enabled: rig !== NO_RIG,
-    queryFn: () =>
-      get(
-        api.POST("/api/rigs/{rig_id}/twilight", {
-          params: { path: { rig_id: rig } },
-          body: { at: null, day: null, rows: null, ...choice },
-        }),
-      ),
-    refetchInterval: (query) => (query.state.data?.job?.can_stop ? whileDeaf(1000)() : 20_000),
-    placeholderData: keepPreviousData,
-  });
+  asked.useQuery(
+    "post",
+    "/api/rigs/{rig_id}/twilight",
+    { ...ofRig(rig), body: { at: null, day: null, rows: null, ...choice } },
+    {
+      enabled: rig !== NO_RIG,
+      refetchInterval: (query) => often(query.state.data?.job?.can_stop, 20_000),
+      placeholderData: keepPreviousData,
+    },
+  );
 
 export const useIntake = () =>
-  useQuery({
-    queryKey: ["intake"],
-    queryFn: () => get(api.GET("/api/intake")),
-    refetchInterval: whileDeaf(3000),
-  });
+  asked.useQuery("get", "/api/intake", {}, { refetchInterval: whileDeaf(3000) }) as UseQueryResult<
+    Schemas["IntakeOut"],
+    Problem
+  >;
 
 export const useSets = (page: number, kind: string) =>
-  useQuery({
-    queryKey: ["sets", page, kind],
-    queryFn: () => get(api.GET("/api/sets", { params: { query: { page, kind } } })),
-    placeholderData: keepPreviousData,
-  });
+  asked.useQuery(
+    "get",
+    "/api/sets",
+    { params: { query: { page, kind } } },
+    { placeholderData: keepPreviousData },
+  );
 
 export const useProblems = (page: number, state: string) =>
-  useQuery({
-    queryKey: ["problems", page, state],
-    queryFn: () => get(api.GET("/api/problems", { params: { query: { page, state } } })),
-    placeholderData: keepPreviousData,
-  });
+  asked.useQuery(
+    "get",
+    "/api/problems",
+    { params: { query: { page, state } } },
+    { placeholderData: keepPreviousData },
+  );
 
 export const useSearch = (q: string) =>
-  useQuery({
-    queryKey: ["search", q],
-    enabled: q.trim().length > 1,
-    queryFn: () => get(api.GET("/api/search", { params: { query: { q } } })),
-    placeholderData: keepPreviousData,
-  });
+  asked.useQuery(
+    "get",
+    "/api/search",
+    { params: { query: { q } } },
+    { enabled: q.trim().length > 1, placeholderData: keepPreviousData },
+  );
 
 /** A change; everything on the page is asked for anew afterwards. */
 export function useChange<Input, Output>(change: (input: Input) => Promise<Output>) {
@@ -217,20 +206,36 @@ export const useAnswer = () =>
     ),
   );
 
+const FLATS: (keyof paths)[] = ["/api/rigs/{rig_id}/flats", "/api/rigs/{rig_id}/flats/chart"];
+const MEASURED: (keyof paths)[] = ["/api/measurements/{measurement_id}"];
+const TWILIGHT: (keyof paths)[] = ["/api/rigs/{rig_id}/twilight"];
+const RUN: (keyof paths)[] = ["/api/rigs/{rig_id}/run"];
+
+/** What is asked for anew by what an event is about. */
+const ABOUT: Record<string, (keyof paths)[]> = {
+  run: RUN,
+  state: ["/api/state"],
+  bench: ["/api/rigs/{rig_id}/bench/{kind}", ...MEASURED],
+  twilight: TWILIGHT,
+  flats: FLATS,
+  job: ["/api/jobs", "/api/intake", ...RUN, ...MEASURED, ...FLATS, ...TWILIGHT],
+};
+
 /** Listen for events and ask anew for what they are about; where there is no event, asking on a timer does. */
 export function useEvents() {
   const client = useQueryClient();
   useEffect(() => {
     let waiting: number | undefined;
     const told = new Set<string>();
+    const isTold = (query: Pick<Query, "queryKey">) => told.has(String(query.queryKey[1]));
     const flush = () => {
       // What is being fetched is left to come: else, where events come faster than answers, none ever would.
-      if (client.isFetching({ predicate: (query) => told.has(String(query.queryKey[0])) }) > 0) {
+      if (client.isFetching({ predicate: isTold }) > 0) {
         waiting = window.setTimeout(flush, 150);
         return;
       }
       waiting = undefined;
-      for (const key of told) void client.invalidateQueries({ queryKey: [key] });
+      void client.invalidateQueries({ predicate: isTold });
       told.clear();
     };
     const stop = listenTogether(thisBrowser(), {
@@ -239,14 +244,7 @@ export function useEvents() {
       },
       onMissed: () => void client.invalidateQueries(),
       onEvent: (event) => {
-        if (event.type === "run") told.add("run");
-        if (event.type === "state") told.add("state");
-        if (event.type === "bench") for (const key of ["bench", "measurement"]) told.add(key);
-        if (event.type === "twilight") told.add("twilight");
-        if (event.type === "flats") for (const key of ["flats", "flat-chart"]) told.add(key);
-        if (event.type === "job")
-          for (const key of ["jobs", "run", "intake", "measurement", "flats", "flat-chart", "twilight"])
-            told.add(key);
+        for (const path of ABOUT[event.type] ?? []) told.add(path);
         waiting ??= window.setTimeout(flush, 250);
       },
     });

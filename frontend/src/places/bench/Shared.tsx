@@ -1,8 +1,8 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { Link } from "react-router";
 
 import { api, get, type Problem, type Schemas } from "../../api/client";
-import { useChange, type BenchKind } from "../../api/hooks";
+import { useForgetMeasurement, useChange, type BenchKind } from "../../api/hooks";
 import { Button, ColumnHead, Trouble } from "../../parts/basics";
 import { GateCard } from "../../parts/Gate";
 import { JobBar, JobCutShort } from "../../parts/JobCards";
@@ -122,7 +122,7 @@ export function KeptFrames({ data, onForgotten }: { data: Measured; onForgotten:
       }),
     ),
   );
-  const client = useQueryClient();
+  const forgotten = useForgetMeasurement();
   const forget = useMutation<Schemas["Done"], Problem>({
     mutationFn: () =>
       get(
@@ -133,8 +133,7 @@ export function KeptFrames({ data, onForgotten }: { data: Measured; onForgotten:
     // The page turns away from it first: what is gone must not be asked for again.
     onSuccess: async () => {
       onForgotten();
-      client.removeQueries({ queryKey: ["measurement", data.id] });
-      await client.invalidateQueries();
+      await forgotten(data.id);
     },
   });
   if (data.job?.can_stop) return null;

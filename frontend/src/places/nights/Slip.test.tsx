@@ -3,7 +3,7 @@ import { renderToStaticMarkup } from "react-dom/server";
 import { MemoryRouter } from "react-router";
 import { describe, expect, it } from "vitest";
 
-import type { Schemas } from "../../api/client";
+import { asked, type Schemas } from "../../api/client";
 import { HereContext, type Here } from "../../parts/context";
 import { Slip } from "./Slip";
 
@@ -70,24 +70,27 @@ const line = (kind: string, more: Partial<Line> = {}): Line => ({
 
 function draw(more: Partial<SlipOut>): string {
   const client = new QueryClient();
-  client.setQueryData(["slip", 7], {
-    advice: "",
-    columns: [{ name: "gain" }, { name: "temperature" }],
-    filter_code: "SII",
-    passband_nm: 672,
-    lines: [line("dark")],
-    offer: null,
-    set_id: 7,
-    target: "NGC 6888",
-    title: "8 × 300 s",
-    verdict: "fits",
-    warnings: [],
-    questions: [],
-    said: [],
-    rig_id: 1,
-    gain_word: "gain",
-    ...more,
-  } as unknown as SlipOut);
+  client.setQueryData(
+    asked.queryOptions("get", "/api/lights/{set_id}/slip", { params: { path: { set_id: 7 } } }).queryKey,
+    {
+      advice: "",
+      columns: [{ name: "gain" }, { name: "temperature" }],
+      filter_code: "SII",
+      passband_nm: 672,
+      lines: [line("dark")],
+      offer: null,
+      set_id: 7,
+      target: "NGC 6888",
+      title: "8 × 300 s",
+      verdict: "fits",
+      warnings: [],
+      questions: [],
+      said: [],
+      rig_id: 1,
+      gain_word: "gain",
+      ...more,
+    } as unknown as SlipOut,
+  );
   return renderToStaticMarkup(
     <QueryClientProvider client={client}>
       <HereContext value={here}>

@@ -3,7 +3,7 @@ import { renderToStaticMarkup } from "react-dom/server";
 import { MemoryRouter } from "react-router";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
 
-import type { Schemas } from "../../api/client";
+import { asked, type Schemas } from "../../api/client";
 import { Card } from "./Card";
 
 type CardOut = Schemas["CardOut"];
@@ -65,7 +65,10 @@ const served = (set: number, night: string): Schemas["ServedOut"] => ({
 
 function draw(more: Partial<CardOut> = {}, near = 200): string {
   const client = new QueryClient();
-  client.setQueryData(["card", 4], card(more));
+  client.setQueryData(
+    asked.queryOptions("get", "/api/holdings/{set_id}", { params: { path: { set_id: 4 } } }).queryKey,
+    card(more),
+  );
   return renderToStaticMarkup(
     <QueryClientProvider client={client}>
       <MemoryRouter>

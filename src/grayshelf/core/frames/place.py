@@ -21,9 +21,10 @@ def degrees_of(value: object) -> float | None:
         return float(value) if math.isfinite(value) else None
     text = str(value).strip()
     parts = re.fullmatch(
-        r"([+\-−]?)\s*(\d+(?:\.\d+)?)(?:[\s:d°]+(\d+(?:\.\d+)?))?(?:[\s:m'′]+(\d+(?:\.\d+)?))?[\s:s\"″]*([NSEW]?)",
+        r"([+\-−]?)\s*(\d+(?:\.\d+)?)(?:[\s:dD°]+(\d+(?:\.\d+)?))?(?:[\s:mM'′]+(\d+(?:\.\d+)?))?"
+        # A small s is of the seconds, a capital one is south.
+        r"(?:\s*[s\"″])?[\s:]*([NSEWnsew]?)",
         text,
-        re.IGNORECASE,
     )
     if parts is None:
         return None

@@ -70,8 +70,10 @@ def hang(
     return Gate(
         "diffuser",
         f"Hang {words}" if stack else "Take the diffusers off",
-        f"Before {light}: {words}, and nothing else.",
-        f"{words[0].upper()}{words[1:]} hangs: {then}" if stack else "They are off: go on",
+        f"Before {light}: {words}, and nothing else." if stack else f"Nothing hangs before {light} then.",
+        f"{words[0].upper()}{words[1:]} {'hangs' if len(stack) == 1 else 'hang'}: {then}"
+        if stack
+        else "They are off: go on",
         tuple(stack),
         total_stops,
         can_leave_out=can_leave_out,
