@@ -60,8 +60,8 @@ lint: .stamps/python .stamps/node
 	$(NPM) run test --silent
 
 test: .stamps/python src/grayshelf/web/static/index.html chromium lint
-	@# Two processes; the tests of one file share a demo, so they stay together.
-	$(PY) -m pytest -n 2 --dist loadfile
+	@# Three processes on two cores, since many tests wait.
+	$(PY) -m pytest -n 3 --dist loadgroup
 
 # How long, how tangled and how well told the code is.
 house: .stamps/python

@@ -43,7 +43,8 @@ api.use({
     if (!response.ok) throw await problemOf(response);
   },
   onError({ error }) {
-    return error instanceof Problem ? error : NO_ANSWER;
+    const givenUp = error instanceof DOMException && error.name === "AbortError";
+    return error instanceof Problem || givenUp ? error : NO_ANSWER;
   },
 });
 

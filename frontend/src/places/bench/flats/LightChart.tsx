@@ -132,7 +132,8 @@ function ShotLine({ data, clip, g }: { data: Chart; clip: string; g: Geometry })
 /** What stands below the axis: its unit, and how far the person permits it to go. */
 function Below({ data, g }: { data: Chart; g: Geometry }) {
   const { lowX, highX } = g;
-  const beyond = !g.brightness && data.high > g.right;
+  const permitted = `${data.permitted}${!g.brightness && data.high > g.right ? " →" : ""}`;
+  const [middle, room] = [(lowX + highX) / 2, 6.2 * permitted.length + 8];
   return (
     <>
       <Label x={L - 8} y={TOP - 12} anchor="end">
@@ -148,8 +149,10 @@ function Below({ data, g }: { data: Chart; g: Geometry }) {
             stroke="var(--ink)"
             fill="none"
           />
-          <Label x={(lowX + highX) / 2} y={BASE + 72} anchor="middle" strong halo>
-            {`${data.permitted}${beyond ? " →" : ""}`}
+          {/* The words stand in a gap of the line, as wide as they are. */}
+          <rect x={middle - room / 2} y={BASE + 60} width={room} height="16" fill="var(--card)" />
+          <Label x={middle} y={BASE + 72} anchor="middle" strong>
+            {permitted}
           </Label>
         </g>
       )}
