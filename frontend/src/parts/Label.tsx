@@ -8,6 +8,7 @@ export function Label({
   size = 12,
   num = false,
   strong = false,
+  onInk = false,
   weight,
   halo = false,
   children,
@@ -19,6 +20,8 @@ export function Label({
   /** In the fixed face, for numbers. */
   num?: boolean;
   strong?: boolean;
+  /** On a box of ink, in the colour of the paper. */
+  onInk?: boolean;
   weight?: number | string;
   /** Lines that pass behind it are kept clear of it, in the colour of what it stands on. */
   halo?: boolean | "paper";
@@ -37,7 +40,7 @@ export function Label({
       fontSize={size}
       fontWeight={weight}
       className={num ? "num" : undefined}
-      fill={strong ? "var(--ink)" : "var(--ink2)"}
+      fill={onInk ? "var(--paper)" : strong ? "var(--ink)" : "var(--ink2)"}
       {...(clear || {})}
     >
       {children}

@@ -307,17 +307,9 @@ function Marked({ data, marked, g }: { data: Data; marked: number; g: Geometry }
   return (
     <g>
       <rect x={column - 24} y={BASE + 14} width="48" height="28" fill="var(--ink)" />
-      <text
-        x={column}
-        y={BASE + 34}
-        textAnchor="middle"
-        fontSize="18"
-        fontWeight="500"
-        className="num"
-        fill="var(--paper)"
-      >
+      <Label x={column} y={BASE + 34} anchor="middle" size="18" weight="500" num onInk>
         {marked}
-      </text>
+      </Label>
       {effect && effect.floor > 0 && effect.offset === marked && (
         <g>
           <path

@@ -87,17 +87,9 @@ function Answer({
     <g>
       <path d={`M${x} ${y}V${H - B}M${L} ${y}H${x}`} stroke="var(--ink)" strokeWidth="2" />
       <rect x={x - 40} y={H - B} width="80" height="26" fill="var(--ink)" />
-      <text
-        x={x}
-        y={H - B + 18}
-        textAnchor="middle"
-        fontSize="15"
-        fontWeight="500"
-        className="num"
-        fill="var(--paper)"
-      >
+      <Label x={x} y={H - B + 18} anchor="middle" size="15" weight="500" num onInk>
         {text}
-      </text>
+      </Label>
     </g>
   );
 }

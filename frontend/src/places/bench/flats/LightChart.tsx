@@ -167,21 +167,13 @@ function Answer({ data, at, g }: { data: Chart; at: [number, number]; g: Geometr
     <g>
       <path d={`M${x} ${y}V${BASE}M${L} ${y}H${x}`} stroke="var(--ink)" strokeWidth="2" />
       <rect x={x - 46} y={BASE} width="92" height="32" fill="var(--ink)" />
-      <text
-        x={x}
-        y={BASE + 23}
-        textAnchor="middle"
-        fontSize="20"
-        fontWeight="500"
-        className="num"
-        fill="var(--paper)"
-      >
+      <Label x={x} y={BASE + 23} anchor="middle" size="20" weight="500" num onInk>
         {data.answer_text}
-      </text>
+      </Label>
       <rect x={L - 60} y={y - 10} width="60" height="20" fill="var(--ink)" />
-      <text x={L - 8} y={y + 4.5} textAnchor="end" fontSize="13" className="num" fill="var(--paper)">
+      <Label x={L - 8} y={y + 4.5} anchor="end" size="13" num onInk>
         {FULL.format(at[1])}
-      </text>
+      </Label>
       <Label x={Math.max(x - 14, L + 70)} y={g.top - 6} anchor="end" num weight="600" strong halo>
         kept, {data.kept}
       </Label>
