@@ -52,8 +52,9 @@ def main(arguments: list[str] | None = None) -> int:
     """Run a command; return the exit status."""
     args = _parser().parse_args(arguments)
     logging.basicConfig(level=logging.WARNING, format="%(levelname)s %(name)s: %(message)s")
-    # Asked to end by the system, it ends as with Ctrl+C: what goes on is stopped, and the library let go.
-    signal.signal(signal.SIGTERM, lambda *_: signal.raise_signal(signal.SIGINT))
+    # Asked to end by the system, it ends as with Ctrl+C: what goes on is stopped, and the library let go. Begun behind a
+    # script, where Ctrl+C is ignored, it ends so too.
+    signal.signal(signal.SIGTERM, signal.default_int_handler)
     if args.command == "serve":
         # Looked through while the application is being loaded: both take a while.
         begin_check((args.library or usual_library()) / DATABASE)

@@ -99,3 +99,29 @@ def test_a_second_start_says_who_has_the_library_and_touches_nothing(server):
         "nothing is made anew under its hands"
     )
     assert server.until(lambda: server.job(job)["state"] == "done")
+
+
+def test_it_ends_when_the_system_asks_also_where_ctrl_c_is_ignored(tmp_path):
+    command = [
+        sys.executable,
+        "-m",
+        "grayshelf.cli",
+        "serve",
+        "--library",
+        str(tmp_path / "own"),
+        "--new",
+        "--port",
+        "0",
+    ]
+    # As a shell begins what a script puts behind itself.
+    behind = {"preexec_fn": lambda: signal.signal(signal.SIGINT, signal.SIG_IGN)}
+    process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True, **behind)
+    try:
+        assert any("Gray Shelf is at" in line for line in process.stdout)
+        process.send_signal(signal.SIGTERM)
+        assert process.wait(timeout=30) == 0
+    finally:
+        process.kill()
+    assert (tmp_path / "own" / "kept-answers.msgpack").exists(), (
+        "what it had made is there for the next start"
+    )
