@@ -21,13 +21,6 @@ settings.register_profile("hunt", deadline=None, derandomize=False, print_blob=T
 settings.load_profile("suite")
 
 
-def pytest_collection_modifyitems(items) -> None:
-    """Tests of one file that share a demo or a server stay in one process; those of core go wherever there is room."""
-    for item in items:
-        if item.path.parent.name in ("web", "browser"):
-            item.add_marker(pytest.mark.xdist_group(item.path.name))
-
-
 def made_once(tmp_path_factory, name: str, make: Callable[[Path], None]) -> Path:
     """A folder that is made once, whichever of the processes that share the tests asks first."""
     base = tmp_path_factory.getbasetemp()

@@ -65,8 +65,6 @@ def true_floor(sensor, gain, offset, share=0.99):
     return sensor.pedestal(offset) + depth
 
 
-# Their exercises are done once: together.
-@pytest.mark.xdist_group("exercises")
 @pytest.mark.parametrize(("name", "gain"), SETTINGS)
 def test_the_floor_is_that_of_the_sensor_and_of_fresh_frames(name, gain):
     sensor = sensor_of(name)
@@ -88,8 +86,6 @@ def test_the_floor_is_that_of_the_sensor_and_of_fresh_frames(name, gain):
     assert len(readings) <= 0.4 * ladder.frames_of_full_ladder
 
 
-# Their exercises are done once: together.
-@pytest.mark.xdist_group("exercises")
 @pytest.mark.parametrize(("name", "gain"), SETTINGS)
 def test_another_run_differs_by_no_more_than_one_setting(name, gain):
     one, two = done(name, gain, 1)[0], done(name, gain, 2)[0]

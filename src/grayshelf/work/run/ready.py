@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import shutil
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -105,7 +104,7 @@ def _unchecked(library: Library, rig: Rig, sheet: RunSheet) -> list[Ready]:
 
 def _room(library: Library, sheet: RunSheet, size: tuple[int, int] | None) -> Ready:
     """Destination and free space in one line."""
-    free = shutil.disk_usage(library.root).free
+    free = library.room(library.root)
     place = library.root / "frames"
     if size is None:
         return Ready("destination", f"{_size(free)} free, in {place}", good=True)
