@@ -3,8 +3,10 @@ damaged."""
 
 from __future__ import annotations
 
+import os
 import random
 from datetime import UTC, datetime
+from pathlib import Path
 
 import pytest
 
@@ -109,6 +111,22 @@ def test_what_changed_while_nothing_ran_is_seen(own, change):
     seen = pages(own)
     assert seen == from_nothing(own)
     assert seen != before
+
+
+def test_what_another_state_of_the_program_made_is_not_put_back(own):
+    from grayshelf.web.whole import search
+
+    keep_now(own)
+    words, before = Path(search.__file__), Path(search.__file__).stat()
+    try:
+        # As an update that changes but the words of a page.
+        os.utime(words, ns=(before.st_atime_ns, before.st_mtime_ns + 1_000_000_000))
+        own.again()
+        assert not own.context.put_back
+    finally:
+        os.utime(words, ns=(before.st_atime_ns, before.st_mtime_ns))
+    own.again()
+    assert own.context.put_back
 
 
 def test_a_damaged_file_is_as_good_as_none(own):

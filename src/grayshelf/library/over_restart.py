@@ -82,9 +82,10 @@ class _Kept(_MadeBy):
 def made_by() -> str:
     """What tells one state of the program from another: answers of another are not put back."""
     root = Path(grayshelf.__file__).parent
-    files = sorted(path for part in ("core", "library") for path in (root / part).rglob("*.py"))
-    stamps = [(path.name, info.st_size, info.st_mtime_ns) for path in files for info in [path.stat()]]
-    return f"{grayshelf.__version__} {blake2b(repr(stamps).encode(), digest_size=16).hexdigest()}"
+    # All of it: what the pages make of rows is kept as well.
+    stamps = [(str(path.relative_to(root)), path.stat()) for path in sorted(root.rglob("*.py"))]
+    told = [(name, info.st_size, info.st_mtime_ns) for name, info in stamps]
+    return f"{grayshelf.__version__} {blake2b(repr(told).encode(), digest_size=16).hexdigest()}"
 
 
 @dataclass(frozen=True)
