@@ -12,11 +12,12 @@ import { useSheetWishes } from "./parts/useSheetWishes";
 import { Bench } from "./places/bench/Bench";
 import { Intake } from "./places/intake/Intake";
 import { Nights } from "./places/nights/Nights";
+import { Rigs } from "./places/rigs/Rigs";
 import { Shelf } from "./places/shelf/Shelf";
 import { Tonight } from "./places/tonight/Tonight";
 
 const KEYS: [string, string][] = [
-  ["1 – 5", "the places"],
+  ["1 – 6", "the places"],
   ["/", "search"],
   ["?", "this list"],
   ["Esc", "put a card or slip back"],
@@ -58,11 +59,7 @@ export function App() {
     setRigId(id);
   }, []);
   const rig = state.data?.rigs.find((r) => r.id === rigId) ?? state.data?.rigs[0] ?? null;
-  const [wishes, setWishes] = useSheetWishes(
-    rig?.id ?? 0,
-    state.data?.night ?? "",
-    state.data?.usual_flats ?? 0,
-  );
+  const [wishes, setWishes] = useSheetWishes(rig?.id ?? 0, state.data?.night ?? "");
   useKeys({
     ...Object.fromEntries(PLACES.map((place, i) => [String(i + 1), () => navigate(place.path)])),
     "/": () => document.getElementById("search")?.focus(),
@@ -105,6 +102,7 @@ export function App() {
               <Route path="/nights/:night?" element={<Nights key={here.rig?.id} />} />
               <Route path="/bench/:kind?" element={<Bench key={here.rig?.id} />} />
               <Route path="/intake" element={<Intake />} />
+              <Route path="/rigs" element={<Rigs key={here.rig?.id} />} />
               <Route path="*" element={<Navigate to={start} replace />} />
             </Routes>
           </Guard>

@@ -88,7 +88,7 @@ def test_a_whole_rig_is_found_and_one_filter_that_fails_does_not_stop_the_rest(c
 
 def test_no_answer_says_how_much_and_a_widened_window_finds_it(client, page, until):
     light = next(s for s in page()["sources"] if s["name"] == "Lumen tile")
-    ok(client.post("/api/rigs/1/flats/source", json={**light, "diffusers": []}))
+    ok(client.put("/api/rigs/1/sheets/light", json={**light, "diffusers": []}))
     found = row_of(page(), LUM)["history"][0]["id"]
     ok(client.post(f"/api/rigs/1/flats/settings/{found}/take-back"))
     assert row_of(page(), LUM)["state"] in ("never", "no answer")
@@ -109,7 +109,7 @@ def test_no_answer_says_how_much_and_a_widened_window_finds_it(client, page, unt
     sheet = until(lambda s: s["job"] is None)
     assert row_of(sheet, LUM)["state"] == "found"
     assert row_of(sheet, LUM)["own"] == ["shortest_s"]
-    ok(client.post("/api/rigs/1/flats/source", json=light))
+    ok(client.put("/api/rigs/1/sheets/light", json=light))
 
 
 def test_many_rows_are_changed_at_once_and_bad_wishes_are_refused(client, page):

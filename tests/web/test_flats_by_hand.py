@@ -81,7 +81,7 @@ def test_where_only_the_time_is_looked_for_the_panel_is_set_once(client, page, u
 def test_a_row_is_tried_again_in_the_search_that_goes_on(client, page, until, by_hand):
     """One has no answer; its bound is widened while the next still waits for its filter."""
     light = next(s for s in page()["sources"] if s["name"] == "Lumen tile")
-    ok(client.post("/api/rigs/1/flats/source", json={**light, "diffusers": []}))
+    ok(client.put("/api/rigs/1/sheets/light", json={**light, "diffusers": []}))
     job = find(client, [LUM, SII])
     waiting = client.post("/api/rigs/1/flats/again", json={"key": LUM})
     assert waiting.status_code == 409 and "still being looked for" in waiting.text
@@ -92,7 +92,7 @@ def test_a_row_is_tried_again_in_the_search_that_goes_on(client, page, until, by
     assert again["job_id"] == job, "in the same search"
     obey(client, until, by_hand)
     assert {row_of(page(), k)["state"] for k in (LUM, SII)} == {"found"}
-    ok(client.post("/api/rigs/1/flats/source", json=light))
+    ok(client.put("/api/rigs/1/sheets/light", json=light))
     ok(client.post("/api/rigs/1/flats/rows", json={"keys": [LUM], "changes": {"shortest_s": None}}))
 
 
@@ -109,7 +109,7 @@ def test_a_row_is_tried_again_in_the_search_that_goes_on(client, page, until, by
 )
 def test_a_light_that_cannot_be_is_refused_in_words(client, page, wrong, said):
     light = next(s for s in page()["sources"] if s["name"] == "Lumen tile")
-    refused = client.post("/api/rigs/1/flats/source", json={**light, **wrong})
+    refused = client.put("/api/rigs/1/sheets/light", json={**light, **wrong})
     assert refused.status_code == 400 and said in refused.text
     assert next(s for s in page()["sources"] if s["name"] == "Lumen tile") == light, "nothing was changed"
 

@@ -68,7 +68,7 @@ def test_what_is_looked_for_is_chosen_for_all_and_no_wish_is_changed(client, pag
 
 def test_a_row_tried_again_is_looked_for_as_before_unless_it_wishes_otherwise(client, page, until, context):
     light = next(s for s in page()["sources"] if s["name"] == "Lumen tile")
-    ok(client.post("/api/rigs/1/flats/source", json={**light, "diffusers": []}))
+    ok(client.put("/api/rigs/1/sheets/light", json={**light, "diffusers": []}))
     job = find(client, [LUM], mode="brightness", exposure_s=4.0)
     answer(client, until)
     sheet = until(lambda s: s["job"] is None)
@@ -87,7 +87,7 @@ def test_a_row_tried_again_is_looked_for_as_before_unless_it_wishes_otherwise(cl
     assert (again()["mode"], again()["exposure_s"]) == ("brightness", 4.0)
     assert "mode" not in again(mode="time")
     ok(client.post("/api/rigs/1/flats/rows", json={"keys": [LUM], "changes": {"mode": None}}))
-    ok(client.post("/api/rigs/1/flats/source", json=light))
+    ok(client.put("/api/rigs/1/sheets/light", json=light))
 
 
 def test_a_row_is_left_out_while_its_flats_are_waited_for(client, page, until, tmp_path):

@@ -16,13 +16,14 @@ const NO_RIG = 0;
 
 /** What the person chose for tonight's sheet; kept while the page is open. */
 export interface SheetWishes {
-  frames: number;
+  /** null leaves it to the house rules. */
+  frames: number | null;
   leave_out: string[];
   add: string[];
 }
 
 const sheetQuery = (wishes: SheetWishes) => ({
-  frames: wishes.frames,
+  ...(wishes.frames === null ? {} : { frames: wishes.frames }),
   leave_out: wishes.leave_out.join(","),
   add: wishes.add.join(","),
 });
@@ -52,6 +53,12 @@ export const useShelf = (rig: number, wishes: SheetWishes) =>
     { params: { path: { rig_id: rig }, query: sheetQuery(wishes) } },
     { enabled: rig !== NO_RIG, placeholderData: keepPreviousData },
   );
+
+export const useRig = (rig: number) =>
+  asked.useQuery("get", "/api/rigs/{rig_id}", ofRig(rig), {
+    enabled: rig !== NO_RIG,
+    placeholderData: keepPreviousData,
+  });
 
 export const useCard = (id: number | null) =>
   asked.useQuery(
@@ -217,6 +224,7 @@ const ABOUT: Record<string, (keyof paths)[]> = {
   state: ["/api/state"],
   bench: ["/api/rigs/{rig_id}/bench/{kind}", ...MEASURED],
   twilight: TWILIGHT,
+  rig: ["/api/rigs/{rig_id}"],
   flats: FLATS,
   job: ["/api/jobs", "/api/intake", ...RUN, ...MEASURED, ...FLATS, ...TWILIGHT],
 };

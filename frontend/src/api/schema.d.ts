@@ -865,6 +865,102 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/rigs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begin a rig that no header has named yet, as a copy of another where one is given. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["NewRigIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["NewRigOut"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rigs/{rig_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The train of a rig, its sheets, its house rules and its history. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["RigOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/rigs/{rig_id}/bench/take-back": {
         parameters: {
             query?: never;
@@ -1085,6 +1181,54 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rigs/{rig_id}/changes/{change_id}/take-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put a sheet back as it was before a change. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                    change_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
                     };
                 };
             };
@@ -1829,7 +1973,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/rigs/{rig_id}/flats/source": {
+    "/api/rigs/{rig_id}/house-rules": {
         parameters: {
             query?: never;
             header?: never;
@@ -1837,9 +1981,8 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        put?: never;
-        /** Enter a light, or change it, and make it the rig's. */
-        post: {
+        /** Change house rules, with the reason. */
+        put: {
             parameters: {
                 query?: never;
                 header?: never;
@@ -1850,7 +1993,7 @@ export interface paths {
             };
             requestBody?: {
                 content: {
-                    "application/json": components["schemas"]["SourceOut"];
+                    "application/json": components["schemas"]["HouseRulesIn"];
                 };
             };
             responses: {
@@ -1860,7 +2003,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["Done"];
+                        "application/json": components["schemas"]["SheetChangedOut"];
                     };
                 };
                 /** @description Not found */
@@ -1883,6 +2026,127 @@ export interface paths {
                 };
             };
         };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rigs/{rig_id}/house-rules/would": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a change of house rules would do; nothing is changed. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["HouseRulesIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WouldOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rigs/{rig_id}/name": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Name a rig, retire it, or use it again. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["RigNameIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SheetChangedOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -2152,6 +2416,307 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/rigs/{rig_id}/sheets/camera": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Describe the camera, in every rig that it sits in. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["CameraSheet"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SheetChangedOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rigs/{rig_id}/sheets/filters": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Describe the filters, and say who changes them. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["FiltersSheet"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SheetChangedOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rigs/{rig_id}/sheets/light": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Describe the light that flats are taken with. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["SourceOut"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SheetChangedOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rigs/{rig_id}/sheets/parts/{kind}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say of a part what it is and who moves it, or that it is not there. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                    kind: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["PartSheet"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SheetChangedOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rigs/{rig_id}/sheets/telescope": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Describe the telescope with its reducer. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["TelescopeSheet"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SheetChangedOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/rigs/{rig_id}/shelf": {
         parameters: {
             query?: never;
@@ -2163,7 +2728,7 @@ export interface paths {
         get: {
             parameters: {
                 query?: {
-                    frames?: number;
+                    frames?: number | null;
                     leave_out?: string;
                     add?: string;
                 };
@@ -2283,7 +2848,7 @@ export interface paths {
         get: {
             parameters: {
                 query?: {
-                    frames?: number;
+                    frames?: number | null;
                     leave_out?: string;
                     add?: string;
                 };
@@ -2914,6 +3479,72 @@ export interface components {
             set_ids: number[] | null;
         };
         /**
+         * CameraSheet
+         * @description A camera, as it is in every rig.
+         */
+        CameraSheet: {
+            /**
+             * Below Air C
+             * @default null
+             */
+            below_air_c: number | null;
+            /**
+             * Bias Usable
+             * @default null
+             */
+            bias_usable: boolean | null;
+            /**
+             * Cooled
+             * @default null
+             */
+            cooled: boolean | null;
+            /**
+             * Dark Rate At C
+             * @default null
+             */
+            dark_rate_at_c: number | null;
+            /**
+             * Dark Rate E S
+             * @default null
+             */
+            dark_rate_e_s: number | null;
+            /**
+             * Drop First
+             * @default null
+             */
+            drop_first: number | null;
+            /**
+             * Gain Word
+             * @default null
+             */
+            gain_word: ("gain" | "ISO") | null;
+            /**
+             * Pause S
+             * @default null
+             */
+            pause_s: number | null;
+            /**
+             * Read Noise E
+             * @default null
+             */
+            read_noise_e: number | null;
+            /**
+             * Repeatable From S
+             * @default null
+             */
+            repeatable_from_s: number | null;
+            /**
+             * Shortest S
+             * @default null
+             */
+            shortest_s: number | null;
+            /**
+             * Shutter
+             * @default null
+             */
+            shutter: ("electronic" | "slow" | "curtain") | null;
+        };
+        /**
          * CandidateOut
          * @description A holding that was considered for a line.
          */
@@ -3310,6 +3941,59 @@ export interface components {
             passband_nm: number | null;
         };
         /**
+         * FilterSheet
+         * @description One filter.
+         */
+        FilterSheet: {
+            /**
+             * Brightness
+             * @default null
+             */
+            brightness: number | null;
+            /**
+             * Centre Nm
+             * @default null
+             */
+            centre_nm: number | null;
+            /** Code */
+            code: string;
+            /**
+             * Focus
+             * @default null
+             */
+            focus: number | null;
+            /**
+             * Gain
+             * @default null
+             */
+            gain: number | null;
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /**
+             * Width Nm
+             * @default null
+             */
+            width_nm: number | null;
+        };
+        /**
+         * FiltersSheet
+         * @description The filters, and who changes them.
+         */
+        FiltersSheet: {
+            /** Filters */
+            filters: components["schemas"]["FilterSheet"][];
+            /** @default  */
+            moved_by: components["schemas"]["MovedBy"];
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+        };
+        /**
          * FindIn
          * @description Start a search.
          */
@@ -3535,6 +4219,10 @@ export interface components {
             sources: components["schemas"]["SourceOut"][];
             /** Usual Events */
             usual_events: components["schemas"]["UsualEventOut"][];
+            /** Usual Gains */
+            usual_gains: {
+                [key: string]: number;
+            };
         };
         /**
          * FlatWishesOut
@@ -3622,6 +4310,12 @@ export interface components {
              */
             tolerance_percent: number | null;
         };
+        /**
+         * FlatsWhen
+         * @description When flats are shot.
+         * @enum {string}
+         */
+        FlatsWhen: "each night" | "once per set-up" | "when something moved";
         /**
          * FolderIn
          * @description A folder on this machine.
@@ -3845,6 +4539,94 @@ export interface components {
             title: string;
         };
         /**
+         * HistoryOut
+         * @description One thing in a rig's history.
+         */
+        HistoryOut: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /**
+             * Change Id
+             * @default null
+             */
+            change_id: number | null;
+            /** Detail */
+            detail: string;
+            /**
+             * Event Id
+             * @default null
+             */
+            event_id: number | null;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "event" | "Bench" | "setting" | "flats" | "sheet";
+            /** Share */
+            share: number;
+            /**
+             * Taken Back
+             * @default false
+             */
+            taken_back: boolean;
+            /** When */
+            when: string;
+            /** Words */
+            words: string;
+        };
+        /**
+         * HouseRulesIn
+         * @description A change of house rules; what is not sent stays.
+         */
+        HouseRulesIn: {
+            /**
+             * Bias Under Flats
+             * @default null
+             */
+            bias_under_flats: boolean | null;
+            /**
+             * Dark Exposures S
+             * @default null
+             */
+            dark_exposures_s: number[] | null;
+            /**
+             * Dark Temps C
+             * @default null
+             */
+            dark_temps_c: number[] | null;
+            /** @default null */
+            flats_when: components["schemas"]["FlatsWhen"] | null;
+            /** Numbers */
+            numbers?: {
+                [key: string]: number;
+            };
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * HouseRulesOut
+         * @description The house rules of a rig.
+         */
+        HouseRulesOut: {
+            /** Bias Refused */
+            bias_refused: string;
+            /** Bias Under Flats */
+            bias_under_flats: boolean;
+            /** Dark Exposures S */
+            dark_exposures_s: number[];
+            /** Dark Temps C */
+            dark_temps_c: number[];
+            flats_when: components["schemas"]["FlatsWhen"];
+            /** Groups */
+            groups: components["schemas"]["RuleGroupOut"][];
+        };
+        /**
          * InputOut
          * @description A frame of a set or master.
          */
@@ -3947,6 +4729,15 @@ export interface components {
             text: string;
         };
         /**
+         * KnownOut
+         * @description One thing that is known of a part, and where from.
+         */
+        KnownOut: {
+            origin: components["schemas"]["Origin"];
+            /** Text */
+            text: string;
+        };
+        /**
          * LightSetOut
          * @description A set of lights in a night.
          */
@@ -4035,12 +4826,48 @@ export interface components {
             measurement_id: number;
         };
         /**
+         * MovedBy
+         * @description Who moves a part, or sets it.
+         * @enum {string}
+         */
+        MovedBy: "rig" | "hand" | "fixed" | "absent" | "";
+        /**
          * NamesIn
          * @description Whether what the files' names say of a set is right; None takes the answer back.
          */
         NamesIn: {
             /** Right */
             right: boolean | null;
+        };
+        /**
+         * NewRigIn
+         * @description A rig that no header has named yet.
+         */
+        NewRigIn: {
+            /** Camera */
+            camera: string;
+            /**
+             * Like
+             * @default null
+             */
+            like: number | null;
+            /** Name */
+            name: string;
+            /**
+             * Telescope
+             * @default
+             */
+            telescope: string;
+        };
+        /**
+         * NewRigOut
+         * @description The rig that was made.
+         */
+        NewRigOut: {
+            /** Id */
+            id: number;
+            /** Message */
+            message: string;
         };
         /**
          * NextThing
@@ -4256,6 +5083,12 @@ export interface components {
             slope: number | null;
         };
         /**
+         * Origin
+         * @description Where something is known from.
+         * @enum {string}
+         */
+        Origin: "headers" | "Bench" | "device" | "typed";
+        /**
          * OutOfReachOut
          * @description Lights that wait for something that cannot be shot now.
          */
@@ -4305,6 +5138,32 @@ export interface components {
             says: ("fixed" | "moves") | null;
         };
         /**
+         * PartKind
+         * @description The parts, in the order in which light meets them; mount and site carry the rest.
+         * @enum {string}
+         */
+        PartKind: "light" | "cover" | "telescope" | "rotator" | "filters" | "focuser" | "camera" | "mount" | "site";
+        /**
+         * PartOut
+         * @description One part of the train.
+         */
+        PartOut: {
+            /** Hint */
+            hint: string;
+            /** Is Open */
+            is_open: boolean;
+            kind: components["schemas"]["PartKind"];
+            /** Known */
+            known: components["schemas"]["KnownOut"][];
+            /** Moved */
+            moved: string;
+            moved_by: components["schemas"]["MovedBy"];
+            /** Name */
+            name: string;
+            /** Title */
+            title: string;
+        };
+        /**
          * PartSaid
          * @description What was said of a part of the rig, with a way back.
          */
@@ -4313,6 +5172,19 @@ export interface components {
             quantity: string;
             /** Text */
             text: string;
+        };
+        /**
+         * PartSheet
+         * @description A part that is moved, or is not there.
+         */
+        PartSheet: {
+            /** @default  */
+            moved_by: components["schemas"]["MovedBy"];
+            /**
+             * Name
+             * @default
+             */
+            name: string;
         };
         /**
          * PictureOut
@@ -4430,6 +5302,69 @@ export interface components {
          */
         RigEventKind: "train" | "spacing" | "panel" | "driver";
         /**
+         * RigNameIn
+         * @description A rig's name, and whether it is still used.
+         */
+        RigNameIn: {
+            /** Name */
+            name: string;
+            /**
+             * Retired
+             * @default false
+             */
+            retired: boolean;
+        };
+        /**
+         * RigOut
+         * @description All that Rigs shows of one rig.
+         */
+        RigOut: {
+            /** Asks */
+            asks: string[];
+            /** By Itself */
+            by_itself: string[];
+            /** Camera */
+            camera: string;
+            /** History */
+            history: components["schemas"]["HistoryOut"][];
+            /** Id */
+            id: number;
+            /** Lights */
+            lights: components["schemas"]["SourceOut"][];
+            /** Marks */
+            marks: components["schemas"]["YearMark"][];
+            /** Name */
+            name: string;
+            /** Other Rigs */
+            other_rigs: string[];
+            /** Parts */
+            parts: components["schemas"]["PartOut"][];
+            /** Retired */
+            retired: boolean;
+            rules: components["schemas"]["HouseRulesOut"];
+            /** Seen Filters */
+            seen_filters: components["schemas"]["SeenFilterOut"][];
+            sheets: components["schemas"]["RigSheets"];
+            /** Telescope */
+            telescope: string | null;
+            /** Usual Events */
+            usual_events: components["schemas"]["UsualEventOut"][];
+        };
+        /**
+         * RigSheets
+         * @description What is typed on each sheet.
+         */
+        RigSheets: {
+            camera: components["schemas"]["CameraSheet"];
+            cover: components["schemas"]["PartSheet"];
+            filters: components["schemas"]["FiltersSheet"];
+            focuser: components["schemas"]["PartSheet"];
+            light: components["schemas"]["SourceOut"] | null;
+            mount: components["schemas"]["PartSheet"];
+            rotator: components["schemas"]["PartSheet"];
+            telescope: components["schemas"]["TelescopeSheet"];
+        };
+        /**
          * RigZoneIn
          * @description The time zone of the place where a rig stands; None is that of the site.
          */
@@ -4459,6 +5394,44 @@ export interface components {
         RowKeysIn: {
             /** Keys */
             keys: components["schemas"]["FlatKeyIn"][];
+        };
+        /**
+         * RuleGroupOut
+         * @description House rules of one kind of frame.
+         */
+        RuleGroupOut: {
+            /** Rules */
+            rules: components["schemas"]["RuleOut"][];
+            /** Title */
+            title: string;
+        };
+        /**
+         * RuleOut
+         * @description One house rule that is a number, as a sentence about it.
+         */
+        RuleOut: {
+            /** After */
+            after: string;
+            /** Before */
+            before: string;
+            /** Least */
+            least: number;
+            /** Most */
+            most: number;
+            /** Name */
+            name: string;
+            /** Reason */
+            reason: string;
+            /** Since */
+            since: string;
+            /** Unit */
+            unit: string;
+            /** Usual */
+            usual: number;
+            /** Value */
+            value: number;
+            /** Whole */
+            whole: boolean;
         };
         /**
          * RulerOut
@@ -4595,6 +5568,16 @@ export interface components {
             white: number;
         };
         /**
+         * SeenFilterOut
+         * @description A filter that headers name and no sheet has yet.
+         */
+        SeenFilterOut: {
+            /** Code */
+            code: string;
+            /** Frames */
+            frames: number;
+        };
+        /**
          * SeriesOut
          * @description A series being shot.
          */
@@ -4717,6 +5700,16 @@ export interface components {
             saved: string;
             /** Text */
             text: string;
+        };
+        /**
+         * SheetChangedOut
+         * @description A sheet was changed.
+         */
+        SheetChangedOut: {
+            /** Change Id */
+            change_id: number | null;
+            /** Message */
+            message: string;
         };
         /**
          * ShelfOut
@@ -4964,8 +5957,11 @@ export interface components {
         StartIn: {
             /** Add */
             add: string[];
-            /** Frames */
-            frames: number;
+            /**
+             * Frames
+             * @default null
+             */
+            frames: number | null;
             /** Leave Out */
             leave_out: string[];
             /** Rig Id */
@@ -5035,8 +6031,6 @@ export interface components {
             site: string;
             /** Time Zone */
             time_zone: string;
-            /** Usual Flats */
-            usual_flats: number;
             /** Version */
             version: string;
         };
@@ -5123,6 +6117,27 @@ export interface components {
             text: string;
             /** X */
             x: number;
+        };
+        /**
+         * TelescopeSheet
+         * @description A telescope with its reducer or extender.
+         */
+        TelescopeSheet: {
+            /**
+             * Aperture Mm
+             * @default null
+             */
+            aperture_mm: number | null;
+            /**
+             * Focal Length Mm
+             * @default null
+             */
+            focal_length_mm: number | null;
+            /**
+             * Reducer
+             * @default
+             */
+            reducer: string;
         };
         /**
          * TestShotOut
@@ -5387,6 +6402,28 @@ export interface components {
             rows: components["schemas"]["HeadOut"][];
             /** Spines */
             spines: components["schemas"]["SpineOut"][];
+        };
+        /**
+         * WouldOut
+         * @description What a change of house rules would do.
+         */
+        WouldOut: {
+            /** Changes */
+            changes: string[];
+            /** Darks Asked */
+            darks_asked: number;
+            /** Moves */
+            moves: string[];
+        };
+        /**
+         * YearMark
+         * @description A month or a year on the line of time.
+         */
+        YearMark: {
+            /** Label */
+            label: string;
+            /** Share */
+            share: number;
         };
     };
     responses: never;

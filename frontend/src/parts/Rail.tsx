@@ -25,6 +25,7 @@ export const PLACES = [
   { path: "/nights", name: "Nights" },
   { path: "/bench", name: "Bench" },
   { path: "/intake", name: "Intake" },
+  { path: "/rigs", name: "Rigs" },
 ] as const;
 
 function Mark() {

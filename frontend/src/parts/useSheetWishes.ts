@@ -1,8 +1,10 @@
-import { useCallback, useMemo, useState } from "react";
+import { useCallback, useState } from "react";
 
 import type { SheetWishes } from "../api/hooks";
 
 const PLACE = "sheet";
+/** As many frames as the house rules say, and all that lights wait for. */
+const NOTHING: SheetWishes = { frames: null, leave_out: [], add: [] };
 
 type Kept = Record<string, SheetWishes>;
 
@@ -18,23 +20,18 @@ function read(): Kept {
 export function useSheetWishes(
   rig: number,
   night: string,
-  usualFrames: number,
 ): [SheetWishes, (change: (wishes: SheetWishes) => SheetWishes) => void] {
   const [kept, setKept] = useState<Kept>(read);
   const key = `${night}:${rig}`;
-  const nothing = useMemo<SheetWishes>(
-    () => ({ frames: usualFrames, leave_out: [], add: [] }),
-    [usualFrames],
-  );
   const change = useCallback(
     (next: (wishes: SheetWishes) => SheetWishes) =>
       setKept((before) => {
         const tonight = Object.entries(before).filter(([k]) => k.startsWith(`${night}:`));
-        const after = { ...Object.fromEntries(tonight), [key]: next(before[key] ?? nothing) };
+        const after = { ...Object.fromEntries(tonight), [key]: next(before[key] ?? NOTHING) };
         localStorage.setItem(PLACE, JSON.stringify(after));
         return after;
       }),
-    [key, night, nothing],
+    [key, night],
   );
-  return [kept[key] ?? nothing, change];
+  return [kept[key] ?? NOTHING, change];
 }

@@ -38,7 +38,17 @@ RIGS: list[dict[str, Any]] = [
         "focal_length_mm": 506.0,
         "devices": "heron",
         "source": "Lumen tile",
-        "traits": {"read_noise_e": 1.6, "dark_rate_e_s": 0.0022, "dark_rate_at_c": -10.0, "assumed": False},
+        "camera_card": {
+            "cooled": True,
+            "below_air_c": 35.0,
+            "read_noise_e": 1.6,
+            "dark_rate_e_s": 0.0022,
+            "dark_rate_at_c": -10.0,
+        },
+        "parts": {
+            "cover": {"name": "Push-on cap", "moved_by": "hand"},
+            "mount": {"name": "Pier in the garden"},
+        },
         "events": [(datetime(2026, 10, 11, 15, 0, tzinfo=UTC), "the camera was turned", "train")],
     },
     {
@@ -50,6 +60,8 @@ RIGS: list[dict[str, Any]] = [
         "devices": "bittern",
         "source": "Lumen tile",
         "wishes": {"shortest_s": 1.5, "shortest_reason": "the camera does not repeat below it"},
+        "camera_card": {"cooled": True, "below_air_c": 35.0, "repeatable_from_s": 1.5},
+        "parts": {"rotator": {"moved_by": "absent"}},
         "events": [(datetime(2026, 9, 19, 14, 0, tzinfo=UTC), "the reducer was re-spaced", "spacing")],
     },
     {
@@ -61,6 +73,7 @@ RIGS: list[dict[str, Any]] = [
         "devices": None,
         "wishes": {"shortest_s": 0.02, "shortest_reason": "the shutter shades shorter ones"},
         "source": "Lit wall",
+        "camera_card": {"cooled": False, "gain_word": "ISO", "shutter": "curtain"},
         "events": [],
     },
 ]

@@ -26,6 +26,7 @@ from grayshelf.library.library import Library
 from grayshelf.library.lock import LibraryLock
 from grayshelf.library.measurements import offset_result
 from grayshelf.library.models import (
+    CameraRow,
     Folder,
     FrameSet,
     Job,
@@ -135,7 +136,8 @@ def enter_cards(library: Library) -> None:
             session.flush()
             lights[light.name] = light.id
         for card, filters in zip(RIGS, FILTERS.values(), strict=True):
-            rig = Rig(**{k: v for k, v in card.items() if k not in ("events", "source")})
+            rig = Rig(**{k: v for k, v in card.items() if k not in ("events", "source", "camera_card")})
+            session.add(CameraRow(name=rig.camera, traits=card["camera_card"]))
             rig.source_id = lights[card["source"]]
             rig.entered_events = [RigEvent(at=at, what=what, kind=kind) for at, what, kind in card["events"]]
             rig.filters = [

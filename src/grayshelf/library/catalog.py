@@ -24,7 +24,7 @@ from grayshelf.library.facts_json import facts_if_sound, facts_to_json
 from grayshelf.library.files import read_header
 from grayshelf.library.folders import FileStamp, stamp_of
 from grayshelf.library.library import Library
-from grayshelf.library.models import Folder, Frame, FrameSet, Rig
+from grayshelf.library.models import CameraRow, Folder, Frame, FrameSet, Rig
 
 log = logging.getLogger(__name__)
 IN_SETS = ("good", "lacking")
@@ -234,6 +234,8 @@ def make_rigs(session: Session) -> list[str]:
         number, plain = 2, name
         while name in taken:
             name, number = f"{plain} ({number})", number + 1
+        if session.scalar(select(CameraRow.id).where(CameraRow.name == frame_set.camera)) is None:
+            session.add(CameraRow(name=frame_set.camera))
         session.add(
             Rig(
                 name=name,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import fields, replace
+from dataclasses import replace
 from typing import Any
 
 from sqlalchemy import select
@@ -12,25 +12,22 @@ from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.flats.settings import FlatWishes, wishes_from
 from grayshelf.core.frames.facts import uses_iso
 from grayshelf.core.matching.judge import Terms
-from grayshelf.core.matching.model import RigSays, SensorTraits, Tolerances, TrainEvent
+from grayshelf.core.matching.model import BIAS_WILL_DO, RigSays, SensorTraits, Tolerances, TrainEvent
 from grayshelf.core.matching.rig_events import RigEventKind
 from grayshelf.core.matching.rulers import plain_name
+from grayshelf.core.rigs.camera import CameraCard, camera_card
+from grayshelf.core.rigs.house_rules import FlatsWhen, HouseRules, rules_from
 from grayshelf.core.sensor.offset_checked import PairWarning, pair_warning
 from grayshelf.library.camera_values import checked_offsets, measured_gain
 from grayshelf.library.kept import kept
 from grayshelf.library.library import Library
-from grayshelf.library.models import FrameSet, Rig
+from grayshelf.library.models import CameraRow, FrameSet, Rig
 from grayshelf.library.unreadable import readable
-
-
-def _from_json(cls: type, values: dict[str, Any]) -> Any:
-    names = {f.name for f in fields(cls)}
-    return cls(**{k: v for k, v in values.items() if k in names})
 
 
 def tolerances_of(rig: Rig) -> Tolerances:
     """How near is near enough for this rig."""
-    return _from_json(Tolerances, rig.tolerances)
+    return house_rules_of(rig).tolerances
 
 
 def wishes_of(rig: Rig) -> FlatWishes:
@@ -38,9 +35,30 @@ def wishes_of(rig: Rig) -> FlatWishes:
     return wishes_from(rig.wishes)
 
 
+def camera_of(rig: Rig) -> CameraCard:
+    """What a person said of the rig's camera."""
+    return camera_card(rig.camera_row.traits if rig.camera_row is not None else {})
+
+
 def traits_of(rig: Rig) -> SensorTraits:
-    """What is known of the rig's camera."""
-    return _from_json(SensorTraits, rig.traits)
+    """What is known of the rig's camera, for costs in electrons."""
+    return camera_of(rig).sensor()
+
+
+def house_rules_of(rig: Rig) -> HouseRules:
+    """What holds for a rig, as it is kept; what is no rule, or cannot be, is left at the usual."""
+    wishes = wishes_of(rig)
+    kept: dict[str, Any] = {
+        **rig.tolerances,
+        **rig.rules,
+        "n_flats": wishes.n_flats,
+        "n_dark_flats": wishes.n_dark_flats,
+        "bias_under_flats": says_of(rig).bias_will_do,
+    }
+    if kept.pop("train_stays_put", False) and "flats_when" not in kept:
+        # As a version before house rules kept it.
+        kept["flats_when"] = FlatsWhen.WHEN_MOVED
+    return rules_from(kept)
 
 
 def traits_at(library: Library, rig: Rig, gain: float | None) -> SensorTraits:
@@ -56,6 +74,10 @@ def traits_at(library: Library, rig: Rig, gain: float | None) -> SensorTraits:
 @kept(32)
 def _gain_word(library: Library, revision: int, camera: str) -> str:
     with library.db.own_session() as session:
+        said = session.scalar(select(CameraRow).where(CameraRow.name == camera))
+        word = camera_card(said.traits).gain_word if said is not None else None
+        if word is not None:
+            return word
         # Read in the database: a library has many sets and few gains.
         facts = readable(FrameSet.facts)
         gain, keyword = facts["gain"].as_float(), facts[("origins", "gain")].as_string()
@@ -82,7 +104,10 @@ def events_of(rig: Rig) -> list[TrainEvent]:
 
 def says_of(rig: Rig) -> RigSays:
     """What a person said of the rig's parts."""
-    said = rig.says or {}
+    said = dict(rig.says or {})
+    if camera_of(rig).bias_usable is False:
+        # No bias of this camera is one: none stands in, and nobody is asked whether it will do.
+        said[BIAS_WILL_DO] = "moves"
     return RigSays(
         frozenset(q for q, word in said.items() if word == "fixed"),
         frozenset(q for q, word in said.items() if word == "moves"),
@@ -98,6 +123,13 @@ def terms_of(library: Library, rig: Rig, gain: float | None) -> Terms:
         events=tuple(events_of(rig)),
         gain_word=gain_word(library, rig.camera),
     )
+
+
+def under_rules(terms: Terms, rules: HouseRules) -> Terms:
+    """The terms as they would be under other house rules."""
+    fixed = terms.says.fixed - {BIAS_WILL_DO} | ({BIAS_WILL_DO} if rules.bias_under_flats else set())
+    moves = terms.says.moves - ({BIAS_WILL_DO} if rules.bias_under_flats else set())
+    return replace(terms, tolerances=rules.tolerances, says=RigSays(frozenset(fixed), frozenset(moves)))
 
 
 class TermsByGain:

@@ -12,13 +12,14 @@ from grayshelf.core.matching.match import Asking, pull_slips
 from grayshelf.core.matching.model import PullSlip
 from grayshelf.core.matching.renew import change_between, unchanged
 from grayshelf.core.matching.stock import Stock
+from grayshelf.core.rigs.house_rules import HouseRules
 from grayshelf.library.holdings import stock
 from grayshelf.library.kept import kept
 from grayshelf.library.left_out import sparing
 from grayshelf.library.library import Library
 from grayshelf.library.lights import LightSet, light_sets, light_terms
 from grayshelf.library.models import Rig
-from grayshelf.library.rig_terms import TermsByGain, offset_warning, terms_of
+from grayshelf.library.rig_terms import TermsByGain, offset_warning, terms_of, under_rules
 
 log = logging.getLogger(__name__)
 
@@ -178,3 +179,14 @@ def slips(library: Library, rig_id: int) -> list[tuple[LightSet, PullSlip]]:
     The slips tell of what was chosen, and of the nearest where nothing fits; `slip_for` tells of all runners-up.
     """
     return _slips(library, library.revision, rig_id)
+
+
+def verdicts_under(library: Library, rig: Rig, rules: HouseRules) -> dict[int, str]:
+    """How the slip of each of a rig's light sets would end under other house rules, by the set's number."""
+    terms_at, shelf = TermsByGain(library, rig), stock(library, rig.camera)
+    sets = light_sets(library, rig)
+    # Lights of one gain share their terms: what is the same is reckoned once.
+    terms = {gain: under_rules(terms_at(gain), rules) for gain in {s.want.gain for s in sets}}
+    asked = [_asking(library, lights, terms[lights.want.gain]) for lights in sets]
+    found = pull_slips(asked, shelf, runners_up=0)
+    return {lights.row.id: slip.verdict.value for lights, slip in zip(sets, found, strict=True)}

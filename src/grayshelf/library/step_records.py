@@ -226,6 +226,8 @@ class SeriesOutcome:
     """Where the frames of a series lie: folder and first part of the name, fixed at the first of them."""
 
     place: str = ""
+    drop_first: int = 0
+    """So many of its first frames are set aside, since they have not settled."""
 
 
 @dataclass(frozen=True)

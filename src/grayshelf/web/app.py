@@ -31,6 +31,7 @@ from grayshelf.web.guard import guard
 from grayshelf.web.intake.routes import api as intake
 from grayshelf.web.nights.routes import api as nights
 from grayshelf.web.openapi import name_schemas_plainly
+from grayshelf.web.rigs.routes import api as rigs
 from grayshelf.web.shelf.routes import api as shelf
 from grayshelf.web.tonight.routes import api as tonight
 from grayshelf.web.twilight.routes import twilight
@@ -114,7 +115,7 @@ def create_app(context: Context) -> APIFlask:
     app.config["VALIDATION_ERROR_STATUS_CODE"] = 422
     put_context(app, context)
     register_errors(app)
-    for place in (whole, tonight, shelf, nights, bench, flats, twilight, intake):
+    for place in (whole, tonight, shelf, nights, bench, flats, twilight, intake, rigs):
         app.register_blueprint(place)
     name_schemas_plainly(app)
     guard(app)

@@ -16,11 +16,13 @@ type TonightData = Schemas["TonightOut"];
 
 /** Frames each: what a number costs in noise and in time, picked on a line. */
 function FramesEach({ data }: { data: TonightData }) {
-  const { wishes, setWishes } = useHere();
+  const { setWishes } = useHere();
   const chosen = data.choices.find((c) => c.chosen) ?? null;
   const costs = data.choices.map((c) => c.cost ?? 0);
   const most = Math.max(...costs, 0.01);
-  const x = scaleLog().domain([10, 100]).range([70, 370]);
+  const x = scaleLog()
+    .domain([data.choices[0]?.frames ?? 10, data.choices.at(-1)?.frames ?? 100])
+    .range([70, 370]);
   const y = scaleLinear().domain([0, most]).range([118, 22]);
   const known = data.choices.every((c) => c.cost !== null);
   const digits = most < 0.5 ? 2 : 1;
@@ -29,7 +31,7 @@ function FramesEach({ data }: { data: TonightData }) {
       <ColumnHead
         note={chosen?.cost != null ? `adds ${chosen.cost.toFixed(digits)} % noise to a stack` : undefined}
       >
-        Frames each: {wishes.frames}
+        Frames each: {chosen?.frames ?? "as each row wishes"}
       </ColumnHead>
       <svg
         viewBox="0 0 400 130"
@@ -57,7 +59,7 @@ function FramesEach({ data }: { data: TonightData }) {
                 />
                 <circle cx={x(c.frames)} cy={y(c.cost ?? 0)} r={c.chosen ? 4.5 : 2.5} fill="var(--ink)" />
                 <Label
-                  x={x(c.frames) + (c.frames === 100 ? -18 : 6)}
+                  x={x(c.frames) + (c === data.choices.at(-1) ? -18 : 6)}
                   y={y(c.cost ?? 0) - 7}
                   size={c.chosen ? 15 : 12}
                   num
@@ -77,10 +79,10 @@ function FramesEach({ data }: { data: TonightData }) {
             key={c.frames}
             type="button"
             role="radio"
-            aria-checked={c.frames === wishes.frames}
+            aria-checked={c.chosen}
             aria-label={`${c.frames} frames each, hands free at ${c.done_at}`}
             onClick={() => setWishes((w) => ({ ...w, frames: c.frames }))}
-            className={`num absolute flex w-14 -translate-x-1/2 flex-col items-center rounded-sm border px-1 py-0.5 ${c.frames === wishes.frames ? "border-ink bg-card text-l font-medium" : "border-transparent hover:border-rule"}`}
+            className={`num absolute flex w-14 -translate-x-1/2 flex-col items-center rounded-sm border px-1 py-0.5 ${c.chosen ? "border-ink bg-card text-l font-medium" : "border-transparent hover:border-rule"}`}
             style={{ left: `${(x(c.frames) / 400) * 100}%` }}
           >
             <span>{c.frames}</span>

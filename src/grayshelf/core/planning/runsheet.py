@@ -111,11 +111,15 @@ class RigPace:
     cooling_s_per_c: float = 45.0
     settle_s: float = COOLER_SETTLES_S
     build_s: float = 20.0
+    pause_s: float = 0.0
+    """Between frames of a series."""
+    drop_first: int = 0
+    """Frames at the start of a series that are shot and set aside."""
 
 
 def series_seconds(count: int, exposure_s: float, pace: RigPace) -> float:
-    """How long so many frames take, in seconds, with their downloads: ``n·(t + download)``."""
-    return count * (exposure_s + pace.download_s)
+    """How long so many frames take, in seconds, with their downloads: ``(n + dropped)·(t + download + pause)``."""
+    return (count + pace.drop_first) * (exposure_s + pace.download_s + pace.pause_s)
 
 
 @dataclass(frozen=True)

@@ -13,7 +13,6 @@ from grayshelf.library.flat_sheet import (
     add_row,
     change_rows,
     copy_wishes,
-    keep_source,
     leave_out,
     source_of,
     take_back_setting,
@@ -36,7 +35,6 @@ from grayshelf.web.flats.schemas import (
     FlatKeyIn,
     FlatSheetOut,
     RowKeysIn,
-    SourceOut,
 )
 from grayshelf.web.flats.sheet import sheet_page
 from grayshelf.work.flats.conditions import panel_range
@@ -188,17 +186,6 @@ def skip_flat_row(rig_id: int, json_data: FlatKeyIn) -> Done:
     """Leave a row out whose test flats are waited for in a folder."""
     the_context().flats.leave_out(rig_id, key_in(json_data))
     return _changed("Left out; the others go on.")
-
-
-@flats.post("/rigs/<int:rig_id>/flats/source")
-@flats.input(SourceOut)
-@flats.output(Done)
-def keep_flat_source(rig_id: int, json_data: SourceOut) -> Done:
-    """Enter a light, or change it, and make it the rig's."""
-    with _library().db.session() as session:
-        row = keep_source(session, _library().rig(session, rig_id), json_data.model_dump())
-        name = row.name
-    return _changed(f"{name} is kept.")
 
 
 @flats.post("/rigs/<int:rig_id>/flats/settings/<int:setting_id>/<string:what>")

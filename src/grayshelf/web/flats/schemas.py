@@ -293,6 +293,8 @@ class FlatSheetOut(Schema):
     panel: PanelOut | None
     defaults: FlatWishesOut
     filters: list[str]
+    usual_gains: dict[str, float]
+    """At which filters are usually used, where their sheet says so."""
     gains: list[float]
     offsets: list[float]
 

@@ -103,13 +103,14 @@ def sheet_page(library: Library, rig_id: int, devices: RigDevices | None) -> Fla
             gate=waiting_gate(job, newest.steps),
             next=_next_out(library, session, rig, devices, newest, source),
             shared=[_shared(s) for s in newest.steps if s.kind == "agree" and s.state == StepState.DONE],
-            sources=[_source(s) for s in sources(session)],
+            sources=[source_out(s) for s in sources(session)],
             source=source.name,
             events=[_event(e) for e in reversed(rig.entered_events)][:EVENTS_SHOWN],
-            usual_events=[UsualEventOut(kind=k, label=label, what=what) for k, label, what in USUAL_EVENTS],
+            usual_events=usual_events(),
             panel=panel_out(session, rig, source, now, _measuring(library, session, rig, devices, newest)),
             defaults=wishes_out(wishes_from(rig.wishes)),
             filters=[x.code for x in rig.filters] or ["none"],
+            usual_gains={x.code: x.gain for x in rig.filters if x.gain is not None},
             gains=sorted({r.key.gain for r in rows}),
             offsets=sorted({r.key.offset for r in rows}),
         )
@@ -214,7 +215,13 @@ def _shared(step: RunStep) -> SharedOut:
     )
 
 
-def _source(row: LightSource) -> SourceOut:
+def usual_events() -> list[UsualEventOut]:
+    """What is often done to a rig, to choose from."""
+    return [UsualEventOut(kind=k, label=label, what=what) for k, label, what in USUAL_EVENTS]
+
+
+def source_out(row: LightSource) -> SourceOut:
+    """A light."""
     return SourceOut(
         name=row.name,
         dimmable=row.dimmable,

@@ -15,15 +15,15 @@ from grayshelf.core.matching.judge import few_frames
 from grayshelf.core.matching.model import CommonSettings, Holding, Tolerances
 from grayshelf.core.matching.rulers import plain_name
 from grayshelf.core.planning.runsheet import RigPace, series_seconds
+from grayshelf.core.rigs.house_rules import HouseRules
 from grayshelf.library.gaps import Gap, gaps
 from grayshelf.library.holdings import holdings
 from grayshelf.library.kept import kept
 from grayshelf.library.left_out import sparing
 from grayshelf.library.library import Library
-from grayshelf.library.rig_terms import gain_word, tolerances_of
+from grayshelf.library.rig_terms import gain_word, house_rules_of
 from grayshelf.web.common import in_words
 from grayshelf.web.shelf.schemas import GapOut, HeadOut, ShelfOut, SpineOut, WallOut
-from grayshelf.work.run.choice import DEFAULT_DARKS, DEFAULT_FRAMES
 from grayshelf.work.run.dark_offers import DarkOffer
 from grayshelf.work.run.flat_offers import RowOffer
 from grayshelf.work.run.tonight import Tonight
@@ -136,9 +136,10 @@ def shelf_page(library: Library, rig_id: int, tonight: Tonight) -> ShelfOut:
         filters = [f.code for f in rig.filters]
     shelf, word = holdings(library, rig.camera), gain_word(library, rig.camera)
     missing = gaps(library, rig_id)
-    on = _SpinesOn(tolerances_of(rig), today, word)
+    rules = house_rules_of(rig)
+    on = _SpinesOn(rules.tolerances, today, word)
     spines_of = partial(_spines(library, rig_id).of, library, on)
-    gaps_of = partial(_gaps_out, word=word, tonight=tonight)
+    gaps_of = partial(_gaps_out, word=word, tonight=tonight, rules=rules)
     own = (None, plain_name(rig.telescope))
     flats = [h for h in shelf if h.kind is FrameKind.FLAT and plain_name(h.settings.telescope) in own]
     dark_wall = _dark_wall(
@@ -282,18 +283,24 @@ def _offers_by_lights(tonight: Tonight, kind: FrameKind) -> dict[int, tuple[int,
 
 
 def _gaps_out(
-    found: Sequence[Gap], cell: Callable[[Gap], tuple[str, str]], word: str, tonight: Tonight
+    found: Sequence[Gap],
+    cell: Callable[[Gap], tuple[str, str]],
+    word: str,
+    tonight: Tonight,
+    rules: HouseRules,
 ) -> list[GapOut]:
     serving = {kind: _offers_by_lights(tonight, kind) for kind in {g.kind for g in found}}
     made = []
     for gap in found:
         offers = [serving[gap.kind][x.row.id] for x in gap.sets if x.row.id in serving[gap.kind]]
         _, offer, on_sheet = min(offers, default=(0, None, False))
-        made.append(_gap_out(gap, word, *cell(gap), offer, on_sheet))
+        made.append(_gap_out(gap, word, rules, *cell(gap), offer, on_sheet))
     return made
 
 
-def _gap_out(gap: Gap, word: str, row: str, column: str, offer: str | None, on_sheet: bool) -> GapOut:
+def _gap_out(
+    gap: Gap, word: str, rules: HouseRules, row: str, column: str, offer: str | None, on_sheet: bool
+) -> GapOut:
     want = gap.want
     dark = gap.kind is FrameKind.DARK
     if dark:
@@ -301,11 +308,11 @@ def _gap_out(gap: Gap, word: str, row: str, column: str, offer: str | None, on_s
         title = f"Dark {in_words.seconds(want.exposure_s or 0)}" + (
             f", {in_words.degrees_c(temp)}" if temp is not None else ""
         )
-        takes = in_words.duration(series_seconds(DEFAULT_DARKS, want.exposure_s or 0.0, RigPace()))
+        takes = in_words.duration(series_seconds(rules.n_darks, want.exposure_s or 0.0, RigPace()))
     else:
         title = f"Flats of {in_words.short_day(want.night)}"
         takes = ""
-    frames = DEFAULT_DARKS if dark else DEFAULT_FRAMES
+    frames = rules.n_darks if dark else rules.n_flats
     return GapOut(
         key="|".join(str(part) for part in gap.key),
         kind=gap.kind.value,

@@ -8,7 +8,6 @@ from pydantic import Field
 
 from grayshelf.web.common.schemas import GateOut, JobOut, RulerOut, Schema
 from grayshelf.work.job_states import StepState
-from grayshelf.work.run.choice import DEFAULT_FRAMES
 
 
 class OfferOut(Schema):
@@ -197,7 +196,8 @@ class StartIn(Schema):
     """What to put on the sheet."""
 
     rig_id: int
-    frames: int = Field(ge=3, le=500)
+    frames: int | None = Field(default=None, ge=3, le=500)
+    """Of each filter; None leaves it to the house rules."""
     leave_out: list[str]
     add: list[str]
 
@@ -205,6 +205,6 @@ class StartIn(Schema):
 class TonightQuery(Schema):
     """What the person chose for the sheet."""
 
-    frames: int = Field(default=DEFAULT_FRAMES, ge=3, le=500)
+    frames: int | None = Field(default=None, ge=3, le=500)
     leave_out: str = ""
     add: str = ""

@@ -30,6 +30,7 @@ from grayshelf.web.tonight.schemas import (
     TonightOut,
 )
 from grayshelf.work.job_states import StepState
+from grayshelf.work.run.dark_offers import DarkOffer
 from grayshelf.work.run.tonight import Tonight, hands_free_at
 
 #: Less than this between the last hand and the end is not worth two times.
@@ -169,11 +170,18 @@ def _offers(tonight: Tonight, bands: dict[str, float | None], word: str) -> list
                 hole=d.hole,
                 on_sheet=d.on_sheet,
                 title=f"{kind.capitalize()} {in_words.seconds(d.wish.exposure_s)}{degrees}, {word} {d.wish.gain:g}",
-                detail=f"{in_words.several(d.wish.lights, 'light')} of {in_words.listed(d.wish.targets)}",
-                note=takes if d.hole else f"{takes}; what is there: {d.note}",
+                detail=_dark_asked_by(d),
+                note=takes if d.hole or not d.lights else f"{takes}; what is there: {d.note}",
             )
         )
     return sorted(found, key=lambda o: (o.kind != "flat", not o.hole, -o.lights))
+
+
+def _dark_asked_by(offer: DarkOffer) -> str:
+    """Who asks for a dark: lights, or the house rules alone."""
+    if not offer.lights:
+        return offer.note
+    return f"{in_words.several(offer.wish.lights, 'light')} of {in_words.listed(offer.wish.targets)}"
 
 
 def _planned(

@@ -18,7 +18,6 @@ from grayshelf.web.context import the_context
 from grayshelf.web.whole.schemas import ClockIn, FindsOut, RigBrief, SearchQuery, StateOut
 from grayshelf.web.whole.search import find
 from grayshelf.work.gates import answer_gate
-from grayshelf.work.run.choice import DEFAULT_FRAMES
 
 api = APIBlueprint("whole", __name__, url_prefix="/api", tag="Gray Shelf")
 
@@ -63,7 +62,6 @@ def state() -> StateOut:
             n_masters=counts.masters,
             n_folders=counts.folders,
             own_folder=str(library.root),
-            usual_flats=DEFAULT_FRAMES,
             left_out=left_out_in_words(library),
         )
 

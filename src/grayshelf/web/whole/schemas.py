@@ -40,8 +40,6 @@ class StateOut(Schema):
     n_masters: int
     n_folders: int
     own_folder: str
-    usual_flats: int
-    """Frames that a series of flats has where nobody chose another number."""
     left_out: str
     """Sets that could not be shown, in words; empty where there are none."""
 

@@ -24,19 +24,19 @@ from grayshelf.library.library import Library
 from grayshelf.library.lights import light_sets
 from grayshelf.library.models import Rig, RunShot
 from grayshelf.library.records import read
-from grayshelf.library.rig_terms import gain_word
+from grayshelf.library.rig_terms import camera_of, gain_word
 from grayshelf.library.step_records import ShotStats
 
 
 def camera_traits(rig: Rig, devices: RigDevices | None) -> CameraTraits:
-    """What of a rig's camera bears on its exposures: what its driver says, else what the rig's card says."""
+    """What of a rig's camera bears on its exposures: what its driver says and what was typed, whichever is stricter."""
+    typed = camera_of(rig).exposures()
     if devices is not None:
         facts = devices.camera.facts
-        return CameraTraits(facts.shortest_s, facts.repeatable_from_s, facts.shutter)
-    return CameraTraits(
-        repeatable_from_s=float(rig.traits.get("repeatable_from_s", 0.0)),
-        shutter=rig.traits.get("shutter", "electronic"),
-    )
+        repeatable_s = max(facts.repeatable_from_s, typed.repeatable_from_s)
+        shutter = typed.shutter if facts.shutter == "electronic" else facts.shutter
+        return CameraTraits(max(facts.shortest_s, typed.shortest_s), repeatable_s, shutter)
+    return typed
 
 
 def panel_range(devices: RigDevices | None) -> tuple[int, int] | None:

@@ -2,19 +2,24 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 
 FRAME_CHOICES = (10, 15, 25, 50, 100)
-#: Flats of each filter, and darks, where nobody says how many (common practice).
-DEFAULT_FRAMES = 25
-DEFAULT_DARKS = 30
+
+
+def frame_choices(usual: int) -> list[int]:
+    """The counts to choose from: the usual one of the rig stands in for the one that is nearest to it."""
+    nearest = min(FRAME_CHOICES, key=lambda n: abs(math.log(n / usual)))
+    return sorted({usual, *FRAME_CHOICES} - ({nearest} - {usual}))
 
 
 @dataclass(frozen=True)
 class SheetChoice:
     """What the person chose on the page."""
 
-    frames: int = DEFAULT_FRAMES
+    frames: int | None = None
+    """Flats and dark flats of each filter; None leaves them to the house rules."""
     leave_out: frozenset[str] = frozenset()
     add: frozenset[str] = frozenset()
 

@@ -6,13 +6,17 @@ from dataclasses import dataclass
 
 from grayshelf.core.flats.panel.diffusers import listed
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.matching.model import CommonSettings
 from grayshelf.core.planning.runsheet import DarkSeries
+from grayshelf.core.planning.standard_darks import missing_standards
+from grayshelf.core.rigs.house_rules import HouseRules
 from grayshelf.library.gaps import Gap, gaps
+from grayshelf.library.holdings import stock
 from grayshelf.library.library import Library
-from grayshelf.library.lights import LightSet
+from grayshelf.library.lights import LightSet, light_sets
 from grayshelf.library.models import Rig
-from grayshelf.library.rig_terms import says_of
-from grayshelf.work.run.choice import DEFAULT_DARKS, SheetChoice
+from grayshelf.library.rig_terms import house_rules_of, says_of, terms_of
+from grayshelf.work.run.choice import SheetChoice
 from grayshelf.work.run.reach import OutOfReach, binning_of, not_now, not_settable
 
 
@@ -38,14 +42,51 @@ def dark_offers(
     for gap in gaps(library, rig.id, with_care=True):
         offer: DarkOffer | OutOfReach | None = None
         if gap.kind is FrameKind.DARK_FLAT:
-            offer = _dark_flat_offer(gap, choice)
+            offer = _dark_flat_offer(gap, rig, choice)
         elif gap.kind is FrameKind.DARK and not gap.care_only:
             offer = _dark_offer(gap, rig, choice, has_cooler)
         if isinstance(offer, OutOfReach):
             not_now.append(offer)
         elif offer is not None:
             found.setdefault(offer.key, offer)
+    for offer in _standards(library, rig, choice):
+        found.setdefault(offer.key, offer)
     return list(found.values()), not_now
+
+
+def _standards(library: Library, rig: Rig, choice: SheetChoice) -> list[DarkOffer]:
+    """Standard darks of the house rules that are not on the shelf: no lights wait for them yet."""
+    rules = house_rules_of(rig)
+    if not (rules.dark_temps_c and rules.dark_exposures_s):
+        return []
+    lights = [s.nominal for s in light_sets(library, rig)]
+    terms = terms_of(library, rig, lights[-1].gain if lights else None)
+    offers = []
+    for want in missing_standards(rules, lights, stock(library, rig.camera), terms):
+        series = _dark_series(want, rules.n_darks, 0, ())
+        key = _dark_key(want)
+        offers.append(DarkOffer(key, series, (), False, key in choice.add, "a standard of your house rules"))
+    return offers
+
+
+def _dark_key(want: CommonSettings) -> str:
+    temp = want.sensor_temp_c
+    degrees = "" if temp is None else f":{temp:.0f}C"
+    return f"dark:{want.exposure_s:g}s{degrees}:g{want.gain or 0:g}:o{want.offset or 0:g}:b{binning_of(want)}"
+
+
+def _dark_series(want: CommonSettings, count: int, lights: int, targets: tuple[str, ...]) -> DarkSeries:
+    assert want.exposure_s is not None
+    return DarkSeries(
+        want.exposure_s,
+        want.sensor_temp_c,
+        want.gain or 0.0,
+        want.offset or 0.0,
+        binning_of(want),
+        count,
+        lights,
+        targets,
+    )
 
 
 def _dark_offer(gap: Gap, rig: Rig, wishes: SheetChoice, has_cooler: bool) -> DarkOffer | OutOfReach:
@@ -61,24 +102,12 @@ def _dark_offer(gap: Gap, rig: Rig, wishes: SheetChoice, has_cooler: bool) -> Da
             f"this sensor is as warm as the night: darks for them can be shot when it is{warm or ' as it was'} again, "
             "best right after the lights",
         )
-    assert want.exposure_s is not None
-    temp = want.sensor_temp_c
-    degrees = "" if temp is None else f":{temp:.0f}C"
-    key = f"dark:{want.exposure_s:g}s{degrees}:g{want.gain or 0:g}:o{want.offset or 0:g}:b{binning_of(want)}"
-    wish = DarkSeries(
-        want.exposure_s,
-        temp,
-        want.gain or 0.0,
-        want.offset or 0.0,
-        binning_of(want),
-        DEFAULT_DARKS,
-        gap.lights,
-        gap.targets,
-    )
+    key = _dark_key(want)
+    wish = _dark_series(want, house_rules_of(rig).n_darks, gap.lights, gap.targets)
     return DarkOffer(key, wish, gap.sets, True, key in wishes.add)
 
 
-def _dark_flat_offer(gap: Gap, wishes: SheetChoice) -> DarkOffer | None:
+def _dark_flat_offer(gap: Gap, rig: Rig, wishes: SheetChoice) -> DarkOffer | None:
     """Dark flats for flats that were shot before: asked for until they are there, or a bias is said to do."""
     want = gap.want
     if want.exposure_s is None or want.exposures_differ:
@@ -90,7 +119,7 @@ def _dark_flat_offer(gap: Gap, wishes: SheetChoice) -> DarkOffer | None:
         want.gain or 0.0,
         want.offset or 0.0,
         binning_of(want),
-        wishes.frames,
+        wishes.frames or house_rules_of(rig).n_dark_flats or HouseRules().n_dark_flats,
         gap.lights,
         gap.targets,
         FrameKind.DARK_FLAT,

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from datetime import UTC, date, datetime
+from typing import Any
 
 from sqlalchemy.orm import Session
 
@@ -21,7 +23,7 @@ from grayshelf.library.kept import kept as kept_answers
 from grayshelf.library.library import Library
 from grayshelf.library.lights import LightSet, light_terms
 from grayshelf.library.models import Rig
-from grayshelf.library.rig_terms import TermsByGain, says_of, tolerances_of
+from grayshelf.library.rig_terms import TermsByGain, house_rules_of, says_of, tolerances_of
 from grayshelf.work.run.choice import SheetChoice
 from grayshelf.work.run.reach import OutOfReach, binning_of, not_now, not_settable
 
@@ -87,7 +89,8 @@ def flat_offers(
     maker = _OfferMaker(library, session, rig, choice)
     tonight = night_of_utc(now, library.zone(session))
     since = max((event.at for event in rig.events if event.at <= now), default=LONG_AGO)
-    fresh = _flats_of_tonight(library, library.revision, rig.id, tonight, since, choice.frames)
+    frames = choice.frames or house_rules_of(rig).n_flats
+    fresh = _flats_of_tonight(library, library.revision, rig.id, tonight, since, frames)
     newest_first = sorted(
         gaps(library, rig.id, with_care=True),
         key=lambda g: (g.want.night is None, g.want.night),
@@ -144,13 +147,22 @@ class _OfferMaker:
         series = replace(
             series,
             lights=gap.lights,
-            focus=want.focus,
+            focus=want.focus if want.focus is not None else self._usual_focus(want.filter_code),
             angle_deg=want.angle.deg if want.angle is not None and mechanical else None,
             targets=gap.targets,
             hole=not gap.care_only,
         )
         note = gap.nearest if not gap.care_only else f"what is there fits with care: {gap.nearest}"
         return RowOffer(key, series, gap.sets, not gap.care_only, False, would, note)
+
+    def _usual_focus(self, filter_code: str | None) -> float | None:
+        """Where no header of the lights tells the focus: as the filter's own sheet says."""
+        in_wheel = self.in_wheel.get(filter_code or "")
+        return in_wheel.focus if in_wheel else None
+
+    def _count(self, name: str, own: Mapping[str, Any], wished: int) -> int:
+        """How many frames: as the row wishes, else as was chosen for tonight, else by the house rules."""
+        return wished if name in own or self.choice.frames is None else self.choice.frames
 
     def _series(self, want: CommonSettings) -> FlatSeries:
         """How the flats of a row are shot: as its last setting was, while that counts, and as is wished of the row."""
@@ -173,8 +185,8 @@ class _OfferMaker:
             gain=row_key.gain,
             offset=row_key.offset,
             binning=row_key.binning,
-            n_flats=wishes.n_flats if "n_flats" in own else self.choice.frames,
-            n_dark_flats=wishes.n_dark_flats if "n_dark_flats" in own else self.choice.frames,
+            n_flats=self._count("n_flats", own, wishes.n_flats),
+            n_dark_flats=self._count("n_dark_flats", own, wishes.n_dark_flats),
             brightness=brightness,
             prior_exposure_s=setting.exposure_s if setting else None,
             stack=stack,

@@ -26,6 +26,7 @@ from grayshelf.core.planning.runsheet import COOLER_SETTLES_S, FlatSeries, StepK
 from grayshelf.core.sensor.statistics import FlatStatistics, flat_statistics
 from grayshelf.library.models import Job, RunShot, RunStep
 from grayshelf.library.records import as_kept, read
+from grayshelf.library.rig_terms import camera_of
 from grayshelf.library.step_records import (
     BuildOutcome,
     GateParams,
@@ -234,15 +235,21 @@ class Run(Searching):
         """Shoot what is left of a series. Each frame counts once it is on disk and entered, in one step."""
         camera, kind = self.devices.camera.facts, settings.kind
         brightness = self.rows[step.row].brightness if step.row is not None else None
-        place = self._place(step, settings, set_temp_c)
+        place, drop_first = self._place(step, settings, set_temp_c)
+        pause_s = camera_of(self.rig).pause_s or 0.0
         colour = kind is FrameKind.FLAT and in_colours(camera.bayer_pattern, settings.binning)
         while step.done < step.count:
             self.control.check()
             number = step.done + 1
+            if pause_s and number > 1:
+                self.library.clock.sleep(pause_s, self.control.cancel)
             name = self.frame_name(place, step, number)
             taken = self.taking.take(name, settings)
             stats = flat_statistics(taken.pixels, camera.white_adu, colour)
-            trouble = judge(stats)
+            settled = number > drop_first
+            trouble = (
+                judge(stats) if settled else f"One of the first {drop_first} of its series: not settled yet."
+            )
             with self.library.db.session() as session:
                 frame = self.enter(session, name, taken, trouble)
                 session.add(
@@ -261,7 +268,7 @@ class Run(Searching):
                 session.get_one(RunStep, step.id).done = number
             step.done = number
             self.tell()
-            if trouble and kind is not FrameKind.FLAT:
+            if settled and trouble and kind is not FrameKind.FLAT:
                 self.change(step, count=step.count + 1)
                 raise GrayShelfError(
                     trouble, "Put it right, then go on: the frame was set aside and is shot again."
@@ -269,11 +276,12 @@ class Run(Searching):
         group_new_frames(self.library)
         self.end(step)
 
-    def _place(self, step: RunStep, settings: ShotSettings, set_temp_c: float | None) -> str:
-        """Folder and first part of the name of a step's frames; fixed at its first frame, so that it never moves."""
-        known = read(SeriesOutcome, step.outcome).place
-        if known:
-            return known
+    def _place(self, step: RunStep, settings: ShotSettings, set_temp_c: float | None) -> tuple[str, int]:
+        """Folder and first part of the name of a step's frames, and how many of the first are set aside; both fixed
+        at its first frame, so that they never change."""
+        known = read(SeriesOutcome, step.outcome)
+        if known.place:
+            return known.place, known.drop_first
         facts = FrameFacts(
             1,
             1,
@@ -288,8 +296,9 @@ class Run(Searching):
             set_temp_c=set_temp_c,
         )
         place = self.place_of_series(facts)
-        self.change(step, outcome=SeriesOutcome(place))
-        return place
+        drop_first = camera_of(self.rig).drop_first or 0
+        self.change(step, outcome=SeriesOutcome(place, drop_first), count=step.count + drop_first)
+        return place, drop_first
 
     def _of_row(self, step: RunStep, kind: FrameKind) -> ShotSettings | None:
         """How a row's frames are taken; None where its exposure was not found."""

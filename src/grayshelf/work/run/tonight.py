@@ -16,9 +16,9 @@ from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.lights import electrons_per_adu, light_sets
 from grayshelf.library.models import Rig
-from grayshelf.library.rig_terms import traits_at, wishes_of
+from grayshelf.library.rig_terms import camera_of, house_rules_of, traits_at, wishes_of
 from grayshelf.library.shelf_levels import sky_electrons
-from grayshelf.work.run.choice import AS_USUAL, FRAME_CHOICES, SheetChoice
+from grayshelf.work.run.choice import AS_USUAL, SheetChoice, frame_choices
 from grayshelf.work.run.covered import Covered, covered_by_shelf
 from grayshelf.work.run.dark_offers import DarkOffer, dark_offers
 from grayshelf.work.run.flat_offers import RowOffer, flat_offers
@@ -51,11 +51,14 @@ class Tonight:
     out_of_reach: tuple[OutOfReach, ...] = ()
 
 
-def pace_of(devices: RigDevices | None) -> RigPace:
+def pace_of(rig: Rig, devices: RigDevices | None) -> RigPace:
     """How fast the rig is beside exposing."""
+    card = camera_of(rig)
+    usual = RigPace(pause_s=card.pause_s or 0.0, drop_first=card.drop_first or 0)
     if devices is None:
-        return RigPace()
-    return RigPace(
+        return usual
+    return replace(
+        usual,
         download_s=devices.camera.facts.download_s,
         wheel_s=4.0 if devices.wheel else 60.0,
         focus_s=3.0 if devices.focuser else 0.0,
@@ -89,14 +92,16 @@ def _choices(
     if not on:
         # Darks alone: there is no number of flats to choose.
         return choices
-    for frames in FRAME_CHOICES:
+    rules = house_rules_of(rig)
+    chosen = wishes.frames or rules.n_flats
+    for frames in frame_choices(rules.n_flats):
         rows = [replace(o.wish, n_flats=frames, n_dark_flats=frames) for o in on]
         steps = timed(_plan(rig, rows, (), pace, devices).steps, now)
         cost = max(
             (flats_cost_percent(sky, signal, frames, n, noise) for sky, signal, n, noise in worst),
             default=None,
         )
-        choices.append(Choice(frames, cost, hands_free_at(steps) or now, frames == wishes.frames))
+        choices.append(Choice(frames, cost, hands_free_at(steps) or now, frames == chosen))
     return choices
 
 
@@ -133,7 +138,7 @@ def look_at_tonight(
         cooler = devices.camera.cooler() if devices is not None else None
         has_cooler = cooler is not None and cooler.set_point_c is not None
         darks, no_darks = dark_offers(library, rig, wishes, has_cooler)
-        pace = pace_of(devices)
+        pace = pace_of(rig, devices)
         sheet = _plan(
             rig, [o.wish for o in offers if o.on_sheet], [d.wish for d in darks if d.on_sheet], pace, devices
         )

@@ -1,12 +1,14 @@
 import { scaleLinear, scaleLog } from "d3-scale";
-import { useRef, useState } from "react";
+import { useRef } from "react";
 
 import { api, get, type Schemas } from "../../../api/client";
 import { useChange } from "../../../api/hooks";
 import { Button, ColumnHead, Trouble } from "../../../parts/basics";
 import { SaveLinks } from "../../../parts/SaveLinks";
 import { TakeBack } from "../../../parts/TakeBack";
+import { EventForm, useEventBack } from "../../../parts/EventForm";
 import { Label } from "../../../parts/Label";
+import { LightSheet } from "../../../parts/LightSheet";
 
 type Sheet = Schemas["FlatSheetOut"];
 type Panel = Schemas["PanelOut"];
@@ -139,190 +141,9 @@ function KeptCurves({ panel, rig }: { panel: Panel; rig: number }) {
   );
 }
 
-type Source = Schemas["SourceOut"];
-
-interface Described {
-  source: Source;
-  set: (values: Partial<Source>) => void;
-}
-
-const box = "num h-8 rounded-sm border border-rule bg-card px-2 text-right";
-
-/** A number of the light that may be unknown. */
-function SourceNumber({
-  source,
-  set,
-  name,
-  label,
-  width = "w-20",
-}: Described & { name: "lowest" | "highest" | "pulse_hz" | "duty"; label: string; width?: string }) {
-  return (
-    <input
-      type="number"
-      step="any"
-      aria-label={label}
-      className={`${box} ${width}`}
-      value={source[name] ?? ""}
-      onChange={(e) => set({ [name]: e.target.value === "" ? null : Number(e.target.value) })}
-    />
-  );
-}
-
-/** How bright it can be set, and its pulses. */
-function Shining({ source, set, bands }: Described & { bands: string | undefined }) {
-  const number = { source, set };
-  return (
-    <>
-      <label className="flex items-center justify-between gap-3">
-        Its brightness can be set
-        <input
-          type="checkbox"
-          className="accent-[var(--ink)]"
-          checked={source.dimmable}
-          onChange={(e) => set({ dimmable: e.target.checked })}
-        />
-      </label>
-      {source.dimmable && (
-        <span className="flex items-center justify-between gap-3">
-          Brightness, from the lowest that is steady
-          <span className="flex items-center gap-1.5">
-            <SourceNumber {...number} name="lowest" label="Lowest brightness" width="w-16" /> to{" "}
-            <SourceNumber {...number} name="highest" label="Highest brightness" />
-          </span>
-        </span>
-      )}
-      <span className="flex items-center justify-between gap-3">
-        Pulses, where it is switched on and off
-        <span className="flex items-center gap-1.5">
-          <SourceNumber {...number} name="pulse_hz" label="Pulses a second" /> Hz, lit
-          <SourceNumber {...number} name="duty" label="Share of the time that it is lit" width="w-16" />
-        </span>
-      </span>
-      <p className="pt-1 text-s text-ink2">Lit is the share of the time, 0.4 for 40 %. {bands}</p>
-    </>
-  );
-}
-
-/** What can hang before it, each with its stops. */
-function Diffusers({ source, set }: Described) {
-  const diffusers = source.diffusers ?? [];
-  const change = (i: number, values: Partial<(typeof diffusers)[number]>) =>
-    set({ diffusers: diffusers.map((x, j) => (j === i ? { ...x, ...values } : x)) });
-  return (
-    <>
-      <h3 className="pt-1 font-semibold">Can hang before it</h3>
-      {diffusers.map((d, i) => (
-        <span key={i} className="flex items-center gap-2">
-          <input
-            aria-label={`Name of diffuser ${i + 1}`}
-            className="h-8 min-w-0 flex-1 rounded-sm border border-rule bg-card px-2"
-            value={d.name}
-            onChange={(e) => change(i, { name: e.target.value })}
-          />
-          <input
-            type="number"
-            step="0.1"
-            aria-label={`Stops of diffuser ${i + 1}`}
-            className={`${box} w-16`}
-            value={d.stops}
-            onChange={(e) => change(i, { stops: Number(e.target.value) })}
-          />
-          stops
-          <button
-            type="button"
-            aria-label={`Take ${d.name || "it"} off the list`}
-            className="h-8 w-8"
-            onClick={() => set({ diffusers: diffusers.filter((_, j) => j !== i) })}
-          >
-            ×
-          </button>
-        </span>
-      ))}
-    </>
-  );
-}
-
-/** What the light is: its range, its pulses, what can hang before it. */
-function SourceForm({ data, rig }: { data: Sheet; rig: number }) {
-  const known = data.sources.find((s) => s.name === data.source);
-  const [source, setSource] = useState<Source>(
-    known ?? { name: "", dimmable: true, lowest: 1, highest: 100, pulse_hz: null, duty: null, diffusers: [] },
-  );
-  const keep = useChange((sent: Source) =>
-    get(api.POST("/api/rigs/{rig_id}/flats/source", { params: { path: { rig_id: rig } }, body: sent })),
-  );
-  const set = (values: Partial<Source>) => setSource((s) => ({ ...s, ...values }));
-  const diffusers = source.diffusers ?? [];
-  return (
-    <form
-      onSubmit={(event) => {
-        event.preventDefault();
-        keep.mutate(source);
-      }}
-    >
-      <ColumnHead>The light</ColumnHead>
-      <div className="flex flex-col gap-2 pt-3">
-        {data.sources.length > 1 && (
-          <label className="flex items-center justify-between gap-3">
-            One that is known
-            <select
-              className="h-8 w-48 rounded-sm border border-rule bg-card px-2"
-              value={data.sources.some((s) => s.name === source.name) ? source.name : ""}
-              onChange={(e) => {
-                const other = data.sources.find((s) => s.name === e.target.value);
-                if (other) setSource(other);
-              }}
-            >
-              <option value="">a new one</option>
-              {data.sources.map((s) => (
-                <option key={s.name}>{s.name}</option>
-              ))}
-            </select>
-          </label>
-        )}
-        <label className="flex items-center justify-between gap-3">
-          Name
-          <input
-            className="h-8 w-48 rounded-sm border border-rule bg-card px-2"
-            value={source.name}
-            onChange={(e) => set({ name: e.target.value })}
-          />
-        </label>
-        <Shining source={source} set={set} bands={data.panel?.bands} />
-        <Diffusers source={source} set={set} />
-        <span className="flex gap-2 pt-1">
-          <Button look="ink" type="submit" disabled={keep.isPending}>
-            Keep this light
-          </Button>
-          <Button onClick={() => set({ diffusers: [...diffusers, { name: "", stops: 1 }] })}>
-            Add a diffuser
-          </Button>
-        </span>
-        {keep.data && !keep.error && <p role="status">{keep.data.message}</p>}
-        {keep.error && <Trouble error={keep.error} />}
-      </div>
-    </form>
-  );
-}
-
 /** What was done to the rig, that a setting may not have outlived. */
 function Events({ data, rig }: { data: Sheet; rig: number }) {
-  const [chosen, setChosen] = useState(0);
-  const [what, setWhat] = useState("");
-  const [on, setOn] = useState("");
-  const enter = useChange((body: Schemas["EventIn"]) =>
-    get(api.POST("/api/rigs/{rig_id}/events", { params: { path: { rig_id: rig } }, body })),
-  );
-  const back = useChange((event: Sheet["events"][number]) =>
-    get(
-      api.POST("/api/rigs/{rig_id}/events/{event_id}/{what}", {
-        params: {
-          path: { rig_id: rig, event_id: event.id, what: event.taken_back ? "use" : "take-back" },
-        },
-      }),
-    ),
-  );
-  const usual = data.usual_events[chosen];
+  const back = useEventBack(rig);
   return (
     <section>
       <ColumnHead>What was done to the rig</ColumnHead>
@@ -335,56 +156,8 @@ function Events({ data, rig }: { data: Sheet; rig: number }) {
           </li>
         ))}
       </ul>
-      <form
-        className="flex flex-wrap items-center gap-2 pt-2"
-        onSubmit={(e) => {
-          e.preventDefault();
-          if (!usual) return;
-          enter.mutate(
-            { kind: usual.kind, what: what.trim() || usual.what, on: on || null },
-            {
-              onSuccess: () => {
-                setWhat("");
-                setOn("");
-              },
-            },
-          );
-        }}
-      >
-        <select
-          aria-label="Kind of event"
-          className="h-8 rounded-sm border border-rule bg-card px-2"
-          value={chosen}
-          onChange={(e) => setChosen(Number(e.target.value))}
-        >
-          {data.usual_events.map((k, i) => (
-            <option key={k.label} value={i}>
-              {k.label}
-            </option>
-          ))}
-        </select>
-        <input
-          type="date"
-          aria-label="Day on which it was done; empty for now"
-          title="The day on which it was done; empty: just now"
-          className="num h-8 rounded-sm border border-rule bg-card px-1.5"
-          value={on}
-          onChange={(e) => setOn(e.target.value)}
-        />
-        <span className="flex w-full gap-2">
-          <input
-            aria-label="What was done"
-            placeholder={usual?.what}
-            className="h-8 min-w-0 flex-1 rounded-sm border border-rule bg-card px-2"
-            value={what}
-            onChange={(e) => setWhat(e.target.value)}
-          />
-          <Button type="submit" disabled={enter.isPending}>
-            Enter it
-          </Button>
-        </span>
-      </form>
-      {(enter.error ?? back.error) && <Trouble error={enter.error ?? back.error} />}
+      <EventForm usual={data.usual_events} rig={rig} />
+      {back.error && <Trouble error={back.error} />}
     </section>
   );
 }
@@ -426,7 +199,13 @@ export function Light({ data, rig, onMeasure }: { data: Sheet; rig: number; onMe
         {panel && <KeptCurves panel={panel} rig={rig} />}
       </section>
       <div className="flex flex-col gap-6">
-        <SourceForm key={data.source} data={data} rig={rig} />
+        <LightSheet
+          key={data.source}
+          lights={data.sources}
+          current={data.source}
+          bands={data.panel?.bands}
+          rig={rig}
+        />
         <Events data={data} rig={rig} />
       </div>
     </div>

@@ -13,7 +13,7 @@ type Sheet = Schemas["FlatSheetOut"];
 /** A row that no light asks for yet. */
 function AddRow({ data, rig }: { data: Sheet; rig: number }) {
   const [code, setCode] = useState(data.filters[0] ?? "");
-  const [gain, setGain] = useState(String(data.gains[0] ?? 100));
+  const [gain, setGain] = useState(String(data.usual_gains[data.filters[0] ?? ""] ?? data.gains[0] ?? 100));
   const [offset, setOffset] = useState(String(data.offsets[0] ?? 30));
   const [binning, setBinning] = useState("2");
   const add = useChange((key: Key) =>
@@ -38,7 +38,11 @@ function AddRow({ data, rig }: { data: Sheet; rig: number }) {
         aria-label="Filter"
         className="h-8 rounded-sm border border-rule bg-card px-2"
         value={code}
-        onChange={(e) => setCode(e.target.value)}
+        onChange={(e) => {
+          setCode(e.target.value);
+          const usual = data.usual_gains[e.target.value];
+          if (usual !== undefined) setGain(String(usual));
+        }}
       >
         {data.filters.map((name) => (
           <option key={name}>{name}</option>

@@ -1,0 +1,221 @@
+import { useState } from "react";
+import { Link } from "react-router";
+
+import { api, get, type Schemas } from "../../api/client";
+import { useChange, useRig } from "../../api/hooks";
+import { Button, PageHead, Trouble, Waiting } from "../../parts/basics";
+import { useHere } from "../../parts/context";
+import { useKeys } from "../../parts/useKeys";
+import { TextBox } from "./fields";
+import type { Kind } from "./Glyphs";
+import { History } from "./History";
+import { HouseRules } from "./HouseRules";
+import { PartSheet } from "./Sheets";
+import { Train } from "./Train";
+
+type Rig = Schemas["RigOut"];
+
+const listed = (words: string[]) =>
+  words.length < 2 ? words.join("") : `${words.slice(0, -1).join(", ")} and ${words.at(-1)}`;
+
+/** What happens by itself tonight, and what a hand is asked for. */
+function Alone({ data }: { data: Rig }) {
+  return (
+    <p className="max-w-[110ch] pb-2 text-l">
+      {data.by_itself.length > 0 ? (
+        <>Tonight the rig {listed(data.by_itself)}. </>
+      ) : (
+        <>No device is connected: tonight’s sheet is for your own hands. </>
+      )}
+      {data.asks.length > 0 && (
+        <>
+          You are asked to <strong className="font-semibold">{listed(data.asks)}</strong>.
+        </>
+      )}
+    </p>
+  );
+}
+
+/** Rename it, retire it, or use it again. */
+function Naming({ data }: { data: Rig }) {
+  const [name, setName] = useState<string | null>(null);
+  const put = useChange((body: Schemas["RigNameIn"]) =>
+    get(api.PUT("/api/rigs/{rig_id}/name", { params: { path: { rig_id: data.id } }, body })),
+  );
+  if (name === null)
+    return (
+      <>
+        <Button onClick={() => setName(data.name)}>Rename it</Button>
+        <Button onClick={() => put.mutate({ name: data.name, retired: !data.retired })}>
+          {data.retired ? "Use it again" : "Retire it"}
+        </Button>
+      </>
+    );
+  return (
+    <form
+      className="flex items-center gap-2"
+      onSubmit={(e) => {
+        e.preventDefault();
+        put.mutate({ name, retired: data.retired }, { onSuccess: () => setName(null) });
+      }}
+    >
+      {put.error && (
+        <span role="alert" className="text-accent">
+          {put.error.detail}
+        </span>
+      )}
+      <TextBox label="Name of the rig" value={name} onChange={setName} />
+      <Button look="ink" type="submit">
+        Call it so
+      </Button>
+      <Button look="link" onClick={() => setName(null)}>
+        Leave it
+      </Button>
+    </form>
+  );
+}
+
+/** A rig that no header has named yet, with the sheets of this one. */
+function NewRig({ like, onDone }: { like: Rig | null; onDone: (id: number | null) => void }) {
+  const [name, setName] = useState("");
+  const [camera, setCamera] = useState(like?.camera ?? "");
+  const [telescope, setTelescope] = useState("");
+  const [copy, setCopy] = useState(like !== null);
+  const make = useChange(() =>
+    get(
+      api.POST("/api/rigs", {
+        body: { name, camera, telescope, like: copy && like ? like.id : null },
+      }),
+    ),
+  );
+  return (
+    <form
+      className="mb-3 border border-ink bg-card px-4 py-3"
+      onSubmit={(e) => {
+        e.preventDefault();
+        make.mutate(undefined, { onSuccess: (made) => onDone(made.id) });
+      }}
+    >
+      <h2 className="pb-2 text-l font-semibold">Another rig</h2>
+      <div className="flex flex-wrap items-center gap-3">
+        <TextBox label="Name" placeholder="Name" value={name} onChange={setName} />
+        <TextBox
+          label="Camera, as its headers name it"
+          placeholder="Camera, as its headers name it"
+          width="w-64"
+          value={camera}
+          onChange={setCamera}
+        />
+        <TextBox
+          label="Telescope, as its headers name it"
+          placeholder="Telescope, as its headers name it"
+          width="w-64"
+          value={telescope}
+          onChange={setTelescope}
+        />
+        {like && (
+          <label className="flex items-center gap-2">
+            <input
+              type="checkbox"
+              className="accent-[var(--ink)]"
+              checked={copy}
+              onChange={(e) => setCopy(e.target.checked)}
+            />
+            with the sheets of {like.name}
+          </label>
+        )}
+        <Button look="ink" type="submit" disabled={!name.trim() || !camera.trim() || make.isPending}>
+          Begin it
+        </Button>
+        <Button look="link" onClick={() => onDone(null)}>
+          Leave it
+        </Button>
+      </div>
+      {make.error && <Trouble error={make.error} />}
+    </form>
+  );
+}
+
+function NoRig({ onNew }: { onNew: () => void }) {
+  return (
+    <div className="px-6">
+      <PageHead title="No rig yet">
+        <Button onClick={onNew}>Describe one by hand</Button>
+      </PageHead>
+      <p className="max-w-[60ch] text-l">
+        A rig is proposed from the headers of your frames: name a folder in{" "}
+        <Link to="/intake" className="underline">
+          Intake
+        </Link>
+        , and its camera, telescope and filters stand here.
+      </p>
+    </div>
+  );
+}
+
+function TheRig({ data, onNew }: { data: Rig; onNew: () => void }) {
+  const [pulled, setPulled] = useState<Kind | null>(null);
+  useKeys({ Escape: () => setPulled(null) });
+  const pull = (kind: Kind) => setPulled(pulled === kind ? null : kind);
+  const actions = (
+    <>
+      <Naming key={data.name} data={data} />
+      <Button onClick={onNew}>Another rig</Button>
+    </>
+  );
+  return (
+    <div className="px-6 pb-6 max-md:px-4">
+      <PageHead title={data.retired ? `${data.name}, retired` : data.name}>
+        <span className="flex gap-4 max-md:hidden">{actions}</span>
+      </PageHead>
+      <Alone data={data} />
+      <Train data={data} pulled={pulled} onPull={pull} />
+      <div className="grid grid-cols-[minmax(0,1fr)_400px] items-start gap-8 pt-4 max-lg:grid-cols-1">
+        <div className="min-w-0">
+          {pulled ? (
+            <div className="border border-line bg-card px-5 py-3 max-md:fixed max-md:inset-0 max-md:z-30 max-md:overflow-auto max-md:border-0">
+              <PartSheet key={pulled} data={data} kind={pulled} />
+              <div className="flex justify-end">
+                <Button look="link" onClick={() => setPulled(null)}>
+                  Put it back
+                </Button>
+              </div>
+            </div>
+          ) : (
+            <HouseRules data={data} />
+          )}
+        </div>
+        <History data={data} />
+      </div>
+      <div className="hidden flex-wrap gap-3 pt-6 max-md:flex">{actions}</div>
+    </div>
+  );
+}
+
+/** Rigs: the train drawn, its sheets, its house rules, its history. */
+export function Rigs() {
+  const { rig, chooseRig } = useHere();
+  const { data, error, refetch } = useRig(rig?.id ?? 0);
+  const [making, setMaking] = useState(false);
+  if (error)
+    return (
+      <div className="p-6">
+        <Trouble error={error} onRetry={() => void refetch()} />
+      </div>
+    );
+  if (rig && !data) return <Waiting what="Drawing the train" />;
+  const done = (id: number | null) => {
+    if (id !== null) chooseRig(id);
+    setMaking(false);
+  };
+  return (
+    <>
+      {making && (
+        <div className="px-6 pt-3">
+          <NewRig like={data ?? null} onDone={done} />
+        </div>
+      )}
+      {data ? <TheRig data={data} onNew={() => setMaking(true)} /> : <NoRig onNew={() => setMaking(true)} />}
+    </>
+  );
+}

@@ -1,0 +1,1 @@
+"""Rigs: the train drawn, its sheets, house rules and history."""

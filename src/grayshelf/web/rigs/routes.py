@@ -1,0 +1,189 @@
+"""Routes of Rigs."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from apiflask import APIBlueprint
+from flask import Response
+
+from grayshelf.core.errors import NotFound
+from grayshelf.core.rigs.cards import PLAIN_PARTS
+from grayshelf.core.rigs.train import PartKind
+from grayshelf.devices.ports import RigDevices
+from grayshelf.library.library import Library
+from grayshelf.library.rig_cards import HOUSE_RULES, NAME, change_sheet, make_rig, take_change_back
+from grayshelf.web.common.schemas import Done
+from grayshelf.web.context import the_context
+from grayshelf.web.exports import csv_response
+from grayshelf.web.flats.schemas import SourceOut
+from grayshelf.web.rigs.page import changes_asked, rig_page, would_out
+from grayshelf.web.rigs.schemas import (
+    CameraSheet,
+    FiltersSheet,
+    HouseRulesIn,
+    NewRigIn,
+    NewRigOut,
+    PartSheet,
+    RigNameIn,
+    RigOut,
+    SheetChangedOut,
+    TelescopeSheet,
+    WouldOut,
+)
+from grayshelf.work.rigs.would import what_rules_would_do
+
+api = APIBlueprint("rigs", __name__, url_prefix="/api", tag="Rigs")
+
+
+def _library() -> Library:
+    return the_context().library
+
+
+def _devices(rig_id: int) -> RigDevices | None:
+    context = the_context()
+    with context.library.db.session() as session:
+        return context.starter.devices(context.library.rig(session, rig_id))
+
+
+@api.get("/rigs/<int:rig_id>")
+@api.output(RigOut)
+def get_rig(rig_id: int) -> RigOut:
+    """The train of a rig, its sheets, its house rules and its history."""
+    return rig_page(_library(), rig_id, _devices(rig_id))
+
+
+@api.get("/rigs/<int:rig_id>/history.csv")
+@api.doc(hide=True)
+def history_csv(rig_id: int) -> Response:
+    """The history of a rig as a table."""
+    page = rig_page(_library(), rig_id, _devices(rig_id))
+    rows: list[list[object]] = [["at (UTC)", "kind", "what", "detail", "taken back"]]
+    rows += [[h.at.isoformat(), h.kind, h.words, h.detail, h.taken_back] for h in page.history]
+    return csv_response(rows, f"history-of-{page.name}")
+
+
+@api.get("/rigs/<int:rig_id>/house-rules.csv")
+@api.doc(hide=True)
+def house_rules_csv(rig_id: int) -> Response:
+    """The house rules of a rig as a table."""
+    page = rig_page(_library(), rig_id, _devices(rig_id))
+    rows: list[list[object]] = [["kind", "rule", "value", "unit", "usual", "reason", "since"]]
+    rows += [
+        [g.title, f"{r.before} … {r.after}".strip(), r.value, r.unit, r.usual, r.reason, r.since]
+        for g in page.rules.groups
+        for r in g.rules
+    ]
+    return csv_response(rows, f"house-rules-of-{page.name}")
+
+
+def _change(rig_id: int, about: str, changes: dict[str, Any], reason: str = "") -> SheetChangedOut:
+    library = _library()
+    with library.db.session() as session:
+        change = change_sheet(library, session, library.rig(session, rig_id), about, changes, reason)
+        if change is None:
+            return SheetChangedOut(message="It is as it was.", change_id=None)
+        words, change_id = change.words, change.id
+    _changed(library)
+    return SheetChangedOut(message=f"Kept: {words}.", change_id=change_id)
+
+
+def _changed(library: Library) -> None:
+    library.touched()
+    broker = the_context().broker
+    broker.publish("state")
+    broker.publish("rig")
+    broker.publish("flats")
+
+
+@api.put("/rigs/<int:rig_id>/sheets/telescope")
+@api.input(TelescopeSheet)
+@api.output(SheetChangedOut)
+def put_telescope(rig_id: int, json_data: TelescopeSheet) -> SheetChangedOut:
+    """Describe the telescope with its reducer."""
+    return _change(rig_id, PartKind.TELESCOPE.value, json_data.model_dump(exclude_unset=True))
+
+
+@api.put("/rigs/<int:rig_id>/sheets/camera")
+@api.input(CameraSheet)
+@api.output(SheetChangedOut)
+def put_camera(rig_id: int, json_data: CameraSheet) -> SheetChangedOut:
+    """Describe the camera, in every rig that it sits in."""
+    return _change(rig_id, PartKind.CAMERA.value, json_data.model_dump(exclude_unset=True))
+
+
+@api.put("/rigs/<int:rig_id>/sheets/filters")
+@api.input(FiltersSheet)
+@api.output(SheetChangedOut)
+def put_filters(rig_id: int, json_data: FiltersSheet) -> SheetChangedOut:
+    """Describe the filters, and say who changes them."""
+    return _change(rig_id, PartKind.FILTERS.value, json_data.model_dump(exclude_unset=True))
+
+
+@api.put("/rigs/<int:rig_id>/sheets/light")
+@api.input(SourceOut)
+@api.output(SheetChangedOut)
+def put_light(rig_id: int, json_data: SourceOut) -> SheetChangedOut:
+    """Describe the light that flats are taken with."""
+    return _change(rig_id, PartKind.LIGHT.value, json_data.model_dump())
+
+
+@api.put("/rigs/<int:rig_id>/sheets/parts/<string:kind>")
+@api.input(PartSheet)
+@api.output(SheetChangedOut)
+def put_part(rig_id: int, kind: str, json_data: PartSheet) -> SheetChangedOut:
+    """Say of a part what it is and who moves it, or that it is not there."""
+    if kind not in PLAIN_PARTS:
+        raise NotFound(f"A rig has no part ‘{kind}’ that is said so little of.", "Look at the page again.")
+    return _change(rig_id, kind, json_data.model_dump(mode="json", exclude_unset=True))
+
+
+@api.put("/rigs/<int:rig_id>/name")
+@api.input(RigNameIn)
+@api.output(SheetChangedOut)
+def put_name(rig_id: int, json_data: RigNameIn) -> SheetChangedOut:
+    """Name a rig, retire it, or use it again."""
+    return _change(rig_id, NAME, json_data.model_dump())
+
+
+@api.post("/rigs/<int:rig_id>/house-rules/would")
+@api.input(HouseRulesIn)
+@api.output(WouldOut)
+def would_house_rules(rig_id: int, json_data: HouseRulesIn) -> WouldOut:
+    """What a change of house rules would do; nothing is changed."""
+    return would_out(what_rules_would_do(_library(), rig_id, changes_asked(json_data)))
+
+
+@api.put("/rigs/<int:rig_id>/house-rules")
+@api.input(HouseRulesIn)
+@api.output(SheetChangedOut)
+def put_house_rules(rig_id: int, json_data: HouseRulesIn) -> SheetChangedOut:
+    """Change house rules, with the reason."""
+    return _change(rig_id, HOUSE_RULES, changes_asked(json_data), json_data.reason)
+
+
+@api.post("/rigs/<int:rig_id>/changes/<int:change_id>/take-back")
+@api.output(Done)
+def take_rig_change_back(rig_id: int, change_id: int) -> Done:
+    """Put a sheet back as it was before a change."""
+    library = _library()
+    with library.db.session() as session:
+        change = take_change_back(library, session, library.rig(session, rig_id), change_id)
+        words = change.words
+    _changed(library)
+    return Done(message=f"Taken back: {words}.")
+
+
+@api.post("/rigs")
+@api.input(NewRigIn)
+@api.output(NewRigOut)
+def new_rig(json_data: NewRigIn) -> NewRigOut:
+    """Begin a rig that no header has named yet, as a copy of another where one is given."""
+    library = _library()
+    with library.db.session() as session:
+        rig = make_rig(
+            library, session, json_data.name, json_data.camera, json_data.telescope, json_data.like
+        )
+        made = NewRigOut(id=rig.id, message=f"{rig.name} stands.")
+    _changed(library)
+    return made

@@ -1,0 +1,241 @@
+"""What goes to and fro for Rigs."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Literal
+
+from pydantic import Field
+
+from grayshelf.core.rigs.house_rules import FlatsWhen
+from grayshelf.core.rigs.train import MovedBy, Origin, PartKind
+from grayshelf.web.common.schemas import Done, Schema
+from grayshelf.web.flats.schemas import SourceOut, UsualEventOut
+
+
+class KnownOut(Schema):
+    """One thing that is known of a part, and where from."""
+
+    text: str
+    origin: Origin
+
+
+class PartOut(Schema):
+    """One part of the train."""
+
+    kind: PartKind
+    title: str
+    name: str
+    known: list[KnownOut]
+    moved_by: MovedBy
+    moved: str
+    """Who moves it, in words."""
+    is_open: bool
+    """Nothing is known of it: an outline to fill."""
+    hint: str
+    """What could be filled in, where it is open."""
+
+
+class TelescopeSheet(Schema):
+    """A telescope with its reducer or extender."""
+
+    aperture_mm: float | None = Field(default=None, allow_inf_nan=False)
+    focal_length_mm: float | None = Field(default=None, allow_inf_nan=False)
+    reducer: str = Field(default="", max_length=60)
+
+
+class PartSheet(Schema):
+    """A part that is moved, or is not there."""
+
+    name: str = Field(default="", max_length=60)
+    moved_by: MovedBy = MovedBy.NOBODY_SAID
+
+
+class FilterSheet(Schema):
+    """One filter."""
+
+    code: str = Field(max_length=24)
+    name: str = Field(default="", max_length=60)
+    centre_nm: float | None = Field(default=None, allow_inf_nan=False)
+    width_nm: float | None = Field(default=None, allow_inf_nan=False)
+    gain: float | None = Field(default=None, allow_inf_nan=False)
+    focus: float | None = Field(default=None, allow_inf_nan=False)
+    brightness: int | None = None
+
+
+class FiltersSheet(PartSheet):
+    """The filters, and who changes them."""
+
+    filters: list[FilterSheet] = Field(max_length=40)
+
+
+class CameraSheet(Schema):
+    """A camera, as it is in every rig."""
+
+    cooled: bool | None = None
+    below_air_c: float | None = Field(default=None, allow_inf_nan=False)
+    gain_word: Literal["gain", "ISO"] | None = None
+    shutter: Literal["electronic", "slow", "curtain"] | None = None
+    shortest_s: float | None = Field(default=None, allow_inf_nan=False)
+    repeatable_from_s: float | None = Field(default=None, allow_inf_nan=False)
+    drop_first: int | None = None
+    pause_s: float | None = Field(default=None, allow_inf_nan=False)
+    bias_usable: bool | None = None
+    read_noise_e: float | None = Field(default=None, allow_inf_nan=False)
+    dark_rate_e_s: float | None = Field(default=None, allow_inf_nan=False)
+    dark_rate_at_c: float | None = Field(default=None, allow_inf_nan=False)
+
+
+class RigSheets(Schema):
+    """What is typed on each sheet."""
+
+    telescope: TelescopeSheet
+    camera: CameraSheet
+    filters: FiltersSheet
+    cover: PartSheet
+    rotator: PartSheet
+    focuser: PartSheet
+    mount: PartSheet
+    light: SourceOut | None
+
+
+class SeenFilterOut(Schema):
+    """A filter that headers name and no sheet has yet."""
+
+    code: str
+    frames: int
+
+
+class RuleOut(Schema):
+    """One house rule that is a number, as a sentence about it."""
+
+    name: str
+    before: str
+    after: str
+    unit: str
+    value: float
+    """As it is shown: shares in percent."""
+    least: float
+    most: float
+    whole: bool
+    usual: float
+    reason: str
+    since: str
+    """Of the last change that was not taken back; empty where it never was changed."""
+
+
+class RuleGroupOut(Schema):
+    """House rules of one kind of frame."""
+
+    title: str
+    rules: list[RuleOut]
+
+
+class HouseRulesOut(Schema):
+    """The house rules of a rig."""
+
+    groups: list[RuleGroupOut]
+    flats_when: FlatsWhen
+    bias_under_flats: bool
+    bias_refused: str
+    """Why a bias cannot stand under the flats; empty where it can."""
+    dark_temps_c: list[float]
+    dark_exposures_s: list[float]
+
+
+class HouseRulesIn(Schema):
+    """A change of house rules; what is not sent stays."""
+
+    numbers: dict[str, float] = Field(default_factory=dict, max_length=40)
+    """By the rule's name, as they are shown."""
+    flats_when: FlatsWhen | None = None
+    bias_under_flats: bool | None = None
+    dark_temps_c: list[float] | None = Field(default=None, max_length=100)
+    dark_exposures_s: list[float] | None = Field(default=None, max_length=100)
+    reason: str = Field(default="", max_length=500)
+
+
+class WouldOut(Schema):
+    """What a change of house rules would do."""
+
+    changes: list[str]
+    moves: list[str]
+    """Slips that would end otherwise."""
+    darks_asked: int
+    """Standard darks that would be asked for and are not on the shelf."""
+
+
+class HistoryOut(Schema):
+    """One thing in a rig's history."""
+
+    at: datetime
+    when: str
+    kind: Literal["event", "Bench", "setting", "flats", "sheet"]
+    words: str
+    detail: str
+    share: float
+    """Where on the line of time, from 0 (the oldest) to 1 (now)."""
+    event_id: int | None = None
+    change_id: int | None = None
+    taken_back: bool = False
+
+
+class YearMark(Schema):
+    """A month or a year on the line of time."""
+
+    share: float
+    label: str
+
+
+class RigOut(Schema):
+    """All that Rigs shows of one rig."""
+
+    id: int
+    name: str
+    camera: str
+    telescope: str | None
+    retired: bool
+    other_rigs: list[str]
+    """Other rigs that the camera sits in."""
+    parts: list[PartOut]
+    by_itself: list[str]
+    asks: list[str]
+    sheets: RigSheets
+    seen_filters: list[SeenFilterOut]
+    lights: list[SourceOut]
+    """All lights that are known, of whatever rig."""
+    usual_events: list[UsualEventOut]
+    rules: HouseRulesOut
+    history: list[HistoryOut]
+    marks: list[YearMark]
+
+
+class RigNameIn(Schema):
+    """A rig's name, and whether it is still used."""
+
+    name: str = Field(max_length=60)
+    retired: bool = False
+
+
+class NewRigIn(Schema):
+    """A rig that no header has named yet."""
+
+    name: str = Field(max_length=60)
+    camera: str = Field(max_length=80)
+    telescope: str = Field(default="", max_length=80)
+    like: int | None = None
+    """The rig whose sheets are copied."""
+
+
+class NewRigOut(Schema):
+    """The rig that was made."""
+
+    id: int
+    message: str
+
+
+class SheetChangedOut(Done):
+    """A sheet was changed."""
+
+    change_id: int | None
+    """By which it is taken back; None where nothing changed."""

@@ -1,0 +1,40 @@
+"""What a change of house rules would do, told before it is made."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from grayshelf.core.planning.standard_darks import missing_standards
+from grayshelf.core.rigs.house_rules import Moved, changes_in_words, what_moves
+from grayshelf.library.holdings import stock
+from grayshelf.library.library import Library
+from grayshelf.library.lights import light_sets
+from grayshelf.library.rig_terms import house_rules_of, terms_of, under_rules
+from grayshelf.library.slips import slips, verdicts_under
+
+
+@dataclass(frozen=True)
+class Would:
+    """What a change of house rules would do."""
+
+    changes: tuple[str, ...]
+    moves: tuple[Moved, ...]
+    """Slips that would end otherwise."""
+    darks_asked: int
+    """Standard darks that would be asked for and are not on the shelf."""
+
+
+def what_rules_would_do(library: Library, rig_id: int, changes: Mapping[str, Any]) -> Would:
+    """Hold the slips of a rig as they are against those under changed rules; nothing is kept of it."""
+    with library.db.session() as session:
+        rig = library.rig(session, rig_id)
+        now = house_rules_of(rig)
+        after = now.changed(changes)
+        before = {lights.row.id: slip.verdict.value for lights, slip in slips(library, rig_id)}
+        lights = [s.nominal for s in light_sets(library, rig)]
+        terms = under_rules(terms_of(library, rig, lights[-1].gain if lights else None), after)
+        asked = missing_standards(after, lights, stock(library, rig.camera), terms)
+        moves = what_moves(before, verdicts_under(library, rig, after)) if after != now else []
+        return Would(tuple(changes_in_words(now, after)), tuple(moves), len(asked))
