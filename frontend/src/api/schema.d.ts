@@ -3113,6 +3113,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{job_id}/tick": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tick a step of a run by hand off, or take that back. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    job_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["TickIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/search": {
         parameters: {
             query?: never;
@@ -3823,6 +3883,18 @@ export interface components {
             share: number;
         };
         /**
+         * DialOut
+         * @description One number to set by hand: what it is called, as it is read, and as it is copied.
+         */
+        DialOut: {
+            /** Copied */
+            copied: string;
+            /** Name */
+            name: string;
+            /** Text */
+            text: string;
+        };
+        /**
          * DiffuserOut
          * @description Something that hangs before the light.
          */
@@ -4525,6 +4597,36 @@ export interface components {
         HTTPError: {
             detail?: Record<string, never>;
             message?: string;
+        };
+        /**
+         * HandOut
+         * @description What a run by hand waits for.
+         */
+        HandOut: {
+            /** Before */
+            before: string;
+            /** Count */
+            count: number;
+            /** Dials */
+            dials: components["schemas"]["DialOut"][];
+            /** Done */
+            done: number;
+            /** Filter Code */
+            filter_code: string | null;
+            /** Folder */
+            folder: string | null;
+            /** Kind */
+            kind: string;
+            /** Refused */
+            refused: components["schemas"]["RefusedOut"][];
+            /** Step Id */
+            step_id: number;
+            /** What */
+            what: string;
+            /** Why */
+            why: string;
+            /** Wrong Now */
+            wrong_now: boolean;
         };
         /**
          * HeadOut
@@ -5473,12 +5575,15 @@ export interface components {
         RunOut: {
             /** Afterwards */
             afterwards: string[];
+            /** By Hand */
+            by_hand: boolean;
             /** Clock */
             clock: string;
             /** Current */
             current: number | null;
             /** End Clock */
             end_clock: string | null;
+            hand: components["schemas"]["HandOut"] | null;
             /** Hands */
             hands: number;
             /** Headline */
@@ -5958,6 +6063,16 @@ export interface components {
             /** Add */
             add: string[];
             /**
+             * By Hand
+             * @default false
+             */
+            by_hand: boolean;
+            /**
+             * Folder
+             * @default null
+             */
+            folder: string | null;
+            /**
              * Frames
              * @default null
              */
@@ -6163,10 +6278,25 @@ export interface components {
             why: string;
         };
         /**
+         * TickIn
+         * @description Tick a step of a run by hand off, or take that back.
+         */
+        TickIn: {
+            /**
+             * Done
+             * @default true
+             */
+            done: boolean;
+            /** Step Id */
+            step_id: number;
+        };
+        /**
          * TonightOut
          * @description The page Tonight before a run.
          */
         TonightOut: {
+            /** By Hand Label */
+            by_hand_label: string;
             /** Can Start */
             can_start: boolean;
             /** Choices */

@@ -137,21 +137,13 @@ def enter_file(
         return frame
     frame.facts = facts_to_json(facts)
     frame.kind = facts.kind.value if facts.kind else None
-    frame.camera, frame.utc, frame.night, frame.rejected = (
-        facts.camera,
-        facts.utc,
-        facts.night,
-        set_aside(relative),
-    )
+    frame.camera, frame.utc, frame.night = facts.camera, facts.utc, facts.night
+    # What was found wrong with a frame when it came in does not pass when its header is read again.
+    found_wrong = frame.reason if frame.rejected and stays is not None and not stays.written_anew else ""
+    frame.rejected = set_aside(relative) or bool(found_wrong)
     missing = lacking(facts)
-    said = list(facts.complaints)
-    if missing:
-        said.insert(0, "lacks " + ", ".join(missing))
     frame.state = "lacking" if missing else "good"
-    if facts.from_name:
-        said.append(f"from the file’s name: {', '.join(facts.from_name)}")
-    text = "; ".join(said)
-    frame.reason = text[:1].upper() + text[1:] + "." if said else ""
+    frame.reason = found_wrong or _what_is_said(facts, missing)
     frame.advice = "" if not missing else _what_lacking_means(facts, missing)
     if facts.kind is not None and facts.camera is not None:
         frame.group_key = key_of(facts)
@@ -161,6 +153,17 @@ def enter_file(
     if twin is not None:
         call_duplicate(frame, twin)
     return frame
+
+
+def _what_is_said(facts: FrameFacts, missing: tuple[str, ...]) -> str:
+    """What a header lacks, what of it could not be used, and what is from the file's name, in a sentence."""
+    said = list(facts.complaints)
+    if missing:
+        said.insert(0, "lacks " + ", ".join(missing))
+    if facts.from_name:
+        said.append(f"from the file’s name: {', '.join(facts.from_name)}")
+    text = "; ".join(said)
+    return text[:1].upper() + text[1:] + "." if said else ""
 
 
 def _note_what_changed(session: Session, set_id: int, stays: Stays) -> None:

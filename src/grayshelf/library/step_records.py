@@ -22,6 +22,12 @@ class RunJob:
     rows: tuple[FlatSeries, ...] = ()
     put_away: bool = False
     """It has ended, and Tonight shows the next sheet."""
+    by_hand: bool = False
+    """Another program shoots it, or the person's own hands."""
+    folder: str | None = None
+    """Its frames are waited for there; None where steps are only ticked off."""
+    since: float = 0.0
+    """From when on files there count, in seconds since 1970."""
 
 
 @dataclass(frozen=True)
@@ -205,10 +211,12 @@ class NoAnswerKept(NoAnswer):
 
 @dataclass(frozen=True)
 class Refused:
-    """A file that is not the test flat that was asked for."""
+    """A file that is not what was asked for."""
 
     name: str
     why: str
+    done: int = 0
+    """Frames that were in by then."""
 
 
 @dataclass(frozen=True)
@@ -228,6 +236,8 @@ class SeriesOutcome:
     place: str = ""
     drop_first: int = 0
     """So many of its first frames are set aside, since they have not settled."""
+    refused: tuple[Refused, ...] = ()
+    """Files that came in for it and are not what was asked for."""
 
 
 @dataclass(frozen=True)

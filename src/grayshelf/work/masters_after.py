@@ -61,7 +61,7 @@ def _sets_of_job(session: Session, job_id: int) -> tuple[list[tuple[int, str]], 
                 select(Frame.set_id)
                 .join(RunShot, RunShot.frame_id == Frame.id)
                 .join(RunStep, RunStep.id == RunShot.step_id)
-                .where(RunStep.job_id == job_id)
+                .where(RunStep.job_id == job_id, Frame.rejected.is_(False))
             ),
             FrameSet.master_set_id.is_(None),
             FrameSet.is_master.is_(False),

@@ -20,19 +20,19 @@ from grayshelf.library.catalog import (
     IN_SETS,
     ReadFile,
     SiteZones,
-    enter_file,
     make_rigs,
     note_scan,
     read_file,
     rows_at,
     site_zones,
 )
+from grayshelf.library.entering import Found, enter, look_up
 from grayshelf.library.facts_json import KEPT_BOUNDS
 from grayshelf.library.folders import NOT_ON_A_SHELF, FileStamp, Passed, is_text, printable, walk_frames
 from grayshelf.library.grouping import regroup
 from grayshelf.library.library import FRAME_FOLDERS, Library
 from grayshelf.library.masters_found import recall_masters
-from grayshelf.library.missing import NOTHING_MISSED, Known, Missed, known_as, note_missing, take_place
+from grayshelf.library.missing import NOTHING_MISSED, Missed, note_missing
 from grayshelf.library.models import Folder, Frame, FrameSet
 from grayshelf.library.records import as_kept, read
 from grayshelf.library.step_records import JobResult, ScanJob
@@ -83,17 +83,17 @@ def scan_folder(library: Library, control: JobControl, params: dict[str, Any]) -
     if fresh:
         _note_unsettled(library, folder_id)
     moved = set[str]()
-    batch = list[tuple[str, FileStamp, _Found]]()
+    batch = list[tuple[str, FileStamp, Found]]()
     alike = set[object]()
     out_of_reach = set[str]()
 
-    def enter() -> None:
+    def enter_batch() -> None:
         disk.check()
         with library.db.session() as session:
             # All is read before anything is written, so that the rows go in with one statement.
             there = rows_at(session, folder_id, [printable(path) for path, _, _ in batch])
             for path, stamp, found in batch:
-                moved.update(_enter(session, there, folder_id, path, stamp, found))
+                moved.update(enter(session, there, folder_id, path, stamp, found))
         batch.clear()
         alike.clear()
 
@@ -107,11 +107,11 @@ def scan_folder(library: Library, control: JobControl, params: dict[str, Any]) -
         kin = None if entry.facts is None else (entry.facts.camera, entry.facts.utc, entry.facts.kind)
         if len(batch) >= BATCH or kin in alike:
             # A copy of a file is known only once the file is entered.
-            enter()
+            enter_batch()
         alike |= {kin} - {None}
-        batch.append((path, stamp, _look_up(library, folder_id, root, path, entry)))
+        batch.append((path, stamp, look_up(library, folder_id, root, path, entry)))
         control.report(0.8 * number / len(fresh), f"{number:,} of {len(fresh):,} new files read")
-    enter()
+    enter_batch()
     # What was read before and is out of reach now is missing, like what is not there.
     seen = {path for path, _ in listed} - (out_of_reach & known.stamps.keys())
     return _finish(library, control, folder_id, len(fresh), seen, passed, moved)
@@ -204,14 +204,6 @@ class _Disk:
         )
 
 
-@dataclass(frozen=True)
-class _Found:
-    """What there is to say of one file before it is entered."""
-
-    entry: ReadFile
-    known: Known
-
-
 def _read(root: Path, path: str, zones: SiteZones, counters: frozenset[str]) -> ReadFile:
     if not is_text(path):
         return ReadFile(
@@ -221,37 +213,6 @@ def _read(root: Path, path: str, zones: SiteZones, counters: frozenset[str]) -> 
         )
     entry = read_file(root / path, zones.site, counters)
     return entry if entry.facts is None else replace(entry, facts=zones.settle(entry.facts))
-
-
-def _look_up(library: Library, folder_id: int, root: Path, path: str, entry: ReadFile) -> _Found:
-    if entry.facts is None:
-        return _Found(entry, Known())
-    try:
-        return _Found(entry, known_as(library, root / path, path, folder_id, entry.facts))
-    except OSError as error:
-        # Read a moment ago, and not now: the next scan looks again.
-        log.warning("%s: %s", path, error)
-        trouble = ReadFile(None, "The file could not be read to its end.", "Scan the folder again.", True)
-        return _Found(trouble, Known())
-
-
-def _enter(
-    session: Session, there: dict[str, Frame], folder_id: int, path: str, stamp: FileStamp, found: _Found
-) -> set[str]:
-    """Enter a file; return the keys of sets that are to be described anew."""
-    path, known = printable(path), found.known
-    if known.moved_id is not None:
-        frame = session.get(Frame, known.moved_id)
-        if frame is not None:
-            take_place(session, frame, folder_id, path, stamp)
-            return {frame.group_key} if frame.group_key else set()
-    before = there.get(path)
-    if found.entry.out_of_reach and before is not None and before.state in IN_SETS:
-        # What was read before stays what it is; with the next scan it is looked at again.
-        return set()
-    key_before = None if before is None else before.group_key
-    frame = enter_file(session, before, folder_id, path, stamp, found.entry, known.twin, known.stays)
-    return {key for key in (key_before, frame.group_key if before is not None else None) if key}
 
 
 def _counters(paths: Sequence[str]) -> dict[str, frozenset[str]]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path, PurePosixPath
 from typing import Any
@@ -96,6 +96,26 @@ class Shooter:
                 return Taken(exposed.pixels, facts, exposed.began, sha)
             except DiskFull:
                 self.control.wait_for_room(needed)
+
+    def adopt(self, test: str, name: str, settings: ShotSettings) -> Taken | None:
+        """A test flat at the very settings of a series as its frame `name`: a copy, so that both stay what they are.
+
+        None where the test flat is not there any more; then the frame is taken as any other.
+        """
+        path, source = self.library.root / name, self.library.root / test
+        if path.exists():
+            return self._found(path, shot_mark(name))
+        try:
+            facts, pixels = read_file(source, self.zone).facts, read_pixels(source)
+        except (UnreadableFrame, OSError):
+            return None
+        if facts is None or facts.utc is None:
+            return None
+        began, facts = facts.utc, replace(facts, filter_code=settings.filter_code)
+        shot_by = {"GSJOB": (self.control.token, "job"), "GSSHOT": (shot_mark(name), "step, number")}
+        header = frame_header(facts, shot_by)
+        sha = write_new(path, lambda stream: write_frame(stream, pixels, header))
+        return Taken(pixels, facts, began, sha)
 
     def _found(self, path: Path, mark: str) -> Taken:
         """A frame that this very shot left before the process was killed; a name alone proves nothing."""

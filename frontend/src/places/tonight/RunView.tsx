@@ -12,6 +12,7 @@ import { Ruler } from "../../parts/Ruler";
 import { useKeys } from "../../parts/useKeys";
 import { DemoPace } from "./DemoPace";
 import { ExposureChart } from "./ExposureChart";
+import { HandView } from "./HandView";
 import { PhoneList } from "./PhoneList";
 import { TimeLine } from "./TimeLine";
 
@@ -306,6 +307,19 @@ export function RunView({ run }: { run: RunData }) {
   const ofRow = searches.filter((s) => s.filter_code === current?.filter_code).at(-1) ?? null;
   const search =
     searches[at] ?? (can.stop ? run.search : null) ?? (run.series && can.stop ? null : gate && ofRow);
+  if (run.by_hand && can.stop)
+    return (
+      <div className="px-6 pb-6 max-md:px-4">
+        <div className="flex min-h-[52px] flex-wrap items-center justify-between gap-x-6 gap-y-2 py-2">
+          <h1 className="text-xxl font-semibold max-md:text-xl" style={{ fontStretch: "88%" }}>
+            {run.headline}
+          </h1>
+          <span className="flex gap-3 print:hidden">{buttons}</span>
+        </div>
+        {errors.map((error, index) => (error ? <Trouble key={index} error={error} /> : null))}
+        <HandView run={run}>{search && <SearchView search={search} />}</HandView>
+      </div>
+    );
   return (
     <div className="flex h-full flex-col px-6 pb-4 max-md:px-4">
       <RunHead run={run} wants={gate !== undefined} buttons={buttons} />

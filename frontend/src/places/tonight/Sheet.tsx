@@ -8,6 +8,7 @@ import { FilterStamp } from "../../parts/FilterStamp";
 import { Ruler } from "../../parts/Ruler";
 import { SmallSpine } from "../../parts/Spine";
 import { DemoPace } from "./DemoPace";
+import { StartByHand } from "./StartByHand";
 import { PhoneList } from "./PhoneList";
 import { TimeLine } from "./TimeLine";
 import { Label } from "../../parts/Label";
@@ -193,7 +194,14 @@ export function Sheet({ data }: { data: TonightData }) {
   const start = useChange(() =>
     get(
       api.POST("/api/runs", {
-        body: { rig_id: data.rig_id, frames: wishes.frames, leave_out: wishes.leave_out, add: wishes.add },
+        body: {
+          rig_id: data.rig_id,
+          frames: wishes.frames,
+          leave_out: wishes.leave_out,
+          add: wishes.add,
+          by_hand: false,
+          folder: null,
+        },
       }),
     ),
   );
@@ -216,7 +224,7 @@ export function Sheet({ data }: { data: TonightData }) {
         <PageHead title={data.headline}>
           <DemoPace />
           <span className="num whitespace-nowrap text-ink2">now {data.clock}</span>
-          {data.steps.length > 0 && go}
+          {data.steps.length > 0 && data.has_devices && go}
         </PageHead>
       </div>
       {start.error ? <Trouble error={start.error} /> : null}
@@ -235,8 +243,9 @@ export function Sheet({ data }: { data: TonightData }) {
             sub={`It is ${data.clock}.`}
             steps={data.steps}
             current={null}
-            action={go}
+            action={data.has_devices ? go : null}
           />
+          {!data.has_devices && <StartByHand data={data} />}
         </>
       ) : (
         <p className="border-b-[3px] border-ink bg-card px-6 py-10 text-l text-ink2">

@@ -1,16 +1,19 @@
-"""Whether a frame that came in is the test flat that was asked for."""
+"""Whether a frame that came in is one that was asked for, and what is wrong with it in a sentence that says what to do."""
 
 from __future__ import annotations
 
+import math
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
+from grayshelf.core.frames.angle import circular_difference
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
 
 
 @dataclass(frozen=True)
 class AskedFor:
-    """The test flat that was asked for."""
+    """Frames that were asked for. What is None is not asked."""
 
     camera: str
     filter_code: str
@@ -20,6 +23,15 @@ class AskedFor:
     """None where the lights do not tell theirs."""
     gain_word: str = "gain"
     """What this camera calls its gain."""
+    kind: FrameKind = FrameKind.FLAT
+    exposure_s: float | None = None
+    exposure_percent: float = 2.0
+    temp_c: float | None = None
+    temp_within_c: float = 1.0
+    angle_deg: float | None = None
+    angle_within_deg: float = 1.0
+    focus: float | None = None
+    focus_within: float = 150.0
 
 
 _KIND_WORDS = {
@@ -27,29 +39,121 @@ _KIND_WORDS = {
     FrameKind.DARK: "a dark",
     FrameKind.BIAS: "a bias frame",
     FrameKind.DARK_FLAT: "a dark flat",
+    FrameKind.FLAT: "a flat",
 }
+#: What does for a kind beside itself: programs call dark flats darks.
+_DOES_FOR = {FrameKind.DARK_FLAT: (FrameKind.DARK,)}
 
 
 def why_not(facts: FrameFacts, asked: AskedFor) -> str | None:
-    """What is wrong with a frame, in a sentence; None where it is the one that was asked for.
+    """What is wrong with a frame, in a sentence; None where it is one that was asked for."""
+    return next(iter(all_wrong(facts, asked)), None)
 
-    What a header does not say is not held against it: test shots of many programs say little.
+
+def all_wrong(facts: FrameFacts, asked: AskedFor) -> list[str]:
+    """All that is wrong with a frame, the worst first, a sentence each.
+
+    What a header does not say is not held against it: frames of many programs say little.
     """
-    if facts.kind in _KIND_WORDS and facts.kind is not FrameKind.FLAT:
-        return f"It is {_KIND_WORDS[facts.kind]}, not a flat. Take a flat."
+    return [*_of_another_kind(facts, asked), *_otherwise_set(facts, asked), *_elsewhere(facts, asked)]
+
+
+def _of_another_kind(facts: FrameFacts, asked: AskedFor) -> Iterator[str]:
+    wanted = _KIND_WORDS[asked.kind]
+    if facts.kind is not None and facts.kind not in (asked.kind, *_DOES_FOR.get(asked.kind, ())):
+        yield f"It is {_KIND_WORDS[facts.kind]}, not {wanted}. Take {wanted}."
     if facts.is_master:
-        return "It is a master, not a fresh frame. Take a flat."
+        yield f"It is a master, not a fresh frame. Take {wanted}."
     if facts.camera is not None and facts.camera != asked.camera:
-        return f"It was taken with {facts.camera}, not with {asked.camera}."
-    if facts.filter_code is not None and asked.filter_code not in ("none", facts.filter_code):
-        return f"It was taken in {facts.filter_code}; {asked.filter_code} is looked for. Bring {asked.filter_code} in."
+        yield f"It was taken with {facts.camera}, not with {asked.camera}."
+
+
+def _otherwise_set(facts: FrameFacts, asked: AskedFor) -> Iterator[str]:
+    optical, word = asked.kind is FrameKind.FLAT, asked.gain_word
+    if optical and facts.filter_code is not None and asked.filter_code not in ("none", facts.filter_code):
+        yield (
+            f"It was taken in {facts.filter_code}; {asked.filter_code} is looked for. Bring {asked.filter_code} in."
+        )
     if facts.gain is not None and facts.gain != asked.gain:
-        word = asked.gain_word
-        return f"It was taken at {word} {facts.gain:g}; the lights have {asked.gain:g}. Set the {word} to {asked.gain:g}."
-    if None not in (facts.offset, asked.offset) and facts.offset != asked.offset:
-        return f"It was taken at offset {facts.offset:g}; the lights have {asked.offset:g}. Set it to {asked.offset:g}."
+        whose = "the lights have" if optical else "asked is"
+        yield f"It was taken at {word} {facts.gain:g}; {whose} {asked.gain:g}. Set the {word} to {asked.gain:g}."
+    if facts.offset is not None and asked.offset is not None and facts.offset != asked.offset:
+        whose = "the lights have" if optical else "asked is"
+        yield f"It was taken at offset {facts.offset:g}; {whose} {asked.offset:g}. Set it to {asked.offset:g}."
     if facts.binning_x is not None and facts.binning_x != asked.binning:
-        return f"It was taken at binning {facts.binning_x}; the lights have {asked.binning}. Set it to {asked.binning}."
+        yield (
+            f"It was taken at binning {facts.binning_x}; {'the lights have' if optical else 'asked is'} "
+            f"{asked.binning}. Set it to {asked.binning}."
+        )
+    if asked.kind is FrameKind.BIAS:
+        return
     if facts.exposure_s is None or facts.exposure_s <= 0:
-        return "Its header does not tell the exposure, so nothing can be drawn from it. Let the program write EXPTIME."
-    return None
+        yield "Its header does not tell the exposure, so nothing can be drawn from it. Let the program write EXPTIME."
+    elif (
+        asked.exposure_s is not None
+        and _off_percent(facts.exposure_s, asked.exposure_s) > asked.exposure_percent
+    ):
+        yield (
+            f"It was exposed for {facts.exposure_s:g} s; {asked.exposure_s:g} s is asked for. "
+            f"Set {asked.exposure_s:g} s."
+        )
+
+
+def _off_percent(exposure_s: float, asked_s: float) -> float:
+    return 100.0 * abs(exposure_s - asked_s) / asked_s - 1e-9
+
+
+def _elsewhere(facts: FrameFacts, asked: AskedFor) -> Iterator[str]:
+    """What was not where it was for the lights: the sensor's temperature, the camera's angle, the focus."""
+    if facts.sensor_temp_c is not None and asked.temp_c is not None:
+        off = facts.sensor_temp_c - asked.temp_c
+        if abs(off) > asked.temp_within_c + 1e-9:
+            yield (
+                f"The sensor was at {facts.sensor_temp_c:.1f} °C; {asked.temp_c:.0f} °C is asked for. "
+                f"Wait until it is there, or set it to {asked.temp_c:.0f} °C."
+            ).replace("-", "−")
+    if facts.angle is not None and facts.angle.of == "mechanical" and asked.angle_deg is not None:
+        turned = abs(circular_difference(facts.angle.deg, asked.angle_deg))
+        if turned > asked.angle_within_deg + 1e-9:
+            yield (
+                f"The camera sat at {facts.angle.deg:.1f}°; the lights had {asked.angle_deg:.1f}°. "
+                f"Turn it to {asked.angle_deg:.1f}°."
+            )
+    moved = 0.0 if facts.focus is None or asked.focus is None else abs(facts.focus - asked.focus)
+    if moved > asked.focus_within + 1e-9:
+        yield (
+            f"The focus was at {facts.focus:,.0f}; the lights had {asked.focus:,.0f}. "
+            f"Bring it to {asked.focus:,.0f}."
+        )
+
+
+def _times_apart(exposure_s: float | None, asked_s: float | None) -> float:
+    """How far two exposures (s) are apart, as the logarithm of their ratio; 0 where one is not known."""
+    return abs(math.log(exposure_s / asked_s)) if exposure_s and asked_s else 0.0
+
+
+@dataclass(frozen=True)
+class Serves:
+    """Which of several asked-for frames one is: its place among them, or what is wrong with it."""
+
+    place: int | None
+    why: str = ""
+
+
+def which_of(facts: FrameFacts, asked: Sequence[AskedFor]) -> Serves:
+    """Which of several asked-for kinds of frames a frame is; the first of them is what is asked for now.
+
+    Frames come late or in batches, so any that is asked for will do. Where it is none of them, it is held against the
+    one that it comes nearest to, for what has to be put right: the one of which least is wrong, then that whose exposure
+    is nearest, then the first.
+    """
+    wrong = [all_wrong(facts, one) for one in asked]
+    for place, found in enumerate(wrong):
+        if not found:
+            return Serves(place)
+
+    def nearness(place: int) -> tuple[int, float, int]:
+        return len(wrong[place]), _times_apart(facts.exposure_s, asked[place].exposure_s), place
+
+    nearest = min(range(len(asked)), key=nearness, default=None)
+    return Serves(None, "Nothing is asked for any more." if nearest is None else wrong[nearest][0])

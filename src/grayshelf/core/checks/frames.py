@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from grayshelf.core.masters.noise import dark_rate_at
+from grayshelf.core.matching.model import SensorTraits
 from grayshelf.core.sensor.statistics import FrameStatistics
 
 #: A capped frame may lie this far above its pedestal for dark current and drift (common practice).
@@ -19,6 +21,20 @@ class FrameFault:
     unit: str
     message: str
     advice: str
+
+
+#: Dark current of a camera that nobody measured may be so many times the usual one, and a bit more.
+DARK_ALLOWANCE_TIMES, DARK_ALLOWANCE_ADU = 4.0, 100.0
+
+
+def dark_allowance_adu(traits: SensorTraits, temp_c: float | None, exposure_s: float) -> float:
+    """What dark current may add to a dark of `exposure_s` s at `temp_c` °C before light is suspected, in ADU.
+
+    By `dark_rate_at`; a temperature that is not known is taken for that of the rate.
+    """
+    at_c = traits.dark_rate_at_c if temp_c is None else temp_c
+    expected_e = float(dark_rate_at(traits.dark_rate_e_s, traits.dark_rate_at_c, at_c)) * exposure_s
+    return DARK_ALLOWANCE_TIMES * expected_e / traits.electrons_per_adu + DARK_ALLOWANCE_ADU
 
 
 def light_leak(

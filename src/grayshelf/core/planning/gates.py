@@ -122,11 +122,11 @@ def focus_to(focus: float, advice: str) -> Gate:
     )
 
 
-def cap_on() -> Gate:
-    """The cap, after flats."""
-    advice = "The panel goes dark by itself. Keep room light off the tube."
-    said = "The cap is on: shoot what needs the dark"
-    return Gate("cap", "Cap on", advice, said, brief="the panel goes dark by itself")
+def cap_on(*, dimmable: bool = True) -> Gate:
+    """The cap, after flats; `dimmable` where the rig darkens the light by itself."""
+    dark = "the panel goes dark by itself" if dimmable else "the light off"
+    advice = f"{dark[0].upper()}{dark[1:]}. Keep room light off the tube."
+    return Gate("cap", "Cap on", advice, "The cap is on: shoot what needs the dark", brief=dark)
 
 
 def cap_for_bias() -> Gate:

@@ -219,7 +219,7 @@ def plan_sheet(
             steps += _gates_by_hand(index, row, before, pace, (moves_filter, dimmable, moves_focus))
             steps += _flat_steps(index, row, pace)
             before = row
-        steps.append(_gate(cover_closes() if cover else cap_on(), pace))
+        steps.append(_gate(cover_closes() if cover else cap_on(dimmable=dimmable), pace))
         for index, row in enumerate(ordered):
             if row.n_dark_flats:
                 steps.append(_dark_flats(index, row, pace))
@@ -232,7 +232,7 @@ def plan_sheet(
             )
         )
     elif darks:
-        steps.append(_gate(cover_closes() if cover else cap_on(), pace))
+        steps.append(_gate(cover_closes() if cover else cap_on(dimmable=dimmable), pace))
         alone = [_dark_flats_alone(dark, pace) for dark in darks if dark.for_flats]
         if alone:
             title = "Build the dark flats and what waits for them"

@@ -4,15 +4,13 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Container
-from pathlib import Path
 from zoneinfo import ZoneInfo
 
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from grayshelf.core.errors import Conflict, FolderRefused, NotFound
+from grayshelf.core.errors import Conflict, NotFound
 from grayshelf.library import missing
-from grayshelf.library.folders import named_folder
 from grayshelf.library.kept import kept
 from grayshelf.library.library import Library
 from grayshelf.library.models import Folder, Frame, Job
@@ -94,38 +92,6 @@ def _kinds(counts: dict[tuple[str, str | None], int]) -> list[CountOut]:
             totals[kind] += count
     plural = {"light": "lights", "flat": "flats", "dark flat": "dark flats", "dark": "darks", "bias": "bias"}
     return [CountOut(name=plural[k], count=totals[k]) for k in sorted(totals, key=lambda k: KIND_ORDER[k])]
-
-
-def add_folder(library: Library, text: str) -> int:
-    """Put a folder on the list; nothing in it is ever changed.
-
-    Raises
-    ------
-    GrayShelfError, FolderRefused
-    """
-    real = named_folder(text)
-    if real == library.root or real.is_relative_to(library.root) or library.root.is_relative_to(real):
-        raise FolderRefused(
-            f"{real} holds, or lies in, the library’s own folder, whose frames are on the shelf already.",
-            "Name another folder.",
-        )
-    with library.db.session() as session:
-        others = session.scalars(select(Folder).where(Folder.own.is_(False))).all()
-        for other in others:
-            if real == Path(other.path):
-                return other.id
-            if real.is_relative_to(other.path):
-                raise FolderRefused(
-                    f"{real} lies in {other.path}, which is on the list.", "Scan that one again."
-                )
-            if Path(other.path).is_relative_to(real):
-                raise FolderRefused(
-                    f"{other.path}, which is on the list, lies in {real}.", "Take it off the list first."
-                )
-        folder = Folder(path=str(real), added_at=library.clock.now())
-        session.add(folder)
-        session.flush()
-        return folder.id
 
 
 def forget_folder(library: Library, folder_id: int) -> str:

@@ -8,6 +8,7 @@ from sqlalchemy import select
 
 from grayshelf.core.errors import Conflict, NotFound
 from grayshelf.core.frames.night import site_zone
+from grayshelf.library.folder_list import name_folder
 from grayshelf.library.grouping import RECOUNT, recount_nights
 from grayshelf.library.models import Folder, Job
 from grayshelf.library.records import as_kept, read
@@ -64,7 +65,7 @@ def _start_scan(folder_id: int) -> JobOut:
 @api.output(JobOut)
 def add_folder(json_data: FolderIn) -> JobOut:
     """Name a folder on this machine and scan it in place."""
-    return _start_scan(folders.add_folder(the_context().library, json_data.path))
+    return _start_scan(name_folder(the_context().library, json_data.path))
 
 
 @api.post("/folders/<int:folder_id>/scan")

@@ -17,9 +17,10 @@ from grayshelf.web.common.schemas import Done, StartedOut
 from grayshelf.web.context import the_context
 from grayshelf.web.tonight.asked import tonight_as_asked
 from grayshelf.web.tonight.run import run_page
-from grayshelf.web.tonight.schemas import CurrentRunOut, StartIn, TonightOut, TonightQuery
+from grayshelf.web.tonight.schemas import CurrentRunOut, StartIn, TickIn, TonightOut, TonightQuery
 from grayshelf.web.tonight.sheet import tonight_page
 from grayshelf.work.jobs import ALIVE
+from grayshelf.work.run.starter import ByHand
 
 api = APIBlueprint("tonight", __name__, url_prefix="/api", tag="Gray Shelf")
 
@@ -44,6 +45,9 @@ def start_run(json_data: StartIn) -> StartedOut:
         frames=json_data.frames, leave_out=",".join(json_data.leave_out), add=",".join(json_data.add)
     )
     sheet = tonight_as_asked(json_data.rig_id, query)
+    if json_data.by_hand:
+        by_hand = ByHand(json_data.folder.strip() or None if json_data.folder else None)
+        return StartedOut(job_id=the_context().starter.start(json_data.rig_id, sheet.sheet, by_hand))
     stopping = [r for r in sheet.ready if r.stops]
     if stopping:
         raise Conflict(
@@ -67,6 +71,16 @@ def current_run(rig_id: int) -> CurrentRunOut:
         return CurrentRunOut(run=None)
     devices = context.starter.devices(rig)
     return CurrentRunOut(run=run_page(context.library, job.id, wishes, devices, bands))
+
+
+@api.post("/runs/<int:job_id>/tick")
+@api.input(TickIn)
+@api.output(Done)
+def tick_step(job_id: int, json_data: TickIn) -> Done:
+    """Tick a step of a run by hand off, or take that back."""
+    the_context().starter.tick(job_id, json_data.step_id, done=json_data.done)
+    the_context().broker.publish("run", id=job_id)
+    return Done(message="Ticked off." if json_data.done else "It is open again.")
 
 
 @api.post("/runs/<int:job_id>/put-away")

@@ -34,10 +34,11 @@ from grayshelf.web.common import in_words
 from grayshelf.web.common.gates import gate_of
 from grayshelf.web.common.jobs import job_out
 from grayshelf.web.common.schemas import RulerOut
+from grayshelf.web.tonight.hand import hand_out
+from grayshelf.web.tonight.headline import end_words, head_of
 from grayshelf.web.tonight.schemas import RunOut, SearchOut, SeriesOut, StepOut, TestShotOut
-from grayshelf.web.tonight.sheet import ends_in_words
 from grayshelf.work.job_states import OPEN, StepState
-from grayshelf.work.jobs import ALIVE, JobState
+from grayshelf.work.jobs import ALIVE
 from grayshelf.work.run.series import forecast_s
 
 
@@ -78,11 +79,6 @@ class _Rows:
         """The step that is open."""
         return next((x for x in self.steps if x.state in OPEN), None)
 
-    @property
-    def waits_for_hand(self) -> bool:
-        """Whether a person has to act now."""
-        return self.current is not None and self.current.state == StepState.WAITING
-
 
 def _rows_of(library: Library, job_id: int) -> _Rows:
     def shots_of(session: Session, step: RunStep) -> list[RunShot]:
@@ -114,16 +110,14 @@ def run_page(
     camera = devices.camera.facts if devices is not None else None
     white = camera.white_adu if camera is not None else 65535
     colour = camera is not None and camera.bayer_pattern is not None
-    wished = read(RunJob, job.params).rows
+    begun = read(RunJob, job.params)
+    wished = begun.rows
     outs = _forecast(rows.steps, now, rows.zone, bands, wished)
     searches = _searches(rows, wishes, white, wished, bands)
     live = [o for o in outs if o.state not in _OUT]
     told = job_out(job, library)
     hands = sum(x.needs_person for x in outs if x.state in OPEN)
-    headline, subline = _run_words(job, current, outs, _end_words(live, rows.zone), hands)
-    if told.state == JobState.WAITING and not rows.waits_for_hand:
-        # No hand is waited for, but room on the disk.
-        headline, subline = "The run waits for room.", f"{told.message} {told.advice}"
+    headline, subline = head_of(job, told, rows.steps, outs, end_words(live, rows.zone), hands)
     sensor, sensor_text = _sensor(devices)
     return RunOut(
         job=told,
@@ -141,6 +135,8 @@ def run_page(
         hands=hands,
         sensor=sensor,
         sensor_text=sensor_text,
+        hand=hand_out(library, job, current) if job.state in ALIVE else None,
+        by_hand=begun.by_hand,
     )
 
 
@@ -156,51 +152,6 @@ def _searches(
         came_out = _came_out(step, tests, flats.get(step.row, []), out)
         outs.append(out.model_copy(update={"came_out": came_out}))
     return outs
-
-
-def _end_words(live: Sequence[StepOut], zone: ZoneInfo) -> str:
-    """When hands are free, and when all is done."""
-    if not live:
-        return ""
-    handed = [o.end for o in live if o.needs_person or o.kind in (StepKind.FLATS, StepKind.DARK_FLATS)]
-    return ends_in_words(handed[-1] if handed else None, live[-1].end, zone)
-
-
-#: What is said of a run that is over, or stands still.
-_STOPPED = "The run was stopped.", "What was shot is kept. Go on from there, or leave it."
-_AGAIN = {0: "You are not needed any more.", 1: "You are needed once more.", 2: "You are needed twice more."}
-
-
-def _run_words(
-    job: Job, current: RunStep | None, outs: Sequence[StepOut], ends: str, hands: int
-) -> tuple[str, str]:
-    """Headline and the line below it."""
-    if job.state == JobState.DONE:
-        return "The run is done.", f"{job.message}{_never_found(outs)}."
-    if job.state == JobState.INTERRUPTED:
-        where = f"during ‘{current.title}’" if current else "at its end"
-        return (
-            "This run was interrupted.",
-            f"The application stopped {where}. No frame is lost; go on from there.",
-        )
-    if job.state == JobState.FAILED:
-        return "The run had to stop.", f"{job.message} {job.advice}".strip()
-    if job.state == JobState.STOPPED:
-        return _STOPPED
-    if current is not None and current.state == StepState.WAITING:
-        return current.title, read(GateParams, current.params).advice
-    if job.state == JobState.PAUSED:
-        return "Paused.", f"Next: {current.title if current else 'nothing'}."
-    return ends or "Starting.", _AGAIN.get(hands, f"You are needed {hands} more times.")
-
-
-def _never_found(outs: Sequence[StepOut]) -> str:
-    """Filters for which no exposure was found, where none of them was found at another gain."""
-    lost = [x.filter_code or "" for x in outs if x.state == StepState.NO_ANSWER]
-    found = {x.filter_code for x in outs if x.kind == StepKind.FIND and x.state == StepState.DONE}
-    if not lost or found & set(lost):
-        return ""
-    return f"; no exposure was found for {in_words.listed(lost)}"
 
 
 def _forecast(

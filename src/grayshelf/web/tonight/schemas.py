@@ -7,6 +7,7 @@ from datetime import datetime
 from pydantic import Field
 
 from grayshelf.web.common.schemas import GateOut, JobOut, RulerOut, Schema
+from grayshelf.web.flats.schemas import RefusedOut
 from grayshelf.work.job_states import StepState
 
 
@@ -108,6 +109,8 @@ class TonightOut(Schema):
     hands_free: str | None
     end: str | None
     has_devices: bool
+    by_hand_label: str
+    """'Shoot 25 flats in 4 filters yourself'; empty where nothing is on the sheet."""
     out_of_reach: list[OutOfReachOut]
 
 
@@ -166,6 +169,43 @@ class SeriesOut(Schema):
     last: TestShotOut | None
 
 
+class DialOut(Schema):
+    """One number to set by hand: what it is called, as it is read, and as it is copied."""
+
+    name: str
+    text: str
+    copied: str
+
+
+class HandOut(Schema):
+    """What a run by hand waits for."""
+
+    step_id: int
+    kind: str
+    filter_code: str | None
+    before: str
+    """What has to be so before a frame is shot."""
+    what: str
+    """What to shoot, in one line."""
+    dials: list[DialOut]
+    done: int
+    count: int
+    """0 where as many test flats are taken as are needed."""
+    why: str
+    refused: list[RefusedOut]
+    """Files that came in and are not what was asked for, the newest first."""
+    wrong_now: bool
+    """No right frame has come in since the newest of them."""
+    folder: str | None
+
+
+class TickIn(Schema):
+    """Tick a step of a run by hand off, or take that back."""
+
+    step_id: int
+    done: bool = True
+
+
 class RunOut(Schema):
     """A run."""
 
@@ -184,6 +224,9 @@ class RunOut(Schema):
     hands: int
     sensor: RulerOut | None
     sensor_text: str
+    hand: HandOut | None
+    """Where the person's own program shoots it: what comes next."""
+    by_hand: bool
 
 
 class CurrentRunOut(Schema):
@@ -200,6 +243,10 @@ class StartIn(Schema):
     """Of each filter; None leaves it to the house rules."""
     leave_out: list[str]
     add: list[str]
+    by_hand: bool = False
+    """The person's own program shoots it."""
+    folder: str | None = Field(default=None, max_length=2000)
+    """Where its frames are waited for; None where steps are ticked off by hand."""
 
 
 class TonightQuery(Schema):

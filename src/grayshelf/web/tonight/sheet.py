@@ -94,6 +94,7 @@ def tonight_page(library: Library, rig_id: int, tonight: Tonight, devices: RigDe
         hands_free=in_words.clock(hands_free, zone) if hands_free else None,
         end=in_words.clock(end, zone) if end else None,
         has_devices=devices is not None,
+        by_hand_label=f"{_start_label(tonight)} yourself" if tonight.steps else "",
         out_of_reach=[
             OutOfReachOut(kind=o.kind.value, title=o.title, lights=o.lights, why=o.why)
             for o in tonight.out_of_reach

@@ -39,6 +39,7 @@ from grayshelf.work.flats.test_flats import FolderTaker, RigTaker, RowLeftOut, T
 from grayshelf.work.gates import gate_step, waiting_behind
 from grayshelf.work.job_states import OPEN, StepState
 from grayshelf.work.steps import SEQ, Handler, Working
+from grayshelf.work.watched import WatchedFolder
 
 #: Steps that take test shots.
 SHOT_STEPS = ("find", "look", "ladder", "factor")
@@ -60,18 +61,12 @@ class FlatSearch(Searching):
 
     def _taker(self) -> Taker:
         if self.job.folder is not None:
-            return FolderTaker(
-                Path(self.job.folder),
-                self.job.since,
-                self.rig.camera,
-                self.zone,
-                self.control,
-                self.library.clock.now,
-                self._refuse,
-                self._handled(),
-                self._left_out,
-                gain_word(self.library, self.rig.camera),
+            watched = WatchedFolder(
+                Path(self.job.folder), self.job.since, self.zone, self.control, self._handled()
             )
+            word = gain_word(self.library, self.rig.camera)
+            now = self.library.clock.now
+            return FolderTaker(watched, self.rig.camera, now, self._refuse, self._left_out, word)
         return RigTaker(
             self.devices,
             self.shooter(),

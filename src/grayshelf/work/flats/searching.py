@@ -182,6 +182,7 @@ class Searching(Stepwise):
                     stats=as_kept(replace(flat.stats, probe=probe, white=flat.white_adu)),
                     taken_at=flat.taken_at,
                     path=flat.path,
+                    frame_id=flat.frame_id,
                 )
             )
             session.get_one(RunStep, step.id).done = number

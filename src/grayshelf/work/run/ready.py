@@ -53,9 +53,8 @@ def ready_lines(
         lines.append(
             Ready(
                 "devices",
-                "none are connected to this rig: the sheet is for your own hands",
-                good=False,
-                stops=True,
+                "none are connected to this rig: your own program shoots, and Gray Shelf looks at each frame",
+                good=True,
             )
         )
         return lines

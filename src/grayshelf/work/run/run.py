@@ -13,7 +13,7 @@ from dataclasses import replace
 from sqlalchemy import select
 
 from grayshelf.core.checks.frames import flat_level
-from grayshelf.core.errors import DeviceError, GrayShelfError
+from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.flats.channels import in_colours
 from grayshelf.core.flats.model import Found, NoAnswer
 from grayshelf.core.flats.panel.diffusers import advise, listed
@@ -22,7 +22,7 @@ from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.planning.forecast import afterwards
 from grayshelf.core.planning.gates import dim_for
-from grayshelf.core.planning.runsheet import COOLER_SETTLES_S, FlatSeries, StepKind
+from grayshelf.core.planning.runsheet import FlatSeries, StepKind
 from grayshelf.core.sensor.statistics import FlatStatistics, flat_statistics
 from grayshelf.library.models import Job, RunShot, RunStep
 from grayshelf.library.records import as_kept, read
@@ -44,16 +44,15 @@ from grayshelf.work.flats.test_flats import RigTaker
 from grayshelf.work.gates import gate_step, is_gate
 from grayshelf.work.job_states import OPEN, StepState
 from grayshelf.work.masters_after import group_new_frames
+from grayshelf.work.run.cooling import cool_to
 from grayshelf.work.run.series import Judge, forecast_s, leak_judge, settings_of_no_row
-from grayshelf.work.shooting import ShotSettings, set_up
+from grayshelf.work.shooting import ShotSettings, Taken, set_up
 from grayshelf.work.steps import SEQ, Handler, Working
 
 #: A diffuser that was hung for its stops, and is not on the light's list.
 UNNAMED = "a diffuser of your own"
 #: A gate takes about so long, in seconds.
 GATE_S = 120.0
-#: The sensor is at its set point when it is so near, and looked at so often; it is given up after so long.
-AT_SET_POINT_C, LOOKED_AT_S, GIVEN_UP_S = 0.2, 10.0, 1800.0
 #: Steps that take frames, and those that belong to a row's flats.
 SERIES = (StepKind.FLATS, StepKind.DARK_FLATS, StepKind.DARKS)
 OF_A_ROW = (StepKind.FIND, StepKind.FLATS, StepKind.DARK_FLATS)
@@ -244,7 +243,9 @@ class Run(Searching):
             if pause_s and number > 1:
                 self.library.clock.sleep(pause_s, self.control.cancel)
             name = self.frame_name(place, step, number)
-            taken = self.taking.take(name, settings)
+            first = number == 1 and kind is FrameKind.FLAT and drop_first == 0
+            taken = self._confirming(step, name, settings) if first else None
+            taken = taken or self.taking.take(name, settings)
             stats = flat_statistics(taken.pixels, camera.white_adu, colour)
             settled = number > drop_first
             trouble = (
@@ -275,6 +276,21 @@ class Run(Searching):
                 )
         group_new_frames(self.library)
         self.end(step)
+
+    def _confirming(self, step: RunStep, name: str, settings: ShotSettings) -> Taken | None:
+        """The test flat that confirmed a row's exposure, where it is as good as the first of its flats."""
+        target = read(SheetParams, step.params).target
+        with self.library.db.session() as session:
+            searched = [s.id for s in self.searches(self.steps(session)) if s.row == step.row]
+            newest = select(RunShot).where(RunShot.step_id.in_(searched)).order_by(RunShot.id.desc()).limit(1)
+            shot = session.scalar(newest)
+        if shot is None or target is None or step.row is None:
+            return None
+        stats = read(ShotStats, shot.stats)
+        same = shot.exposure_s == settings.exposure_s and shot.brightness == self.rows[step.row].brightness
+        if not same or stats.probe or abs(stats.median - target.level_adu) > target.tolerance_adu:
+            return None
+        return self.taking.adopt(shot.path, name, settings)
 
     def _place(self, step: RunStep, settings: ShotSettings, set_temp_c: float | None) -> tuple[str, int]:
         """Folder and first part of the name of a step's frames, and how many of the first are set aside; both fixed
@@ -348,23 +364,7 @@ class Run(Searching):
         """Bring the sensor to its set point and let it settle."""
         goal = read(SheetParams, step.params).set_temp_c
         assert goal is not None
-        camera, clock, began = self.devices.camera, self.library.clock, self.library.clock.now()
-        camera.set_temperature(goal)
-        while abs(camera.cooler().sensor_c - goal) > AT_SET_POINT_C:
-            self.control.check()
-            clock.sleep(LOOKED_AT_S, self.control.cancel)
-            waited_s = (clock.now() - began).total_seconds()
-            state = camera.cooler()
-            self.control.report(
-                0.5, f"Sensor at {state.sensor_c:.1f} °C, cooler at {state.power_percent:.0f} %"
-            )
-            if waited_s > GIVEN_UP_S:
-                raise DeviceError(
-                    f"The sensor is at {state.sensor_c:.1f} °C after {waited_s / 60:.0f} minutes and does not reach "
-                    f"{goal:.0f} °C. No dark was shot, since it would not match.",
-                    "Choose a warmer set point, or wait for a colder night.",
-                )
-        clock.sleep(COOLER_SETTLES_S, self.control.cancel)
+        cool_to(goal, self.devices.camera, self.library.clock, self.control)
         self.end(step)
 
     # -- telling ------------------------------------------------------------------------------------------------

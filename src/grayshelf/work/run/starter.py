@@ -3,20 +3,25 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import dataclass, replace
 from typing import Any
 
 from sqlalchemy.orm import Session
 
-from grayshelf.core.errors import Conflict, DeviceError
+from grayshelf.core.errors import Conflict, DeviceError, NotFound
 from grayshelf.core.planning.runsheet import RunSheet, SheetStep, StepKind
 from grayshelf.devices.ports import RigDevices
+from grayshelf.library.folder_list import folder_that_holds
 from grayshelf.library.library import Library
 from grayshelf.library.models import Job, Rig, RunStep
 from grayshelf.library.records import as_kept, read
 from grayshelf.library.step_records import JobResult, RunJob, SheetParams
+from grayshelf.work.flats.finding import started_now
 from grayshelf.work.gates import gate_step
+from grayshelf.work.job_states import StepState
 from grayshelf.work.jobs import JobControl, JobRunner, JobState, begins_job
 from grayshelf.work.masters_after import group_new_frames
+from grayshelf.work.run.hand import HandRun
 from grayshelf.work.run.run import Run
 from grayshelf.work.steps import Working, numbered
 
@@ -33,32 +38,68 @@ class RunStarter:
         return self.rigs.get(rig.devices or "")
 
     @begins_job
-    def start(self, rig_id: int, sheet: RunSheet) -> int:
-        """Start a run of this sheet."""
+    def start(self, rig_id: int, sheet: RunSheet, by_hand: ByHand | None = None) -> int:
+        """Start a run of this sheet, with the rig's devices or by hand."""
         with self.library.db.session() as session:
             rig = self.library.rig(session, rig_id)
             self.runner.refuse_if_busy(rig.id)
-            if self.devices(rig) is None:
+            if by_hand is None and self.devices(rig) is None:
                 raise Conflict(
-                    "No devices are connected to this rig.", "Shoot the sheet by hand, then scan the folder."
+                    "No devices are connected to this rig.", "Work the sheet with your own hands instead."
                 )
             if not sheet.steps:
                 raise Conflict("There is nothing on the sheet.", "Put something on it first.")
-            job_id = make_run(session, self.library, rig, sheet).id
+        begun = RunJob(sheet.rows)
+        if by_hand is not None:
+            begun = replace(begun, by_hand=True, since=started_now())
+            if by_hand.folder is not None:
+                _, real, _ = folder_that_holds(self.library, by_hand.folder)
+                begun = replace(begun, folder=str(real))
+        with self.library.db.session() as session:
+            job_id = make_run(session, self.library, self.library.rig(session, rig_id), sheet, begun).id
         self.runner.launch(job_id)
         return job_id
+
+    def tick(self, job_id: int, step_id: int, *, done: bool) -> None:
+        """The person ticks a step of a run by hand off, or takes that back.
+
+        Raises
+        ------
+        Conflict, NotFound
+            Where the run is not by hand or does not go on, or has no such step to be ticked.
+        """
+        with self.runner.changing:
+            control = self.runner.control(job_id)
+            with self.library.db.session() as session:
+                step = session.get(RunStep, step_id)
+                if step is None or step.job_id != job_id or step.kind not in TICKED:
+                    raise NotFound("There is no such step to be ticked off.", "Look at the page again.")
+                if not read(RunJob, session.get_one(Job, job_id).params).by_hand:
+                    raise Conflict("The rig shoots this run; its steps tick themselves off.")
+                if done:
+                    step.state = StepState.SKIPPED if step.kind == StepKind.FIND else StepState.DONE
+                    step.ended_at = self.library.clock.now()
+                else:
+                    step.state, step.ended_at = StepState.TO_DO, None
+        control.wake.set()
 
     def _work(self, control: JobControl, params: Mapping[str, Any]) -> JobResult:
         with self.library.db.session() as session:
             job = session.get_one(Job, control.job_id)
             rig = self.library.rig(session, job.rig_id or 0)
             devices = self.devices(rig)
+        begun = read(RunJob, params)
+        if begun.by_hand:
+            try:
+                return HandRun(Working(self.library, self.runner, None, control), begun).do()
+            finally:
+                group_new_frames(self.library)
         if devices is None:
             raise DeviceError(
                 "No devices are connected to this rig, so the run cannot go on.", "Connect them."
             )
         try:
-            return Run(Working(self.library, self.runner, devices, control), read(RunJob, params)).do()
+            return Run(Working(self.library, self.runner, devices, control), begun).do()
         finally:
             # A series that was cut short has frames too: they stand on the shelf, and ask for what they lack.
             group_new_frames(self.library)
@@ -67,7 +108,21 @@ class RunStarter:
                 devices.panel.set_brightness(0)
 
 
-def make_run(session: Session, library: Library, rig: Rig, sheet: RunSheet) -> Job:
+@dataclass(frozen=True)
+class ByHand:
+    """A run that the person's own program shoots."""
+
+    folder: str | None
+    """Where its frames are waited for; None where steps are only ticked off."""
+
+
+#: Steps that a hand can tick off.
+TICKED = (StepKind.FIND, StepKind.FLATS, StepKind.DARK_FLATS, StepKind.DARKS)
+
+
+def make_run(
+    session: Session, library: Library, rig: Rig, sheet: RunSheet, begun: RunJob | None = None
+) -> Job:
     """Write a sheet down as a job with its steps; it is not started yet."""
     shot = sum(1 for s in sheet.steps if s.kind is StepKind.FLATS)
     darks = sum(1 for s in sheet.steps if s.kind is StepKind.DARKS)
@@ -77,7 +132,7 @@ def make_run(session: Session, library: Library, rig: Rig, sheet: RunSheet) -> J
         kind="run",
         title=f"{rig.name}: {' and '.join(parts)}",
         state=JobState.QUEUED,
-        params=as_kept(RunJob(sheet.rows)),
+        params=as_kept(begun or RunJob(sheet.rows)),
         rig_id=rig.id,
         created_at=library.clock.now(),
         steps=numbered([_step(step) for step in sheet.steps]),

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 
 from grayshelf.core.flats.model import FlatTarget, Found, Shoot, Step, TestShot
 from grayshelf.core.flats.search.compare import at_least_as_bright, in_words, shot_in_words, taken_at
-from grayshelf.core.flats.search.dial import DIAL_WITHIN, dial
+from grayshelf.core.flats.search.dial import BANDING_LIMIT, DIAL_WITHIN, dial
 from grayshelf.core.flats.search.far import between_full_and_dark
 from grayshelf.core.flats.search.light import LightModel, is_full, readable
 from grayshelf.core.flats.search.span import span_of
@@ -16,6 +16,8 @@ from grayshelf.core.flats.search.verdict import unsteady
 
 #: A level is sure enough when its standard error is at most this share of the tolerance; of it, nothing is surer.
 SURE_OF_TOLERANCE, SUREST = 0.1, 0.006
+#: A last setting holds where its shot lies within this share of the tolerance.
+CONFIRMED_WITHIN = 0.6
 
 
 def nearest_permitted(
@@ -120,14 +122,27 @@ def _sure_enough(target: FlatTarget, level: float) -> float:
 
 
 def _seen_near(task: Task, shots: Sequence[TestShot], level: float) -> tuple[float, int | None] | None:
-    """A brightness that was seen to do: a neighbour that might do a little better is not worth a shot."""
-    if task.mode != "brightness":
-        return None
+    """A setting, (seconds, brightness), that was seen to do: one beside it that might do a little better is not worth
+    a shot, and the one that was taken is the first of the flats."""
     near = min(0.02 * level, task.target.tolerance_adu / 2.0)
+    if task.prior is not None and len(shots) == 1:
+        # What was known is confirmed by being in tolerance, with room for a light that drifts.
+        near = CONFIRMED_WITHIN * task.target.tolerance_adu
     for shot in shots:
-        if abs(shot.level_adu - level) <= near and taken_at(task.preferred_s, shot.brightness, shot):
+        if abs(shot.level_adu - level) <= near and _may_stay(task, shot):
             return shot.exposure_s, shot.brightness
     return None
+
+
+def _may_stay(task: Task, shot: TestShot) -> bool:
+    """Whether a shot was taken at a setting that the search may answer with."""
+    if task.mode == "brightness":
+        return taken_at(task.preferred_s, shot.brightness, shot)
+    if task.mode == "both" or not readable(shot, task.pedestal, task.target):
+        return False
+    low, high = task.window.shortest.exposure_s, task.window.longest.exposure_s
+    bands = task.pulse is not None and task.pulse.banding(shot.exposure_s) >= BANDING_LIMIT
+    return shot.brightness == task.brightness and low <= shot.exposure_s <= high and not bands
 
 
 def _vouched_for(

@@ -1,0 +1,136 @@
+"""What the person's own hands do next: one line that says it, and each number in it to be copied."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from grayshelf.core.flats.panel.diffusers import listed
+from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.planning.runsheet import FlatSeries
+
+#: A number and what it is of stay on one line.
+NBSP = "\u00a0"
+
+
+@dataclass(frozen=True)
+class Dial:
+    """One number to set: what it is called, as it is read, and as it is copied."""
+
+    name: str
+    text: str
+    copied: str
+
+
+@dataclass(frozen=True)
+class HandLine:
+    """What to do next."""
+
+    before: str
+    """What has to be so before a frame is shot: the light, the cap."""
+    what: str
+    """In one line: 'R, gain 100, offset 30: 25 flats of 0.85 s, panel at 20, focus 12,020, angle 91.2°'."""
+    dials: tuple[Dial, ...]
+
+
+_KIND_WORDS = {
+    FrameKind.DARK: "dark",
+    FrameKind.DARK_FLAT: "dark flat",
+    FrameKind.BIAS: "bias frame",
+    FrameKind.FLAT: "flat",
+}
+
+
+def _number(value: float) -> str:
+    return f"{value:g}".replace("-", "−")
+
+
+def _of(count: int, kind: FrameKind, exposure_s: float | None) -> str:
+    one = _KIND_WORDS[kind]
+    frames = f"{count} {one}{'s' if count != 1 else ''}"
+    return frames if exposure_s is None else f"{frames} of {_number(exposure_s)}{NBSP}s"
+
+
+def _settings(gain: float, offset: float, binning: int, gain_word: str) -> list[Dial]:
+    dials = [
+        Dial(gain_word, f"{gain_word}{NBSP}{_number(gain)}", f"{gain:g}"),
+        Dial("offset", f"offset{NBSP}{_number(offset)}", f"{offset:g}"),
+    ]
+    if binning != 1:
+        dials.append(Dial("binning", f"binning{NBSP}{binning}", str(binning)))
+    return dials
+
+
+def _exposure(exposure_s: float | None) -> list[Dial]:
+    return (
+        [] if exposure_s is None else [Dial("exposure", f"{_number(exposure_s)}{NBSP}s", f"{exposure_s:g}")]
+    )
+
+
+def flats_line(
+    row: FlatSeries,
+    count: int,
+    exposure_s: float | None,
+    brightness: int | None,
+    *,
+    test: bool,
+    light: str = "the light",
+    gain_word: str = "gain",
+) -> HandLine:
+    """What to do for a row's flats, or for the next test flat of its search.
+
+    Parameters
+    ----------
+    count
+        Flats that are left to be shot.
+    exposure_s
+        In seconds; None where it was not looked for.
+    brightness
+        What the light is to be set to; None where it has one brightness.
+    """
+    settings = _settings(row.gain, row.offset, row.binning, gain_word)
+    where = []
+    if brightness is not None:
+        where.append(Dial("brightness", f"{light} at {brightness}", str(brightness)))
+    if row.focus is not None:
+        where.append(Dial("focus", f"focus{NBSP}{row.focus:,.0f}", f"{row.focus:.0f}"))
+    if row.angle_deg is not None:
+        where.append(Dial("angle", f"angle{NBSP}{row.angle_deg:.1f}°", f"{row.angle_deg:.1f}"))
+    shot = _exposure(exposure_s)
+    if test:
+        frames = "one test flat" + (f" of {shot[0].text}" if shot else "")
+    else:
+        frames = _of(count, FrameKind.FLAT, exposure_s)
+    code = "" if row.filter_code == "none" else row.filter_code
+    head = ", ".join([*([code] if code else []), *(d.text for d in settings)])
+    behind = f", {listed(row.stack)} before it" if row.stack else ""
+    dials = [*([Dial("filter", code, code)] if code else []), *settings, *shot, *where]
+    return HandLine(
+        f"Cap off, telescope at {light}{behind}.",
+        ", ".join([f"{head}: {frames}", *(d.text for d in where)]),
+        tuple(dials),
+    )
+
+
+def capped_line(
+    kind: FrameKind,
+    count: int,
+    gain: float,
+    offset: float,
+    binning: int,
+    exposure_s: float | None,
+    set_temp_c: float | None = None,
+    *,
+    gain_word: str = "gain",
+) -> HandLine:
+    """What to do for frames behind the cap: darks (`set_temp_c` in °C), dark flats, bias (without an exposure, s)."""
+    settings = _settings(gain, offset, binning, gain_word)
+    head = ", ".join(d.text for d in settings)
+    head = head[:1].upper() + head[1:] if gain_word == "gain" else head
+    dials = [*settings, *_exposure(exposure_s)]
+    cold = ""
+    if set_temp_c is not None:
+        cold = f", sensor at {_number(set_temp_c)}{NBSP}°C"
+        dials.append(Dial("set point", f"{_number(set_temp_c)}{NBSP}°C", f"{set_temp_c:g}"))
+    return HandLine(
+        f"Cap on, the light and the room dark{cold}.", f"{head}: {_of(count, kind, exposure_s)}", tuple(dials)
+    )

@@ -1,0 +1,83 @@
+"""Entering one file of a folder: known again where it is a copy, or was moved."""
+
+from __future__ import annotations
+
+import logging
+from dataclasses import dataclass
+from pathlib import Path
+
+from sqlalchemy.orm import Session
+
+from grayshelf.core.frames.facts import FrameFacts
+from grayshelf.library.catalog import IN_SETS, ReadFile, enter_file, rows_at, site_zones
+from grayshelf.library.folders import FileStamp, printable
+from grayshelf.library.library import Library
+from grayshelf.library.missing import Known, known_as, take_place
+from grayshelf.library.models import Frame
+
+log = logging.getLogger(__name__)
+
+
+@dataclass(frozen=True)
+class Found:
+    """What there is to say of one file before it is entered."""
+
+    entry: ReadFile
+    known: Known
+
+
+def look_up(library: Library, folder_id: int, root: Path, path: str, entry: ReadFile) -> Found:
+    """Whether the library has a file already, or had it elsewhere; it is read where need be, and nothing is written."""
+    if entry.facts is None:
+        return Found(entry, Known())
+    try:
+        return Found(entry, known_as(library, root / path, path, folder_id, entry.facts))
+    except OSError as error:
+        # Read a moment ago, and not now: the next scan looks again.
+        log.warning("%s: %s", path, error)
+        trouble = ReadFile(None, "The file could not be read to its end.", "Scan the folder again.", True)
+        return Found(trouble, Known())
+
+
+def enter(
+    session: Session, there: dict[str, Frame], folder_id: int, path: str, stamp: FileStamp, found: Found
+) -> set[str]:
+    """Enter a file; return the keys of sets that are to be described anew."""
+    path, known = printable(path), found.known
+    if known.moved_id is not None:
+        frame = session.get(Frame, known.moved_id)
+        if frame is not None:
+            take_place(session, frame, folder_id, path, stamp)
+            return {frame.group_key} if frame.group_key else set()
+    before = there.get(path)
+    if found.entry.out_of_reach and before is not None and before.state in IN_SETS:
+        # What was read before stays what it is; with the next scan it is looked at again.
+        return set()
+    key_before = None if before is None else before.group_key
+    frame = enter_file(session, before, folder_id, path, stamp, found.entry, known.twin, known.stays)
+    return {key for key in (key_before, frame.group_key if before is not None else None) if key}
+
+
+def enter_arrival(
+    library: Library, folder_id: int, root: Path, path: str, stamp: FileStamp, facts: FrameFacts, wrong: str
+) -> Frame:
+    """Enter a frame that has just come into a folder on the list.
+
+    Parameters
+    ----------
+    root, path
+        The folder on the list, and the way from it to the file.
+    wrong
+        What is wrong with the frame, in a sentence: it is set aside. Empty where nothing is.
+    """
+    with library.db.session() as session:
+        settled = site_zones(library, session).settle(facts)
+    found = look_up(library, folder_id, root, path, ReadFile(settled))
+    with library.db.session() as session:
+        there = rows_at(session, folder_id, [printable(path)])
+        enter(session, there, folder_id, path, stamp, found)
+        session.flush()
+        frame = rows_at(session, folder_id, [printable(path)])[printable(path)]
+        if wrong:
+            frame.rejected, frame.reason = True, wrong
+        return frame

@@ -1,0 +1,110 @@
+"""What a run by any hands asks of each frame: its settings, and where its level should lie."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from grayshelf.core.checks.asked_for import AskedFor
+from grayshelf.core.checks.frames import FrameFault, dark_allowance_adu, flat_level, light_leak
+from grayshelf.core.flats.model import Pedestal
+from grayshelf.core.flats.settings import RowKey
+from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.planning.runsheet import StepKind
+from grayshelf.core.sensor.statistics import FlatStatistics
+from grayshelf.library.models import RunStep
+from grayshelf.library.records import read
+from grayshelf.library.rig_terms import gain_word, tolerances_of, traits_at
+from grayshelf.library.step_records import SearchOutcome, SheetParams, ShotStats
+
+if TYPE_CHECKING:
+    from grayshelf.work.run.hand import HandRun
+
+#: Of which kind the frames of a step are.
+KINDS = {
+    StepKind.FIND: FrameKind.FLAT,
+    StepKind.FLATS: FrameKind.FLAT,
+    StepKind.DARK_FLATS: FrameKind.DARK_FLAT,
+    StepKind.DARKS: FrameKind.DARK,
+}
+
+
+class AskedOfHands:
+    """The sheet of one run, as frames are held against it."""
+
+    def __init__(self, run: HandRun) -> None:
+        self.run = run
+        with run.library.db.session() as session:
+            self.near = tolerances_of(run.library.rig(session, run.rig.id))
+        self.word = gain_word(run.library, run.rig.camera)
+
+    def asked(self, step: RunStep) -> AskedFor:
+        """What a frame of a step has to be."""
+        params, near, kind = read(SheetParams, step.params), self.near, KINDS[StepKind(step.kind)]
+        exposure = params.exposure_s if params.exposure_known and step.kind != StepKind.FIND else None
+        if step.row is None:
+            return AskedFor(
+                self.run.rig.camera,
+                "",
+                params.gain or 0.0,
+                params.binning or 1,
+                params.offset,
+                self.word,
+                kind,
+                exposure,
+                near.dark_exposure_percent if kind is FrameKind.DARK else near.dark_flat_exposure_percent,
+                params.set_temp_c if kind is FrameKind.DARK else None,
+                near.dark_temp_c,
+            )
+        row = self.run.rows[step.row]
+        flat = kind is FrameKind.FLAT
+        return AskedFor(
+            self.run.rig.camera,
+            row.filter_code,
+            row.gain,
+            row.binning,
+            row.offset,
+            self.word,
+            kind,
+            exposure,
+            near.dark_flat_exposure_percent,
+            angle_deg=row.angle_deg if flat else None,
+            angle_within_deg=near.flat_angle_deg,
+            focus=row.focus if flat else None,
+            focus_within=near.flat_focus_steps,
+        )
+
+    def wrong_level(self, step: RunStep, asked: AskedFor, stats: FlatStatistics) -> str:
+        """What is wrong with a frame's level: a flat beside its target, light on a capped frame."""
+        key = RowKey(asked.filter_code, asked.gain, asked.offset or 0.0, asked.binning)
+        if asked.kind is FrameKind.FLAT:
+            target = self.run.row(step).target
+            fault = flat_level(stats, target.level_adu, target.tolerance_adu)
+        else:
+            fault = self._leak(step, key, asked, stats)
+        return f"{fault.message} {fault.advice}" if fault else ""
+
+    def _leak(self, step: RunStep, key: RowKey, asked: AskedFor, stats: FlatStatistics) -> FrameFault | None:
+        """Light on a capped frame, held against the pedestal: of the shelf, else of the search in that row's light."""
+        pedestal = self.run.pedestal_of(key)
+        if pedestal is None and step.row is not None:
+            with self.run.library.db.session() as session:
+                finds = [s for s in self.run.steps(session) if s.row == step.row and s.kind == StepKind.FIND]
+            found = [f for s in finds if (f := read(SearchOutcome, s.outcome).found) is not None]
+            if found:
+                # As sure as the fit was of it: a tenth of the flat's tolerance, and more than any capped frame scatters.
+                slack = 0.1 * self.run.row(step).target.tolerance_adu
+                pedestal = Pedestal(found[-1].pedestal_adu + slack, slack, "the fit")
+        if pedestal is None:
+            # Nobody knows where a capped frame should lie: then as the darkest of the series does.
+            levels = [read(ShotStats, shot.stats).median for shot in self.run.shots(step)]
+            if not levels:
+                return None
+            pedestal = Pedestal(min(levels), 0.0, "its series")
+        dark_adu = 0.0
+        if asked.kind is FrameKind.DARK:
+            with self.run.library.db.session() as session:
+                traits = traits_at(
+                    self.run.library, self.run.library.rig(session, self.run.rig.id), asked.gain
+                )
+            dark_adu = dark_allowance_adu(traits, asked.temp_c, asked.exposure_s or 0.0)
+        return light_leak(stats, pedestal.adu, dark_adu)

@@ -1,0 +1,37 @@
+"""Bringing a sensor to its set point."""
+
+from __future__ import annotations
+
+from grayshelf.clock import Clock
+from grayshelf.core.errors import DeviceError
+from grayshelf.core.planning.runsheet import COOLER_SETTLES_S
+from grayshelf.devices.ports import Camera
+from grayshelf.work.jobs import JobControl
+
+#: The sensor is at its set point when it is so near, and looked at so often; it is given up after so long.
+AT_SET_POINT_C, LOOKED_AT_S, GIVEN_UP_S = 0.2, 10.0, 1800.0
+
+
+def cool_to(goal_c: float, camera: Camera, clock: Clock, control: JobControl) -> None:
+    """Bring the sensor to its set point and let it settle.
+
+    Raises
+    ------
+    DeviceError
+        Where it does not get there in half an hour.
+    """
+    began = clock.now()
+    camera.set_temperature(goal_c)
+    while abs(camera.cooler().sensor_c - goal_c) > AT_SET_POINT_C:
+        control.check()
+        clock.sleep(LOOKED_AT_S, control.cancel)
+        waited_s = (clock.now() - began).total_seconds()
+        state = camera.cooler()
+        control.report(0.5, f"Sensor at {state.sensor_c:.1f} °C, cooler at {state.power_percent:.0f} %")
+        if waited_s > GIVEN_UP_S:
+            raise DeviceError(
+                f"The sensor is at {state.sensor_c:.1f} °C after {waited_s / 60:.0f} minutes and does not reach "
+                f"{goal_c:.0f} °C. No dark was shot, since it would not match.",
+                "Choose a warmer set point, or wait for a colder night.",
+            )
+    clock.sleep(COOLER_SETTLES_S, control.cancel)

@@ -1,0 +1,375 @@
+"""A run by any hands: another program shoots, a folder is watched, and each frame that comes in is held against the sheet.
+
+What comes in may be of any step that is open, since frames come late or in batches. A frame that is right is entered
+where it lies and ticks off its step; one that is wrong is entered and set aside, and it is said at once what to do.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from sqlalchemy import select
+
+from grayshelf.core.checks.asked_for import which_of
+from grayshelf.core.errors import UnreadableFrame
+from grayshelf.core.flats.channels import in_colours
+from grayshelf.core.flats.model import Found, NoAnswer, Shoot
+from grayshelf.core.flats.panel.diffusers import advise
+from grayshelf.core.flats.settings import RowKey
+from grayshelf.core.frames.facts import FrameFacts
+from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.planning.runsheet import FlatSeries, StepKind
+from grayshelf.core.sensor.statistics import flat_statistics, full_level
+from grayshelf.library.entering import enter_arrival
+from grayshelf.library.flat_sheet import Source
+from grayshelf.library.folder_list import folder_that_holds
+from grayshelf.library.models import Folder, Frame, Job, RunShot, RunStep
+from grayshelf.library.records import as_kept, read
+from grayshelf.library.step_records import (
+    JobResult,
+    NoAnswerKept,
+    Refused,
+    RunJob,
+    SearchOutcome,
+    SeriesOutcome,
+    SheetParams,
+    ShotStats,
+)
+from grayshelf.work.flats.conditions import RowConditions
+from grayshelf.work.flats.searching import Searching, Sought
+from grayshelf.work.flats.test_flats import RowLeftOut, TestFlat, measured_flat
+from grayshelf.work.job_states import OPEN, StepState
+from grayshelf.work.masters_after import group_new_frames
+from grayshelf.work.run.asked_of_hands import KINDS, AskedOfHands
+from grayshelf.work.run.series import forecast_s
+from grayshelf.work.steps import Handler, Working
+from grayshelf.work.watched import POLL_S, Arrival, WatchedFolder
+
+#: So many of a step's refused files are told of.
+REFUSED_TOLD = 8
+SERIES = (StepKind.FLATS, StepKind.DARK_FLATS, StepKind.DARKS)
+A_TEST = "A test flat: its exposure was being looked for."
+
+
+@dataclass(frozen=True)
+class _Watch:
+    """The folder that is watched, and the one on the list in which it lies."""
+
+    files: WatchedFolder
+    folder_id: int
+    root: Path
+    below: str
+
+
+class _FromTheFolder:
+    """Test flats that come into the watched folder of a run."""
+
+    by_folder = True
+
+    def __init__(self, run: HandRun) -> None:
+        self._run = run
+
+    def take(
+        self, step: RunStep, key: RowKey, source: Source, shot: Shoot, number: int, focus: float | None
+    ) -> TestFlat:
+        """Wait for the next one of a step's row; the light is taken to be set as was asked."""
+        return replace(self._run.next_test_flat(step), brightness=shot.brightness)
+
+
+class HandRun(Searching):
+    """A run of Tonight that the person's own program shoots."""
+
+    topic = "run"
+
+    def __init__(self, working: Working, job: RunJob) -> None:
+        super().__init__(working)
+        self.rows = list(job.rows)
+        self.watch = None if job.folder is None else self._watch(job.folder, job.since)
+        self.taker = _FromTheFolder(self)
+        self._early: dict[int, list[TestFlat]] = {}
+        self.sheet = AskedOfHands(self)
+
+    def _watch(self, folder: str, since: float) -> _Watch:
+        folder_id, real, below = folder_that_holds(self.library, folder)
+        with self.library.db.session() as session:
+            root = Path(session.get_one(Folder, folder_id).path)
+            own = select(RunShot.path).join(RunStep).where(RunStep.job_id == self.control.job_id)
+            aside = select(Frame.path).where(Frame.folder_id == folder_id, Frame.rejected)
+            handled = {*session.scalars(own), *(p.removeprefix(below) for p in session.scalars(aside))}
+        return _Watch(WatchedFolder(real, since, self.zone, self.control, handled), folder_id, root, below)
+
+    def handlers(self) -> Mapping[str, Handler]:
+        """What is done with each kind of step."""
+        return {
+            StepKind.FIND: self.find,
+            StepKind.FLATS: self._series,
+            StepKind.DARK_FLATS: self._series,
+            StepKind.DARKS: self._series,
+            StepKind.COOL: self.end,
+            StepKind.BUILD: self.build,
+        }
+
+    def gate(self, step: RunStep) -> None:
+        """Nothing is waited for: the line of the next step says what has to be so."""
+        self.end(step)
+
+    def do_step(self, step: RunStep) -> None:
+        """Do one step to its end, or until the person ticks it off."""
+        try:
+            super().do_step(step)
+        except RowLeftOut:
+            self._ticked_off(step)
+
+    # -- searches -----------------------------------------------------------------------------------------------
+
+    def sought(self, step: RunStep) -> Sought:
+        """The row of a step as its lights were taken."""
+        assert step.row is not None
+        row = self.rows[step.row]
+        return Sought(
+            RowKey(row.filter_code, row.gain, row.offset, row.binning),
+            row.stack,
+            row.stack_stops,
+            mode="time",
+            brightness=row.brightness,
+            begin_s=row.begin_s,
+            focus=row.focus,
+        )
+
+    def searches(self, steps: Sequence[RunStep]) -> list[RunStep]:
+        """Steps that take test shots."""
+        return [s for s in steps if s.kind == StepKind.FIND]
+
+    def next_test_flat(self, step: RunStep) -> TestFlat:
+        """Wait for the next test flat of a row."""
+        while not self._early.get(step.id):
+            self._look(step)
+        return self._early[step.id].pop(0)
+
+    def found(self, step: RunStep, row: RowConditions, found: Found) -> None:
+        """The row's flats and dark flats are shot at what was found; the shot that confirmed it is the first of them."""
+        with self.library.db.session() as session:
+            mine = [s for s in self.steps(session) if s.row == step.row and s.kind in SERIES]
+            for other in mine:
+                known = replace(
+                    read(SheetParams, other.params),
+                    exposure_s=found.exposure_s,
+                    exposure_known=True,
+                    target=row.target,
+                    window=row.window,
+                )
+                other.params = as_kept(known)
+        if found.brightness is not None and step.row is not None:
+            self._write_row(step.row, replace(self.rows[step.row], brightness=found.brightness))
+        self._keep_the_confirming_shot(step, row, found)
+        self.end_search(step)
+
+    def _keep_the_confirming_shot(self, step: RunStep, row: RowConditions, found: Found) -> None:
+        """A test flat at the very setting, and in tolerance, is as good as any: nothing is shot twice."""
+        shots = self.shots(step)
+        with self.library.db.session() as session:
+            flats = next(
+                (s for s in self.steps(session) if s.row == step.row and s.kind == StepKind.FLATS), None
+            )
+            if flats is None:
+                return
+            for shot in shots:
+                off = abs(read(ShotStats, shot.stats).median - row.target.level_adu)
+                same = abs(shot.exposure_s - found.exposure_s) <= 0.001 * found.exposure_s
+                same = same and shot.brightness in (
+                    None,
+                    found.brightness,
+                    self.rows[step.row or 0].brightness,
+                )
+                if not same or off > row.target.tolerance_adu or shot.frame_id is None:
+                    continue
+                frame = session.get_one(Frame, shot.frame_id)
+                frame.rejected, frame.reason = False, ""
+                flats.done += 1
+                session.add(_shot_of(flats, shot.exposure_s, shot.stats, shot.taken_at, shot.path, frame.id))
+
+    def no_answer(self, step: RunStep, row: RowConditions, no: NoAnswer) -> None:
+        """One filter that fails does not stop the rest: its other steps are left out, and it is said what would help."""
+        sought = self.sought(step)
+        advice = advise(no, sought.stack, row.source.diffusers)
+        told = NoAnswerKept(**vars(no), stack=sought.stack, sentence=advice.sentence if advice else "")
+        self.end(
+            step, StepState.NO_ANSWER, replace(read(SearchOutcome, step.outcome), no_answer=told, next=None)
+        )
+        with self.library.db.session() as session:
+            for other in self.steps(session):
+                if other.row == step.row and other.state in OPEN:
+                    other.state = StepState.SKIPPED
+
+    def _write_row(self, index: int, row: FlatSeries) -> None:
+        self.rows[index] = row
+        with self.library.db.session() as session:
+            job = session.get_one(Job, self.control.job_id)
+            job.params = as_kept(replace(read(RunJob, job.params), rows=tuple(self.rows)))
+
+    # -- frames that come in ------------------------------------------------------------------------------------
+
+    def _series(self, step: RunStep) -> None:
+        """Wait until a series has all its frames."""
+        while self._done(step) < step.count:
+            self._look(step)
+        group_new_frames(self.library)
+        self.end(step)
+
+    def _done(self, step: RunStep) -> int:
+        with self.library.db.session() as session:
+            step.done = session.get_one(RunStep, step.id).done
+        return step.done
+
+    def _look(self, step: RunStep) -> None:
+        """Look once for what has come in, and wait a little.
+
+        Raises
+        ------
+        RowLeftOut
+            Where the person has ticked the step off.
+        """
+        self.control.check()
+        with self.library.db.session() as session:
+            if session.get_one(RunStep, step.id).state not in OPEN:
+                raise RowLeftOut
+        if self.watch is None:
+            self.control.wake.wait(POLL_S)
+            self.control.wake.clear()
+            return
+        for arrival in self.watch.files.whole():
+            self._take_in(step, arrival)
+        self.watch.files.pause()
+
+    def _take_in(self, current: RunStep, arrival: Arrival) -> None:
+        """Hold one frame against the sheet, enter it, and count it or say what is wrong."""
+        if arrival.facts is None:
+            self._refuse(current, arrival, arrival.trouble)
+            return
+        steps = self._asking(current)
+        serves = which_of(arrival.facts, [self.sheet.asked(s) for s in steps])
+        if serves.place is None:
+            self._set_aside(current, arrival, serves.why)
+            return
+        step = steps[serves.place]
+        if arrival.facts.kind is None:
+            arrival = replace(arrival, facts=_of_kind(arrival.facts, KINDS[StepKind(step.kind)]))
+        try:
+            if step.kind == StepKind.FIND:
+                self._test_flat(step, arrival)
+            else:
+                self._count(step, arrival)
+        except UnreadableFrame as error:
+            self._set_aside(current, arrival, error.message)
+
+    def _asking(self, current: RunStep) -> list[RunStep]:
+        """Steps that a frame may be for: the one being done, those to come, then those that have all they need."""
+        with self.library.db.session() as session:
+            steps = [s for s in self.steps(session) if s.kind in KINDS and s.state != StepState.SKIPPED]
+        searched = {s.row for s in steps if s.kind == StepKind.FIND and s.state in OPEN}
+        # While a row's exposure is being looked for, each of its flats is a test flat.
+        steps = [
+            s for s in steps if not (s.row in searched and s.kind in (StepKind.FLATS, StepKind.DARK_FLATS))
+        ]
+        waiting = [s for s in steps if s.state in OPEN and s.id != current.id]
+        done = [s for s in steps if s.state == StepState.DONE and s.kind in SERIES]
+        return [*(s for s in steps if s.id == current.id), *waiting, *done]
+
+    def _test_flat(self, step: RunStep, arrival: Arrival) -> None:
+        flat = measured_flat(arrival, self.sought(step).key.binning, None, self.library.clock.now())
+        frame = self._enter(arrival, A_TEST)
+        if frame.state == "duplicate":
+            self._refuse(step, arrival, frame.reason)
+            return
+        self._early.setdefault(step.id, []).append(replace(flat, frame_id=frame.id))
+
+    def _count(self, step: RunStep, arrival: Arrival) -> None:
+        """A frame of a series: measured, entered, and counted where nothing is wrong with it."""
+        assert arrival.facts is not None
+        pixels, asked = arrival.pixels(), self.sheet.asked(step)
+        colour = asked.kind is FrameKind.FLAT and in_colours(arrival.facts.bayer_pattern, asked.binning)
+        stats = flat_statistics(pixels, full_level(pixels), colour)
+        wrong = self.sheet.wrong_level(step, asked, stats)
+        frame = self._enter(arrival, wrong)
+        if wrong or frame.state == "duplicate":
+            self._refuse(step, arrival, wrong or frame.reason)
+            return
+        kept = as_kept(ShotStats.of(stats))
+        exposure_s = arrival.facts.exposure_s or 0.0
+        with self.library.db.session() as session:
+            row = session.get_one(RunStep, step.id)
+            row.done += 1
+            session.add(_shot_of(row, exposure_s, kept, self.library.clock.now(), arrival.name, frame.id))
+        self.tell()
+
+    def _enter(self, arrival: Arrival, wrong: str) -> Frame:
+        assert self.watch is not None and arrival.facts is not None
+        watch = self.watch
+        path = f"{watch.below}{arrival.name}"
+        return enter_arrival(
+            self.library, watch.folder_id, watch.root, path, arrival.stamp, arrival.facts, wrong
+        )
+
+    def _set_aside(self, step: RunStep, arrival: Arrival, why: str) -> None:
+        """A frame that nothing on the sheet asks for: in the library, and in no master."""
+        self._enter(arrival, why)
+        self._refuse(step, arrival, why)
+
+    def _refuse(self, step: RunStep, arrival: Arrival, why: str) -> None:
+        """Say what is wrong with a file, with the step that waits for frames."""
+        with self.library.db.session() as session:
+            row = session.get_one(RunStep, step.id)
+            kept, done = row.outcome, row.done
+        searches = step.kind == StepKind.FIND
+        outcome = read(SearchOutcome, kept) if searches else read(SeriesOutcome, kept)
+        told = (*outcome.refused, Refused(arrival.path.name, why, done))[-REFUSED_TOLD:]
+        self.change(step, outcome=replace(outcome, refused=told))
+        self.publish()
+
+    def _ticked_off(self, step: RunStep) -> None:
+        """The person says that a step is done: what it has counts, and its frames are found by the next scan."""
+        with self.library.db.session() as session:
+            row = session.get_one(RunStep, step.id)
+            row.ended_at = row.ended_at or self.library.clock.now()
+
+    # -- telling ------------------------------------------------------------------------------------------------
+
+    def progress_of(self, steps: list[RunStep]) -> tuple[float, str]:
+        """Share of the frames that are in, and the step that is open."""
+        seconds = {s.id: forecast_s(s) or 1.0 for s in steps}
+        done = sum(
+            seconds[s.id] * (1.0 if s.state not in OPEN else s.done / s.count if s.count else 0.0)
+            for s in steps
+        )
+        doing = next((s for s in steps if s.state in OPEN), None)
+        return min(done / max(sum(seconds.values()), 1e-9), 1.0), doing.title if doing is not None else ""
+
+    def ended(self) -> JobResult:
+        """What came in."""
+        with self.library.db.session() as session:
+            steps = self.steps(session)
+        if self.watch is None:
+            return JobResult("All is ticked off: scan the folder of its frames, and they are in the library")
+        frames = sum(s.done for s in steps if s.kind in SERIES)
+        return JobResult(f"{frames:,} frames came in and were right")
+
+
+def _of_kind(facts: FrameFacts, kind: FrameKind) -> FrameFacts:
+    """A header that does not say what it is of: the sheet asked for it."""
+    return replace(facts, kind=kind, origins={**facts.origins, "kind": "the sheet"})
+
+
+def _shot_of(
+    step: RunStep, exposure_s: float, stats: dict[str, object], at: object, path: str, frame_id: int
+) -> RunShot:
+    return RunShot(
+        step_id=step.id,
+        seq=step.done,
+        exposure_s=exposure_s,
+        stats=stats,
+        taken_at=at,
+        path=path,
+        frame_id=frame_id,
+    )

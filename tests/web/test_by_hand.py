@@ -1,0 +1,329 @@
+"""A run by any hands: another program's frames in a watched folder tick the sheet off, and each mistake is told."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import time
+from datetime import UTC, datetime, timedelta
+
+import numpy as np
+import pytest
+
+from grayshelf.core.planning.by_hand import NBSP
+from tests.helpers import write_fits
+from tests.own import Own
+
+#: Another program's words, none of them ours: no offset keyword of ours, another for the exposure, other kinds.
+HEADER = {
+    "CAMERA": "Kite 9", "INSTRUME": "Kite 9", "EXPOSURE": 120.0, "GAIN": 120, "BLKLEVEL": 25, "XBINNING": 1, "YBINNING": 1,
+    "CCD-TEMP": -5.0, "SET-TEMP": -5.0, "TELESCOP": "Field lens", "FOCALLEN": 300.0,
+}  # fmt: skip
+PEDESTAL, RATE = 800.0, {"R": 21_000.0, "Ha": 2_730.0}
+
+
+class Program:
+    """Another program that shoots: what is dialled, and what the sensor then gives."""
+
+    def __init__(self, folder) -> None:
+        self.folder, self.number = folder, 0
+        self.set = {"filter": "R", "focus": 5200, "angle": 40.0, "gain": 120, "temp": -5.0, "binning": 1}
+        self.light = 1.0
+
+    def shoot(self, kind, exposure_s, name=None, **changes):
+        """Write one frame, under another name first, as programs do."""
+        dial = {**self.set, **changes}
+        self.number += 1
+        now = datetime.now(UTC) + timedelta(milliseconds=self.number)
+        cards = {
+            **HEADER, "IMAGETYP": kind, "EXPOSURE": exposure_s, "GAIN": dial["gain"], "CCD-TEMP": dial["temp"],
+            "XBINNING": dial["binning"], "YBINNING": dial["binning"], "DATE-OBS": now.isoformat()[:-6],
+            **dial.get("cards", {}),
+        }  # fmt: skip
+        lit = kind in ("FLAT", "SkyFlat")
+        if lit:
+            cards |= {"FILTER": dial["filter"], "FOCUSPOS": dial["focus"], "ROTATOR": dial["angle"]}
+        level = PEDESTAL + (
+            self.light * RATE.get(dial["filter"], 9000.0) * exposure_s if lit else dial.get("leak", 0)
+        )
+        rng = np.random.default_rng(self.number)
+        pixels = np.clip(rng.normal(level, 8 + level**0.5 / 4, (60, 80)), 0, 65535).astype(np.uint16)
+        path = self.folder / (name or f"shot_{self.number:04d}.fits")
+        write_fits(path.with_suffix(".part"), cards, pixels)
+        path.with_suffix(".part").rename(path)
+        return path
+
+
+@pytest.fixture
+def own(tmp_path):
+    """Lights of last evening in two filters, by another program; nothing else, and no devices."""
+    folder = tmp_path / "lights"
+    program = Program(folder)
+    last = datetime.now(UTC) - timedelta(hours=3)
+    for code in ("R", "Ha"):
+        for i in range(4):
+            at = (last + timedelta(minutes=3 * i)).isoformat()[:-6]
+            cards = {**HEADER, "IMAGETYP": "LIGHT", "FILTER": code, "OBJECT": "M 33", "DATE-OBS": at}
+            pixels = np.random.default_rng(i).normal(900, 9, (60, 80)).astype(np.uint16)
+            write_fits(folder / f"{code}{i}.fits", {**cards, "FOCUSPOS": 5200, "ROTATOR": 40.0}, pixels)
+    library = Own(tmp_path / "library")
+    library.scan(folder)
+    (tmp_path / "camera").mkdir()
+    program.folder = tmp_path / "camera"
+    library.program = program
+    yield library
+    library.close()
+
+
+def begin(own, folder, **choice):
+    rig = own.get("/api/state")["rigs"][0]["id"]
+    body = {
+        "rig_id": rig,
+        "frames": 4,
+        "leave_out": [],
+        "add": [],
+        "by_hand": True,
+        "folder": folder,
+        **choice,
+    }
+    answer = own.client.post("/api/runs", json=body)
+    assert answer.status_code == 200, answer.text
+    return answer.json["job_id"]
+
+
+def run(own):
+    """The run, with plain spaces."""
+    return json.loads(json.dumps(own.get("/api/rigs/1/run")["run"], ensure_ascii=False).replace(NBSP, " "))
+
+
+def until(own, right, seconds=10.0):
+    deadline = time.monotonic() + seconds
+    while time.monotonic() < deadline:
+        found = run(own)
+        if right(found):
+            return found
+        time.sleep(0.1)
+    raise AssertionError((found["headline"], found["hand"], found["job"]))
+
+
+def ask(own):
+    """What is asked for now, as a person reads it: kind, filter, exposure, how many are left."""
+    hand = run(own)["hand"]
+    dials = {d["name"]: d["copied"] for d in hand["dials"]}
+    return hand, dials
+
+
+def obey(own, program):
+    """Do what the line says, frame by frame, until nothing is asked for any more."""
+    asked = []
+    for _ in range(80):
+        page = run(own)
+        if page["job"]["state"] not in ("queued", "running"):
+            return asked
+        hand = page["hand"]
+        if hand is None:
+            time.sleep(0.1)
+            continue
+        dials = {d["name"]: d["copied"] for d in hand["dials"]}
+        if hand["kind"] in ("find", "flats"):
+            program.set |= {
+                "filter": dials["filter"],
+                "focus": int(dials["focus"]),
+                "angle": float(dials["angle"]),
+            }
+        if "exposure" not in dials:
+            time.sleep(0.1)
+            continue
+        kind = {"find": "FLAT", "flats": "FLAT", "dark flats": "DARKFLAT", "darks": "DARK"}[hand["kind"]]
+        if not asked or asked[-1] != hand["what"]:
+            asked.append(hand["what"])
+        program.set["gain"] = int(dials["gain"])
+        before = (hand["step_id"], hand["done"], len(hand["refused"]), hand["what"])
+        program.shoot(kind, float(dials["exposure"]))
+        until(
+            own,
+            lambda p, before=before: (
+                p["hand"] is None
+                or (p["hand"]["step_id"], p["hand"]["done"], len(p["hand"]["refused"]), p["hand"]["what"])
+                != before
+            ),
+        )
+        # A hand is not so quick: by then the line has said what comes next.
+        time.sleep(0.4)
+    raise AssertionError("it never ends")
+
+
+def test_the_whole_sheet_is_shot_by_another_program_and_the_slips_fit(own):
+    program = own.program
+    begin(own, str(program.folder))
+    hand = until(own, lambda p: p["hand"] is not None and "test flat of" in p["hand"]["what"])["hand"]
+    assert (
+        "gain 120, offset 25: one test flat of" in hand["what"] and "focus 5,200, angle 40.0°" in hand["what"]
+    )
+    assert {d["name"] for d in hand["dials"]} == {"filter", "gain", "offset", "exposure", "focus", "angle"}
+    asked = obey(own, program)
+    job = own.ended(run(own)["job"]["id"])
+    assert job["state"] == "done", job
+    assert sum("test flat" in line for line in asked) <= 6
+    assert any("4 dark flats of" in line for line in asked)
+    for set_id in [x["id"] for x in own.get("/api/sets?kind=light")["items"]]:
+        slip = own.get(f"/api/lights/{set_id}/slip")
+        lines = {x["kind"]: x["verdict"] for x in slip["lines"]}
+        assert lines["flat"] == lines["dark flat"] == "fits", lines
+    masters = [x for x in own.sets().values() if x["state"].startswith("combined") or "master" in x["state"]]
+    assert masters, own.sets()
+    # The shot that confirmed an exposure is the first of its flats: nothing was shot twice.
+    of_r = [line for line in asked if line.startswith("R") and "flats of" in line]
+    assert "3 flats of 1.35 s" in of_r[0], of_r
+    assert sorted(program.folder.iterdir()) == sorted(program.folder.glob("shot_*.fits")), (
+        "nothing was touched"
+    )
+
+
+def found_r(own):
+    """Begin, and find R's exposure; return it."""
+    program = own.program
+    begin(own, str(program.folder))
+    for _ in range(8):
+        hand = until(own, lambda p: p["hand"] is not None)["hand"]
+        dials = {d["name"]: d["copied"] for d in hand["dials"]}
+        if hand["kind"] == "flats":
+            return float(dials["exposure"]), dials["filter"]
+        if "exposure" not in dials:
+            time.sleep(0.1)
+            continue
+        program.set["filter"] = dials["filter"]
+        program.shoot("FLAT", float(dials["exposure"]))
+        until(own, lambda p, what=hand["what"]: p["hand"] is not None and p["hand"]["what"] != what)
+    raise AssertionError("no exposure was found")
+
+
+def told(own, words):
+    """What was said of the newest frame that came in; within five seconds."""
+    page = until(
+        own, lambda p: p["hand"] and p["hand"]["refused"] and words in p["hand"]["refused"][0]["why"], 5.0
+    )
+    return page["hand"]["refused"][0]
+
+
+def test_each_mistake_of_the_trade_is_told_at_once_and_enters_no_master(own):
+    exposure, code = found_r(own)
+    program = own.program
+    done = run(own)["hand"]["done"]
+    for words, changes in (
+        ("gain 100; the lights have 120", {"gain": 100}),
+        ("binning 2; the lights have 1", {"binning": 2}),
+        ("camera sat at 52.0°", {"angle": 52.0}),
+        ("focus was at 4,100", {"focus": 4100}),
+        ("taken with Wren 2", {"cards": {"INSTRUME": "Wren 2", "CAMERA": "Wren 2"}}),
+    ):
+        program.shoot("FLAT", exposure, **changes)
+        assert told(own, words)["why"].endswith(".")
+    program.shoot("FLAT", exposure * 1.5)
+    told(own, "is asked for. Set")
+    program.light = 0.0
+    program.shoot("FLAT", exposure)
+    told(own, "below the target")
+    program.light = 1.0
+    program.shoot("BIAS", 0.001)
+    told(own, "It is a bias frame, not a flat")
+    program.shoot("FLAT", exposure, filter="Lum")
+    told(own, "It was taken in L")
+    broken = program.folder / "broken.fits"
+    broken.write_bytes(b"SIMPLE  =                    T" + bytes(4000))
+    told(own, "It cannot be read")
+    first = sorted(program.folder.glob("shot_*.fits"))[-1]
+    shutil.copy(first, program.folder / "copy.fits")
+    assert run(own)["hand"]["done"] == done
+    while (run(own)["hand"] or {"kind": ""})["kind"] == "flats":
+        program.shoot("FLAT", exposure, filter=code)
+        time.sleep(0.8)
+    wrong = own.query("SELECT reason FROM frame WHERE rejected AND reason NOT LIKE 'A test flat%'")
+    assert len(wrong) >= 8
+    assert own.query(
+        "SELECT count(*) FROM master_input WHERE used AND frame_id IN (SELECT id FROM frame WHERE rejected)"
+    ) == [(0,)]
+    # A later look through the folder changes nothing of it.
+    rejected = own.query("SELECT count(*) FROM frame WHERE rejected")
+    own.scan(program.folder)
+    assert own.query("SELECT count(*) FROM frame WHERE rejected") == rejected
+
+
+def test_capped_frames_with_light_or_at_another_temperature_are_told(own):
+    """Darks alone: 3 of 120 s at −5 °C that the lights ask for."""
+    tonight = own.get("/api/rigs/1/tonight")
+    dark = next(o["key"] for o in tonight["offers"] if o["kind"] == "dark")
+    flats = [o["key"] for o in tonight["offers"] if o["kind"] == "flat"]
+    program = own.program
+    begin(own, str(program.folder), add=[dark], leave_out=flats)
+    hand = until(own, lambda p: p["hand"] is not None)["hand"]
+    assert hand["before"] == "Cap on, the light and the room dark, sensor at −5 °C."
+    assert hand["what"].startswith("Gain 120, offset 25: 30 darks of 120 s")
+    program.shoot("DARK", 120.0, temp=0.0)
+    told(own, "The sensor was at 0.0 °C; −5 °C is asked for")
+    program.shoot("DARK", 300.0)
+    told(own, "It was exposed for 300 s; 120 s is asked for")
+    program.shoot("DARK", 120.0)
+    until(own, lambda p: p["hand"]["done"] == 1)
+    # A batch that comes at once, its clock an hour slow.
+    for _ in range(5):
+        path, hour_ago = program.shoot("DARK", 120.0), time.time() - 3600
+        os.utime(path, (hour_ago, hour_ago))
+    until(own, lambda p: p["hand"]["done"] == 6)
+    program.shoot("DARK", 120.0, leak=9000)
+    told(own, "light reaches the sensor")
+
+
+def test_without_a_folder_steps_are_ticked_off_and_opened_again(own):
+    job_id = begin(own, None)
+    seen, opened = [], False
+    for _ in range(40):
+        page = run(own)
+        hand = page["hand"]
+        if page["job"]["state"] == "done":
+            break
+        if hand is None:
+            time.sleep(0.1)
+            continue
+        seen.append(hand["kind"])
+        assert (
+            own.client.post(f"/api/runs/{job_id}/tick", json={"step_id": hand["step_id"]}).status_code == 200
+        )
+        if hand["kind"] == "dark flats" and not opened:
+            opened = True
+            own.client.post(f"/api/runs/{job_id}/tick", json={"step_id": hand["step_id"], "done": False})
+            until(own, lambda p, step=hand["step_id"]: p["hand"] and p["hand"]["step_id"] == step)
+        time.sleep(0.7)
+    assert seen.count("find") == seen.count("flats") == 2 and seen.count("dark flats") == 3
+    assert "scan the folder" in own.ended(job_id)["message"]
+    wrong = own.client.post(f"/api/runs/{job_id}/tick", json={"step_id": 1})
+    assert wrong.status_code == 409, "it does not go on any more"
+
+
+def test_it_goes_on_after_a_restart_and_where_the_folder_came_back(own):
+    exposure, code = found_r(own)
+    program = own.program
+    before = run(own)["hand"]["done"]
+    program.shoot("FLAT", exposure, filter=code)
+    done = until(own, lambda p: p["hand"]["done"] == before + 1)["hand"]["done"]
+    own.close()
+    program.shoot("FLAT", exposure, filter=code)
+    own.open()
+    job = run(own)["job"]["id"]
+    assert own.client.post(f"/api/jobs/{job}/resume").status_code == 200
+    until(own, lambda p: p["hand"] is None or p["hand"]["kind"] != "flats" or p["hand"]["done"] == done + 1)
+    away = program.folder.rename(program.folder.with_name("away"))
+    failed = until(own, lambda p: p["job"]["state"] == "failed")
+    assert "is gone" in failed["subline"]
+    away.rename(program.folder)
+    assert own.client.post(f"/api/jobs/{job}/resume").status_code == 200
+    until(own, lambda p: p["job"]["state"] == "running")
+    own.client.post(f"/api/jobs/{job}/stop")
+    own.ended(job)
+    assert (
+        own.query(
+            "SELECT count(*) FROM run_shot GROUP BY frame_id HAVING frame_id IS NOT NULL AND count(*) > 2"
+        )
+        == []
+    )
