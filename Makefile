@@ -86,7 +86,7 @@ siege: .stamps/python
 # Single changes to the rules of the job, and whether a test of core notices: about an hour. PART="grayshelf.core.frames.*" for some.
 mutants: .stamps/python
 	.venv/bin/pip install --quiet mutmut==3.8.1
-	.venv/bin/mutmut run $(PART)
+	EXAMPLES=mutants .venv/bin/mutmut run $(PART)
 	.venv/bin/mutmut results | sed -n 's/.*: //p' | sort | uniq -c
 
 # After a change of the dependencies in pyproject.toml.

@@ -18,7 +18,9 @@ from grayshelf.web.app import create_app
 # Nor must luck: the suite tries the same examples everywhere, and `make hunt` looks for others.
 settings.register_profile("suite", deadline=None, derandomize=True)
 settings.register_profile("hunt", deadline=None, derandomize=False, print_blob=True)
-settings.load_profile("suite")
+# A change to a rule is looked for by many runs of few examples.
+settings.register_profile("mutants", deadline=None, derandomize=True, max_examples=15)
+settings.load_profile(os.environ.get("EXAMPLES", "suite"))
 
 
 def made_once(tmp_path_factory, name: str, make: Callable[[Path], None]) -> Path:

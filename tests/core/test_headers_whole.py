@@ -1,0 +1,278 @@
+"""Every keyword that is read, one by one; nights and places; and what is said of a file that is no frame.
+
+Keywords: FITS Standard 4.0 (DATE-OBS, BITPIX, NAXIS), the SBFITSEXT convention (IMAGETYP, CCD-TEMP, XBINNING), the rest
+common practice with no source.
+"""
+
+from __future__ import annotations
+
+from datetime import UTC, date, datetime
+from io import BytesIO
+from zoneinfo import ZoneInfo
+
+import numpy as np
+import pytest
+from astropy.io import fits
+
+from grayshelf.core.errors import GrayShelfError, UnreadableFrame
+from grayshelf.core.frames.angle import CameraAngle
+from grayshelf.core.frames.fits_blocks import ImageHeader, read_image_header
+from grayshelf.core.frames.headers import read_facts
+from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.frames.night import event_moment, follows_site, site_zone
+
+DENVER = ZoneInfo("America/Denver")
+
+
+def told(cards, name="frame.fits"):
+    """What a header with these cards says, read in a zone far from every place in it."""
+    header = fits.Header()
+    for key, value in cards.items():
+        header[key if len(key) <= 8 else f"HIERARCH {key}"] = value
+    return read_facts(ImageHeader(header, 80, 60, 16, 0, 2880, 9600, False), name, DENVER)
+
+
+ALL_WAYS = {
+    ("exposure_s", 2.5): "EXPTIME EXPOSURE EXP_TIME EXPOSURETIME",
+    ("sensor_temp_c", -11.5): "CCD-TEMP CCDTEMP SENSTEMP DET-TEMP TEMPERAT",
+    ("set_temp_c", -12.0): "SET-TEMP SETTEMP CCD-TSET",
+    ("gain", 120.0): "GAIN ISO ISOSPEED",
+    ("offset", 25.0): "OFFSET BLKLEVEL BLACKLVL BRIGHTNS",
+    ("focus", 4321.0): "FOCUSPOS FOCPOS FOCUS FOCUSER",
+    ("camera", "Kite 9"): "INSTRUME CAMERA DETECTOR",
+    ("read_mode", "fast"): "READOUTM READMODE READOUT RDMODE",
+    ("binning_x", 2): "XBINNING BINNING CCDXBIN",
+    ("binning_y", 3): "YBINNING CCDYBIN",
+    ("n_combined", 7): "NCOMBINE STACKCNT NFRAMES",
+    ("filter_code", "V"): "FILTER FILTER1 FILTNAME",
+    ("telescope", "Field lens"): "TELESCOP",
+    ("focal_length_mm", 300.0): "FOCALLEN",
+    ("aperture_mm", 60.0): "APTDIA",
+    ("pixel_um", 3.9): "XPIXSZ PIXSIZE1",
+    ("electrons_per_adu", 0.8): "EGAIN",
+    ("pedestal_adu", 100.0): "PEDESTAL",
+    ("air_temp_c", 7.0): "AMBTEMP AMB-TEMP FOCTEMP",
+    ("angle", CameraAngle(40.5)): "ROTATOR ROTATANG ROTANG ROTMECH",
+    ("angle", CameraAngle(40.5, "sky")): "SKYANGLE POSANGLE OBJCTROT CROTA2 PA",
+}
+
+
+@pytest.mark.parametrize(
+    "key", [(f, v, k) for (f, v), names in ALL_WAYS.items() for k in names.split()], ids=str
+)
+def test_each_keyword_says_its_value_and_no_other(key):
+    fact, value, keyword = key
+    facts = told({keyword: value.deg if isinstance(value, CameraAngle) else value})
+    assert getattr(facts, fact) == value
+    silent = told({})
+    beside = {"binning_x": "binning_y", "set_temp_c": "sensor_temp_c", "n_combined": "is_master"}.get(fact)
+    others = {n for n in vars(silent) if n not in (fact, beside, "origins")}
+    assert all(getattr(facts, n) == getattr(silent, n) for n in others)
+
+
+def test_the_first_keyword_that_says_something_counts_and_texts_are_made_plain():
+    facts = told({
+        "EXPTIME": 2.0, "EXPOSURE": 3.0, "GAIN": 1.0, "ISO": 800.0, "BAYERPAT": "rggb", "COLORTYP": "GBRG",
+        "ROWORDER": "top-down", "IMAGETYP": "Light", "OBJECT": "M 33", "CALSTAT": "BD", "CAMERA": "  two   words ",
+    })  # fmt: skip
+    assert (facts.exposure_s, facts.gain, facts.bayer_pattern, facts.row_order) == (
+        2.0,
+        1.0,
+        "RGGB",
+        "TOP-DOWN",
+    )
+    assert (facts.target, facts.calibrated, facts.camera) == ("M 33", True, "two words")
+    assert (
+        told({"COLORTYP": "gbrg"}).bayer_pattern == "GBRG"
+        and told({"TARGET": "M 1", "FRAME": "light"}).target == "M 1"
+    )
+    assert told({"IMAGETYP": "dark", "OBJECT": "M 33"}).target is None
+    for keyword in ("IMAGETYP", "FRAME", "FRAMETYP", "OBSTYPE"):
+        assert told({keyword: "Bias"}).kind is FrameKind.BIAS
+    assert told({"IMAGETYP": "Sky Flat"}).of_sky and not told({"IMAGETYP": "Flat"}).of_sky
+    by_name = told({}, "master_dark_300s.fits")
+    assert (by_name.kind, by_name.is_master, by_name.of_sky) == (FrameKind.DARK, True, False)
+    assert by_name.origins["kind"] == "file name"
+    assert told({"NCOMBINE": 2}).is_master and not told({"NCOMBINE": 1}).is_master
+    assert told({"SET-TEMP": -10.0}).origins == {"sensor_temp_c": "the set point"}
+    assert (told({"XBINNING": 2}).binning_y, told({"YBINNING": 2}).binning_x) == (2, None)
+
+
+@pytest.mark.parametrize("keyword", ["PIERSIDE", "SIDEPIER"])
+def test_the_side_of_the_pier_belongs_to_an_angle_of_the_sky(keyword):
+    sides = {"WEST": "west", "pierEast": "east", "E": "east", "w": "west", "unknown": None, "": None}
+    for word, side in sides.items():
+        assert told({"POSANGLE": -20.0, keyword: word}).angle == CameraAngle(340.0, "sky", side)
+    assert told({"ROTATOR": 370.0, "POSANGLE": 5.0, keyword: "WEST"}).angle == CameraAngle(10.0)
+
+
+TIMES = [
+    # What is in the header; UTC, the night, and by what it was found. Denver is 6 h behind UTC in summer time.
+    ({"DATE-OBS": "2026-10-18T05:30:00"}, (18, 5, 30), 17, "DATE-OBS (UTC) at America/Denver, your site"),
+    ({"DATE-BEG": "2026-10-18T05:30:00Z"}, (18, 5, 30), 17, "DATE-OBS (UTC) at America/Denver, your site"),
+    ({"DATE-OBS": "2026-10-18T05:30:00+02:00"}, (18, 3, 30), 17, "DATE-OBS (UTC) at America/Denver, your site"),
+    ({"DATE-OBS": "2026-10-18", "TIME-OBS": "20:00:00"}, (18, 20, 0), 18, "DATE-OBS (UTC) at America/Denver, your site"),
+    ({"DATE-OBS": "2026-10-18", "UT": "20:00:00"}, (18, 20, 0), 18, "DATE-OBS (UTC) at America/Denver, your site"),
+    ({"DATE-OBS": "2026-10-18", "UTSTART": "20:00:00"}, (18, 20, 0), 18, "DATE-OBS (UTC) at America/Denver, your site"),
+    ({"DATE-OBS": "2026-10-18T13:00:00", "DATE-LOC": "2026-10-18T23:00:00"}, (18, 13, 0), 18, "DATE-LOC (local clock)"),
+    ({"DATE-OBS": "2026-10-18T13:00:00", "DATE-LCL": "2026-10-19T03:00:00"}, (18, 13, 0), 18, "DATE-LOC (local clock)"),
+    ({"LOCALTIM": "2026-10-18T23:00:00"}, (19, 5, 0), 18, "DATE-LOC (local clock)"),
+    ({"DATE-LOC": "2026-10-18T23:00:00", "SITELONG": 150.0}, (18, 13, 0), 18, "DATE-LOC (local clock)"),
+    ({"DATE-OBS": "2026-10-18T14:00:00", "SITELONG": 149.96}, (18, 14, 0), 18, "DATE-OBS (UTC) and the place in the header, longitude 150.0°"),
+    ({"DATE-OBS": "2026-10-18T14:00:00", "SITELONG": -70.0}, (18, 14, 0), 17, "DATE-OBS (UTC) and the place in the header, longitude −70.0°"),
+    ({"DATE-OBS": "2026-10-18T00:10:00", "DATE-LOC": "2026-10-18T14:40:00"}, (18, 0, 10), 18, "DATE-LOC (local clock)"),
+    ({"DATE-OBS": "2026-10-18T12:30:00", "DATE-LOC": "2026-10-18T00:00:00"}, (18, 12, 30), 17, "DATE-LOC (local clock)"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("cards", "utc", "night", "by"), TIMES)
+def test_a_night_is_found_by_the_local_clock_the_place_or_the_site_in_this_order(cards, utc, night, by):
+    facts = told(cards)
+    assert facts.utc == datetime(2026, 10, *utc, tzinfo=UTC)
+    assert (facts.night, facts.night_from, facts.complaints) == (date(2026, 10, night), by, ())
+    assert follows_site(facts.night_from) == ("your site" in by)
+
+
+def test_clocks_that_cannot_be_are_complained_of_and_give_no_night():
+    for cards, complaint in (
+        (
+            {"DATE-OBS": "yesterday", "TIME-OBS": "x"},
+            "DATE-OBS is 'yesterdayTx', which is not a date and time",
+        ),
+        ({"DATE-OBS": "1979-12-31T23:00:00"}, "DATE-OBS is in the year 1979: the clock was not set"),
+        ({"DATE-OBS": "2151-01-01T00:00:00"}, "DATE-OBS is in the year 2151: the clock was not set"),
+        ({"DATE-LOC": "noon"}, "DATE-LOC is 'noon', which is not a date and time"),
+    ):
+        facts = told(cards)
+        assert (facts.utc, facts.night, facts.night_from) == (None, None, "") and facts.complaints == (
+            complaint,
+        )
+    assert told({"DATE-OBS": "1980-01-01T12:00:00"}).utc and told({"DATE-OBS": "2150-12-31T12:00:00"}).utc
+    for local, ahead in (("2026-10-18T15:00:00", "+15"), ("2026-10-17T11:00:00", "-13")):
+        far = told({"DATE-OBS": "2026-10-18T00:00:00", "DATE-LOC": local})
+        assert far.complaints == (
+            f"DATE-LOC is {ahead} h from DATE-OBS, which no place on earth is: it was passed over",
+        )
+        assert far.night_from.endswith("your site")
+
+
+@pytest.mark.parametrize("keyword", ["SITELONG", "LONG-OBS", "OBSGEO-L", "OBSLONG", "LONGITUD"])
+def test_a_place_east_and_west_and_none_that_was_never_set(keyword):
+    def shown(longitude, **beside):
+        facts = told({"DATE-OBS": "2026-10-18T12:00:00", keyword: longitude, **beside})
+        found = facts.night_from.partition("longitude ")[2]
+        return found or facts.complaints or "the site"
+
+    assert [shown(x) for x in (-180.0, 180.0, 181.0, 359.0, 360.0)] == [
+        "−180.0°",
+        "180.0°",
+        "−179.0°",
+        "−1.0°",
+        "0.0°",
+    ]
+    assert [shown(x) for x in (-180.5, 360.5)] == [
+        (f"{keyword} is '-180.5', which is not a longitude",), (f"{keyword} is '360.5', which is not a longitude",),
+    ]  # fmt: skip
+    assert shown(0.0) == "the site" and shown(1.0) == "1.0°"
+    for latitude in ("SITELAT", "LAT-OBS", "OBSGEO-B", "OBSLAT", "LATITUDE"):
+        assert shown(0.0, **{latitude: 51.5}) == "0.0°" and shown(0.0, **{latitude: 0.0}) == "the site"
+
+
+def test_what_was_done_on_a_day_was_done_before_its_night():
+    now = datetime(2026, 10, 19, 3, tzinfo=UTC)
+    assert event_moment(None, now, DENVER) == event_moment(date(2026, 10, 18), now, DENVER) == now
+    assert event_moment(date(2026, 10, 1), now, DENVER) == datetime(2026, 10, 1, 18, tzinfo=UTC)
+    with pytest.raises(GrayShelfError) as refused:
+        event_moment(date(2026, 10, 19), now, DENVER)
+    assert refused.value.message == "19 Oct 2026 is still to come: what was not done yet makes nothing stale."
+    assert refused.value.advice == "Enter the day on which it was done."
+    with pytest.raises(GrayShelfError) as unknown:
+        site_zone("Mars/Olympus")
+    assert unknown.value.message == (
+        "There is no time zone called 'Mars/Olympus', so frames could not be given their nights."
+    )
+    assert unknown.value.advice == "Use a name such as Europe/London or America/Denver."
+
+
+# -- what is no frame -------------------------------------------------------------------------------------------
+
+
+def hdu(cards, data=b""):
+    """A header of these cards, and what follows it."""
+    lines = [f"{k:<8}= {v:>20}" for k, v in cards.items()]
+    text = "".join(f"{line:<80}" for line in [*lines, "END"])
+    return text.ljust(-(-len(text) // 2880) * 2880).encode() + data
+
+
+SIMPLE = {"SIMPLE": "T", "BITPIX": 16, "NAXIS": 2, "NAXIS1": 20, "NAXIS2": 10}
+COPY = "Copy it again from where it was taken."
+OUT = "Leave this file out."
+ALONE = "It is left alone; nothing needs to be done."
+NO_PICTURE = "The file holds a table or a header only, and no picture."
+REFUSED = [
+    (b"", "The file is empty (0 bytes).", COPY),
+    (b"PK\x03\x04" * 50, "The file does not begin as a FITS file does, whatever its name says.", "Open it with what wrote it, or leave it out."),
+    (hdu(SIMPLE)[:1000], "The file is cut off inside its header.", COPY),
+    (hdu(SIMPLE, bytes(399)), "The file is cut off: 20 × 10 pixels need 3,280 bytes and it has 3,279.", COPY),
+    (hdu({"SIMPLE": "T", "BITPIX": 8, "NAXIS": 0}), NO_PICTURE, ALONE),
+    (hdu({"SIMPLE": "T", "BITPIX": 8, "NAXIS": 0}) + hdu({"XTENSION": "'BINTABLE'", "BITPIX": 8, "NAXIS": 2, "NAXIS1": 4, "NAXIS2": 3}, bytes(2880)), NO_PICTURE, ALONE),
+    (hdu({**SIMPLE, "NAXIS": 3, "NAXIS3": 3}, bytes(2880)), "The picture is already in three colours, so it is not a frame as the camera gave it.", ALONE),
+    (hdu({**SIMPLE, "NAXIS": 3, "NAXIS3": 2}, bytes(2880)), "The picture has 3 axes, where a frame has two.", OUT),
+    (hdu({"SIMPLE": "T", "BITPIX": 16, "NAXIS": 1, "NAXIS1": 20}, bytes(2880)), "The picture has 1 axes, where a frame has two.", OUT),
+    (hdu({**SIMPLE, "BITPIX": 12}, bytes(2880)), "BITPIX is 12, which FITS does not have.", OUT),
+    (hdu({**SIMPLE, "NAXIS2": 7}, bytes(2880)), "The picture would be 20 × 7 pixels, which no camera's frame is.", OUT),
+    (hdu({**SIMPLE, "NAXIS1": 20001, "NAXIS2": 20000}, bytes(2880)), "The picture would be 20001 × 20000 pixels, which no camera's frame is.", OUT),
+    (hdu({**SIMPLE, "NAXIS1": -4}), "NAXIS1 in the header is -4.", OUT),
+    (hdu({**SIMPLE, "NAXIS": 1000}), "NAXIS in the header is 1000.", OUT),
+    (hdu({**SIMPLE, "NAXIS": -1}), "NAXIS in the header is -1.", OUT),
+    (hdu({**SIMPLE, "NAXIS1": "'wide'"}), "NAXIS1 in the header is 'wide', not a number.", OUT),
+    (hdu({**SIMPLE, "NAXIS": "T"}), "NAXIS in the header is 'True', not a number.", OUT),
+    (b"SIMPLE  =                    T".ljust(80) + b"COMMENT x".ljust(80) * (36 * 280), "The header does not end within 10,000 cards.", OUT),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("raw", "message", "advice"), REFUSED, ids=[m[:40] for _, m, _ in REFUSED])
+def test_what_is_no_frame_is_refused_in_a_whole_sentence(raw, message, advice):
+    with pytest.raises(UnreadableFrame) as refused:
+        read_image_header(BytesIO(raw), len(raw))
+    assert (refused.value.message, refused.value.advice) == (message, advice)
+
+
+def test_a_packed_file_that_would_never_end_is_refused():
+    endless = hdu({"SIMPLE": "T", "BITPIX": 64, "NAXIS": 1, "NAXIS1": 500_000_000})
+    table = hdu({"SIMPLE": "T", "BITPIX": 8, "NAXIS": 0}) + hdu(
+        {"XTENSION": "'BINTABLE'", "BITPIX": 64, "NAXIS": 2, "NAXIS1": 500_000_000, "NAXIS2": 1}
+    )
+    assert endless
+    with pytest.raises(UnreadableFrame) as refused:
+        read_image_header(BytesIO(table), None)
+    assert refused.value.message == "The packed file would unpack to more than any frame."
+    assert refused.value.advice == "Leave it out."
+
+
+def test_the_picture_is_found_where_it_lies_behind_whatever_comes_first():
+    table = {
+        "XTENSION": "'BINTABLE'",
+        "BITPIX": 8,
+        "NAXIS": 2,
+        "NAXIS1": 100,
+        "NAXIS2": 30,
+        "PCOUNT": 50,
+        "GCOUNT": 1,
+    }
+    raw = (
+        hdu({"SIMPLE": "T", "BITPIX": 8, "NAXIS": 0})
+        + hdu(table, bytes(2 * 2880))
+        + hdu({"XTENSION": "'IMAGE'", "BITPIX": -32, "NAXIS": 2, "NAXIS1": 9, "NAXIS2": 8}, bytes(2880))
+    )
+    found = read_image_header(BytesIO(raw), len(raw))
+    assert (found.width, found.height, found.bits, found.hdu, found.compressed) == (9, 8, -32, 2, False)
+    assert (found.data_offset, found.data_bytes) == (2880 * 5, 4 * 72)
+    with BytesIO() as stream:
+        fits.HDUList(
+            [fits.PrimaryHDU(), fits.CompImageHDU(np.arange(400, dtype=np.int16).reshape(20, 20))]
+        ).writeto(stream)
+        packed = read_image_header(BytesIO(stream.getvalue()), len(stream.getvalue()))
+    assert (packed.width, packed.height, packed.bits, packed.hdu, packed.compressed) == (20, 20, 16, 1, True)
+    exact = hdu(SIMPLE, bytes(400))
+    assert read_image_header(BytesIO(exact), len(exact)).data_offset == 2880
