@@ -57,11 +57,33 @@ def standing(shots: Shots) -> None:
     """Places as they are before a run."""
     shots.visit("tonight", "/tonight")
     shots.visit("tonight-night", "/tonight", "night")
-    shots.visit("tonight-phone-night", "/tonight", "night", size=(390, 844))
     shots.visit("shelf", "/shelf")
     shots.visit("card", "/shelf?wall=flats", click='[data-spine][aria-label^="Flat R"]')
     shots.visit("intake", "/intake")
+    shots.visit("rigs", "/rigs")
+    shots.visit("rigs-sheet-night", "/rigs", "night", click="[data-part=camera]")
     shots.visit("slip-care-night", "/nights/2026-10-18", "night", click='[data-set][aria-label*="OIII"]')
+
+
+def by_hand(shots: Shots) -> None:
+    """A sheet that another program shoots, on a phone: what comes next, and a frame that is not it."""
+    page = shots.page("night", (390, 844))
+    page.goto(URL + "/tonight")
+    page.get_by_role("button", name="Shoot it with another program instead").click()
+    with tempfile.TemporaryDirectory(prefix="camera-") as watched:
+        page.get_by_label("The folder that your program writes into").fill(watched)
+        page.get_by_role("button", name=re.compile("yourself$")).click()
+        page.get_by_text(re.compile("one test flat of")).wait_for(timeout=30_000)
+        with urllib.request.urlopen(URL + "/api/state") as answer:
+            frames = Path(json.loads(answer.read())["own_folder"]).parent / "frames"
+        light = next(p for p in sorted(frames.rglob("*.fits")) if "ight" in p.name)
+        (Path(watched) / "light_0001.fits").write_bytes(light.read_bytes())
+        page.get_by_role("alert").wait_for(timeout=30_000)
+        shots.take(page, "by-hand-phone-night")
+        page.get_by_role("button", name="Stop here").click()
+        page.get_by_role("button", name=re.compile("^Close it")).click()
+        page.wait_for_timeout(1500)
+    page.close()
 
 
 def running(shots: Shots) -> None:
@@ -79,7 +101,6 @@ def running(shots: Shots) -> None:
     shots.take(page, "run-search")
     pace.click()
     page.get_by_role("button", name="It hangs: try L again").wait_for(timeout=120_000)
-    shots.take(page, "run-no-answer")
     page.get_by_role("button", name="It hangs: try L again").click()
     page.get_by_role("button", name="The cap is on: shoot what needs the dark").wait_for(timeout=60_000)
     phone = shots.page("night", (390, 844))
@@ -136,15 +157,6 @@ def flats(shots: Shots) -> None:
     page.get_by_role("button", name="It is there: begin").click()
     page.get_by_role("heading", name="How Lumen tile follows its brightness").wait_for(timeout=120_000)
     shots.take(page, "flats-light")
-    with tempfile.TemporaryDirectory() as watched:
-        page.goto(URL + "/bench/flats")
-        page.get_by_role("button", name="Watch a folder").click()
-        page.get_by_label("Folder that your camera program writes to").fill(watched)
-        page.get_by_role("button", name="Find all 7 settings").click()
-        page.get_by_text("Shoot one flat of").wait_for(timeout=30_000)
-        shots.visit("flats-folder-phone-night", "/bench/flats", "night", size=(390, 844))
-        page.get_by_role("button", name="Stop").click()
-        page.wait_for_timeout(1500)
     page.close()
 
 
@@ -188,7 +200,7 @@ def main(folder: Path) -> None:
         ]
         for command, parts in (
             (own, (lambda s: s.visit("empty", "/"),)),
-            (demo, (standing, running, bench, flats)),
+            (demo, (standing, by_hand, running, bench, flats)),
             ([*demo, "--rate", "600"], (twilight,)),
         ):
             server = subprocess.Popen(command, stdout=subprocess.DEVNULL, env=os.environ)

@@ -23,22 +23,15 @@ class Server:
         self.url = f"http://127.0.0.1:{self.port}"
         self.process: subprocess.Popen | None = None
 
+    def asked(self) -> list[str]:
+        """What is started: the demo, on very small sensors."""
+        return ["demo", "--folder", str(self.folder), "--size", "tiny", "--rate", str(self.rate)]
+
     def start(self) -> Server:
         """Start it and wait until it answers."""
         log = (self.folder.parent / "server.log").open("ab")
-        command = [
-            sys.executable,
-            "-m",
-            "grayshelf.cli",
-            "demo",
-            "--folder",
-            str(self.folder),
-            "--size",
-            "tiny",
-        ]
-        self.process = subprocess.Popen(
-            [*command, "--port", str(self.port), "--rate", str(self.rate)], stdout=log, stderr=log
-        )
+        command = [sys.executable, "-m", "grayshelf.cli", *self.asked(), "--port", str(self.port)]
+        self.process = subprocess.Popen(command, stdout=log, stderr=log)
         for _ in range(600):
             assert self.process.poll() is None, (self.folder.parent / "server.log").read_text()[-2000:]
             try:
@@ -84,3 +77,11 @@ class Server:
                 return value
             time.sleep(0.02)
         raise AssertionError("it did not come to that")
+
+
+class OwnServer(Server):
+    """`grayshelf serve` of a library of one's own, begun where there is none."""
+
+    def asked(self) -> list[str]:
+        """What is started."""
+        return ["serve", "--library", str(self.folder), "--new"]

@@ -62,7 +62,7 @@ def test_a_sheet_is_typed_seen_and_taken_back_in_order(own):
     first = put(own, f"/api/rigs/{rig}/sheets/telescope", {"aperture_mm": 92, "focal_length_mm": 506})
     second = put(own, f"/api/rigs/{rig}/sheets/telescope", {"focal_length_mm": 405, "reducer": "0.8 reducer"})
     assert second["message"] == (
-        "Kept: focal length 405 mm (506 mm before); reducer or extender 0.8 reducer (not said before)."
+        "Kept: focal length 405 mm (506 mm before); reducer or extender 0.8 reducer."
     )
     page = own.get(f"/api/rigs/{rig}")
     telescope = next(p for p in page["parts"] if p["kind"] == "telescope")

@@ -1,4 +1,5 @@
 import { scaleLinear, scaleLog } from "d3-scale";
+import { useState } from "react";
 
 import { api, get, type Schemas } from "../../api/client";
 import { useChange } from "../../api/hooks";
@@ -191,6 +192,7 @@ function ReadyAndCovered({ data }: { data: TonightData }) {
 /** Tonight before a run: the sheet, what it costs, what is ready. */
 export function Sheet({ data }: { data: TonightData }) {
   const { wishes } = useHere();
+  const [byHand, setByHand] = useState(false);
   const start = useChange(() =>
     get(
       api.POST("/api/runs", {
@@ -245,7 +247,15 @@ export function Sheet({ data }: { data: TonightData }) {
             current={null}
             action={data.has_devices ? go : null}
           />
-          {!data.has_devices && <StartByHand data={data} />}
+          {!data.has_devices || byHand ? (
+            <StartByHand data={data} />
+          ) : (
+            <p className="pt-2 text-right">
+              <Button look="link" onClick={() => setByHand(true)}>
+                Shoot it with another program instead
+              </Button>
+            </p>
+          )}
         </>
       ) : (
         <p className="border-b-[3px] border-ink bg-card px-6 py-10 text-l text-ink2">

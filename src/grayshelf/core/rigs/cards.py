@@ -134,8 +134,12 @@ _LABELS: dict[str, tuple[str, str]] = {
 }
 
 
+def _is_empty(value: Any) -> bool:
+    return value is None or value in ("", [])
+
+
 def _told(value: Any, unit: str) -> str:
-    if value is None or value == "" or value == []:
+    if _is_empty(value):
         return "not said"
     if isinstance(value, bool):
         return "yes" if value else "no"
@@ -151,13 +155,14 @@ def differences(before: Mapping[str, Any], after: Mapping[str, Any]) -> list[str
     told = []
     for name in after:
         was, now = before.get(name), after[name]
-        if was == now:
+        if was == now or (_is_empty(was) and _is_empty(now)):
             continue
         if name == "filters":
             told += _filters_differ(was or [], now or [])
             continue
         label, unit = _LABELS.get(name, (name.replace("_", " "), ""))
-        told.append(f"{label} {_told(now, unit)} ({_told(was, unit)} before)")
+        before_that = "" if _is_empty(was) else f" ({_told(was, unit)} before)"
+        told.append(f"{label} {_told(now, unit)}{before_that}")
     return told
 
 
