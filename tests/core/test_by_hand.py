@@ -61,6 +61,7 @@ def test_a_frame_is_for_whatever_asks_for_it_and_comes_in_any_order():
         ({"kind": FrameKind.DARK, "exposure_s": 300.0, "gain": 120.0, "sensor_temp_c": -10.0}, [DARKS], "It was taken at gain 120; asked is 100. Set the gain to 100."),
         ({"kind": FrameKind.DARK, "exposure_s": 180.0, "sensor_temp_c": -10.0}, [DARKS], "It was exposed for 180 s; 300 s is asked for. Set 300 s."),
     ],
+    ids=range(14),
 )  # fmt: skip
 def test_what_is_wrong_is_said_of_the_nearest_and_what_to_do(change, asked, says):
     found = which_of(replace(FRAME, **change), asked)

@@ -156,6 +156,7 @@ def test_what_is_fixed_or_not_there_is_asked_of_nobody():
         (lambda: HouseRules().changed({"dark_exposures_s": range(1, 40)}), "Up to 24"),
         (lambda: HouseRules().changed({"no such": 1}), "no house rule"),
     ],
+    ids=range(14),
 )
 def test_what_cannot_be_is_refused_in_a_sentence(make, says):
     with pytest.raises(GrayShelfError) as refused:

@@ -8,7 +8,9 @@ import os
 from collections import Counter
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
+from operator import attrgetter
 from pathlib import Path
+from typing import NamedTuple
 
 from grayshelf.core.errors import GrayShelfError, NotFound, NotPermitted
 
@@ -19,6 +21,7 @@ _FRAME_ENDINGS = tuple(
 )
 #: The database of a library, in its folder.
 DATABASE = "grayshelf.db"
+BY_NAME = attrgetter("name")
 #: Locked by the process that has a library open; it stays where a database was lost.
 LOCK = "grayshelf.lock"
 #: Folders of a library whose frames stand on no shelf: they measured a camera, were test shots, or were thrown away.
@@ -86,9 +89,8 @@ class NamedFolders:
         return real
 
 
-@dataclass(frozen=True)
-class FileStamp:
-    """By what a file is known to be the same as before."""
+class FileStamp(NamedTuple):
+    """By what a file is known to be the same as before; a tuple, since a library of years has very many."""
 
     size_bytes: int
     modified_ns: int
@@ -146,12 +148,11 @@ def walk_frames(
         base, below = waiting.pop()
         try:
             with os.scandir(base) as scanned:
-                entries = sorted(scanned, key=lambda entry: entry.name)
+                entries = sorted(scanned, key=BY_NAME)
         except OSError as error:
             closed(error)
             continue
-        names = {entry.name for entry in entries}
-        ours = DATABASE in names or LOCK in names
+        ours = any(entry.name in (DATABASE, LOCK) for entry in entries)
         folders = []
         for entry in entries:
             if entry.name.startswith("."):
@@ -162,7 +163,7 @@ def walk_frames(
             elif not looks_like_frame(entry.name):
                 passed.endings[printable(Path(entry.name).suffix.lower())] += 1
             elif not entry.is_symlink() or not _leads_out(Path(entry.path), real_root):
-                yield f"{below}{entry.name}", _stamp_of_entry(entry)
+                yield below + entry.name, _stamp_of_entry(entry)
         waiting += reversed(folders)
 
 

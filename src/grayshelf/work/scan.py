@@ -78,7 +78,7 @@ def scan_folder(library: Library, control: JobControl, params: dict[str, Any]) -
     fresh = [
         (path, stamp)
         for path, stamp in listed
-        if known.stamps.get(path) != (stamp.size_bytes, stamp.modified_ns) or path in again
+        if known.stamps.get(path) != stamp or path in again
     ]
     if fresh:
         _note_unsettled(library, folder_id)
@@ -150,7 +150,7 @@ def _is_unchanged(
     """Whether a folder is as the last scan left it, so that nothing has to be read, put into sets or looked up."""
     if known.unsound or library.left_out or len(known.stamps) != len(listed):
         return False
-    if any(known.stamps.get(path) != (stamp.size_bytes, stamp.modified_ns) for path, stamp in listed):
+    if any(known.stamps.get(path) != stamp for path, stamp in listed):
         return False
     loose = Frame.set_id.is_(None) & Frame.state.in_(IN_SETS) & Frame.group_key.is_not(None)
     with library.db.session() as session:

@@ -210,11 +210,11 @@ function CameraForm({ data }: { data: Rig }) {
     >
       {(t, set) => (
         <div className="grid grid-cols-2 gap-x-8 max-lg:grid-cols-1">
-          <div>
+          <div className="flex flex-col gap-1.5">
             <CameraCooling t={t} set={set} />
             <CameraNoise t={t} set={set} />
           </div>
-          <div>
+          <div className="flex flex-col gap-1.5">
             <CameraExposing t={t} set={set} />
           </div>
         </div>

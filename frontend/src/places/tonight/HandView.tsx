@@ -1,5 +1,5 @@
 import { Check, Copy, Printer } from "lucide-react";
-import { useState, type ReactNode } from "react";
+import { useEffect, useRef, useState, type ReactNode } from "react";
 
 import { api, get, type Schemas } from "../../api/client";
 import { useChange } from "../../api/hooks";
@@ -82,7 +82,7 @@ function Steps({ run, onTick }: { run: RunData; onTick: (id: number, done: boole
       >
         The sheet
       </ColumnHead>
-      <ul>
+      <ul className="max-md:pr-5">
         {run.steps
           .filter((s) => TICKED.includes(s.kind))
           .map((step) => {
@@ -132,8 +132,12 @@ export function HandView({ run, children }: { run: RunData; children?: ReactNode
     ),
   );
   const hand = run.hand;
+  const top = useRef<HTMLDivElement>(null);
+  // The sheet was begun far down the page: what comes next stands at its head.
+  useEffect(() => top.current?.scrollIntoView({ block: "end" }), []);
   return (
     <div className="flex flex-col gap-6 pt-4" aria-live="polite">
+      <div ref={top} className="-mt-4" />
       {hand && (
         <section
           aria-label="What to do next"
