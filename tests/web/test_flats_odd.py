@@ -24,12 +24,30 @@ BODIES = {
     "flats/leave-out": {"keys": [{**KEY, "filter_code": "Q"}, {**KEY, "filter_code": "Q"}]},
     "flats/find": {"keys": [KEY], "mode": "time", "exposure_s": 2, "shared": False, "folder": None},
     "flats/again": {"key": KEY, "changes": None},
-    "flats/source": LIGHT,
     "flats/chart": KEY,
     "events": {"kind": "panel", "what": "x", "on": None},
     "twilight": {"at": "dusk", "day": None, "rows": [{"key": KEY, "count": 5}]},
     "twilight/start": {"at": "dusk", "rows": [{"key": KEY, "count": 5}]},
 }
+PUT = {
+    "sheets/light": LIGHT,
+    "sheets/telescope": {"aperture_mm": 92, "focal_length_mm": 506, "reducer": ""},
+    "sheets/camera": {
+        "cooled": True, "below_air_c": 35, "gain_word": "gain", "shutter": "slow", "shortest_s": 0.01, "drop_first": 1,
+        "repeatable_from_s": 1, "pause_s": 1, "bias_usable": False, "read_noise_e": 2, "dark_rate_e_s": 0.01,
+        "dark_rate_at_c": 0,
+    },
+    "sheets/filters": {
+        "name": "", "moved_by": "",
+        "filters": [{"code": "L", "name": "", "centre_nm": 550, "width_nm": 300, "gain": 1, "focus": 1, "brightness": 20}],
+    },
+    "sheets/parts/rotator": {"name": "x", "moved_by": "hand"},
+    "house-rules": {
+        "numbers": {"n_flats": 20, "dark_temp_c": 2}, "flats_when": "each night", "bias_under_flats": False,
+        "dark_temps_c": [0, -10], "dark_exposures_s": [60], "reason": "",
+    },
+    "name": {"name": "Heron 92", "retired": False},
+}  # fmt: skip
 ODD = [
     None, True, 0, -1, 1e308, float("nan"), float("inf"), 1e-320, 2**63, 2**70, "", "é\x00", "NaN", "0001-01-01", [], {},
     [1],
@@ -66,6 +84,24 @@ def test_odd_values_are_refused_and_break_nothing(client, route):
     for page in ("flats", "flats.csv", "flats/panel.csv", "tonight", "twilight.csv"):
         assert client.get(f"/api/rigs/1/{page}").status_code < 500, page
     assert client.post("/api/rigs/1/twilight", json={}).status_code == 200
+
+
+@pytest.mark.parametrize("route", PUT)
+def test_odd_values_on_sheets_are_refused_and_break_no_page(client, route):
+    for at in places(PUT[route]):
+        for odd in ODD:
+            body = json.dumps(put(PUT[route], at, odd))
+            answer = client.put(f"/api/rigs/2/{route}", data=body, content_type="application/json")
+            assert answer.status_code < 500, (at, odd, answer.text)
+            if route == "house-rules":
+                would = client.post(f"/api/rigs/2/{route}/would", data=body, content_type="application/json")
+                assert would.status_code < 500, (at, odd, would.text)
+    for page in ("", "/tonight", "/shelf", "/flats", "/history.csv", "/house-rules.csv"):
+        assert client.get(f"/api/rigs/2{page}").status_code == 200, page
+    for item in client.get("/api/rigs/2").json["history"]:
+        if item["change_id"] is not None and not item["taken_back"]:
+            assert client.post(f"/api/rigs/2/changes/{item['change_id']}/take-back").status_code in (200, 409)
+    assert client.get("/api/rigs/2").status_code == 200
 
 
 def stop_all(client):

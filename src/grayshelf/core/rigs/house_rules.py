@@ -171,13 +171,14 @@ def _as(rule: Rule, value: float) -> float | int:
 
 
 def _check(rule: Rule, value: float) -> None:
-    if rule.whole and value != int(value):
-        raise GrayShelfError(f"{_sentence(rule, 'N')}: a whole number is needed.")
+    # Also where it is no number.
     if not rule.least <= value <= rule.most:
         raise GrayShelfError(
             f"{_sentence(rule, rule.told(value))}: it must lie between "
             f"{in_unit(rule.least * rule.shown_times, '')} and {rule.told(rule.most)}."
         )
+    if rule.whole and value != int(value):
+        raise GrayShelfError(f"{_sentence(rule, 'N')}: a whole number is needed.")
 
 
 def _standards(values: Sequence[float], least: float, most: float, what: str, unit: str) -> tuple[float, ...]:
