@@ -1,5 +1,5 @@
 import { useState } from "react";
-import { Link } from "react-router";
+import { Link, useSearchParams } from "react-router";
 
 import { api, get, type Schemas } from "../../api/client";
 import { useChange, useRig } from "../../api/hooks";
@@ -154,8 +154,12 @@ function NoRig({ onNew }: { onNew: () => void }) {
 }
 
 function TheRig({ data, onNew }: { data: Rig; onNew: () => void }) {
-  const [pulled, setPulled] = useState<Kind | null>(null);
-  useKeys({ Escape: () => setPulled(null) });
+  // In the address, so that 'back' puts a sheet back, too.
+  const [params, setParams] = useSearchParams();
+  const asked = params.get("part");
+  const pulled = data.parts.find((p) => p.kind === asked)?.kind ?? null;
+  const setPulled = (kind: Kind | null) => setParams(kind ? { part: kind } : {});
+  useKeys({ Escape: () => pulled && setPulled(null) });
   const pull = (kind: Kind) => setPulled(pulled === kind ? null : kind);
   const actions = (
     <>
