@@ -134,7 +134,10 @@ export function HandView({ run, children }: { run: RunData; children?: ReactNode
   const hand = run.hand;
   const top = useRef<HTMLDivElement>(null);
   // The sheet was begun far down the page: what comes next stands at its head.
-  useEffect(() => top.current?.scrollIntoView({ block: "end" }), []);
+  useEffect(() => {
+    // In braces: some browsers answer with a promise, which is no way to tidy up.
+    void top.current?.scrollIntoView({ block: "end" });
+  }, []);
   return (
     <div className="flex flex-col gap-6 pt-4" aria-live="polite">
       <div ref={top} className="-mt-4" />
