@@ -68,6 +68,21 @@ def test_what_is_wrong_is_said_of_the_nearest_and_what_to_do(change, asked, says
     assert found.place is None and found.why == says
 
 
+def test_a_frame_is_held_against_what_it_was_meant_for():
+    ha = replace(FLATS, filter_code="Ha", exposure_s=10.0)
+    other_search = replace(FLATS, exposure_s=None)
+    for exposure_s in (15.0, 60.0):
+        meant = replace(FRAME, filter_code="Ha", exposure_s=exposure_s)
+        assert (
+            which_of(meant, [ha, other_search]).why
+            == f"It was exposed for {exposure_s:g} s; 10 s is asked for. Set 10 s."
+        )
+    assert (
+        "gain 200"
+        in which_of(replace(FRAME, filter_code="Ha", exposure_s=10.0, gain=200.0), [other_search, ha]).why
+    )
+
+
 def test_bounds_belong_to_what_they_bound_and_all_that_is_wrong_is_known():
     assert not all_wrong(replace(FRAME, exposure_s=0.867), FLATS) and all_wrong(
         replace(FRAME, exposure_s=0.868), FLATS

@@ -181,6 +181,17 @@ def test_each_mistake_of_the_trade_is_told_at_once_and_enters_no_master(own):
     program.light = 1.0
     program.shoot("BIAS", 0.001)
     told(own, "It is a bias frame, not a flat")
+    shoot_a_light = program.shoot("LIGHT", 120.0, filter=code)
+    told(own, "It is a light, not a flat")
+    assert own.query(f"SELECT count(*) FROM frame WHERE path = '{shoot_a_light.name}'") == [(0,)], (
+        "left for a scan"
+    )
+    folders = {f["path"]: f["id"] for f in own.get("/api/intake")["folders"]}
+    refused = own.client.delete(f"/api/folders/{folders[str(program.folder)]}")
+    assert (
+        refused.status_code == 409
+        and "A run waits for frames" in refused.json["title"] + refused.json["detail"]
+    )
     program.shoot("FLAT", exposure, filter="Lum")
     told(own, "It was taken in L")
     broken = program.folder / "broken.fits"
@@ -201,6 +212,10 @@ def test_each_mistake_of_the_trade_is_told_at_once_and_enters_no_master(own):
     rejected = own.query("SELECT count(*) FROM frame WHERE rejected")
     own.scan(program.folder)
     assert own.query("SELECT count(*) FROM frame WHERE rejected") == rejected
+    assert own.query("SELECT count(*) FROM frame WHERE kind = 'light' AND rejected") == [(0,)]
+    assert own.query("SELECT count(*) FROM frame WHERE camera = 'Wren 2' AND rejected") == [(0,)], (
+        "another rig's"
+    )
 
 
 def test_capped_frames_with_light_or_at_another_temperature_are_told(own):

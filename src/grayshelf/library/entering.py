@@ -9,7 +9,7 @@ from pathlib import Path
 from sqlalchemy.orm import Session
 
 from grayshelf.core.frames.facts import FrameFacts
-from grayshelf.library.catalog import IN_SETS, ReadFile, enter_file, rows_at, site_zones
+from grayshelf.library.catalog import IN_SETS, ReadFile, enter_file, rows_at, set_aside, site_zones
 from grayshelf.library.folders import FileStamp, printable
 from grayshelf.library.library import Library
 from grayshelf.library.missing import Known, known_as, take_place
@@ -80,4 +80,7 @@ def enter_arrival(
         frame = rows_at(session, folder_id, [printable(path)])[printable(path)]
         if wrong:
             frame.rejected, frame.reason = True, wrong
+        elif frame.rejected and not set_aside(path):
+            # What was found wrong with it was said of another sheet.
+            frame.rejected, frame.reason = False, ""
         return frame

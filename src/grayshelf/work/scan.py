@@ -75,11 +75,7 @@ def scan_folder(library: Library, control: JobControl, params: dict[str, Any]) -
         return _told(library, folder_id, passed, bool(listed))
     counters = _counters([path for path, _ in listed])
     again = _to_read_again(library, folder_id, counters)
-    fresh = [
-        (path, stamp)
-        for path, stamp in listed
-        if known.stamps.get(path) != stamp or path in again
-    ]
+    fresh = [(path, stamp) for path, stamp in listed if known.stamps.get(path) != stamp or path in again]
     if fresh:
         _note_unsettled(library, folder_id)
     moved = set[str]()

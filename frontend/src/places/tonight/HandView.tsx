@@ -148,7 +148,7 @@ export function HandView({ run, children }: { run: RunData; children?: ReactNode
         >
           <p className="text-l text-ink2">{hand.before}</p>
           <p
-            className="pt-1 text-[28px] leading-9 font-semibold max-md:text-xl"
+            className="pt-1 text-[28px] leading-9 font-semibold max-md:text-xl max-md:leading-7"
             style={{ fontStretch: "92%" }}
           >
             {hand.what}

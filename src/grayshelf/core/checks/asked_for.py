@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
@@ -17,10 +16,10 @@ class AskedFor:
 
     camera: str
     filter_code: str
-    gain: float
+    gain: float | None
+    """None, like the offset's, where the lights do not tell theirs."""
     binning: int
     offset: float | None = None
-    """None where the lights do not tell theirs."""
     gain_word: str = "gain"
     """What this camera calls its gain."""
     kind: FrameKind = FrameKind.FLAT
@@ -70,11 +69,11 @@ def _of_another_kind(facts: FrameFacts, asked: AskedFor) -> Iterator[str]:
 
 def _otherwise_set(facts: FrameFacts, asked: AskedFor) -> Iterator[str]:
     optical, word = asked.kind is FrameKind.FLAT, asked.gain_word
-    if optical and facts.filter_code is not None and asked.filter_code not in ("none", facts.filter_code):
+    if not _same_filter(facts, asked):
         yield (
             f"It was taken in {facts.filter_code}; {asked.filter_code} is looked for. Bring {asked.filter_code} in."
         )
-    if facts.gain is not None and facts.gain != asked.gain:
+    if facts.gain is not None and asked.gain is not None and facts.gain != asked.gain:
         whose = "the lights have" if optical else "asked is"
         yield f"It was taken at {word} {facts.gain:g}; {whose} {asked.gain:g}. Set the {word} to {asked.gain:g}."
     if facts.offset is not None and asked.offset is not None and facts.offset != asked.offset:
@@ -97,6 +96,11 @@ def _otherwise_set(facts: FrameFacts, asked: AskedFor) -> Iterator[str]:
             f"It was exposed for {facts.exposure_s:g} s; {asked.exposure_s:g} s is asked for. "
             f"Set {asked.exposure_s:g} s."
         )
+
+
+def _same_filter(facts: FrameFacts, asked: AskedFor) -> bool:
+    optical = asked.kind is FrameKind.FLAT and facts.filter_code is not None
+    return not optical or asked.filter_code in ("none", facts.filter_code)
 
 
 def _off_percent(exposure_s: float, asked_s: float) -> float:
@@ -127,9 +131,14 @@ def _elsewhere(facts: FrameFacts, asked: AskedFor) -> Iterator[str]:
         )
 
 
-def _times_apart(exposure_s: float | None, asked_s: float | None) -> float:
-    """How far two exposures (s) are apart, as the logarithm of their ratio; 0 where one is not known."""
-    return abs(math.log(exposure_s / asked_s)) if exposure_s and asked_s else 0.0
+def _meant_for_others(facts: FrameFacts, asked: AskedFor) -> int:
+    """How much says that a frame was meant for something else: its kind, its camera, its filter."""
+    return len(list(_of_another_kind(facts, asked))) + (not _same_filter(facts, asked))
+
+
+def _far_apart(exposure_s: float | None, asked_s: float | None) -> bool:
+    """Whether two exposures (s) are not meant to be the same, by any slip of the hand: one is over twice the other."""
+    return exposure_s is not None and asked_s is not None and not 0.5 <= exposure_s / asked_s <= 2.0
 
 
 @dataclass(frozen=True)
@@ -144,16 +153,18 @@ def which_of(facts: FrameFacts, asked: Sequence[AskedFor]) -> Serves:
     """Which of several asked-for kinds of frames a frame is; the first of them is what is asked for now.
 
     Frames come late or in batches, so any that is asked for will do. Where it is none of them, it is held against the
-    one that it comes nearest to, for what has to be put right: the one of which least is wrong, then that whose exposure
-    is nearest, then the first.
+    one that it was likely meant for, by its kind, camera and filter, so that what has to be put right is said: of those
+    the one of which least is wrong, then one of about its exposure, then the first.
     """
     wrong = [all_wrong(facts, one) for one in asked]
     for place, found in enumerate(wrong):
         if not found:
             return Serves(place)
 
-    def nearness(place: int) -> tuple[int, float, int]:
-        return len(wrong[place]), _times_apart(facts.exposure_s, asked[place].exposure_s), place
+    def nearness(place: int) -> tuple[int, int, bool, int]:
+        one = asked[place]
+        far = _far_apart(facts.exposure_s, one.exposure_s)
+        return _meant_for_others(facts, one), len(wrong[place]), far, place
 
     nearest = min(range(len(asked)), key=nearness, default=None)
     return Serves(None, "Nothing is asked for any more." if nearest is None else wrong[nearest][0])

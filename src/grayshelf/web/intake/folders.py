@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Container
+from pathlib import Path
 from zoneinfo import ZoneInfo
 
 from sqlalchemy import func, select
@@ -15,7 +16,7 @@ from grayshelf.library.kept import kept
 from grayshelf.library.library import Library
 from grayshelf.library.models import Folder, Frame, Job
 from grayshelf.library.records import read
-from grayshelf.library.step_records import ScanJob
+from grayshelf.library.step_records import RunJob, ScanJob
 from grayshelf.web.common import in_words
 from grayshelf.web.common.schemas import JobOut
 from grayshelf.web.intake.problems import TO_LOOK_AT
@@ -101,6 +102,10 @@ def forget_folder(library: Library, folder_id: int) -> str:
         going = session.scalars(select(Job).where(Job.kind == "scan", Job.state.in_(ALIVE)))
         if any(read(ScanJob, job.params).folder_id == folder_id for job in going):
             raise Conflict(f"{folder.path} is being scanned.", "Stop the scan first.")
+        waiting = session.scalars(select(Job).where(Job.kind == "run", Job.state.in_(ALIVE)))
+        watched = [read(RunJob, job.params).folder for job in waiting]
+        if any(w is not None and Path(w).is_relative_to(folder.path) for w in watched):
+            raise Conflict(f"A run waits for frames in {folder.path}.", "Stop the run first.")
         path = folder.path
     missing.forget_frames(library, folder_id)
     with library.db.session() as session:

@@ -13,7 +13,7 @@ from grayshelf.core.planning.runsheet import StepKind
 from grayshelf.core.sensor.statistics import FlatStatistics
 from grayshelf.library.models import RunStep
 from grayshelf.library.records import read
-from grayshelf.library.rig_terms import gain_word, tolerances_of, traits_at
+from grayshelf.library.rig_terms import gain_word, says_of, tolerances_of, traits_at
 from grayshelf.library.step_records import SearchOutcome, SheetParams, ShotStats
 
 if TYPE_CHECKING:
@@ -34,7 +34,8 @@ class AskedOfHands:
     def __init__(self, run: HandRun) -> None:
         self.run = run
         with run.library.db.session() as session:
-            self.near = tolerances_of(run.library.rig(session, run.rig.id))
+            rig = run.library.rig(session, run.rig.id)
+            self.near, self.fixed = tolerances_of(rig), says_of(rig).fixed
         self.word = gain_word(run.library, run.rig.camera)
 
     def asked(self, step: RunStep) -> AskedFor:
@@ -45,9 +46,9 @@ class AskedOfHands:
             return AskedFor(
                 self.run.rig.camera,
                 "",
-                params.gain or 0.0,
+                self._set_to("gain", params.gain),
                 params.binning or 1,
-                params.offset,
+                self._set_to("offset", params.offset),
                 self.word,
                 kind,
                 exposure,
@@ -60,9 +61,9 @@ class AskedOfHands:
         return AskedFor(
             self.run.rig.camera,
             row.filter_code,
-            row.gain,
+            self._set_to("gain", row.gain),
             row.binning,
-            row.offset,
+            self._set_to("offset", row.offset),
             self.word,
             kind,
             exposure,
@@ -73,9 +74,13 @@ class AskedOfHands:
             focus_within=near.flat_focus_steps,
         )
 
+    def _set_to(self, quantity: str, value: float | None) -> float | None:
+        """What a gain or an offset is to be; None where it is always the same and the lights do not tell it."""
+        return None if quantity in self.fixed and not value else value
+
     def wrong_level(self, step: RunStep, asked: AskedFor, stats: FlatStatistics) -> str:
         """What is wrong with a frame's level: a flat beside its target, light on a capped frame."""
-        key = RowKey(asked.filter_code, asked.gain, asked.offset or 0.0, asked.binning)
+        key = RowKey(asked.filter_code, asked.gain or 0.0, asked.offset or 0.0, asked.binning)
         if asked.kind is FrameKind.FLAT:
             target = self.run.row(step).target
             fault = flat_level(stats, target.level_adu, target.tolerance_adu)

@@ -50,6 +50,8 @@ from grayshelf.work.watched import POLL_S, Arrival, WatchedFolder
 #: So many of a step's refused files are told of.
 REFUSED_TOLD = 8
 SERIES = (StepKind.FLATS, StepKind.DARK_FLATS, StepKind.DARKS)
+#: Kinds of frames that a sheet asks for.
+_SHOT_HERE = (FrameKind.FLAT, FrameKind.DARK_FLAT, FrameKind.DARK)
 A_TEST = "A test flat: its exposure was being looked for."
 
 
@@ -313,8 +315,15 @@ class HandRun(Searching):
         )
 
     def _set_aside(self, step: RunStep, arrival: Arrival, why: str) -> None:
-        """A frame that nothing on the sheet asks for: in the library, and in no master."""
-        self._enter(arrival, why)
+        """A frame that nothing on the sheet asks for: in the library, and in no master.
+
+        One of another kind or another camera is told of and left for the next scan: it may be right for somebody else,
+        as the lights are that the same program writes into the same tree.
+        """
+        facts = arrival.facts
+        ours = facts is not None and facts.camera in (None, self.rig.camera) and facts.kind in _SHOT_HERE
+        if ours and facts is not None and not facts.is_master:
+            self._enter(arrival, why)
         self._refuse(step, arrival, why)
 
     def _refuse(self, step: RunStep, arrival: Arrival, why: str) -> None:
