@@ -15,6 +15,7 @@ from grayshelf.library.library import Library
 from grayshelf.library.models import CameraValue, FlatSetting, FrameSet, PanelCurve, Rig
 from grayshelf.library.rig_cards import HOUSE_RULES, NAME, changes_of
 from grayshelf.library.rig_terms import gain_word
+from grayshelf.library.unreadable import readable
 from grayshelf.web.common import in_words
 from grayshelf.web.rigs.schemas import HistoryOut, YearMark
 
@@ -103,12 +104,12 @@ def _settings(session: Session, rig: Rig, zone: ZoneInfo) -> Iterator[HistoryOut
 
 
 def _flats(session: Session, rig: Rig, zone: ZoneInfo) -> Iterator[HistoryOut]:
-    telescope = FrameSet.facts["telescope"].as_string()
+    # A set of which nobody can read what is kept is told of where the shelf is shown, and has no place here.
+    facts = readable(FrameSet.facts)
+    telescope = facts["telescope"].as_string()
     built = select(FrameSet.master_set_id).where(FrameSet.master_set_id.is_not(None))
     query = (
-        select(
-            FrameSet.night, FrameSet.last_utc, FrameSet.facts["filter_code"].as_string(), FrameSet.n_frames
-        )
+        select(FrameSet.night, FrameSet.last_utc, facts["filter_code"].as_string(), FrameSet.n_frames)
         .where(
             FrameSet.kind == "flat",
             FrameSet.camera == rig.camera,

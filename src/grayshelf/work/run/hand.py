@@ -6,7 +6,7 @@ where it lies and ticks off its step; one that is wrong is entered and set aside
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -20,12 +20,12 @@ from grayshelf.core.flats.panel.diffusers import advise
 from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
-from grayshelf.core.planning.runsheet import FlatSeries, StepKind
+from grayshelf.core.planning.runsheet import StepKind
 from grayshelf.core.sensor.statistics import flat_statistics, full_level
 from grayshelf.library.entering import enter_arrival
 from grayshelf.library.flat_sheet import Source
 from grayshelf.library.folder_list import folder_that_holds
-from grayshelf.library.models import Folder, Frame, Job, RunShot, RunStep
+from grayshelf.library.models import Folder, Frame, RunShot, RunStep
 from grayshelf.library.records import as_kept, read
 from grayshelf.library.step_records import (
     JobResult,
@@ -38,12 +38,11 @@ from grayshelf.library.step_records import (
     ShotStats,
 )
 from grayshelf.work.flats.conditions import RowConditions
-from grayshelf.work.flats.searching import Searching, Sought
 from grayshelf.work.flats.test_flats import RowLeftOut, TestFlat, measured_flat
 from grayshelf.work.job_states import OPEN, StepState
 from grayshelf.work.masters_after import group_new_frames
 from grayshelf.work.run.asked_of_hands import KINDS, AskedOfHands
-from grayshelf.work.run.series import forecast_s
+from grayshelf.work.run.sheet_run import SheetRun
 from grayshelf.work.steps import Handler, Working
 from grayshelf.work.watched import POLL_S, Arrival, WatchedFolder
 
@@ -80,14 +79,11 @@ class _FromTheFolder:
         return replace(self._run.next_test_flat(step), brightness=shot.brightness)
 
 
-class HandRun(Searching):
+class HandRun(SheetRun):
     """A run of Tonight that the person's own program shoots."""
 
-    topic = "run"
-
     def __init__(self, working: Working, job: RunJob) -> None:
-        super().__init__(working)
-        self.rows = list(job.rows)
+        super().__init__(working, job)
         self.watch = None if job.folder is None else self._watch(job.folder, job.since)
         self.taker = _FromTheFolder(self)
         self._early: dict[int, list[TestFlat]] = {}
@@ -126,24 +122,6 @@ class HandRun(Searching):
 
     # -- searches -----------------------------------------------------------------------------------------------
 
-    def sought(self, step: RunStep) -> Sought:
-        """The row of a step as its lights were taken."""
-        assert step.row is not None
-        row = self.rows[step.row]
-        return Sought(
-            RowKey(row.filter_code, row.gain, row.offset, row.binning),
-            row.stack,
-            row.stack_stops,
-            mode="time",
-            brightness=row.brightness,
-            begin_s=row.begin_s,
-            focus=row.focus,
-        )
-
-    def searches(self, steps: Sequence[RunStep]) -> list[RunStep]:
-        """Steps that take test shots."""
-        return [s for s in steps if s.kind == StepKind.FIND]
-
     def next_test_flat(self, step: RunStep) -> TestFlat:
         """Wait for the next test flat of a row."""
         while not self._early.get(step.id):
@@ -164,7 +142,7 @@ class HandRun(Searching):
                 )
                 other.params = as_kept(known)
         if found.brightness is not None and step.row is not None:
-            self._write_row(step.row, replace(self.rows[step.row], brightness=found.brightness))
+            self.write_row(step.row, replace(self.rows[step.row], brightness=found.brightness))
         self._keep_the_confirming_shot(step, row, found)
         self.end_search(step)
 
@@ -204,12 +182,6 @@ class HandRun(Searching):
             for other in self.steps(session):
                 if other.row == step.row and other.state in OPEN:
                     other.state = StepState.SKIPPED
-
-    def _write_row(self, index: int, row: FlatSeries) -> None:
-        self.rows[index] = row
-        with self.library.db.session() as session:
-            job = session.get_one(Job, self.control.job_id)
-            job.params = as_kept(replace(read(RunJob, job.params), rows=tuple(self.rows)))
 
     # -- frames that come in ------------------------------------------------------------------------------------
 
@@ -344,16 +316,6 @@ class HandRun(Searching):
             row.ended_at = row.ended_at or self.library.clock.now()
 
     # -- telling ------------------------------------------------------------------------------------------------
-
-    def progress_of(self, steps: list[RunStep]) -> tuple[float, str]:
-        """Share of the frames that are in, and the step that is open."""
-        seconds = {s.id: forecast_s(s) or 1.0 for s in steps}
-        done = sum(
-            seconds[s.id] * (1.0 if s.state not in OPEN else s.done / s.count if s.count else 0.0)
-            for s in steps
-        )
-        doing = next((s for s in steps if s.state in OPEN), None)
-        return min(done / max(sum(seconds.values()), 1e-9), 1.0), doing.title if doing is not None else ""
 
     def ended(self) -> JobResult:
         """What came in."""

@@ -24,7 +24,7 @@ from grayshelf.core.planning.forecast import afterwards
 from grayshelf.core.planning.gates import dim_for
 from grayshelf.core.planning.runsheet import FlatSeries, StepKind
 from grayshelf.core.sensor.statistics import FlatStatistics, flat_statistics
-from grayshelf.library.models import Job, RunShot, RunStep
+from grayshelf.library.models import RunShot, RunStep
 from grayshelf.library.records import as_kept, read
 from grayshelf.library.rig_terms import camera_of
 from grayshelf.library.step_records import (
@@ -39,13 +39,13 @@ from grayshelf.library.step_records import (
     ShotStats,
 )
 from grayshelf.work.flats.conditions import RowConditions
-from grayshelf.work.flats.searching import Searching, Sought
 from grayshelf.work.flats.test_flats import RigTaker
 from grayshelf.work.gates import gate_step, is_gate
 from grayshelf.work.job_states import OPEN, StepState
 from grayshelf.work.masters_after import group_new_frames
 from grayshelf.work.run.cooling import cool_to
-from grayshelf.work.run.series import Judge, forecast_s, leak_judge, settings_of_no_row
+from grayshelf.work.run.series import Judge, leak_judge, settings_of_no_row
+from grayshelf.work.run.sheet_run import SheetRun
 from grayshelf.work.shooting import ShotSettings, Taken, set_up
 from grayshelf.work.steps import SEQ, Handler, Working
 
@@ -58,14 +58,11 @@ SERIES = (StepKind.FLATS, StepKind.DARK_FLATS, StepKind.DARKS)
 OF_A_ROW = (StepKind.FIND, StepKind.FLATS, StepKind.DARK_FLATS)
 
 
-class Run(Searching):
+class Run(SheetRun):
     """One run being done."""
 
-    topic = "run"
-
     def __init__(self, working: Working, job: RunJob) -> None:
-        super().__init__(working)
-        self.rows = list(job.rows)
+        super().__init__(working, job)
         self.taking = self.shooter()
         self.taker = RigTaker(
             self.devices,
@@ -99,25 +96,6 @@ class Run(Searching):
 
     # -- searches -----------------------------------------------------------------------------------------------
 
-    def sought(self, step: RunStep) -> Sought:
-        """The row of a step as its lights were taken, behind what hung, or hangs, when it is searched."""
-        assert step.row is not None
-        row, params = self.rows[step.row], read(SheetParams, step.params)
-        begun = params.stack is not None
-        return Sought(
-            RowKey(row.filter_code, row.gain, row.offset, row.binning),
-            params.stack if params.stack is not None else row.stack,
-            params.stack_stops if begun else row.stack_stops,
-            mode="time",
-            brightness=row.brightness,
-            begin_s=row.begin_s,
-            focus=row.focus,
-        )
-
-    def searches(self, steps: Sequence[RunStep]) -> list[RunStep]:
-        """Steps that take test shots."""
-        return [s for s in steps if s.kind == StepKind.FIND]
-
     def can_be_shot_again(self, step: RunStep) -> bool:
         """Behind something that is not on the light's list, a setting could not be shot again."""
         return UNNAMED not in self.sought(step).stack
@@ -142,7 +120,7 @@ class Run(Searching):
         """The row's flats, and its dark flats, are shot at the exposure that was found."""
         assert step.row is not None
         if found.brightness is not None:
-            self._write_row(step.row, replace(self.rows[step.row], brightness=found.brightness))
+            self.write_row(step.row, replace(self.rows[step.row], brightness=found.brightness))
         download = self.devices.camera.facts.download_s
         with self.library.db.session() as session:
             for other in self._open_of_row(self.steps(session), step.row):
@@ -186,7 +164,7 @@ class Run(Searching):
         self._try_again(step, gate, steps)
         # What hangs then is written down with the run: it counts for the search after the gate, also after a kill.
         again = replace(wish, begin_s=no.bound.exposure_s, stack=stack, stack_stops=total)
-        self._write_row(step.row, again)
+        self.write_row(step.row, again)
 
     def _try_again(self, step: RunStep, gate: RunStep, steps: Sequence[RunStep]) -> None:
         """A row's search and flats once more behind a gate, after all other flats; its dark flats are shot then."""
@@ -214,13 +192,6 @@ class Run(Searching):
             for other in row:
                 if other.kind == StepKind.DARK_FLATS:
                     session.get_one(RunStep, other.id).state = StepState.TO_DO
-
-    def _write_row(self, index: int, row: FlatSeries) -> None:
-        self.rows[index] = row
-        with self.library.db.session() as session:
-            job = session.get_one(Job, self.control.job_id)
-            kept = read(RunJob, job.params)
-            job.params = as_kept(replace(kept, rows=tuple(self.rows)))
 
     # -- frames -------------------------------------------------------------------------------------------------
 
@@ -368,16 +339,6 @@ class Run(Searching):
         self.end(step)
 
     # -- telling ------------------------------------------------------------------------------------------------
-
-    def progress_of(self, steps: list[RunStep]) -> tuple[float, str]:
-        """Share of the time that the sheet is forecast to take, and the step that is open."""
-        seconds = {s.id: forecast_s(s) or 1.0 for s in steps}
-        done = sum(
-            seconds[s.id] * (1.0 if s.state not in OPEN else s.done / s.count if s.count else 0.0)
-            for s in steps
-        )
-        doing = next((s for s in steps if s.state in OPEN), None)
-        return done / max(sum(seconds.values()), 1e-9), doing.title if doing is not None else ""
 
     def ended(self) -> JobResult:
         """What was shot and built, and what is left for hands to do."""

@@ -1,0 +1,61 @@
+"""What a run of a sheet is, whoever shoots it: its rows, what each step looks for, and how far all is."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+from grayshelf.core.flats.settings import RowKey
+from grayshelf.core.planning.runsheet import FlatSeries, StepKind
+from grayshelf.library.models import Job, RunStep
+from grayshelf.library.records import as_kept, read
+from grayshelf.library.step_records import RunJob, SheetParams
+from grayshelf.work.flats.searching import Searching, Sought
+from grayshelf.work.job_states import OPEN
+from grayshelf.work.run.series import forecast_s
+from grayshelf.work.steps import Working
+
+
+class SheetRun(Searching):
+    """A run of Tonight."""
+
+    topic = "run"
+
+    def __init__(self, working: Working, job: RunJob) -> None:
+        super().__init__(working)
+        self.rows = list(job.rows)
+
+    def sought(self, step: RunStep) -> Sought:
+        """The row of a step as its lights were taken, behind what hung, or hangs, when it is searched."""
+        assert step.row is not None
+        row, params = self.rows[step.row], read(SheetParams, step.params)
+        begun = params.stack is not None
+        return Sought(
+            RowKey(row.filter_code, row.gain, row.offset, row.binning),
+            params.stack if params.stack is not None else row.stack,
+            params.stack_stops if begun else row.stack_stops,
+            mode="time",
+            brightness=row.brightness,
+            begin_s=row.begin_s,
+            focus=row.focus,
+        )
+
+    def searches(self, steps: Sequence[RunStep]) -> list[RunStep]:
+        """Steps that take test shots."""
+        return [s for s in steps if s.kind == StepKind.FIND]
+
+    def write_row(self, index: int, row: FlatSeries) -> None:
+        """A row as it is from now on; written down with the run, so that it counts after a kill, too."""
+        self.rows[index] = row
+        with self.library.db.session() as session:
+            job = session.get_one(Job, self.control.job_id)
+            kept = read(RunJob, job.params)
+            job.params = as_kept(replace(kept, rows=tuple(self.rows)))
+
+    def progress_of(self, steps: list[RunStep]) -> tuple[float, str]:
+        """Share of the time that the sheet is forecast to take, and the step that is open."""
+        seconds = {s.id: forecast_s(s) or 1.0 for s in steps}
+        shares = {s.id: min(s.done / s.count, 1.0) if s.count else 0.0 for s in steps}
+        done = sum(seconds[s.id] * (1.0 if s.state not in OPEN else shares[s.id]) for s in steps)
+        doing = next((s for s in steps if s.state in OPEN), None)
+        return done / max(sum(seconds.values()), 1e-9), doing.title if doing is not None else ""
