@@ -102,6 +102,7 @@ def addresses(served: Served) -> dict[str, str]:
         "files to look at": "/api/problems",
         "flat sheet": "/api/rigs/2/flats",
         "Bench": "/api/rigs/2/bench/offset",
+        "Rigs": "/api/rigs/2",
         "search: a target": "/api/search?q=Target%2017",
         "search: a file": "/api/search?q=004711",
     }
