@@ -73,6 +73,16 @@ def test_from_nothing_to_a_slip_that_fits_by_any_hands(page, own, tmp_path):
     page.get_by_role("button", name="Keep this light").click()
     expect(page.get_by_role("button", name=re.compile("^Light.*the wall"))).to_be_visible()
 
+    # What is typed is told as it was kept, and is taken back on the spot.
+    page.get_by_role("button", name=re.compile("^Telescope")).click()
+    focal = page.get_by_label("Focal length, with the reducer")
+    focal.fill("240")
+    page.get_by_role("button", name="Keep this").click()
+    expect(page.get_by_text("Kept: focal length 240 mm (300 mm before).")).to_be_visible()
+    page.get_by_role("button", name="Take it back").click()
+    expect(page.get_by_text("Taken back: focal length 240 mm (300 mm before).")).to_be_visible()
+    expect(focal).to_have_value("300")
+
     # The house rules say how many, and what that does is said before.
     page.keyboard.press("Escape")
     page.get_by_role("spinbutton", name="… flats in each filter").fill("4")

@@ -32,6 +32,12 @@ export function Sheet<T>({
   children: (typed: T, set: (values: Partial<T>) => void) => ReactNode;
 }) {
   const [typed, setTyped] = useState(begin);
+  const [shown, setShown] = useState(begin);
+  // What was kept, or taken back, comes back from the server: the sheet shows it, and still says what was done.
+  if (JSON.stringify(shown) !== JSON.stringify(begin)) {
+    setShown(begin);
+    setTyped(begin);
+  }
   const kept = useChange(keep);
   const back = useChange((id: number) =>
     get(
@@ -342,21 +348,14 @@ export function PartSheet({ data, kind }: { data: Rig; kind: Kind }) {
         </div>
       );
     case "telescope":
-      return <TelescopeForm key={JSON.stringify(data.sheets.telescope)} data={data} />;
+      return <TelescopeForm data={data} />;
     case "camera":
-      return <CameraForm key={JSON.stringify(data.sheets.camera)} data={data} />;
+      return <CameraForm data={data} />;
     case "filters":
-      return <FiltersForm key={JSON.stringify(data.sheets.filters)} data={data} />;
+      return <FiltersForm data={data} />;
     case "site":
       return <SiteNote data={data} />;
     default:
-      return (
-        <PartForm
-          key={kind + JSON.stringify(data.sheets[kind])}
-          data={data}
-          kind={kind}
-          title={part?.title ?? ""}
-        />
-      );
+      return <PartForm key={kind} data={data} kind={kind} title={part?.title ?? ""} />;
   }
 }
