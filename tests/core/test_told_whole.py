@@ -7,9 +7,11 @@ from __future__ import annotations
 
 from dataclasses import astuple, replace
 from datetime import UTC, date, datetime
+from io import BytesIO
 
 import numpy as np
 import pytest
+from astropy.io import fits
 
 from grayshelf.core.checks.apart import apart_from_set
 from grayshelf.core.checks.asked_for import AskedFor, why_not
@@ -19,7 +21,8 @@ from grayshelf.core.frames.angle import CameraAngle
 from grayshelf.core.frames.facts import FrameFacts, lacking
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.place import degrees_of, sun_offset
-from grayshelf.core.frames.write import frame_header
+from grayshelf.core.frames.sets import common_facts
+from grayshelf.core.frames.write import InputRecord, frame_header, write_master
 from grayshelf.core.planning import gates
 from grayshelf.core.planning.flat_order import SearchStop, order_response, order_search
 from grayshelf.core.planning.forecast import afterwards, bytes_needed
@@ -463,3 +466,75 @@ APART = {
     6: "its level, 1,400 ADU, lies 400 ADU above the others",
     7: "its level, 600 ADU, lies 400 ADU below the others",
 }
+
+
+def test_what_a_set_has_in_common_is_what_is_typical_of_it():
+    first = FrameFacts(
+        8, 8, 16, FrameKind.FLAT, exposure_s=2.0, sensor_temp_c=-9.0, focus=100.0, focal_length_mm=500.0,
+        angle=CameraAngle(359.0), utc=datetime(2026, 10, 18, 1, tzinfo=UTC), origins={"gain": "ISO"},
+    )  # fmt: skip
+    later = replace(
+        first, exposure_s=3.0, sensor_temp_c=-10.015, focus=None, focal_length_mm=None, angle=None,
+        utc=datetime(2026, 10, 18, 3, tzinfo=UTC), origins={"offset": "BLKLEVEL"},
+    )  # fmt: skip
+    last = replace(
+        first,
+        exposure_s=4.5,
+        sensor_temp_c=None,
+        focus=140.0,
+        focal_length_mm=502.0,
+        angle=CameraAngle(3.0),
+        utc=None,
+        origins={},
+    )
+    common = common_facts([first, later, last])
+    assert (common.exposure_s, common.sensor_temp_c, common.temp_range_c) == (2.0, -9.5075, 1.02)
+    assert (common.focus, common.focal_length_mm) == (120.0, 501.0)
+    assert common.angle.deg == pytest.approx(1.0) and (common.angle.of, common.angle.pier_side) == (
+        "mechanical",
+        None,
+    )
+    assert common.utc == later.utc and common.origins == {"gain": "ISO", "offset": "BLKLEVEL"}
+    assert common_facts([replace(f, of_sky=True) for f in (first, later, last)]).exposure_s == 3.0
+    west = replace(first, angle=CameraAngle(10.0, "sky", "west"))
+    assert common_facts([west, west]).angle == CameraAngle(10.0, "sky", "west")
+    silent = common_facts([replace(later, sensor_temp_c=None, utc=None)])
+    assert (silent.temp_range_c, silent.focus, silent.angle, silent.utc, silent.sensor_temp_c) == (
+        0.0,
+        None,
+        None,
+        None,
+        None,
+    )
+
+
+def test_a_master_names_its_inputs_in_a_table():
+    inputs = [
+        InputRecord("flat é 1.fits", "a" * 64, True, 20_123.5, 0.25, ""),
+        InputRecord("flat 2.fits", "b" * 64, False, 123.0, 0.0, "too dark"),
+    ]
+    with BytesIO() as stream:
+        write_master(
+            stream,
+            np.full((8, 9), 1.5, np.float32),
+            fits.Header({"IMAGETYP": "Master Flat"}),
+            inputs,
+            ["first", "ünd"],
+        )
+        raw = stream.getvalue()
+    with fits.open(BytesIO(raw), checksum=True) as hdus:
+        assert hdus[0].data.dtype == ">f4" and hdus[0].data.shape == (8, 9) and hdus[0].data[0, 0] == 1.5
+        assert hdus[0].header["IMAGETYP"] == "Master Flat" and len(hdus[0].header["HISTORY"]) == 2
+        assert "CHECKSUM" in hdus[0].header and "DATASUM" in hdus[1].header
+        table = hdus[1]
+        assert (table.name, table.columns.names) == (
+            "INPUTS",
+            ["NAME", "SHA256", "USED", "LEVEL", "CLIPPED", "REASON"],
+        )
+        assert (
+            table.columns.formats == ["13A", "64A", "L", "D", "D", "8A"]
+            and table.columns["LEVEL"].unit == "adu"
+        )
+        assert list(table.data["USED"]) == [True, False] and list(table.data["LEVEL"]) == [20_123.5, 123.0]
+        assert list(table.data["CLIPPED"]) == [0.25, 0.0] and list(table.data["REASON"]) == ["", "too dark"]
+        assert list(table.data["SHA256"]) == ["a" * 64, "b" * 64] and table.data["NAME"][1] == "flat 2.fits"
