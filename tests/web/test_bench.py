@@ -39,7 +39,7 @@ def page_of(client, number):
     return client.get(f"/api/measurements/{number}").json
 
 
-def until(client, number, what, seconds=60.0):
+def until(client, number, what, seconds=180.0):
     """The measurement once `what(page)` is true; gates are answered on the way."""
     end = time.monotonic() + seconds
     while time.monotonic() < end:
