@@ -7,7 +7,9 @@ from dataclasses import replace
 import pytest
 
 from grayshelf.core.checks.asked_for import AskedFor, all_wrong, which_of
-from grayshelf.core.checks.frames import dark_allowance_adu
+from grayshelf.core.checks.frames import capped_level_adu, dark_allowance_adu
+from grayshelf.core.flats.model import FlatTarget
+from grayshelf.core.flats.search.confirming import is_a_flat
 from grayshelf.core.frames.angle import CameraAngle
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
@@ -101,6 +103,24 @@ def test_what_dark_current_may_add_doubles_with_six_degrees():
     traits = SensorTraits(dark_rate_e_s=0.01, dark_rate_at_c=0.0, electrons_per_adu=2.0)
     assert dark_allowance_adu(traits, 12.0, 100.0) == pytest.approx(108.0)
     assert dark_allowance_adu(traits, None, 100.0) == pytest.approx(102.0)
+
+
+def test_where_a_capped_frame_should_lie_is_known_from_the_best_there_is():
+    assert capped_level_adu(500.0, 800.0, 2000.0, [400.0]) == 500.0
+    assert capped_level_adu(None, 800.0, 2000.0, [400.0]) == 1000.0, (
+        "as sure as a tenth of the flat's tolerance"
+    )
+    assert capped_level_adu(None, None, 0.0, [640.0, 600.0]) == 600.0
+    assert capped_level_adu(None, None, 0.0, []) is None
+
+
+def test_a_test_flat_is_a_flat_at_the_very_setting_and_in_tolerance():
+    target = FlatTarget(20_000.0, 2_000.0, 65_535.0, 60_000.0)
+    for shot, level, good in (
+        ((2.0, 20), 22_000.0, True), ((2.0, 20), 22_001.0, False), ((2.002, 20), 20_000.0, True),
+        ((2.01, 20), 20_000.0, False), ((2.0, 21), 20_000.0, False), ((2.0, None), 18_000.0, True),
+    ):  # fmt: skip
+        assert is_a_flat(shot, level, (2.0, 20), target) is good, (shot, level)
 
 
 def test_one_line_says_what_to_do_and_each_number_is_copied_plainly():

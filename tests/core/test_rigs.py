@@ -43,7 +43,8 @@ DRIVEN = TrainFacts(
     telescope="Heron 92", aperture_mm=92.0, focal_length_mm=506.0, light="Lumen tile", brightness=(18, 255),
     pulse_hz=240.0, diffusers=("cloth", "film"), curve_shots=9, telescopes=(SeenTelescope("Heron 92", 506.0, 125),),
     filters=(SeenFilter("L", 60, 550, 300), SeenFilter("Ha", 65, 656.3, 3)), angles_deg=(2.4, 91.3),
-    focus=(11_985.0, 12_140.0), size=(6000, 4000), pixel_um=3.9, gains=(100.0, 200.0), offsets_checked=(100.0,),
+    focus=(11_985.0, 12_140.0), size=(6000, 4000), pixel_um=3.9, gains=(100.0, 200.0), offsets_checked=(100.0,), sample_step=4,
+    device_gain_range=(0.0, 400.0),
     connected=True, drives=frozenset({PartKind.LIGHT, PartKind.FILTERS, PartKind.ROTATOR, PartKind.FOCUSER, PartKind.CAMERA}),
     device_cooled=True, below_air_c=35.0, device_wheel=("L", "Ha"), site="Hide", time_zone="Europe/London",
     latitude_deg=-52.95, longitude_deg=0.95,
@@ -83,6 +84,8 @@ def test_a_driven_train_stands_in_the_order_of_the_light_and_asks_for_what_no_de
         ("6,000 × 4,000, 3.9 µm, mono", Origin.HEADERS),
         ("cooled, 35 °C below the air", Origin.DEVICE),
         ("gain 100, 200", Origin.HEADERS),
+        ("14 bits, levels step by 4", Origin.HEADERS),
+        ("gain 0 to 400", Origin.DEVICE),
         ("offset checked at 100", Origin.BENCH),
     ]
     assert told(by_kind[PartKind.ROTATOR]) == [("2.4 to 91.3°", Origin.HEADERS)]
@@ -221,6 +224,9 @@ def test_a_camera_is_read_from_what_is_kept_and_its_own_figures_count():
     assert (card.read_noise_e, card.shutter, card.drop_first) == (1.6, None, 3)
     assert card.sensor().read_noise_e == 1.6 and not card.sensor().assumed
     assert CameraCard(shortest_s=0.5).sensor().assumed, "an exposure is no figure of noise"
+    held = CameraCard(cooled=True, below_air_c=30.0)
+    assert held.can_hold(-17.0, 15.0) and not held.can_hold(-17.1, 15.0) and held.can_hold(-60.0, None)
+    assert CameraCard().can_hold(-60.0, 15.0), "nobody said how far"
     assert CameraCard(shortest_s=0.5, shutter="slow").exposures().shutter == "slow"
 
 

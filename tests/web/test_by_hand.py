@@ -269,6 +269,65 @@ def test_without_a_folder_steps_are_ticked_off_and_opened_again(own):
     assert wrong.status_code == 409, "it does not go on any more"
 
 
+def test_a_light_that_is_too_bright_is_said_and_the_search_begins_anew_when_it_was_dimmed(own):
+    program = own.program
+    program.light = 400.0
+    job_id = begin(own, str(program.folder))
+    for _ in range(8):
+        page = until(own, lambda p: p["hand"] is not None)
+        find = next(s for s in page["steps"] if s["kind"] == "find")
+        if find["state"] == "no answer":
+            break
+        dials = {d["name"]: d["copied"] for d in page["hand"]["dials"]}
+        program.set["filter"] = dials["filter"]
+        if "exposure" in dials:
+            program.shoot("FLAT", float(dials["exposure"]))
+        time.sleep(1.2)
+    assert find["tick"] == "open" and "times too high" in find["outcome"], find
+    flats = next(s for s in page["steps"] if s["kind"] == "flats" and s["row"] == find["row"])
+    assert flats["state"] == "skipped"
+    program.light = 1.0
+    assert (
+        own.client.post(f"/api/runs/{job_id}/tick", json={"step_id": find["id"], "done": False}).status_code
+        == 200
+    )
+    again = own.client.post(f"/api/runs/{job_id}/tick", json={"step_id": find["id"], "done": False})
+    assert again.status_code == 409, "it is open already"
+    # What waits now is ticked off, so that the one that was opened comes next.
+    page = run(own)
+    doing = next(s for s in page["steps"] if s["state"] == "doing")
+    own.client.post(f"/api/runs/{job_id}/tick", json={"step_id": doing["id"]})
+    page = until(
+        own,
+        lambda p: p["hand"] and p["hand"]["step_id"] == find["id"] and "test flat of" in p["hand"]["what"],
+    )
+    reopened = next(s for s in page["steps"] if s["id"] == flats["id"])
+    assert reopened["state"] == "to do"
+    exposures = []
+    for _ in range(6):
+        page = run(own)
+        found = next(s for s in page["steps"] if s["id"] == find["id"])
+        if found["state"] == "done":
+            break
+        dials = {d["name"]: d["copied"] for d in page["hand"]["dials"]} if page["hand"] else {}
+        if "exposure" in dials:
+            program.set["filter"] = dials["filter"]
+            exposures.append(float(dials["exposure"]))
+            program.shoot("FLAT", exposures[-1])
+        time.sleep(1.2)
+    assert found["state"] == "done", (found, exposures)
+
+
+def test_headers_that_say_neither_kind_nor_camera_are_as_the_sheet_asked(own):
+    exposure, code = found_r(own)
+    done = run(own)["hand"]["done"]
+    silent = {"IMAGETYP": "", "INSTRUME": "", "CAMERA": ""}
+    own.program.shoot("FLAT", exposure, filter=code, cards=silent)
+    until(own, lambda p: p["hand"]["done"] == done + 1)
+    kept = own.query("SELECT kind, camera, rejected FROM frame ORDER BY id DESC LIMIT 1")
+    assert kept == [("flat", "Kite 9", 0)]
+
+
 def test_it_goes_on_after_a_restart_and_where_the_folder_came_back(own):
     exposure, code = found_r(own)
     program = own.program

@@ -53,7 +53,7 @@ def test_from_headers_alone_the_train_says_what_is_known_and_what_nobody_said(ow
     ]  # fmt: skip
     assert page["seen_filters"] == [{"code": "V", "frames": 5}] and page["other_rigs"] == ["Short"]
     assert parts["light"]["is_open"] and parts["cover"]["is_open"] and not parts["camera"]["is_open"]
-    assert page["by_itself"] == [] and "shoot with the program that runs the camera" in page["asks"]
+    assert page["by_itself"] == "" and "shoot with the program that runs the camera" in page["asks"]
     assert [h["words"] for h in page["history"]] == ["Flats in V"]
 
 
@@ -218,6 +218,12 @@ def test_filters_and_the_light_are_typed_and_bad_input_changes_nothing(own):
 
 def test_a_rig_is_renamed_retired_and_copied_and_two_cannot_be_one(own):
     ids = rigs(own)
+    put(own, f"/api/rigs/{ids['Heron 92']}/name", {"name": "Heron 92", "retired": True})
+    assert [(r["name"], r["retired"]) for r in own.get("/api/state")["rigs"]] == [
+        ("Short", False),
+        ("Heron 92", True),
+    ]
+    put(own, f"/api/rigs/{ids['Heron 92']}/name", {"name": "Heron 92", "retired": False})
     put(own, f"/api/rigs/{ids['Short']}/name", {"name": "Old rig", "retired": True})
     assert own.get(f"/api/rigs/{ids['Short']}")["retired"]
     assert own.client.put(f"/api/rigs/{ids['Short']}/name", json={"name": "Heron 92"}).status_code == 400
@@ -243,11 +249,33 @@ def test_the_demo_says_who_does_what_and_every_table_can_be_saved(client):
         for table in ("history.csv", "house-rules.csv"):
             assert client.get(f"/api/rigs/{rig}/{table}").status_code == 200
     heron = client.get("/api/rigs/1").json
-    assert "shoots" in heron["by_itself"] and heron["asks"] == [
-        "put the cap on and off",
-        "point the telescope at the light",
-    ]
+    assert "shoots" in heron["by_itself"]
+    assert heron["asks"] == "put the cap on and off and point the telescope at the light"
     assert client.get("/api/rigs/99").status_code == 404
+
+
+def test_a_dark_that_the_cooler_cannot_hold_is_out_of_reach_and_why(own, tmp_path):
+    """Lights in air of 14 °C, of a camera that is held 20 °C below it."""
+    for i in range(3):
+        warm = {
+            **LIGHT,
+            "DATE-OBS": f"2026-10-19T22:0{i}:00",
+            "AMBTEMP": 14.0,
+            "CCD-TEMP": -5.0,
+            "SET-TEMP": -5.0,
+        }
+        write_fits(tmp_path / "frames" / f"w{i}.fits", warm)
+    own.scan(tmp_path / "frames")
+    rig = rigs(own)["Heron 92"]
+    put(own, f"/api/rigs/{rig}/sheets/camera", {"cooled": True, "below_air_c": 20})
+    put(own, f"/api/rigs/{rig}/house-rules", {"dark_temps_c": [-20, -7, 0], "dark_exposures_s": [60]})
+    page = own.get(f"/api/rigs/{rig}/tonight")
+    offered = {o["title"] for o in page["offers"] if o["detail"] == "a standard of your house rules"}
+    assert len(offered) == 2, "two degrees beyond its reach it is let try"
+    far = [o for o in page["out_of_reach"] if o["title"] == "Dark 60 s at −20 °C"]
+    assert far[0]["why"] == (
+        "the cooler holds the sensor 20 °C below the air, and that was at 14 °C: −6 °C at the coldest"
+    )
 
 
 def test_a_library_of_the_version_before_opens_with_its_cameras_and_rules(tmp_path):

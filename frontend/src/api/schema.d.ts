@@ -5394,6 +5394,8 @@ export interface components {
             n_sets: number;
             /** Name */
             name: string;
+            /** Retired */
+            retired: boolean;
             /** Telescope */
             telescope: string | null;
         };
@@ -5422,9 +5424,9 @@ export interface components {
          */
         RigOut: {
             /** Asks */
-            asks: string[];
+            asks: string;
             /** By Itself */
-            by_itself: string[];
+            by_itself: string;
             /** Camera */
             camera: string;
             /** History */
@@ -6194,6 +6196,12 @@ export interface components {
             /** Start Clock */
             start_clock: string;
             state: components["schemas"]["StepState"];
+            /**
+             * Tick
+             * @default
+             * @enum {string}
+             */
+            tick: "off" | "open" | "";
             /** Title */
             title: string;
             /** Wanted */

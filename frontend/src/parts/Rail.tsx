@@ -64,8 +64,8 @@ function RigHolder() {
             value={r.id}
             className="flex cursor-pointer items-baseline justify-between gap-4 px-3 py-1.5 data-focus:bg-board data-selected:font-semibold"
           >
-            <span>{r.name}</span>
-            <span className="text-s font-normal text-ink2">{r.camera}</span>
+            <span className={r.retired ? "text-ink2" : ""}>{r.name}</span>
+            <span className="text-s font-normal text-ink2">{r.retired ? "retired" : r.camera}</span>
           </ListboxOption>
         ))}
       </ListboxOptions>

@@ -22,7 +22,6 @@ from grayshelf.library.rig_tables import PanelCurve as PanelCurve
 from grayshelf.library.rig_tables import Rig as Rig
 from grayshelf.library.rig_tables import RigEvent as RigEvent
 from grayshelf.library.rig_tables import RigFilter as RigFilter
-from grayshelf.library.rig_tables import Spelling as Spelling
 
 
 class Setting(Base):

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import asdict
-from datetime import UTC, datetime
 from typing import Any, NamedTuple
 
 from sqlalchemy import select
@@ -53,6 +52,7 @@ def camera_row(session: Session, name: str) -> CameraRow:
 # -- reading and writing each sheet -----------------------------------------------------------------------------
 
 Kept = dict[str, Any]
+Writer = Callable[[Library, Session, Rig, Kept], None]
 
 
 def _put_part(rig: Rig, kind: PartKind, values: Mapping[str, Any]) -> None:
@@ -66,7 +66,7 @@ def _read_telescope(session: Session, rig: Rig) -> Kept:
     return asdict(TelescopeCard(rig.aperture_mm, rig.focal_length_mm, reducer))
 
 
-def _write_telescope(session: Session, rig: Rig, values: Kept) -> None:
+def _write_telescope(library: Library, session: Session, rig: Rig, values: Kept) -> None:
     card = TelescopeCard(**values)
     rig.aperture_mm, rig.focal_length_mm = card.aperture_mm, card.focal_length_mm
     _put_part(rig, PartKind.TELESCOPE, {"name": card.reducer.strip()})
@@ -76,7 +76,7 @@ def _read_camera(session: Session, rig: Rig) -> Kept:
     return asdict(camera_of(rig))
 
 
-def _write_camera(session: Session, rig: Rig, values: Kept) -> None:
+def _write_camera(library: Library, session: Session, rig: Rig, values: Kept) -> None:
     card = CameraCard(**values)
     row = camera_row(session, rig.camera)
     row.traits = {k: v for k, v in asdict(card).items() if v is not None}
@@ -92,10 +92,10 @@ def _read_filters(session: Session, rig: Rig) -> Kept:
     return {**_read_part(PartKind.FILTERS)(session, rig), "filters": [asdict(card) for card in cards]}
 
 
-def _write_filters(session: Session, rig: Rig, values: Kept) -> None:
+def _write_filters(library: Library, session: Session, rig: Rig, values: Kept) -> None:
     cards = [FilterCard(**{**f, "code": str(f["code"]).strip()}) for f in values["filters"]]
     check_filters(cards)
-    _write_part(PartKind.FILTERS)(session, rig, {k: v for k, v in values.items() if k != "filters"})
+    _write_part(PartKind.FILTERS)(library, session, rig, {k: v for k, v in values.items() if k != "filters"})
     before = {f.code: f for f in rig.filters}
     kept = []
     for position, card in enumerate(cards):
@@ -127,8 +127,8 @@ def moved_by(rig: Rig, kind: PartKind) -> MovedBy:
     return MovedBy(said) if said in set(MovedBy) else MovedBy.NOBODY_SAID
 
 
-def _write_part(kind: PartKind) -> Callable[[Session, Rig, Kept], None]:
-    def write(session: Session, rig: Rig, values: Kept) -> None:
+def _write_part(kind: PartKind) -> Writer:
+    def write(library: Library, session: Session, rig: Rig, values: Kept) -> None:
         card = PartCard(str(values.get("name", "")).strip(), MovedBy(values["moved_by"]))
         if card.moved_by is MovedBy.RIG:
             raise GrayShelfError("No device moves this part.", "Say who moves it, or that nobody does.")
@@ -153,7 +153,7 @@ def _read_light(session: Session, rig: Rig) -> Kept:
     return {} if row is None else {name: getattr(row, name) for name in _OF_LIGHT}
 
 
-def _write_light(session: Session, rig: Rig, values: Kept) -> None:
+def _write_light(library: Library, session: Session, rig: Rig, values: Kept) -> None:
     if values:
         keep_source(session, rig, values)
     else:
@@ -164,7 +164,7 @@ def _read_rules(session: Session, rig: Rig) -> Kept:
     return kept_of(house_rules_of(rig))
 
 
-def _write_rules(session: Session, rig: Rig, values: Kept) -> None:
+def _write_rules(library: Library, session: Session, rig: Rig, values: Kept) -> None:
     rules = HouseRules().changed(values)
     if rules.bias_under_flats and camera_of(rig).bias_usable is False:
         raise GrayShelfError(
@@ -189,7 +189,7 @@ def _read_name(session: Session, rig: Rig) -> Kept:
     return {"name": rig.name, "retired": rig.retired_at is not None}
 
 
-def _write_name(session: Session, rig: Rig, values: Kept) -> None:
+def _write_name(library: Library, session: Session, rig: Rig, values: Kept) -> None:
     name = str(values["name"]).strip()
     if not name or len(name) > 60:
         raise GrayShelfError("A rig needs a name of up to 60 letters.")
@@ -200,12 +200,12 @@ def _write_name(session: Session, rig: Rig, values: Kept) -> None:
     if not values["retired"]:
         rig.retired_at = None
     elif rig.retired_at is None:
-        rig.retired_at = datetime.now(UTC)
+        rig.retired_at = library.clock.now()
 
 
 class _Sheet(NamedTuple):
     read: Callable[[Session, Rig], Kept]
-    write: Callable[[Session, Rig, Kept], None]
+    write: Writer
 
 
 _SHEETS: dict[str, _Sheet] = {
@@ -259,8 +259,8 @@ def make_rig(
             model.aperture_mm,
             model.focal_length_mm,
         )
-        _write_filters(session, rig, _read_filters(session, model))
-    _write_name(session, rig, {"name": name, "retired": False})
+        _write_filters(library, session, rig, _read_filters(session, model))
+    _write_name(library, session, rig, {"name": name, "retired": False})
     session.flush()
     return rig
 
@@ -289,7 +289,7 @@ def change_sheet(
     ruled = about == HOUSE_RULES
     wanted = kept_of(rules_from(before).changed(changes)) if ruled else {**before, **changes}
     with session.begin_nested():
-        sheet.write(session, rig, wanted)
+        sheet.write(library, session, rig, wanted)
     after = sheet.read(session, rig)
     if after == before:
         return None
@@ -340,6 +340,6 @@ def take_change_back(library: Library, session: Session, rig: Rig, change_id: in
             f"The sheet of the {change.about} was changed again since.", "Take the later change back first."
         )
     with session.begin_nested():
-        sheet.write(session, rig, change.before)
+        sheet.write(library, session, rig, change.before)
     change.taken_back_at = library.clock.now()
     return change

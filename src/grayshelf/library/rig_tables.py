@@ -40,7 +40,7 @@ class Rig(Base):
     parts: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")
     """What a person typed of its parts: {"rotator": {"name": "...", "moved_by": "hand"}, ...}."""
     retired_at: Mapped[datetime | None]
-    """Since when it is not used any more: it is no longer offered, and all of it is kept."""
+    """Since when it is not used any more: it stands behind the others, and all of it is kept."""
     says: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")
     """What a person said of parts that no header tells of: {"angle": "fixed", "focus": "moves", ...}."""
     time_zone: Mapped[str | None]
@@ -140,16 +140,3 @@ class CardChange(Base):
     before: Mapped[dict[str, Any]]
     after: Mapped[dict[str, Any]]
     taken_back_at: Mapped[datetime | None]
-
-
-class Spelling(Base):
-    """That a word in headers means a thing that is known by another one."""
-
-    __tablename__ = "spelling"
-    __table_args__ = (UniqueConstraint("what", "spelled"),)
-    id: Mapped[int] = mapped_column(primary_key=True)
-    what: Mapped[str]
-    """'camera', 'telescope' or 'filter'."""
-    spelled: Mapped[str]
-    """As the headers have it."""
-    means: Mapped[str]

@@ -15,21 +15,18 @@ import { Train } from "./Train";
 
 type Rig = Schemas["RigOut"];
 
-const listed = (words: string[]) =>
-  words.length < 2 ? words.join("") : `${words.slice(0, -1).join(", ")} and ${words.at(-1)}`;
-
 /** What happens by itself tonight, and what a hand is asked for. */
 function Alone({ data }: { data: Rig }) {
   return (
     <p className="max-w-[110ch] pb-2 text-l">
-      {data.by_itself.length > 0 ? (
-        <>Tonight the rig {listed(data.by_itself)}. </>
+      {data.by_itself ? (
+        <>Tonight the rig {data.by_itself}. </>
       ) : (
         <>No device is connected: tonight’s sheet is for your own hands. </>
       )}
-      {data.asks.length > 0 && (
+      {data.asks && (
         <>
-          You are asked to <strong className="font-semibold">{listed(data.asks)}</strong>.
+          You are asked to <strong className="font-semibold">{data.asks}</strong>.
         </>
       )}
     </p>

@@ -105,9 +105,6 @@ function TelescopeForm({ data }: { data: Rig }) {
           <Field label="Reducer or extender">
             <TextBox value={t.reducer ?? ""} placeholder="none" onChange={(v) => set({ reducer: v })} />
           </Field>
-          {t.aperture_mm && t.focal_length_mm ? (
-            <p className="num text-ink2">f/{(t.focal_length_mm / t.aperture_mm).toPrecision(3)}</p>
-          ) : null}
         </>
       )}
     </Sheet>

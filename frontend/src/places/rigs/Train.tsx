@@ -58,6 +58,16 @@ interface Pulling {
   onPull: (kind: Kind) => void;
 }
 
+/** What makes a part one that is pulled: by a click, Enter, and walked to by arrows. */
+const pulling = (part: Part, pulled: Kind | null, onPull: Pulling["onPull"]) =>
+  ({
+    type: "button",
+    "data-part": part.kind,
+    "aria-pressed": pulled === part.kind,
+    onClick: () => onPull(part.kind),
+    onKeyDown: step,
+  }) as const;
+
 function InTheLight({ part, data, pulled, onPull }: { part: Part; data: Rig } & Pulling) {
   const codes = [
     ...data.sheets.filters.filters.map((f) => ({ code: f.code, nm: f.centre_nm ?? null })),
@@ -65,11 +75,7 @@ function InTheLight({ part, data, pulled, onPull }: { part: Part; data: Rig } & 
   ];
   return (
     <button
-      type="button"
-      data-part={part.kind}
-      aria-pressed={pulled === part.kind}
-      onClick={() => onPull(part.kind)}
-      onKeyDown={step}
+      {...pulling(part, pulled, onPull)}
       className="group flex min-w-0 flex-col max-md:min-h-11 max-md:flex-row max-md:items-center max-md:gap-3 max-md:border-b max-md:border-line max-md:py-2"
     >
       <svg
@@ -93,11 +99,7 @@ function InTheLight({ part, data, pulled, onPull }: { part: Part; data: Rig } & 
 function Below({ part, pulled, onPull }: { part: Part } & Pulling) {
   return (
     <button
-      type="button"
-      data-part={part.kind}
-      aria-pressed={pulled === part.kind}
-      onClick={() => onPull(part.kind)}
-      onKeyDown={step}
+      {...pulling(part, pulled, onPull)}
       className={`flex min-h-9 min-w-0 flex-1 items-center gap-3 border px-3 py-1 text-left hover:bg-card max-md:min-h-11 ${pulled === part.kind ? "border-ink bg-card" : part.is_open ? "border-dashed border-accent" : "border-line"}`}
     >
       <span className="narrow font-semibold">{part.title}</span>
@@ -114,20 +116,20 @@ function Below({ part, pulled, onPull }: { part: Part } & Pulling) {
 const STANDS: Kind[] = ["mount", "site"];
 
 /** The train: its parts in the order in which light meets them; below it what it stands on. */
-export function Train({ data, ...pulling }: { data: Rig } & Pulling) {
+export function Train({ data, ...pull }: { data: Rig } & Pulling) {
   const inLight = data.parts.filter((p) => !STANDS.includes(p.kind));
   return (
     <section aria-label={`The train of ${data.name}`}>
       <div className="grid grid-cols-7 items-stretch max-md:grid-cols-1">
         {inLight.map((part) => (
-          <InTheLight key={part.kind} part={part} data={data} {...pulling} />
+          <InTheLight key={part.kind} part={part} data={data} {...pull} />
         ))}
       </div>
       <div className="mt-2 flex gap-3 max-md:flex-col">
         {data.parts
           .filter((p) => STANDS.includes(p.kind))
           .map((part) => (
-            <Below key={part.kind} part={part} {...pulling} />
+            <Below key={part.kind} part={part} {...pull} />
           ))}
       </div>
     </section>

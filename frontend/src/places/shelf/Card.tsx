@@ -4,6 +4,7 @@ import { Link } from "react-router";
 import { api, get, type Schemas } from "../../api/client";
 import { useCard, useChange } from "../../api/hooks";
 import { Button, Figure, Key, Trouble, Waiting } from "../../parts/basics";
+import { copyText } from "../../parts/copyText";
 import { FilterStamp } from "../../parts/FilterStamp";
 import { FrameView, Picture } from "../../parts/FrameView";
 import { Ruler } from "../../parts/Ruler";
@@ -257,7 +258,7 @@ export function Card({ id, near, onClose }: { id: number; near: number; onClose:
               <Button
                 title={data.file}
                 onClick={() => {
-                  void navigator.clipboard.writeText(data.file).then(() => setCopied(true));
+                  void copyText(data.file).then(setCopied);
                 }}
               >
                 {copied ? "Path copied" : "Copy the file’s path"}

@@ -4,6 +4,7 @@ import { useEffect, useRef, useState, type ReactNode } from "react";
 import { api, get, type Schemas } from "../../api/client";
 import { useChange } from "../../api/hooks";
 import { Bar, Button, ColumnHead, Trouble } from "../../parts/basics";
+import { copyText } from "../../parts/copyText";
 import { FilterStamp } from "../../parts/FilterStamp";
 
 type RunData = Schemas["RunOut"];
@@ -13,8 +14,8 @@ type Hand = Schemas["HandOut"];
 function Dial({ dial }: { dial: Hand["dials"][number] }) {
   const [copied, setCopied] = useState(false);
   const copy = () =>
-    void navigator.clipboard.writeText(dial.copied).then(() => {
-      setCopied(true);
+    void copyText(dial.copied).then((done) => {
+      setCopied(done);
       window.setTimeout(() => setCopied(false), 1200);
     });
   return (
@@ -71,7 +72,8 @@ function Refused({ hand }: { hand: Hand }) {
   );
 }
 
-const TICKED = ["find", "flats", "dark flats", "darks"];
+/** Steps that are shown: the others need nothing of a hand. */
+const SHOWN = ["find", "flats", "dark flats", "darks"];
 
 /** All that is to be shot, with what is in; a step is ticked off by hand, or opened again. */
 function Steps({ run, onTick }: { run: RunData; onTick: (id: number, done: boolean) => void }) {
@@ -84,9 +86,9 @@ function Steps({ run, onTick }: { run: RunData; onTick: (id: number, done: boole
       </ColumnHead>
       <ul className="max-md:pr-5">
         {run.steps
-          .filter((s) => TICKED.includes(s.kind))
+          .filter((s) => SHOWN.includes(s.kind))
           .map((step) => {
-            const open = step.state === "to do" || step.state === "doing" || step.state === "waiting";
+            const open = step.tick === "off";
             return (
               <li
                 key={step.id}
@@ -105,14 +107,16 @@ function Steps({ run, onTick }: { run: RunData; onTick: (id: number, done: boole
                 <span className="num shrink-0 text-s font-normal text-ink2">
                   {step.kind === "find" ? (open ? "" : step.state) : `${step.done} of ${step.count}`}
                 </span>
-                <button
-                  type="button"
-                  className="shrink-0 text-s font-normal underline underline-offset-2 hover:no-underline max-md:min-h-11 print:hidden"
-                  onClick={() => onTick(step.id, open)}
-                >
-                  {open ? "tick off" : "open again"}
-                  <span className="sr-only">: {step.title}</span>
-                </button>
+                {step.tick && (
+                  <button
+                    type="button"
+                    className="shrink-0 text-s font-normal underline underline-offset-2 hover:no-underline max-md:min-h-11 print:hidden"
+                    onClick={() => onTick(step.id, open)}
+                  >
+                    {open ? "tick off" : "open again"}
+                    <span className="sr-only">: {step.title}</span>
+                  </button>
+                )}
               </li>
             );
           })}

@@ -1,8 +1,7 @@
 import { scaleLinear, scaleLog } from "d3-scale";
 import { useState } from "react";
 
-import { api, get, type Schemas } from "../../api/client";
-import { useChange } from "../../api/hooks";
+import type { Schemas } from "../../api/client";
 import { Button, ColumnHead, PageHead, Trouble } from "../../parts/basics";
 import { isOnSheet, putOnSheet, useHere } from "../../parts/context";
 import { FilterStamp } from "../../parts/FilterStamp";
@@ -10,6 +9,7 @@ import { Ruler } from "../../parts/Ruler";
 import { SmallSpine } from "../../parts/Spine";
 import { DemoPace } from "./DemoPace";
 import { StartByHand } from "./StartByHand";
+import { useStart } from "./useStart";
 import { PhoneList } from "./PhoneList";
 import { TimeLine } from "./TimeLine";
 import { Label } from "../../parts/Label";
@@ -191,22 +191,8 @@ function ReadyAndCovered({ data }: { data: TonightData }) {
 
 /** Tonight before a run: the sheet, what it costs, what is ready. */
 export function Sheet({ data }: { data: TonightData }) {
-  const { wishes } = useHere();
   const [byHand, setByHand] = useState(false);
-  const start = useChange(() =>
-    get(
-      api.POST("/api/runs", {
-        body: {
-          rig_id: data.rig_id,
-          frames: wishes.frames,
-          leave_out: wishes.leave_out,
-          add: wishes.add,
-          by_hand: false,
-          folder: null,
-        },
-      }),
-    ),
-  );
+  const start = useStart(data.rig_id);
   const stopping = data.ready.find((r) => r.stops);
   const label = data.start_label;
   const go = (
@@ -214,7 +200,7 @@ export function Sheet({ data }: { data: TonightData }) {
       look="accent"
       large
       disabled={!data.can_start || start.isPending}
-      onClick={() => start.mutate(undefined)}
+      onClick={() => start.mutate({ hand: false, folder: null })}
       title={stopping?.text}
     >
       {label}

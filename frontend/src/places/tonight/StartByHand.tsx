@@ -1,37 +1,22 @@
 import { useState } from "react";
 
-import { api, get, type Schemas } from "../../api/client";
-import { useChange } from "../../api/hooks";
+import type { Schemas } from "../../api/client";
 import { Button, Trouble } from "../../parts/basics";
-import { useHere } from "../../parts/context";
+import { useStart } from "./useStart";
 
 const PLACE = "watched folder";
 
 /** Begin the sheet with the person's own program: its folder is watched, or steps are ticked off by hand. */
 export function StartByHand({ data }: { data: Schemas["TonightOut"] }) {
-  const { wishes } = useHere();
   const [folder, setFolder] = useState(() => localStorage.getItem(PLACE) ?? "");
-  const start = useChange(() =>
-    get(
-      api.POST("/api/runs", {
-        body: {
-          rig_id: data.rig_id,
-          frames: wishes.frames,
-          leave_out: wishes.leave_out,
-          add: wishes.add,
-          by_hand: true,
-          folder: folder.trim() || null,
-        },
-      }),
-    ),
-  );
+  const start = useStart(data.rig_id);
   return (
     <form
       className="mt-3 border-l-4 border-ink bg-card px-4 py-3"
       onSubmit={(event) => {
         event.preventDefault();
         localStorage.setItem(PLACE, folder.trim());
-        start.mutate(undefined);
+        start.mutate({ hand: true, folder: folder.trim() || null });
       }}
     >
       <label className="flex flex-wrap items-center gap-x-3 gap-y-2">

@@ -43,6 +43,7 @@ function step(id: number, kind: string, minutes: number, more: Partial<Step> = {
     lights: 0,
     wanted: false,
     outcome: "",
+    tick: "",
     ...more,
   };
 }

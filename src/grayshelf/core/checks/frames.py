@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from grayshelf.core.masters.noise import dark_rate_at
@@ -35,6 +36,31 @@ def dark_allowance_adu(traits: SensorTraits, temp_c: float | None, exposure_s: f
     at_c = traits.dark_rate_at_c if temp_c is None else temp_c
     expected_e = float(dark_rate_at(traits.dark_rate_e_s, traits.dark_rate_at_c, at_c)) * exposure_s
     return DARK_ALLOWANCE_TIMES * expected_e / traits.electrons_per_adu + DARK_ALLOWANCE_ADU
+
+
+#: The pedestal that a search's fit gave is as sure as this share of the flat's tolerance.
+FITTED_WITHIN = 0.1
+
+
+def capped_level_adu(
+    measured_adu: float | None, fitted_adu: float | None, tolerance_adu: float, series_adu: Sequence[float]
+) -> float | None:
+    """Where a capped frame should lie at most, in ADU; None where nobody knows.
+
+    Parameters
+    ----------
+    measured_adu
+        The pedestal at these settings, by frames on the shelf.
+    fitted_adu, tolerance_adu
+        Else that of the search in the light whose flats it belongs to, and those flats' tolerance.
+    series_adu
+        Else the levels of the frames of its own series: as dark as the darkest of them.
+    """
+    if measured_adu is not None:
+        return measured_adu
+    if fitted_adu is not None:
+        return fitted_adu + FITTED_WITHIN * tolerance_adu
+    return min(series_adu, default=None)
 
 
 def light_leak(

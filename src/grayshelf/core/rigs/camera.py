@@ -35,6 +35,8 @@ _BOUNDS = {
         -80.0, 60.0, "The temperature of the dark current lies between −80 and 60 °C."
     ),
 }
+#: Air is not the same all night: so far beyond its reach, in °C, a cooler is let try.
+AIR_VARIES_C = 2.0
 #: Figures that make costs in electrons this camera's own.
 _OWN_FIGURES = ("read_noise_e", "dark_rate_e_s", "hot_rate_e_s")
 
@@ -75,6 +77,15 @@ class CameraCard:
                 "A camera without a cooler holds nothing below the air.",
                 "Say that it is cooled, or leave the number out.",
             )
+
+    def coldest_c(self, air_c: float | None) -> float | None:
+        """The coldest that its cooler holds the sensor at, in °C, in air of `air_c` °C; None where that is not known."""
+        return None if self.below_air_c is None or air_c is None else air_c - self.below_air_c
+
+    def can_hold(self, temp_c: float, air_c: float | None) -> bool:
+        """Whether its cooler may hold the sensor at `temp_c` °C in air of `air_c` °C; True where that is not known."""
+        coldest = self.coldest_c(air_c)
+        return coldest is None or temp_c >= coldest - AIR_VARIES_C
 
     def exposures(self) -> CameraTraits:
         """What bears on its exposures, in seconds."""

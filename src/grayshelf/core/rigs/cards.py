@@ -138,6 +138,14 @@ def _is_empty(value: Any) -> bool:
     return value is None or value in ("", [])
 
 
+#: Who moves a part, as it is told of a change.
+_MOVERS = {
+    MovedBy.HAND: "a hand",
+    MovedBy.FIXED: "nobody: it stays",
+    MovedBy.ABSENT: "nobody: it is not there",
+}
+
+
 def _told(value: Any, unit: str) -> str:
     if _is_empty(value):
         return "not said"
@@ -147,7 +155,7 @@ def _told(value: Any, unit: str) -> str:
         return f"{value:g} {unit}".strip().replace("-", "−")
     if isinstance(value, list):
         return ", ".join(str(v.get("name", v)) if isinstance(v, Mapping) else str(v) for v in value)
-    return str(value)
+    return _MOVERS.get(value, str(value))
 
 
 def differences(before: Mapping[str, Any], after: Mapping[str, Any]) -> list[str]:

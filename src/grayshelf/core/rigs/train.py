@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
@@ -120,7 +121,6 @@ class TrainFacts:
     bayer_pattern: str | None = None
     gains: tuple[float, ...] = ()
     offsets: tuple[float, ...] = ()
-    sensor_temps_c: tuple[float, float] | None = None
     # the Bench
     gains_measured: tuple[float, ...] = ()
     offsets_checked: tuple[float, ...] = ()
@@ -325,6 +325,14 @@ def _camera(facts: TrainFacts) -> Told:
     if facts.gains:
         word = "ISO" if uses_iso(facts.gains) else "gain"
         known.append(Known(f"{word} {', '.join(f'{g:g}' for g in facts.gains[:4])}", Origin.HEADERS))
+    if facts.offsets:
+        known.append(Known(f"offset {', '.join(f'{o:g}' for o in facts.offsets[:4])}", Origin.HEADERS))
+    if facts.sample_step is not None and facts.sample_step > 1:
+        bits = 16 - round(math.log2(facts.sample_step))
+        known.append(Known(f"{bits} bits, levels step by {facts.sample_step}", Origin.HEADERS))
+    if facts.device_gain_range is not None:
+        low, high = facts.device_gain_range
+        known.append(Known(f"gain {low:g} to {high:g}", Origin.DEVICE))
     if facts.gains_measured:
         known.append(Known(f"gain measured at {_numbers(facts.gains_measured)}", Origin.BENCH))
     if facts.offsets_checked:

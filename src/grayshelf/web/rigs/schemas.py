@@ -198,8 +198,10 @@ class RigOut(Schema):
     other_rigs: list[str]
     """Other rigs that the camera sits in."""
     parts: list[PartOut]
-    by_itself: list[str]
-    asks: list[str]
+    by_itself: str
+    """What the rig does tonight, in words; empty where it does nothing by itself."""
+    asks: str
+    """What a person is asked to do."""
     sheets: RigSheets
     seen_filters: list[SeenFilterOut]
     lights: list[SourceOut]

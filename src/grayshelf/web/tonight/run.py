@@ -40,6 +40,7 @@ from grayshelf.web.tonight.schemas import RunOut, SearchOut, SeriesOut, StepOut,
 from grayshelf.work.job_states import OPEN, StepState
 from grayshelf.work.jobs import ALIVE
 from grayshelf.work.run.series import forecast_s
+from grayshelf.work.run.starter import may_tick
 
 
 def _sensor(devices: RigDevices | None) -> tuple[RulerOut | None, str]:
@@ -193,6 +194,7 @@ def _forecast(
             lights=0,
             wanted=_fills_a_hole(step, row),
             outcome=_outcome(step),
+            tick=may_tick(step),
         )
         outs.append(told.model_copy(update=_of_its_kind(step, steps, row)))
     return outs

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
+from typing import Literal
 
 from pydantic import Field
 
@@ -50,6 +51,8 @@ class StepOut(Schema):
     wanted: bool
     """Lights wait for this, and nothing on the shelf fits them."""
     outcome: str
+    tick: Literal["off", "open", ""] = ""
+    """Of a run by hand: whether the step can be ticked off, or opened again."""
 
 
 class ChoiceOut(Schema):

@@ -41,8 +41,9 @@ def state() -> StateOut:
                 telescope=r.telescope,
                 has_devices=context.starter.devices(r) is not None,
                 n_sets=counts.sets_of.get(r.camera, 0),
+                retired=r.retired_at is not None,
             )
-            for r in session.scalars(select(Rig).order_by(Rig.id))
+            for r in session.scalars(select(Rig).order_by(Rig.retired_at.is_not(None), Rig.id))
         ]
         night = night_of_utc(now, zone)
         return StateOut(

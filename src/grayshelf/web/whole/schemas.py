@@ -18,6 +18,8 @@ class RigBrief(Schema):
     telescope: str | None
     has_devices: bool
     n_sets: int
+    retired: bool
+    """No longer used: it stands behind the others, and is never the first that is shown."""
 
 
 class StateOut(Schema):

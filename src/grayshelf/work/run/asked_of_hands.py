@@ -5,8 +5,13 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from grayshelf.core.checks.asked_for import AskedFor
-from grayshelf.core.checks.frames import FrameFault, dark_allowance_adu, flat_level, light_leak
-from grayshelf.core.flats.model import Pedestal
+from grayshelf.core.checks.frames import (
+    FrameFault,
+    capped_level_adu,
+    dark_allowance_adu,
+    flat_level,
+    light_leak,
+)
 from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.planning.runsheet import StepKind
@@ -89,27 +94,22 @@ class AskedOfHands:
         return f"{fault.message} {fault.advice}" if fault else ""
 
     def _leak(self, step: RunStep, key: RowKey, asked: AskedFor, stats: FlatStatistics) -> FrameFault | None:
-        """Light on a capped frame, held against the pedestal: of the shelf, else of the search in that row's light."""
-        pedestal = self.run.pedestal_of(key)
-        if pedestal is None and step.row is not None:
-            with self.run.library.db.session() as session:
-                finds = [s for s in self.run.steps(session) if s.row == step.row and s.kind == StepKind.FIND]
+        """Light on a capped frame."""
+        run, pedestal = self.run, self.run.pedestal_of(key)
+        fitted, tolerance_adu = None, 0.0
+        if step.row is not None:
+            with run.library.db.session() as session:
+                finds = [s for s in run.steps(session) if s.row == step.row and s.kind == StepKind.FIND]
             found = [f for s in finds if (f := read(SearchOutcome, s.outcome).found) is not None]
-            if found:
-                # As sure as the fit was of it: a tenth of the flat's tolerance, and more than any capped frame scatters.
-                slack = 0.1 * self.run.row(step).target.tolerance_adu
-                pedestal = Pedestal(found[-1].pedestal_adu + slack, slack, "the fit")
-        if pedestal is None:
-            # Nobody knows where a capped frame should lie: then as the darkest of the series does.
-            levels = [read(ShotStats, shot.stats).median for shot in self.run.shots(step)]
-            if not levels:
-                return None
-            pedestal = Pedestal(min(levels), 0.0, "its series")
+            fitted = found[-1].pedestal_adu if found else None
+            tolerance_adu = run.row(step).target.tolerance_adu
+        series = [read(ShotStats, shot.stats).median for shot in run.shots(step)]
+        level = capped_level_adu(None if pedestal is None else pedestal.adu, fitted, tolerance_adu, series)
+        if level is None:
+            return None
         dark_adu = 0.0
         if asked.kind is FrameKind.DARK:
-            with self.run.library.db.session() as session:
-                traits = traits_at(
-                    self.run.library, self.run.library.rig(session, self.run.rig.id), asked.gain
-                )
+            with run.library.db.session() as session:
+                traits = traits_at(run.library, run.library.rig(session, run.rig.id), asked.gain)
             dark_adu = dark_allowance_adu(traits, asked.temp_c, asked.exposure_s or 0.0)
-        return light_leak(stats, pedestal.adu, dark_adu)
+        return light_leak(stats, level, dark_adu)

@@ -15,7 +15,7 @@ from grayshelf.library.holdings import stock
 from grayshelf.library.library import Library
 from grayshelf.library.lights import LightSet, light_sets
 from grayshelf.library.models import Rig
-from grayshelf.library.rig_terms import house_rules_of, says_of, terms_of
+from grayshelf.library.rig_terms import camera_of, house_rules_of, says_of, terms_of
 from grayshelf.work.run.choice import SheetChoice
 from grayshelf.work.run.reach import OutOfReach, binning_of, not_now, not_settable
 
@@ -49,9 +49,30 @@ def dark_offers(
             not_now.append(offer)
         elif offer is not None:
             found.setdefault(offer.key, offer)
-    for offer in _standards(library, rig, choice):
-        found.setdefault(offer.key, offer)
-    return list(found.values()), not_now
+    for standard in _standards(library, rig, choice):
+        found.setdefault(standard.key, standard)
+    return _within_reach(library, rig, list(found.values()), not_now)
+
+
+def _within_reach(
+    library: Library, rig: Rig, offers: list[DarkOffer], out: list[OutOfReach]
+) -> tuple[list[DarkOffer], list[OutOfReach]]:
+    """Those that the camera's cooler can hold in the air of the newest lights; the others are said to be out of reach."""
+    airs = [s.facts.air_temp_c for s in light_sets(library, rig) if s.facts.air_temp_c is not None]
+    card, air = camera_of(rig), airs[-1] if airs else None
+    near = []
+    for offer in offers:
+        temp = offer.wish.set_temp_c
+        if temp is None or offer.wish.for_flats or card.can_hold(temp, air):
+            near.append(offer)
+            continue
+        why = (
+            f"the cooler holds the sensor {card.below_air_c:g} °C below the air, and that was at {air:.0f} °C: "
+            f"{card.coldest_c(air):.0f} °C at the coldest"
+        ).replace("-", "−")
+        title = f"Dark {offer.wish.exposure_s:g} s at {temp:.0f} °C".replace("-", "−")
+        out.append(OutOfReach(FrameKind.DARK, title, offer.wish.lights, why))
+    return near, out
 
 
 def _standards(library: Library, rig: Rig, choice: SheetChoice) -> list[DarkOffer]:

@@ -17,6 +17,7 @@ from grayshelf.core.errors import UnreadableFrame
 from grayshelf.core.flats.channels import in_colours
 from grayshelf.core.flats.model import Found, NoAnswer, Shoot
 from grayshelf.core.flats.panel.diffusers import advise
+from grayshelf.core.flats.search.confirming import is_a_flat
 from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
@@ -156,14 +157,10 @@ class HandRun(SheetRun):
             if flats is None:
                 return
             for shot in shots:
-                off = abs(read(ShotStats, shot.stats).median - row.target.level_adu)
-                same = abs(shot.exposure_s - found.exposure_s) <= 0.001 * found.exposure_s
-                same = same and shot.brightness in (
-                    None,
-                    found.brightness,
-                    self.rows[step.row or 0].brightness,
-                )
-                if not same or off > row.target.tolerance_adu or shot.frame_id is None:
+                setting = found.exposure_s, self.rows[step.row or 0].brightness
+                level = read(ShotStats, shot.stats).median
+                good = is_a_flat((shot.exposure_s, shot.brightness), level, setting, row.target)
+                if not good or shot.frame_id is None:
                     continue
                 frame = session.get_one(Frame, shot.frame_id)
                 frame.rejected, frame.reason = False, ""
@@ -228,8 +225,7 @@ class HandRun(SheetRun):
             self._set_aside(current, arrival, serves.why)
             return
         step = steps[serves.place]
-        if arrival.facts.kind is None:
-            arrival = replace(arrival, facts=_of_kind(arrival.facts, KINDS[StepKind(step.kind)]))
+        arrival = replace(arrival, facts=self._as_asked(arrival.facts, step))
         try:
             if step.kind == StepKind.FIND:
                 self._test_flat(step, arrival)
@@ -237,6 +233,16 @@ class HandRun(SheetRun):
                 self._count(step, arrival)
         except UnreadableFrame as error:
             self._set_aside(current, arrival, error.message)
+
+    def _as_asked(self, facts: FrameFacts, step: RunStep) -> FrameFacts:
+        """What a header does not say of kind and camera is as the sheet asked: without them a frame is in no set."""
+        filled = {name: "the sheet" for name in ("kind", "camera") if getattr(facts, name) is None}
+        return replace(
+            facts,
+            kind=facts.kind or KINDS[StepKind(step.kind)],
+            camera=facts.camera or self.rig.camera,
+            origins={**facts.origins, **filled},
+        )
 
     def _asking(self, current: RunStep) -> list[RunStep]:
         """Steps that a frame may be for: the one being done, those to come, then those that have all they need."""
@@ -276,6 +282,14 @@ class HandRun(SheetRun):
             row = session.get_one(RunStep, step.id)
             row.done += 1
             session.add(_shot_of(row, exposure_s, kept, self.library.clock.now(), arrival.name, frame.id))
+            if step.kind == StepKind.FLATS and not read(SheetParams, row.params).exposure_known:
+                # Nobody looked for it: what the first flat was shot at is what the others, and their dark flats, have.
+                for other in self.steps(session):
+                    if other.row == step.row and other.kind in SERIES:
+                        known = replace(
+                            read(SheetParams, other.params), exposure_s=exposure_s, exposure_known=True
+                        )
+                        other.params = as_kept(known)
         self.tell()
 
     def _enter(self, arrival: Arrival, wrong: str) -> Frame:
@@ -324,12 +338,9 @@ class HandRun(SheetRun):
         if self.watch is None:
             return JobResult("All is ticked off: scan the folder of its frames, and they are in the library")
         frames = sum(s.done for s in steps if s.kind in SERIES)
-        return JobResult(f"{frames:,} frames came in and were right")
-
-
-def _of_kind(facts: FrameFacts, kind: FrameKind) -> FrameFacts:
-    """A header that does not say what it is of: the sheet asked for it."""
-    return replace(facts, kind=kind, origins={**facts.origins, "kind": "the sheet"})
+        return JobResult(
+            "One frame came in and was right" if frames == 1 else f"{frames:,} frames came in and were right"
+        )
 
 
 def _shot_of(

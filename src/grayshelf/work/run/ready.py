@@ -48,16 +48,17 @@ def ready_lines(
     size: tuple[int, int] | None,
 ) -> list[Ready]:
     """What to know before the start, in one line each."""
-    lines = [_room(library, sheet, size)]
     if devices is None:
-        lines.append(
+        room = f"{_size(library.room(library.root))} free, in {library.root / 'masters'}"
+        return [
+            Ready("masters", room, good=True),
             Ready(
                 "devices",
                 "none are connected to this rig: your own program shoots, and Gray Shelf looks at each frame",
                 good=True,
-            )
-        )
-        return lines
+            ),
+        ]
+    lines = [_room(library, sheet, size)]
     absent = [
         name
         for name, device in (

@@ -17,6 +17,7 @@ from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.flats.channels import in_colours
 from grayshelf.core.flats.model import Found, NoAnswer
 from grayshelf.core.flats.panel.diffusers import advise, listed
+from grayshelf.core.flats.search.confirming import is_a_flat
 from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
@@ -258,8 +259,8 @@ class Run(SheetRun):
         if shot is None or target is None or step.row is None:
             return None
         stats = read(ShotStats, shot.stats)
-        same = shot.exposure_s == settings.exposure_s and shot.brightness == self.rows[step.row].brightness
-        if not same or stats.probe or abs(stats.median - target.level_adu) > target.tolerance_adu:
+        setting = settings.exposure_s, self.rows[step.row].brightness
+        if stats.probe or not is_a_flat((shot.exposure_s, shot.brightness), stats.median, setting, target):
             return None
         return self.taking.adopt(shot.path, name, settings)
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import Any, Literal
 
 from sqlalchemy.orm import Session
 
@@ -15,10 +15,10 @@ from grayshelf.library.folder_list import folder_that_holds
 from grayshelf.library.library import Library
 from grayshelf.library.models import Job, Rig, RunStep
 from grayshelf.library.records import as_kept, read
-from grayshelf.library.step_records import JobResult, RunJob, SheetParams
+from grayshelf.library.step_records import JobResult, RunJob, SheetParams, ShotStats
 from grayshelf.work.flats.finding import started_now
 from grayshelf.work.gates import gate_step
-from grayshelf.work.job_states import StepState
+from grayshelf.work.job_states import OPEN, StepState
 from grayshelf.work.jobs import JobControl, JobRunner, JobState, begins_job
 from grayshelf.work.masters_after import group_new_frames
 from grayshelf.work.run.hand import HandRun
@@ -76,11 +76,13 @@ class RunStarter:
                     raise NotFound("There is no such step to be ticked off.", "Look at the page again.")
                 if not read(RunJob, session.get_one(Job, job_id).params).by_hand:
                     raise Conflict("The rig shoots this run; its steps tick themselves off.")
+                if may_tick(step) != ("off" if done else "open"):
+                    raise Conflict("This step is as it should be already.", "Look at the page again.")
                 if done:
                     step.state = StepState.SKIPPED if step.kind == StepKind.FIND else StepState.DONE
                     step.ended_at = self.library.clock.now()
                 else:
-                    step.state, step.ended_at = StepState.TO_DO, None
+                    _open_again(session, step)
         control.wake.set()
 
     def _work(self, control: JobControl, params: Mapping[str, Any]) -> JobResult:
@@ -118,6 +120,28 @@ class ByHand:
 
 #: Steps that a hand can tick off.
 TICKED = (StepKind.FIND, StepKind.FLATS, StepKind.DARK_FLATS, StepKind.DARKS)
+
+
+def may_tick(step: RunStep) -> Literal["off", "open", ""]:
+    """What a hand can do with a step of a run by hand: tick it off, open it again, or nothing where all of it is in."""
+    if step.kind not in TICKED:
+        return ""
+    if step.state in OPEN:
+        return "off"
+    return "" if step.kind != StepKind.FIND and step.done >= step.count else "open"
+
+
+def _open_again(session: Session, step: RunStep) -> None:
+    """A step is done once more; a search from nothing, since the light is likely another one by now."""
+    step.state, step.ended_at = StepState.TO_DO, None
+    if step.kind != StepKind.FIND:
+        return
+    for shot in step.shots:
+        shot.stats = as_kept(replace(read(ShotStats, shot.stats), counts=False))
+    step.outcome = {}
+    for other in session.get_one(Job, step.job_id).steps:
+        if other.row == step.row and other.state == StepState.SKIPPED:
+            other.state, other.ended_at = StepState.TO_DO, None
 
 
 def make_run(

@@ -136,7 +136,8 @@ def look_at_tonight(
         rig = library.rig(session, rig_id)
         offers, no_flats = flat_offers(library, session, rig, now, wishes)
         cooler = devices.camera.cooler() if devices is not None else None
-        has_cooler = cooler is not None and cooler.set_point_c is not None
+        typed = camera_of(rig).cooled
+        has_cooler = bool(typed) if cooler is None else cooler.set_point_c is not None
         darks, no_darks = dark_offers(library, rig, wishes, has_cooler)
         pace = pace_of(rig, devices)
         sheet = _plan(

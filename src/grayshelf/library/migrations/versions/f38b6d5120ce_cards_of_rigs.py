@@ -1,4 +1,4 @@
-"""cameras as things of their own; house rules, parts and their changes; words in headers that mean one thing"""
+"""cameras as things of their own; house rules, parts and their changes"""
 
 import json
 
@@ -45,15 +45,6 @@ def upgrade() -> None:
         sa.PrimaryKeyConstraint("id"),
     )
     op.create_index("ix_card_change_rig_id", "card_change", ["rig_id"])
-    op.create_table(
-        "spelling",
-        sa.Column("id", sa.Integer(), nullable=False),
-        sa.Column("what", sa.String(), nullable=False),
-        sa.Column("spelled", sa.String(), nullable=False),
-        sa.Column("means", sa.String(), nullable=False),
-        sa.PrimaryKeyConstraint("id"),
-        sa.UniqueConstraint("what", "spelled"),
-    )
     for table, name, kind in COLUMNS:
         op.execute(f"ALTER TABLE {table} ADD COLUMN {name} {kind}")
     # What was known of a camera stood with each of its rigs: the first that says something has it.
@@ -80,7 +71,6 @@ def downgrade() -> None:
     )
     for table, name, _ in COLUMNS:
         op.execute(f"ALTER TABLE {table} DROP COLUMN {name}")
-    op.drop_table("spelling")
     op.drop_index("ix_card_change_rig_id", "card_change")
     op.drop_table("card_change")
     op.drop_table("camera")
