@@ -6180,6 +6180,11 @@ export interface components {
             kind: string;
             /** Lights */
             lights: number;
+            /**
+             * Line
+             * @default
+             */
+            line: string;
             /** Needs Person */
             needs_person: boolean;
             /** Outcome */

@@ -98,10 +98,7 @@ function Steps({ run, onTick }: { run: RunData; onTick: (id: number, done: boole
                   {step.filter_code && <FilterStamp code={step.filter_code} nm={step.passband_nm} />}
                 </span>
                 <span className="min-w-0 flex-1">
-                  {step.title}
-                  {step.exposure && step.exposure_known && (
-                    <span className="num font-normal text-ink2"> {step.exposure}</span>
-                  )}
+                  {step.line || step.title}
                   {step.outcome && <span className="block text-s font-normal">{step.outcome}</span>}
                 </span>
                 <span className="num shrink-0 text-s font-normal text-ink2">

@@ -44,6 +44,7 @@ function step(id: number, kind: string, minutes: number, more: Partial<Step> = {
     wanted: false,
     outcome: "",
     tick: "",
+    line: "",
     ...more,
   };
 }

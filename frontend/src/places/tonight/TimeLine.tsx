@@ -52,8 +52,10 @@ function blocks(steps: Step[]): Block[] {
 function doneShare(block: Block): number {
   const main = block.steps.at(-1);
   if (!main) return 0;
-  if (!OPEN.has(main.state)) return 1;
-  return main.count > 0 && main.kind !== "find" ? main.done / main.count : 0;
+  const series = main.count > 0 && main.kind !== "find";
+  // A hand may tick a series off before all of it is in.
+  if (!OPEN.has(main.state)) return series && main.kind !== "build" ? Math.min(main.done / main.count, 1) : 1;
+  return series ? main.done / main.count : 0;
 }
 
 interface Drawn extends Block {
@@ -133,7 +135,7 @@ function WorkBlock({ block, high, now, bare }: { block: Drawn; high: number; now
               ? ""
               : main.kind === "find"
                 ? "?"
-                : finished || main.done === 0
+                : finished || (main.done === 0 && OPEN.has(main.state))
                   ? main.count
                   : `${main.done}/${main.count}`}
           </span>
@@ -207,7 +209,7 @@ function GateBlock({
           className={`${head.length * HEAD_LETTER > room ? "text-l leading-6" : "text-xl"} font-semibold ${
             next ? "text-accent" : done ? "text-ink2" : ""
           }`}
-          style={{ fontStretch: "88%" }}
+          style={{ fontStretch: head.length * HEAD_LETTER > room ? "70%" : "88%" }}
         >
           {head}
         </p>

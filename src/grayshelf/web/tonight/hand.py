@@ -65,6 +65,16 @@ def hand_out(library: Library, job: Job, step: RunStep | None) -> HandOut | None
     )
 
 
+def hand_lines(library: Library, job: Job, steps: Sequence[RunStep]) -> dict[int, str]:
+    """What each step of a run by hand asks for, by its number, so that the whole sheet can be worked from paper."""
+    begun = read(RunJob, job.params)
+    if not begun.by_hand:
+        return {}
+    with library.db.session() as session:
+        rig = library.rig(session, job.rig_id or 0)
+        return {s.id: _line(library, session, rig, begun, s).what for s in steps if s.kind in TICKED}
+
+
 def _line(library: Library, session: Session, rig: Rig, begun: RunJob, step: RunStep) -> HandLine:
     params, word = read(SheetParams, step.params), gain_word(library, rig.camera)
     exposure = params.exposure_s if params.exposure_known else None

@@ -34,7 +34,7 @@ from grayshelf.web.common import in_words
 from grayshelf.web.common.gates import gate_of
 from grayshelf.web.common.jobs import job_out
 from grayshelf.web.common.schemas import RulerOut
-from grayshelf.web.tonight.hand import hand_out
+from grayshelf.web.tonight.hand import hand_lines, hand_out
 from grayshelf.web.tonight.headline import end_words, head_of
 from grayshelf.web.tonight.schemas import RunOut, SearchOut, SeriesOut, StepOut, TestShotOut
 from grayshelf.work.job_states import OPEN, StepState
@@ -113,7 +113,11 @@ def run_page(
     colour = camera is not None and camera.bayer_pattern is not None
     begun = read(RunJob, job.params)
     wished = begun.rows
-    outs = _forecast(rows.steps, now, rows.zone, bands, wished)
+    lines = hand_lines(library, job, rows.steps)
+    outs = [
+        out.model_copy(update={"line": lines.get(out.id, "")})
+        for out in _forecast(rows.steps, now, rows.zone, bands, wished)
+    ]
     searches = _searches(rows, wishes, white, wished, bands)
     live = [o for o in outs if o.state not in _OUT]
     told = job_out(job, library)

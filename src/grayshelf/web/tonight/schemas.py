@@ -53,6 +53,8 @@ class StepOut(Schema):
     outcome: str
     tick: Literal["off", "open", ""] = ""
     """Of a run by hand: whether the step can be ticked off, or opened again."""
+    line: str = ""
+    """And what it asks for, in one line."""
 
 
 class ChoiceOut(Schema):
