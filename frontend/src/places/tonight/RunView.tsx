@@ -169,6 +169,16 @@ function Summary({ run, alive, onLook }: { run: RunData; alive: boolean; onLook:
     <>
       <Found run={run} onLook={onLook} />
       <section>
+        {run.job.troubles.length > 0 && (
+          <div className="mb-3 border-l-4 border-accent bg-card px-4 py-2" role="alert">
+            <p className="font-semibold">Not every master could be built.</p>
+            <ul>
+              {run.job.troubles.map((trouble) => (
+                <li key={trouble}>{trouble}</li>
+              ))}
+            </ul>
+          </div>
+        )}
         {run.afterwards.length > 0 && (
           <>
             <ColumnHead>Now</ColumnHead>

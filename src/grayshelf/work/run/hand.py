@@ -338,9 +338,11 @@ class HandRun(SheetRun):
         if self.watch is None:
             return JobResult("All is ticked off: scan the folder of its frames, and they are in the library")
         frames = sum(s.done for s in steps if s.kind in SERIES)
-        return JobResult(
+        masters, failed = self.built(steps)
+        came = (
             "One frame came in and was right" if frames == 1 else f"{frames:,} frames came in and were right"
         )
+        return JobResult(f"{came}; {masters} master{'s' if masters != 1 else ''} built", failed)
 
 
 def _shot_of(

@@ -49,9 +49,14 @@ def ready_lines(
 ) -> list[Ready]:
     """What to know before the start, in one line each."""
     if devices is None:
-        room = f"{_size(library.room(library.root))} free, in {library.root / 'masters'}"
+        needs = (
+            ""
+            if size is None
+            else f"needs {_size(bytes_needed(sheet.steps, *size))} where your program puts the frames; "
+        )
+        room = f"{_size(library.room(library.root))} free for masters, in {library.root / 'masters'}"
         return [
-            Ready("masters", room, good=True),
+            Ready("destination", f"{needs}{room}", good=True),
             Ready(
                 "devices",
                 "none are connected to this rig: your own program shoots, and Gray Shelf looks at each frame",

@@ -29,7 +29,6 @@ from grayshelf.library.models import RunShot, RunStep
 from grayshelf.library.records import as_kept, read
 from grayshelf.library.rig_terms import camera_of
 from grayshelf.library.step_records import (
-    BuildOutcome,
     GateParams,
     JobResult,
     NoAnswerKept,
@@ -346,9 +345,8 @@ class Run(SheetRun):
         with self.library.db.session() as session:
             steps = list(session.scalars(select(RunStep).where(RunStep.job_id == self.control.job_id)))
         frames = sum(s.done for s in steps if s.kind in SERIES)
-        builds = [read(BuildOutcome, s.outcome) for s in steps if s.kind == StepKind.BUILD]
-        masters = sum(len(b.masters) for b in builds)
+        masters, failed = self.built(steps)
         darks = any(s.kind == StepKind.DARKS for s in steps)
         cold = self.devices.camera.cooler().set_point_c is not None
         todo = afterwards(darks, has_cover=False, panel_by_hand=True, cold=cold)
-        return JobResult(f"{frames} frames shot, {masters} masters built", afterwards=todo)
+        return JobResult(f"{frames} frames shot, {masters} masters built", failed, todo)

@@ -9,7 +9,7 @@ from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.planning.runsheet import FlatSeries, StepKind
 from grayshelf.library.models import Job, RunStep
 from grayshelf.library.records import as_kept, read
-from grayshelf.library.step_records import RunJob, SheetParams
+from grayshelf.library.step_records import BuildOutcome, RunJob, SheetParams
 from grayshelf.work.flats.searching import Searching, Sought
 from grayshelf.work.job_states import OPEN
 from grayshelf.work.run.series import forecast_s
@@ -51,6 +51,14 @@ class SheetRun(Searching):
             job = session.get_one(Job, self.control.job_id)
             kept = read(RunJob, job.params)
             job.params = as_kept(replace(kept, rows=tuple(self.rows)))
+
+    def built(self, steps: Sequence[RunStep]) -> tuple[int, tuple[str, ...]]:
+        """How many masters were built, and why others were not, a sentence each."""
+        builds = [read(BuildOutcome, s.outcome) for s in steps if s.kind == StepKind.BUILD]
+        failed = [
+            f"{f.title[:1].upper()}{f.title[1:]}: {f.message} {f.advice}" for b in builds for f in b.failed
+        ]
+        return sum(len(b.masters) for b in builds), tuple(failed)
 
     def progress_of(self, steps: list[RunStep]) -> tuple[float, str]:
         """Share of the time that the sheet is forecast to take, and the step that is open."""
