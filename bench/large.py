@@ -19,10 +19,11 @@ from grayshelf.core.frames.angle import CameraAngle
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.sets import common_facts
-from grayshelf.library.catalog import key_of, make_rigs
+from grayshelf.library.catalog import key_of
 from grayshelf.library.facts_json import facts_to_json
 from grayshelf.library.library import Library
 from grayshelf.library.models import Folder, Frame, FrameSet, MasterRecord
+from grayshelf.library.trains import make_rigs
 
 FIRST_NIGHT = date(2020, 1, 2)
 CAMERAS = (

@@ -48,12 +48,17 @@ class Program:
         return path
 
 
-def write_lights(folder) -> None:
-    """Lights of last evening in two filters."""
+#: As a third program writes the same gear.
+SPELLED = {"CAMERA": "KITE-9", "INSTRUME": "KITE-9", "TELESCOP": "FIELD LENS"}
+
+
+def write_lights(folder, spelled=None) -> None:
+    """Lights of last evening in two filters, those in the second spelled by a program of their own."""
     last = datetime.now(UTC) - timedelta(hours=3)
     for code in ("R", "Ha"):
         for i in range(4):
             at = (last + timedelta(minutes=3 * i)).isoformat()[:-6]
-            cards = {**HEADER, "IMAGETYP": "LIGHT", "FILTER": code, "OBJECT": "M 33", "DATE-OBS": at}
+            names = spelled if spelled and code == "Ha" else {}
+            cards = {**HEADER, **names, "IMAGETYP": "LIGHT", "FILTER": code, "OBJECT": "M 33", "DATE-OBS": at}
             pixels = np.random.default_rng(i).normal(900, 9, (60, 80)).astype(np.uint16)
             write_fits(folder / f"{code}{i}.fits", {**cards, "FOCUSPOS": 5200, "ROTATOR": 40.0}, pixels)

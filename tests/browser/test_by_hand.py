@@ -8,7 +8,7 @@ import pytest
 from playwright.sync_api import expect
 
 from tests.browser.test_whole_way import browser
-from tests.other_program import Program, write_lights
+from tests.other_program import SPELLED, Program, write_lights
 from tests.web.server import OwnServer
 
 __all__ = ["browser"]
@@ -47,19 +47,26 @@ def seen(page) -> tuple[str, dict[str, str]]:
 
 
 def test_from_nothing_to_a_slip_that_fits_by_any_hands(page, own, tmp_path):
-    write_lights(tmp_path / "lights")
+    write_lights(tmp_path / "lights", SPELLED)
     camera = tmp_path / "camera"
     camera.mkdir()
     program = Program(camera)
 
-    # Named, scanned, and a rig stands that the headers told of.
+    # Named, scanned, and a rig is proposed that the headers of two programs tell of: it is named and kept.
     page.goto(f"{own.url}/intake")
     page.get_by_label("A folder on this machine").fill(str(tmp_path / "lights"))
     page.keyboard.press("Enter")
     expect(page.get_by_text("8 lights.")).to_be_visible()
     page.keyboard.press("Escape")
     page.goto(f"{own.url}/rigs")
-    expect(page.get_by_role("heading", name="Field lens", level=1)).to_be_visible()
+    expect(
+        page.get_by_role("heading", name="One rig is proposed from your headers.", level=1)
+    ).to_be_visible()
+    expect(page.get_by_role("heading", name="Kite 9 on Field lens, 300 mm")).to_be_visible()
+    expect(page.get_by_text("camera Kite 9, also written KITE-9, 4 frames")).to_be_visible()
+    page.get_by_label("Name of Kite 9 on Field lens, 300 mm").fill("Balcony")
+    page.get_by_role("button", name="Keep it").click()
+    expect(page.get_by_role("heading", name="Balcony", level=1)).to_be_visible()
     expect(page.get_by_text("tonight’s sheet is for your own hands")).to_be_visible()
 
     # The light is described; what cannot be is said where it is typed.

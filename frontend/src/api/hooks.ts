@@ -60,6 +60,10 @@ export const useRig = (rig: number) =>
     placeholderData: keepPreviousData,
   });
 
+/** Rigs that headers propose, and what is asked of names. */
+export const useProposal = () =>
+  asked.useQuery("get", "/api/rigs/proposal", {}, { placeholderData: keepPreviousData });
+
 export const useCard = (id: number | null) =>
   asked.useQuery(
     "get",
@@ -224,7 +228,7 @@ const ABOUT: Record<string, (keyof paths)[]> = {
   state: ["/api/state"],
   bench: ["/api/rigs/{rig_id}/bench/{kind}", ...MEASURED],
   twilight: TWILIGHT,
-  rig: ["/api/rigs/{rig_id}"],
+  rig: ["/api/rigs/{rig_id}", "/api/rigs/proposal"],
   flats: FLATS,
   job: ["/api/jobs", "/api/intake", ...RUN, ...MEASURED, ...FLATS, ...TWILIGHT],
 };

@@ -816,6 +816,202 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/names/ask-again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Forget that two names are two things. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["NameIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/names/one": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that a spelling stands for a name. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["NameIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/names/own": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that a spelling is a name of its own. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["NameIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/names/two": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that two names are two things: it is not asked again. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["NameIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/problems": {
         parameters: {
             query?: never;
@@ -908,6 +1104,42 @@ export interface paths {
                 };
             };
         };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rigs/proposal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Rigs that headers propose, and names of which nobody but a person can say what they stand for. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProposalOut"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -2065,6 +2297,126 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["WouldOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rigs/{rig_id}/join": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that a rig is another one in truth; its history tells of it there, and parts them again. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["JoinRigIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SheetChangedOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rigs/{rig_id}/keep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that a proposed rig is right. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["KeepRigIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SheetChangedOut"];
                     };
                 };
                 /** @description Not found */
@@ -3937,6 +4289,30 @@ export interface components {
             message: string;
         };
         /**
+         * DoubtOut
+         * @description Two names that may be one thing, or two.
+         */
+        DoubtOut: {
+            about: components["schemas"]["NameOf"];
+            /**
+             * Camera
+             * @default
+             */
+            camera: string;
+            /** Name */
+            name: string;
+            /** One */
+            one: string;
+            /** Question */
+            question: string;
+            /** Spelled */
+            spelled: string;
+            /** Two */
+            two: string;
+            /** Why */
+            why: string;
+        };
+        /**
          * EffectOut
          * @description What one offset would do.
          */
@@ -4817,6 +5193,22 @@ export interface components {
             ended: components["schemas"]["JobOut"][];
         };
         /**
+         * JoinRigIn
+         * @description The rig that this one is in truth.
+         */
+        JoinRigIn: {
+            /** Into */
+            into: number;
+        };
+        /**
+         * KeepRigIn
+         * @description A proposed rig is right, and called so.
+         */
+        KeepRigIn: {
+            /** Name */
+            name: string;
+        };
+        /**
          * KeptCurveOut
          * @description A measurement of the light, as it is listed.
          */
@@ -4934,6 +5326,28 @@ export interface components {
          */
         MovedBy: "rig" | "hand" | "fixed" | "absent" | "";
         /**
+         * NameIn
+         * @description A spelling in headers, and a name.
+         */
+        NameIn: {
+            about: components["schemas"]["NameOf"];
+            /**
+             * Camera
+             * @default
+             */
+            camera: string;
+            /** Name */
+            name: string;
+            /** Spelled */
+            spelled: string;
+        };
+        /**
+         * NameOf
+         * @description What is named.
+         * @enum {string}
+         */
+        NameOf: "camera" | "telescope" | "filter";
+        /**
          * NamesIn
          * @description Whether what the files' names say of a set is right; None takes the answer back.
          */
@@ -4948,6 +5362,11 @@ export interface components {
         NewRigIn: {
             /** Camera */
             camera: string;
+            /**
+             * Focal Length Mm
+             * @default null
+             */
+            focal_length_mm: number | null;
             /**
              * Like
              * @default null
@@ -5341,6 +5760,40 @@ export interface components {
             total: number;
         };
         /**
+         * ProposalOut
+         * @description All that waits for a yes or no.
+         */
+        ProposalOut: {
+            /** Doubts */
+            doubts: components["schemas"]["DoubtOut"][];
+            /** Others */
+            others: components["schemas"]["RigNamed"][];
+            /** Rigs */
+            rigs: components["schemas"]["ProposedOut"][];
+            /** Said Two */
+            said_two: components["schemas"]["SaidTwoOut"][];
+        };
+        /**
+         * ProposedOut
+         * @description A rig made from headers, of which nobody has said yet that it is right.
+         */
+        ProposedOut: {
+            /** Evidence */
+            evidence: string;
+            /** Filters */
+            filters: string[];
+            /** Name */
+            name: string;
+            /** Not Told */
+            not_told: string;
+            /** Rig Id */
+            rig_id: number;
+            /** Spellings */
+            spellings: components["schemas"]["SpellingOut"][];
+            /** Title */
+            title: string;
+        };
+        /**
          * QuestionOut
          * @description Something that no header tells, asked once.
          */
@@ -5419,6 +5872,16 @@ export interface components {
             retired: boolean;
         };
         /**
+         * RigNamed
+         * @description A rig by its name.
+         */
+        RigNamed: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+        };
+        /**
          * RigOut
          * @description All that Rigs shows of one rig.
          */
@@ -5443,12 +5906,16 @@ export interface components {
             other_rigs: string[];
             /** Parts */
             parts: components["schemas"]["PartOut"][];
+            /** Proposed */
+            proposed: boolean;
             /** Retired */
             retired: boolean;
             rules: components["schemas"]["HouseRulesOut"];
             /** Seen Filters */
             seen_filters: components["schemas"]["SeenFilterOut"][];
             sheets: components["schemas"]["RigSheets"];
+            /** Spellings */
+            spellings: components["schemas"]["SpellingOut"][];
             /** Telescope */
             telescope: string | null;
             /** Usual Events */
@@ -5626,6 +6093,24 @@ export interface components {
             zeros: number;
             /** Zeros Text */
             zeros_text: string;
+        };
+        /**
+         * SaidTwoOut
+         * @description Two names of which a person said that they are two things.
+         */
+        SaidTwoOut: {
+            about: components["schemas"]["NameOf"];
+            /**
+             * Camera
+             * @default
+             */
+            camera: string;
+            /** Name */
+            name: string;
+            /** Spelled */
+            spelled: string;
+            /** Words */
+            words: string;
         };
         /**
          * SearchOut
@@ -6024,6 +6509,28 @@ export interface components {
              * @default null
              */
             pulse_hz: number | null;
+        };
+        /**
+         * SpellingOut
+         * @description Another way in which headers write a name.
+         */
+        SpellingOut: {
+            about: components["schemas"]["NameOf"];
+            /**
+             * Camera
+             * @default
+             */
+            camera: string;
+            /** Frames */
+            frames: number;
+            /** Name */
+            name: string;
+            /** Shown */
+            shown: string;
+            /** Spelled */
+            spelled: string;
+            /** Text */
+            text: string;
         };
         /**
          * SpineOut

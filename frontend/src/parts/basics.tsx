@@ -18,7 +18,7 @@ interface ButtonProps extends ButtonHTMLAttributes<HTMLButtonElement> {
 
 /** A button; its label says what will happen. */
 export function Button({ look = "plain", large = false, className = "", ...rest }: ButtonProps) {
-  const size = large ? "h-10 px-3 text-l" : "h-8 px-3 text-m";
+  const size = large ? "h-10 px-3 text-l max-md:h-11" : "h-8 px-3 text-m max-md:h-11";
   return (
     <button
       type="button"

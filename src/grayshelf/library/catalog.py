@@ -1,9 +1,10 @@
-"""Entering files into the library: one row a file; rigs made where lights or flats name new ones."""
+"""Entering files into the library: one row a file, told of by the names and nights that hold here."""
 
 from __future__ import annotations
 
 import errno
 import hashlib
+import json
 import logging
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
@@ -19,53 +20,73 @@ from grayshelf.core.frames.facts import FrameFacts, lacking
 from grayshelf.core.frames.headers import read_facts
 from grayshelf.core.frames.night import follows_site, site_night, site_zone
 from grayshelf.core.frames.sets import set_key
-from grayshelf.core.matching.rulers import plain_name
-from grayshelf.library.facts_json import facts_if_sound, facts_to_json
+from grayshelf.core.rigs.trains import Train, train_of
+from grayshelf.library.facts_json import facts_to_json
 from grayshelf.library.files import read_header
 from grayshelf.library.folders import FileStamp, stamp_of
 from grayshelf.library.library import Library
-from grayshelf.library.models import CameraRow, Folder, Frame, FrameSet, Rig
+from grayshelf.library.models import Folder, Frame, FrameSet, Rig
+from grayshelf.library.spellings import Spellings, spellings
+from grayshelf.library.trains import trains_in
 
 log = logging.getLogger(__name__)
 IN_SETS = ("good", "lacking")
 
 
 @dataclass(frozen=True)
-class SiteZones:
-    """The time zones by which nights are counted where a header names no place: the site's, and those of rigs."""
+class Settling:
+    """How frames that come in are told of here: names by what they stand for, nights by the zone of their place.
+
+    Where a header names no place, nights are counted at the site, or where the frame's rig stands.
+    """
 
     site: ZoneInfo
-    rigs: dict[tuple[str | None, str | None], ZoneInfo] = field(default_factory=dict)
+    names: Spellings = field(default_factory=Spellings)
+    trains: tuple[Train, ...] = ()
+    rigs: dict[int, ZoneInfo] = field(default_factory=dict)
+    """The zones of rigs that stand elsewhere, by the rig's number."""
 
-    def of(self, facts: FrameFacts) -> ZoneInfo:
+    def zone_of(self, facts: FrameFacts) -> ZoneInfo:
         """The zone of the place where a frame was taken."""
-        own = self.rigs.get((facts.camera, plain_name(facts.telescope)))
+        if not self.rigs:
+            return self.site
+        number = train_of(self.trains, facts.camera, facts.telescope, facts.focal_length_mm)
+        own = self.rigs.get(number) if number is not None else None
         # Capped frames name no telescope: they follow the rig where all rigs of their camera stand in one zone.
-        of_camera = {zone for (camera, _), zone in self.rigs.items() if camera == facts.camera}
+        of_camera = {
+            self.rigs[t.number] for t in self.trains if t.camera == facts.camera and t.number in self.rigs
+        }
         if own is None and facts.telescope is None and len(of_camera) == 1:
             return of_camera.pop()
         return own or self.site
 
     def settle(self, facts: FrameFacts) -> FrameFacts:
-        """The facts with the night by this place's zone, where nothing in the header says otherwise."""
+        """The facts by the names that are kept, and with the night by this place's zone where nothing in the header says
+        otherwise."""
+        facts = self.names.apply(facts)
         if facts.utc is None or not follows_site(facts.night_from):
             return facts
-        night, night_from = site_night(facts.utc, self.of(facts))
+        night, night_from = site_night(facts.utc, self.zone_of(facts))
         return replace(facts, night=night, night_from=night_from)
 
 
-def site_zones(library: Library, session: Session) -> SiteZones:
-    """The zones of the site and of rigs that stand elsewhere."""
+def settling(library: Library, session: Session) -> Settling:
+    """As the library has it now: the names, and the zones of the site and of rigs that stand elsewhere."""
     rigs = session.scalars(select(Rig).where(Rig.time_zone.is_not(None)))
-    return SiteZones(
-        library.zone(session),
-        {(r.camera, plain_name(r.telescope)): site_zone(r.time_zone or "") for r in rigs},
-    )
+    zones = {r.id: site_zone(r.time_zone or "") for r in rigs}
+    return Settling(library.zone(session), spellings(session), tuple(trains_in(session)), zones)
 
 
 def key_of(facts: FrameFacts) -> str:
     """Under what frames are looked at together when sets are made."""
     return hashlib.sha1(repr(set_key(facts)).encode()).hexdigest()
+
+
+def written_of(facts: FrameFacts) -> str | None:
+    """Names that a header has otherwise than they are kept, each with the one that is kept, as JSON; None where none is."""
+    kept = {"camera": facts.camera, "telescope": facts.telescope, "filter": facts.filter_code}
+    told = {what: [spelled, kept[what]] for what, spelled in sorted(facts.as_written.items()) if what in kept}
+    return json.dumps(told) if told else None
 
 
 @dataclass(frozen=True)
@@ -133,11 +154,12 @@ def enter_file(
     facts = read.facts
     if facts is None:
         frame.state, frame.reason, frame.advice, frame.facts = "unreadable", read.reason, read.advice, {}
-        frame.kind = frame.camera = frame.utc = frame.night = None
+        frame.kind = frame.camera = frame.utc = frame.night = frame.written = None
         return frame
     frame.facts = facts_to_json(facts)
     frame.kind = facts.kind.value if facts.kind else None
     frame.camera, frame.utc, frame.night = facts.camera, facts.utc, facts.night
+    frame.written = written_of(facts)
     # What was found wrong with a frame when it came in does not pass when its header is read again.
     found_wrong = frame.reason if frame.rejected and stays is not None and not stays.written_anew else ""
     frame.rejected = set_aside(relative) or bool(found_wrong)
@@ -212,45 +234,6 @@ def _what_lacking_means(facts: FrameFacts, missing: tuple[str, ...]) -> str:
     if facts.kind is None or facts.camera is None:
         return "It belongs to no set until its header says so."
     return "It is used with care at best: what is not known counts as unknown, never as equal."
-
-
-def make_rigs(session: Session) -> list[str]:
-    """Make a rig for every camera and telescope that lights or flats name and none has yet."""
-    made: list[str] = []
-    known = {(r.camera, plain_name(r.telescope)) for r in session.scalars(select(Rig))}
-    for frame_set in session.scalars(select(FrameSet).order_by(FrameSet.kind.desc(), FrameSet.id)):
-        facts = facts_if_sound(frame_set.facts)
-        if frame_set.camera is None or facts is None:
-            continue
-        telescope = facts.telescope
-        if frame_set.kind not in ("light", "flat"):
-            if any(camera == frame_set.camera for camera, _ in known):
-                continue
-            telescope = None
-        if (frame_set.camera, plain_name(telescope)) in known:
-            continue
-        known.add((frame_set.camera, plain_name(telescope)))
-        name = telescope or frame_set.camera
-        taken = set(session.scalars(select(Rig.name)))
-        if name in taken:
-            name = f"{name} with {frame_set.camera}"
-        number, plain = 2, name
-        while name in taken:
-            name, number = f"{plain} ({number})", number + 1
-        if session.scalar(select(CameraRow.id).where(CameraRow.name == frame_set.camera)) is None:
-            session.add(CameraRow(name=frame_set.camera))
-        session.add(
-            Rig(
-                name=name,
-                camera=frame_set.camera,
-                telescope=telescope,
-                aperture_mm=facts.aperture_mm,
-                focal_length_mm=facts.focal_length_mm,
-            )
-        )
-        session.flush()
-        made.append(name)
-    return made
 
 
 def enter_own_file(session: Session, folder: Folder, relative: str, facts: FrameFacts, sha256: str) -> Frame:

@@ -9,7 +9,7 @@ from pathlib import Path
 from sqlalchemy.orm import Session
 
 from grayshelf.core.frames.facts import FrameFacts
-from grayshelf.library.catalog import IN_SETS, ReadFile, enter_file, rows_at, set_aside, site_zones
+from grayshelf.library.catalog import IN_SETS, ReadFile, enter_file, rows_at, set_aside, settling
 from grayshelf.library.folders import FileStamp, printable
 from grayshelf.library.library import Library
 from grayshelf.library.missing import Known, known_as, take_place
@@ -71,7 +71,7 @@ def enter_arrival(
         What is wrong with the frame, in a sentence: it is set aside. Empty where nothing is.
     """
     with library.db.session() as session:
-        settled = site_zones(library, session).settle(facts)
+        settled = settling(library, session).settle(facts)
     found = look_up(library, folder_id, root, path, ReadFile(settled))
     with library.db.session() as session:
         there = rows_at(session, folder_id, [printable(path)])

@@ -70,6 +70,7 @@ _FREE = frozenset(
         "night",
         "night_from",
         "origins",
+        "as_written",
         "complaints",
     )
 )

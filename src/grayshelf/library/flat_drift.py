@@ -14,11 +14,13 @@ from grayshelf.core.errors import UnreadableFrame
 from grayshelf.core.flats.channels import in_colours
 from grayshelf.core.flats.drift import Drift, shot_with
 from grayshelf.core.flats.settings import RowKey
+from grayshelf.core.rigs.trains import train_of
 from grayshelf.core.sensor.statistics import flat_statistics, full_level
 from grayshelf.library.facts_json import facts_if_sound
 from grayshelf.library.files import read_pixels
 from grayshelf.library.kept import kept
 from grayshelf.library.models import FlatSetting, Frame, FrameSet, Rig, RunShot
+from grayshelf.library.trains import trains_in
 
 #: Sets of flats since a setting was found that are looked through, newest first.
 NEWEST_SETS = 60
@@ -44,9 +46,14 @@ def drift_of(session: Session, rig: Rig, key: RowKey, setting: FlatSetting | Non
         .order_by(FrameSet.last_utc.desc())
         .limit(NEWEST_SETS)
     )
+    trains = trains_in(session)
     for row in sets:
         facts = facts_if_sound(row.facts)
-        if facts is None or not shot_with(facts, key, setting.exposure_s, rig.telescope):
+        if facts is None or not shot_with(facts, key, setting.exposure_s):
+            continue
+        whose = train_of(trains, facts.camera, facts.telescope, facts.focal_length_mm)
+        if facts.telescope and rig.telescope and whose != rig.id:
+            # A telescope that either side does not name is no difference.
             continue
         level = _level_of(session, row, setting)
         if level is not None and row.last_utc is not None:

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
-from sqlalchemy import delete, func, select, update
+from sqlalchemy import ColumnElement, delete, func, or_, select, update
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import UnreadableFrame
@@ -20,7 +20,7 @@ from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.sets import Member, common_facts, group_into_sets
 from grayshelf.core.sensor.statistics import background_noise, sample_step
-from grayshelf.library.catalog import IN_SETS, key_of, site_zones
+from grayshelf.library.catalog import IN_SETS, key_of, settling, written_of
 from grayshelf.library.facts_json import facts_if_sound, facts_to_json
 from grayshelf.library.files import middle_rows
 from grayshelf.library.library import Library
@@ -59,8 +59,9 @@ def regroup(
 
 def _regroup(library: Library, changed_keys: Iterable[str], progress: Callable[[float], None]) -> int:
     loose = Frame.set_id.is_(None) & Frame.state.in_(IN_SETS) & Frame.group_key.is_not(None)
+    parted = _part_sets(library, sorted(set(changed_keys)))
     with library.db.session() as session:
-        keys = sorted({*session.scalars(select(Frame.group_key).where(loose).distinct()), *changed_keys})
+        keys = sorted({*session.scalars(select(Frame.group_key).where(loose).distinct()), *parted})
     made = 0
     for number, key in enumerate(keys):
         made += _group(library, key)
@@ -68,6 +69,34 @@ def _regroup(library: Library, changed_keys: Iterable[str], progress: Callable[[
     _look_at_sets(library, lambda share: progress(0.7 + 0.3 * share))
     drop_empty_sets(library)
     return made
+
+
+def _part_sets(library: Library, changed_keys: Sequence[str]) -> set[str]:
+    """Sets whose frames have several keys by now: most of them keep the set, the others leave it for one of their own.
+
+    Returns the keys to look at: those that changed, and those that lost frames.
+    """
+    keys = set(changed_keys)
+    for start in range(0, len(changed_keys), _AT_ONCE):
+        of_them = select(Frame.set_id).where(
+            Frame.group_key.in_(changed_keys[start : start + _AT_ONCE]), Frame.set_id.is_not(None)
+        )
+        query = select(Frame.set_id, Frame.group_key, func.count()).where(Frame.set_id.in_(of_them))
+        with library.db.session() as session:
+            by_set: dict[int, list[tuple[int, str]]] = {}
+            for set_id, key, frames in session.execute(query.group_by(Frame.set_id, Frame.group_key)):
+                if set_id is not None and key is not None:
+                    by_set.setdefault(set_id, []).append((frames, key))
+            for set_id, parts in by_set.items():
+                if len(parts) > 1:
+                    _, kept = max(parts)
+                    keys.add(kept)
+                    session.execute(
+                        update(Frame)
+                        .where(Frame.set_id == set_id, Frame.group_key != kept)
+                        .values(set_id=None)
+                    )
+    return keys
 
 
 def _group(library: Library, key: str) -> int:
@@ -239,30 +268,46 @@ def recount_nights(library: Library) -> int:
 
 
 def _recount_nights(library: Library) -> int:
+    keys, changed = tell_again(library, or_(Frame.utc.is_not(None), Frame.camera.is_not(None)))
+    regroup(library, keys)
     with library.db.session() as session:
-        zones = site_zones(library, session)
-        ids = list(session.scalars(select(Frame.id).where(Frame.utc.is_not(None)).order_by(Frame.id)))
+        library.set_setting(session, RECOUNT, {})
+    return changed
+
+
+def tell_again(
+    library: Library, which: ColumnElement[bool], progress: Callable[[float], None] = lambda share: None
+) -> tuple[set[str], int]:
+    """Tell frames anew by the names and zones that hold now.
+
+    Returns
+    -------
+    keys, changed
+        Under what frames are to be put into sets again (`regroup`), and how many have another night or name.
+    """
+    with library.db.session() as session:
+        settled_here = settling(library, session)
+        ids = list(session.scalars(select(Frame.id).where(which).order_by(Frame.id)))
     keys, changed = set[str](), 0
     for start in range(0, len(ids), _AT_ONCE):
+        progress(start / len(ids))
         with library.db.session() as session:
             settled = []
             for frame in session.scalars(select(Frame).where(Frame.id.in_(ids[start : start + _AT_ONCE]))):
                 facts = facts_if_sound(frame.facts)
                 if facts is None:
                     continue
-                anew = zones.settle(facts)
+                anew = settled_here.settle(facts)
                 if anew != facts:
                     settled.append((frame, anew))
-                    changed += anew.night != facts.night
+                    changed += anew.night != facts.night or anew.as_written != facts.as_written
             for frame, anew in settled:
-                frame.facts, frame.night = facts_to_json(anew), anew.night
+                frame.facts, frame.night, frame.camera = facts_to_json(anew), anew.night, anew.camera
+                frame.written = written_of(anew)
                 if frame.group_key is not None and frame.state in IN_SETS:
                     frame.group_key = key_of(anew)
                     keys.add(frame.group_key)
-    regroup(library, keys)
-    with library.db.session() as session:
-        library.set_setting(session, RECOUNT, {})
-    return changed
+    return keys, changed
 
 
 def finish_recount(library: Library) -> None:

@@ -13,7 +13,6 @@ from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.sets import nominal_temperature
 from grayshelf.core.matching.judge import Terms
 from grayshelf.core.matching.model import CommonSettings, LightsNoise
-from grayshelf.core.matching.rulers import plain_name
 from grayshelf.library.camera_values import measured_gain
 from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.holdings import common_settings
@@ -21,6 +20,7 @@ from grayshelf.library.kept import RowsKept, in_parts, kept
 from grayshelf.library.left_out import made_of_each
 from grayshelf.library.library import Library
 from grayshelf.library.models import FrameSet, Rig
+from grayshelf.library.trains import sorter
 
 
 @dataclass(frozen=True)
@@ -87,12 +87,8 @@ def _of_camera(library: Library, revision: int, camera: str) -> list[LightSet]:
 
 def light_sets(library: Library, rig: Rig) -> list[LightSet]:
     """The light sets of a rig, oldest first; kept until one changes."""
-    telescope = plain_name(rig.telescope)
-    return [
-        lights
-        for lights in _of_camera(library, library.revision, rig.camera)
-        if plain_name(lights.facts.telescope) == telescope
-    ]
+    whose = sorter(library)
+    return [s for s in _of_camera(library, library.revision, rig.camera) if whose.of(s.facts) == rig.id]
 
 
 def light_set(row: FrameSet) -> LightSet:

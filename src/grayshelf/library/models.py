@@ -22,6 +22,7 @@ from grayshelf.library.rig_tables import PanelCurve as PanelCurve
 from grayshelf.library.rig_tables import Rig as Rig
 from grayshelf.library.rig_tables import RigEvent as RigEvent
 from grayshelf.library.rig_tables import RigFilter as RigFilter
+from grayshelf.library.rig_tables import Spelling as Spelling
 
 
 class Setting(Base):
@@ -125,7 +126,11 @@ class Frame(Base):
     """A file that is, or claims to be, a frame."""
 
     __tablename__ = "frame"
-    __table_args__ = (UniqueConstraint("folder_id", "path"), Index("ix_frame_twin", "camera", "utc", "kind"))
+    __table_args__ = (
+        UniqueConstraint("folder_id", "path"),
+        Index("ix_frame_twin", "camera", "utc", "kind"),
+        Index("ix_frame_written", "written", "camera", "state"),
+    )
     id: Mapped[int] = mapped_column(primary_key=True)
     folder_id: Mapped[int] = mapped_column(ForeignKey("folder.id"), index=True)
     path: Mapped[str]
@@ -145,6 +150,8 @@ class Frame(Base):
     night: Mapped[date | None]
     rejected: Mapped[bool] = mapped_column(default=False)
     facts: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    written: Mapped[str | None]
+    """Names that its header has otherwise than they are kept, in a form that can be counted (`catalog.written_of`)."""
     group_key: Mapped[str | None] = mapped_column(index=True)
     set_id: Mapped[int | None] = mapped_column(ForeignKey("frame_set.id"), index=True)
     sha256: Mapped[str | None] = mapped_column(index=True)

@@ -17,7 +17,6 @@ from threading import Lock
 from typing import Any, Generic, NamedTuple, TypeVar
 
 import msgspec
-from sqlalchemy import select
 
 import grayshelf
 from grayshelf.core.matching.judge import Terms
@@ -28,9 +27,9 @@ from grayshelf.library.holdings import holdings_made
 from grayshelf.library.kept import RowsKept
 from grayshelf.library.library import Library
 from grayshelf.library.lights import LightSet, lights_made
-from grayshelf.library.models import Rig
 from grayshelf.library.slips import LastSlips, Written, last_slips
 from grayshelf.library.slips import slips as write_slips
+from grayshelf.library.trains import standing_rigs
 
 V = TypeVar("V")
 _writing = Lock()
@@ -201,7 +200,7 @@ def _collected(library: Library, others: Sequence[Others[Any]]) -> _Kept:
     slips: dict[int, tuple[str, bytes]] = {}
     lights: dict[str, _Lights] = {}
     with library.db.session() as session:
-        every = [(rig.id, rig.camera) for rig in session.scalars(select(Rig))]
+        every = [(rig.id, rig.camera) for rig in session.scalars(standing_rigs())]
     # Rigs that nobody looked at are left: an end has to be quick.
     rigs = [(rig_id, camera) for rig_id, camera in every if last_slips(library, rig_id).now().by_set]
     for rig_id, _ in rigs:

@@ -28,15 +28,21 @@ from grayshelf.core.rigs.cards import (
 )
 from grayshelf.core.rigs.house_rules import HouseRules, changes_in_words, kept_of, rules_from
 from grayshelf.core.rigs.train import MovedBy, PartKind
+from grayshelf.core.rigs.trains import same_train
 from grayshelf.library.flat_sheet import keep_source
 from grayshelf.library.library import Library
 from grayshelf.library.models import CameraRow, CardChange, LightSource, Rig, RigFilter
 from grayshelf.library.rig_terms import camera_of, house_rules_of
+from grayshelf.library.trains import standing_rigs
 
 #: The sheet of the house rules among those of the parts.
 HOUSE_RULES = "house rules"
 #: The name on the rig holder, and whether the rig is still used.
 NAME = "name"
+#: Whether a person said of a proposed rig that it is right.
+ACCEPTED = "accepted"
+#: Another rig, or another name, is this one (`library.joining`).
+JOINED = "joined"
 
 
 def camera_row(session: Session, name: str) -> CameraRow:
@@ -203,6 +209,14 @@ def _write_name(library: Library, session: Session, rig: Rig, values: Kept) -> N
         rig.retired_at = library.clock.now()
 
 
+def _read_accepted(session: Session, rig: Rig) -> Kept:
+    return {"accepted": not rig.proposed}
+
+
+def _write_accepted(library: Library, session: Session, rig: Rig, values: Kept) -> None:
+    rig.proposed = not values["accepted"]
+
+
 class _Sheet(NamedTuple):
     read: Callable[[Session, Rig], Kept]
     write: Writer
@@ -216,6 +230,7 @@ _SHEETS: dict[str, _Sheet] = {
     PartKind.LIGHT.value: _Sheet(_read_light, _write_light),
     HOUSE_RULES: _Sheet(_read_rules, _write_rules),
     NAME: _Sheet(_read_name, _write_name),
+    ACCEPTED: _Sheet(_read_accepted, _write_accepted),
 }
 
 
@@ -227,9 +242,17 @@ def _sheet(about: str) -> _Sheet:
 
 
 def make_rig(
-    library: Library, session: Session, name: str, camera: str, telescope: str, like: int | None
+    library: Library,
+    session: Session,
+    name: str,
+    camera: str,
+    telescope: str,
+    like: int | None,
+    focal_length_mm: float | None = None,
 ) -> Rig:
     """Begin a rig that no header has named yet; `like` is the number of the rig whose sheets are copied.
+
+    With a focal length it may be a telescope that has a rig already, with a reducer or an extender.
 
     Raises
     ------
@@ -239,27 +262,36 @@ def make_rig(
     camera, telescope = camera.strip(), telescope.strip()
     if not camera:
         raise GrayShelfError("A rig needs a camera.", "Name it as its frames’ headers do.")
-    for there in session.scalars(select(Rig).where(Rig.camera == camera)):
-        if plain_name(there.telescope) == plain_name(telescope or None):
+    same = [
+        there
+        for there in session.scalars(standing_rigs().where(Rig.camera == camera))
+        if plain_name(there.telescope) == plain_name(telescope or None)
+    ]
+    for there in same:
+        has_mm = there.told_focal_mm or there.focal_length_mm
+        if not focal_length_mm or not has_mm or same_train(has_mm, focal_length_mm):
             on = f" on {telescope}" if telescope else ""
             raise GrayShelfError(
                 f"{there.name} is {camera}{on} already: frames of the two could not be told apart.",
-                "Name another camera or telescope.",
+                "Name another camera or telescope, or a focal length that differs by a tenth or more."
+                if has_mm
+                else f"Name another camera or telescope, or say first what the focal length of {there.name} is.",
             )
+        there.told_focal_mm = has_mm
     model = library.rig(session, like) if like is not None else None
-    rig = Rig(name=f"new rig {name}"[:80], camera=camera, telescope=telescope or None)
+    rig = Rig(
+        name=f"new rig {name}"[:80], camera=camera, telescope=telescope or None, told_focal_mm=focal_length_mm
+    )
     camera_row(session, camera)
     session.add(rig)
     session.flush()
     if model is not None:
         rig.wishes, rig.tolerances, rig.rules = dict(model.wishes), dict(model.tolerances), dict(model.rules)
         rig.parts, rig.says, rig.source_id = dict(model.parts), dict(model.says), model.source_id
-        rig.time_zone, rig.aperture_mm, rig.focal_length_mm = (
-            model.time_zone,
-            model.aperture_mm,
-            model.focal_length_mm,
-        )
+        rig.time_zone, rig.aperture_mm = model.time_zone, model.aperture_mm
+        rig.focal_length_mm = model.focal_length_mm
         _write_filters(library, session, rig, _read_filters(session, model))
+    rig.focal_length_mm = focal_length_mm or rig.focal_length_mm
     _write_name(library, session, rig, {"name": name, "retired": False})
     session.flush()
     return rig
@@ -308,6 +340,8 @@ def change_sheet(
 
 
 def _in_words(about: str, before: Kept, after: Kept) -> list[str]:
+    if about == ACCEPTED:
+        return ["kept as headers propose it" if after["accepted"] else "only proposed again"]
     if about == HOUSE_RULES:
         return changes_in_words(rules_from(before), rules_from(after))
     return differences(before, after) or [f"no {about} any more"]

@@ -43,6 +43,13 @@ class Rig(Base):
     """Since when it is not used any more: it stands behind the others, and all of it is kept."""
     says: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")
     """What a person said of parts that no header tells of: {"angle": "fixed", "focus": "moves", ...}."""
+    proposed: Mapped[bool] = mapped_column(default=False, server_default="0")
+    """Made from headers, and nobody has said yet that it is right."""
+    told_focal_mm: Mapped[float | None]
+    """The focal length that its frames' headers give, by which they are told from those of the same telescope with a
+    reducer; None where frames of any may be its own."""
+    joined_to: Mapped[int | None] = mapped_column(ForeignKey("rig.id"))
+    """The rig that it is in truth: it stands nowhere any more, and its frames are that one's."""
     time_zone: Mapped[str | None]
     """Of the place where it stands, where that is not the library's site."""
     source_id: Mapped[int | None] = mapped_column(ForeignKey("light_source.id"))
@@ -61,6 +68,25 @@ class Rig(Base):
     def events(self) -> list[RigEvent]:
         """What was done to it, oldest first, without what was taken back."""
         return [e for e in self.entered_events if not e.taken_back]
+
+
+class Spelling(Base):
+    """What a name in headers stands for, or that two names are two things."""
+
+    __tablename__ = "spelling"
+    __table_args__ = (UniqueConstraint("about", "camera", "spelled", "name"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    about: Mapped[str]
+    """A `NameOf`."""
+    camera: Mapped[str]
+    """Of telescopes and filters, the camera of their frames; empty for cameras."""
+    spelled: Mapped[str]
+    name: Mapped[str]
+    """What it stands for; itself, where it is a name of its own whatever headers look like."""
+    apart: Mapped[bool] = mapped_column(default=False)
+    """The two are not one, as a person said."""
+    by_hand: Mapped[bool] = mapped_column(default=False)
+    at: Mapped[datetime]
 
 
 class RigFilter(Base):

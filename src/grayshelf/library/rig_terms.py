@@ -17,11 +17,13 @@ from grayshelf.core.matching.rig_events import RigEventKind
 from grayshelf.core.matching.rulers import plain_name
 from grayshelf.core.rigs.camera import CameraCard, camera_card
 from grayshelf.core.rigs.house_rules import FlatsWhen, HouseRules, rules_from
+from grayshelf.core.rigs.trains import train_of
 from grayshelf.core.sensor.offset_checked import PairWarning, pair_warning
 from grayshelf.library.camera_values import checked_offsets, measured_gain
 from grayshelf.library.kept import kept
 from grayshelf.library.library import Library
 from grayshelf.library.models import CameraRow, FrameSet, Rig
+from grayshelf.library.trains import standing_rigs, trains_in
 from grayshelf.library.unreadable import readable
 
 
@@ -148,11 +150,14 @@ class TermsByGain:
 
 
 def rig_of(session: Session, row: FrameSet) -> Rig | None:
-    """The rig that took a set: its camera and telescope; frames that name no telescope, the camera's first rig."""
-    rigs = list(session.scalars(select(Rig).where(Rig.camera == (row.camera or "")).order_by(Rig.id)))
-    telescope = plain_name(row.facts.get("telescope"))
-    same = [rig for rig in rigs if plain_name(rig.telescope) == telescope]
-    return next(iter(same or (rigs if telescope is None else [])), None)
+    """The rig that took a set: its camera and train; frames that name no telescope, the camera's first rig."""
+    telescope, mm = row.facts.get("telescope"), row.facts.get("focal_length_mm")
+    number = train_of(trains_in(session), row.camera, telescope, mm)
+    if number is not None:
+        return session.get(Rig, number)
+    if plain_name(telescope) is not None:
+        return None
+    return session.scalar(standing_rigs().where(Rig.camera == (row.camera or "")).limit(1))
 
 
 def rig_of_lights(session: Session, row: FrameSet) -> Rig:

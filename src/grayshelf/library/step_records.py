@@ -70,6 +70,23 @@ class ScanJob:
 
 
 @dataclass(frozen=True)
+class KeptJoin:
+    """A spelling that stands for a name (`core.rigs.propose.Join`)."""
+
+    about: str
+    camera: str
+    spelled: str
+    name: str
+
+
+@dataclass(frozen=True)
+class NamesJob:
+    """Frames to be told anew after names were joined or parted."""
+
+    joins: tuple[KeptJoin, ...]
+
+
+@dataclass(frozen=True)
 class BuildJob:
     """Masters to be built of these sets."""
 

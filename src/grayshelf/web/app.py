@@ -15,7 +15,6 @@ from pathlib import Path
 
 from apiflask import APIFlask
 from flask import Response, request, send_from_directory
-from sqlalchemy import select
 
 from grayshelf import __version__
 from grayshelf.library.left_out import left_out_in_words
@@ -23,6 +22,7 @@ from grayshelf.library.library import Library
 from grayshelf.library.models import Rig
 from grayshelf.library.over_restart import Others, keep
 from grayshelf.library.slips import slips
+from grayshelf.library.trains import standing_rigs
 from grayshelf.web.bench.routes import bench
 from grayshelf.web.context import Context, put_context
 from grayshelf.web.errors import problem, register_errors
@@ -82,7 +82,7 @@ def _go_through(context: Context, unpacked: threading.Event) -> None:
     """Write slips and sheets of all rigs; `unpacked` is set where those of the last process are there again."""
     library = context.library
     with library.db.session() as session:
-        rigs = list(session.scalars(select(Rig)))
+        rigs = list(session.scalars(standing_rigs()))
     if context.put_back:
         for rig in rigs:
             with _logged(rig):

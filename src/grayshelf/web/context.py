@@ -15,6 +15,7 @@ from grayshelf.work.build import build_sets
 from grayshelf.work.events import Broker
 from grayshelf.work.flats.starter import FlatBench
 from grayshelf.work.jobs import JobRunner
+from grayshelf.work.rigs.joining import tell_names_again
 from grayshelf.work.run.starter import RunStarter
 from grayshelf.work.scan import scan_folder
 from grayshelf.work.sky.starter import TwilightBench
@@ -52,6 +53,7 @@ def make_runner(library: Library) -> tuple[JobRunner, Broker]:
     broker = Broker()
     runner = JobRunner(library, broker)
     runner.register("scan", lambda control, params: scan_folder(library, control, params))
+    runner.register("names", lambda control, params: tell_names_again(library, control, params))
     runner.register("build", lambda control, params: build_sets(library, control, params))
     return runner, broker
 

@@ -16,26 +16,19 @@ from sqlalchemy.orm import Session
 from grayshelf.core.errors import GrayShelfError, NotFound
 from grayshelf.core.frames.facts import FILE_NAME
 from grayshelf.core.frames.file_names import counters_among
-from grayshelf.library.catalog import (
-    IN_SETS,
-    ReadFile,
-    SiteZones,
-    make_rigs,
-    note_scan,
-    read_file,
-    rows_at,
-    site_zones,
-)
+from grayshelf.library.catalog import IN_SETS, ReadFile, Settling, note_scan, read_file, rows_at, settling
 from grayshelf.library.entering import Found, enter, look_up
 from grayshelf.library.facts_json import KEPT_BOUNDS
 from grayshelf.library.folders import NOT_ON_A_SHELF, FileStamp, Passed, is_text, printable, walk_frames
-from grayshelf.library.grouping import regroup
+from grayshelf.library.grouping import regroup, tell_again
 from grayshelf.library.library import FRAME_FOLDERS, Library
 from grayshelf.library.masters_found import recall_masters
 from grayshelf.library.missing import NOTHING_MISSED, Missed, note_missing
 from grayshelf.library.models import Folder, Frame, FrameSet
+from grayshelf.library.names_seen import carrying, join_what_is_sure
 from grayshelf.library.records import as_kept, read
 from grayshelf.library.step_records import JobResult, ScanJob
+from grayshelf.library.trains import make_rigs
 from grayshelf.library.unreadable import readable
 from grayshelf.work.jobs import JobControl, JobRunner
 
@@ -61,7 +54,7 @@ def scan_folder(library: Library, control: JobControl, params: dict[str, Any]) -
         folder = session.get(Folder, folder_id)
         if folder is None:
             raise NotFound("This folder is no longer on the list.")
-        root, zones = Path(folder.path), site_zones(library, session)
+        root, here = Path(folder.path), settling(library, session)
         known = _known(session, folder_id)
     disk = _Disk(library, folder_id, root)
     control.report(0.0, f"Looking through {root.name}")
@@ -95,7 +88,7 @@ def scan_folder(library: Library, control: JobControl, params: dict[str, Any]) -
 
     for number, (path, stamp) in enumerate(fresh):
         control.check()
-        entry = _read(root, path, zones, counters.get(path, frozenset()))
+        entry = _read(root, path, here, counters.get(path, frozenset()))
         # A pulled disk hands out nothing: that is one event, and says nothing of any file on it.
         if entry.out_of_reach:
             disk.check()
@@ -200,15 +193,15 @@ class _Disk:
         )
 
 
-def _read(root: Path, path: str, zones: SiteZones, counters: frozenset[str]) -> ReadFile:
+def _read(root: Path, path: str, here: Settling, counters: frozenset[str]) -> ReadFile:
     if not is_text(path):
         return ReadFile(
             None,
             "Its name, or that of its folder, is not text: it was written in an old alphabet.",
             "Rename it, then scan again.",
         )
-    entry = read_file(root / path, zones.site, counters)
-    return entry if entry.facts is None else replace(entry, facts=zones.settle(entry.facts))
+    entry = read_file(root / path, here.site, counters)
+    return entry if entry.facts is None else replace(entry, facts=here.settle(entry.facts))
 
 
 def _counters(paths: Sequence[str]) -> dict[str, frozenset[str]]:
@@ -276,6 +269,9 @@ def _finish(
         folder = session.get_one(Folder, folder_id)
         skipped = NOT_ON_A_SHELF if folder.own else ()
     missed = note_missing(library, folder_id, {printable(p) for p in seen}, library.clock.now(), skipped)
+    sure = join_what_is_sure(library)
+    if sure:
+        moved |= tell_again(library, carrying(sure))[0]
     sets = regroup(
         library, moved, progress=lambda share: control.report(0.8 + 0.15 * share, "Putting frames into sets")
     )
@@ -283,10 +279,10 @@ def _finish(
         library, lambda share: control.report(0.95 + 0.05 * share, "Looking up what masters were made of")
     )
     with library.db.session() as session:
-        make_rigs(session)
+        rigs = make_rigs(session)
         kept = library.setting(session, BOUNDS_OF, {})
         library.set_setting(session, BOUNDS_OF, {**kept, str(folder_id): _bounds_in_force()})
-    told = _told(library, folder_id, passed, bool(seen), fresh, sets, missed)
+    told = _told(library, folder_id, passed, bool(seen), fresh, sets, missed, len(rigs))
     library.touched()
     return told
 
@@ -299,6 +295,7 @@ def _told(
     fresh: int = 0,
     sets: int = 0,
     missed: Missed = NOTHING_MISSED,
+    rigs: int = 0,
 ) -> JobResult:
     """Note what a scan came to with its folder, and say it."""
     with library.db.session() as session:
@@ -314,6 +311,8 @@ def _told(
         "lacking", 0
     )
     message = f"{fresh:,} new or changed, {sets:,} new sets"
+    if rigs:
+        message += f", {rigs:,} rig{'s' if rigs != 1 else ''} proposed"
     if missed.back:
         message += f", {missed.back:,} back"
     if missed.missing:

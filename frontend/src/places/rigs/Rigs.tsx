@@ -2,18 +2,20 @@ import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 
 import { api, get, type Schemas } from "../../api/client";
-import { useChange, useRig } from "../../api/hooks";
+import { useChange, useProposal, useRig } from "../../api/hooks";
 import { Button, PageHead, Trouble, Waiting } from "../../parts/basics";
 import { useHere } from "../../parts/context";
 import { useKeys } from "../../parts/useKeys";
-import { TextBox } from "./fields";
+import { NumberBox, TextBox } from "./fields";
 import type { Kind } from "./Glyphs";
 import { History } from "./History";
 import { HouseRules } from "./HouseRules";
+import { JoinWith, ProposedRigs, waiting } from "./Proposed";
 import { PartSheet } from "./Sheets";
 import { Train } from "./Train";
 
 type Rig = Schemas["RigOut"];
+type Proposal = Schemas["ProposalOut"];
 
 /** What happens by itself tonight, and what a hand is asked for. */
 function Alone({ data }: { data: Rig }) {
@@ -77,11 +79,12 @@ function NewRig({ like, onDone }: { like: Rig | null; onDone: (id: number | null
   const [name, setName] = useState("");
   const [camera, setCamera] = useState(like?.camera ?? "");
   const [telescope, setTelescope] = useState("");
+  const [focal, setFocal] = useState<number | null>(null);
   const [copy, setCopy] = useState(like !== null);
   const make = useChange(() =>
     get(
       api.POST("/api/rigs", {
-        body: { name, camera, telescope, like: copy && like ? like.id : null },
+        body: { name, camera, telescope, focal_length_mm: focal, like: copy && like ? like.id : null },
       }),
     ),
   );
@@ -110,6 +113,16 @@ function NewRig({ like, onDone }: { like: Rig | null; onDone: (id: number | null
           value={telescope}
           onChange={setTelescope}
         />
+        <span className="flex items-center gap-1.5">
+          <NumberBox
+            label="Focal length in mm, with its reducer"
+            placeholder="focal length"
+            width="w-32"
+            value={focal}
+            onChange={setFocal}
+          />
+          mm
+        </span>
         {like && (
           <label className="flex items-center gap-2">
             <input
@@ -150,7 +163,21 @@ function NoRig({ onNew }: { onNew: () => void }) {
   );
 }
 
-function TheRig({ data, onNew }: { data: Rig; onNew: () => void }) {
+/** What waits for a yes or no, beside the train. */
+function Waits({ proposal, onLook }: { proposal: Proposal | undefined; onLook: () => void }) {
+  const words = proposal ? waiting(proposal) : "";
+  if (!words) return null;
+  return (
+    <p className="pb-2 text-accent" role="status">
+      {words}.{" "}
+      <Button look="link" onClick={onLook}>
+        Look at them
+      </Button>
+    </p>
+  );
+}
+
+function TheRig({ data, proposal, onNew }: { data: Rig; proposal: Proposal | undefined; onNew: () => void }) {
   // In the address, so that 'back' puts a sheet back, too.
   const [params, setParams] = useSearchParams();
   const asked = params.get("part");
@@ -162,6 +189,7 @@ function TheRig({ data, onNew }: { data: Rig; onNew: () => void }) {
     <>
       <Naming key={data.name} data={data} />
       <Button onClick={onNew}>Another rig</Button>
+      {proposal && <JoinWith rig={data.id} others={proposal.others} />}
     </>
   );
   return (
@@ -169,6 +197,7 @@ function TheRig({ data, onNew }: { data: Rig; onNew: () => void }) {
       <PageHead title={data.retired ? `${data.name}, retired` : data.name}>
         <span className="flex gap-4 max-md:hidden">{actions}</span>
       </PageHead>
+      <Waits proposal={proposal} onLook={() => setParams({ proposed: "" })} />
       <Alone data={data} />
       <Train data={data} pulled={pulled} onPull={pull} />
       <div className="grid grid-cols-[minmax(0,1fr)_400px] items-start gap-8 pt-4 max-lg:grid-cols-1">
@@ -197,6 +226,8 @@ function TheRig({ data, onNew }: { data: Rig; onNew: () => void }) {
 export function Rigs() {
   const { rig, chooseRig } = useHere();
   const { data, error, refetch } = useRig(rig?.id ?? 0);
+  const proposal = useProposal().data;
+  const [params, setParams] = useSearchParams();
   const [making, setMaking] = useState(false);
   if (error)
     return (
@@ -209,6 +240,9 @@ export function Rigs() {
     if (id !== null) chooseRig(id);
     setMaking(false);
   };
+  // Where no rig was kept yet, what headers propose comes first.
+  const first = proposal && proposal.rigs.length > 0 && proposal.rigs.length === proposal.others.length;
+  const shown = params.has("proposed") || (first && !params.has("part"));
   return (
     <>
       {making && (
@@ -216,7 +250,13 @@ export function Rigs() {
           <NewRig like={data ?? null} onDone={done} />
         </div>
       )}
-      {data ? <TheRig data={data} onNew={() => setMaking(true)} /> : <NoRig onNew={() => setMaking(true)} />}
+      {proposal && shown ? (
+        <ProposedRigs data={proposal} onDone={() => setParams({ part: "" })} />
+      ) : data ? (
+        <TheRig data={data} proposal={proposal} onNew={() => setMaking(true)} />
+      ) : (
+        <NoRig onNew={() => setMaking(true)} />
+      )}
     </>
   );
 }

@@ -7,6 +7,7 @@ import { Button, ColumnHead, Trouble } from "../../parts/basics";
 import { LightSheet } from "../../parts/LightSheet";
 import { Choice, Field, NumberBox, TextBox, YesNo } from "./fields";
 import { FiltersForm } from "./FiltersForm";
+import { Spellings } from "./Names";
 import type { Kind } from "./Glyphs";
 
 type Rig = Schemas["RigOut"];
@@ -322,6 +323,11 @@ function SiteNote({ data }: { data: Rig }) {
   );
 }
 
+/** How headers write it otherwise. */
+function Written({ data, about }: { data: Rig; about: Schemas["NameIn"]["about"] }) {
+  return <Spellings spellings={data.spellings.filter((way) => way.about === about)} />;
+}
+
 /** The sheet of a part that was pulled. */
 export function PartSheet({ data, kind }: { data: Rig; kind: Kind }) {
   const part = data.parts.find((p) => p.kind === kind);
@@ -345,11 +351,26 @@ export function PartSheet({ data, kind }: { data: Rig; kind: Kind }) {
         </div>
       );
     case "telescope":
-      return <TelescopeForm data={data} />;
+      return (
+        <>
+          <TelescopeForm data={data} />
+          <Written data={data} about="telescope" />
+        </>
+      );
     case "camera":
-      return <CameraForm data={data} />;
+      return (
+        <>
+          <CameraForm data={data} />
+          <Written data={data} about="camera" />
+        </>
+      );
     case "filters":
-      return <FiltersForm data={data} />;
+      return (
+        <>
+          <FiltersForm data={data} />
+          <Written data={data} about="filter" />
+        </>
+      );
     case "site":
       return <SiteNote data={data} />;
     default:

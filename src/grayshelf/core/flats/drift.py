@@ -25,15 +25,12 @@ class Drift:
         return self.measured_adu - self.expected_adu
 
 
-def shot_with(facts: FrameFacts, key: RowKey, exposure_s: float, telescope: str | None) -> bool:
+def shot_with(facts: FrameFacts, key: RowKey, exposure_s: float) -> bool:
     """Whether flats are of a row and of a setting's exposure, by their facts.
 
-    Cameras with an ISO dial tell no offset. A telescope that either side does not name is no difference; flats of the
-    sky have exposures of their own and are never a setting's.
+    Cameras with an ISO dial tell no offset. Flats of the sky have exposures of their own and are never a setting's.
     """
     code, offset = facts.filter_code or "none", facts.offset or 0.0
     if RowKey(code, facts.gain or 0.0, offset, facts.binning_x or 1) != key or facts.of_sky:
-        return False
-    if telescope and facts.telescope and facts.telescope != telescope:
         return False
     return abs((facts.exposure_s or 0.0) / exposure_s - 1.0) <= SAME_EXPOSURE

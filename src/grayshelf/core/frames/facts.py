@@ -67,6 +67,8 @@ class FrameFacts:
     night_from: str = ""
     air_temp_c: float | None = None
     origins: dict[str, str] = field(default_factory=dict)
+    as_written: dict[str, str] = field(default_factory=dict)
+    """Names as the header has them, where they are kept by another: {"filter": "H-alpha"} for Ha."""
     complaints: tuple[str, ...] = ()
 
     @property

@@ -247,6 +247,8 @@ def read_facts(
     bin_x, bin_y = _binning(reader)
     exposure = reader.number_or_named("exposure_s", EXPOSURE)
     sensor_temp, set_temp = _temperatures(reader)
+    filter_name = reader.text("FILTER", "FILTER1", "FILTNAME")
+    code = normal_filter(filter_name)
     return FrameFacts(
         width=image.width,
         height=image.height,
@@ -264,7 +266,7 @@ def read_facts(
         read_mode=reader.text(*READ_MODE),
         sensor_temp_c=sensor_temp,
         set_temp_c=set_temp,
-        filter_code=normal_filter(reader.text("FILTER", "FILTER1", "FILTNAME")),
+        filter_code=code,
         target=reader.text("OBJECT", "TARGET") if kind.kind is FrameKind.LIGHT else None,
         telescope=reader.text("TELESCOP"),
         focal_length_mm=reader.number("focal_length_mm", ("FOCALLEN",)),
@@ -282,6 +284,7 @@ def read_facts(
         night_from=time.night_from,
         air_temp_c=reader.number("air_temp_c", ("AMBTEMP", "AMB-TEMP", "FOCTEMP")),
         origins=reader.origins,
+        as_written={"filter": filter_name} if filter_name and code and filter_name != code else {},
         complaints=tuple(reader.complaints),
     )
 

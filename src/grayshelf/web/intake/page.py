@@ -7,9 +7,10 @@ from zoneinfo import available_timezones
 from sqlalchemy import func, select
 
 from grayshelf.library.library import Library
-from grayshelf.library.models import Folder, Frame, Job, Rig
+from grayshelf.library.models import Folder, Frame, Job
 from grayshelf.library.records import read
 from grayshelf.library.step_records import ScanJob
+from grayshelf.library.trains import standing_rigs
 from grayshelf.web.common.jobs import job_out
 from grayshelf.web.intake.folders import counts_by_folder, folder_out
 from grayshelf.web.intake.schemas import IntakeOut, RigZoneOut
@@ -37,7 +38,7 @@ def intake_page(library: Library) -> IntakeOut:
             zones=sorted(available_timezones()),
             rig_zones=[
                 RigZoneOut(rig_id=r.id, name=r.name, time_zone=r.time_zone)
-                for r in session.scalars(select(Rig).order_by(Rig.id))
+                for r in session.scalars(standing_rigs())
             ],
             folders=[told[f.id] for f in folders if not f.own],
             own=next(told[f.id] for f in folders if f.own),

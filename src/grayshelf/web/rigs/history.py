@@ -10,11 +10,12 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.flats.panel.diffusers import listed
-from grayshelf.core.rigs.train import PartKind
+from grayshelf.core.rigs.trains import train_of
 from grayshelf.library.library import Library
 from grayshelf.library.models import CameraValue, FlatSetting, FrameSet, PanelCurve, Rig
-from grayshelf.library.rig_cards import HOUSE_RULES, NAME, changes_of
+from grayshelf.library.rig_cards import ACCEPTED, HOUSE_RULES, JOINED, NAME, changes_of
 from grayshelf.library.rig_terms import gain_word
+from grayshelf.library.trains import trains_in
 from grayshelf.library.unreadable import readable
 from grayshelf.web.common import in_words
 from grayshelf.web.rigs.schemas import HistoryOut, YearMark
@@ -105,25 +106,32 @@ def _settings(session: Session, rig: Rig, zone: ZoneInfo) -> Iterator[HistoryOut
 
 def _flats(session: Session, rig: Rig, zone: ZoneInfo) -> Iterator[HistoryOut]:
     # A set of which nobody can read what is kept is told of where the shelf is shown, and has no place here.
-    facts = readable(FrameSet.facts)
-    telescope = facts["telescope"].as_string()
+    facts, trains = readable(FrameSet.facts), trains_in(session)
+    telescope, focal_length_mm = facts["telescope"].as_string(), facts["focal_length_mm"].as_float()
     built = select(FrameSet.master_set_id).where(FrameSet.master_set_id.is_not(None))
     query = (
-        select(FrameSet.night, FrameSet.last_utc, facts["filter_code"].as_string(), FrameSet.n_frames)
+        select(
+            FrameSet.night,
+            FrameSet.last_utc,
+            facts["filter_code"].as_string(),
+            FrameSet.n_frames,
+            telescope,
+            focal_length_mm,
+        )
         .where(
             FrameSet.kind == "flat",
             FrameSet.camera == rig.camera,
             # A master built of a set here stands for frames that are told of already.
             FrameSet.id.not_in(built),
-            telescope == rig.telescope if rig.telescope else telescope.is_(None),
             FrameSet.last_utc.is_not(None),
         )
         .order_by(FrameSet.last_utc.desc())
         .limit(4 * MOST)
     )
     nights: dict[object, list[tuple[datetime, str, int]]] = {}
-    for night, last, code, n in session.execute(query):
-        nights.setdefault(night, []).append((last, code or "no filter", n))
+    for night, last, code, n, named, mm in session.execute(query):
+        if train_of(trains, rig.camera, named, mm) == rig.id:
+            nights.setdefault(night, []).append((last, code or "no filter", n))
     for sets in nights.values():
         codes = listed(sorted({code for _, code, _ in sets}))
         count = sum(n for _, _, n in sets)
@@ -136,7 +144,7 @@ def _flats(session: Session, rig: Rig, zone: ZoneInfo) -> Iterator[HistoryOut]:
         )
 
 
-_SHEET_WORDS = {HOUSE_RULES: "House rules", NAME: "Rig", PartKind.LIGHT.value: "Light"}
+_SHEET_WORDS = {HOUSE_RULES: "House rules", NAME: "Rig", ACCEPTED: "Rig", JOINED: "Names"}
 
 
 def _changes(session: Session, rig: Rig, zone: ZoneInfo) -> Iterator[HistoryOut]:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.rigs.house_rules import RULES, HouseRules, Rule
@@ -15,10 +14,12 @@ from grayshelf.library.library import Library
 from grayshelf.library.models import CardChange, Rig
 from grayshelf.library.rig_cards import HOUSE_RULES, changes_of, read_sheet
 from grayshelf.library.rig_terms import camera_of, house_rules_of
+from grayshelf.library.trains import standing_rigs
 from grayshelf.web.common import in_words
 from grayshelf.web.flats.schemas import SourceOut
 from grayshelf.web.flats.sheet import source_out, usual_events
 from grayshelf.web.rigs.history import marks_of, rig_history
+from grayshelf.web.rigs.proposed import spellings_out
 from grayshelf.web.rigs.schemas import (
     CameraSheet,
     FiltersSheet,
@@ -66,19 +67,23 @@ def rig_page(library: Library, rig_id: int, devices: RigDevices | None) -> RigOu
         facts = train_facts(library, session, rig, devices)
         parts = draw_train(facts)
         history = rig_history(library, session, rig)
-        others = session.scalars(select(Rig.name).where(Rig.camera == rig.camera, Rig.id != rig.id))
+        others = [
+            r.name for r in session.scalars(standing_rigs()) if r.camera == rig.camera and r.id != rig.id
+        ]
         return RigOut(
             id=rig.id,
             name=rig.name,
             camera=rig.camera,
             telescope=rig.telescope,
             retired=rig.retired_at is not None,
-            other_rigs=list(others),
+            other_rigs=others,
             parts=[_part_out(part, rig) for part in parts],
             by_itself=in_words.listed(by_itself(parts)),
             asks=in_words.listed(asked(parts)),
             sheets=_sheets(session, rig),
             seen_filters=[SeenFilterOut(code=f.code, frames=f.frames) for f in facts.filters if not f.typed],
+            spellings=spellings_out(library, rig, tuple(f.code for f in facts.filters)),
+            proposed=rig.proposed,
             lights=[source_out(light) for light in sources(session)],
             usual_events=usual_events(),
             rules=_rules_out(session, rig),

@@ -12,25 +12,41 @@ from grayshelf.core.rigs.cards import PLAIN_PARTS
 from grayshelf.core.rigs.train import PartKind
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
-from grayshelf.library.rig_cards import HOUSE_RULES, NAME, change_sheet, make_rig, take_change_back
+from grayshelf.library.models import CardChange
+from grayshelf.library.rig_cards import (
+    ACCEPTED,
+    HOUSE_RULES,
+    JOINED,
+    NAME,
+    change_sheet,
+    make_rig,
+    take_change_back,
+)
+from grayshelf.library.spellings import ask_again, keep_apart
 from grayshelf.web.common.schemas import Done
 from grayshelf.web.context import the_context
 from grayshelf.web.exports import csv_response
 from grayshelf.web.flats.schemas import SourceOut
 from grayshelf.web.rigs.page import changes_asked, rig_page, would_out
+from grayshelf.web.rigs.proposed import join_of, proposal_page
 from grayshelf.web.rigs.schemas import (
     CameraSheet,
     FiltersSheet,
     HouseRulesIn,
+    JoinRigIn,
+    KeepRigIn,
+    NameIn,
     NewRigIn,
     NewRigOut,
     PartSheet,
+    ProposalOut,
     RigNameIn,
     RigOut,
     SheetChangedOut,
     TelescopeSheet,
     WouldOut,
 )
+from grayshelf.work.rigs.joining import are_one, is_its_own, join_with, part_again
 from grayshelf.work.rigs.would import what_rules_would_do
 
 api = APIBlueprint("rigs", __name__, url_prefix="/api", tag="Rigs")
@@ -168,10 +184,90 @@ def take_rig_change_back(rig_id: int, change_id: int) -> Done:
     """Put a sheet back as it was before a change."""
     library = _library()
     with library.db.session() as session:
+        change = session.get(CardChange, change_id)
+        joined = change is not None and change.about == JOINED and change.rig_id == rig_id
+    if joined:
+        message = part_again(the_context().runner, change_id)
+        _changed(library)
+        return Done(message=message)
+    with library.db.session() as session:
         change = take_change_back(library, session, library.rig(session, rig_id), change_id)
         words = change.words
     _changed(library)
     return Done(message=f"Taken back: {words}.")
+
+
+@api.get("/rigs/proposal")
+@api.output(ProposalOut)
+def get_proposal() -> ProposalOut:
+    """Rigs that headers propose, and names of which nobody but a person can say what they stand for."""
+    return proposal_page(_library())
+
+
+@api.post("/rigs/<int:rig_id>/keep")
+@api.input(KeepRigIn)
+@api.output(SheetChangedOut)
+def keep_rig(rig_id: int, json_data: KeepRigIn) -> SheetChangedOut:
+    """Say that a proposed rig is right."""
+    library = _library()
+    with library.db.session() as session:
+        retired = library.rig(session, rig_id).retired_at is not None
+    _change(rig_id, NAME, {"name": json_data.name, "retired": retired})
+    return _change(rig_id, ACCEPTED, {"accepted": True})
+
+
+@api.post("/rigs/<int:rig_id>/join")
+@api.input(JoinRigIn)
+@api.output(SheetChangedOut)
+def join_rig(rig_id: int, json_data: JoinRigIn) -> SheetChangedOut:
+    """Say that a rig is another one in truth; its history tells of it there, and parts them again."""
+    message, change_id = join_with(the_context().runner, rig_id, json_data.into)
+    _changed(_library())
+    return SheetChangedOut(message=message, change_id=change_id)
+
+
+@api.post("/names/one")
+@api.input(NameIn)
+@api.output(Done)
+def names_are_one(json_data: NameIn) -> Done:
+    """Say that a spelling stands for a name."""
+    message = are_one(the_context().runner, join_of(json_data))
+    _changed(_library())
+    return Done(message=message)
+
+
+@api.post("/names/own")
+@api.input(NameIn)
+@api.output(Done)
+def name_is_its_own(json_data: NameIn) -> Done:
+    """Say that a spelling is a name of its own."""
+    message = is_its_own(the_context().runner, join_of(json_data))
+    _changed(_library())
+    return Done(message=message)
+
+
+@api.post("/names/two")
+@api.input(NameIn)
+@api.output(Done)
+def names_are_two(json_data: NameIn) -> Done:
+    """Say that two names are two things: it is not asked again."""
+    library = _library()
+    with library.db.session() as session:
+        keep_apart(library, session, join_of(json_data))
+    _changed(library)
+    return Done(message="They are two.")
+
+
+@api.post("/names/ask-again")
+@api.input(NameIn)
+@api.output(Done)
+def ask_names_again(json_data: NameIn) -> Done:
+    """Forget that two names are two things."""
+    library = _library()
+    with library.db.session() as session:
+        ask_again(session, join_of(json_data))
+    _changed(library)
+    return Done(message="It is asked again.")
 
 
 @api.post("/rigs")
@@ -182,7 +278,13 @@ def new_rig(json_data: NewRigIn) -> NewRigOut:
     library = _library()
     with library.db.session() as session:
         rig = make_rig(
-            library, session, json_data.name, json_data.camera, json_data.telescope, json_data.like
+            library,
+            session,
+            json_data.name,
+            json_data.camera,
+            json_data.telescope,
+            json_data.like,
+            json_data.focal_length_mm,
         )
         made = NewRigOut(id=rig.id, message=f"{rig.name} stands.")
     _changed(library)

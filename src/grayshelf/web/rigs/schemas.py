@@ -8,6 +8,7 @@ from typing import Literal
 from pydantic import Field
 
 from grayshelf.core.rigs.house_rules import FlatsWhen
+from grayshelf.core.rigs.propose import NameOf
 from grayshelf.core.rigs.train import MovedBy, Origin, PartKind
 from grayshelf.web.common.schemas import Done, Schema
 from grayshelf.web.flats.schemas import SourceOut, UsualEventOut
@@ -187,6 +188,25 @@ class YearMark(Schema):
     label: str
 
 
+class NameIn(Schema):
+    """A spelling in headers, and a name."""
+
+    about: NameOf
+    camera: str = Field(default="", max_length=120)
+    """Of telescopes and filters, the camera of their frames."""
+    spelled: str = Field(max_length=120)
+    """Empty: frames that name none."""
+    name: str = Field(max_length=120)
+
+
+class SpellingOut(NameIn):
+    """Another way in which headers write a name."""
+
+    text: str
+    shown: str
+    frames: int
+
+
 class RigOut(Schema):
     """All that Rigs shows of one rig."""
 
@@ -204,12 +224,72 @@ class RigOut(Schema):
     """What a person is asked to do."""
     sheets: RigSheets
     seen_filters: list[SeenFilterOut]
+    spellings: list[SpellingOut]
+    proposed: bool
     lights: list[SourceOut]
     """All lights that are known, of whatever rig."""
     usual_events: list[UsualEventOut]
     rules: HouseRulesOut
     history: list[HistoryOut]
     marks: list[YearMark]
+
+
+class DoubtOut(NameIn):
+    """Two names that may be one thing, or two."""
+
+    question: str
+    why: str
+    one: str
+    two: str
+    """The two answers."""
+
+
+class SaidTwoOut(NameIn):
+    """Two names of which a person said that they are two things."""
+
+    words: str
+
+
+class RigNamed(Schema):
+    """A rig by its name."""
+
+    id: int
+    name: str
+
+
+class ProposedOut(Schema):
+    """A rig made from headers, of which nobody has said yet that it is right."""
+
+    rig_id: int
+    name: str
+    title: str
+    evidence: str
+    filters: list[str]
+    not_told: str
+    """What no header of it tells, in words."""
+    spellings: list[SpellingOut]
+
+
+class ProposalOut(Schema):
+    """All that waits for a yes or no."""
+
+    rigs: list[ProposedOut]
+    doubts: list[DoubtOut]
+    said_two: list[SaidTwoOut]
+    others: list[RigNamed]
+    """All rigs, for joining."""
+
+
+class KeepRigIn(Schema):
+    """A proposed rig is right, and called so."""
+
+    name: str = Field(max_length=60)
+
+
+class JoinRigIn(Schema):
+    """The rig that this one is in truth."""
+
+    into: int
 
 
 class RigNameIn(Schema):
@@ -225,6 +305,8 @@ class NewRigIn(Schema):
     name: str = Field(max_length=60)
     camera: str = Field(max_length=80)
     telescope: str = Field(default="", max_length=80)
+    focal_length_mm: float | None = Field(default=None, ge=1, le=100_000, allow_inf_nan=False)
+    """With its reducer or extender, where the telescope has a rig without it."""
     like: int | None = None
     """The rig whose sheets are copied."""
 

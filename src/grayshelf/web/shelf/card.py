@@ -7,7 +7,6 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 import numpy as np
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.checks.figures import Figure, master_figures
@@ -23,6 +22,7 @@ from grayshelf.library.models import FrameSet, Rig
 from grayshelf.library.pictures import picture_of
 from grayshelf.library.rig_terms import gain_word, tolerances_of
 from grayshelf.library.slips import slips
+from grayshelf.library.trains import standing_rigs
 from grayshelf.web.common import in_words
 from grayshelf.web.shelf.schemas import CardOut, FigureOut, FrameViewOut, InputOut, PictureOut, ServedOut
 from grayshelf.web.shelf.walls import spine_out
@@ -42,7 +42,7 @@ def card_page(library: Library, set_id: int) -> CardOut:
         row = session.get(FrameSet, set_id)
         if row is None or row.kind == "light":
             raise NotFound("This is not on the shelf.")
-        rigs = list(session.scalars(select(Rig).where(Rig.camera == (row.camera or ""))))
+        rigs = list(session.scalars(standing_rigs().where(Rig.camera == (row.camera or ""))))
         today = night_of_utc(library.clock.now(), library.zone(session))
         on_shelf = (h for h in holdings(library, row.camera or "") if h.key == str(set_id))
         holding = next(on_shelf, None) or holding_of(row)

@@ -13,7 +13,6 @@ from grayshelf.core.frames.sets import nominal_exposure, nominal_temperature
 from grayshelf.core.matching.age import age_in_words, age_step
 from grayshelf.core.matching.judge import few_frames
 from grayshelf.core.matching.model import CommonSettings, Holding, Tolerances
-from grayshelf.core.matching.rulers import plain_name
 from grayshelf.core.planning.runsheet import RigPace, series_seconds
 from grayshelf.core.rigs.house_rules import HouseRules
 from grayshelf.library.gaps import Gap, gaps
@@ -22,6 +21,7 @@ from grayshelf.library.kept import kept
 from grayshelf.library.left_out import sparing
 from grayshelf.library.library import Library
 from grayshelf.library.rig_terms import gain_word, house_rules_of
+from grayshelf.library.trains import sorter
 from grayshelf.web.common import in_words
 from grayshelf.web.shelf.schemas import GapOut, HeadOut, ShelfOut, SpineOut, WallOut
 from grayshelf.work.run.dark_offers import DarkOffer
@@ -140,8 +140,12 @@ def shelf_page(library: Library, rig_id: int, tonight: Tonight) -> ShelfOut:
     on = _SpinesOn(rules.tolerances, today, word)
     spines_of = partial(_spines(library, rig_id).of, library, on)
     gaps_of = partial(_gaps_out, word=word, tonight=tonight, rules=rules)
-    own = (None, plain_name(rig.telescope))
-    flats = [h for h in shelf if h.kind is FrameKind.FLAT and plain_name(h.settings.telescope) in own]
+    whose = sorter(library)
+    flats = [
+        h
+        for h in shelf
+        if h.kind is FrameKind.FLAT and (h.settings.telescope is None or whose.of(h.settings) == rig_id)
+    ]
     dark_wall = _dark_wall(
         [h for h in shelf if h.kind is FrameKind.DARK],
         [g for g in missing if g.kind is FrameKind.DARK],

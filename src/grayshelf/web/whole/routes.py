@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from apiflask import APIBlueprint
-from sqlalchemy import select
 
 from grayshelf import __version__
 from grayshelf.core.errors import Conflict, NotFound
@@ -11,6 +10,7 @@ from grayshelf.core.frames.night import night_of_utc
 from grayshelf.library.counts import count_all
 from grayshelf.library.left_out import left_out_in_words
 from grayshelf.library.models import Job, Rig
+from grayshelf.library.trains import standing_rigs
 from grayshelf.web.common import in_words
 from grayshelf.web.common.jobs import job_out, jobs_page
 from grayshelf.web.common.schemas import AnswerIn, Done, JobOut, JobsOut
@@ -43,7 +43,9 @@ def state() -> StateOut:
                 n_sets=counts.sets_of.get(r.camera, 0),
                 retired=r.retired_at is not None,
             )
-            for r in session.scalars(select(Rig).order_by(Rig.retired_at.is_not(None), Rig.id))
+            for r in session.scalars(
+                standing_rigs().order_by(None).order_by(Rig.retired_at.is_not(None), Rig.id)
+            )
         ]
         night = night_of_utc(now, zone)
         return StateOut(

@@ -1,0 +1,162 @@
+"""Names that headers give to one thing: which are sure to mean the same, which may, and which do not."""
+
+from __future__ import annotations
+
+import re
+import unicodedata
+from dataclasses import dataclass
+from enum import IntEnum
+from functools import lru_cache
+
+from grayshelf.core.frames.headers import FILTER_ALIASES
+
+
+class Alike(IntEnum):
+    """How far two names mean one thing."""
+
+    OTHER = 0
+    MAYBE = 1
+    SAME = 2
+
+
+#: Shorter words tell too little: half of all telescopes have a word of two letters in common.
+_TELLING_LETTERS = 3
+#: A slip of the pen is believed only in names of this many letters.
+_LONG_NAME = 6
+
+
+@lru_cache(4096)
+def words_in(name: str) -> tuple[str, ...]:
+    """A name's words in small letters without accents, Greek letters written out: 'Hα 7 nm' gives h, alpha, 7, nm."""
+    spelled = name.replace("α", " alpha").replace("β", " beta").replace("ß", "ss")
+    plain = unicodedata.normalize("NFKD", spelled).encode("ascii", "ignore").decode().lower()
+    return tuple(re.findall(r"[a-z]+|\d+(?:\.\d+)?", plain))
+
+
+def _letters(name: str) -> str:
+    return "".join(words_in(name))
+
+
+def alike(one: str, other: str) -> Alike:
+    """Whether two names of cameras or telescopes mean one thing.
+
+    The same but for case, blanks, signs and accents is the same. One that says more than the other ('Heron 26M' and
+    'Heron 26M driver 2'), or that differs by one letter of a long word, may be. Another number, or a letter that stands
+    with a number, is another model: '26M' is not '26C'.
+    """
+    a, b = _letters(one), _letters(other)
+    if not a or not b:
+        return Alike.OTHER
+    if a == b:
+        return Alike.SAME
+    few, many = sorted((_models(one), _models(other)), key=len)
+    telling = any(len(word) >= _TELLING_LETTERS for word in few)
+    if telling and few < many:
+        return Alike.MAYBE
+    return Alike.MAYBE if _one_letter_off(one, other) else Alike.OTHER
+
+
+def _models(name: str) -> frozenset[str]:
+    """A name's words, a number together with the letters that stand at it: 'heron', '26m'."""
+    return frozenset(re.findall(r"[a-z0-9.]+", _ascii(name)))
+
+
+def _ascii(name: str) -> str:
+    return unicodedata.normalize("NFKD", name).encode("ascii", "ignore").decode().lower()
+
+
+def _one_letter_off(one: str, other: str) -> bool:
+    a, b = sorted((_letters(one), _letters(other)), key=len)
+    if len(a) < _LONG_NAME or len(b) - len(a) > 1:
+        return False
+    start = next((i for i in range(len(a)) if a[i] != b[i]), len(a))
+    end = next((i for i in range(len(a) - start) if a[-1 - i] != b[-1 - i]), len(a) - start)
+    odd = a[start : len(a) - end] + b[start : len(b) - end]
+    crossed = len(a) == len(b) and len(odd) == 4 and odd[:2] == odd[3:1:-1]
+    # A letter that stands with a number names a model.
+    models = "".join(_models(one) ^ _models(other))
+    return (len(odd) <= 2 or crossed) and not any(c.isdigit() for c in models)
+
+
+# -- filters ----------------------------------------------------------------------------------------------------
+
+#: What is written for a filter beside the names that `normal_filter` knows already, letters only: other languages, and
+#: lines named in full (common practice).
+_MORE_FILTERS = {
+    **dict.fromkeys(("l", "luminanz", "luminosity", "luminosite", "luminancia"), "L"),
+    **dict.fromkeys(("r", "rot", "rouge", "rojo", "rosso"), "R"),
+    **dict.fromkeys(("g", "grun", "gruen", "vert", "verde"), "G"),
+    **dict.fromkeys(("b", "blau", "bleu", "azul", "blu"), "B"),
+    **dict.fromkeys(("hydrogenalpha", "halfa"), "Ha"),
+    **dict.fromkeys(("o", "oxygeniii", "oxygen", "oiiiline"), "OIII"),
+    **dict.fromkeys(("s", "sulfurii", "sulphurii", "sulfur", "sulphur"), "SII"),
+    "hb": "Hb",
+    "hbeta": "Hb",
+    "nii": "NII",
+    "n2": "NII",
+}
+#: Where the lines lie, in nm (wavelengths in air, NIST Atomic Spectra Database, from memory), and the middles of the
+#: broad bands (common practice).
+CENTRE_NM = {
+    "Ha": 656.3,
+    "Hb": 486.1,
+    "OIII": 500.7,
+    "SII": 672.4,
+    "NII": 658.3,
+    "L": 550.0,
+    "R": 640.0,
+    "G": 530.0,
+    "B": 450.0,
+}
+_WIDTH = re.compile(r"(\d+(?:\.\d+)?)\s*-?\s*nm\b", re.IGNORECASE)
+#: What is said of a filter's glass or place, and not of what it passes: 2 inches, 36 mm, slot 3, '#3', '3:' …
+_NOT_PASSED = re.compile(
+    r"\b\d+(?:\.\d+)?\s*(?:mm|inch(?:es)?|in)\b|\d+(?:\.\d+)?\s*[\"″”]|\b1\.25\b"
+    r"|\b(?:slot|pos(?:ition)?|no|nr)\.?\s*\d+\b|#\s*\d+|^\s*\d+\s*[-:._)]\s*|[(\[]\s*\d+\s*[)\]]\s*$",
+    re.IGNORECASE,
+)
+
+
+@dataclass(frozen=True)
+class FilterNamed:
+    """What a filter's name says."""
+
+    letters: str
+    """By which it is the same as another: a code in small letters, or the name without case and signs."""
+    code: str | None
+    """The usual code; None where the name is none that is usual."""
+    width_nm: float | None
+    """Where the name gives it: '7 nm'."""
+
+
+@lru_cache(4096)
+def read_filter_name(name: str) -> FilterNamed:
+    """What a filter's name says: its code, and its width in nm where that is in the name.
+
+    A name that is nothing but a number is a slot of a wheel: it says nothing of the filter.
+    """
+    width = _WIDTH.search(name)
+    rest = _NOT_PASSED.sub(" ", _WIDTH.sub(" ", name))
+    words = [w for w in words_in(rest) if w not in ("filter", "filt", "band", "narrowband", "line")]
+    letters = "".join(words)
+    if not letters or letters.isdigit():
+        return FilterNamed(_letters(name) or name, None, None)
+    code = FILTER_ALIASES.get(letters) or _MORE_FILTERS.get(letters)
+    nm = float(width[1]) if width else None
+    # 'Dual band' is a name of its own, and 'band' is a part of it.
+    kept = letters if code else "".join(w for w in words_in(rest) if w not in ("filter", "filt"))
+    return FilterNamed((code or kept).lower(), code, nm)
+
+
+def filters_alike(one: str, other: str) -> Alike:
+    """Whether two names of filters in one wheel mean one filter.
+
+    Two widths are two filters. A name with a width and one without may be one filter, or an older and a newer one.
+    """
+    a, b = read_filter_name(one), read_filter_name(other)
+    if a.letters != b.letters:
+        slots = a.letters.isdigit() or b.letters.isdigit()
+        return Alike.OTHER if slots or a.code or b.code else min(alike(one, other), Alike.MAYBE)
+    if a.width_nm is not None and b.width_nm is not None and a.width_nm != b.width_nm:
+        return Alike.OTHER
+    return Alike.SAME if a.width_nm == b.width_nm else Alike.MAYBE
