@@ -292,6 +292,53 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/frames/{frame_id}/put-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let a frame that was set aside count again. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    frame_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/holdings/{set_id}": {
         parameters: {
             query?: never;
@@ -561,6 +608,66 @@ export interface paths {
                 };
             };
         };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/lights/{set_id}/choice": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Choose another candidate for a line of a slip, or leave it to the shelf again. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    set_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["ChoiceIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -4096,6 +4203,19 @@ export interface components {
             y: number;
         };
         /**
+         * ChoiceIn
+         * @description What a person chooses for a line of a slip; None leaves it to the shelf again.
+         */
+        ChoiceIn: {
+            /** Holding Id */
+            holding_id: number | null;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "dark" | "flat" | "dark flat";
+        };
+        /**
          * ChoiceOut
          * @description A number of frames, its cost and its end.
          */
@@ -6164,10 +6284,20 @@ export interface components {
          * @description A filter that headers name and no sheet has yet.
          */
         SeenFilterOut: {
+            /**
+             * Centre Nm
+             * @default null
+             */
+            centre_nm: number | null;
             /** Code */
             code: string;
             /** Frames */
             frames: number;
+            /**
+             * Width Nm
+             * @default null
+             */
+            width_nm: number | null;
         };
         /**
          * SeriesOut
@@ -6424,6 +6554,8 @@ export interface components {
          * @description A line of a slip.
          */
         SlipLineOut: {
+            /** By Hand */
+            by_hand: boolean;
             chosen: components["schemas"]["CandidateOut"] | null;
             /** Kind */
             kind: string;

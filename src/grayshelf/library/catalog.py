@@ -31,6 +31,8 @@ from grayshelf.library.trains import trains_in
 
 log = logging.getLogger(__name__)
 IN_SETS = ("good", "lacking")
+#: Folders into which people put what they will not use (common practice).
+FOLDERS_OF_REJECTS = ("rejected", "rejects", "bad")
 
 
 @dataclass(frozen=True)
@@ -227,7 +229,7 @@ def call_duplicate(frame: Frame, twin: Twin) -> None:
 def set_aside(relative: str) -> bool:
     """Whether the person has put a frame aside, into a folder that says so (common practice)."""
     folders = [part.lower() for part in relative.split("/")[:-1]]
-    return any(folder in ("rejected", "rejects", "bad") for folder in folders)
+    return any(folder in FOLDERS_OF_REJECTS for folder in folders)
 
 
 def _what_lacking_means(facts: FrameFacts, missing: tuple[str, ...]) -> str:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, fields, replace
+from dataclasses import dataclass, field, fields, replace
 from datetime import date, datetime
 from functools import cached_property
 
@@ -21,6 +21,9 @@ from grayshelf.library.left_out import made_of_each
 from grayshelf.library.library import Library
 from grayshelf.library.models import FrameSet, Rig
 from grayshelf.library.trains import sorter
+
+#: Under what it is kept with a set of lights what a person chose for them (`FrameSet.said`).
+BY_HAND = "by hand"
 
 
 @dataclass(frozen=True)
@@ -49,6 +52,8 @@ class LightSet:
     row: LightRow
     facts: FrameFacts
     want: CommonSettings
+    by_hand: dict[str, str] = field(default_factory=dict)
+    """What a person chose for them: by kind, the number of the set or master."""
 
     @cached_property
     def nominal(self) -> CommonSettings:
@@ -95,7 +100,8 @@ def light_set(row: FrameSet) -> LightSet:
     """One set of lights in the words of matching."""
     facts = facts_from_json(row.facts)
     kept_of_row = LightRow(**{name: getattr(row, name) for name in _OF_ROW})
-    return LightSet(kept_of_row, facts, common_settings(row, facts))
+    chosen = row.said.get(BY_HAND) or {}
+    return LightSet(kept_of_row, facts, common_settings(row, facts), dict(chosen))
 
 
 def electrons_per_adu(library: Library, lights: LightSet) -> float | None:

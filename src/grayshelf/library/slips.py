@@ -3,22 +3,28 @@
 from __future__ import annotations
 
 import logging
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from threading import Lock
 
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from grayshelf.core.errors import GrayShelfError, NotFound
+from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.matching.by_choice import cannot_be_chosen
 from grayshelf.core.matching.judge import Terms
 from grayshelf.core.matching.match import Asking, pull_slips
 from grayshelf.core.matching.model import PullSlip
 from grayshelf.core.matching.renew import change_between, unchanged
-from grayshelf.core.matching.stock import Stock
+from grayshelf.core.matching.stock import KINDS_FOR, Stock
 from grayshelf.core.rigs.house_rules import HouseRules
 from grayshelf.library.holdings import stock
 from grayshelf.library.kept import kept
 from grayshelf.library.left_out import sparing
 from grayshelf.library.library import Library
-from grayshelf.library.lights import LightSet, light_sets, light_terms
-from grayshelf.library.models import Rig
+from grayshelf.library.lights import BY_HAND, LightSet, light_set, light_sets, light_terms
+from grayshelf.library.models import FrameSet, Rig
 from grayshelf.library.rig_terms import TermsByGain, offset_warning, terms_of, under_rules
 
 log = logging.getLogger(__name__)
@@ -33,7 +39,19 @@ def slip_for(library: Library, rig: Rig, lights: LightSet) -> PullSlip:
 
 def _asking(library: Library, lights: LightSet, terms: Terms) -> Asking:
     facts = lights.facts
-    return Asking(lights.want, light_terms(library, lights, terms), facts.calibrated, facts.pedestal_adu)
+    by_hand = _on_shelf(library, lights.by_hand) if lights.by_hand else {}
+    terms = light_terms(library, lights, terms)
+    return Asking(lights.want, terms, facts.calibrated, facts.pedestal_adu, by_hand)
+
+
+def _on_shelf(library: Library, by_hand: Mapping[str, str]) -> dict[str, str]:
+    """What was chosen by hand as it stands on the shelf now: a set that was combined since is its master."""
+    with library.db.own_session() as session:
+        query = select(FrameSet.id, FrameSet.master_set_id).where(FrameSet.id.in_(by_hand.values()))
+        masters = {
+            str(set_id): str(master) for set_id, master in session.execute(query) if master is not None
+        }
+    return {kind: masters.get(key, key) for kind, key in by_hand.items()}
 
 
 def _warning(library: Library, rig: Rig, lights: LightSet) -> str | None:
@@ -140,7 +158,8 @@ def _all_asking(
             if gain not in terms:
                 now = terms_at(gain)
                 terms[gain] = last.terms[gain] if last.terms.get(gain) == now else now
-            if before is not None and before.lights is lights and before.rig_terms is terms[gain]:
+            same = before is not None and before.lights is lights and before.rig_terms is terms[gain]
+            if before is not None and same and not lights.by_hand:
                 asked.append(_Asked(lights, terms[gain], before.asking, before))
             else:
                 asked.append(_Asked(lights, terms[gain], _asking(library, lights, terms[gain]), None))
@@ -190,3 +209,38 @@ def verdicts_under(library: Library, rig: Rig, rules: HouseRules) -> dict[int, s
     asked = [_asking(library, lights, terms[lights.want.gain]) for lights in sets]
     found = pull_slips(asked, shelf, runners_up=0)
     return {lights.row.id: slip.verdict.value for lights, slip in zip(sets, found, strict=True)}
+
+
+def choose_by_hand(library: Library, session: Session, set_id: int, kind: FrameKind, key: int | None) -> str:
+    """Keep what a person chose for a set of lights, or leave it to the shelf again; return what to say of it.
+
+    Raises
+    ------
+    NotFound, GrayShelfError
+        Where there are no such lights or there is no such holding, or where its pixels are not those of the lights.
+    """
+    row = session.get(FrameSet, set_id)
+    if row is None or row.kind != FrameKind.LIGHT:
+        raise NotFound("These lights are not in the library.")
+    lights = light_set(row)
+    chosen = {k: v for k, v in lights.by_hand.items() if k != kind.value}
+    words = f"The shelf chooses the {kind.value} again."
+    if key is not None:
+        holding = next(
+            (h for h in stock(library, row.camera or "").of(*KINDS_FOR[kind]) if h.key == str(key)), None
+        )
+        if holding is None:
+            raise NotFound(
+                f"This is no {kind.value} on the shelf of {row.camera}.", "Look at the slip again."
+            )
+        against = cannot_be_chosen(lights.want, holding)
+        if against:
+            raise GrayShelfError(
+                f"It cannot be taken off these lights: {'; '.join(against)}.",
+                "Choose one of the same sensor.",
+            )
+        chosen[kind.value] = str(key)
+        words = f"The {kind.value} is the one that you chose."
+    said = {k: v for k, v in row.said.items() if k != BY_HAND}
+    row.said = {**said, BY_HAND: chosen} if chosen else said
+    return words

@@ -1,10 +1,19 @@
 import { useState } from "react";
-import { useSearchParams } from "react-router";
+import { Link, useSearchParams } from "react-router";
 
 import { api, get, type Schemas } from "../../api/client";
-import { useChange, useIntake, useJobAction, useJobs, useProblems, useSets } from "../../api/hooks";
+import {
+  useChange,
+  useIntake,
+  useJobAction,
+  useJobs,
+  useProblems,
+  useProposal,
+  useSets,
+} from "../../api/hooks";
 import { Bar, Button, PageHead, Segments, Trouble, Waiting } from "../../parts/basics";
 import { Degrees, degreesOf } from "../../parts/Degrees";
+import { waiting } from "../../parts/proposal";
 import { TakeBack } from "../../parts/TakeBack";
 
 type FolderData = Schemas["FolderOut"];
@@ -504,6 +513,9 @@ function Problems() {
   const [page, setPage] = useState(1);
   const [state, setState] = useState("");
   const problems = useProblems(page, state);
+  const back = useChange((id: number) =>
+    get(api.POST("/api/frames/{frame_id}/put-back", { params: { path: { frame_id: id } } })),
+  );
   if (problems.error && !problems.data)
     return <Trouble error={problems.error} onRetry={() => void problems.refetch()} />;
   if (!problems.data) return <Waiting what="Listing" />;
@@ -527,6 +539,8 @@ function Problems() {
           CSV
         </a>
       </div>
+      {back.error && <Trouble error={back.error} />}
+      {back.data && !back.error && <p role="status">{back.data.message}</p>}
       <ul className="border-t border-ink">
         {data.items.map((item) => (
           <li
@@ -536,7 +550,18 @@ function Problems() {
             <span className="num text-s break-all">{item.path}</span>
             <span className="text-s text-ink2">{WHAT[item.state] ?? item.state}</span>
             <span>
-              {item.reason} <span className="text-ink2">{item.advice}</span>
+              {item.reason} <span className="text-ink2">{item.advice}</span>{" "}
+              {item.state === "set aside" && (
+                <button
+                  type="button"
+                  className="underline underline-offset-2 hover:no-underline"
+                  aria-label={`Put ${item.path} back`}
+                  disabled={back.isPending}
+                  onClick={() => back.mutate(item.id)}
+                >
+                  put it back
+                </button>
+              )}
             </span>
           </li>
         ))}
@@ -546,6 +571,21 @@ function Problems() {
       )}
       <Pages page={page} pages={data.pages} onPage={setPage} />
     </>
+  );
+}
+
+/** Rigs that the headers of what came in propose. */
+function Proposed() {
+  const words = waiting(useProposal().data ?? { rigs: [], doubts: [], said_two: [], others: [] });
+  if (!words) return null;
+  return (
+    <p className="pb-2" role="status">
+      {words}: look at them on{" "}
+      <Link className="underline" to="/rigs?proposed">
+        Rigs
+      </Link>
+      .
+    </p>
   );
 }
 
@@ -572,6 +612,7 @@ export function Intake() {
   return (
     <div className="px-6 pb-6">
       <PageHead title={headline} />
+      <Proposed />
       <div className="grid grid-cols-[380px_1fr] gap-8 max-lg:grid-cols-1">
         <div className="flex flex-col gap-3">
           <form

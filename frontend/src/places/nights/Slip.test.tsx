@@ -63,6 +63,7 @@ const line = (kind: string, more: Partial<Line> = {}): Line => ({
   verdict: "fits",
   note: "",
   waits: false,
+  by_hand: false,
   chosen: candidate(1),
   runners_up: [],
   ...more,

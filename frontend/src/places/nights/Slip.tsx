@@ -81,9 +81,17 @@ function Rulers({ candidate, columns }: { candidate: Candidate; columns: string[
   );
 }
 
-function Lines({ line, columns }: { line: Line; columns: string[] }) {
+/** Choose another candidate for a line, or leave it to the shelf again. */
+const useChoice = (set: number) =>
+  useChange((body: Schemas["ChoiceIn"]) =>
+    get(api.PUT("/api/lights/{set_id}/choice", { params: { path: { set_id: set } }, body })),
+  );
+
+function Lines({ line, columns, set }: { line: Line; columns: string[]; set: number }) {
   const [open, setOpen] = useState(false);
+  const choose = useChoice(set);
   const chosen = line.chosen;
+  const kind = line.kind as Schemas["ChoiceIn"]["kind"];
   const missing = line.verdict === "nothing fits" && !line.waits;
   return (
     <>
@@ -110,6 +118,16 @@ function Lines({ line, columns }: { line: Line; columns: string[] }) {
                   </span>
                 </span>
               </Link>
+              {line.by_hand && (
+                <button
+                  type="button"
+                  className="pl-[23px] text-s underline underline-offset-2 hover:no-underline"
+                  disabled={choose.isPending}
+                  onClick={() => choose.mutate({ kind, holding_id: null })}
+                >
+                  let the shelf choose
+                </button>
+              )}
             </td>
             <Rulers candidate={chosen} columns={columns} />
           </>
@@ -157,12 +175,31 @@ function Lines({ line, columns }: { line: Line; columns: string[] }) {
             className="py-1 pr-3 align-middle"
             title={`${candidate.title}, ${candidate.detail}; lost: ${candidate.lost_on}`}
           >
-            <span className="block truncate leading-4">{candidate.title}</span>
+            <span className="flex items-baseline justify-between gap-2 leading-4">
+              <span className="truncate">{candidate.title}</span>
+              <button
+                type="button"
+                className="shrink-0 underline underline-offset-2 hover:no-underline"
+                aria-label={`Use ${candidate.title} of ${candidate.detail}`}
+                disabled={choose.isPending}
+                onClick={() => choose.mutate({ kind, holding_id: candidate.holding_id })}
+              >
+                use it
+              </button>
+            </span>
             <span className="block truncate leading-4 text-ink2">lost on {candidate.lost_on}</span>
           </td>
           <Rulers candidate={candidate} columns={columns} />
         </tr>
       ))}
+      {choose.error && (
+        <tr>
+          <td />
+          <td colSpan={columns.length + 1}>
+            <Trouble error={choose.error} />
+          </td>
+        </tr>
+      )}
     </>
   );
 }
@@ -283,7 +320,7 @@ export function Slip({ id, onClose }: { id: number; onClose: () => void }) {
             </thead>
             <tbody>
               {data.lines.map((line) => (
-                <Lines key={line.kind} line={line} columns={columns} />
+                <Lines key={line.kind} line={line} columns={columns} set={id} />
               ))}
             </tbody>
           </table>

@@ -16,6 +16,13 @@ const NEW: Filter = {
   focus: null,
   brightness: null,
 };
+/** A filter that headers name, with what its name lets expect. */
+const named = ({ code, centre_nm, width_nm }: Rig["seen_filters"][number]): Filter => ({
+  ...NEW,
+  code,
+  centre_nm,
+  width_nm,
+});
 const COLUMNS = ["Code", "Name", "Centre, nm", "Width, nm", "Usual gain", "Focus", ""];
 
 function Line({
@@ -123,11 +130,13 @@ export function FiltersForm({ data }: { data: Rig }) {
             </div>
             <span className="flex flex-wrap items-center gap-2 pt-1">
               <Button onClick={() => set({ filters: [...t.filters, NEW] })}>Add a filter</Button>
+              {seen.length > 1 && (
+                <Button look="ink" onClick={() => set({ filters: [...t.filters, ...seen.map(named)] })}>
+                  Put all {seen.length} in that frames name
+                </Button>
+              )}
               {seen.map((s) => (
-                <Button
-                  key={s.code}
-                  onClick={() => set({ filters: [...t.filters, { ...NEW, code: s.code }] })}
-                >
+                <Button key={s.code} onClick={() => set({ filters: [...t.filters, named(s)] })}>
                   Put {s.code} in, {s.frames} frames name it
                 </Button>
               ))}

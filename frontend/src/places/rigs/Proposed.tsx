@@ -5,6 +5,7 @@ import { useChange } from "../../api/hooks";
 import { Button, ColumnHead, PageHead, Trouble } from "../../parts/basics";
 import { useHere } from "../../parts/context";
 import { FilterStamp } from "../../parts/FilterStamp";
+import { waiting } from "../../parts/proposal";
 import { TextBox } from "./fields";
 import { nameOf, Spellings } from "./Names";
 
@@ -140,18 +141,6 @@ function Questions({ data }: { data: Proposal }) {
       </ul>
     </section>
   );
-}
-
-/** What waits for a yes or no, in a few words; empty where nothing does. */
-export function waiting(data: Proposal): string {
-  const rigs = data.rigs.length === 1 ? "One rig is" : `${data.rigs.length} rigs are`;
-  const names = data.doubts.length === 1 ? "one name is" : `${data.doubts.length} names are`;
-  const words = [
-    data.rigs.length > 0 && `${rigs} proposed from your headers`,
-    data.doubts.length > 0 && `${names} open`,
-  ];
-  const said = words.filter(Boolean).join(", and ");
-  return said.charAt(0).toUpperCase() + said.slice(1);
 }
 
 /** Rigs that headers propose: the evidence, the spellings, and what is asked. */

@@ -5,12 +5,13 @@ import { api, get, type Schemas } from "../../api/client";
 import { useChange, useProposal, useRig } from "../../api/hooks";
 import { Button, PageHead, Trouble, Waiting } from "../../parts/basics";
 import { useHere } from "../../parts/context";
+import { waiting } from "../../parts/proposal";
 import { useKeys } from "../../parts/useKeys";
 import { NumberBox, TextBox } from "./fields";
 import type { Kind } from "./Glyphs";
 import { History } from "./History";
 import { HouseRules } from "./HouseRules";
-import { JoinWith, ProposedRigs, waiting } from "./Proposed";
+import { JoinWith, ProposedRigs } from "./Proposed";
 import { PartSheet } from "./Sheets";
 import { Train } from "./Train";
 

@@ -7,11 +7,12 @@ that the same shelf always gives the same slip.
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
 
 from grayshelf.core.frames.angle import circular_difference
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.matching.by_choice import with_choice
 from grayshelf.core.matching.judge import Terms
 from grayshelf.core.matching.model import Candidate, CommonSettings, Holding, PullSlip, SlipLine, Verdict
 from grayshelf.core.matching.parts import questions
@@ -38,6 +39,8 @@ class Asking:
     """Whether the lights were calibrated before they came in; then nothing is pulled for them."""
     pedestal_adu: float | None = None
     """A level that was added to the lights after they were taken, as their header has it."""
+    by_hand: Mapping[str, str] = field(default_factory=dict)
+    """What a person chose for these lights: by kind, the holding's key."""
 
 
 def choose(
@@ -100,12 +103,23 @@ def _slips_of(asking: Sequence[Asking], stock: Stock, runners_up: int) -> list[P
     wants = [one.want for one in asking]
     terms = [with_focal_lengths(one.want, stock, one.terms) for one in asking]
     for_lights = list(zip(wants, terms, strict=True))
-    darks = choose(FrameKind.DARK, stock, [Wanted(Role.DARK, *one) for one in for_lights], runners_up)
-    flats = choose(FrameKind.FLAT, stock, [Wanted(Role.FLAT, *one) for one in for_lights], runners_up)
-    pedestals = _pedestal_lines(flats, terms, stock, runners_up)
+    for_darks, for_flats = ([Wanted(role, *one) for one in for_lights] for role in (Role.DARK, Role.FLAT))
+    darks = _as_chosen(choose(FrameKind.DARK, stock, for_darks, runners_up), for_darks, asking, stock)
+    flats = _as_chosen(choose(FrameKind.FLAT, stock, for_flats, runners_up), for_flats, asking, stock)
+    pedestals = _pedestal_lines(flats, terms, asking, stock, runners_up)
     return [
         _slip(one, (dark, flat, pedestal), bias_at_hand)
         for one, dark, flat, (pedestal, bias_at_hand) in zip(asking, darks, flats, pedestals, strict=True)
+    ]
+
+
+def _as_chosen(
+    lines: Sequence[SlipLine], wanted: Sequence[Wanted], asking: Sequence[Asking], stock: Stock
+) -> list[SlipLine]:
+    """Lines with what a person chose in place of what the shelf would choose."""
+    return [
+        line if (key := one.by_hand.get(line.kind.value)) is None else with_choice(line, want, stock, key)
+        for line, want, one in zip(lines, wanted, asking, strict=True)
     ]
 
 
@@ -121,22 +135,13 @@ def _slip(asking: Asking, lines: tuple[SlipLine, ...], bias_at_hand: bool) -> Pu
 
 
 def _pedestal_lines(
-    flats: Sequence[SlipLine], terms: Sequence[Terms], stock: Stock, runners_up: int
+    flats: Sequence[SlipLine], terms: Sequence[Terms], asking: Sequence[Asking], stock: Stock, runners_up: int
 ) -> list[tuple[SlipLine, bool]]:
     """For each flat what takes its pedestal off, and whether a bias that fits it is at hand."""
     chosen = {i: flat.chosen.holding for i, flat in enumerate(flats) if flat.chosen is not None}
-    dark_flats = dict(
-        zip(
-            chosen,
-            choose(
-                FrameKind.DARK_FLAT,
-                stock,
-                [Wanted(Role.DARK_FLAT, flat.settings, terms[i]) for i, flat in chosen.items()],
-                runners_up,
-            ),
-            strict=True,
-        )
-    )
+    wanted = [Wanted(Role.DARK_FLAT, flat.settings, terms[i]) for i, flat in chosen.items()]
+    lines = choose(FrameKind.DARK_FLAT, stock, wanted, runners_up)
+    dark_flats = dict(zip(chosen, _as_chosen(lines, wanted, [asking[i] for i in chosen], stock), strict=True))
     with_bias = [i for i, flat in chosen.items() if _may_take_bias(flat, dark_flats[i])]
     wanted = [Wanted(Role.BIAS, chosen[i].settings, terms[i]) for i in with_bias]
     biases = dict(zip(with_bias, choose(FrameKind.BIAS, stock, wanted, runners_up), strict=True))

@@ -220,6 +220,8 @@ class SlipLine:
     note: str = ""
     waits_for: FrameKind | None = None
     """Where this line cannot be settled before another kind is there (one gap, said once)."""
+    by_hand: bool = False
+    """A person chose it."""
 
 
 @dataclass(frozen=True)

@@ -76,6 +76,12 @@ _KINDS = {
     Role.DARK_FLAT: (FrameKind.DARK_FLAT, FrameKind.DARK),
     Role.BIAS: (FrameKind.BIAS,),
 }
+#: The same by the kind that a line of a slip is of.
+KINDS_FOR = {
+    FrameKind.DARK: _KINDS[Role.DARK],
+    FrameKind.FLAT: _KINDS[Role.FLAT],
+    FrameKind.DARK_FLAT: _KINDS[Role.DARK_FLAT],
+}
 _JUDGES = {
     Role.DARK: judge_dark,
     Role.FLAT: judge_flat,

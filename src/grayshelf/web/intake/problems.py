@@ -4,14 +4,18 @@ from __future__ import annotations
 
 from zoneinfo import ZoneInfo
 
-from sqlalchemy import Boolean, ColumnElement, case, func, literal_column, select
+from sqlalchemy import Boolean, ColumnElement, and_, case, func, literal_column, not_, select
 from sqlalchemy.orm import joinedload
 
+from grayshelf.core.errors import Conflict, NotFound
+from grayshelf.library.catalog import FOLDERS_OF_REJECTS, IN_SETS, set_aside
 from grayshelf.library.library import Library
 from grayshelf.library.models import Frame
 from grayshelf.web.intake.schemas import CountOut, ProblemOut, ProblemsOut
 
 PAGE = 100
+#: Frames that were found wrong when they were taken or came in: they are in no master.
+SET_ASIDE = "set aside"
 TO_LOOK_AT = ("missing", "unreadable", "lacking", "duplicate")
 #: A frame’s state as it is told: whatever it is in itself, while its file is missing it is missing.
 STATE_TOLD = case((Frame.missing_since.is_not(None) & (Frame.state != "gone"), "missing"), else_=Frame.state)
@@ -23,8 +27,21 @@ LOOKED_AT: ColumnElement[bool] = literal_column(
 )
 
 
+#: Not those that a person put into a folder of rejects: there is nothing to take back here. As `ix_frame_rejected` has it.
+_ASIDE: ColumnElement[bool] = and_(
+    literal_column("frame.rejected", Boolean),
+    Frame.reason != "",
+    Frame.state.in_(IN_SETS),
+    *(
+        not_(func.lower(Frame.path).like(pattern))
+        for name in FOLDERS_OF_REJECTS
+        for pattern in (f"{name}/%", f"%/{name}/%")
+    ),
+)
+
+
 def problems_page(library: Library, page: int, state: str) -> ProblemsOut:
-    """Files that could not be read, lack a value that matters, or are missing."""
+    """Files that could not be read, lack a value that matters, or are missing; frames that were set aside."""
     with library.db.session() as session:
         zone = library.zone(session)
         counts: dict[str, int] = dict(
@@ -32,6 +49,11 @@ def problems_page(library: Library, page: int, state: str) -> ProblemsOut:
         )
         where = LOOKED_AT & STATE_TOLD.in_((state,)) if state in TO_LOOK_AT else LOOKED_AT
         total = counts.get(state, 0) if state in TO_LOOK_AT else sum(counts.values())
+        aside = session.scalar(select(func.count()).select_from(Frame).where(_ASIDE)) or 0
+        if aside:
+            counts[SET_ASIDE] = aside
+        if state == SET_ASIDE:
+            where, total = _ASIDE, aside
         rows = session.scalars(
             select(Frame)
             .where(where)
@@ -44,12 +66,40 @@ def problems_page(library: Library, page: int, state: str) -> ProblemsOut:
             total=total,
             page=page,
             pages=max(1, -(-total // PAGE)),
-            counts=[CountOut(name=name, count=counts[name]) for name in TO_LOOK_AT if name in counts],
+            counts=[
+                CountOut(name=name, count=counts[name]) for name in (*TO_LOOK_AT, SET_ASIDE) if name in counts
+            ],
         )
+
+
+def put_back(library: Library, frame_id: int) -> str:
+    """Let a frame that was set aside count again; return what to say of it.
+
+    Raises
+    ------
+    NotFound
+        Where there is no such frame, or it was not set aside.
+    """
+    with library.db.session() as session:
+        frame = session.get(Frame, frame_id)
+        if frame is None or not frame.rejected or frame.state not in IN_SETS:
+            raise NotFound("This frame is not set aside.", "Look at the list again.")
+        if set_aside(frame.path):
+            raise Conflict("It lies in a folder of rejects.", "Move the file out of it and scan again.")
+        frame.rejected, frame.reason = False, ""
+        name, frame_set = frame.path.rpartition("/")[2], frame.set
+        if frame_set is not None:
+            frame_set.n_kept = sum(not f.rejected for f in frame_set.frames)
+        combined = frame_set is not None and frame_set.master_set_id is not None
+    library.touched()
+    again = " Its master was built without it: build it again to have it in." if combined else ""
+    return f"{name} counts again.{again}"
 
 
 def _problem_out(frame: Frame, zone: ZoneInfo) -> ProblemOut:
     state, reason, advice = frame.state, frame.reason, frame.advice
+    if frame.rejected and frame.state in IN_SETS and not set_aside(frame.path):
+        state, advice = SET_ASIDE, "It is in no master."
     if frame.missing_since is not None:
         state = "missing"
         reason = f"Not where it was since {frame.missing_since.astimezone(zone):%-d %b %Y, %H:%M}."

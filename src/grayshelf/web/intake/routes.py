@@ -120,6 +120,13 @@ def problems(query_data: PageQuery) -> ProblemsOut:
     return problems_view.problems_page(the_context().library, query_data.page, query_data.state)
 
 
+@api.post("/frames/<int:frame_id>/put-back")
+@api.output(Done)
+def put_frame_back(frame_id: int) -> Done:
+    """Let a frame that was set aside count again."""
+    return Done(message=problems_view.put_back(the_context().library, frame_id))
+
+
 @api.get("/problems.csv")
 @api.doc(hide=True)
 def problems_csv() -> Response:

@@ -8,16 +8,18 @@ from apiflask import APIBlueprint
 from flask import Response, jsonify
 
 from grayshelf.core.errors import GrayShelfError
+from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.night import site_zone
 from grayshelf.core.matching.parts import answered
 from grayshelf.library.grouping import RECOUNT, recount_nights
 from grayshelf.library.models import FrameSet
 from grayshelf.library.rig_terms import rig_of
+from grayshelf.library.slips import choose_by_hand
 from grayshelf.web.common.schemas import Done
 from grayshelf.web.context import the_context
 from grayshelf.web.exports import as_file, csv_response
 from grayshelf.web.nights.page import night_csv_rows, night_page, nights_page, set_notes
-from grayshelf.web.nights.schemas import NightOut, NightsOut, NotesIn, PartIn, RigZoneIn, SlipOut
+from grayshelf.web.nights.schemas import ChoiceIn, NightOut, NightsOut, NotesIn, PartIn, RigZoneIn, SlipOut
 from grayshelf.web.nights.slip import slip_csv_rows, slip_page
 from grayshelf.web.tonight.asked import tonight_as_asked
 
@@ -110,6 +112,21 @@ def set_rig_zone(rig_id: int, json_data: RigZoneIn) -> Done:
 def get_slip(set_id: int) -> SlipOut:
     """The pull slip of a set of lights."""
     return _slip(set_id)
+
+
+@api.put("/lights/<int:set_id>/choice")
+@api.input(ChoiceIn)
+@api.output(Done)
+def put_choice(set_id: int, json_data: ChoiceIn) -> Done:
+    """Choose another candidate for a line of a slip, or leave it to the shelf again."""
+    context = the_context()
+    library = context.library
+    with library.db.session() as session:
+        kind = FrameKind(json_data.kind)
+        words = choose_by_hand(library, session, set_id, kind, json_data.holding_id)
+    library.touched()
+    context.broker.publish("state")
+    return Done(message=words)
 
 
 @api.get("/lights/<int:set_id>/slip.csv")

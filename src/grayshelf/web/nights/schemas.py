@@ -114,6 +114,15 @@ class SlipLineOut(Schema):
     runners_up: list[CandidateOut]
     note: str
     waits: bool
+    by_hand: bool
+    """A person chose it."""
+
+
+class ChoiceIn(Schema):
+    """What a person chooses for a line of a slip; None leaves it to the shelf again."""
+
+    kind: Literal["dark", "flat", "dark flat"]
+    holding_id: int | None
 
 
 class QuestionOut(Schema):

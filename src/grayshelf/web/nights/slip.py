@@ -115,6 +115,7 @@ def _line_out(line: SlipLine, today: date, word: str) -> SlipLineOut:
         ],
         note=line.note,
         waits=line.waits_for is not None,
+        by_hand=line.by_hand,
     )
 
 

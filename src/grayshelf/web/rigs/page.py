@@ -7,7 +7,8 @@ from collections.abc import Sequence
 from sqlalchemy.orm import Session
 
 from grayshelf.core.rigs.house_rules import RULES, HouseRules, Rule
-from grayshelf.core.rigs.train import MovedBy, Part, PartKind, asked, by_itself, draw_train
+from grayshelf.core.rigs.names import CENTRE_NM, read_filter_name
+from grayshelf.core.rigs.train import MovedBy, Part, PartKind, SeenFilter, asked, by_itself, draw_train
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.flat_sheet import sources
 from grayshelf.library.library import Library
@@ -81,7 +82,7 @@ def rig_page(library: Library, rig_id: int, devices: RigDevices | None) -> RigOu
             by_itself=in_words.listed(by_itself(parts)),
             asks=in_words.listed(asked(parts)),
             sheets=_sheets(session, rig),
-            seen_filters=[SeenFilterOut(code=f.code, frames=f.frames) for f in facts.filters if not f.typed],
+            seen_filters=[_seen_filter(f) for f in facts.filters if not f.typed],
             spellings=spellings_out(library, rig, tuple(f.code for f in facts.filters)),
             proposed=rig.proposed,
             lights=[source_out(light) for light in sources(session)],
@@ -90,6 +91,13 @@ def rig_page(library: Library, rig_id: int, devices: RigDevices | None) -> RigOu
             history=history,
             marks=marks_of(history, library.clock.now()),
         )
+
+
+def _seen_filter(seen: SeenFilter) -> SeenFilterOut:
+    named = read_filter_name(seen.code)
+    return SeenFilterOut(
+        code=seen.code, frames=seen.frames, centre_nm=CENTRE_NM.get(named.code or ""), width_nm=named.width_nm
+    )
 
 
 def _part_out(part: Part, rig: Rig) -> PartOut:

@@ -105,6 +105,9 @@ class SeenFilterOut(Schema):
 
     code: str
     frames: int
+    centre_nm: float | None = None
+    """As its name lets expect."""
+    width_nm: float | None = None
 
 
 class RuleOut(Schema):

@@ -36,9 +36,11 @@ def upgrade() -> None:
         op.execute(f"ALTER TABLE rig ADD COLUMN {name} {kind}")
     op.execute("ALTER TABLE frame ADD COLUMN written VARCHAR")
     op.create_index("ix_frame_written", "frame", ["written", "camera", "state"])
+    op.execute("CREATE INDEX ix_frame_rejected ON frame (path) WHERE rejected")
 
 
 def downgrade() -> None:
+    op.drop_index("ix_frame_rejected", "frame")
     op.drop_index("ix_frame_written", "frame")
     op.execute("ALTER TABLE frame DROP COLUMN written")
     for name, _ in reversed(COLUMNS):
