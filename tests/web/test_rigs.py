@@ -51,7 +51,9 @@ def test_from_headers_alone_the_train_says_what_is_known_and_what_nobody_said(ow
     assert list(parts) == [
         "light", "cover", "telescope", "rotator", "filters", "focuser", "camera", "mount", "site",
     ]  # fmt: skip
-    assert page["seen_filters"] == [{"code": "V", "frames": 5}] and page["other_rigs"] == ["Short"]
+    assert page["seen_filters"] == [{"code": "V", "frames": 5, "centre_nm": None, "width_nm": None}] and page[
+        "other_rigs"
+    ] == ["Short"]
     assert parts["light"]["is_open"] and parts["cover"]["is_open"] and not parts["camera"]["is_open"]
     assert page["by_itself"] == "" and "shoot with the program that runs the camera" in page["asks"]
     assert [h["words"] for h in page["history"]] == ["Flats in V"]
@@ -306,3 +308,42 @@ def test_a_library_of_the_version_before_opens_with_its_cameras_and_rules(tmp_pa
         assert rules.n_flats == 31 and rules.bias_under_flats
         assert house_rules_of(c).tolerances.few_frames_percent == 4.0 and camera_of(c).cooled is None
     database.close()
+
+
+def test_a_rig_that_stands_elsewhere_has_its_own_nights_sun_and_mount(own):
+    first, second = rigs(own)["Heron 92"], rigs(own)["Short"]
+    path = f"/api/rigs/{first}/sheets/site"
+    ranch = {"name": "Ranch", "latitude": 32.9, "longitude": -105.5, "time_zone": "America/Denver"}
+    for wrong, says in (
+        ({"latitude": 91.0, "longitude": 0.0, "name": "x"}, "between −90° and 90°"),
+        ({"latitude": 1.0, "longitude": 200.0, "name": "x"}, "between −180° and 180°"),
+        ({"latitude": 1.0, "name": "x"}, "a latitude and a longitude"),
+        ({"latitude": 1.0, "longitude": 1.0}, "needs a name"),
+        ({"time_zone": "Mars/Base"}, "no time zone called"),
+    ):
+        answer = own.client.put(path, json=wrong)
+        assert answer.status_code == 400 and says in answer.json["detail"], wrong
+    # Flats of five in the morning by UTC are of the evening before, there and here; lights at ten are not.
+    nights = {n["night"] for n in own.get(f"/api/rigs/{first}/nights")["nights"]}
+    kept = put(own, path, ranch)
+    parts = {p["kind"]: p for p in own.get(f"/api/rigs/{first}")["parts"]}
+    assert parts["site"]["name"] == "Ranch"
+    assert [k["text"] for k in parts["site"]["known"]] == ["32.90° N, 105.50° W", "America/Denver"]
+    first_sky, other_sky = (
+        own.client.post(f"/api/rigs/{rig}/twilight", json={}).text for rig in (first, second)
+    )
+    assert "Ranch" in first_sky and "Ranch" not in other_sky
+    zones = dict(tuple(r) for r in own.query("SELECT path, json_extract(facts, '$.night_from') FROM frame"))
+    assert "America/Denver" in zones["l0.fits"] and "UTC" in zones["k0.fits"]
+    # The other rig can be put there by its name.
+    assert own.get(f"/api/rigs/{second}")["other_sites"] == [ranch]
+    own.client.post(f"/api/rigs/{first}/changes/{kept['change_id']}/take-back")
+    assert {n["night"] for n in own.get(f"/api/rigs/{first}/nights")["nights"]} == nights
+    assert (
+        "UTC"
+        in own.query("SELECT json_extract(facts, '$.night_from') FROM frame WHERE path = 'l0.fits'")[0][0]
+    )
+    for rig in (first, second):
+        put(own, f"/api/rigs/{rig}/sheets/parts/mount", {"name": "Pier one", "moved_by": "hand"})
+    mount = next(p for p in own.get(f"/api/rigs/{first}")["parts"] if p["kind"] == "mount")
+    assert mount["known"] == [{"text": "carries Short, too", "origin": "typed"}]

@@ -3116,6 +3116,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/rigs/{rig_id}/sheets/site": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say where the rig stands, where that is not the library's site. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["SiteSheet"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SheetChangedOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/rigs/{rig_id}/sheets/telescope": {
         parameters: {
             query?: never;
@@ -6024,6 +6084,8 @@ export interface components {
             name: string;
             /** Other Rigs */
             other_rigs: string[];
+            /** Other Sites */
+            other_sites: components["schemas"]["SiteSheet"][];
             /** Parts */
             parts: components["schemas"]["PartOut"][];
             /** Proposed */
@@ -6034,12 +6096,16 @@ export interface components {
             /** Seen Filters */
             seen_filters: components["schemas"]["SeenFilterOut"][];
             sheets: components["schemas"]["RigSheets"];
+            /** Site Name */
+            site_name: string;
             /** Spellings */
             spellings: components["schemas"]["SpellingOut"][];
             /** Telescope */
             telescope: string | null;
             /** Usual Events */
             usual_events: components["schemas"]["UsualEventOut"][];
+            /** Zones */
+            zones: string[];
         };
         /**
          * RigSheets
@@ -6053,6 +6119,7 @@ export interface components {
             light: components["schemas"]["SourceOut"] | null;
             mount: components["schemas"]["PartSheet"];
             rotator: components["schemas"]["PartSheet"];
+            site: components["schemas"]["SiteSheet"];
             telescope: components["schemas"]["TelescopeSheet"];
         };
         /**
@@ -6498,6 +6565,32 @@ export interface components {
             /** Name */
             name: string;
             /** Time Zone */
+            time_zone: string;
+        };
+        /**
+         * SiteSheet
+         * @description The place where a rig stands, where that is not the library's site.
+         */
+        SiteSheet: {
+            /**
+             * Latitude
+             * @default null
+             */
+            latitude: number | null;
+            /**
+             * Longitude
+             * @default null
+             */
+            longitude: number | null;
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /**
+             * Time Zone
+             * @default
+             */
             time_zone: string;
         };
         /**

@@ -14,6 +14,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import Conflict, GrayShelfError, NotFound
+from grayshelf.core.frames.night import site_zone
 from grayshelf.core.matching.model import BIAS_WILL_DO
 from grayshelf.core.matching.rulers import plain_name
 from grayshelf.core.rigs.camera import CameraCard
@@ -22,6 +23,7 @@ from grayshelf.core.rigs.cards import (
     QUANTITY_OF,
     FilterCard,
     PartCard,
+    SiteCard,
     TelescopeCard,
     check_filters,
     differences,
@@ -30,9 +32,11 @@ from grayshelf.core.rigs.house_rules import HouseRules, changes_in_words, kept_o
 from grayshelf.core.rigs.train import MovedBy, PartKind
 from grayshelf.core.rigs.trains import same_train
 from grayshelf.library.flat_sheet import keep_source
+from grayshelf.library.grouping import RECOUNT
 from grayshelf.library.library import Library
 from grayshelf.library.models import CameraRow, CardChange, LightSource, Rig, RigFilter
 from grayshelf.library.rig_terms import camera_of, house_rules_of
+from grayshelf.library.sites import site_card
 from grayshelf.library.trains import standing_rigs
 
 #: The sheet of the house rules among those of the parts.
@@ -166,6 +170,23 @@ def _write_light(library: Library, session: Session, rig: Rig, values: Kept) -> 
         rig.source_id = None
 
 
+def _read_site(session: Session, rig: Rig) -> Kept:
+    return asdict(site_card(rig))
+
+
+def _write_site(library: Library, session: Session, rig: Rig, values: Kept) -> None:
+    card = SiteCard(**{**values, "name": str(values["name"]).strip()})
+    zone = card.time_zone.strip() or None
+    if zone is not None:
+        site_zone(zone)
+    place = asdict(card)
+    _put_part(rig, PartKind.SITE, {k: place[k] for k in ("name", "latitude", "longitude")})
+    if zone != rig.time_zone:
+        rig.time_zone = zone
+        # Its frames that name no place have their nights by another clock: they are counted anew.
+        library.set_setting(session, RECOUNT, {"due": True})
+
+
 def _read_rules(session: Session, rig: Rig) -> Kept:
     return kept_of(house_rules_of(rig))
 
@@ -228,6 +249,7 @@ _SHEETS: dict[str, _Sheet] = {
     PartKind.TELESCOPE.value: _Sheet(_read_telescope, _write_telescope),
     PartKind.CAMERA.value: _Sheet(_read_camera, _write_camera),
     PartKind.LIGHT.value: _Sheet(_read_light, _write_light),
+    PartKind.SITE.value: _Sheet(_read_site, _write_site),
     HOUSE_RULES: _Sheet(_read_rules, _write_rules),
     NAME: _Sheet(_read_name, _write_name),
     ACCEPTED: _Sheet(_read_accepted, _write_accepted),

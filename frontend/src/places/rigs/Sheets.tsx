@@ -296,30 +296,76 @@ function PartForm({ data, kind, title }: { data: Rig; kind: Movable; title: stri
   );
 }
 
-function SiteNote({ data }: { data: Rig }) {
-  const site = data.parts.find((p) => p.kind === "site");
+/** Where the rig stands, where that is not the library's site. */
+function SiteForm({ data }: { data: Rig }) {
   return (
-    <section>
-      <ColumnHead>{site?.name || "Site"}</ColumnHead>
-      <ul className="pt-3">
-        {site?.known.map((k) => (
-          <li key={k.text} className="num">
-            {k.text}
-          </li>
-        ))}
-      </ul>
-      <p className="pt-2 text-ink2">
-        The site of the library is set in{" "}
-        <Link to="/intake" className="underline">
-          Intake
-        </Link>
-        ; a rig that stands in another time zone says so in{" "}
-        <Link to="/nights" className="underline">
-          Nights
-        </Link>
-        .
-      </p>
-    </section>
+    <Sheet
+      title="Site"
+      rig={data.id}
+      begin={data.sheets.site}
+      keep={(body) =>
+        get(api.PUT("/api/rigs/{rig_id}/sheets/site", { params: { path: { rig_id: data.id } }, body }))
+      }
+    >
+      {(t, set) => (
+        <>
+          {data.other_sites.length > 0 && (
+            <Field label="One that is known">
+              <Choice
+                label="One that is known"
+                value={t.name ?? ""}
+                onChange={(name) =>
+                  set(
+                    data.other_sites.find((s) => s.name === name) ?? {
+                      name: "",
+                      latitude: null,
+                      longitude: null,
+                      time_zone: "",
+                    },
+                  )
+                }
+                options={[
+                  { value: "", label: `the library’s, ${data.site_name}` },
+                  ...data.other_sites.map((s) => ({ value: s.name ?? "", label: s.name ?? "" })),
+                ]}
+              />
+            </Field>
+          )}
+          <Field label="Its name, where it is another than the library’s">
+            <TextBox value={t.name ?? ""} placeholder={data.site_name} onChange={(v) => set({ name: v })} />
+          </Field>
+          <Field label="Latitude, south negative" unit="°">
+            <NumberBox value={t.latitude} onChange={(v) => set({ latitude: v })} />
+          </Field>
+          <Field label="Longitude, west negative" unit="°">
+            <NumberBox value={t.longitude} onChange={(v) => set({ longitude: v })} />
+          </Field>
+          <Field label="Time zone">
+            <input
+              list="rig-zones"
+              aria-label="Time zone"
+              placeholder="as the library"
+              className="h-8 w-48 rounded-sm border border-rule bg-card px-2 max-md:h-11"
+              value={t.time_zone ?? ""}
+              onChange={(e) => set({ time_zone: e.target.value })}
+            />
+          </Field>
+          <datalist id="rig-zones">
+            {data.zones.map((z) => (
+              <option key={z} value={z} />
+            ))}
+          </datalist>
+          <p className="text-s text-ink2">
+            Nights run from noon to noon by its clock, and its place tells the sun’s course. Left empty, the
+            rig stands at the site of the library, which is set in{" "}
+            <Link to="/intake" className="underline">
+              Intake
+            </Link>
+            .
+          </p>
+        </>
+      )}
+    </Sheet>
   );
 }
 
@@ -372,7 +418,7 @@ export function PartSheet({ data, kind }: { data: Rig; kind: Kind }) {
         </>
       );
     case "site":
-      return <SiteNote data={data} />;
+      return <SiteForm data={data} />;
     default:
       return <PartForm key={kind} data={data} kind={kind} title={part?.title ?? ""} />;
   }

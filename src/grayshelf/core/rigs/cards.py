@@ -100,6 +100,41 @@ class PartCard:
     moved_by: MovedBy = MovedBy.NOBODY_SAID
 
 
+@dataclass(frozen=True)
+class SiteCard:
+    """The place where a rig stands, where that is not the library's site.
+
+    Raises
+    ------
+    GrayShelfError
+        Where there is no such place: latitudes lie within ±90°, longitudes within ±180°, and both are said or none.
+    """
+
+    name: str = ""
+    latitude: float | None = None
+    """Degrees, north positive."""
+    longitude: float | None = None
+    """Degrees, east positive."""
+    time_zone: str = ""
+
+    def __post_init__(self) -> None:
+        if len(self.name) > 80:
+            raise GrayShelfError("The name of a site has up to 80 letters.")
+        if (self.latitude is None) != (self.longitude is None):
+            raise GrayShelfError("A place has a latitude and a longitude.", "Type both, or neither.")
+        if self.latitude is not None and not -90.0 <= self.latitude <= 90.0:
+            raise GrayShelfError("A latitude lies between −90° and 90°; south is negative.")
+        if self.longitude is not None and not -180.0 <= self.longitude <= 180.0:
+            raise GrayShelfError("A longitude lies between −180° and 180°; west is negative.")
+        if self.latitude is not None and not self.name.strip():
+            raise GrayShelfError("A site of its own needs a name, so that it is told from the library’s.")
+
+    @property
+    def is_own(self) -> bool:
+        """Whether a place was named; a time zone alone is none."""
+        return bool(self.name) or self.latitude is not None
+
+
 #: What fields are called, and their units.
 _LABELS: dict[str, tuple[str, str]] = {
     "aperture_mm": ("aperture", "mm"),
@@ -131,6 +166,9 @@ _LABELS: dict[str, tuple[str, str]] = {
     "duty": ("lit share of a pulse", ""),
     "diffusers": ("diffusers", ""),
     "retired": ("retired", ""),
+    "latitude": ("latitude", "°"),
+    "longitude": ("longitude", "°"),
+    "time_zone": ("time zone", ""),
 }
 
 

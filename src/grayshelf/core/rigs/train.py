@@ -131,6 +131,8 @@ class TrainFacts:
     device_cooled: bool | None = None
     device_gain_range: tuple[float, float] | None = None
     device_wheel: tuple[str, ...] = ()
+    mount_shared_with: tuple[str, ...] = ()
+    """Other rigs on the same mount."""
     # the site
     site: str = ""
     time_zone: str = ""
@@ -345,7 +347,10 @@ def _numbers(values: Sequence[float]) -> str:
 
 
 def _mount(facts: TrainFacts) -> Told:
-    return _named(PartKind.MOUNT, facts), []
+    known = []
+    if facts.mount_shared_with:
+        known.append(Known(f"carries {_listed(facts.mount_shared_with)}, too", Origin.TYPED))
+    return _named(PartKind.MOUNT, facts), known
 
 
 def _site(facts: TrainFacts) -> Told:

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import asdict
+from zoneinfo import available_timezones
 
 from sqlalchemy.orm import Session
 
@@ -15,6 +17,7 @@ from grayshelf.library.library import Library
 from grayshelf.library.models import CardChange, Rig
 from grayshelf.library.rig_cards import HOUSE_RULES, changes_of, read_sheet
 from grayshelf.library.rig_terms import camera_of, house_rules_of
+from grayshelf.library.sites import own_sites
 from grayshelf.library.trains import standing_rigs
 from grayshelf.web.common import in_words
 from grayshelf.web.flats.schemas import SourceOut
@@ -34,6 +37,7 @@ from grayshelf.web.rigs.schemas import (
     RuleGroupOut,
     RuleOut,
     SeenFilterOut,
+    SiteSheet,
     TelescopeSheet,
     WouldOut,
 )
@@ -86,6 +90,9 @@ def rig_page(library: Library, rig_id: int, devices: RigDevices | None) -> RigOu
             spellings=spellings_out(library, rig, tuple(f.code for f in facts.filters)),
             proposed=rig.proposed,
             lights=[source_out(light) for light in sources(session)],
+            other_sites=[SiteSheet.model_validate(asdict(card)) for card in own_sites(session)],
+            site_name=library.site(session)["name"],
+            zones=sorted(available_timezones()),
             usual_events=usual_events(),
             rules=_rules_out(session, rig),
             history=history,
@@ -128,6 +135,7 @@ def _sheets(session: Session, rig: Rig) -> RigSheets:
         rotator=PartSheet.model_validate(of(PartKind.ROTATOR)),
         focuser=PartSheet.model_validate(of(PartKind.FOCUSER)),
         mount=PartSheet.model_validate(of(PartKind.MOUNT)),
+        site=SiteSheet.model_validate(of(PartKind.SITE)),
         light=SourceOut.model_validate(light) if light else None,
     )
 

@@ -11,6 +11,7 @@ from grayshelf.core.errors import NotFound
 from grayshelf.core.rigs.cards import PLAIN_PARTS
 from grayshelf.core.rigs.train import PartKind
 from grayshelf.devices.ports import RigDevices
+from grayshelf.library.grouping import finish_recount
 from grayshelf.library.library import Library
 from grayshelf.library.models import CardChange
 from grayshelf.library.rig_cards import (
@@ -43,6 +44,7 @@ from grayshelf.web.rigs.schemas import (
     RigNameIn,
     RigOut,
     SheetChangedOut,
+    SiteSheet,
     TelescopeSheet,
     WouldOut,
 )
@@ -100,8 +102,15 @@ def _change(rig_id: int, about: str, changes: dict[str, Any], reason: str = "") 
         if change is None:
             return SheetChangedOut(message="It is as it was.", change_id=None)
         words, change_id = change.words, change.id
+    _count_nights(library, about)
     _changed(library)
     return SheetChangedOut(message=f"Kept: {words}.", change_id=change_id)
+
+
+def _count_nights(library: Library, about: str) -> None:
+    """Count the nights anew of a rig that stands elsewhere by now."""
+    if about == PartKind.SITE:
+        finish_recount(library)
 
 
 def _changed(library: Library) -> None:
@@ -142,6 +151,14 @@ def put_filters(rig_id: int, json_data: FiltersSheet) -> SheetChangedOut:
 def put_light(rig_id: int, json_data: SourceOut) -> SheetChangedOut:
     """Describe the light that flats are taken with."""
     return _change(rig_id, PartKind.LIGHT.value, json_data.model_dump())
+
+
+@api.put("/rigs/<int:rig_id>/sheets/site")
+@api.input(SiteSheet)
+@api.output(SheetChangedOut)
+def put_site(rig_id: int, json_data: SiteSheet) -> SheetChangedOut:
+    """Say where the rig stands, where that is not the library's site."""
+    return _change(rig_id, PartKind.SITE.value, json_data.model_dump(exclude_unset=True))
 
 
 @api.put("/rigs/<int:rig_id>/sheets/parts/<string:kind>")
@@ -192,7 +209,8 @@ def take_rig_change_back(rig_id: int, change_id: int) -> Done:
         return Done(message=message)
     with library.db.session() as session:
         change = take_change_back(library, session, library.rig(session, rig_id), change_id)
-        words = change.words
+        words, about = change.words, change.about
+    _count_nights(library, about)
     _changed(library)
     return Done(message=f"Taken back: {words}.")
 

@@ -87,6 +87,17 @@ class CameraSheet(Schema):
     dark_rate_at_c: float | None = Field(default=None, allow_inf_nan=False)
 
 
+class SiteSheet(Schema):
+    """The place where a rig stands, where that is not the library's site."""
+
+    name: str = Field(default="", max_length=80)
+    latitude: float | None = Field(default=None, allow_inf_nan=False)
+    """Degrees north."""
+    longitude: float | None = Field(default=None, allow_inf_nan=False)
+    """Degrees east."""
+    time_zone: str = Field(default="", max_length=64)
+
+
 class RigSheets(Schema):
     """What is typed on each sheet."""
 
@@ -97,6 +108,7 @@ class RigSheets(Schema):
     rotator: PartSheet
     focuser: PartSheet
     mount: PartSheet
+    site: SiteSheet
     light: SourceOut | None
 
 
@@ -231,6 +243,11 @@ class RigOut(Schema):
     proposed: bool
     lights: list[SourceOut]
     """All lights that are known, of whatever rig."""
+    other_sites: list[SiteSheet]
+    """Places of other rigs that stand elsewhere."""
+    site_name: str
+    """Of the library's site."""
+    zones: list[str]
     usual_events: list[UsualEventOut]
     rules: HouseRulesOut
     history: list[HistoryOut]

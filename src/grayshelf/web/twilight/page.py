@@ -16,6 +16,7 @@ from grayshelf.library.library import Library
 from grayshelf.library.models import Job, Rig
 from grayshelf.library.records import read
 from grayshelf.library.rig_terms import gain_word
+from grayshelf.library.sites import site_of, zone_of
 from grayshelf.library.step_records import TwilightJob
 from grayshelf.web.common import in_words
 from grayshelf.web.common.rigs import passbands
@@ -47,8 +48,8 @@ def twilight_page(
     with library.db.session() as session:
         rig = library.rig(session, rig_id)
         job = newest_twilight(session, rig_id)
-        setting = Setting(library.zone(session), passbands(rig), gain_word(library, rig.camera))
-        site = library.site(session)
+        setting = Setting(zone_of(library, session, rig), passbands(rig), gain_word(library, rig.camera))
+        site = site_of(library, session, rig)
         page: dict[str, Any] = {
             "rig": rig.name,
             "at": "dawn" if asked.at == "dawn" else "dusk",
@@ -78,7 +79,7 @@ def twilight_page(
             "failed": [],
         }
         if has_place(site):
-            if job is not None and _shows_run(library, session, job, asked):
+            if job is not None and _shows_run(library, session, rig, job, asked):
                 page |= run_values(library, session, rig, devices, job, setting)
             else:
                 page |= _plan_page(library, session, rig, devices, asked, setting)
@@ -86,7 +87,7 @@ def twilight_page(
         return TwilightOut(**page)
 
 
-def _shows_run(library: Library, session: Session, job: Job, asked: TwilightIn) -> bool:
+def _shows_run(library: Library, session: Session, rig: Rig, job: Job, asked: TwilightIn) -> bool:
     """Whether the newest twilight is shown, rather than the next: it goes on, ended lately, or can be gone on with."""
     if job.state in ALIVE or asked.at == "last":
         return True
@@ -95,7 +96,7 @@ def _shows_run(library: Library, session: Session, job: Job, asked: TwilightIn) 
     now = library.clock.now()
     if job.ended_at is not None and now - job.ended_at < SHOWN_FOR:
         return True
-    twilight = twilight_of(library, session, read(TwilightJob, job.params))
+    twilight = twilight_of(library, session, rig, read(TwilightJob, job.params))
     return job.state in RESUMABLE and twilight.seconds(now) < twilight.ends_s
 
 

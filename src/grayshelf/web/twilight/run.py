@@ -33,7 +33,7 @@ def run_values(
     library: Library, session: Session, rig: Rig, devices: RigDevices | None, job: Job, setting: Setting
 ) -> dict[str, Any]:
     """The values of the page for a twilight that goes on, or has been."""
-    twilight, zone = twilight_of(library, session, read(TwilightJob, job.params)), setting.zone
+    twilight, zone = twilight_of(library, session, rig, read(TwilightJob, job.params)), setting.zone
     alive, over = job.state in ALIVE, job.state == JobState.DONE
     steps = list(session.scalars(select(RunStep).where(RunStep.job_id == job.id).order_by(RunStep.seq)))
     sky = {str(key_of_sky(s)): s for s in steps if s.kind == "sky"}

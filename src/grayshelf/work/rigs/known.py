@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session
 
 from grayshelf.core.flats.settings import wishes_from
 from grayshelf.core.frames.facts import FrameFacts
+from grayshelf.core.matching.rulers import plain_name
 from grayshelf.core.rigs.cards import MOVABLE
 from grayshelf.core.rigs.train import PartKind, SeenFilter, SeenTelescope, TrainFacts
 from grayshelf.devices.ports import RigDevices
@@ -23,6 +24,8 @@ from grayshelf.library.models import FrameSet, Rig
 from grayshelf.library.panel_curves import curves_of
 from grayshelf.library.rig_cards import moved_by
 from grayshelf.library.rig_terms import camera_of
+from grayshelf.library.sites import site_of
+from grayshelf.library.trains import standing_rigs
 from grayshelf.work.flats.conditions import panel_range
 
 
@@ -154,10 +157,19 @@ def _of_devices(devices: RigDevices | None) -> dict[str, Any]:
 
 
 def _of_site(library: Library, session: Session, rig: Rig) -> dict[str, Any]:
-    site = library.site(session)
+    site = site_of(library, session, rig)
+    mount = plain_name(rig.parts.get(PartKind.MOUNT.value, {}).get("name") or None)
+    same = [
+        other.name
+        for other in session.scalars(standing_rigs())
+        if mount is not None
+        and other.id != rig.id
+        and plain_name(other.parts.get(PartKind.MOUNT.value, {}).get("name") or None) == mount
+    ]
     return {
+        "mount_shared_with": tuple(same),
         "site": site["name"],
-        "time_zone": rig.time_zone or site["time_zone"],
+        "time_zone": site["time_zone"],
         "latitude_deg": site["latitude"],
         "longitude_deg": site["longitude"],
     }

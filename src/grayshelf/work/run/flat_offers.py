@@ -24,6 +24,7 @@ from grayshelf.library.library import Library
 from grayshelf.library.lights import LightSet, light_terms
 from grayshelf.library.models import Rig
 from grayshelf.library.rig_terms import TermsByGain, house_rules_of, says_of, tolerances_of
+from grayshelf.library.sites import zone_of
 from grayshelf.work.run.choice import SheetChoice
 from grayshelf.work.run.reach import OutOfReach, binning_of, not_now, not_settable
 
@@ -87,7 +88,7 @@ def flat_offers(
 ) -> tuple[list[RowOffer], list[OutOfReach]]:
     """Rows of flats that could be shot now and would serve lights that wait; and lights for which none can."""
     maker = _OfferMaker(library, session, rig, choice)
-    tonight = night_of_utc(now, library.zone(session))
+    tonight = night_of_utc(now, zone_of(library, session, rig))
     since = max((event.at for event in rig.events if event.at <= now), default=LONG_AGO)
     frames = choice.frames or house_rules_of(rig).n_flats
     fresh = _flats_of_tonight(library, library.revision, rig.id, tonight, since, frames)

@@ -18,6 +18,7 @@ from grayshelf.library.lights import electrons_per_adu, light_sets
 from grayshelf.library.models import Rig
 from grayshelf.library.rig_terms import camera_of, house_rules_of, traits_at, wishes_of
 from grayshelf.library.shelf_levels import sky_electrons
+from grayshelf.library.sites import zone_of
 from grayshelf.work.run.choice import AS_USUAL, SheetChoice, frame_choices
 from grayshelf.work.run.covered import Covered, covered_by_shelf
 from grayshelf.work.run.dark_offers import DarkOffer, dark_offers
@@ -143,7 +144,7 @@ def look_at_tonight(
         sheet = _plan(
             rig, [o.wish for o in offers if o.on_sheet], [d.wish for d in darks if d.on_sheet], pace, devices
         )
-        tonight = night_of_utc(now, library.zone(session))
+        tonight = night_of_utc(now, zone_of(library, session, rig))
         every = light_sets(library, rig)
         sets = [s for s in every if s.row.night == tonight]
         message, size = last_run(session, rig.id), frame_size(devices, every)

@@ -28,6 +28,7 @@ from grayshelf.library.flat_sheet import RowLights, lights_by_row, row_conversio
 from grayshelf.library.library import Library
 from grayshelf.library.models import Job, Rig, RunShot, RunStep
 from grayshelf.library.records import read
+from grayshelf.library.sites import site_of
 from grayshelf.library.step_records import ShotStats, SkyParams, TwilightJob
 from grayshelf.work.flats.conditions import RowConditions, camera_traits, is_colour
 
@@ -219,7 +220,7 @@ def _seen_scales(library: Library, session: Session, rig: Rig) -> dict[RowKey, t
             s for s in step.shots if read(ShotStats, s.stats).read and (apart is None or s.taken_at > apart)
         ]
         if key not in found and told:
-            twilight = twilight_of(library, session, read(TwilightJob, job.params))
+            twilight = twilight_of(library, session, rig, read(TwilightJob, job.params))
             scale = twilight.course.scale([sky_shot(s, twilight) for s in told[-10:]])
             found[key] = scale, told[-1].taken_at.date()
     return found
@@ -239,9 +240,9 @@ def key_of_sky(step: RunStep) -> RowKey:
     return read(SkyParams, step.params).key
 
 
-def twilight_of(library: Library, session: Session, job: TwilightJob) -> Twilight:
-    """The dusk or dawn that a job is for."""
-    return twilight_at(*place_of(library.site(session)), job.day, dawn=job.dawn)
+def twilight_of(library: Library, session: Session, rig: Rig, job: TwilightJob) -> Twilight:
+    """The dusk or dawn that a job is for, where its rig stands."""
+    return twilight_at(*place_of(site_of(library, session, rig)), job.day, dawn=job.dawn)
 
 
 @dataclass(frozen=True)
@@ -310,7 +311,7 @@ def look_ahead(
     """
     chosen = usual_choice(library, session, rig) if counts is None else counts
     subjects, troubles = sky_subjects(library, session, rig, devices, chosen)
-    where, now = place_of(library.site(session)), library.clock.now()
+    where, now = place_of(site_of(library, session, rig)), library.clock.now()
 
     def on(when: date) -> Ahead:
         twilight = twilight_at(*where, when, dawn=dawn)

@@ -56,7 +56,7 @@ class TwilightRun(Stepwise):
         with self.library.db.session() as session:
             rig = self.library.rig(session, self.rig.id)
             self.several_filters = len(rig.filters) > 1
-            self.twilight = twilight_of(self.library, session, job)
+            self.twilight = twilight_of(self.library, session, rig, job)
             self.sky = {str(key_of_sky(s)): s for s in self.steps(session) if s.kind == "sky"}
             counts = {key_of_sky(s): s.count for s in self.sky.values()}
             subjects, troubles = sky_subjects(self.library, session, rig, self.devices, counts)

@@ -15,6 +15,7 @@ from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.models import Job, Rig, RunStep
 from grayshelf.library.records import as_kept, read
+from grayshelf.library.sites import site_of
 from grayshelf.library.step_records import JobResult, SkyParams, TwilightJob
 from grayshelf.work.flats.starter import refuse_what_the_rig_lacks
 from grayshelf.work.flats.test_flats import need_devices
@@ -54,7 +55,7 @@ class TwilightBench:
             self.runner.refuse_if_busy(rig.id)
             devices = need_devices(self.devices(rig))
             refuse_what_the_rig_lacks(devices, list(counts))
-            place_of(self.library.site(session))
+            place_of(site_of(self.library, session, rig))
             ahead = look_ahead(self.library, session, rig, devices, dawn=dawn, counts=counts)
             for trouble in ahead.troubles.values():
                 raise Conflict(trouble)
