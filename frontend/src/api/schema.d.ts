@@ -1478,7 +1478,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Measure with the rig. */
+        /** Measure with the rig, or with frames that another program writes into a folder. */
         post: {
             parameters: {
                 query?: never;
@@ -4017,6 +4017,8 @@ export interface components {
         BenchOut: {
             /** Accepted */
             accepted: components["schemas"]["AcceptedOut"][];
+            /** By Folder */
+            by_folder: boolean;
             /** Camera */
             camera: string;
             /** Can Shoot */
@@ -5155,6 +5157,22 @@ export interface components {
             message?: string;
         };
         /**
+         * HandAskOut
+         * @description What another program is asked to shoot next.
+         */
+        HandAskOut: {
+            /** Before */
+            before: string;
+            /** Dials */
+            dials: components["schemas"]["NumberToSetOut"][];
+            /** Folder */
+            folder: string;
+            /** Line */
+            line: string;
+            /** Refused */
+            refused: components["schemas"]["RefusedOut"][];
+        };
+        /**
          * HandOut
          * @description What a run by hand waits for.
          */
@@ -5470,6 +5488,7 @@ export interface components {
             frames: components["schemas"]["FramesOut"];
             gain: components["schemas"]["GainsOut"] | null;
             gate: components["schemas"]["GateOut"] | null;
+            hand: components["schemas"]["HandAskOut"] | null;
             /** Id */
             id: number;
             job: components["schemas"]["JobOut"] | null;
@@ -5692,6 +5711,16 @@ export interface components {
         NotesIn: {
             /** Notes */
             notes: string;
+        };
+        /**
+         * NumberToSetOut
+         * @description A number to set, and as it is copied.
+         */
+        NumberToSetOut: {
+            /** Copied */
+            copied: string;
+            /** Name */
+            name: string;
         };
         /**
          * OfferOut
@@ -6534,6 +6563,11 @@ export interface components {
              * @default null
              */
             filter_code: string | null;
+            /**
+             * Folder
+             * @default null
+             */
+            folder: string | null;
             /** Gains */
             gains: number[];
             /**
@@ -6546,6 +6580,16 @@ export interface components {
              * @default null
              */
             margin_adu: number | null;
+            /**
+             * Offset From
+             * @default 0
+             */
+            offset_from: number;
+            /**
+             * Offset To
+             * @default 100
+             */
+            offset_to: number;
         };
         /**
          * SiteIn

@@ -41,6 +41,8 @@ class MeasurementSettings:
     """Of the gain: the offset to use, the light, and the usual pixel's noise in ADU by channel; by gain (`by_gain`)."""
     set_ids: tuple[int, ...] = ()
     """Of frames on disk: the sets that were handed in."""
+    came_in: tuple[str, ...] = ()
+    """Of frames that another program shot: the files of its folder that were looked at."""
 
     @property
     def step(self) -> int:

@@ -179,8 +179,7 @@ def _write_site(library: Library, session: Session, rig: Rig, values: Kept) -> N
     zone = card.time_zone.strip() or None
     if zone is not None:
         site_zone(zone)
-    place = asdict(card)
-    _put_part(rig, PartKind.SITE, {k: place[k] for k in ("name", "latitude", "longitude")})
+    _put_part(rig, PartKind.SITE, {k: v for k, v in asdict(card).items() if k != "time_zone"})
     if zone != rig.time_zone:
         rig.time_zone = zone
         # Its frames that name no place have their nights by another clock: they are counted anew.

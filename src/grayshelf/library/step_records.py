@@ -60,6 +60,10 @@ class MeasurementJob:
     """An exercise on the Bench."""
 
     measurement_id: int
+    folder: str | None = None
+    """Where another program writes its frames; None where the rig shoots them."""
+    since: float = 0.0
+    """From when on files in it count, in seconds since 1970."""
 
 
 @dataclass(frozen=True)
@@ -307,9 +311,15 @@ class AgreeOutcome:
 
 @dataclass(frozen=True)
 class MeasureOutcome:
-    """What one gain of an exercise came to."""
+    """What one gain of an exercise came to; until then, what is asked of another program."""
 
     message: str = ""
+    asks: str = ""
+    before: str = ""
+    """What has to be so before the frame is shot."""
+    dials: tuple[tuple[str, str], ...] = ()
+    """Each number to set: its name, and as it is copied."""
+    refused: tuple[Refused, ...] = ()
 
 
 # -- shots: `RunShot.stats` -------------------------------------------------------------------------------------

@@ -86,16 +86,21 @@ class Shooter:
         needed = DiskFull(path.parent, size + KEEP_FREE_BYTES)
         while self.library.room(path.parent) < needed.needed_bytes:
             self.control.wait_for_room(needed)
-        exposed = self.devices.camera.expose(s.exposure_s, s.gain, s.offset, s.binning, self.control.cancel)
-        facts = self._facts(s, exposed)
+        pixels, facts, began = self.fresh(s, needed)
         shot_by = {"GSJOB": (self.control.token, "job"), "GSSHOT": (mark, "step, number")}
         header = frame_header(facts, shot_by)
         while True:
             try:
-                sha = write_new(path, lambda stream: write_frame(stream, exposed.pixels, header))
-                return Taken(exposed.pixels, facts, exposed.began, sha)
+                sha = write_new(path, lambda stream: write_frame(stream, pixels, header))
+                return Taken(pixels, facts, began, sha)
             except DiskFull:
                 self.control.wait_for_room(needed)
+
+    def fresh(self, settings: ShotSettings, needed: DiskFull) -> tuple[NDArray[Any], FrameFacts, datetime]:
+        """A frame fresh from the camera: its pixels, what is said of it, and when its exposure began."""
+        s = settings
+        exposed = self.devices.camera.expose(s.exposure_s, s.gain, s.offset, s.binning, self.control.cancel)
+        return exposed.pixels, self._facts(s, exposed), exposed.began
 
     def adopt(self, test: str, name: str, settings: ShotSettings) -> Taken | None:
         """A test flat at the very settings of a series as its frame `name`: a copy, so that both stay what they are.

@@ -4,8 +4,9 @@ import { Link } from "react-router";
 import { api, get, type Problem, type Schemas } from "../../api/client";
 import { useForgetMeasurement, useChange, type BenchKind } from "../../api/hooks";
 import { Button, ColumnHead, Trouble } from "../../parts/basics";
+import { AskedNext } from "../../parts/AskedNext";
 import { GateCard } from "../../parts/Gate";
-import { JobBar, JobCutShort } from "../../parts/JobCards";
+import { JobBar, JobCutShort, StopButton } from "../../parts/JobCards";
 import { TakeBack } from "../../parts/TakeBack";
 
 type Measured = Schemas["MeasurementOut"];
@@ -15,6 +16,12 @@ export function GoingOn({ data, next }: { data: Measured; next: string }) {
   const job = data.job;
   if (!job) return null;
   if (data.gate) return <GateCard gate={data.gate} job={job} />;
+  if (data.hand && job.can_stop)
+    return (
+      <AskedNext asked={{ ...data.hand, detail: data.hand.before, why: next.replace(/^.*Why: |\.$/g, "") }}>
+        <StopButton job={job} />
+      </AskedNext>
+    );
   if (job.can_stop)
     return (
       <JobBar job={job} title={job.state === "paused" ? "Paused" : "Measuring"}>

@@ -126,6 +126,9 @@ function Shoot({ data, kind, rig, onStarted }: Begins) {
   );
   const [margin, setMargin] = useState("");
   const [filter, setFilter] = useState(data.filter_code);
+  const [folder, setFolder] = useState("");
+  const [offsets, setOffsets] = useState<[number, number]>([0, 100]);
+  const hand = !data.can_shoot;
   const shoot = useChange(() =>
     get(
       api.POST("/api/rigs/{rig_id}/bench/{kind}/shoot", {
@@ -135,6 +138,9 @@ function Shoot({ data, kind, rig, onStarted }: Begins) {
           margin_adu: margin === "" ? null : Number(margin),
           long_dark_s: 60,
           filter_code: kind === "gain" ? filter : null,
+          folder: hand ? folder : null,
+          offset_from: offsets[0],
+          offset_to: offsets[1],
         },
       }),
     ),
@@ -145,7 +151,7 @@ function Shoot({ data, kind, rig, onStarted }: Begins) {
       <ColumnHead
         note={data.gain_range ? `${word} ${data.gain_range[0]} to ${data.gain_range[1]}` : undefined}
       >
-        Shoot
+        {hand ? "Shoot with your own program" : "Shoot"}
       </ColumnHead>
       <Gains data={data} gains={gains} setGains={setGains} />
       <div className="flex flex-wrap items-center gap-x-5 gap-y-2 pt-2.5">
@@ -168,6 +174,39 @@ function Shoot({ data, kind, rig, onStarted }: Begins) {
           </label>
         )}
       </div>
+      {hand && (
+        <div className="flex flex-wrap items-center gap-x-5 gap-y-2 pt-2.5">
+          {kind === "offset" && (
+            <span className="flex items-center gap-2">
+              offsets from
+              <input
+                aria-label="Lowest offset of the camera"
+                className={`${field} w-16`}
+                type="number"
+                min={0}
+                value={offsets[0]}
+                onChange={(event) => setOffsets([Number(event.target.value), offsets[1]])}
+              />
+              to
+              <input
+                aria-label="Highest offset of the camera"
+                className={`${field} w-16`}
+                type="number"
+                min={0}
+                value={offsets[1]}
+                onChange={(event) => setOffsets([offsets[0], Number(event.target.value)])}
+              />
+            </span>
+          )}
+          <input
+            aria-label="The folder that your program writes into"
+            placeholder="The folder that your program writes into"
+            className="num h-8 min-w-0 flex-1 rounded-sm border border-rule bg-card px-2 placeholder:font-sans max-md:h-11"
+            value={folder}
+            onChange={(event) => setFolder(event.target.value)}
+          />
+        </div>
+      )}
       {kind === "gain" && data.filters.length > 0 && (
         <Through data={data} filter={filter} setFilter={setFilter} />
       )}
@@ -175,12 +214,14 @@ function Shoot({ data, kind, rig, onStarted }: Begins) {
         <Button
           look="accent"
           large
-          disabled={gains.length === 0 || shoot.isPending}
+          disabled={gains.length === 0 || shoot.isPending || (hand && !folder.trim())}
           onClick={() => shoot.mutate(undefined, { onSuccess: (made) => onStarted(made.measurement_id) })}
         >
           {gains.length === 0
             ? `Choose a ${word}`
-            : `Shoot about ${data.frames_per_gain * gains.length} frames, ${takes}`}
+            : hand
+              ? `Watch for about ${data.frames_per_gain * gains.length} frames`
+              : `Shoot about ${data.frames_per_gain * gains.length} frames, ${takes}`}
         </Button>
       </div>
       <p className="pt-2 text-s text-ink2">
@@ -212,7 +253,9 @@ function FromDisk({ data, kind, rig, onStarted }: Begins) {
   return (
     <section>
       <ColumnHead>Use frames on disk</ColumnHead>
-      {!data.can_shoot && <p className="border-b border-line py-2 text-ink2">{data.cannot}</p>}
+      {!data.can_shoot && !data.by_folder && (
+        <p className="border-b border-line py-2 text-ink2">{data.cannot}</p>
+      )}
       <ul>
         {data.disk.map((offer) => (
           <li key={offer.gain} className="flex items-center gap-3 border-b border-line py-2">
@@ -254,7 +297,7 @@ function FromDisk({ data, kind, rig, onStarted }: Begins) {
 export function Start(begins: Begins) {
   return (
     <div className="flex flex-col gap-6">
-      {begins.data.can_shoot && <Shoot {...begins} />}
+      {(begins.data.can_shoot || begins.data.by_folder) && <Shoot {...begins} />}
       <FromDisk {...begins} />
     </div>
   );

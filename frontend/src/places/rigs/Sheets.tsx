@@ -331,7 +331,7 @@ function SiteForm({ data }: { data: Rig }) {
               />
             </Field>
           )}
-          <Field label="Its name, where it is another than the library’s">
+          <Field label="Name">
             <TextBox value={t.name ?? ""} placeholder={data.site_name} onChange={(v) => set({ name: v })} />
           </Field>
           <Field label="Latitude, south negative" unit="°">

@@ -1,38 +1,14 @@
-import { Check, Copy, Printer } from "lucide-react";
-import { useEffect, useRef, useState, type ReactNode } from "react";
+import { Printer } from "lucide-react";
+import { useEffect, useRef, type ReactNode } from "react";
 
 import { api, get, type Schemas } from "../../api/client";
 import { useChange } from "../../api/hooks";
 import { Bar, Button, ColumnHead, Trouble } from "../../parts/basics";
-import { copyText } from "../../parts/copyText";
+import { CopyNumber } from "../../parts/CopyNumber";
 import { FilterStamp } from "../../parts/FilterStamp";
 
 type RunData = Schemas["RunOut"];
 type Hand = Schemas["HandOut"];
-
-/** A number with the button that copies it. */
-function Dial({ dial }: { dial: Hand["dials"][number] }) {
-  const [copied, setCopied] = useState(false);
-  const copy = () =>
-    void copyText(dial.copied).then((done) => {
-      setCopied(done);
-      window.setTimeout(() => setCopied(false), 1200);
-    });
-  return (
-    <button
-      type="button"
-      onClick={copy}
-      aria-label={`Copy ${dial.name}: ${dial.copied}`}
-      className="inline-flex h-9 items-center gap-1.5 rounded-sm border border-rule bg-card px-2.5 hover:border-ink max-md:h-11"
-    >
-      <span className="num">{dial.text}</span>
-      {copied ? <Check size={14} aria-hidden /> : <Copy size={14} aria-hidden className="text-ink2" />}
-      <span className="sr-only" role="status">
-        {copied ? "copied" : ""}
-      </span>
-    </button>
-  );
-}
 
 /** As many marks as frames are asked for; those that are in are filled. */
 function Ticks({ done, count }: { done: number; count: number }) {
@@ -157,7 +133,7 @@ export function HandView({ run, children }: { run: RunData; children?: ReactNode
           {hand.why && <p className="pt-1 text-ink2">{hand.why}</p>}
           <div className="flex flex-wrap gap-2 pt-3 print:hidden">
             {hand.dials.map((dial) => (
-              <Dial key={dial.name} dial={dial} />
+              <CopyNumber key={dial.name} name={dial.name} copied={dial.copied} text={dial.text} />
             ))}
           </div>
           {hand.count > 0 && (

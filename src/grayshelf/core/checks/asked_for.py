@@ -31,6 +31,8 @@ class AskedFor:
     angle_within_deg: float = 1.0
     focus: float | None = None
     focus_within: float = 150.0
+    as_lights: bool = True
+    """Whether flats are to be as the lights were; else as the exercise asks."""
 
 
 _KIND_WORDS = {
@@ -68,7 +70,7 @@ def _of_another_kind(facts: FrameFacts, asked: AskedFor) -> Iterator[str]:
 
 
 def _otherwise_set(facts: FrameFacts, asked: AskedFor) -> Iterator[str]:
-    optical, word = asked.kind is FrameKind.FLAT, asked.gain_word
+    optical, word = asked.kind is FrameKind.FLAT and asked.as_lights, asked.gain_word
     if not _same_filter(facts, asked):
         yield (
             f"It was taken in {facts.filter_code}; {asked.filter_code} is looked for. Bring {asked.filter_code} in."

@@ -111,6 +111,21 @@ def flats_line(
     )
 
 
+def lit_line(
+    gain: float, offset: float, exposure_s: float, filter_code: str | None, *, gain_word: str = "gain"
+) -> HandLine:
+    """What to do for one flat that measures a camera: any even light, and nothing of it changed between frames."""
+    settings = _settings(gain, offset, 1, gain_word)
+    code = [Dial("filter", filter_code, filter_code)] if filter_code else []
+    head = ", ".join(d.text for d in (*code, *settings))
+    head = head if code or gain_word != "gain" else head[:1].upper() + head[1:]
+    return HandLine(
+        "Cap off, telescope at the light; leave the light as it is.",
+        f"{head}: {_of(1, FrameKind.FLAT, exposure_s)}",
+        (*code, *settings, *_exposure(exposure_s)),
+    )
+
+
 def capped_line(
     kind: FrameKind,
     count: int,

@@ -12,15 +12,17 @@ from grayshelf.library.measurements import measurement, measurements_of
 from grayshelf.library.models import Job, Measurement, RunStep
 from grayshelf.library.records import read
 from grayshelf.library.rig_terms import gain_word
-from grayshelf.library.step_records import MeasureParams
+from grayshelf.library.step_records import MeasurementJob, MeasureOutcome, MeasureParams
 from grayshelf.web.bench.gain import gains_out
 from grayshelf.web.bench.offset import offset_of_gain
 from grayshelf.web.bench.page import accepted_out, measurement_item
-from grayshelf.web.bench.schemas import FramesOut, Kind, MeasurementOut
+from grayshelf.web.bench.schemas import FramesOut, HandAskOut, Kind, MeasurementOut, NumberToSetOut
 from grayshelf.web.common import in_words
 from grayshelf.web.common.gates import waiting_gate
 from grayshelf.web.common.jobs import job_out
-from grayshelf.work.job_states import JobState
+from grayshelf.web.common.schemas import RefusedOut
+from grayshelf.work.job_states import JobState, StepState
+from grayshelf.work.jobs import ALIVE
 
 
 def measurement_page(library: Library, measurement_id: int) -> MeasurementOut:
@@ -45,6 +47,7 @@ def measurement_page(library: Library, measurement_id: int) -> MeasurementOut:
             frames=FramesOut(count=kept.count, size=in_words.size(kept.size_bytes), state=kept.state),
             job=job_out(job, library) if job is not None and job.state != JobState.DONE else None,
             gate=waiting_gate(job, [] if job is None else job.steps),
+            hand=_asked_of_hands(job),
             offset=[
                 offset_of_gain(library, session, row, gain, word, steps.get(gain), job, known.get(gain))
                 for gain in (row.gains if row.kind == "offset" else [])
@@ -56,6 +59,24 @@ def measurement_page(library: Library, measurement_id: int) -> MeasurementOut:
             else None,
             earlier=[measurement_item(m, word) for m in others],
         )
+
+
+def _asked_of_hands(job: Job | None) -> HandAskOut | None:
+    """What another program is to shoot next; None where the rig shoots, or nothing is waited for."""
+    folder = None if job is None else read(MeasurementJob, job.params).folder
+    step = None if job is None else next((s for s in job.steps if s.state == StepState.DOING), None)
+    if job is None or folder is None or step is None or job.state not in ALIVE:
+        return None
+    asked = read(MeasureOutcome, step.outcome)
+    if not asked.asks:
+        return None
+    return HandAskOut(
+        line=asked.asks,
+        before=asked.before,
+        dials=[NumberToSetOut(name=name, copied=copied) for name, copied in asked.dials],
+        refused=[RefusedOut(name=r.name, why=r.why) for r in asked.refused],
+        folder=folder,
+    )
 
 
 def _steps(job: Job | None) -> dict[float, RunStep]:

@@ -40,7 +40,7 @@ def bench_page(library: Library, rig_id: int, kind: str, devices: RigDevices | N
         facts = devices.camera.facts if devices else None
         cannot = ""
         if facts is None:
-            cannot = "No devices are connected to this rig: use frames on disk."
+            cannot = "No devices are connected to this rig: your own program shoots, or use frames on disk."
         elif kind == "offset" and facts.offset_range is None:
             cannot = f"{rig.camera} does not let its offset be set."
         rows = measurements_of(session, rig.camera, kind)
@@ -49,6 +49,7 @@ def bench_page(library: Library, rig_id: int, kind: str, devices: RigDevices | N
             kind=cast(Kind, kind),
             camera=rig.camera,
             can_shoot=not cannot,
+            by_folder=facts is None,
             cannot=cannot,
             gain_word=word,
             gain_range=list(facts.gain_range) if facts and facts.gain_range else None,
@@ -71,7 +72,8 @@ def bench_page(library: Library, rig_id: int, kind: str, devices: RigDevices | N
 def _cost(rig: Rig, devices: RigDevices | None, kind: str) -> tuple[float, int]:
     """Seconds and frames for one gain."""
     if devices is None:
-        return 0.0, 0
+        # Another program's pace is its own.
+        return 0.0, measure_offset.USUAL_FRAMES + 1 if kind == "offset" else 58
     if kind == "offset":
         return measure_offset.usual_seconds(devices, 1, 60.0), measure_offset.USUAL_FRAMES + 1
     shortest = measure_gain.shortest_for(devices, wishes_of(rig).shortest_s)

@@ -8,7 +8,7 @@ from apiflask import APIBlueprint
 from flask import Response
 
 from grayshelf import __version__
-from grayshelf.core.errors import Conflict, NotFound
+from grayshelf.core.errors import Conflict, GrayShelfError, NotFound
 from grayshelf.library.bench_frames import delete_for_good, take_back, throw_away
 from grayshelf.library.camera_values import accept, forget_newest, offset_values
 from grayshelf.library.library import Library
@@ -33,7 +33,7 @@ from grayshelf.web.common import in_words
 from grayshelf.web.common.schemas import Done
 from grayshelf.web.context import the_context
 from grayshelf.web.exports import as_file, csv_response
-from grayshelf.work.bench.starter import measured_values
+from grayshelf.work.bench.starter import ByHand, measured_values
 from grayshelf.work.gates import answer_gate
 from grayshelf.work.jobs import ALIVE
 
@@ -77,13 +77,17 @@ def kept_csv(rig_id: int, kind: str) -> Response:
 @bench.input(ShootIn)
 @bench.output(MeasuringOut)
 def shoot(rig_id: int, kind: str, json_data: ShootIn) -> MeasuringOut:
-    """Measure with the rig."""
+    """Measure with the rig, or with frames that another program writes into a folder."""
     runner = the_context().bench
-    gains = sorted(set(json_data.gains))
+    gains, by_hand = sorted(set(json_data.gains)), None
+    if json_data.folder is not None:
+        if json_data.offset_to <= json_data.offset_from:
+            raise GrayShelfError("Offsets go from a lower to a higher one.", "Turn the two around.")
+        by_hand = ByHand(json_data.folder, (json_data.offset_from, json_data.offset_to))
     if _kind(kind) == "offset":
-        job_id = runner.shoot_offset(rig_id, gains, json_data.margin_adu, json_data.long_dark_s)
+        job_id = runner.shoot_offset(rig_id, gains, json_data.margin_adu, json_data.long_dark_s, by_hand)
     else:
-        job_id = runner.shoot_gain(rig_id, gains, json_data.filter_code)
+        job_id = runner.shoot_gain(rig_id, gains, json_data.filter_code, by_hand)
     return _started(job_id)
 
 

@@ -6,7 +6,7 @@ from typing import Literal
 
 from pydantic import Field
 
-from grayshelf.web.common.schemas import GateOut, JobOut, Schema
+from grayshelf.web.common.schemas import GateOut, JobOut, RefusedOut, Schema
 
 Kind = Literal["offset", "gain"]
 
@@ -210,6 +210,23 @@ class FramesOut(Schema):
     state: str
 
 
+class NumberToSetOut(Schema):
+    """A number to set, and as it is copied."""
+
+    name: str
+    copied: str
+
+
+class HandAskOut(Schema):
+    """What another program is asked to shoot next."""
+
+    line: str
+    before: str
+    dials: list[NumberToSetOut]
+    refused: list[RefusedOut]
+    folder: str
+
+
 class MeasurementOut(Schema):
     """One measurement, with everything it says."""
 
@@ -224,6 +241,7 @@ class MeasurementOut(Schema):
     frames: FramesOut
     job: JobOut | None
     gate: GateOut | None
+    hand: HandAskOut | None
     offset: list[OffsetGainOut]
     gain: GainsOut | None
     earlier: list[BenchItem]
@@ -272,6 +290,8 @@ class BenchOut(Schema):
     kind: Kind
     camera: str
     can_shoot: bool
+    by_folder: bool
+    """Whether another program may shoot it, into a folder."""
     cannot: str
     gain_word: str
     gain_range: list[float] | None
@@ -293,6 +313,11 @@ class ShootIn(Schema):
     margin_adu: float | None = Field(default=None, ge=0, le=5000)
     long_dark_s: float = Field(default=60.0, ge=0, le=3600)
     filter_code: str | None = None
+    folder: str | None = Field(default=None, max_length=4096)
+    """Where another program writes the frames; None lets the rig shoot them."""
+    offset_from: float = Field(default=0.0, ge=0, le=65_535)
+    offset_to: float = Field(default=100.0, ge=0, le=65_535)
+    """The offsets that the camera has, where another program sets them."""
 
 
 class DiskIn(Schema):

@@ -95,3 +95,10 @@ class StartedOut(Schema):
     """A run was started."""
 
     job_id: int
+
+
+class RefusedOut(Schema):
+    """A frame that came in and was not the one asked for."""
+
+    name: str
+    why: str

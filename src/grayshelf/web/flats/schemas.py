@@ -9,7 +9,7 @@ from pydantic import Field
 
 from grayshelf.core.frames.bounds import BOUNDS, MOST_TEXT
 from grayshelf.core.matching.rig_events import RigEventKind
-from grayshelf.web.common.schemas import GateOut, JobOut, RulerOut, Schema
+from grayshelf.web.common.schemas import GateOut, JobOut, RefusedOut, RulerOut, Schema
 
 SearchMode = Literal["time", "brightness", "both"]
 
@@ -192,13 +192,6 @@ class FlatRowOut(Schema):
     wishes: FlatWishesOut
     no_answer: NoOut | None
     history: list[SettingFoundOut]
-
-
-class RefusedOut(Schema):
-    """A frame that came in and was not the one asked for."""
-
-    name: str
-    why: str
 
 
 class NextThing(Schema):

@@ -21,6 +21,7 @@ from grayshelf.library.step_records import AgreeOutcome, SearchJob, SearchOutcom
 from grayshelf.web.common import in_words
 from grayshelf.web.common.gates import waiting_gate
 from grayshelf.web.common.jobs import job_out
+from grayshelf.web.common.schemas import RefusedOut
 from grayshelf.web.flats.panel import panel_out
 from grayshelf.web.flats.rows import dials, key_out, row_out, wishes_out
 from grayshelf.web.flats.schemas import (
@@ -29,7 +30,6 @@ from grayshelf.web.flats.schemas import (
     FlatRowOut,
     FlatSheetOut,
     NextThing,
-    RefusedOut,
     SharedOut,
     SourceOut,
     UsualEventOut,

@@ -17,7 +17,7 @@ from grayshelf.library.records import read
 from grayshelf.library.rig_terms import gain_word
 from grayshelf.library.step_records import Refused, RunJob, SearchOutcome, SeriesOutcome, SheetParams
 from grayshelf.web.common import in_words
-from grayshelf.web.flats.schemas import RefusedOut
+from grayshelf.web.common.schemas import RefusedOut
 from grayshelf.web.tonight.schemas import DialOut, HandOut
 from grayshelf.work.job_states import OPEN, StepState
 from grayshelf.work.run.hand import SERIES

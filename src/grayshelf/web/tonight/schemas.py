@@ -7,8 +7,7 @@ from typing import Literal
 
 from pydantic import Field
 
-from grayshelf.web.common.schemas import GateOut, JobOut, RulerOut, Schema
-from grayshelf.web.flats.schemas import RefusedOut
+from grayshelf.web.common.schemas import GateOut, JobOut, RefusedOut, RulerOut, Schema
 from grayshelf.work.job_states import StepState
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
+from pathlib import Path
 from typing import Any
 
 from sqlalchemy import select
@@ -11,6 +12,8 @@ from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import DeviceError
 from grayshelf.core.filing.names import safe_name
+from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.planning.by_hand import capped_line, lit_line
 from grayshelf.core.sensor.statistics import sample_step
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.bench_frames import bench_folder, enter_measured_frame
@@ -18,10 +21,15 @@ from grayshelf.library.library import Library
 from grayshelf.library.measurement_records import MeasurementSettings, keep_settings, settings_of
 from grayshelf.library.models import Job, Measurement, MeasurementShot, Rig, RunStep
 from grayshelf.library.records import as_kept, read
-from grayshelf.library.step_records import JobResult, MeasurementJob, MeasureOutcome, MeasureParams
+from grayshelf.library.rig_terms import gain_word
+from grayshelf.library.step_records import JobResult, MeasurementJob, MeasureOutcome, MeasureParams, Refused
+from grayshelf.work.bench.hands import FolderShooter, Watching, now_s
 from grayshelf.work.job_states import OPEN, JobState
 from grayshelf.work.shooting import ShotSettings, Taken
 from grayshelf.work.steps import Handler, Stepwise, Working, numbered
+
+#: So many files that are not what was asked for are told of.
+REFUSED_TOLD = 6
 
 
 def settings_at_start(devices: RigDevices) -> MeasurementSettings:
@@ -62,14 +70,26 @@ def make_measurement(
 
 
 def make_job(
-    session: Session, library: Library, rig: Rig, row: Measurement, title: str, steps: Sequence[RunStep]
+    session: Session,
+    library: Library,
+    rig: Rig,
+    row: Measurement,
+    title: str,
+    steps: Sequence[RunStep],
+    folder: str | None = None,
 ) -> int:
-    """Write the job of a measurement down with its steps; it is not started yet."""
+    """Write the job of a measurement down with its steps; it is not started yet.
+
+    Parameters
+    ----------
+    folder
+        Where another program writes the frames; None where the rig shoots them.
+    """
     job = Job(
         kind=row.kind,
         title=title,
         state=JobState.QUEUED,
-        params=as_kept(MeasurementJob(row.id)),
+        params=as_kept(MeasurementJob(row.id, folder, now_s() if folder is not None else 0.0)),
         rig_id=rig.id,
         created_at=library.clock.now(),
     )
@@ -85,20 +105,75 @@ class Exercise(Stepwise):
 
     topic = "bench"
 
-    def __init__(self, working: Working, measurement_id: int) -> None:
+    def __init__(self, working: Working, job: MeasurementJob) -> None:
         super().__init__(working)
-        self.id = measurement_id
+        self.id = job.measurement_id
         with self.library.db.session() as session:
-            self.row = session.get_one(Measurement, measurement_id)
-        self.taking = self.shooter()
-        self.folder = bench_folder(safe_name(self.row.camera), measurement_id)
+            self.row = session.get_one(Measurement, self.id)
+        self.taking = self.shooter() if job.folder is None else self._from_folder(job.folder, job.since)
+        self.folder = bench_folder(safe_name(self.row.camera), self.id)
+        self.still = 1
+        """Frames like the one that is taken next that are still to come, with it."""
         self._said = ""
+        self._step: RunStep | None = None
+
+    # -- another program shoots -----------------------------------------------------------------------------------
+
+    def _from_folder(self, folder: str, since: float) -> FolderShooter:
+        self._word = gain_word(self.library, self.row.camera)
+        watching = Watching(
+            Path(folder),
+            since,
+            frozenset(self.settings.came_in),
+            self._used,
+            self._refuse,
+            self._ask,
+            self._word,
+        )
+        return FolderShooter(self.library, self.devices, self.control, self.rig, self.zone, watching)
+
+    def _came_in(self, name: str) -> None:
+        self.keep(replace(self.settings, came_in=(*self.settings.came_in, name)))
+
+    def _used(self, name: str) -> None:
+        self._came_in(name)
+        # Until it is looked at, nobody is asked for the next: that may be another.
+        self._told(replace(self._outcome(), asks=""))
+
+    def _outcome(self) -> MeasureOutcome:
+        assert self._step is not None
+        return read(MeasureOutcome, self._step.outcome)
+
+    def _told(self, outcome: MeasureOutcome) -> None:
+        assert self._step is not None
+        self.change(self._step, outcome=outcome)
+        self.publish()
+
+    def _refuse(self, name: str, why: str) -> None:
+        self._came_in(name)
+        told = (*self._outcome().refused, Refused(name, why))[-REFUSED_TOLD:]
+        self._told(replace(self._outcome(), refused=told))
+
+    def _ask(self, wanted: ShotSettings) -> None:
+        gain, offset = wanted.gain, wanted.offset
+        if wanted.kind is FrameKind.FLAT:
+            line = lit_line(gain, offset, wanted.exposure_s, wanted.filter_code, gain_word=self._word)
+        else:
+            exposure_s = None if wanted.kind is FrameKind.BIAS else wanted.exposure_s
+            line = capped_line(wanted.kind, self.still, gain, offset, 1, exposure_s, gain_word=self._word)
+        # What was wrong before is told until the next kind of frame is asked for.
+        before = self._outcome()
+        same = {d.name: d.copied for d in line.dials} == dict(before.dials)
+        refused = before.refused if same else ()
+        dials = tuple((d.name, d.copied) for d in line.dials)
+        self._told(MeasureOutcome(asks=line.what, before=line.before, dials=dials, refused=refused))
 
     def handlers(self) -> Mapping[str, Handler]:
         """Every step but the gate measures one gain. What was shot before it was cut short is not shot again."""
         return dict.fromkeys(("ladder", "transfer"), self._measure)
 
     def _measure(self, step: RunStep) -> None:
+        self._step = step
         self.measure(step, read(MeasureParams, step.params).gain)
         self._said = ""
 

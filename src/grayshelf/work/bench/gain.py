@@ -79,6 +79,7 @@ def plan_gain(
     offsets: dict[str, float],
     filter_code: str | None,
     shortest_s: float,
+    folder: str | None = None,
 ) -> int:
     """Write the exercise down; return its job.
 
@@ -96,8 +97,7 @@ def plan_gain(
         gains,
         replace(settings_at_start(devices), offsets=offsets, filter_code=filter_code, shortest_s=shortest_s),
     )
-    by_hand = devices.panel is None
-    steps = [gate_step(panel_warm(by_hand=by_hand))]
+    steps = [gate_step(panel_warm(by_hand=devices.panel is None))]
     word = gain_word(library, row.camera)
     named = word.capitalize() if word == "gain" else word
     steps += [
@@ -105,7 +105,7 @@ def plan_gain(
         for g in row.gains
     ]
     words = ", ".join(f"{g:g}" for g in row.gains)
-    return make_job(session, library, rig, row, f"{row.camera} at {word} {words}", steps)
+    return make_job(session, library, rig, row, f"{row.camera} at {word} {words}", steps, folder)
 
 
 class GainExercise(Exercise):
@@ -143,6 +143,7 @@ class GainExercise(Exercise):
         self._panel(0)
         levels = [read(TestReading, s.reading).level for s in self.frames(gain, "bias") if s.reading]
         for number in range(len(levels) + 1, BIAS_FRAMES + 1):
+            self.still = BIAS_FRAMES + 1 - number
             taken, shot = self.take(
                 gain,
                 offset,

@@ -41,6 +41,7 @@ def plan_offset(
     gains: Sequence[float],
     margin_adu: float | None,
     long_dark_s: float,
+    folder: str | None = None,
 ) -> int:
     """Write the exercise down; return its job."""
     row = make_measurement(
@@ -64,7 +65,7 @@ def plan_offset(
         for g in row.gains
     ]
     words = " and ".join(f"{g:g}" for g in row.gains)
-    return make_job(session, library, rig, row, f"Offset of {row.camera} at {word} {words}", steps)
+    return make_job(session, library, rig, row, f"Offset of {row.camera} at {word} {words}", steps, folder)
 
 
 class OffsetExercise(Exercise):
@@ -92,6 +93,7 @@ class OffsetExercise(Exercise):
         there = Counter(s.offset for s in self.frames(gain, role) if s.reading)[wanted.offset]
         for number in range(there + 1, there + wanted.count + 1):
             kind = FrameKind.DARK if long else FrameKind.BIAS
+            self.still = there + wanted.count + 1 - number
             taken, shot = self.take(
                 gain,
                 wanted.offset,

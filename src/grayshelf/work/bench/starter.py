@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import update
@@ -14,6 +15,7 @@ from grayshelf.devices.ports import RigDevices
 from grayshelf.library.camera_values import accepted
 from grayshelf.library.library import Library
 from grayshelf.library.lights import light_sets
+from grayshelf.library.measurement_records import settings_of
 from grayshelf.library.measurements import measurement, transfers
 from grayshelf.library.models import CameraValue, FrameSet, Job, Measurement, MeasurementShot, Rig
 from grayshelf.library.records import as_kept, read
@@ -21,12 +23,22 @@ from grayshelf.library.rig_terms import wishes_of
 from grayshelf.library.step_records import JobResult, MeasurementJob
 from grayshelf.work.bench.disk import plan_disk, read_from_disk
 from grayshelf.work.bench.gain import GainExercise, plan_gain, shortest_for
+from grayshelf.work.bench.hands import hand_devices, watched_folder
 from grayshelf.work.bench.offset import OffsetExercise, plan_offset
 from grayshelf.work.jobs import ALIVE, JobControl, JobRunner, JobState, begins_job
 from grayshelf.work.steps import Working
 
 #: Offset to measure a gain at where nobody chose one and no light tells.
 USUAL_OFFSET = 30.0
+
+
+@dataclass(frozen=True)
+class ByHand:
+    """Another program shoots, into a folder."""
+
+    folder: str
+    offset_range: tuple[float, float] | None = None
+    """Of the camera, where its offset is looked for."""
 
 
 class Bench:
@@ -44,39 +56,55 @@ class Bench:
 
     @begins_job
     def shoot_offset(
-        self, rig_id: int, gains: Sequence[float], margin_adu: float | None, long_dark_s: float
+        self,
+        rig_id: int,
+        gains: Sequence[float],
+        margin_adu: float | None,
+        long_dark_s: float,
+        by_hand: ByHand | None = None,
     ) -> int:
         """Start the offset exercise; return its job."""
+        folder = None if by_hand is None else watched_folder(self.library, by_hand.folder)
         with self.library.db.session() as session:
-            rig, devices = self._ready(session, rig_id, gains)
+            rig, devices = self._ready(session, rig_id, gains, by_hand)
             if devices.camera.facts.offset_range is None:
                 raise Conflict(
                     f"{rig.camera} does not let its offset be set, so there is none to find.",
                     "Use its frames on disk to see whether they are clipped.",
                 )
-            job_id = plan_offset(session, self.library, rig, devices, gains, margin_adu, long_dark_s)
+            job_id = plan_offset(session, self.library, rig, devices, gains, margin_adu, long_dark_s, folder)
         self.runner.launch(job_id)
         return job_id
 
     @begins_job
-    def shoot_gain(self, rig_id: int, gains: Sequence[float], filter_code: str | None) -> int:
+    def shoot_gain(
+        self, rig_id: int, gains: Sequence[float], filter_code: str | None, by_hand: ByHand | None = None
+    ) -> int:
         """Start the gain exercise; return its job."""
+        folder = None if by_hand is None else watched_folder(self.library, by_hand.folder)
         with self.library.db.session() as session:
-            rig, devices = self._ready(session, rig_id, gains)
+            rig, devices = self._ready(session, rig_id, gains, by_hand)
             if devices.wheel is not None and filter_code not in devices.wheel.filters:
                 raise Conflict(f"{filter_code or 'No filter'} is not in the wheel.", "Choose one that is.")
             offsets = {f"{g:g}": offset_for(self.library, session, rig, g) for g in gains}
             shortest = shortest_for(devices, wishes_of(rig).shortest_s)
-            job_id = plan_gain(session, self.library, rig, devices, gains, offsets, filter_code, shortest)
+            job_id = plan_gain(
+                session, self.library, rig, devices, gains, offsets, filter_code, shortest, folder
+            )
         self.runner.launch(job_id)
         return job_id
 
-    def _ready(self, session: Session, rig_id: int, gains: Sequence[float]) -> tuple[Rig, RigDevices]:
+    def _ready(
+        self, session: Session, rig_id: int, gains: Sequence[float], by_hand: ByHand | None
+    ) -> tuple[Rig, RigDevices]:
         rig = self.library.rig(session, rig_id)
         devices = self.devices(rig)
+        if by_hand is not None:
+            devices = hand_devices(session, rig, by_hand.offset_range)
         if devices is None:
             raise Conflict(
-                "No devices are connected to this rig, so nothing can be shot.", "Use frames on disk."
+                "No devices are connected to this rig, so it shoots nothing by itself.",
+                "Name the folder that your own program writes into, or use frames on disk.",
             )
         if not gains:
             raise Conflict("No gain is chosen.", "Choose at least one.")
@@ -132,10 +160,13 @@ class Bench:
     def _shoot(self, control: JobControl, params: dict[str, Any]) -> JobResult:
         with self.library.db.session() as session:
             job = session.get_one(Job, control.job_id)
-            devices = self.devices(self.library.rig(session, job.rig_id or 0))
-            kind = job.kind
-            measurement_id = read(MeasurementJob, params).measurement_id
-            kept = measurement(session, measurement_id).frames
+            rig = self.library.rig(session, job.rig_id or 0)
+            kind, record = job.kind, read(MeasurementJob, params)
+            row = measurement(session, record.measurement_id)
+            kept = row.frames
+            devices = self.devices(rig)
+            if record.folder is not None:
+                devices = hand_devices(session, rig, settings_of(row).offset_range)
         if kept != "kept":
             raise Conflict(
                 f"Its frames were {kept}, so it cannot go on from them.", "Take them back, or measure again."
@@ -147,7 +178,7 @@ class Bench:
         exercise = OffsetExercise if kind == "offset" else GainExercise
         try:
             working = Working(self.library, self.runner, devices, control)
-            result = exercise(working, measurement_id).do()
+            result = exercise(working, record).do()
         finally:
             # A panel must not stay on. The cooler is left as it is.
             if devices.panel is not None:

@@ -1,0 +1,208 @@
+"""An exercise of the Bench that any program shoots: its frames are taken from a folder as they come in.
+
+Each is copied into the library as if it had been shot here, so that the exercise can go on from it, also after a kill;
+the file itself is left alone.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from datetime import datetime
+from pathlib import Path
+from threading import Event
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from numpy.typing import NDArray
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from grayshelf.core.checks.asked_for import AskedFor, all_wrong
+from grayshelf.core.errors import Conflict, DeviceError, DiskFull, UnreadableFrame
+from grayshelf.core.frames.facts import FrameFacts
+from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.devices.ports import CameraFacts, CoolerState, Exposed, RigDevices
+from grayshelf.library.facts_json import facts_if_sound
+from grayshelf.library.folder_list import folder_that_holds
+from grayshelf.library.library import Library
+from grayshelf.library.models import FrameSet, Rig
+from grayshelf.library.rig_terms import camera_of
+from grayshelf.work.jobs import JobControl
+from grayshelf.work.shooting import Shooter, ShotSettings
+from grayshelf.work.watched import Arrival, WatchedFolder
+
+#: A dark as short as this is a bias frame: many programs know no other kind (common practice).
+AS_GOOD_AS_BIAS_S = 0.1
+
+
+class HandCamera:
+    """A camera that another program runs: what its frames tell of it."""
+
+    def __init__(self, facts: CameraFacts, temp_c: float | None) -> None:
+        self.facts, self._temp_c = facts, temp_c
+
+    def expose(
+        self, exposure_s: float, gain: float, offset: float, binning: int, cancel: Event | None = None
+    ) -> Exposed:
+        """Nothing here can make it expose."""
+        raise DeviceError("No device is connected: another program shoots.", "Let it shoot.")
+
+    def cooler(self) -> CoolerState:
+        """As warm as the newest frame was."""
+        return CoolerState(0.0 if self._temp_c is None else self._temp_c, None, 0.0)
+
+    def set_temperature(self, set_point_c: float) -> None:
+        """Nothing here can set it."""
+        raise DeviceError("No device is connected: another program sets the cooler.", "")
+
+
+def hand_devices(session: Session, rig: Rig, offset_range: tuple[float, float] | None) -> RigDevices:
+    """What an exercise needs to know of a rig whose camera another program runs.
+
+    Raises
+    ------
+    Conflict
+        Where no frame of the camera is known, so that nobody can tell how large its frames are.
+    """
+    row = session.scalar(
+        select(FrameSet).where(FrameSet.camera == rig.camera).order_by(FrameSet.id.desc()).limit(1)
+    )
+    facts = None if row is None else facts_if_sound(row.facts)
+    if row is None or facts is None:
+        raise Conflict(
+            f"No frame of {rig.camera} is in the library, so what comes in could not be told to be its own.",
+            "Scan a folder with some frames of it in Intake.",
+        )
+    card, binning = camera_of(rig), facts.binning_x or 1
+    camera = CameraFacts(
+        rig.camera,
+        facts.width * binning,
+        facts.height * (facts.binning_y or binning),
+        facts.pixel_um or 0.0,
+        65536 - (row.sample_step or 1),
+        facts.bayer_pattern,
+        bool(card.cooled),
+        download_s=2.0,
+        offset_range=offset_range,
+        shortest_s=card.shortest_s or 0.001,
+        repeatable_from_s=card.repeatable_from_s or 0.0,
+        shutter=card.shutter or "electronic",
+    )
+    return RigDevices(HandCamera(camera, facts.sensor_temp_c), None, None, None, None)
+
+
+def watched_folder(library: Library, text: str) -> str:
+    """A folder to watch, put on the list of those that may be read."""
+    _, real, _ = folder_that_holds(library, text)
+    return str(real)
+
+
+@dataclass(frozen=True)
+class Watching:
+    """What an exercise is told of the folder that it takes frames from."""
+
+    folder: Path
+    since: float
+    """Seconds since 1970: what came before is left alone."""
+    handled: frozenset[str]
+    use: Callable[[str], None]
+    """Note that a file was used, before anything is made of it."""
+    refuse: Callable[[str, str], None]
+    """Tell that a file is not what was asked for, and why."""
+    ask: Callable[[ShotSettings], None]
+    """Tell what is asked for."""
+    gain_word: str
+
+
+class FolderShooter(Shooter):
+    """Takes what comes into a folder for frames that were asked for."""
+
+    def __init__(
+        self,
+        library: Library,
+        devices: RigDevices,
+        control: JobControl,
+        rig: Rig,
+        zone: ZoneInfo,
+        watching: Watching,
+    ) -> None:
+        super().__init__(library, devices, control, rig, zone)
+        self._watching = watching
+        self._folder = WatchedFolder(watching.folder, watching.since, zone, control, set(watching.handled))
+
+    def fresh(self, settings: ShotSettings, needed: DiskFull) -> tuple[NDArray[Any], FrameFacts, datetime]:
+        """Wait for the next frame that is as asked."""
+        self._watching.ask(settings)
+        while True:
+            self.control.check()
+            for arrival in self._folder.whole():
+                pixels = self._looked_at(arrival, settings)
+                if pixels is None:
+                    continue
+                self._watching.use(arrival.name)
+                facts = self._told(arrival.facts, settings)
+                began = facts.utc or self.library.clock.now()
+                return pixels, replace(facts, utc=began), began
+            self._folder.pause()
+
+    def _looked_at(self, arrival: Arrival, settings: ShotSettings) -> NDArray[Any] | None:
+        facts = arrival.facts
+        wrong = (
+            [arrival.trouble]
+            if facts is None
+            else all_wrong(_as_meant(facts, settings), self._asked(settings))
+        )
+        camera = self.devices.camera.facts
+        if not wrong and facts is not None and (facts.width, facts.height) != (camera.width, camera.height):
+            wrong = [
+                f"It has {facts.width} × {facts.height} pixels; {camera.name} has {camera.width} × {camera.height}. "
+                "Let the program write whole frames."
+            ]
+        if not wrong:
+            try:
+                return arrival.pixels()
+            except UnreadableFrame as error:
+                wrong = [error.message]
+        self._watching.refuse(arrival.name, wrong[0])
+        return None
+
+    def _asked(self, settings: ShotSettings) -> AskedFor:
+        return AskedFor(
+            self.devices.camera.facts.name,
+            settings.filter_code or "none",
+            settings.gain,
+            settings.binning,
+            settings.offset,
+            self._watching.gain_word,
+            settings.kind,
+            settings.exposure_s,
+            as_lights=False,
+        )
+
+    def _told(self, facts: FrameFacts | None, settings: ShotSettings) -> FrameFacts:
+        """What its header does not say is what was asked for."""
+        assert facts is not None
+        return replace(
+            facts,
+            kind=settings.kind,
+            camera=self.devices.camera.facts.name,
+            gain=settings.gain,
+            offset=settings.offset,
+            binning_x=settings.binning,
+            binning_y=settings.binning,
+            exposure_s=settings.exposure_s if settings.kind is FrameKind.BIAS else facts.exposure_s,
+        )
+
+
+def _as_meant(facts: FrameFacts, settings: ShotSettings) -> FrameFacts:
+    short = facts.exposure_s is not None and facts.exposure_s <= AS_GOOD_AS_BIAS_S
+    if settings.kind is FrameKind.BIAS and facts.kind is FrameKind.DARK and short:
+        return replace(facts, kind=FrameKind.BIAS)
+    return facts
+
+
+def now_s() -> float:
+    """When watching begins, in seconds since 1970."""
+    return time.time()
