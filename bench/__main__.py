@@ -2,13 +2,14 @@
 
 import sys
 
-from bench import combining, coverage, pages, scale, solver, statistics, transactions
+from bench import combining, coverage, names, pages, scale, solver, statistics, transactions
 
 PARTS = {
     "statistics": statistics,
     "solver": solver,
     "combining": combining,
     "coverage": coverage,
+    "names": names,
     "transactions": transactions,
     "pages": pages,
     "scale": scale,

@@ -147,6 +147,15 @@ def test_two_rigs_that_are_one_share_all_that_was_found_and_part_again(own, fold
     own.scan(folder)
     assert lights(own, "Field lens") == 15 and len(rigs(own)) == 2
     own.again()
+    # Another rig may have its name now; a later join that rests on this one is parted first.
+    third = rigs(own)["Field lens with Osprey 16 v2 driver"]
+    post(own, f"/api/rigs/{third}/keep", {"name": "Field lens at 219 mm"})
+    later = post(own, f"/api/rigs/{first}/join", {"into": third})
+    assert set(rigs(own)) == {"Field lens at 219 mm"} and lights(own, "Field lens at 219 mm") == 17
+    refused = post(own, f"/api/rigs/{first}/changes/{joined['change_id']}/take-back", {}, 409)
+    assert "Part that one first" in refused["advice"]
+    post(own, f"/api/rigs/{third}/changes/{later['change_id']}/take-back", {})
+    post(own, f"/api/rigs/{third}/keep", {"name": "Third"})
     post(own, f"/api/rigs/{first}/changes/{joined['change_id']}/take-back", {})
     assert lights(own, "Field lens at 219 mm") == 5 and lights(own, "Field lens") == 10
     assert own.query("SELECT rig_id FROM flat_setting") == [(second,)]

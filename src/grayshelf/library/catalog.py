@@ -240,7 +240,7 @@ def _what_lacking_means(facts: FrameFacts, missing: tuple[str, ...]) -> str:
 
 def enter_own_file(session: Session, folder: Folder, relative: str, facts: FrameFacts, sha256: str) -> Frame:
     """Enter a file that the application has just written itself."""
-    stamp = stamp_of(Path(folder.path) / relative)
+    stamp, facts = stamp_of(Path(folder.path) / relative), spellings(session).apply(facts)
     there = rows_at(session, folder.id, [relative]).get(relative)
     frame = enter_file(session, there, folder.id, relative, stamp, ReadFile(facts))
     frame.sha256 = sha256

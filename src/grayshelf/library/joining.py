@@ -13,7 +13,7 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from grayshelf.core.errors import GrayShelfError
+from grayshelf.core.errors import Conflict, GrayShelfError
 from grayshelf.core.matching.rulers import plain_name
 from grayshelf.core.rigs.propose import Join, NameOf
 from grayshelf.core.rigs.trains import same_train
@@ -38,24 +38,11 @@ from grayshelf.library.rig_cards import JOINED
 from grayshelf.library.spellings import keep_joins
 from grayshelf.library.trains import standing_rigs
 
-_TABLES: dict[str, type[Base]] = {
-    table.__tablename__: table
-    for table in (
-        CameraRow,
-        CameraValue,
-        CardChange,
-        FlatRow,
-        FlatSetting,
-        Job,
-        Measurement,
-        NightLog,
-        PanelCurve,
-        Rig,
-        RigEvent,
-        RigFilter,
-        Spelling,
-    )
-}
+
+def _row(session: Session, table: str, number: int) -> Any:
+    """A row by its table's name."""
+    tables = {mapper.class_.__tablename__: mapper.class_ for mapper in Base.registry.mappers}
+    return session.get(tables[table], number)
 
 
 @dataclass
@@ -81,14 +68,21 @@ class Journal:
     def take_back(session: Session, lines: Sequence[dict[str, Any]]) -> None:
         """Put back what was there, the last change first; what is another by now stays as it is."""
         for line in reversed(lines):
-            row = session.get(_TABLES[line["table"]], line["id"])
-            if row is None:
+            row = _row(session, line["table"], line["id"])
+            if row is None or _is_taken(session, line):
                 continue
             if line.get("made"):
                 session.delete(row)
             elif getattr(row, line["name"]) == line["is"]:
                 setattr(row, line["name"], line["was"])
             session.flush()
+
+
+def _is_taken(session: Session, line: dict[str, Any]) -> bool:
+    """Whether a rig's name is another rig's by now."""
+    if (line["table"], line.get("name")) != ("rig", "name"):
+        return False
+    return session.scalar(select(Rig.id).where(Rig.name == line["was"])) is not None
 
 
 def join_rigs(library: Library, session: Session, rig: Rig, into: Rig) -> CardChange:
@@ -109,7 +103,7 @@ def join_rigs(library: Library, session: Session, rig: Rig, into: Rig) -> CardCh
     if (rig.telescope or "") != (into.telescope or ""):
         joins.append(Join(NameOf.TELESCOPE, into.camera, rig.telescope or "", into.telescope or ""))
     for join in joins:
-        _keep(library, session, journal, join)
+        _keep(library, session, journal, join, into)
     if rig.joined_to is None:
         _fold(session, journal, rig, into)
     return _change(library, session, into, words, journal, joins)
@@ -124,6 +118,8 @@ def join_names(library: Library, session: Session, join: Join) -> CardChange | N
     """
     if join.spelled == join.name:
         raise GrayShelfError("The two names are the same.")
+    if not join.name or (not join.spelled and join.about is not NameOf.TELESCOPE):
+        raise GrayShelfError(f"A {join.about} without a name cannot be told from others.")
     for rig in session.scalars(standing_rigs()):
         if _is_of(rig, join):
             _check(rig, None)
@@ -141,10 +137,27 @@ def join_names(library: Library, session: Session, join: Join) -> CardChange | N
 
 
 def part(library: Library, session: Session, change: CardChange) -> list[Join]:
-    """Take a join back; return the joins that hold no more, for whose spellings frames are told anew."""
+    """Take a join back; return the joins that hold no more, for whose spellings frames are told anew.
+
+    Raises
+    ------
+    Conflict
+        Where a later join rests on it.
+    """
+    touched = _touched(change)
+    later = select(CardChange).where(
+        CardChange.about == JOINED, CardChange.taken_back_at.is_(None), CardChange.id > change.id
+    )
+    for other in session.scalars(later.order_by(CardChange.id.desc())):
+        if touched & _touched(other):
+            raise Conflict(f"‘{other.words}’ was said later and rests on it.", "Part that one first.")
     Journal.take_back(session, change.after["journal"])
     change.taken_back_at = library.clock.now()
     return joins_of(change)
+
+
+def _touched(change: CardChange) -> set[tuple[str, int]]:
+    return {(line["table"], line["id"]) for line in change.after["journal"]}
 
 
 def joins_of(change: CardChange) -> list[Join]:
@@ -203,26 +216,27 @@ def _named(rig: Rig, join: Join) -> bool:
     return rig.camera == join.camera and by_name
 
 
-def _keep(library: Library, session: Session, journal: Journal, join: Join) -> None:
-    """Keep a join, with all that goes by its spelling."""
+def _keep(library: Library, session: Session, journal: Journal, join: Join, into: Rig | None = None) -> None:
+    """Keep a join, with all that goes by its spelling. Rigs that are one by it are the oldest, or `into`."""
     _keep_spelling(library, session, journal, join)
     if join.about is NameOf.FILTER:
         _rename_filter(session, journal, join)
         return
-    rigs = list(session.scalars(standing_rigs()))
-    for rig in rigs:
+    # Those that were joined before go with the one that they are.
+    for rig in session.scalars(select(Rig)):
         if _is_of(rig, join):
             name = "camera" if join.about is NameOf.CAMERA else "telescope"
             journal.put(rig, name, join.name or None)
     if join.about is NameOf.CAMERA:
         _join_cameras(session, journal, join)
     session.flush()
-    # Rigs that are one now: the later ones are the first.
+    rigs = sorted(
+        session.scalars(standing_rigs()), key=lambda rig: (rig is not into, not rig.devices, rig.id)
+    )
     for number, rig in enumerate(rigs):
         first = next((r for r in rigs[:number] if r.joined_to is None and _one(r, rig)), None)
         if first is not None and (_named(rig, join) or _named(first, join)):
-            devices = bool(rig.devices)
-            _fold(session, journal, *((first, rig) if devices else (rig, first)))
+            _fold(session, journal, rig, first)
 
 
 def _one(a: Rig, b: Rig) -> bool:
@@ -325,9 +339,13 @@ def _fold(session: Session, journal: Journal, rig: Rig, into: Rig) -> None:
     for name in ("aperture_mm", "focal_length_mm", "source_id", "time_zone"):
         if getattr(into, name) is None:
             journal.put(into, name, getattr(rig, name))
+    said = {**(rig.says or {}), **(into.says or {})}
     if not same_train(rig.told_focal_mm, into.told_focal_mm):
         # Their headers give two focal lengths, and the person says that they are one train.
-        journal.put(into, "says", {**(into.says or {}), "focal length": "fixed"})
+        said["focal length"] = "fixed"
+    journal.put(into, "says", said)
+    # Its name is free for another; it has it again where they are parted.
+    journal.put(rig, "name", f"{rig.name} (rig {rig.id})")
     journal.put(rig, "joined_to", into.id)
     session.flush()
     session.expire(into, ["filters", "entered_events"])

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections import defaultdict
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from sqlalchemy import ColumnElement, and_, case, func, or_, select
@@ -71,25 +72,29 @@ def join_what_is_sure(library: Library) -> list[Join]:
     return [j for j in joins if j.about is not NameOf.FILTER or normal_filter(j.spelled) != j.name]
 
 
-def carrying(joins: list[Join]) -> ColumnElement[bool]:
-    """Frames that carry one of these spellings."""
+def carrying(joins: Sequence[Join], *, either: bool = False) -> ColumnElement[bool]:
+    """Frames that a join changes: those that carry its spelling, in their headers or as it is kept.
+
+    Parameters
+    ----------
+    either
+        Also those that have the name: where a join is taken back, they may be of the spelling.
+    """
     facts = readable(Frame.facts)
-    written = {
-        NameOf.CAMERA: func.coalesce(facts[(_WRITTEN, CAMERA)].as_string(), Frame.camera),
-        NameOf.TELESCOPE: func.coalesce(
-            facts[(_WRITTEN, TELESCOPE)].as_string(), facts["telescope"].as_string(), ""
-        ),
-        NameOf.FILTER: func.coalesce(
-            facts[(_WRITTEN, FILTER)].as_string(), facts["filter_code"].as_string(), ""
-        ),
+    kept_as = {
+        NameOf.CAMERA: Frame.camera,
+        NameOf.TELESCOPE: func.coalesce(facts["telescope"].as_string(), ""),
+        NameOf.FILTER: func.coalesce(facts["filter_code"].as_string(), ""),
     }
-    spelled: dict[NameOf, set[str]] = defaultdict(set)
+    names: dict[NameOf, set[str]] = defaultdict(set)
     for join in joins:
-        spelled[join.about].add(join.spelled)
-        # Those that came by it under another spelling, or lose it by being parted.
-        if join.about is NameOf.FILTER:
-            spelled[join.about].add(join.name)
-    return or_(*(written[about].in_(names) for about, names in spelled.items()))
+        names[join.about] |= {join.spelled, join.name} if either else {join.spelled}
+    return or_(
+        *(
+            or_(kept_as[about].in_(told), facts[(_WRITTEN, about.value)].as_string().in_(told))
+            for about, told in names.items()
+        )
+    )
 
 
 @dataclass(frozen=True)

@@ -7,6 +7,7 @@ from typing import Literal
 
 from pydantic import Field
 
+from grayshelf.core.frames.bounds import MOST_TEXT
 from grayshelf.core.rigs.house_rules import FlatsWhen
 from grayshelf.core.rigs.propose import NameOf
 from grayshelf.core.rigs.train import MovedBy, Origin, PartKind
@@ -207,11 +208,11 @@ class NameIn(Schema):
     """A spelling in headers, and a name."""
 
     about: NameOf
-    camera: str = Field(default="", max_length=120)
+    camera: str = Field(default="", max_length=MOST_TEXT)
     """Of telescopes and filters, the camera of their frames."""
-    spelled: str = Field(max_length=120)
+    spelled: str = Field(max_length=MOST_TEXT)
     """Empty: frames that name none."""
-    name: str = Field(max_length=120)
+    name: str = Field(max_length=MOST_TEXT)
 
 
 class SpellingOut(NameIn):

@@ -33,7 +33,7 @@ def tell_names_again(library: Library, control: JobControl, params: dict[str, An
         control.report(share)
 
     with library.grouping:
-        keys, changed = tell_again(library, carrying(joins), lambda share: so_far(0.6 * share))
+        keys, changed = tell_again(library, carrying(joins, either=True), lambda share: so_far(0.6 * share))
         regroup(library, keys, lambda share: control.report(0.6 + 0.4 * share))
     with library.db.session() as session:
         make_rigs(session)
@@ -73,8 +73,9 @@ def join_with(runner: JobRunner, rig_id: int, into_id: int) -> tuple[str, int]:
     with library.db.session() as session:
         _nobody_works(session)
         rig, into = library.rig(session, rig_id), library.rig(session, into_id)
+        words = f"{rig.name} is {into.name}."
         change = join_rigs(library, session, rig, into)
-        joins, words, number = joins_of(change), f"{rig.name} is {into.name}.", change.id
+        joins, number = joins_of(change), change.id
         _due(library, session, joins)
     _begin(runner, joins)
     return words, number
