@@ -20,7 +20,7 @@ HEADERS, READ = 20_000, 300
 CAMERAS = (("Heron 26M", "HERON-26M", "heron 26m"), ("Kite 9C", "KITE9C"), ("Osprey",))
 FILTERS = (
     ("L", "Lum", "Luminance"), ("R", "Red"), ("G", "Green", "Grün"), ("B", "blue"), ("Ha", "H-alpha", "Hα"), ("OIII", "O3", "O-III"),
-    ("SII", "S2"), ("Hb", "H-beta"), ("UHC", "uhc"), ("Dualband", "Dual Band"), ("CLS", "cls filter"), ("NII", "N2"),
+    ("SII", "S2"), ("Hb", "H-beta"), ("Nebula", "nebula"), ("Dualband", "Dual Band"), ("City", "city filter"), ("NII", "N2"),
 )  # fmt: skip
 
 

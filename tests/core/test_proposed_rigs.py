@@ -7,7 +7,7 @@ import random
 import pytest
 
 from grayshelf.core.frames.kinds import FrameKind
-from grayshelf.core.rigs.names import CENTRE_NM, Alike, alike, filters_alike, read_filter_name
+from grayshelf.core.rigs.names import CENTRE_NM, Alike, alike, filters_alike, place_in_wheel, read_filter_name
 from grayshelf.core.rigs.propose import Decided, Join, NameOf, Seen, propose
 from grayshelf.core.rigs.trains import NewTrain, SeenTrain, Train, new_trains, same_train, train_of
 
@@ -29,7 +29,7 @@ def test_a_name_is_the_same_may_be_or_is_another(one, other, how):
     ("Hα 7 nm", "Ha", 7.0), ("Ha_3nm", "Ha", 3.0), ("H-Alpha 2in", "Ha", None), ("Slot 3: Ha", "Ha", None), ("#2 Red", "R", None),
     ("L (1)", "L", None), ("1-L", "L", None), ("Luminance filter", "L", None), ("Grün", "G", None), ("Bleu", "B", None),
     ("SII 6.5nm", "SII", 6.5), ("Oxygen III", "OIII", None), ('O3 1.25"', "OIII", None), ("H-beta", "Hb", None),
-    ("Dual Band", None, None), ("1", None, None), ("UV/IR cut", None, None), ("L-Pro", None, None),
+    ("Dual Band", None, None), ("1", None, None), ("UV/IR cut", None, None), ("L-Soft", None, None),
 ])  # fmt: skip
 def test_a_filters_name_gives_its_code_and_its_width(name, code, width):
     read = read_filter_name(name)
@@ -40,10 +40,15 @@ def test_a_filters_name_gives_its_code_and_its_width(name, code, width):
 @pytest.mark.parametrize(("one", "other", "how"), [
     ("Ha", "H-alpha 2in", Alike.SAME), ("Ha", "Ha 7nm", Alike.MAYBE), ("Ha 7nm", "H_alpha 7 nm", Alike.SAME),
     ("Ha 7nm", "Ha 3nm", Alike.OTHER), ("Dualband", 'dual band 2"', Alike.SAME), ("1", "2", Alike.OTHER), ("1", "L", Alike.OTHER),
-    ("Filter 1", "Filter 2", Alike.OTHER), ("R", "Red", Alike.SAME), ("L", "L-Pro", Alike.OTHER), ("Ultra UHC", "UHC", Alike.MAYBE),
+    ("Filter 1", "Filter 2", Alike.OTHER), ("R", "Red", Alike.SAME), ("L", "L-Soft", Alike.OTHER), ("g'", "G", Alike.OTHER), ("r'", "R", Alike.OTHER), ("Deep Nebula", "Nebula", Alike.MAYBE),
 ])  # fmt: skip
 def test_filters_of_one_wheel(one, other, how):
     assert filters_alike(one, other) is filters_alike(other, one) is how
+
+
+def test_filters_stand_as_in_a_wheel():
+    codes = ["B", "Ha 3nm", "L", "City", "OIII", "R", "G", "SII"]
+    assert sorted(codes, key=place_in_wheel) == ["L", "R", "G", "B", "Ha 3nm", "OIII", "SII", "City"]
 
 
 def joined(proposal):
@@ -144,7 +149,7 @@ def test_20000_headers_of_3_cameras_4_trains_and_12_filters_in_30_spellings():
     filters = {
         "L": ["L", "Lum", "Luminance", "1-L"], "R": ["R", "Red"], "G": ["G", "Green", "Grün"], "B": ["B", "blue"],
         "Ha": ["Ha", "H-alpha", "Hα", "HA"], "OIII": ["OIII", "O3", "O-III"], "SII": ["SII", "S2"], "Hb": ["Hb", "H-beta"],
-        "UHC": ["UHC", "uhc"], "Dualband": ["Dualband", "Dual Band"], "CLS": ["CLS", "cls filter"], "NII": ["NII", "N2"],
+        "Nebula": ["Nebula", "nebula"], "Dualband": ["Dualband", "Dual Band"], "City": ["City", "city filter"], "NII": ["NII", "N2"],
     }  # fmt: skip
     assert sum(map(len, filters.values())) == 30
     trains = {

@@ -16,9 +16,13 @@ type Named = Schemas["RigNamed"];
 /** Say that a rig is another one in truth. */
 export function JoinWith({ rig, others }: { rig: number; others: Named[] }) {
   const { chooseRig } = useHere();
-  const join = useChange((into: number) =>
-    get(api.POST("/api/rigs/{rig_id}/join", { params: { path: { rig_id: rig } }, body: { into } })),
-  );
+  const join = useChange(async (into: number) => {
+    const path = { rig_id: rig };
+    const done = await get(api.POST("/api/rigs/{rig_id}/join", { params: { path }, body: { into } }));
+    // At once: with the next answer this rig stands nowhere any more.
+    chooseRig(into);
+    return done;
+  });
   const choices = others.filter((o) => o.id !== rig);
   if (choices.length === 0) return null;
   return (
@@ -28,10 +32,7 @@ export function JoinWith({ rig, others }: { rig: number; others: Named[] }) {
         className="h-8 w-36 rounded-sm border border-rule bg-card px-2 max-md:h-11"
         value=""
         disabled={join.isPending}
-        onChange={(e) => {
-          const into = Number(e.target.value);
-          join.mutate(into, { onSuccess: () => chooseRig(into) });
-        }}
+        onChange={(e) => join.mutate(Number(e.target.value))}
       >
         <option value="">It is in truth …</option>
         {choices.map((o) => (

@@ -108,6 +108,8 @@ CENTRE_NM = {
     "G": 530.0,
     "B": 450.0,
 }
+#: As people put them into a wheel.
+_IN_THE_WHEEL = ("L", "R", "G", "B", "Ha", "OIII", "SII")
 _WIDTH = re.compile(r"(\d+(?:\.\d+)?)\s*-?\s*nm\b", re.IGNORECASE)
 #: What is said of a filter's glass or place, and not of what it passes: 2 inches, 36 mm, slot 3, '#3', '3:' …
 _NOT_PASSED = re.compile(
@@ -133,8 +135,11 @@ class FilterNamed:
 def read_filter_name(name: str) -> FilterNamed:
     """What a filter's name says: its code, and its width in nm where that is in the name.
 
-    A name that is nothing but a number is a slot of a wheel: it says nothing of the filter.
+    A name that is nothing but a number is a slot of a wheel: it says nothing of the filter. A letter with a prime is of
+    another system of bands than the same letter without: g' is not G.
     """
+    if re.search(r"\b[a-z]['’′]", name, re.IGNORECASE):
+        return FilterNamed(f"{_letters(name)}'", None, None)
     width = _WIDTH.search(name)
     rest = _NOT_PASSED.sub(" ", _WIDTH.sub(" ", name))
     words = [w for w in words_in(rest) if w not in ("filter", "filt", "band", "narrowband", "line")]
@@ -146,6 +151,12 @@ def read_filter_name(name: str) -> FilterNamed:
     # 'Dual band' is a name of its own, and 'band' is a part of it.
     kept = letters if code else "".join(w for w in words_in(rest) if w not in ("filter", "filt"))
     return FilterNamed((code or kept).lower(), code, nm)
+
+
+def place_in_wheel(name: str) -> tuple[int, str]:
+    """Sort key: broad bands from L, then lines, then what has a name of its own."""
+    code = read_filter_name(name).code
+    return (_IN_THE_WHEEL.index(code) if code in _IN_THE_WHEEL else len(_IN_THE_WHEEL), name)
 
 
 def filters_alike(one: str, other: str) -> Alike:

@@ -13,6 +13,7 @@ from grayshelf.core.flats.settings import wishes_from
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.matching.rulers import plain_name
 from grayshelf.core.rigs.cards import MOVABLE
+from grayshelf.core.rigs.names import place_in_wheel
 from grayshelf.core.rigs.train import PartKind, SeenFilter, SeenTelescope, TrainFacts
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.camera_values import accepted
@@ -117,8 +118,8 @@ def _filters(rig: Rig, lights: Sequence[LightSet]) -> tuple[SeenFilter, ...]:
             frames[s.facts.filter_code] += s.row.n_frames
     typed = [SeenFilter(f.code, frames[f.code], f.passband_nm, f.width_nm) for f in rig.filters]
     known = {f.code for f in typed}
-    seen = [SeenFilter(code, n, typed=False) for code, n in sorted(frames.items()) if code not in known]
-    return (*typed, *seen)
+    seen = sorted(frames.items(), key=lambda one: place_in_wheel(one[0]))
+    return (*typed, *(SeenFilter(code, n, typed=False) for code, n in seen if code not in known))
 
 
 def _span(values: Iterable[float | None]) -> tuple[float, float] | None:
