@@ -14,7 +14,7 @@ YOU_CHOSE_ANOTHER = "your choice of another"
 
 
 def cannot_be_chosen(want: CommonSettings, holding: Holding) -> list[str]:
-    """Why no person can choose a holding: its pixels are not those of the lights. Empty where one can."""
+    """Why no person can choose a holding: its pixels are not those of the lights, in shape or as they are read out."""
     return not_the_same_sensor(want, holding.settings)
 
 

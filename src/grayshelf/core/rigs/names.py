@@ -162,7 +162,7 @@ def place_in_wheel(name: str) -> tuple[int, str]:
 def filters_alike(one: str, other: str) -> Alike:
     """Whether two names of filters in one wheel mean one filter.
 
-    Two widths are two filters. A name with a width and one without may be one filter, or an older and a newer one.
+    Two widths in nm are two filters. A name with a width and one without may be one filter, or an older and a newer one.
     """
     a, b = read_filter_name(one), read_filter_name(other)
     if a.letters != b.letters:
