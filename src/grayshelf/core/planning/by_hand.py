@@ -114,7 +114,7 @@ def flats_line(
 def lit_line(
     gain: float, offset: float, exposure_s: float, filter_code: str | None, *, gain_word: str = "gain"
 ) -> HandLine:
-    """What to do for one flat that measures a camera: any even light, and nothing of it changed between frames."""
+    """What to do for one flat of `exposure_s` seconds that measures a camera: any even light, and nothing of it changed."""
     settings = _settings(gain, offset, 1, gain_word)
     code = [Dial("filter", filter_code, filter_code)] if filter_code else []
     head = ", ".join(d.text for d in (*code, *settings))

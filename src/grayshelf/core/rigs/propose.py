@@ -112,6 +112,8 @@ class _Name:
 def propose(seen: Iterable[Seen], decided: Decided = Decided()) -> Proposal:
     """Which spellings are sure to stand for which names, and which pairs of names have to be asked about.
 
+    Cameras are held apart by pixels (µm) and colours, telescopes by focal length (mm).
+
     Parameters
     ----------
     seen
