@@ -134,6 +134,18 @@ def test_a_filter_is_asked_about_where_one_name_says_its_width():
     )
     assert found.joins == ()
     assert asked(found) == [(NameOf.FILTER, "Ha", "Ha 7nm"), (NameOf.FILTER, "Ha 3nm", "Ha")]
+    # What has settings of its own is never another unasked; what has none joins it.
+    seen = [
+        Seen("K", "A", "Dual Band", LIGHT, frames=50),
+        Seen("K", "A", "dualband", LIGHT, frames=9),
+        Seen("K", "A", "DUAL-BAND", FLAT),
+    ]
+    kept = propose(seen, Decided(filters=(("K", "dualband"), ("K", "Dual Band"))))
+    assert (
+        asked(kept) == [(NameOf.FILTER, "dualband", "Dual Band")]
+        and "something is kept" in kept.doubts[0].why
+    )
+    assert joined(kept) == {(NameOf.FILTER, "K", "DUAL-BAND"): "Dual Band"}
     # Of another camera it is another wheel.
     assert propose([Seen("K", "A", "Ha", LIGHT), Seen("Pelican 4", "A", "H alpha", LIGHT)]).joins == ()
 

@@ -13,7 +13,7 @@ from grayshelf.core.frames.headers import normal_filter
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.rigs.propose import Decided, Join, NameOf
 from grayshelf.library.library import Library
-from grayshelf.library.models import Rig, Spelling
+from grayshelf.library.models import FlatRow, FlatSetting, Rig, RigFilter, Spelling
 
 #: Under what names are kept as they were written (`FrameFacts.as_written`).
 CAMERA, TELESCOPE, FILTER = (about.value for about in NameOf)
@@ -72,7 +72,19 @@ def decided(session: Session) -> Decided:
         tuple(Join(NameOf(r.about), r.camera, r.spelled, r.name) for r in rows if not r.apart),
         frozenset((NameOf(r.about), r.camera, frozenset((r.spelled, r.name))) for r in rows if r.apart),
         tuple((camera, telescope) for camera, telescope in rigs),
+        _filters_in_use(session),
     )
+
+
+def _filters_in_use(session: Session) -> tuple[tuple[str, str], ...]:
+    """Filters that somebody typed, or for which settings were found, with their camera."""
+    codes = (
+        (RigFilter.code, RigFilter.rig_id),
+        (FlatSetting.filter_code, FlatSetting.rig_id),
+        (FlatRow.filter_code, FlatRow.rig_id),
+    )
+    queries = [select(Rig.camera, code).join(Rig, Rig.id == rig_id).distinct() for code, rig_id in codes]
+    return tuple(sorted({(camera, code) for query in queries for camera, code in session.execute(query)}))
 
 
 def keep_joins(

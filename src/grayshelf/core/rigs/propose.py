@@ -89,6 +89,13 @@ class Decided:
     rigs: tuple[tuple[str, str | None], ...] = ()
     """Camera and telescope of the rigs that are there: two of them are never joined without being asked."""
 
+    filters: tuple[tuple[str, str], ...] = ()
+    """Camera and code of filters of which something is kept: none of them becomes another without being asked."""
+
+    def codes(self, camera: str) -> frozenset[str]:
+        """Codes of a camera's filters of which something is kept."""
+        return frozenset(code for there, code in self.filters if there == camera)
+
     def cameras(self) -> frozenset[str]:
         """Names that cameras of rigs have."""
         return frozenset(camera for camera, _ in self.rigs)
@@ -137,7 +144,7 @@ def propose(seen: Iterable[Seen], decided: Decided = Decided()) -> Proposal:
     for camera, of_camera in sorted(by_camera.items()):
         settle(_telescopes_joined(camera, of_camera, decided))
         before = _before(decided, NameOf.FILTER, camera)
-        settle(_joined(NameOf.FILTER, camera, _filters(of_camera), decided, before, frozenset()))
+        settle(_joined(NameOf.FILTER, camera, _filters(of_camera), decided, before, decided.codes(camera)))
     doubts.sort(key=lambda d: (-d.frames, d.join.about, d.join.spelled))
     return Proposal(tuple(joins), tuple(doubts))
 
@@ -268,6 +275,8 @@ def _why(about: NameOf, kept: _Name, spelled: _Name) -> str:
         widths = [read_filter_name(n.text).width_nm for n in (kept, spelled)]
         if (widths[0] is None) != (widths[1] is None):
             return "only one of the names says how wide it is"
+        if filters_alike(kept.text, spelled.text) is Alike.SAME:
+            return "the names mean the same, and for each something is kept"
         return "the names are nearly the same"
     if alike(kept.text, spelled.text) is Alike.SAME:
         return (
