@@ -266,3 +266,21 @@ def test_standard_darks_are_those_that_no_dark_on_the_shelf_stands_for():
         "an old one asks for care, and is there"
     )
     assert missing_standards(HouseRules(), lights, Stock(), Terms()) == []
+
+
+@pytest.mark.parametrize(("bits", "shifted", "white"), [
+    (12, True, 65_520), (14, True, 65_532), (16, True, 65_535), (12, False, 4_095), (14, False, 16_383), (None, True, None), (12, None, None),
+])  # fmt: skip
+def test_the_white_level_follows_from_the_converter_and_how_its_bits_are_shifted(bits, shifted, white):
+    """12 bits moved up to fill 16 end at 65,520 and step by 16 (common practice)."""
+    assert CameraCard(bits=bits, shifted=shifted).white_adu == white
+    assert CameraCard(offset_lowest=0, offset_highest=80).offset_range == (0, 80)
+    assert CameraCard(offset_lowest=0).offset_range is None
+    for wrong in (
+        {"bits": 7},
+        {"bits": 17},
+        {"offset_lowest": 9, "offset_highest": 9},
+        {"offset_lowest": -1},
+    ):
+        with pytest.raises(GrayShelfError):
+            CameraCard(**wrong)

@@ -347,3 +347,23 @@ def test_a_rig_that_stands_elsewhere_has_its_own_nights_sun_and_mount(own):
         put(own, f"/api/rigs/{rig}/sheets/parts/mount", {"name": "Pier one", "moved_by": "hand"})
     mount = next(p for p in own.get(f"/api/rigs/{first}")["parts"] if p["kind"] == "mount")
     assert mount["known"] == [{"text": "carries Short, too", "origin": "typed"}]
+
+
+def test_a_converter_that_is_typed_decides_the_level_of_flats_and_offsets_are_offered(own):
+    rig = rigs(own)["Heron 92"]
+    page = own.get(f"/api/rigs/{rig}/flats")
+    key = page["rows"][0]["key"] | {"filter_code": "V"}
+
+    def target():
+        answer = own.client.post(f"/api/rigs/{rig}/flats/chart", json=key)
+        assert answer.status_code == 200, answer.text
+        return answer.json["target"]
+
+    before = target()
+    put(
+        own,
+        f"/api/rigs/{rig}/sheets/camera",
+        {"bits": 12, "shifted": False, "offset_lowest": 0, "offset_highest": 40},
+    )
+    assert target() == pytest.approx(before * 4_095 / 65_535, rel=0.05)
+    assert own.get(f"/api/rigs/{rig}/bench/offset")["offset_range"] == [0, 40]

@@ -4075,6 +4075,11 @@ export interface components {
              */
             bias_usable: boolean | null;
             /**
+             * Bits
+             * @default null
+             */
+            bits: number | null;
+            /**
              * Cooled
              * @default null
              */
@@ -4100,6 +4105,16 @@ export interface components {
              */
             gain_word: ("gain" | "ISO") | null;
             /**
+             * Offset Highest
+             * @default null
+             */
+            offset_highest: number | null;
+            /**
+             * Offset Lowest
+             * @default null
+             */
+            offset_lowest: number | null;
+            /**
              * Pause S
              * @default null
              */
@@ -4114,6 +4129,11 @@ export interface components {
              * @default null
              */
             repeatable_from_s: number | null;
+            /**
+             * Shifted
+             * @default null
+             */
+            shifted: boolean | null;
             /**
              * Shortest S
              * @default null

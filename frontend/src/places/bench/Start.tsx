@@ -127,7 +127,8 @@ function Shoot({ data, kind, rig, onStarted }: Begins) {
   const [margin, setMargin] = useState("");
   const [filter, setFilter] = useState(data.filter_code);
   const [folder, setFolder] = useState("");
-  const [offsets, setOffsets] = useState<[number, number]>([0, 100]);
+  const [low, high] = data.offset_range ?? [0, 100];
+  const [offsets, setOffsets] = useState<[number, number]>([low ?? 0, high ?? 100]);
   const hand = !data.can_shoot;
   const shoot = useChange(() =>
     get(

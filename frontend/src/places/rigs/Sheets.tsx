@@ -182,6 +182,32 @@ function CameraExposing({ t, set }: Typing) {
 function CameraNoise({ t, set }: Typing) {
   return (
     <>
+      <Field label="Converter" unit="bits">
+        <NumberBox value={t.bits} onChange={(v) => set({ bits: v })} />
+      </Field>
+      <Field label="Its levels">
+        <YesNo
+          value={t.shifted}
+          yes="shifted to fill 16 bits"
+          no="as they are"
+          onChange={(v) => set({ shifted: v })}
+        />
+      </Field>
+      <Field label="Offsets from">
+        <NumberBox
+          label="Lowest offset"
+          width="w-20"
+          value={t.offset_lowest}
+          onChange={(v) => set({ offset_lowest: v })}
+        />
+        to
+        <NumberBox
+          label="Highest offset"
+          width="w-20"
+          value={t.offset_highest}
+          onChange={(v) => set({ offset_highest: v })}
+        />
+      </Field>
       <Field label="Its gain is called">
         <Choice
           value={t.gain_word ?? ""}

@@ -28,6 +28,9 @@ _BOUNDS = {
         0.0, 60.0, "The shortest exposure that repeats lies between 0 and 60 s; 0 where all do."
     ),
     "drop_first": _Between(0, 50, "0 to 50 frames can be dropped at the start of a series."),
+    "bits": _Between(8, 16, "A converter has 8 to 16 bits."),
+    "offset_lowest": _Between(0, 65_535, "Offsets lie between 0 and 65,535."),
+    "offset_highest": _Between(0, 65_535, "Offsets lie between 0 and 65,535."),
     "pause_s": _Between(0.0, 600.0, "The pause between frames lies between 0 and 600 s."),
     "read_noise_e": _Between(0.1, 100.0, "Read noise lies between 0.1 and 100 e⁻."),
     "dark_rate_e_s": _Between(1e-6, 100.0, "Dark current lies above zero and below 100 e⁻/s."),
@@ -48,6 +51,12 @@ class CameraCard:
     cooled: bool | None = None
     below_air_c: float | None = None
     """So far below the air its cooler holds the sensor."""
+    bits: int | None = None
+    """Of its converter."""
+    shifted: bool | None = None
+    """Whether its program moves the bits up to fill 16, so that levels step by 4 or 16; another program may not."""
+    offset_lowest: float | None = None
+    offset_highest: float | None = None
     gain_word: GainWord | None = None
     shutter: Shutter | None = None
     shortest_s: float | None = None
@@ -70,6 +79,12 @@ class CameraCard:
                 raise GrayShelfError(bound.otherwise)
         if self.shutter is not None and self.shutter not in SHUTTERS:
             raise GrayShelfError(f"A shutter is {', '.join(SHUTTERS)}, not ‘{self.shutter}’.")
+        if (
+            self.offset_lowest is not None
+            and self.offset_highest is not None
+            and self.offset_highest <= self.offset_lowest
+        ):
+            raise GrayShelfError("Offsets go from a lower to a higher one.", "Turn the two around.")
         if self.gain_word not in (None, "gain", "ISO"):
             raise GrayShelfError("A camera has a gain or an ISO.")
         if self.cooled is False and self.below_air_c is not None:
@@ -77,6 +92,21 @@ class CameraCard:
                 "A camera without a cooler holds nothing below the air.",
                 "Say that it is cooled, or leave the number out.",
             )
+
+    @property
+    def white_adu(self) -> int | None:
+        """The highest level that its frames have, in ADU: ``65536 − 2^(16 − bits)`` where they are shifted, else ``2^bits − 1``;
+        None where either is not known."""
+        if self.bits is None or self.shifted is None:
+            return None
+        return 65536 - 2 ** (16 - self.bits) if self.shifted else 2**self.bits - 1
+
+    @property
+    def offset_range(self) -> tuple[float, float] | None:
+        """The lowest and the highest offset that can be set; None where that is not known."""
+        if self.offset_lowest is None or self.offset_highest is None:
+            return None
+        return self.offset_lowest, self.offset_highest
 
     def coldest_c(self, air_c: float | None) -> float | None:
         """The coldest that its cooler holds the sensor at, in °C, in air of `air_c` °C; None where that is not known."""

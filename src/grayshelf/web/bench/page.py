@@ -11,7 +11,7 @@ from grayshelf.library.camera_values import accepted
 from grayshelf.library.library import Library
 from grayshelf.library.measurements import measurements_of
 from grayshelf.library.models import CameraValue, Measurement, Rig
-from grayshelf.library.rig_terms import gain_word, offset_warning, wishes_of
+from grayshelf.library.rig_terms import camera_of, gain_word, offset_warning, wishes_of
 from grayshelf.web.bench.schemas import (
     AcceptedOut,
     BenchItem,
@@ -38,6 +38,7 @@ def bench_page(library: Library, rig_id: int, kind: str, devices: RigDevices | N
         in_use = gains_in_use(library, rig)
         word = gain_word(library, rig.camera)
         facts = devices.camera.facts if devices else None
+        offsets = facts.offset_range if facts else camera_of(rig).offset_range
         cannot = ""
         if facts is None:
             cannot = "No devices are connected to this rig: your own program shoots, or use frames on disk."
@@ -53,7 +54,7 @@ def bench_page(library: Library, rig_id: int, kind: str, devices: RigDevices | N
             cannot=cannot,
             gain_word=word,
             gain_range=list(facts.gain_range) if facts and facts.gain_range else None,
-            offset_range=list(facts.offset_range) if facts and facts.offset_range else None,
+            offset_range=list(offsets) if offsets else None,
             gains=_gain_offers(session, rig, kind, in_use, facts.gain_range if facts else None, word),
             filters=[
                 FilterOffer(code=f.code, passband_nm=f.passband_nm)

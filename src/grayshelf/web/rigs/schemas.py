@@ -76,6 +76,10 @@ class CameraSheet(Schema):
 
     cooled: bool | None = None
     below_air_c: float | None = Field(default=None, allow_inf_nan=False)
+    bits: int | None = None
+    shifted: bool | None = None
+    offset_lowest: float | None = Field(default=None, allow_inf_nan=False)
+    offset_highest: float | None = Field(default=None, allow_inf_nan=False)
     gain_word: Literal["gain", "ISO"] | None = None
     shutter: Literal["electronic", "slow", "curtain"] | None = None
     shortest_s: float | None = Field(default=None, allow_inf_nan=False)

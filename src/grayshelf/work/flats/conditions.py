@@ -54,15 +54,17 @@ def is_colour(library: Library, rig: Rig, devices: RigDevices | None) -> bool:
 
 
 def camera_size(library: Library, rig: Rig, devices: RigDevices | None) -> tuple[int, int, int]:
-    """Width, height and white level of the rig's camera, unbinned; from its lights where it is not connected."""
+    """Width, height and white level of the rig's camera, unbinned; where it is not connected from its lights, the level as
+    it was typed where that was done."""
     if devices is not None:
         facts = devices.camera.facts
         return facts.width, facts.height, facts.white_adu
+    typed = camera_of(rig).white_adu
     for lights in light_sets(library, rig):
         binning = lights.facts.binning_x or 1
-        white = camera_white(lights.row.sample_step or 1)
+        white = typed or camera_white(lights.row.sample_step or 1)
         return lights.facts.width * binning, lights.facts.height * binning, white
-    return 0, 0, 65535
+    return 0, 0, typed or 65535
 
 
 def as_test_shot(shot: RunShot) -> TestShot:

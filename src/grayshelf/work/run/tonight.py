@@ -19,6 +19,7 @@ from grayshelf.library.models import Rig
 from grayshelf.library.rig_terms import camera_of, house_rules_of, traits_at, wishes_of
 from grayshelf.library.shelf_levels import sky_electrons
 from grayshelf.library.sites import zone_of
+from grayshelf.work.flats.conditions import camera_size
 from grayshelf.work.run.choice import AS_USUAL, SheetChoice, frame_choices
 from grayshelf.work.run.covered import Covered, covered_by_shelf
 from grayshelf.work.run.dark_offers import DarkOffer, dark_offers
@@ -79,7 +80,7 @@ def _choices(
 ) -> list[Choice]:
     """What other counts would cost and when they would be done."""
     on = [o for o in offers if o.on_sheet]
-    white = devices.camera.facts.white_adu if devices else 65535
+    white = camera_size(library, rig, devices)[2]
     target = wishes_of(rig).target(white).level_adu
     worst: list[tuple[float, float, int, float]] = []
     for offer in on:
