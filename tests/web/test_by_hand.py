@@ -277,8 +277,11 @@ def test_a_light_that_is_too_bright_is_said_and_the_search_begins_anew_when_it_w
     def find_of(page):
         return next(s for s in page["steps"] if s["kind"] == "find")
 
+    def asks_an_exposure(page):
+        return page["hand"] is not None and any(d["name"] == "exposure" for d in page["hand"]["dials"])
+
     for _ in range(8):
-        page = until(own, lambda p: p["hand"] is not None)
+        page = until(own, lambda p: find_of(p)["state"] == "no answer" or asks_an_exposure(p))
         if (find := find_of(page))["state"] == "no answer":
             break
         dials = {d["name"]: d["copied"] for d in page["hand"]["dials"]}
@@ -314,7 +317,7 @@ def test_a_light_that_is_too_bright_is_said_and_the_search_begins_anew_when_it_w
         return next(s for s in page["steps"] if s["id"] == find["id"])
 
     for _ in range(6):
-        page = until(own, lambda p: p["hand"] is not None)
+        page = until(own, lambda p: again_of(p)["state"] == "done" or asks_an_exposure(p))
         if (found := again_of(page))["state"] == "done":
             break
         dials = {d["name"]: d["copied"] for d in page["hand"]["dials"]}
