@@ -73,7 +73,7 @@ def by_hand(shots: Shots) -> None:
     with tempfile.TemporaryDirectory(prefix="camera-") as watched:
         page.get_by_label("The folder that your program writes into").fill(watched)
         page.get_by_role("button", name=re.compile("yourself$")).click()
-        page.get_by_text(re.compile("one test flat of")).wait_for(timeout=30_000)
+        page.get_by_text(re.compile("one test flat of")).first.wait_for(timeout=30_000)
         with urllib.request.urlopen(URL + "/api/state") as answer:
             frames = Path(json.loads(answer.read())["own_folder"]).parent / "frames"
         light = next(p for p in sorted(frames.rglob("*.fits")) if "ight" in p.name)
