@@ -277,18 +277,28 @@ def test_a_light_that_is_too_bright_is_said_and_the_search_begins_anew_when_it_w
     def find_of(page):
         return next(s for s in page["steps"] if s["kind"] == "find")
 
-    def asks_an_exposure(page):
-        return page["hand"] is not None and any(d["name"] == "exposure" for d in page["hand"]["dials"])
+    def exposure_of(page):
+        dials = page["hand"]["dials"] if page["hand"] else []
+        return next((float(d["copied"]) for d in dials if d["name"] == "exposure"), None)
 
-    for _ in range(8):
-        page = until(own, lambda p: find_of(p)["state"] == "no answer" or asks_an_exposure(p))
-        if (find := find_of(page))["state"] == "no answer":
-            break
-        dials = {d["name"]: d["copied"] for d in page["hand"]["dials"]}
-        program.set["filter"] = dials["filter"]
-        program.shoot("FLAT", float(dials["exposure"]))
-        # Looked at, however busy the machine is.
-        until(own, lambda p, n=find["done"]: (f := find_of(p))["done"] > n or f["state"] == "no answer")
+    def shoot_until(step_of, ended):
+        """Shoot what is asked for, each exposure once, however busy the machine is; what was shot."""
+        shot: list[float] = []
+
+        def asks_another(page):
+            asked = exposure_of(page)
+            return step_of(page)["state"] == ended or (asked is not None and asked not in shot[-1:])
+
+        for _ in range(10):
+            page = until(own, asks_another)
+            if step_of(page)["state"] == ended:
+                break
+            program.set["filter"] = next(d["copied"] for d in page["hand"]["dials"] if d["name"] == "filter")
+            shot.append(exposure_of(page))
+            program.shoot("FLAT", shot[-1])
+        return shot
+
+    shoot_until(find_of, "no answer")
     page = until(own, lambda p: find_of(p)["state"] == "no answer")
     find = find_of(page)
     assert find["tick"] == "open" and "times too high" in find["outcome"], find
@@ -311,20 +321,11 @@ def test_a_light_that_is_too_bright_is_said_and_the_search_begins_anew_when_it_w
     )
     reopened = next(s for s in page["steps"] if s["id"] == flats["id"])
     assert reopened["state"] == "to do"
-    exposures = []
 
     def again_of(page):
         return next(s for s in page["steps"] if s["id"] == find["id"])
 
-    for _ in range(6):
-        page = until(own, lambda p: again_of(p)["state"] == "done" or asks_an_exposure(p))
-        if (found := again_of(page))["state"] == "done":
-            break
-        dials = {d["name"]: d["copied"] for d in page["hand"]["dials"]}
-        program.set["filter"] = dials["filter"]
-        exposures.append(float(dials["exposure"]))
-        program.shoot("FLAT", exposures[-1])
-        until(own, lambda p, n=found["done"]: (f := again_of(p))["done"] > n or f["state"] == "done")
+    exposures = shoot_until(again_of, "done")
     found = again_of(run(own))
     assert found["state"] == "done", (found, exposures)
 
