@@ -166,15 +166,24 @@ def test_two_rigs_that_are_one_share_all_that_was_found_and_part_again(own, fold
     post(own, f"/api/rigs/{first}/changes/{joined['change_id']}/take-back", {}, 409)
 
 
-def test_a_join_that_was_cut_short_is_ended_by_the_next_start(own, folder, monkeypatch):
+@pytest.mark.parametrize("again", ["resumed", "started"])
+def test_a_join_that_was_cut_short_is_ended_when_it_goes_on_or_by_the_next_start(
+    own, folder, monkeypatch, again
+):
     own.scan(folder)
     question = own.get("/api/rigs/proposal")["doubts"][0]
-    monkeypatch.setattr("grayshelf.work.rigs.joining.tell_again", lambda *_: 1 / 0)
+    # All frames are told by the name, and then it is cut short before they are put into sets.
+    monkeypatch.setattr("grayshelf.work.rigs.joining.regroup", lambda *_: 1 / 0)
     post(own, "/api/names/one", {k: question[k] for k in ("about", "camera", "spelled", "name")})
     with own.library.db.session() as session:
-        assert own.library.setting(session, RECOUNT, {}) == {"due": True}
+        assert own.library.setting(session, RECOUNT, {})["due"]
+    assert own.query("SELECT DISTINCT camera FROM frame") == [("Osprey 16",)]
     monkeypatch.undo()
-    own.again()
+    if again == "resumed":
+        job = next(j for j in own.get("/api/jobs")["ended"] if j["kind"] == "names")
+        post(own, f"/api/jobs/{job['id']}/resume", {})
+    else:
+        own.again()
     assert {x["camera"] for x in own.sets().values()} == {"Osprey 16"} and lights(own, "Field lens") == 12
 
 

@@ -264,11 +264,12 @@ def recount_nights(library: Library) -> int:
     when the library is opened: until then it is noted as due (`RECOUNT`).
     """
     with library.grouping:
-        return _recount_nights(library)
+        return _recount_nights(library, cut_short=False)
 
 
-def _recount_nights(library: Library) -> int:
-    keys, changed = tell_again(library, or_(Frame.utc.is_not(None), Frame.camera.is_not(None)))
+def _recount_nights(library: Library, *, cut_short: bool) -> int:
+    every = or_(Frame.utc.is_not(None), Frame.camera.is_not(None))
+    keys, changed = tell_again(library, every, cut_short=cut_short)
     regroup(library, keys)
     with library.db.session() as session:
         library.set_setting(session, RECOUNT, {})
@@ -276,9 +277,18 @@ def _recount_nights(library: Library) -> int:
 
 
 def tell_again(
-    library: Library, which: ColumnElement[bool], progress: Callable[[float], None] = lambda share: None
+    library: Library,
+    which: ColumnElement[bool],
+    progress: Callable[[float], None] = lambda share: None,
+    *,
+    cut_short: bool = False,
 ) -> tuple[set[str], int]:
     """Tell frames anew by the names and zones that hold now.
+
+    Parameters
+    ----------
+    cut_short
+        It was begun before: frames that were told then are put into sets now, though nothing of them changes any more.
 
     Returns
     -------
@@ -298,6 +308,8 @@ def tell_again(
                 if facts is None:
                     continue
                 anew = settled_here.settle(facts)
+                if cut_short and frame.group_key is not None and frame.state in IN_SETS:
+                    keys.add(frame.group_key)
                 if anew != facts:
                     settled.append((frame, anew))
                     changed += anew.night != facts.night or anew.as_written != facts.as_written
@@ -310,9 +322,10 @@ def tell_again(
     return keys, changed
 
 
-def finish_recount(library: Library) -> None:
-    """At start: count nights anew where that was cut short."""
+def finish_recount(library: Library, *, cut_short: bool = True) -> None:
+    """Count nights and tell names anew where that is due: at start, because it was cut short."""
     with library.db.session() as session:
         due = library.setting(session, RECOUNT, {}).get("due", False)
     if due:
-        recount_nights(library)
+        with library.grouping:
+            _recount_nights(library, cut_short=cut_short)

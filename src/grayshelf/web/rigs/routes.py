@@ -110,7 +110,7 @@ def _change(rig_id: int, about: str, changes: dict[str, Any], reason: str = "") 
 def _count_nights(library: Library, about: str) -> None:
     """Count the nights anew of a rig that stands elsewhere by now."""
     if about == PartKind.SITE:
-        finish_recount(library)
+        finish_recount(library, cut_short=False)
 
 
 def _changed(library: Library) -> None:

@@ -27,13 +27,19 @@ def tell_names_again(library: Library, control: JobControl, params: dict[str, An
     """Work of a job (`NamesJob`): frames that carry a spelling get the name that it stands for now, and their sets."""
     joins = [Join(NameOf(j.about), j.camera, j.spelled, j.name) for j in read(NamesJob, params).joins]
     control.report(0.0, "Telling frames by their names")
+    with library.db.session() as session:
+        # Where it was stopped on its way, frames that were told then are in no set of their own yet.
+        cut_short = bool(library.setting(session, RECOUNT, {}).get("begun"))
+        library.set_setting(session, RECOUNT, {"due": True, "begun": True})
 
     def so_far(share: float) -> None:
         control.check()
         control.report(share)
 
     with library.grouping:
-        keys, changed = tell_again(library, carrying(joins, either=True), lambda share: so_far(0.6 * share))
+        keys, changed = tell_again(
+            library, carrying(joins, either=True), lambda share: so_far(0.6 * share), cut_short=cut_short
+        )
         regroup(library, keys, lambda share: control.report(0.6 + 0.4 * share))
     with library.db.session() as session:
         make_rigs(session)
