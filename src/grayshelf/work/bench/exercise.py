@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
@@ -34,14 +35,14 @@ REFUSED_TOLD = 6
 
 def settings_at_start(devices: RigDevices) -> MeasurementSettings:
     """The camera as it is now."""
-    camera = devices.camera.facts
+    camera, temp_c = devices.camera.facts, devices.camera.cooler().sensor_c
     return MeasurementSettings(
         camera.white_adu,
         camera.width,
         camera.height,
         camera.bayer_pattern,
         offset_range=camera.offset_range,
-        temp_c=devices.camera.cooler().sensor_c,
+        temp_c=None if math.isnan(temp_c) else temp_c,
     )
 
 

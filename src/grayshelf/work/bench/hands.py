@@ -6,6 +6,7 @@ the file itself is left alone.
 
 from __future__ import annotations
 
+import math
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, replace
@@ -40,8 +41,8 @@ AS_GOOD_AS_BIAS_S = 0.1
 class HandCamera:
     """A camera that another program runs: what its frames tell of it."""
 
-    def __init__(self, facts: CameraFacts, temp_c: float | None) -> None:
-        self.facts, self._temp_c = facts, temp_c
+    def __init__(self, facts: CameraFacts) -> None:
+        self.facts = facts
 
     def expose(
         self, exposure_s: float, gain: float, offset: float, binning: int, cancel: Event | None = None
@@ -50,8 +51,8 @@ class HandCamera:
         raise DeviceError("No device is connected: another program shoots.", "Let it shoot.")
 
     def cooler(self) -> CoolerState:
-        """As warm as the newest frame was."""
-        return CoolerState(0.0 if self._temp_c is None else self._temp_c, None, 0.0)
+        """How warm it is now is not known here."""
+        return CoolerState(math.nan, None, 0.0)
 
     def set_temperature(self, set_point_c: float) -> None:
         """Nothing here can set it."""
@@ -90,7 +91,7 @@ def hand_devices(session: Session, rig: Rig, offset_range: tuple[float, float] |
         repeatable_from_s=card.repeatable_from_s or 0.0,
         shutter=card.shutter or "electronic",
     )
-    return RigDevices(HandCamera(camera, facts.sensor_temp_c), None, None, None, None)
+    return RigDevices(HandCamera(camera), None, None, None, None)
 
 
 def watched_folder(library: Library, text: str) -> str:
