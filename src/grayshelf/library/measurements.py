@@ -72,8 +72,13 @@ def offset_result(
     library: Library, session: Session, row: Measurement, gain: float
 ) -> tuple[list[BiasReading], OffsetReading]:
     """The bias frames of a measurement at one gain and what they say together; kept until there are more."""
+    # A frame that is there but not read yet adds nothing.
     count = session.scalar(
-        select(func.count()).where(MeasurementShot.measurement_id == row.id, MeasurementShot.gain == gain)
+        select(func.count()).where(
+            MeasurementShot.measurement_id == row.id,
+            MeasurementShot.gain == gain,
+            MeasurementShot.reading["mean"].as_float().is_not(None),
+        )
     )
     return _offset_result(library, row.id, gain, count or 0, ladder_of(row))
 

@@ -139,10 +139,18 @@ class FloorTail:
 
     def _depths(self, share_of_frames: float) -> NDArray[np.float64]:
         """For each draw, where λ = −ln q."""
-        rate = math.log(-math.log(share_of_frames))
-        grid, logs = self._curves
-        found = [np.interp(rate, curve, grid) for curve in logs]
-        return np.array(found)
+        found = self._depths_of.get(share_of_frames)
+        if found is None:
+            rate = math.log(-math.log(share_of_frames))
+            grid, logs = self._curves
+            found = np.array([np.interp(rate, curve, grid) for curve in logs])
+            self._depths_of[share_of_frames] = found
+        return found
+
+    @cached_property
+    def _depths_of(self) -> dict[float, NDArray[np.float64]]:
+        """Every offset there is asks for the same share of frames."""
+        return {}
 
     @cached_property
     def _curves(self) -> tuple[NDArray[np.float64], NDArray[np.float64]]:

@@ -304,9 +304,11 @@ def _about_the_line(
     return found
 
 
-def next_bias(readings: Sequence[BiasReading], ladder: OffsetLadder) -> ShootBias | OffsetDone:
+def next_bias(
+    readings: Sequence[BiasReading], ladder: OffsetLadder, read: OffsetReading | None = None
+) -> ShootBias | OffsetDone:
     """Say which frames to take next, coarse to fine (offsets in the camera's own numbers, exposures in seconds), or that it is
-    done.
+    done. `read` is what `read_offsets` tells of the same frames, where it is known already.
     """
     short = [r for r in readings if r.exposure_s == 0.0]
     taken = Counter(r.offset for r in short)
@@ -322,9 +324,9 @@ def next_bias(readings: Sequence[BiasReading], ladder: OffsetLadder) -> ShootBia
         if taken[offset] < ladder.frames_coarse:
             return ShootBias(offset, ladder.frames_coarse - taken[offset], why)
         if offset == high and all(good_zeros(r, ()) > 64 for r in short if r.offset == high):
-            reading = read_offsets(readings, ladder)
+            reading = read or read_offsets(readings, ladder)
             return OffsetDone(reading, f"Even at offset {high:g}, the highest there is, pixels are clipped.")
-    reading = read_offsets(readings, ladder)
+    reading = read or read_offsets(readings, ladder)
     if reading.line is None or reading.line.slope is None:
         return _one_more_high(taken, ladder, reading)
     if reading.line.slope <= 0:

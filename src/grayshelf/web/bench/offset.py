@@ -45,7 +45,8 @@ def offset_of_gain(
     known: CameraValue | None,
 ) -> OffsetGainOut:
     """What bias frames at one gain say of the offset."""
-    readings, result = offset_result(library, session, row, gain)
+    readings, read = offset_result(library, session, row, gain)
+    result = read
     going = goes_on(job, step)
     shooting = going and row.source == "shot" and step is not None and step.state == StepState.DOING
     if going and (result.line is None or result.line.slope is None):
@@ -61,7 +62,7 @@ def offset_of_gain(
         headline=headline,
         reason=reason,
         cost="" if answer is None else _cost_sentence(answer, ladder.white_adu),
-        next=_coming(readings, result) if shooting else "",
+        next=_coming(readings, read) if shooting else "",
         state=state,
         n_frames=len(readings),
         n_full_ladder=ladder.frames_of_full_ladder,
@@ -88,9 +89,9 @@ def goes_on(job: Job | None, step: RunStep | None) -> bool:
     return step is None or step.state in (StepState.TO_DO, StepState.DOING)
 
 
-def _coming(readings: Sequence[BiasReading], result: OffsetReading) -> str:
+def _coming(readings: Sequence[BiasReading], read: OffsetReading) -> str:
     """What is shot next, and why."""
-    decision = next_bias(readings, result.ladder)
+    decision = next_bias(readings, read.ladder, read)
     if isinstance(decision, OffsetDone):
         return ""
     frames = in_words.several(decision.count, "frame")

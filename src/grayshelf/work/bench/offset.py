@@ -14,7 +14,7 @@ from grayshelf.core.sensor.bias import read_bias
 from grayshelf.core.sensor.offset import OffsetDone, OffsetLadder, ShootBias, next_bias
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
-from grayshelf.library.measurements import ladder_of, offset_readings
+from grayshelf.library.measurements import ladder_of, offset_result
 from grayshelf.library.models import Measurement, Rig, RunStep
 from grayshelf.library.records import as_kept
 from grayshelf.library.rig_terms import gain_word
@@ -75,9 +75,11 @@ class OffsetExercise(Exercise):
         """One gain: shoot what the frames so far ask for, until they ask for nothing."""
         while True:
             with self.library.db.session() as session:
-                readings = offset_readings(session, self.id, gain)
-                ladder = ladder_of(session.get_one(Measurement, self.id))
-            decision = next_bias(readings, ladder)
+                row = session.get_one(Measurement, self.id)
+                ladder = ladder_of(row)
+                # Kept for the page that is looked at meanwhile.
+                readings, read = offset_result(self.library, session, row, gain)
+            decision = next_bias(readings, ladder, read)
             if isinstance(decision, OffsetDone):
                 self.end(step, outcome=MeasureOutcome(f"Gain {gain:g}: {decision.message}"))
                 return
