@@ -37,8 +37,10 @@ class Program:
         lit = kind in ("FLAT", "SkyFlat")
         if lit:
             cards |= {"FILTER": dial["filter"], "FOCUSPOS": dial["focus"], "ROTATOR": dial["angle"]}
+        # A light of its own clock is on for a part of the exposure.
+        seconds = dial.get("lit", exposure_s)
         level = PEDESTAL + (
-            self.light * RATE.get(dial["filter"], 9000.0) * exposure_s if lit else dial.get("leak", 0)
+            self.light * RATE.get(dial["filter"], 9000.0) * seconds if lit else dial.get("leak", 0)
         )
         rng = np.random.default_rng(self.number)
         pixels = np.clip(rng.normal(level, 8 + level**0.5 / 4, (60, 80)), 0, 65535).astype(np.uint16)

@@ -92,6 +92,8 @@ def obey(own, program):
         if not asked or asked[-1] != hand["what"]:
             asked.append(hand["what"])
         program.set["gain"] = int(dials["gain"])
+        if "lit for" in dials:
+            program.set["lit"] = float(dials["lit for"])
         before = (hand["step_id"], hand["done"], len(hand["refused"]), hand["what"])
         program.shoot(kind, float(dials["exposure"]))
         until(

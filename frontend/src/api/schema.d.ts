@@ -5450,6 +5450,12 @@ export interface components {
             text: string;
         };
         /**
+         * LightKind
+         * @description What a light is: each is made ready in another way.
+         * @enum {string}
+         */
+        LightKind: "panel" | "tablet" | "wall";
+        /**
          * LightSetOut
          * @description A set of lights in a night.
          */
@@ -6772,6 +6778,16 @@ export interface components {
          * @description A light.
          */
         SourceOut: {
+            /**
+             * After S
+             * @default null
+             */
+            after_s: number | null;
+            /**
+             * Before S
+             * @default null
+             */
+            before_s: number | null;
             /** Diffusers */
             diffusers?: components["schemas"]["DiffuserOut"][];
             /** Dimmable */
@@ -6786,6 +6802,8 @@ export interface components {
              * @default null
              */
             highest: number | null;
+            /** @default panel */
+            kind: components["schemas"]["LightKind"];
             /**
              * Lowest
              * @default null
@@ -6798,6 +6816,11 @@ export interface components {
              * @default null
              */
             pulse_hz: number | null;
+            /**
+             * Shortest Lit S
+             * @default null
+             */
+            shortest_lit_s: number | null;
         };
         /**
          * SpellingOut

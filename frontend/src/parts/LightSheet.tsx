@@ -20,7 +20,11 @@ function SourceNumber({
   name,
   label,
   width = "w-20",
-}: Described & { name: "lowest" | "highest" | "pulse_hz" | "duty"; label: string; width?: string }) {
+}: Described & {
+  name: "lowest" | "highest" | "pulse_hz" | "duty" | "before_s" | "after_s" | "shortest_lit_s";
+  label: string;
+  width?: string;
+}) {
   return (
     <input
       type="number"
@@ -68,6 +72,84 @@ function Shining({ source, set, bands }: Described & { bands: string | undefined
   );
 }
 
+/** What it is, and whether it stays on or is lit within each exposure. */
+function Burning({ source, set }: Described) {
+  const number = { source, set };
+  const within = source.before_s !== null || source.after_s !== null;
+  const choice = "h-8 w-48 rounded-sm border border-rule bg-card px-2";
+  return (
+    <>
+      <label className="flex items-center justify-between gap-3">
+        It is
+        <select
+          className={choice}
+          value={source.kind}
+          onChange={(e) => set({ kind: e.target.value as Source["kind"] })}
+        >
+          <option value="panel">a panel</option>
+          <option value="tablet">a tablet</option>
+          <option value="wall">a lit wall</option>
+        </select>
+      </label>
+      <label className="flex items-center justify-between gap-3">
+        It is lit
+        <select
+          className={choice}
+          value={within ? "within" : "steady"}
+          onChange={(e) =>
+            set(
+              e.target.value === "within"
+                ? { before_s: 0.5, after_s: 0.5, shortest_lit_s: 0.01 }
+                : { before_s: null, after_s: null, shortest_lit_s: null },
+            )
+          }
+        >
+          <option value="steady">all the time</option>
+          <option value="within">within the exposure</option>
+        </select>
+      </label>
+      {within && (
+        <>
+          <span className="flex items-center justify-between gap-3">
+            Dark before it is lit, and after
+            <span className="flex items-center gap-1.5">
+              <SourceNumber
+                {...number}
+                name="before_s"
+                label="Dark before it is lit, in seconds"
+                width="w-16"
+              />
+              <SourceNumber
+                {...number}
+                name="after_s"
+                label="Dark after it was lit, in seconds"
+                width="w-16"
+              />{" "}
+              s
+            </span>
+          </span>
+          <span className="flex items-center justify-between gap-3">
+            Lit for at least
+            <span className="flex items-center gap-1.5">
+              <SourceNumber
+                {...number}
+                name="shortest_lit_s"
+                label="Lit for at least, in seconds"
+                width="w-16"
+              />{" "}
+              s
+            </span>
+          </span>
+          <p className="text-s text-ink2">
+            The shutter opens and closes in the dark. What is looked for is then the time of light; dark flats
+            have the whole exposure.
+          </p>
+        </>
+      )}
+    </>
+  );
+}
+
 /** What can hang before it, each with its stops. */
 function Diffusers({ source, set }: Described) {
   const diffusers = source.diffusers ?? [];
@@ -107,6 +189,20 @@ function Diffusers({ source, set }: Described) {
   );
 }
 
+const NEW_LIGHT: Source = {
+  name: "",
+  kind: "panel",
+  dimmable: true,
+  lowest: 1,
+  highest: 100,
+  pulse_hz: null,
+  duty: null,
+  before_s: null,
+  after_s: null,
+  shortest_lit_s: null,
+  diffusers: [],
+};
+
 /** What the light is: its range, its pulses, what can hang before it. */
 export function LightSheet({
   lights,
@@ -121,9 +217,7 @@ export function LightSheet({
   rig: number;
 }) {
   const known = lights.find((s) => s.name === current);
-  const [source, setSource] = useState<Source>(
-    known ?? { name: "", dimmable: true, lowest: 1, highest: 100, pulse_hz: null, duty: null, diffusers: [] },
-  );
+  const [source, setSource] = useState<Source>(known ?? NEW_LIGHT);
   const keep = useChange((sent: Source) =>
     get(api.PUT("/api/rigs/{rig_id}/sheets/light", { params: { path: { rig_id: rig } }, body: sent })),
   );
@@ -164,6 +258,7 @@ export function LightSheet({
             onChange={(e) => set({ name: e.target.value })}
           />
         </label>
+        <Burning source={source} set={set} />
         <Shining source={source} set={set} bands={bands} />
         <Diffusers source={source} set={set} />
         <span className="flex gap-2 pt-1">

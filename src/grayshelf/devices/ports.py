@@ -97,6 +97,15 @@ class Panel(Protocol):
 
     lowest: int
     highest: int
+    can_be_timed: bool
+    """Whether it can be lit for a set time within an exposure."""
+
+    def light_within(self, before_s: float, lit_s: float) -> None:
+        """Be dark, and be lit in the next exposure alone: so many seconds after it begins, for so many seconds.
+
+        With the brightness that was set.
+        """
+        ...
 
     def brightness(self) -> int:
         """Brightness now; 0 is dark."""

@@ -49,7 +49,7 @@ def drift_of(session: Session, rig: Rig, key: RowKey, setting: FlatSetting | Non
     trains = trains_in(session)
     for row in sets:
         facts = facts_if_sound(row.facts)
-        if facts is None or not shot_with(facts, key, setting.exposure_s):
+        if facts is None or not shot_with(facts, key, setting.exposure_s + setting.dark_s):
             continue
         whose = train_of(trains, facts.camera, facts.telescope, facts.focal_length_mm)
         if facts.telescope and rig.telescope and whose != rig.id:

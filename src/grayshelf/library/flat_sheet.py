@@ -15,9 +15,11 @@ from grayshelf.core.flats.model import Dimmer, FlatTarget, Pedestal
 from grayshelf.core.flats.panel.diffusers import Diffuser
 from grayshelf.core.flats.search.dial import Pulse
 from grayshelf.core.flats.settings import INSTEAD_OF, FlatWishes, RowKey, wishes_from
+from grayshelf.core.flats.timed_light import TimedLight
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.matching.model import CommonSettings
 from grayshelf.core.matching.rig_events import RigEventKind
+from grayshelf.core.planning.gates import LightKind
 from grayshelf.core.sensor.statistics import UNSHIFTED_ENDS
 from grayshelf.library.camera_values import measured_gain
 from grayshelf.library.flat_drift import drift_of
@@ -26,6 +28,9 @@ from grayshelf.library.library import Library
 from grayshelf.library.lights import light_sets
 from grayshelf.library.models import FlatRow, FlatSetting, LightSource, Rig, RigEvent
 from grayshelf.library.shelf_levels import pedestal_level
+
+#: A light is not lit for less where nobody says (common practice).
+USUAL_SHORTEST_LIT_S = 0.01
 
 
 @dataclass(frozen=True)
@@ -54,6 +59,9 @@ class Source:
     dimmer: Dimmer | None
     pulse: Pulse | None
     diffusers: tuple[Diffuser, ...]
+    timed: TimedLight | None = None
+    """Where it is lit for a set time within the exposure."""
+    kind: LightKind = LightKind.PANEL
 
 
 def source_from(row: LightSource) -> Source:
@@ -62,9 +70,23 @@ def source_from(row: LightSource) -> Source:
     if row.dimmable and row.highest is not None:
         dimmer = Dimmer(max(row.lowest or 1, 1), row.highest)
     pulse = Pulse(row.pulse_hz, row.duty or 0.5) if row.pulse_hz else None
-    return Source(
-        row.id, row.name, dimmer, pulse, tuple(Diffuser(d["name"], float(d["stops"])) for d in row.diffusers)
-    )
+    diffusers = tuple(Diffuser(d["name"], float(d["stops"])) for d in row.diffusers)
+    timed = timed_from({name: getattr(row, name) for name in ("before_s", "after_s", "shortest_lit_s")})
+    return Source(row.id, row.name, dimmer, pulse, diffusers, timed, LightKind(row.kind))
+
+
+def timed_from(values: Mapping[str, Any]) -> TimedLight | None:
+    """How a light is lit within the exposure; None where it stays on.
+
+    Raises
+    ------
+    GrayShelfError
+        Where no light can be lit so.
+    """
+    before_s, after_s = values.get("before_s"), values.get("after_s")
+    if before_s is None and after_s is None:
+        return None
+    return TimedLight(before_s or 0.0, after_s or 0.0, values.get("shortest_lit_s") or USUAL_SHORTEST_LIT_S)
 
 
 def sources(session: Session) -> list[LightSource]:
@@ -98,6 +120,10 @@ def keep_source(session: Session, rig: Rig, values: Mapping[str, Any]) -> LightS
     row.dimmable = bool(values["dimmable"])
     row.lowest, row.highest = (lowest, highest) if row.dimmable else (None, None)
     row.pulse_hz, row.duty = hz, (duty or 0.5) if hz else None
+    timed = timed_from(values)
+    row.before_s, row.after_s = (timed.before_s, timed.after_s) if timed else (None, None)
+    row.shortest_lit_s = timed.shortest_s if timed else None
+    row.kind = LightKind(values.get("kind") or LightKind.PANEL)
     row.diffusers = [
         {"name": n, "stops": float(d["stops"])} for n, d in zip(names, values["diffusers"], strict=True)
     ]
@@ -116,6 +142,7 @@ def _check_source(name: str, values: Mapping[str, Any], diffusers: Sequence[str]
     hz, duty = values.get("pulse_hz"), values.get("duty")
     if hz is not None and not (1.0 <= hz <= 100_000.0 and 0.01 <= (duty or 0.5) <= 0.99):
         raise GrayShelfError("Pulses lie between 1 and 100,000 Hz, lit for 1 to 99 % of the time.")
+    timed_from(values)
     if len(set(diffusers)) < len(diffusers) or not all(diffusers):
         raise GrayShelfError("Each diffuser needs a name of its own.")
     if len(diffusers) > 8 or any(not 0.05 <= float(d["stops"]) <= 12.0 for d in values["diffusers"]):

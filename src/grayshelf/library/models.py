@@ -61,6 +61,9 @@ class FlatSetting(Base):
     binning: Mapped[int]
     brightness: Mapped[int | None]
     exposure_s: Mapped[float]
+    """Of a light that is lit within the exposure: its time of light."""
+    dark_s: Mapped[float] = mapped_column(default=0.0, server_default="0")
+    """How much longer the exposure is than that."""
     expected_adu: Mapped[float]
     shots: Mapped[int]
     found_at: Mapped[datetime]

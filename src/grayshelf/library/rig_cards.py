@@ -155,7 +155,19 @@ def _write_part(kind: PartKind) -> Writer:
     return write
 
 
-_OF_LIGHT = ("name", "dimmable", "lowest", "highest", "pulse_hz", "duty", "diffusers")
+_OF_LIGHT = (
+    "name",
+    "kind",
+    "dimmable",
+    "lowest",
+    "highest",
+    "pulse_hz",
+    "duty",
+    "before_s",
+    "after_s",
+    "shortest_lit_s",
+    "diffusers",
+)
 
 
 def _read_light(session: Session, rig: Rig) -> Kept:

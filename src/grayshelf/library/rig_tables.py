@@ -134,6 +134,12 @@ class LightSource(Base):
     duty: Mapped[float | None]
     diffusers: Mapped[list[Any]] = mapped_column(default=list)
     """[{"name": "cloth", "stops": 0.9}, ...]"""
+    kind: Mapped[str] = mapped_column(default="panel", server_default="panel")
+    """'panel', 'tablet' or 'wall'."""
+    before_s: Mapped[float | None]
+    after_s: Mapped[float | None]
+    shortest_lit_s: Mapped[float | None]
+    """Of a light that is lit for a set time within the exposure; all None of one that stays on."""
 
 
 class PanelCurve(Base):

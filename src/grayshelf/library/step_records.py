@@ -8,6 +8,7 @@ from typing import Any
 
 from grayshelf.core.flats.model import ExposureWindow, FlatTarget, Found, Mode, NoAnswer, Shoot
 from grayshelf.core.flats.settings import RowKey
+from grayshelf.core.flats.timed_light import Lit
 from grayshelf.core.planning.gates import Gate
 from grayshelf.core.planning.runsheet import FlatSeries
 from grayshelf.core.sensor.statistics import FlatStatistics
@@ -173,6 +174,8 @@ class SheetParams:
     stack: tuple[str, ...] | None = None
     stack_stops: float = 0.0
     """And what hung before the light; None where it has not begun."""
+    lit: Lit | None = None
+    """When the light of its flats is on, where that is within the exposure."""
 
 
 @dataclass(frozen=True)

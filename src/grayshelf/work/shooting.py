@@ -11,6 +11,7 @@ from zoneinfo import ZoneInfo
 from numpy.typing import NDArray
 
 from grayshelf.core.errors import Conflict, DeviceError, DiskFull, UnreadableFrame
+from grayshelf.core.flats.timed_light import Lit
 from grayshelf.core.frames.angle import CameraAngle, circular_difference
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.fits_blocks import card_value
@@ -41,6 +42,8 @@ class ShotSettings:
     filter_code: str | None = None
     focus: float | None = None
     of_sky: bool = False
+    lit: Lit | None = None
+    """Where the light is lit within the exposure: when."""
 
 
 @dataclass(frozen=True)
@@ -87,8 +90,7 @@ class Shooter:
         while self.library.room(path.parent) < needed.needed_bytes:
             self.control.wait_for_room(needed)
         pixels, facts, began = self.fresh(s, needed)
-        shot_by = {"GSJOB": (self.control.token, "job"), "GSSHOT": (mark, "step, number")}
-        header = frame_header(facts, shot_by)
+        header = frame_header(facts, self._shot_by(mark, s))
         while True:
             try:
                 sha = write_new(path, lambda stream: write_frame(stream, pixels, header))
@@ -98,7 +100,9 @@ class Shooter:
 
     def fresh(self, settings: ShotSettings, needed: DiskFull) -> tuple[NDArray[Any], FrameFacts, datetime]:
         """A frame fresh from the camera: its pixels, what is said of it, and when its exposure began."""
-        s = settings
+        s, panel = settings, self.devices.panel
+        if s.lit is not None and panel is not None and panel.can_be_timed:
+            panel.light_within(s.lit.before_s, s.lit.lit_s)
         exposed = self.devices.camera.expose(s.exposure_s, s.gain, s.offset, s.binning, self.control.cancel)
         return exposed.pixels, self._facts(s, exposed), exposed.began
 
@@ -117,10 +121,19 @@ class Shooter:
         if facts is None or facts.utc is None:
             return None
         began, facts = facts.utc, replace(facts, filter_code=settings.filter_code)
-        shot_by = {"GSJOB": (self.control.token, "job"), "GSSHOT": (shot_mark(name), "step, number")}
-        header = frame_header(facts, shot_by)
+        header = frame_header(facts, self._shot_by(shot_mark(name), settings))
         sha = write_new(path, lambda stream: write_frame(stream, pixels, header))
         return Taken(pixels, facts, began, sha)
+
+    def _shot_by(self, mark: str, settings: ShotSettings) -> dict[str, tuple[object, str]]:
+        """What shows whose shot a file is, and what no standard keyword says."""
+        cards: dict[str, tuple[object, str]] = {
+            "GSJOB": (self.control.token, "job"),
+            "GSSHOT": (mark, "step, number"),
+        }
+        if settings.lit is not None:
+            cards["GSLIT"] = (settings.lit.lit_s, "[s] the light was on")
+        return cards
 
     def _found(self, path: Path, mark: str) -> Taken:
         """A frame that this very shot left before the process was killed; a name alone proves nothing."""

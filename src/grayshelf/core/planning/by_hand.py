@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from grayshelf.core.flats.panel.diffusers import listed
+from grayshelf.core.flats.timed_light import Lit
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.planning.runsheet import FlatSeries
 
@@ -75,6 +76,7 @@ def flats_line(
     test: bool,
     light: str = "the light",
     gain_word: str = "gain",
+    lit: Lit | None = None,
 ) -> HandLine:
     """What to do for a row's flats, or for the next test flat of its search.
 
@@ -86,11 +88,17 @@ def flats_line(
         In seconds; None where it was not looked for.
     brightness
         What the light is to be set to; None where it has one brightness.
+    lit
+        When it is on, where that is within the exposure.
     """
     settings = _settings(row.gain, row.offset, row.binning, gain_word)
     where = []
     if brightness is not None:
         where.append(Dial("brightness", f"{light} at {brightness}", str(brightness)))
+    if lit is not None:
+        where.append(Dial("lit for", f"lit for {_number(lit.lit_s)}{NBSP}s", f"{lit.lit_s:g}"))
+        dark = f"{_number(lit.before_s)}{NBSP}s after it begins"
+        where.append(Dial("lit after", dark, f"{lit.before_s:g}"))
     if row.focus is not None:
         where.append(Dial("focus", f"focus{NBSP}{row.focus:,.0f}", f"{row.focus:.0f}"))
     if row.angle_deg is not None:

@@ -4,10 +4,36 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from enum import StrEnum
 
 from grayshelf.core.flats.panel.diffusers import listed
+from grayshelf.core.flats.timed_light import Lit
 
 BY_HAND = "by hand"
+
+
+class LightKind(StrEnum):
+    """What a light is: each is made ready in another way."""
+
+    PANEL = "panel"
+    TABLET = "tablet"
+    WALL = "wall"
+
+
+#: How each is asked for: what has to be so, and what else to see to (common practice).
+_MADE_READY = {
+    LightKind.PANEL: ("Panel on", "Aim the telescope at it", "The panel is on: begin"),
+    LightKind.TABLET: (
+        "Tablet before the telescope",
+        "Show plain white on it, with automatic brightness, night colours and sleep off",
+        "The tablet is lit: begin",
+    ),
+    LightKind.WALL: (
+        "Wall lit",
+        "Aim the telescope at it; no lamp, and nobody’s shadow, in its field",
+        "The wall is lit: begin",
+    ),
+}
 
 
 @dataclass(frozen=True)
@@ -32,22 +58,19 @@ class Gate:
     """The advice in a few words, for a board."""
 
 
-def panel_on(*, dimmable: bool, angle_deg: float | None) -> Gate:
-    """The panel before the telescope, at the beginning of flats; `angle_deg` where a hand has to keep the camera's."""
+def panel_on(*, dimmable: bool, angle_deg: float | None, kind: LightKind = LightKind.PANEL) -> Gate:
+    """The light before the telescope, at the beginning of flats; `angle_deg` where a hand has to keep the camera's."""
+    title, ready, answer = _MADE_READY[kind]
     how = "its brightness is set for you" if dimmable else "switch it on"
     turned = f" Leave the camera at {angle_deg:.1f}°, as the lights had it." if angle_deg is not None else ""
-    return Gate(
-        "panel",
-        "Panel on",
-        f"Aim the telescope at it; {how}.{turned}",
-        "The panel is on: begin",
-        brief=f"aim at it; {how}",
-    )
+    return Gate("panel", title, f"{ready}; {how}.{turned}", answer, brief=f"aim at it; {how}")
 
 
-def light_in_place(light: str, *, dimmable: bool) -> Gate:
+def light_in_place(light: str, *, dimmable: bool, kind: LightKind = LightKind.PANEL) -> Gate:
     """A light before the telescope, at the beginning of a search."""
     advice = "Aim the telescope at it, with nothing in between."
+    if kind is not LightKind.PANEL:
+        advice = f"{_MADE_READY[kind][1]}; nothing in between."
     advice += " Its brightness is set for you." if dimmable else ""
     return Gate("panel", f"{light[0].upper()}{light[1:]} before the telescope", advice, "It is there: begin")
 
@@ -102,12 +125,19 @@ def filter_in(filter_code: str, advice: str) -> Gate:
     )
 
 
-def brightness_to(light: str, brightness: int, advice: str) -> Gate:
-    """A brightness that no device sets."""
-    title = f"Set {light} to {brightness}"
-    return Gate(
-        "brightness", title, advice, f"It is at {brightness}: go on", value=str(brightness), brief=BY_HAND
-    )
+def brightness_to(light: str, brightness: int | None, advice: str, lit: Lit | None = None) -> Gate:
+    """A brightness, or a time of light within the exposure, that no device sets."""
+    value = set_to(brightness, lit)
+    answer = f"It is at {value}: go on" if lit is None else "It is set so: go on"
+    return Gate("brightness", f"Set {light} to {value}", advice, answer, value=value, brief=BY_HAND)
+
+
+def set_to(brightness: int | None, lit: Lit | None) -> str:
+    """What a light is set to by hand: '20', '20, lit for 0.85 s', 'full light for 0.85 s'."""
+    if lit is None:
+        return "" if brightness is None else str(brightness)
+    seconds = f"{lit.lit_s:g} s, {lit.before_s:g} s after the exposure begins"
+    return f"full light for {seconds}" if brightness is None else f"{brightness}, lit for {seconds}"
 
 
 def focus_to(focus: float, advice: str) -> Gate:

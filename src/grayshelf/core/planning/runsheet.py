@@ -17,6 +17,7 @@ from grayshelf.core.flats.panel.diffusers import listed
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.planning.gates import (
     Gate,
+    LightKind,
     brightness_to,
     cap_on,
     cover_closes,
@@ -188,6 +189,7 @@ def plan_sheet(
     moves_filter: bool = True,
     sensor_temp_c: float | None = None,
     current_position: int | None = None,
+    light: LightKind = LightKind.PANEL,
 ) -> RunSheet:
     """Write the run sheet.
 
@@ -207,13 +209,15 @@ def plan_sheet(
         Where the sensor is now.
     current_position
         The filter wheel's position now.
+    light
+        What the light is that stands before the telescope.
     """
     steps: list[SheetStep] = []
     ordered = order_rows(rows, current_position)
     if ordered:
         if panel_by_hand:
             angle = None if moves_angle else ordered[0].angle_deg
-            steps.append(_gate(panel_on(dimmable=dimmable, angle_deg=angle), pace))
+            steps.append(_gate(panel_on(dimmable=dimmable, angle_deg=angle, kind=light), pace))
         before: FlatSeries | None = None
         for index, row in enumerate(ordered):
             steps += _gates_by_hand(index, row, before, pace, (moves_filter, dimmable, moves_focus))

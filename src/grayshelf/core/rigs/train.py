@@ -107,6 +107,9 @@ class TrainFacts:
     # the light
     light: str = ""
     brightness: tuple[int, int] | None = None
+    light_kind: str = ""
+    lit_within_s: tuple[float, float] | None = None
+    """Dark before and after the light, where it is lit within the exposure."""
     pulse_hz: float | None = None
     diffusers: tuple[str, ...] = ()
     curve_shots: int = 0
@@ -230,11 +233,21 @@ Told = tuple[str, list[Known]]
 
 def _light(facts: TrainFacts) -> Told:
     known = []
+    if facts.light and facts.light_kind not in ("", "panel"):
+        known.append(Known(f"a {facts.light_kind}", Origin.TYPED))
     if facts.brightness is not None:
         low, high = facts.brightness
         known.append(Known(f"brightness {low} to {high}", Origin.TYPED))
     elif facts.light:
         known.append(Known("one brightness", Origin.TYPED))
+    if facts.lit_within_s is not None:
+        before, after = facts.lit_within_s
+        known.append(
+            Known(
+                f"lit within the exposure, {before:g} s after its begin, {after:g} s before its end",
+                Origin.TYPED,
+            )
+        )
     if facts.pulse_hz is not None:
         known.append(Known(f"pulses at {facts.pulse_hz:g} Hz", Origin.TYPED))
     if facts.diffusers:

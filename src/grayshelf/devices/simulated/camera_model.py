@@ -149,12 +149,15 @@ class Conditions:
     temp_c: float
     on: date
     first_of_series: bool = False
+    lit: tuple[float, float] | None = None
+    """The light is on after so many seconds, for so many; None: all the time."""
 
 
 def expected_electrons(sensor: SensorModel, light_e_s: Map | float, c: Conditions) -> Map:
     """Mean electrons in each pixel, shape (height, width)."""
     seconds = c.exposure_s + sensor.dead_time_s
-    light = np.asarray(light_e_s, np.float32) * sensor.response * _open_s(sensor, seconds)
+    open_s = _open_s(sensor, seconds) if c.lit is None else _lit_s(sensor, c.exposure_s, *c.lit)
+    light = np.asarray(light_e_s, np.float32) * sensor.response * open_s
     dark = sensor.dark_factor(c.on) * np.float32(sensor.dark_e_s(c.temp_c) * c.exposure_s)
     glow = sensor.glow * np.float32(sensor.glow_e_s * c.exposure_s * 2.0 ** ((c.temp_c + 10.0) / 12.0))
     return np.asarray(light + dark + glow, np.float32)
@@ -167,6 +170,13 @@ def _open_s(sensor: SensorModel, seconds: float) -> Map | np.float32:
     y, x = np.mgrid[0 : sensor.height, 0 : sensor.width].astype(np.float32)
     off = np.hypot(x / sensor.width - 0.5, y / sensor.height - 0.5) / np.float32(math.hypot(0.5, 0.5))
     return np.asarray(np.maximum(seconds - sensor.shutter_travel_s * off, 0.0), np.float32)
+
+
+def _lit_s(sensor: SensorModel, exposure_s: float, before_s: float, lit_s: float) -> Map | np.float32:
+    """For how long each pixel sees a light that is lit within the exposure: all of it, once the shutter is open."""
+    late = np.float32(exposure_s) - _open_s(sensor, exposure_s)
+    seen = min(before_s + lit_s, exposure_s) - np.maximum(before_s, late)
+    return np.asarray(np.maximum(seen, 0.0), np.float32)
 
 
 def binned(pixels: NDArray[np.uint16], binning: int) -> NDArray[np.uint16]:
@@ -189,7 +199,7 @@ def expose(
     sensor: SensorModel, light_e_s: Map | float, c: Conditions, rng: np.random.Generator
 ) -> NDArray[np.uint16]:
     """One frame, shape (height, width)."""
-    if sensor.unrepeatable_below_s and c.exposure_s < sensor.unrepeatable_below_s:
+    if c.lit is None and sensor.unrepeatable_below_s and c.exposure_s < sensor.unrepeatable_below_s:
         wobble = 1.0 + 0.08 * float(rng.standard_normal()) * (
             1.0 - c.exposure_s / sensor.unrepeatable_below_s
         )

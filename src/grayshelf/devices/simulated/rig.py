@@ -56,6 +56,8 @@ class WorldState:
     sensor_at: str = ""
     frames_taken: int = 0
     faults: list[str] = field(default_factory=list)
+    lit_within: list[float] | None = None
+    """Of the next exposure: after so many seconds the panel is lit, for so many."""
 
 
 class SimulatedWorld:
@@ -116,7 +118,8 @@ class SimulatedWorld:
             level = model.panel.output(s.brightness) * model.panel_through[code] * 2.0**-s.diffuser_stops
         light = field * np.float32(level)
         if s.panel_in_place and level > 0:
-            ripple = model.panel.banding(exposure_s) / 2.0
+            lit_s = exposure_s if s.lit_within is None else s.lit_within[1]
+            ripple = model.panel.banding(lit_s) / 2.0
             rows = np.sin(np.arange(sensor.height, dtype=np.float32) * np.float32(0.05))
             light = light * (1.0 + np.float32(ripple) * rows)[:, None]
         return light
@@ -167,11 +170,14 @@ class SimulatedCamera:
         number = world.state.frames_taken + 1
         world.change(frames_taken=number)
         temp = world.sensor_temperature() + 0.04 * math.sin(number)
-        conditions = Conditions(exposure_s, gain, offset, temp, began.date())
+        within = world.state.lit_within if world.state.panel_in_place and not world.state.capped else None
+        lit = None if within is None else (within[0], within[1])
+        conditions = Conditions(exposure_s, gain, offset, temp, began.date(), lit=lit)
         rng = np.random.default_rng([world.model.sensor.seed, 1000, number])
         pixels = binned(
             expose(world.model.sensor, world.light_e_s(exposure_s, began), conditions, rng), binning
         )
+        world.change(lit_within=None)
         return Exposed(pixels, began, round(temp, 2), round(world.model.sensor.e_per_adu(gain), 4))
 
     def cooler(self) -> CoolerState:
@@ -221,6 +227,7 @@ class SimulatedPanel:
 
     lowest = 18
     highest = 255
+    can_be_timed = True
 
     def __init__(self, world: SimulatedWorld) -> None:
         self._world = world
@@ -234,6 +241,10 @@ class SimulatedPanel:
         if not 0 <= value <= self.highest:
             raise DeviceError(f"The panel goes from 0 to {self.highest}, not to {value}.")
         self._world.change(brightness=value)
+
+    def light_within(self, before_s: float, lit_s: float) -> None:
+        """Be lit in the next exposure alone."""
+        self._world.change(lit_within=[before_s, lit_s])
 
 
 class SimulatedPositioner:

@@ -127,7 +127,7 @@ def _setting_told(row: SheetRow, target: FlatTarget | None, now: datetime) -> di
         return {}
     level, hung = setting.expected_adu, setting.diffusers
     told: dict[str, Any] = {
-        "exposure": in_words.seconds(setting.exposure_s),
+        "exposure": in_words.seconds(setting.exposure_s) + (" lit" if setting.dark_s else ""),
         "expected": f"{in_words.number(level)}{in_words.THIN}ADU",
         "age": _age(setting.found_at, now),
         "diffusers": listed(hung) if hung or row.wishes.diffusers else "",
@@ -267,7 +267,14 @@ def _history(row: SheetRow) -> list[SettingFoundOut]:
 def setting_text(found: FlatSetting) -> str:
     """'5.0 s at 60'."""
     at = "" if found.brightness is None else f" at {found.brightness}"
-    return f"{in_words.seconds(found.exposure_s)}{at}"
+    return f"{in_words.seconds(found.exposure_s)}{_lit_in(found)}{at}"
+
+
+def _lit_in(found: FlatSetting) -> str:
+    """' of light in 1.9 s', where it is lit within the exposure."""
+    if not found.dark_s:
+        return ""
+    return f" of light in {in_words.seconds(found.exposure_s + found.dark_s)}"
 
 
 def search_or_trouble(

@@ -9,6 +9,7 @@ from pydantic import Field
 
 from grayshelf.core.frames.bounds import BOUNDS, MOST_TEXT
 from grayshelf.core.matching.rig_events import RigEventKind
+from grayshelf.core.planning.gates import LightKind
 from grayshelf.web.common.schemas import GateOut, JobOut, RefusedOut, RulerOut, Schema
 
 SearchMode = Literal["time", "brightness", "both"]
@@ -95,11 +96,16 @@ class SourceOut(Schema):
     """A light."""
 
     name: str = Field(max_length=60)
+    kind: LightKind = LightKind.PANEL
     dimmable: bool
     lowest: int | None = None
     highest: int | None = None
     pulse_hz: float | None = None
     duty: float | None = None
+    before_s: float | None = Field(default=None, allow_inf_nan=False)
+    after_s: float | None = Field(default=None, allow_inf_nan=False)
+    shortest_lit_s: float | None = Field(default=None, allow_inf_nan=False)
+    """Of a light that is lit for a set time within the exposure: dark before it, and after; the shortest that it is lit."""
     diffusers: list[DiffuserOut] = Field(default_factory=list, max_length=8)
 
 

@@ -10,7 +10,9 @@ from sqlalchemy.orm import Session
 
 from grayshelf.core.flats.panel.diffusers import listed
 from grayshelf.core.flats.settings import RowKey, wishes_from
+from grayshelf.core.flats.timed_light import exposure_of
 from grayshelf.core.matching.rig_events import USUAL_EVENTS
+from grayshelf.core.planning.gates import LightKind, set_to
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.flat_sheet import Source, left_out_keys, sheet_rows, source_of, sources, wishes_for
 from grayshelf.library.library import Library
@@ -189,13 +191,14 @@ def _next_thing(job: Job, step: RunStep | None, source: Source, word: str) -> Ne
         return NextThing(line="Reading", detail="", why="", refused=[], folder=folder)
     parts = [key.filter_code] if key.filter_code != "none" else []
     parts += [dials(key, word), f"binning {key.binning}"]
-    if coming.brightness is not None:
-        parts.append(f"{source.name} at {coming.brightness}")
+    lit = None if source.timed is None else source.timed.lit(coming.exposure_s)
+    if value := set_to(coming.brightness, lit):
+        parts.append(f"{source.name} at {value}")
     if params.stack:
         parts.append(f"behind {listed(params.stack)}")
     refused = [RefusedOut(name=r.name, why=r.why) for r in outcome.refused]
     return NextThing(
-        line=f"Shoot one flat of {in_words.seconds(coming.exposure_s)}",
+        line=f"Shoot one flat of {in_words.seconds(exposure_of(source.timed, coming.exposure_s))}",
         detail=", ".join(parts),
         why=coming.why,
         refused=list(reversed(refused))[:3],
@@ -227,7 +230,11 @@ def source_out(row: LightSource) -> SourceOut:
         dimmable=row.dimmable,
         lowest=row.lowest,
         highest=row.highest,
+        kind=LightKind(row.kind),
         pulse_hz=row.pulse_hz,
         duty=row.duty,
+        before_s=row.before_s,
+        after_s=row.after_s,
+        shortest_lit_s=row.shortest_lit_s,
         diffusers=[DiffuserOut(**d) for d in row.diffusers],
     )

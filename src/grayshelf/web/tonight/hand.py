@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from sqlalchemy.orm import Session
 
 from grayshelf.core.flats.settings import wishes_from
+from grayshelf.core.flats.timed_light import exposure_of
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.planning.by_hand import HandLine, capped_line, flats_line
 from grayshelf.core.planning.runsheet import StepKind
@@ -92,8 +93,10 @@ def _line(library: Library, session: Session, rig: Rig, begun: RunJob, step: Run
     light = source_of(session, rig, wishes_from(rig.wishes), None)
     test, brightness = step.kind == StepKind.FIND, row.brightness
     coming = read(SearchOutcome, step.outcome).next if test else None
+    lit = params.lit
     if test:
-        exposure = coming.exposure_s if coming is not None else None
+        exposure = exposure_of(light.timed, coming.exposure_s) if coming is not None else None
+        lit = light.timed.lit(coming.exposure_s) if coming is not None and light.timed else None
         brightness = coming.brightness if coming is not None else brightness
     return flats_line(
         row,
@@ -103,6 +106,7 @@ def _line(library: Library, session: Session, rig: Rig, begun: RunJob, step: Run
         test=test,
         light=light.name,
         gain_word=word,
+        lit=lit,
     )
 
 

@@ -101,8 +101,8 @@ class RowConditions:
         self.source: Source = source_of(session, rig, self.wishes, panel_range(devices))
         self.pedestal: Pedestal | None = row_pedestal(library, rig.camera, width, height, key, self.white_adu)
         self.target: FlatTarget = row_target(library, rig, self.wishes, key, self.white_adu, self.pedestal)
-        pulse = self.source.pulse
-        self.window = permitted(self.wishes.shortest, self.wishes.longest, camera_traits(rig, devices), pulse)
+        pulse, timed, traits = self.source.pulse, self.source.timed, camera_traits(rig, devices)
+        self.window = permitted(self.wishes.shortest, self.wishes.longest, traits, pulse, timed)
         in_wheel = next((f for f in rig.filters if f.code == key.filter_code), None)
         self.width_nm = in_wheel.width_nm if in_wheel else None
         self.rig_brightness = in_wheel.brightness if in_wheel else None

@@ -251,6 +251,7 @@ class Searching(Stepwise):
             **row.key.as_json,
             brightness=found.brightness,
             exposure_s=found.exposure_s,
+            dark_s=row.source.timed.dark_s if row.source.timed else 0.0,
             expected_adu=found.expected_adu,
             shots=found.shots,
             found_at=self.library.clock.now(),

@@ -313,7 +313,7 @@ def _gates(row: RowConditions, stop: SearchStop, before: SearchStop | None) -> l
     light, gates = row.source.name, []
     moved = before is None or before.source != light
     if moved:
-        gates.append(light_in_place(light, dimmable=row.source.dimmer is not None))
+        gates.append(light_in_place(light, dimmable=row.source.dimmer is not None, kind=row.source.kind))
     if stop.stack != (() if moved or before is None else before.stack):
         gates.append(hang(light, stop.stack, stop.stack_stops, can_leave_out=True))
     return [gate_step(gate) for gate in gates]

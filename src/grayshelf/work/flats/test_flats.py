@@ -13,8 +13,9 @@ from grayshelf.core.filing.names import safe_name
 from grayshelf.core.flats.channels import in_colours
 from grayshelf.core.flats.model import Shoot
 from grayshelf.core.flats.settings import RowKey
+from grayshelf.core.flats.timed_light import TimedLight, exposure_of, light_of
 from grayshelf.core.frames.kinds import FrameKind
-from grayshelf.core.planning.gates import Gate, brightness_to, filter_in
+from grayshelf.core.planning.gates import Gate, brightness_to, filter_in, set_to
 from grayshelf.core.sensor.statistics import flat_statistics, full_level
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.flat_sheet import Source
@@ -32,6 +33,7 @@ class TestFlat:
     __test__ = False
 
     exposure_s: float
+    """Of a light that is lit within the exposure: its time of light."""
     brightness: int | None
     stats: ShotStats
     white_adu: int
@@ -93,23 +95,28 @@ class RigTaker:
             bring_in(devices, key.filter_code)
         elif self._several and self._known("filter") != key.filter_code:
             self._ask(step, filter_in(key.filter_code, "Its test shots come next."))
+        timed = source.timed
+        lit = None if timed is None else timed.lit(shot.exposure_s)
+        exposure_s = exposure_of(timed, shot.exposure_s)
+        driven = devices.panel is not None and (lit is None or devices.panel.can_be_timed)
         if shot.brightness is not None and devices.panel is not None:
             devices.panel.set_brightness(shot.brightness)
-        elif shot.brightness is not None and self._known("brightness") != str(shot.brightness):
-            coming = f"Next: {shot.exposure_s:g} s in {key.filter_code}."
-            self._ask(step, brightness_to(source.name, shot.brightness, coming))
+        value = set_to(shot.brightness, lit)
+        if value and not driven and self._known("brightness") != value:
+            coming = f"Next: {exposure_s:g} s in {key.filter_code}."
+            self._ask(step, brightness_to(source.name, shot.brightness, coming, lit))
         folder = f"tests/{safe_name(camera.name)}"
         name = f"{folder}/{self._names}{self.control.tag}_step{step.id:05d}_{number:02d}.fits"
         taken = self.shooter.take(
             name,
             ShotSettings(
-                FrameKind.FLAT, shot.exposure_s, key.gain, key.offset, key.binning, key.filter_code, focus
+                FrameKind.FLAT, exposure_s, key.gain, key.offset, key.binning, key.filter_code, focus, lit=lit
             ),
         )
         colour = in_colours(camera.bayer_pattern, key.binning)
         stats = flat_statistics(taken.pixels, camera.white_adu, colour)
-        exposure = taken.facts.exposure_s or shot.exposure_s
-        return TestFlat(exposure, shot.brightness, ShotStats.of(stats), camera.white_adu, taken.began, name)
+        light_s = light_of(timed, taken.facts.exposure_s or exposure_s)
+        return TestFlat(light_s, shot.brightness, ShotStats.of(stats), camera.white_adu, taken.began, name)
 
 
 class FolderTaker:
@@ -148,35 +155,44 @@ class FolderTaker:
                 raise RowLeftOut
             for arrival in self._watched.whole():
                 try:
-                    return self._measured(arrival, asked, shot)
+                    return self._measured(arrival, asked, shot, source.timed)
                 except UnreadableFrame as refused:
                     self._refuse(step, arrival.path.name, refused.message)
             self._watched.pause()
 
-    def _measured(self, arrival: Arrival, asked: AskedFor, shot: Shoot) -> TestFlat:
+    def _measured(self, arrival: Arrival, asked: AskedFor, shot: Shoot, timed: TimedLight | None) -> TestFlat:
         """The flat in a file that came in; raises `UnreadableFrame` with why it is refused."""
         if arrival.facts is None:
             raise UnreadableFrame(arrival.trouble, "")
         trouble = why_not(arrival.facts, asked)
         if trouble is not None:
             raise UnreadableFrame(trouble, "")
-        return measured_flat(arrival, asked.binning, shot.brightness, self._now())
+        return measured_flat(arrival, asked.binning, shot.brightness, self._now(), timed)
 
 
-def measured_flat(arrival: Arrival, binning: int, brightness: int | None, at: datetime) -> TestFlat:
-    """A flat that came in, measured.
+def measured_flat(
+    arrival: Arrival, binning: int, brightness: int | None, at: datetime, timed: TimedLight | None
+) -> TestFlat:
+    """A flat that came in, measured. Under a light that is lit within the exposure, what is dark of it is as asked.
 
     Raises
     ------
     UnreadableFrame
-        Where its pixels cannot be read, or are no raw frame's.
+        Where its pixels cannot be read, or are no raw frame's, or it ended before the light was on.
     """
     facts = arrival.facts
     assert facts is not None and facts.exposure_s is not None
+    light_s = light_of(timed, facts.exposure_s)
+    if timed is not None and light_s <= 0.0:
+        raise UnreadableFrame(
+            f"It was exposed for {facts.exposure_s:g} s; with {timed.dark_s:g} s of dark before and after the light "
+            "nothing of it is lit. Expose as the line says.",
+            "",
+        )
     pixels = arrival.pixels()
     white = full_level(pixels)
     stats = flat_statistics(pixels, white, in_colours(facts.bayer_pattern, binning))
-    return TestFlat(facts.exposure_s, brightness, ShotStats.of(stats), white, at, arrival.name)
+    return TestFlat(light_s, brightness, ShotStats.of(stats), white, at, arrival.name)
 
 
 def need_devices(devices: RigDevices | None) -> RigDevices:

@@ -74,6 +74,8 @@ def _of_light(session: Session, rig: Rig, devices: RigDevices | None) -> dict[st
     return {
         "light": source.name,
         "brightness": (dimmer.lowest, dimmer.highest) if dimmer else None,
+        "light_kind": source.kind,
+        "lit_within_s": (source.timed.before_s, source.timed.after_s) if source.timed else None,
         "pulse_hz": source.pulse.hz if source.pulse else None,
         "diffusers": tuple(d.name for d in source.diffusers),
         "curve_shots": curves[0].shots if curves else 0,

@@ -189,7 +189,7 @@ class _OfferMaker:
             n_flats=self._count("n_flats", own, wishes.n_flats),
             n_dark_flats=self._count("n_dark_flats", own, wishes.n_dark_flats),
             brightness=brightness,
-            prior_exposure_s=setting.exposure_s if setting else None,
+            prior_exposure_s=setting.exposure_s + setting.dark_s if setting else None,
             stack=stack,
             stack_stops=stops_of(stack, source.diffusers),
             wheel_position=in_wheel.position if in_wheel else 0,

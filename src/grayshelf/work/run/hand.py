@@ -19,6 +19,7 @@ from grayshelf.core.flats.model import Found, NoAnswer, Shoot
 from grayshelf.core.flats.panel.diffusers import advise
 from grayshelf.core.flats.search.confirming import is_a_flat
 from grayshelf.core.flats.settings import RowKey
+from grayshelf.core.flats.timed_light import exposure_of
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.planning.runsheet import StepKind
@@ -131,15 +132,17 @@ class HandRun(SheetRun):
 
     def found(self, step: RunStep, row: RowConditions, found: Found) -> None:
         """The row's flats and dark flats are shot at what was found; the shot that confirmed it is the first of them."""
+        timed = row.source.timed
         with self.library.db.session() as session:
             mine = [s for s in self.steps(session) if s.row == step.row and s.kind in SERIES]
             for other in mine:
                 known = replace(
                     read(SheetParams, other.params),
-                    exposure_s=found.exposure_s,
+                    exposure_s=exposure_of(timed, found.exposure_s),
                     exposure_known=True,
                     target=row.target,
                     window=row.window,
+                    lit=None if timed is None else timed.lit(found.exposure_s),
                 )
                 other.params = as_kept(known)
         if found.brightness is not None and step.row is not None:
@@ -165,7 +168,8 @@ class HandRun(SheetRun):
                 frame = session.get_one(Frame, shot.frame_id)
                 frame.rejected, frame.reason = False, ""
                 flats.done += 1
-                session.add(_shot_of(flats, shot.exposure_s, shot.stats, shot.taken_at, shot.path, frame.id))
+                exposure_s = exposure_of(row.source.timed, shot.exposure_s)
+                session.add(_shot_of(flats, exposure_s, shot.stats, shot.taken_at, shot.path, frame.id))
 
     def no_answer(self, step: RunStep, row: RowConditions, no: NoAnswer) -> None:
         """One filter that fails does not stop the rest: its other steps are left out, and it is said what would help."""
@@ -258,7 +262,8 @@ class HandRun(SheetRun):
         return [*(s for s in steps if s.id == current.id), *waiting, *done]
 
     def _test_flat(self, step: RunStep, arrival: Arrival) -> None:
-        flat = measured_flat(arrival, self.sought(step).key.binning, None, self.library.clock.now())
+        timed = self.row(step).source.timed
+        flat = measured_flat(arrival, self.sought(step).key.binning, None, self.library.clock.now(), timed)
         frame = self._enter(arrival, A_TEST)
         if frame.state == "duplicate":
             self._refuse(step, arrival, frame.reason)

@@ -19,6 +19,7 @@ from grayshelf.core.flats.model import Found, NoAnswer
 from grayshelf.core.flats.panel.diffusers import advise, listed
 from grayshelf.core.flats.search.confirming import is_a_flat
 from grayshelf.core.flats.settings import RowKey
+from grayshelf.core.flats.timed_light import exposure_of
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.planning.forecast import afterwards
@@ -121,15 +122,17 @@ class Run(SheetRun):
         assert step.row is not None
         if found.brightness is not None:
             self.write_row(step.row, replace(self.rows[step.row], brightness=found.brightness))
-        download = self.devices.camera.facts.download_s
+        download, timed = self.devices.camera.facts.download_s, row.source.timed
+        exposure_s = exposure_of(timed, found.exposure_s)
         with self.library.db.session() as session:
             for other in self._open_of_row(self.steps(session), step.row):
                 if other.kind in SERIES:
                     known = replace(
                         read(SheetParams, other.params),
-                        exposure_s=found.exposure_s,
+                        exposure_s=exposure_s,
                         exposure_known=True,
-                        seconds=other.count * (found.exposure_s + download),
+                        seconds=other.count * (exposure_s + download),
+                        lit=None if timed is None else timed.lit(found.exposure_s),
                     )
                     other.params = as_kept(known)
         self.end_search(step)
@@ -258,7 +261,8 @@ class Run(SheetRun):
         if shot is None or target is None or step.row is None:
             return None
         stats = read(ShotStats, shot.stats)
-        setting = settings.exposure_s, self.rows[step.row].brightness
+        light_s = settings.exposure_s if settings.lit is None else settings.lit.lit_s
+        setting = light_s, self.rows[step.row].brightness
         if stats.probe or not is_a_flat((shot.exposure_s, shot.brightness), stats.median, setting, target):
             return None
         return self.taking.adopt(shot.path, name, settings)
@@ -294,7 +298,14 @@ class Run(SheetRun):
         if not params.exposure_known or params.exposure_s is None:
             return None
         return ShotSettings(
-            kind, params.exposure_s, row.gain, row.offset, row.binning, row.filter_code, row.focus
+            kind,
+            params.exposure_s,
+            row.gain,
+            row.offset,
+            row.binning,
+            row.filter_code,
+            row.focus,
+            lit=params.lit if kind is FrameKind.FLAT else None,
         )
 
     def _flats(self, step: RunStep) -> None:

@@ -13,6 +13,7 @@ from grayshelf.core.masters.noise import flats_cost_percent
 from grayshelf.core.planning.forecast import TimedStep, timed
 from grayshelf.core.planning.runsheet import DarkSeries, FlatSeries, RigPace, RunSheet, StepKind, plan_sheet
 from grayshelf.devices.ports import RigDevices
+from grayshelf.library.flat_sheet import source_of
 from grayshelf.library.library import Library
 from grayshelf.library.lights import electrons_per_adu, light_sets
 from grayshelf.library.models import Rig
@@ -98,7 +99,7 @@ def _choices(
     chosen = wishes.frames or rules.n_flats
     for frames in frame_choices(rules.n_flats):
         rows = [replace(o.wish, n_flats=frames, n_dark_flats=frames) for o in on]
-        steps = timed(_plan(rig, rows, (), pace, devices).steps, now)
+        steps = timed(_plan(session, rig, rows, (), pace, devices).steps, now)
         cost = max(
             (flats_cost_percent(sky, signal, frames, n, noise) for sky, signal, n, noise in worst),
             default=None,
@@ -108,6 +109,7 @@ def _choices(
 
 
 def _plan(
+    session: Session,
     rig: Rig,
     rows: Sequence[FlatSeries],
     darks: Sequence[DarkSeries],
@@ -126,6 +128,7 @@ def _plan(
         moves_filter=(devices is not None and devices.wheel is not None) or len(rig.filters) == 1,
         sensor_temp_c=devices.camera.cooler().sensor_c if devices else None,
         current_position=devices.wheel.position() if devices and devices.wheel else None,
+        light=source_of(session, rig, wishes_of(rig), None).kind,
     )
 
 
@@ -143,7 +146,12 @@ def look_at_tonight(
         darks, no_darks = dark_offers(library, rig, wishes, has_cooler)
         pace = pace_of(rig, devices)
         sheet = _plan(
-            rig, [o.wish for o in offers if o.on_sheet], [d.wish for d in darks if d.on_sheet], pace, devices
+            session,
+            rig,
+            [o.wish for o in offers if o.on_sheet],
+            [d.wish for d in darks if d.on_sheet],
+            pace,
+            devices,
         )
         tonight = night_of_utc(now, zone_of(library, session, rig))
         every = light_sets(library, rig)
