@@ -18,7 +18,16 @@ from grayshelf.core.planning.by_hand import NBSP, capped_line, flats_line
 from grayshelf.core.planning.runsheet import FlatSeries
 
 FLATS = AskedFor(
-    "Kite 9", "R", 100.0, 1, 30.0, exposure_s=0.85, angle_deg=359.5, focus=12_020.0, focus_within=100.0
+    "Kite 9",
+    "R",
+    100.0,
+    1,
+    30.0,
+    exposure_s=0.85,
+    angle_deg=359.5,
+    focus=12_020.0,
+    focus_within=100.0,
+    read_mode="Fine",
 )
 DARK_FLATS = replace(FLATS, kind=FrameKind.DARK_FLAT, angle_deg=None, focus=None)
 DARKS = AskedFor(
@@ -50,6 +59,7 @@ def test_a_frame_is_for_whatever_asks_for_it_and_comes_in_any_order():
     [
         ({"gain": 200.0}, SHEET, "It was taken at gain 200; the lights have 100. Set the gain to 100."),
         ({"offset": 10.0}, SHEET, "It was taken at offset 10; the lights have 30. Set it to 30."),
+        ({"read_mode": "Fast"}, SHEET, "It was taken in read-out mode Fast; the lights have Fine. Set it to Fine."),
         ({"binning_x": 2}, SHEET, "It was taken at binning 2; the lights have 1. Set it to 1."),
         ({"filter_code": "Ha"}, SHEET, "It was taken in Ha; R is looked for. Bring R in."),
         ({"exposure_s": 1.0}, SHEET, "It was exposed for 1 s; 0.85 s is asked for. Set 0.85 s."),
@@ -63,7 +73,7 @@ def test_a_frame_is_for_whatever_asks_for_it_and_comes_in_any_order():
         ({"kind": FrameKind.DARK, "exposure_s": 300.0, "gain": 120.0, "sensor_temp_c": -10.0}, [DARKS], "It was taken at gain 120; asked is 100. Set the gain to 100."),
         ({"kind": FrameKind.DARK, "exposure_s": 180.0, "sensor_temp_c": -10.0}, [DARKS], "It was exposed for 180 s; 300 s is asked for. Set 300 s."),
     ],
-    ids=range(14),
+    ids=range(15),
 )  # fmt: skip
 def test_what_is_wrong_is_said_of_the_nearest_and_what_to_do(change, asked, says):
     found = which_of(replace(FRAME, **change), asked)
@@ -145,9 +155,9 @@ def test_one_line_says_what_to_do_and_each_number_is_copied_plainly():
         gain_word="ISO",
     )
     assert bare.what.replace(NBSP, " ") == "ISO 100, offset 30, binning 2: one test flat"
-    dark = capped_line(FrameKind.DARK, 30, 100.0, 30.0, 1, 300.0, -10.0)
+    dark = capped_line(FrameKind.DARK, 30, 100.0, 30.0, 1, 300.0, -10.0, read_mode="Fine")
     assert dark.before.replace(NBSP, " ") == "Cap on, the light and the room dark, sensor at −10 °C."
-    assert dark.what.replace(NBSP, " ") == "Gain 100, offset 30: 30 darks of 300 s"
+    assert dark.what.replace(NBSP, " ") == "Gain 100, offset 30, read-out mode Fine: 30 darks of 300 s"
     assert dark.dials[-1].copied == "-10"
     bias = capped_line(FrameKind.BIAS, 1, 100.0, 30.0, 1, None)
     assert bias.what.replace(NBSP, " ") == "Gain 100, offset 30: 1 bias frame"

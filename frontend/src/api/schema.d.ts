@@ -4711,7 +4711,7 @@ export interface components {
              * Axis
              * @enum {string}
              */
-            axis: "exposure" | "brightness";
+            axis: "exposure" | "brightness" | "time of light";
             /** Fixed */
             fixed: string;
             /** High */

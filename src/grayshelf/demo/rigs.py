@@ -92,7 +92,7 @@ SOURCES: list[dict[str, Any]] = [
             {"name": "neutral film", "stops": 2.0},
         ],
     },
-    {"name": "Lit wall", "dimmable": False, "diffusers": []},
+    {"name": "Lit wall", "kind": "wall", "dimmable": False, "diffusers": []},
 ]
 #: What is noted of the nights: air at dusk and dawn, seeing, humidity, moon, words.
 LOGS: list[tuple[str, date, dict[str, Any], str]] = [

@@ -174,6 +174,8 @@ class SheetParams:
     stack: tuple[str, ...] | None = None
     stack_stops: float = 0.0
     """And what hung before the light; None where it has not begun."""
+    read_mode: str | None = None
+    """Of frames that belong to no row, too."""
     lit: Lit | None = None
     """When the light of its flats is on, where that is within the exposure."""
 

@@ -41,7 +41,7 @@ function Line({ rule, value, onChange }: { rule: Rule; value: number; onChange: 
             type="number"
             step={rule.whole ? 1 : "any"}
             aria-label={`${rule.before} … ${rule.unit} ${rule.after}`.trim()}
-            className={`num h-7 rounded-sm border bg-card px-1.5 text-right max-md:h-11 ${own ? "border-ink" : "border-line"}`}
+            className={`num h-7 [appearance:textfield] [&::-webkit-inner-spin-button]:appearance-none rounded-sm border bg-card px-1.5 text-right max-md:h-11 ${own ? "border-ink" : "border-line"}`}
             style={{
               width: `${Math.max(Math.min(String(rule.most).length, 4), String(value).length, 3) + 3}ch`,
             }}

@@ -31,6 +31,7 @@ class AskedFor:
     angle_within_deg: float = 1.0
     focus: float | None = None
     focus_within: float = 150.0
+    read_mode: str | None = None
     as_lights: bool = True
     """Whether flats are to be as the lights were; else as the exercise asks."""
 
@@ -85,6 +86,11 @@ def _otherwise_set(facts: FrameFacts, asked: AskedFor) -> Iterator[str]:
         yield (
             f"It was taken at binning {facts.binning_x}; {'the lights have' if optical else 'asked is'} "
             f"{asked.binning}. Set it to {asked.binning}."
+        )
+    if facts.read_mode is not None and asked.read_mode is not None and facts.read_mode != asked.read_mode:
+        yield (
+            f"It was taken in read-out mode {facts.read_mode}; {'the lights have' if optical else 'asked is'} "
+            f"{asked.read_mode}. Set it to {asked.read_mode}."
         )
     if asked.kind is FrameKind.BIAS:
         return

@@ -51,13 +51,17 @@ def _of(count: int, kind: FrameKind, exposure_s: float | None) -> str:
     return frames if exposure_s is None else f"{frames} of {_number(exposure_s)}{NBSP}s"
 
 
-def _settings(gain: float, offset: float, binning: int, gain_word: str) -> list[Dial]:
+def _settings(
+    gain: float, offset: float, binning: int, gain_word: str, read_mode: str | None = None
+) -> list[Dial]:
     dials = [
         Dial(gain_word, f"{gain_word}{NBSP}{_number(gain)}", f"{gain:g}"),
         Dial("offset", f"offset{NBSP}{_number(offset)}", f"{offset:g}"),
     ]
     if binning != 1:
         dials.append(Dial("binning", f"binning{NBSP}{binning}", str(binning)))
+    if read_mode is not None:
+        dials.append(Dial("read-out mode", f"read-out mode {read_mode}", read_mode))
     return dials
 
 
@@ -91,7 +95,7 @@ def flats_line(
     lit
         When it is on, where that is within the exposure.
     """
-    settings = _settings(row.gain, row.offset, row.binning, gain_word)
+    settings = _settings(row.gain, row.offset, row.binning, gain_word, row.read_mode)
     where = []
     if brightness is not None:
         where.append(Dial("brightness", f"{light} at {brightness}", str(brightness)))
@@ -144,9 +148,10 @@ def capped_line(
     set_temp_c: float | None = None,
     *,
     gain_word: str = "gain",
+    read_mode: str | None = None,
 ) -> HandLine:
     """What to do for frames behind the cap: darks (`set_temp_c` in °C), dark flats, bias (without an exposure, s)."""
-    settings = _settings(gain, offset, binning, gain_word)
+    settings = _settings(gain, offset, binning, gain_word, read_mode)
     head = ", ".join(d.text for d in settings)
     head = head[:1].upper() + head[1:] if gain_word == "gain" else head
     dials = [*settings, *_exposure(exposure_s)]

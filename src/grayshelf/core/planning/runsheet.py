@@ -76,6 +76,8 @@ class FlatSeries:
     targets: tuple[str, ...] = ()
     hole: bool = False
     """Nothing on the shelf fits these lights; False: something does, with care, and is renewed."""
+    read_mode: str | None = None
+    """The read-out mode that the lights have."""
 
 
 @dataclass(frozen=True)
@@ -94,6 +96,8 @@ class DarkSeries:
     """A dark flat for flats that are there already is shot like a dark, at the flats' exposure."""
     filters: tuple[str, ...] = ()
     """For a dark flat: the filters of those flats."""
+    read_mode: str | None = None
+    """The read-out mode of the frames that they serve."""
 
     @property
     def for_flats(self) -> bool:

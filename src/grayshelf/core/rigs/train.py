@@ -123,6 +123,7 @@ class TrainFacts:
     sample_step: int | None = None
     bayer_pattern: str | None = None
     gains: tuple[float, ...] = ()
+    read_modes: tuple[str, ...] = ()
     offsets: tuple[float, ...] = ()
     # the Bench
     gains_measured: tuple[float, ...] = ()
@@ -342,6 +343,8 @@ def _camera(facts: TrainFacts) -> Told:
         known.append(Known(f"{word} {', '.join(f'{g:g}' for g in facts.gains[:4])}", Origin.HEADERS))
     if facts.offsets:
         known.append(Known(f"offset {', '.join(f'{o:g}' for o in facts.offsets[:4])}", Origin.HEADERS))
+    if facts.read_modes:
+        known.append(Known(f"read-out mode {_listed(facts.read_modes[:4])}", Origin.HEADERS))
     if facts.sample_step is not None and facts.sample_step > 1:
         bits = 16 - round(math.log2(facts.sample_step))
         known.append(Known(f"{bits} bits, levels step by {facts.sample_step}", Origin.HEADERS))

@@ -119,7 +119,7 @@ def _chart(row: RowConditions, step: RunStep | None, shots: Sequence[RunShot], a
         key=key_out(row.key),
         title=title,
         under=under,
-        axis="brightness" if axis.by_brightness else "exposure",
+        axis="brightness" if axis.by_brightness else "time of light" if row.source.timed else "exposure",
         fixed=axis.fixed,
         target=row.target.level_adu,
         tolerance=row.target.tolerance_adu,
@@ -191,7 +191,8 @@ def _title(
         under = f"{_where(row)}, {in_words.several(n_shots, 'test shot')}, sure to {max(sure, 0.1):.1f} %"
         if found.banding_percent is not None:
             under += f", {banding(found.banding_percent)}"
-        return f"{in_words.seconds(found.exposure_s)}{at}", under
+        of_light = " of light" if row.source.timed else ""
+        return f"{in_words.seconds(found.exposure_s)}{of_light}{at}", under
     if no is not None:
         least = "at least " if no.at_least else ""
         if no.direction in ("too bright", "too dim"):

@@ -319,7 +319,7 @@ class FlatChartOut(Schema):
     key: FlatKeyIn
     title: str
     under: str
-    axis: Literal["exposure", "brightness"]
+    axis: Literal["exposure", "brightness", "time of light"]
     fixed: str
     target: float
     tolerance: float

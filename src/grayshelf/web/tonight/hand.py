@@ -84,11 +84,18 @@ def _line(library: Library, session: Session, rig: Rig, begun: RunJob, step: Run
         kind = FrameKind.DARK if step.kind == StepKind.DARKS else FrameKind.DARK_FLAT
         temp = params.set_temp_c if kind is FrameKind.DARK else None
         settings = params.gain or 0.0, params.offset or 0.0, params.binning or 1
-        return capped_line(kind, left, *settings, exposure, temp, gain_word=word)
+        return capped_line(kind, left, *settings, exposure, temp, gain_word=word, read_mode=params.read_mode)
     row = begun.rows[step.row]
     if step.kind == StepKind.DARK_FLATS:
         return capped_line(
-            FrameKind.DARK_FLAT, left, row.gain, row.offset, row.binning, exposure, gain_word=word
+            FrameKind.DARK_FLAT,
+            left,
+            row.gain,
+            row.offset,
+            row.binning,
+            exposure,
+            gain_word=word,
+            read_mode=row.read_mode,
         )
     light = source_of(session, rig, wishes_from(rig.wishes), None)
     test, brightness = step.kind == StepKind.FIND, row.brightness

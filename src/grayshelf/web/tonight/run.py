@@ -12,7 +12,7 @@ from zoneinfo import ZoneInfo
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from grayshelf.core.flats.model import ExposureWindow, FlatTarget
+from grayshelf.core.flats.model import ExposureWindow, FlatTarget, Found
 from grayshelf.core.flats.settings import FlatWishes
 from grayshelf.core.matching import rulers
 from grayshelf.core.matching.model import CommonSettings
@@ -232,10 +232,14 @@ def _outcome(step: RunStep) -> str:
         return ""
     outcome = read(SearchOutcome, step.outcome)
     if outcome.found is not None:
-        return (
-            f"{in_words.seconds(outcome.found.exposure_s)} in {in_words.several(outcome.found.shots, 'shot')}"
-        )
+        return f"{_found_text(step, outcome.found)} in {in_words.several(outcome.found.shots, 'shot')}"
     return "" if outcome.no_answer is None else f"{outcome.no_answer.message} {outcome.no_answer.advice}"
+
+
+def _found_text(step: RunStep, found: Found) -> str:
+    """'3.6 s', or '3.6 s of light' where it is lit within a longer exposure."""
+    of_light = " of light" if read(SheetParams, step.params).lit is not None else ""
+    return f"{in_words.seconds(found.exposure_s)}{of_light}"
 
 
 def _shot(shot: RunShot, target: float, tolerance: float, number: int) -> TestShotOut:
@@ -294,7 +298,7 @@ def _search(
         rate=_rate_so_far(shots, pedestal, white) if rate is None else rate,
         shots=[_shot(x, target.level_adu, target.tolerance_adu, i + 1) for i, x in enumerate(shots)],
         next=following,
-        found=in_words.seconds(found.exposure_s) if found else None,
+        found=_found_text(step, found) if found else None,
         found_s=found.exposure_s if found else None,
         no_answer=none.message if none else None,
         advice=none.advice if none else None,

@@ -101,6 +101,7 @@ def _of_headers(session: Session, rig: Rig, lights: Sequence[LightSet]) -> dict[
         "bayer_pattern": newest.bayer_pattern if newest else None,
         "gains": tuple(sorted({f.gain for f in facts if f.gain is not None})),
         "offsets": tuple(sorted({f.offset for f in facts if f.offset is not None})),
+        "read_modes": tuple(sorted({f.read_mode for f in facts if f.read_mode})),
         "sample_step": lights[-1].row.sample_step if lights else None,
     }
 

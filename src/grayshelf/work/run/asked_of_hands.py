@@ -60,6 +60,7 @@ class AskedOfHands:
                 near.dark_exposure_percent if kind is FrameKind.DARK else near.dark_flat_exposure_percent,
                 params.set_temp_c if kind is FrameKind.DARK else None,
                 near.dark_temp_c,
+                read_mode=params.read_mode,
             )
         row = self.run.rows[step.row]
         flat = kind is FrameKind.FLAT
@@ -77,6 +78,7 @@ class AskedOfHands:
             angle_within_deg=near.flat_angle_deg,
             focus=row.focus if flat else None,
             focus_within=near.flat_focus_steps,
+            read_mode=row.read_mode,
         )
 
     def _set_to(self, quantity: str, value: float | None) -> float | None:

@@ -93,7 +93,12 @@ def _standards(library: Library, rig: Rig, choice: SheetChoice) -> list[DarkOffe
 def _dark_key(want: CommonSettings) -> str:
     temp = want.sensor_temp_c
     degrees = "" if temp is None else f":{temp:.0f}C"
-    return f"dark:{want.exposure_s:g}s{degrees}:g{want.gain or 0:g}:o{want.offset or 0:g}:b{binning_of(want)}"
+    return f"dark:{want.exposure_s:g}s{degrees}{_set_to(want)}"
+
+
+def _set_to(want: CommonSettings) -> str:
+    mode = f":{want.read_mode}" if want.read_mode else ""
+    return f":g{want.gain or 0:g}:o{want.offset or 0:g}:b{binning_of(want)}{mode}"
 
 
 def _dark_series(want: CommonSettings, count: int, lights: int, targets: tuple[str, ...]) -> DarkSeries:
@@ -107,6 +112,7 @@ def _dark_series(want: CommonSettings, count: int, lights: int, targets: tuple[s
         count,
         lights,
         targets,
+        read_mode=want.read_mode,
     )
 
 
@@ -133,7 +139,7 @@ def _dark_flat_offer(gap: Gap, rig: Rig, wishes: SheetChoice) -> DarkOffer | Non
     want = gap.want
     if want.exposure_s is None or want.exposures_differ:
         return None
-    key = f"dark flat:{want.exposure_s:g}s:g{want.gain or 0:g}:o{want.offset or 0:g}:b{binning_of(want)}"
+    key = f"dark flat:{want.exposure_s:g}s{_set_to(want)}"
     wish = DarkSeries(
         want.exposure_s,
         None,
@@ -145,6 +151,7 @@ def _dark_flat_offer(gap: Gap, rig: Rig, wishes: SheetChoice) -> DarkOffer | Non
         gap.targets,
         FrameKind.DARK_FLAT,
         (want.filter_code,) if want.filter_code else (),
+        want.read_mode,
     )
     on = key in wishes.add or (not gap.care_only and key not in wishes.leave_out)
     return DarkOffer(key, wish, gap.sets, not gap.care_only, on, gap.nearest)

@@ -49,10 +49,11 @@ class RowOffer:
     note: str
 
 
-def flat_gap_key(filter_code: str, gain: float, offset: float, binning: int, angle: float | None) -> str:
+def flat_gap_key(want: CommonSettings, binning: int) -> str:
     """The name of a row of flats, the same from one look to the next."""
-    turned = "" if angle is None else f"@{round(angle) % 360}"
-    return f"flat:{filter_code}:g{gain:g}:o{offset:g}:b{binning}{turned}"
+    turned = "" if want.angle is None else f"@{round(want.angle.deg) % 360}"
+    mode = f":{want.read_mode}" if want.read_mode else ""
+    return f"flat:{want.filter_code}:g{want.gain:g}:o{want.offset:g}:b{binning}{turned}{mode}"
 
 
 @kept_answers(8192)
@@ -193,6 +194,7 @@ class _OfferMaker:
             stack=stack,
             stack_stops=stops_of(stack, source.diffusers),
             wheel_position=in_wheel.position if in_wheel else 0,
+            read_mode=want.read_mode,
         )
 
 
@@ -205,22 +207,16 @@ def _with(offer: RowOffer, gap: Gap) -> RowOffer:
 
 def _row_key(rows: dict[str, RowOffer], want: CommonSettings, binning: int, tolerances: Tolerances) -> str:
     """The key of a row already on the list that would serve these lights too, else a new one."""
-    assert want.filter_code is not None and want.gain is not None and want.offset is not None
     for key, offer in rows.items():
         wish = offer.wish
-        same = (wish.filter_code, wish.gain, wish.offset, wish.binning) == (
-            want.filter_code,
-            want.gain,
-            want.offset,
-            binning,
-        )
+        set_so = wish.filter_code, wish.gain, wish.offset, wish.binning, wish.read_mode
+        same = set_so == (want.filter_code, want.gain, want.offset, binning, want.read_mode)
         first = offer.lights[0].want
         near = rulers.angle(first, want, tolerances.flat_angle_deg)
         focus = rulers.band("focus", first.focus, want.focus, tolerances.flat_focus_steps, "steps")
         if same and (near.inside or near.unknown) and (focus.inside or focus.unknown):
             return key
-    angle = want.angle.deg if want.angle else None
-    return flat_gap_key(want.filter_code, want.gain, want.offset, binning, angle)
+    return flat_gap_key(want, binning)
 
 
 def _on_sheet(offer: RowOffer, wishes: SheetChoice) -> bool:

@@ -147,6 +147,8 @@ class HandRun(SheetRun):
                 other.params = as_kept(known)
         if found.brightness is not None and step.row is not None:
             self.write_row(step.row, replace(self.rows[step.row], brightness=found.brightness))
+        if timed is not None:
+            self.change(step, params=replace(read(SheetParams, step.params), lit=timed.lit(found.exposure_s)))
         self._keep_the_confirming_shot(step, row, found)
         self.end_search(step)
 

@@ -135,6 +135,8 @@ class Run(SheetRun):
                         lit=None if timed is None else timed.lit(found.exposure_s),
                     )
                     other.params = as_kept(known)
+        if timed is not None:
+            self.change(step, params=replace(read(SheetParams, step.params), lit=timed.lit(found.exposure_s)))
         self.end_search(step)
 
     def no_answer(self, step: RunStep, row: RowConditions, no: NoAnswer) -> None:

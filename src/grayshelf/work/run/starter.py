@@ -183,6 +183,7 @@ def _step(step: SheetStep) -> RunStep:
                 dark.binning,
                 dark.set_temp_c,
                 dark.lights,
+                read_mode=dark.read_mode,
             )
         made = RunStep(kind=step.kind.value, title=step.title, params=as_kept(params))
     made.filter_code, made.row, made.count = step.filter_code, step.row, step.count
