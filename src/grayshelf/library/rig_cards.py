@@ -155,19 +155,7 @@ def _write_part(kind: PartKind) -> Writer:
     return write
 
 
-_OF_LIGHT = (
-    "name",
-    "kind",
-    "dimmable",
-    "lowest",
-    "highest",
-    "pulse_hz",
-    "duty",
-    "before_s",
-    "after_s",
-    "shortest_lit_s",
-    "diffusers",
-)
+_OF_LIGHT = tuple(c.name for c in LightSource.__table__.columns if c.name != "id")
 
 
 def _read_light(session: Session, rig: Rig) -> Kept:

@@ -71,27 +71,21 @@ def _of_another_kind(facts: FrameFacts, asked: AskedFor) -> Iterator[str]:
 
 
 def _otherwise_set(facts: FrameFacts, asked: AskedFor) -> Iterator[str]:
-    optical, word = asked.kind is FrameKind.FLAT and asked.as_lights, asked.gain_word
+    word = asked.gain_word
+    whose = "the lights have" if asked.kind is FrameKind.FLAT and asked.as_lights else "asked is"
     if not _same_filter(facts, asked):
         yield (
             f"It was taken in {facts.filter_code}; {asked.filter_code} is looked for. Bring {asked.filter_code} in."
         )
-    if facts.gain is not None and asked.gain is not None and facts.gain != asked.gain:
-        whose = "the lights have" if optical else "asked is"
-        yield f"It was taken at {word} {facts.gain:g}; {whose} {asked.gain:g}. Set the {word} to {asked.gain:g}."
-    if facts.offset is not None and asked.offset is not None and facts.offset != asked.offset:
-        whose = "the lights have" if optical else "asked is"
-        yield f"It was taken at offset {facts.offset:g}; {whose} {asked.offset:g}. Set it to {asked.offset:g}."
-    if facts.binning_x is not None and facts.binning_x != asked.binning:
-        yield (
-            f"It was taken at binning {facts.binning_x}; {'the lights have' if optical else 'asked is'} "
-            f"{asked.binning}. Set it to {asked.binning}."
-        )
-    if facts.read_mode is not None and asked.read_mode is not None and facts.read_mode != asked.read_mode:
-        yield (
-            f"It was taken in read-out mode {facts.read_mode}; {'the lights have' if optical else 'asked is'} "
-            f"{asked.read_mode}. Set it to {asked.read_mode}."
-        )
+    dials: tuple[tuple[str, str, float | str | None, float | str | None], ...] = (
+        (f"at {word}", f"the {word}", facts.gain, asked.gain),
+        ("at offset", "it", facts.offset, asked.offset),
+        ("at binning", "it", facts.binning_x, asked.binning),
+        ("in read-out mode", "it", facts.read_mode, asked.read_mode),
+    )
+    for how, dial, has, wanted in dials:
+        if has is not None and wanted is not None and has != wanted:
+            yield f"It was taken {how} {_plain(has)}; {whose} {_plain(wanted)}. Set {dial} to {_plain(wanted)}."
     if asked.kind is FrameKind.BIAS:
         return
     if facts.exposure_s is None or facts.exposure_s <= 0:
@@ -104,6 +98,10 @@ def _otherwise_set(facts: FrameFacts, asked: AskedFor) -> Iterator[str]:
             f"It was exposed for {facts.exposure_s:g} s; {asked.exposure_s:g} s is asked for. "
             f"Set {asked.exposure_s:g} s."
         )
+
+
+def _plain(value: float | str) -> str:
+    return value if isinstance(value, str) else f"{value:g}"
 
 
 def _same_filter(facts: FrameFacts, asked: AskedFor) -> bool:

@@ -244,10 +244,7 @@ def _light(facts: TrainFacts) -> Told:
     if facts.lit_within_s is not None:
         before, after = facts.lit_within_s
         known.append(
-            Known(
-                f"lit within the exposure, {before:g} s after its begin, {after:g} s before its end",
-                Origin.TYPED,
-            )
+            Known(f"lit within the exposure, dark for {before:g} s before, {after:g} s after", Origin.TYPED)
         )
     if facts.pulse_hz is not None:
         known.append(Known(f"pulses at {facts.pulse_hz:g} Hz", Origin.TYPED))

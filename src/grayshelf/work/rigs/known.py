@@ -99,11 +99,16 @@ def _of_headers(session: Session, rig: Rig, lights: Sequence[LightSet]) -> dict[
         else None,
         "pixel_um": newest.pixel_um if newest else None,
         "bayer_pattern": newest.bayer_pattern if newest else None,
-        "gains": tuple(sorted({f.gain for f in facts if f.gain is not None})),
-        "offsets": tuple(sorted({f.offset for f in facts if f.offset is not None})),
-        "read_modes": tuple(sorted({f.read_mode for f in facts if f.read_mode})),
+        "gains": _each(f.gain for f in facts),
+        "offsets": _each(f.offset for f in facts),
+        "read_modes": _each(f.read_mode or None for f in facts),
         "sample_step": lights[-1].row.sample_step if lights else None,
     }
+
+
+def _each(values: Iterable[Any]) -> tuple[Any, ...]:
+    """Every value that there is, once."""
+    return tuple(sorted({v for v in values if v is not None}))
 
 
 def _any_of_camera(session: Session, camera: str) -> FrameFacts | None:
