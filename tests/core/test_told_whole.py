@@ -529,10 +529,10 @@ def test_a_master_names_its_inputs_in_a_table():
         table = hdus[1]
         assert (table.name, table.columns.names) == (
             "INPUTS",
-            ["NAME", "SHA256", "USED", "LEVEL", "CLIPPED", "REASON"],
+            ["NAME", "SHA256", "USED", "LEVEL", "CLIPPED", "REASON", "MEAN", "NOISE", "CCDTEMP"],
         )
         assert (
-            table.columns.formats == ["13A", "64A", "L", "D", "D", "8A"]
+            table.columns.formats == ["13A", "64A", "L", "D", "D", "8A", "D", "D", "D"]
             and table.columns["LEVEL"].unit == "adu"
         )
         assert list(table.data["USED"]) == [True, False] and list(table.data["LEVEL"]) == [20_123.5, 123.0]

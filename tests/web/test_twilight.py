@@ -200,7 +200,7 @@ def test_a_sky_that_is_gone_is_told(client, context):
     clock = context.library.clock
     page = look(client, at="dawn", rows=rows(60, ("SII",)))
     sky = twilight_at(52.95, 0.95, date.fromisoformat(page["day"]), dawn=True)
-    late = sky.time(page["rows"][0]["shuts"] * 60.0) - timedelta(minutes=5)
+    late = sky.time(page["rows"][0]["shuts"] * 60.0) - timedelta(minutes=9)
     rate, clock.rate = clock.rate, 1e9
     clock.sleep((late - clock.now()).total_seconds())
     clock.rate = rate

@@ -5,6 +5,7 @@ So a library that lost its database, or is read by another one, has its masters 
 
 from __future__ import annotations
 
+import math
 import re
 import warnings
 from collections import Counter
@@ -99,6 +100,7 @@ def _story_in(path: Path) -> _Story | None:
                         float(r["LEVEL"]),
                         float(r["CLIPPED"]),
                         str(r["REASON"]).strip(),
+                        *(_number(r, name) for name in ("MEAN", "NOISE", "CCDTEMP")),
                     )
                     for r in table
                 ]
@@ -117,6 +119,12 @@ def _story_in(path: Path) -> _Story | None:
         value: Any = card_value(header, card)
         noise[name] = float(value) if isinstance(value, (int, float)) and np.isfinite(value) else None
     return _Story(method or "combined by Gray Shelf", pedestal, noise, inputs)
+
+
+def _number(row: Any, name: str) -> float | None:
+    """A value of a frame; masters of earlier versions lack it."""
+    value = float(row[name]) if name in row.array.names else math.nan
+    return value if math.isfinite(value) else None
 
 
 def _hash_candidates(library: Library, story: _Story) -> None:
@@ -157,7 +165,8 @@ def _enter(session: Session, set_id: int, story: _Story, figures: list[dict[str,
     record.built_here, record.method = True, story.method
     record.noise, record.frame_noise = story.noise["noise"], story.noise["frame_noise"]
     record.predicted_noise = story.noise["predicted_noise"]
-    record.figures = {"list": figures, "pedestal": story.pedestal_name}
+    looks = [{"mean": i.mean_adu, "noise": i.noise_adu, "temp": i.temp_c} for i in story.inputs]
+    record.figures = {"list": figures, "pedestal": story.pedestal_name, "frames": looks}
     hashes = [i.sha256 for i in story.inputs]
     frames = {
         f.sha256: f

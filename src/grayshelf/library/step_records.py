@@ -9,6 +9,7 @@ from typing import Any
 from grayshelf.core.flats.model import ExposureWindow, FlatTarget, Found, Mode, NoAnswer, Shoot
 from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.flats.timed_light import Lit
+from grayshelf.core.masters.combine import CombineSettings
 from grayshelf.core.planning.gates import Gate
 from grayshelf.core.planning.runsheet import FlatSeries
 from grayshelf.core.sensor.statistics import FlatStatistics
@@ -96,6 +97,9 @@ class BuildJob:
     """Masters to be built of these sets."""
 
     set_ids: tuple[int, ...]
+    again: bool = False
+    """Also where they have their master: it is made anew."""
+    settings: CombineSettings = CombineSettings()
 
 
 @dataclass(frozen=True)

@@ -16,6 +16,7 @@ from sqlalchemy.orm import Session
 from grayshelf import __version__
 from grayshelf.core.checks.figures import master_figures
 from grayshelf.core.checks.frames import LEAK_ALLOWANCE_ADU
+from grayshelf.core.checks.of_a_master import reasons_for_care
 from grayshelf.core.errors import CannotCombine, DiskFull, GrayShelfError, NotFound
 from grayshelf.core.filing.names import master_name, safe_name
 from grayshelf.core.flats.channels import in_colours
@@ -47,8 +48,9 @@ from grayshelf.library.records import read
 from grayshelf.library.rig_terms import rig_of, terms_of
 from grayshelf.library.shelf_levels import pedestal_level
 from grayshelf.library.step_records import BuildJob, JobResult
+from grayshelf.work.checked import Judged, as_json, judge_inputs, looked_at
 from grayshelf.work.jobs import JobControl
-from grayshelf.work.stack import Pedestal, Stack, digest_of, files_of, judge_inputs, refuse_changed
+from grayshelf.work.stack import Pedestal, Stack, digest_of, files_of, refuse_changed
 
 #: Fewer frames than this are not a stack.
 FEWEST = 3
@@ -56,14 +58,15 @@ FEWEST = 3
 
 def build_sets(library: Library, control: JobControl, params: dict[str, Any]) -> JobResult:
     """Work of a build job (`BuildJob`): its sets in the order that lets flats find their dark flats."""
-    wanted = read(BuildJob, params).set_ids
+    asked = read(BuildJob, params)
+    wanted = asked.set_ids
     with library.db.session() as session:
         rows = session.scalars(select(FrameSet).where(FrameSet.id.in_(wanted))).all()
         order = {FrameKind.BIAS: 0, FrameKind.DARK: 1, FrameKind.DARK_FLAT: 2, FrameKind.FLAT: 3}
         todo = [
             r.id
             for r in sorted(rows, key=lambda r: (order[FrameKind(r.kind)], r.id))
-            if r.kind != "light" and not r.is_master and r.master_set_id is None
+            if r.kind != "light" and not r.is_master and (asked.again or r.master_set_id is None)
         ]
     failed: list[str] = []
     for number, set_id in enumerate(todo):
@@ -74,7 +77,7 @@ def build_sets(library: Library, control: JobControl, params: dict[str, Any]) ->
             control.report((number + part) / len(todo), f"Master {number + 1} of {len(todo)}")
 
         try:
-            build_master(library, set_id, share)
+            build_master(library, set_id, share, asked.settings, again=asked.again)
         except DiskFull:
             raise
         except GrayShelfError as error:
@@ -114,13 +117,11 @@ def build_master(
         frames = [f for f in row.frames if f.state in IN_SETS and not f.rejected]
         stack = Stack(row, frames, files_of(library, session, frames), _pedestal_for(library, session, row))
     stamps = [stamp_of(path) for path in stack.paths]
-    inputs = judge_inputs(stack, lambda s: progress(0.35 * s))
+    judged = judge_inputs(stack, lambda s: progress(0.35 * s))
+    inputs = judged.inputs
     used = [i for i, record in enumerate(inputs) if record.used]
     if len(used) < FEWEST:
-        raise CannotCombine(
-            f"Only {len(used)} of {len(frames)} frames can be used; a master needs {FEWEST} or more.",
-            "Shoot more, or look at why the others were left out.",
-        )
+        raise _too_few(judged, len(used))
     facts = stack.facts_of_master(len(used))
     digest = digest_of(inputs, settings, stack.pedestal)
     camera, name = safe_name(facts.camera or "camera"), master_name(facts, len(used))
@@ -139,7 +140,9 @@ def build_master(
         history = _history(stack, settings, len(used))
         write_new(target, lambda stream: write_master(stream, combined.pixels, header, inputs, history))
     progress(0.97)
-    master_id = _enter(library, stack, relative, _Made(settings, inputs, noise, len(used)))
+    master_id = _enter(
+        library, stack, relative, _Made(settings, replace(judged, inputs=inputs), noise, len(used))
+    )
     library.touched()
     progress(1.0)
     return master_id
@@ -159,9 +162,17 @@ class _Made:
     """How a master was made of its set."""
 
     settings: CombineSettings
-    inputs: Sequence[InputRecord]
+    judged: Judged
     noise: _Noise
     n_used: int
+
+
+def _too_few(judged: Judged, n_used: int) -> CannotCombine:
+    why = "; ".join(sorted({f.message for f in judged.findings if f.leave_out}))
+    return CannotCombine(
+        f"Only {n_used} of {len(judged.inputs)} frames can be used; a master needs {FEWEST} or more. {why}".strip(),
+        "Shoot more, or look at why the others were left out.",
+    )
 
 
 def _with_clipped(
@@ -283,6 +294,8 @@ def _enter(library: Library, stack: Stack, relative: str, made: _Made) -> int:
     # What is slow comes before the database is written.
     pixels, sha256 = read_pixels(library.root / relative), sha256_of(library.root / relative)
     figures = [vars(f) for f in master_figures(pixels, FrameKind(stack.row.kind))]
+    with library.db.session() as session:
+        found = looked_at(library, session, stack.row, pixels, made.judged.findings)
     leak = _leak(library, stack.row, pixels)
     with library.db.session() as session:
         row = session.get_one(FrameSet, stack.row.id)
@@ -297,9 +310,11 @@ def _enter(library: Library, stack: Stack, relative: str, made: _Made) -> int:
         describe_set(master, [frame], [facts])
         master.sample_step, master.first_utc, master.last_utc = row.sample_step, row.first_utc, row.last_utc
         master.record = _record(session, master.id, stack, made)
-        master.record.figures = {"list": figures}
-        if leak:
-            master.record.care = [leak]
+        frames = [{"mean": r.mean_adu, "noise": r.noise_adu, "temp": r.temp_c} for r in made.judged.inputs]
+        master.record.figures = {"list": figures, "findings": as_json(found), "frames": frames}
+        care = [*([leak] if leak else []), *reasons_for_care(found)]
+        if care:
+            master.record.care = [*(master.record.care or []), *care]
         former = row.master_set_id
         row.master_set_id = master.id
         if former is not None and former != master.id:
@@ -323,7 +338,7 @@ def _record(session: Session, master_id: int, stack: Stack, made: _Made) -> Mast
         record.pedestal_set_id, record.pedestal_kind = pedestal.id, pedestal.kind
         if pedestal.record is not None and pedestal.record.care:
             record.care = [f"its {pedestal.kind} has a {reason}" for reason in pedestal.record.care]
-    for seq, (told, frame) in enumerate(zip(made.inputs, stack.frames, strict=True)):
+    for seq, (told, frame) in enumerate(zip(made.judged.inputs, stack.frames, strict=True)):
         # From now on it is known wherever its file goes.
         session.get_one(Frame, frame.id).sha256 = told.sha256
         record.inputs.append(

@@ -94,7 +94,9 @@ def _flats_that_waited(session: Session, shot: Sequence[FrameSet]) -> list[Frame
     waited = []
     for flat in flats:
         record = None if flat.master_set_id is None else session.get(MasterRecord, flat.master_set_id)
-        if record is not None and not (record.pedestal_kind and record.care):
+        if record is not None and not (
+            record.pedestal_kind and any(c.startswith("its ") for c in record.care)
+        ):
             continue
         if any(_of_one_exposure(flat, dark_flat) for dark_flat in dark_flats):
             waited.append(flat)

@@ -3,21 +3,18 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-import numpy as np
 from sqlalchemy.orm import Session
 
-from grayshelf.core.checks.apart import apart_from_set
 from grayshelf.core.errors import CannotCombine
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.write import InputRecord
 from grayshelf.core.masters.combine import CombineSettings
-from grayshelf.core.sensor.statistics import frame_statistics
 from grayshelf.library.facts_json import facts_from_json
-from grayshelf.library.files import read_pixels, sha256_of
+from grayshelf.library.files import sha256_of
 from grayshelf.library.folders import FileStamp, stamp_of
 from grayshelf.library.library import Library
 from grayshelf.library.models import Frame, FrameSet
@@ -80,25 +77,6 @@ def refuse_changed(paths: Sequence[Path], stamps: Sequence[FileStamp]) -> None:
             f"{changed[0].name} changed while it was being combined, so the master was not kept.",
             "Wait until nothing writes to it any more, scan its folder, then build again.",
         )
-
-
-def judge_inputs(stack: Stack, progress: Callable[[float], None]) -> list[InputRecord]:
-    """Hash each frame, measure its level, and leave out those that lie apart from the others."""
-    records: list[InputRecord] = []
-    facts = stack.facts
-    for i, (frame, path) in enumerate(zip(stack.frames, stack.paths, strict=True)):
-        pixels = read_pixels(path)
-        if pixels.shape != (facts.height, facts.width):
-            raise CannotCombine(
-                f"{path.name} is another file than the one that was scanned: it has {pixels.shape[1]} × "
-                f"{pixels.shape[0]} pixels.",
-                "Scan its folder again, then build.",
-            )
-        level = frame_statistics(pixels).median if pixels.dtype.kind == "u" else float(np.median(pixels))
-        records.append(InputRecord(Path(frame.path).name, sha256_of(path), True, level, 0.0))
-        progress((i + 1) / len(stack.frames))
-    apart = apart_from_set([r.level_adu for r in records])
-    return [replace(r, used=False, reason=apart[i]) if i in apart else r for i, r in enumerate(records)]
 
 
 def digest_of(inputs: Sequence[InputRecord], settings: CombineSettings, pedestal: Pedestal | None) -> str:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import unicodedata
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -113,6 +114,16 @@ class InputRecord:
     level_adu: float
     clipped_fraction: float
     reason: str = ""
+    mean_adu: float | None = None
+    """Of the steady pixels, finer than the converter's steps."""
+    noise_adu: float | None = None
+    """Temporal noise of a pixel, from neighbours."""
+    temp_c: float | None = None
+    """Of the sensor, as its header tells."""
+
+
+def _or_nan(value: float | None) -> float:
+    return math.nan if value is None else value
 
 
 def write_master(
@@ -137,6 +148,9 @@ def write_master(
         fits.Column("LEVEL", "D", unit="adu", array=[i.level_adu for i in inputs]),
         fits.Column("CLIPPED", "D", array=[i.clipped_fraction for i in inputs]),
         fits.Column("REASON", f"{max([len(r) for r in reasons] + [1])}A", array=reasons),
+        fits.Column("MEAN", "D", unit="adu", array=[_or_nan(i.mean_adu) for i in inputs]),
+        fits.Column("NOISE", "D", unit="adu", array=[_or_nan(i.noise_adu) for i in inputs]),
+        fits.Column("CCDTEMP", "D", unit="degC", array=[_or_nan(i.temp_c) for i in inputs]),
     ]
     table = fits.BinTableHDU.from_columns(columns, name="INPUTS")
     hdus = fits.HDUList([fits.PrimaryHDU(pixels.astype(">f4"), header), table])

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 import numpy as np
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.checks.figures import Figure, master_figures
@@ -24,9 +25,11 @@ from grayshelf.library.rig_terms import gain_word, tolerances_of
 from grayshelf.library.slips import slips
 from grayshelf.library.trains import standing_rigs
 from grayshelf.web.common import in_words
-from grayshelf.web.shelf.schemas import CardOut, FigureOut, FrameViewOut, InputOut, PictureOut, ServedOut
+from grayshelf.web.shelf.frames_of_master import findings_out, inputs_out, pending
+from grayshelf.web.shelf.schemas import CardOut, FigureOut, FrameViewOut, PictureOut, ServedOut
 from grayshelf.web.shelf.walls import spine_out
 from grayshelf.work.build import FEWEST
+from grayshelf.work.checked import as_json, looked_at
 
 #: What was taken off a master flat, in words.
 _TAKEN_OFF = {"bias": "A bias", "dark": "A dark of its exposure", "dark flat": "Its dark flat"}
@@ -50,6 +53,7 @@ def card_page(library: Library, set_id: int) -> CardOut:
         word = gain_word(library, row.camera or "")
         spine = spine_out(holding, tolerances, today, word, "", "")
         seen = _seen(library, session, row, holding.kind)
+        behind = _behind(session, row)
         serves = _serves(library, [r.id for r in rigs], set_id)
         gain = f", {spine.gain_text}" if holding.settings.gain is not None else ""
         return CardOut(
@@ -62,7 +66,11 @@ def card_page(library: Library, set_id: int) -> CardOut:
             settings=_settings(row, word),
             made=_made(row),
             noise=_noise(row),
-            inputs=_inputs(row),
+            findings=findings_out(row),
+            checked=row.record is not None and "findings" in row.record.figures,
+            can_remake=behind is not None,
+            pending=pending(row, behind),
+            inputs=inputs_out(row, behind),
             inputs_note=_inputs_note(row),
             level_unit="ADU",
             serves=serves,
@@ -139,11 +147,13 @@ def _picture(path: Path, frame_id: int, kind: FrameKind) -> PictureOut:
 def _figures(library: Library, session: Session, row: FrameSet, path: Path) -> list[Figure]:
     """Figures of a master, measured once and kept."""
     record = row.record
-    if record is not None and record.figures.get("list"):
+    if record is not None and record.figures.get("list") and "findings" in record.figures:
         return [Figure(**f) for f in record.figures["list"]]
-    figures = master_figures(read_pixels(path).astype(np.float32, copy=False), FrameKind(row.kind))
+    pixels = read_pixels(path).astype(np.float32, copy=False)
+    figures = master_figures(pixels, FrameKind(row.kind))
     if record is not None:
-        record.figures = {"list": [vars(f) for f in figures]}
+        findings = as_json(looked_at(library, session, row, pixels, ()))
+        record.figures = {**record.figures, "list": [vars(f) for f in figures], "findings": findings}
     return figures
 
 
@@ -220,21 +230,9 @@ def _noise(row: FrameSet) -> list[FigureOut]:
     ]
 
 
-def _inputs(row: FrameSet) -> list[InputOut]:
-    record = row.record
-    if record is None or not record.inputs:
-        return []
-    return [
-        InputOut(
-            name=i.name,
-            level=i.level_adu,
-            used=i.used,
-            reason=i.reason,
-            clipped_percent=100 * i.clipped_fraction,
-            sha256=i.sha256,
-        )
-        for i in record.inputs
-    ]
+def _behind(session: Session, row: FrameSet) -> FrameSet | None:
+    """The set of loose frames of which a master was made."""
+    return session.scalar(select(FrameSet).where(FrameSet.master_set_id == row.id)) if row.is_master else None
 
 
 def _inputs_note(row: FrameSet) -> str:

@@ -6,13 +6,15 @@ from apiflask import APIBlueprint
 from flask import Response
 
 from grayshelf.core.errors import NotFound
-from grayshelf.library.models import Frame, FrameSet, RunShot
+from grayshelf.library.models import Frame, FrameSet, Job, RunShot
 from grayshelf.library.pictures import picture_of
-from grayshelf.web.common.schemas import Done
+from grayshelf.web.common.jobs import job_out
+from grayshelf.web.common.schemas import Done, JobOut
 from grayshelf.web.context import the_context
 from grayshelf.web.exports import csv_response
 from grayshelf.web.shelf.card import card_page
-from grayshelf.web.shelf.schemas import CardOut, PictureQuery, ShelfOut
+from grayshelf.web.shelf.remaking import build_again, say_of_frame
+from grayshelf.web.shelf.schemas import CardOut, CombineIn, FrameUseIn, PictureQuery, ShelfOut
 from grayshelf.web.shelf.walls import shelf_page
 from grayshelf.web.tonight.asked import tonight_as_asked
 from grayshelf.web.tonight.schemas import TonightQuery
@@ -54,8 +56,23 @@ def holding(set_id: int) -> CardOut:
 def inputs_csv(set_id: int) -> Response:
     """The frames of a master, as CSV."""
     card = card_page(the_context().library, set_id)
-    rows: list[list[object]] = [["frame", "level_adu", "used", "clipped_percent", "reason", "sha256"]]
-    rows += [[i.name, i.level, i.used, round(i.clipped_percent, 4), i.reason, i.sha256] for i in card.inputs]
+    rows: list[list[object]] = [
+        [
+            "frame",
+            "level_adu",
+            "mean_adu",
+            "noise_adu",
+            "sensor_c",
+            "used",
+            "clipped_percent",
+            "reason",
+            "sha256",
+        ]
+    ]
+    rows += [
+        [i.name, i.level, i.mean, i.noise, i.temp, i.used, round(i.clipped_percent, 4), i.reason, i.sha256]
+        for i in card.inputs
+    ]
     return csv_response(rows, f"frames-of-{set_id}")
 
 
@@ -73,6 +90,25 @@ def shelve(set_id: int, where: str) -> Done:
     return Done(
         message="It is off the shelf; its file stays." if where == "off" else "It is back on the shelf."
     )
+
+
+@api.put("/holdings/<int:set_id>/frames/<int:frame_id>")
+@api.input(FrameUseIn)
+@api.output(Done)
+def use_frame(set_id: int, frame_id: int, json_data: FrameUseIn) -> Done:
+    """Put a frame into the next master of its set, or take it out."""
+    return Done(message=say_of_frame(the_context().library, set_id, frame_id, json_data.use))
+
+
+@api.post("/holdings/<int:set_id>/again")
+@api.input(CombineIn)
+@api.output(JobOut)
+def combine_again(set_id: int, json_data: CombineIn) -> JobOut:
+    """Combine a set anew; the former master comes off the shelf when the new one is there."""
+    context = the_context()
+    job_id = build_again(context.library, context.runner, set_id, json_data)
+    with context.library.db.session() as session:
+        return job_out(session.get_one(Job, job_id), context.library)
 
 
 def _picture(path_of: Frame | str, size: int) -> Response:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import date
+from typing import Literal
 
 from pydantic import Field
 
@@ -93,12 +94,54 @@ class FigureOut(Schema):
 class InputOut(Schema):
     """A frame of a set or master."""
 
+    frame_id: int | None
     name: str
+    mean: float | None
+    noise: float | None
+    temp: float | None
+    by_hand: Literal["", "in", "out"]
+    """What a person said of it since, or before."""
     level: float | None
     used: bool
     reason: str
     clipped_percent: float
     sha256: str
+
+
+class FindingOfMasterOut(Schema):
+    """Something that was found wrong with a master or its frames."""
+
+    fault: str
+    size_text: str
+    message: str
+    advice: str
+    left_out: bool
+    """Whether frames were left out for it."""
+    place: PlaceOut | None
+
+
+class PlaceOut(Schema):
+    """A part of the picture, as shares of its width and height."""
+
+    left: float
+    top: float
+    width: float
+    height: float
+
+
+class FrameUseIn(Schema):
+    """Whether a frame goes into the next master of its set."""
+
+    use: Literal["in", "out", "as found"]
+
+
+class CombineIn(Schema):
+    """How a set is to be combined."""
+
+    method: Literal["clipped mean", "mean", "median"] = "clipped mean"
+    kappa: float = Field(default=3.3, ge=1.5, le=10.0, allow_inf_nan=False)
+    rounds: int = Field(default=3, ge=1, le=10)
+    spread: Literal["pooled", "std", "mad"] = "pooled"
 
 
 class ServedOut(Schema):
@@ -145,6 +188,12 @@ class CardOut(Schema):
     settings: list[FigureOut]
     made: str
     noise: list[FigureOut]
+    findings: list[FindingOfMasterOut]
+    checked: bool
+    """Whether its frames, or it, were looked at; an older one was not."""
+    can_remake: bool
+    pending: int
+    """Frames of which something else was said since it was made."""
     inputs: list[InputOut]
     inputs_note: str
     level_unit: str

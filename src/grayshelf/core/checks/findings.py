@@ -1,0 +1,50 @@
+"""What a check found: of which kind, how large, in a sentence, and where in the picture."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import StrEnum
+
+
+class Fault(StrEnum):
+    """What can be wrong with frames or with the master made of them."""
+
+    LEVEL = "wrong level"
+    TEMPERATURE = "wrong temperature"
+    SATURATED = "saturated"
+    CLIPPED = "clipped at zero"
+    LEAK = "light leak"
+    SHADE = "shutter shade"
+    BANDING = "banding"
+    PANEL_DRIFT = "panel drift"
+    FILTER = "wrong filter"
+    TILT = "tilt"
+    PEDESTAL_DRIFT = "pedestal drift"
+    UNSETTLED = "unsettled first frames"
+    STARS = "stars"
+
+
+@dataclass(frozen=True)
+class Place:
+    """A part of the picture, in pixels from its first row and column; the ends are outside."""
+
+    left: int
+    top: int
+    right: int
+    bottom: int
+
+
+@dataclass(frozen=True)
+class SetFinding:
+    """One thing that is wrong."""
+
+    fault: Fault
+    size: float
+    unit: str
+    message: str
+    advice: str
+    frames: tuple[int, ...] = ()
+    """Which of the set's frames, by their place in it; empty: all of them, or the master."""
+    leave_out: bool = False
+    """Whether those frames do not belong into a master."""
+    place: Place | None = None

@@ -1,0 +1,100 @@
+"""Checks of a master when it is made, or when it came from elsewhere: against itself, and against what is on the shelf."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from grayshelf.core.checks.findings import Fault, SetFinding
+from grayshelf.core.checks.looks import FrameLook, look_at, medians_of_squares
+from grayshelf.core.checks.of_a_picture import (
+    banding_of,
+    capped_and_full,
+    leak_of,
+    shade_of,
+    stars_on,
+    tilt_of,
+)
+from grayshelf.core.frames.kinds import FrameKind
+
+#: What is found of these keeps a master from being used without a second thought.
+_CARE = (Fault.LEAK, Fault.CLIPPED, Fault.SATURATED, Fault.SHADE, Fault.BANDING, Fault.STARS)
+
+
+@dataclass(frozen=True)
+class Beside:
+    """Masters of the same camera to which one is held."""
+
+    capped: FrameLook | None = None
+    """Of the same gain and offset and as short as there is: for a capped one."""
+    before: FrameLook | None = None
+    """Of the same filter, train and angle, taken before: for a flat."""
+    longer: FrameLook | None = None
+    """Of the same filter and train, of the longest exposure there is: for a flat."""
+    longer_s: float = 0.0
+    """And that exposure."""
+
+
+def look_at_master(pixels: NDArray[Any], kind: FrameKind, white_adu: float = math.inf) -> FrameLook:
+    """A master, looked at. A flat of norm 1 is nowhere full: what its frames held is told of them.
+
+    Parameters
+    ----------
+    pixels
+        Shape (h, w).
+    white_adu
+        The level at which its pixels are full.
+    """
+    look = look_at(pixels, white_adu, lit=kind is FrameKind.FLAT)
+    return look if kind is FrameKind.FLAT else replace(look, blocks=medians_of_squares(pixels, look.side))
+
+
+def findings_of_master(
+    pixels: NDArray[Any],
+    look: FrameLook,
+    kind: FrameKind,
+    beside: Beside,
+    *,
+    exposure_s: float | None = None,
+    of_sky: bool = False,
+    foreign: bool = False,
+) -> list[SetFinding]:
+    """All that is wrong with a master.
+
+    Parameters
+    ----------
+    look
+        Of the master's pixels, shape (h, w).
+    exposure_s
+        Of its frames, in seconds.
+    of_sky
+        Whether stars can be on it.
+    foreign
+        Whether nobody looked at its frames.
+    """
+    found = capped_and_full(look, kind) if foreign else []
+    if kind is not FrameKind.FLAT:
+        # A bias is too short for light to reach it; what slope it has is the sensor's.
+        return found + (leak_of(look, beside.capped) if kind is not FrameKind.BIAS else [])
+    found += banding_of(look) + tilt_of(look, beside.before)
+    if beside.longer is not None and exposure_s:
+        found += shade_of(look, exposure_s, beside.longer, beside.longer_s)
+    if of_sky:
+        found += stars_on(np.asarray(pixels), look.level, look.noise)
+    return found
+
+
+def together(of_frames: Sequence[SetFinding], of_master: Sequence[SetFinding]) -> list[SetFinding]:
+    """What was found of the frames and of the master made of them; what both show is told once."""
+    told = {f.fault for f in of_frames if f.fault in (Fault.BANDING, Fault.STARS)}
+    return [*of_frames, *(f for f in of_master if f.fault not in told)]
+
+
+def reasons_for_care(found: Sequence[SetFinding]) -> list[str]:
+    """Why a master is to be used with care, in a few words each: what was left out of it is no reason."""
+    return [f"{f.fault.value}: {f.size:.2g} {f.unit}" for f in found if f.fault in _CARE and not f.leave_out]

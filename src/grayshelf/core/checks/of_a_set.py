@@ -1,0 +1,326 @@
+"""Checks of the frames of a set, before anything is built of them: each frame against the others."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from grayshelf.core.checks.apart import apart_from_set
+from grayshelf.core.checks.findings import Fault, Place, SetFinding
+from grayshelf.core.checks.looks import FrameLook
+from grayshelf.core.checks.of_a_picture import banding_of
+from grayshelf.core.checks.series import MOST_UNSETTLED, drift, first_frames
+from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.masters.spread import MAD_TO_SIGMA
+
+#: A sensor further than this from where it should be has another dark current by a tenth (common practice: 0.5 °C).
+TEMPERATURE_C = 0.6
+#: Told of by the hot pixels alone, it has to be further.
+HOT_PIXELS_C = 0.7
+#: Dark current doubles in so many degrees (`masters.noise.dark_rate_at`).
+DOUBLES_IN_C = 6.0
+#: A flat with more than this share of its pixels full is no flat there; a capped frame has some hot ones.
+FULL_LIT, FULL_CAPPED = 0.0005, 0.01
+#: And with more than this share at zero, the offset is too low.
+ZEROS = 5e-5
+#: Light that falls otherwise than in the other frames, as a share, from square to square.
+OTHERWISE = 0.004
+#: The colours of two frames of one filter and light agree within this share.
+COLOURS = 0.02
+#: A frame in another filter has another level by more than this share; less is the light's own.
+OTHER_LEVEL = 0.15
+
+
+@dataclass(frozen=True)
+class Looked:
+    """A set's frames, looked at in the order they were taken."""
+
+    kind: FrameKind
+    looks: Sequence[FrameLook]
+    temps_c: Sequence[float | None]
+    """Of the sensor, as the headers tell."""
+    set_c: float | None = None
+    """The set point, where it was held."""
+    of_sky: bool = False
+    """Flats whose level and exposure differ by nature."""
+    colour: bool = False
+    """Whether neighbouring pixels lie under different filters."""
+
+    @property
+    def lit(self) -> bool:
+        """Whether light is on its frames."""
+        return self.kind is FrameKind.FLAT
+
+
+def findings_of_set(looked: Looked) -> list[SetFinding]:
+    """All that is wrong with frames of a set, or with the set: first what keeps frames out of the master."""
+    found: list[SetFinding] = []
+    found += _saturated(looked)
+    found += _otherwise_lit(looked)
+    if not looked.of_sky:
+        found += _unsettled(looked, found)
+        found += _apart(looked, _left_out(found))
+        kept = _kept(looked, found)
+        found += drift([looked.looks[i].mean for i in kept], lit=looked.lit)
+    found += _banded(looked)
+    found += _temperatures(looked)
+    found += _clipped(looked)
+    return sorted(found, key=lambda f: not f.leave_out)
+
+
+def _left_out(found: Sequence[SetFinding]) -> set[int]:
+    return {i for f in found if f.leave_out for i in f.frames}
+
+
+def _kept(looked: Looked, found: Sequence[SetFinding]) -> list[int]:
+    out = _left_out(found)
+    return [i for i in range(len(looked.looks)) if i not in out]
+
+
+def _unsettled(looked: Looked, found: Sequence[SetFinding]) -> list[SetFinding]:
+    """First frames that have not settled; what is apart further on does not hide them."""
+    kept = _kept(looked, found)
+    levels = [looked.looks[i].mean for i in kept]
+    later = apart_from_set(levels)
+    steady = [place for place in range(len(kept)) if place not in later or place < MOST_UNSETTLED]
+    early = first_frames([levels[place] for place in steady], lit=looked.lit)
+    return [_of_frames(f, [kept[place] for place in steady]) for f in early]
+
+
+def _banded(looked: Looked) -> list[SetFinding]:
+    """Bands that move from frame to frame are in the frames, and hardly in the master."""
+    if not looked.lit:
+        return []
+    banded = {i: found[0] for i, look in enumerate(looked.looks) if (found := banding_of(look))}
+    if len(banded) < max(2, len(looked.looks) // 3):
+        return []
+    worst = max(banded.values(), key=lambda f: f.size)
+    usual = float(np.median([f.size for f in banded.values()]))
+    return [
+        SetFinding(
+            Fault.BANDING,
+            usual,
+            "%",
+            f"{_frames_told(tuple(banded), len(looked.looks))} have bands of about {usual:.2f} % along the rows.",
+            worst.advice,
+            tuple(banded),
+        )
+    ]
+
+
+def _of_frames(finding: SetFinding, kept: Sequence[int]) -> SetFinding:
+    """A finding about some of the frames that were kept, told of the whole set's."""
+    places = tuple(kept[i] for i in finding.frames)
+    return SetFinding(**{**vars(finding), "frames": places})
+
+
+def _frames_told(frames: Sequence[int], n: int) -> str:
+    """'Frame 3', 'Frames 1, 2 and 5', 'All frames'."""
+    if len(frames) == n and n > 1:
+        return "All frames"
+    numbers = [str(i + 1) for i in frames]
+    if len(numbers) == 1:
+        return f"Frame {numbers[0]}"
+    if len(numbers) > 6:
+        return f"{len(numbers)} of {n} frames"
+    return f"Frames {', '.join(numbers[:-1])} and {numbers[-1]}"
+
+
+def _saturated(looked: Looked) -> list[SetFinding]:
+    limit = FULL_LIT if looked.lit else FULL_CAPPED
+    over = [i for i, look in enumerate(looked.looks) if look.full > limit]
+    if not over:
+        return []
+    worst = max(over, key=lambda i: looked.looks[i].full)
+    percent = 100.0 * looked.looks[worst].full
+    has = "has" if len(over) == 1 else "have"
+    return [
+        SetFinding(
+            Fault.SATURATED,
+            percent,
+            "%",
+            f"{_frames_told(over, len(looked.looks))} {has} up to {percent:.2g} % of the pixels full: what they held is lost.",
+            "Find the exposure again, at a lower level."
+            if looked.lit
+            else "Keep light out, or use a lower gain.",
+            tuple(over),
+            # A set that is full in all its frames gives a master that says so, rather than none.
+            leave_out=len(over) <= len(looked.looks) // 2,
+            place=fullest(looked.looks[worst]),
+        )
+    ]
+
+
+def fullest(look: FrameLook) -> Place | None:
+    """Where a frame is full: the squares that hold most of it."""
+    over = look.full_blocks > 0.5 * float(look.full_blocks.max(initial=0.0))
+    return None if not over.any() else box_of(over, look)
+
+
+def box_of(squares: NDArray[np.bool_], look: FrameLook) -> Place:
+    """The smallest box around some squares of a frame."""
+    ys, xs = np.nonzero(squares)
+    side = look.side
+    return Place(
+        int(xs.min()) * side,
+        int(ys.min()) * side,
+        min((int(xs.max()) + 1) * side, look.width),
+        min((int(ys.max()) + 1) * side, look.height),
+    )
+
+
+def _clipped(looked: Looked) -> list[SetFinding]:
+    """Zeros beyond those of dead pixels, which are the same few in every frame."""
+    few = max(12, round(ZEROS * looked.looks[0].height * looked.looks[0].width)) if looked.looks else 0
+    over = [i for i, k in enumerate(looked.looks) if k.zeros * k.height * k.width > few]
+    if not over:
+        return []
+    worst = max(looked.looks[i].zeros for i in over)
+    return [
+        SetFinding(
+            Fault.CLIPPED,
+            100.0 * worst,
+            "%",
+            f"{_frames_told(over, len(looked.looks))} {'has' if len(over) == 1 else 'have'} up to {100.0 * worst:.2g} % of the "
+            "pixels at zero: what lies below is lost, and the mean is too high.",
+            "Use a higher offset, for these frames and for the lights.",
+            tuple(over),
+        )
+    ]
+
+
+def _apart(looked: Looked, out: set[int]) -> list[SetFinding]:
+    """Frames whose level is not that of the others."""
+    kept = [i for i in range(len(looked.looks)) if i not in out]
+    levels = [looked.looks[i].level for i in kept]
+    middle = float(np.median(levels)) if levels else 0.0
+    found = []
+    for place, words in apart_from_set(levels).items():
+        i = kept[place]
+        share = (levels[place] - middle) / middle if middle else 0.0
+        filters = looked.lit and abs(share) > OTHER_LEVEL
+        size, unit = (100.0 * share, "%") if looked.lit else (levels[place] - middle, "ADU")
+        message, advice = f"Frame {i + 1}: {words}", "Look at it before it is used."
+        if filters:
+            message += ": another filter is in, or the light was set otherwise"
+            advice = "Look at it beside the others, and at the wheel’s log."
+        elif not looked.lit and size > 0:
+            advice = "Did light reach it? Cap on, the room dark."
+        fault = Fault.FILTER if filters else Fault.LEVEL
+        found.append(SetFinding(fault, size, unit, f"{message}.", advice, (i,), leave_out=True))
+    return found
+
+
+def _otherwise_lit(looked: Looked) -> list[SetFinding]:
+    """Flats in which the light falls otherwise than in the others: another filter, something that moved, a cloud."""
+    if not looked.lit or len(looked.looks) < 4 or looked.looks[0].blocks.size < 16:
+        return []
+    shapes = np.array([k.shape_of_light for k in looked.looks])
+    usual = np.nanmedian(shapes, axis=0)
+    found = []
+    colours = _colours(looked)
+    for i, look in enumerate(looked.looks):
+        # Squares differ by the noise of their pixels; four neighbours together by half of that.
+        left = _joined(shapes[i] / usual - 1.0)
+        noise = look.noise / max(look.level, 1.0) / look.side / 2.0
+        size = MAD_TO_SIGMA * float(np.nanmedian(np.abs(left - np.nanmedian(left))))
+        peak = float(np.nanquantile(np.abs(left - np.nanmedian(left)), 0.98))
+        other_colour = colours[i] > COLOURS
+        if not other_colour and not (peak > OTHERWISE and peak > 6.0 * noise and size > 1.6 * noise):
+            continue
+        size_percent = 100.0 * (colours[i] if other_colour else peak)
+        words = "has another colour" if other_colour else "is lit otherwise, from part to part"
+        worst = np.abs(left) >= np.nanquantile(np.abs(left), 0.95)
+        found.append(
+            SetFinding(
+                Fault.FILTER,
+                size_percent,
+                "%",
+                f"Frame {i + 1} {words}, by {size_percent:.1f} %: it is of another filter, or something moved.",
+                "It is left out. Look at it beside the others, and at the wheel’s log.",
+                (i,),
+                leave_out=True,
+                place=box_of(np.pad(worst, ((0, 1), (0, 1)), mode="edge"), look),
+            )
+        )
+    # Where half of them are otherwise, nobody can say which are right.
+    return found if len(found) <= len(looked.looks) // 3 else []
+
+
+def _joined(squares: NDArray[np.float32]) -> NDArray[np.float32]:
+    """Means of each four neighbours, shape (rows − 1, columns − 1)."""
+    return np.asarray(
+        (squares[:-1, :-1] + squares[1:, :-1] + squares[:-1, 1:] + squares[1:, 1:]) / 4.0, np.float32
+    )
+
+
+def _colours(looked: Looked) -> NDArray[np.float64]:
+    """How far each frame's colours are from those of the others, as a share."""
+    if not looked.colour:
+        return np.zeros(len(looked.looks))
+    phases = np.array([k.phases for k in looked.looks])
+    shares = phases / phases.mean(axis=1, keepdims=True)
+    return np.asarray(np.abs(shares / np.median(shares, axis=0) - 1.0).max(axis=1))
+
+
+def _temperatures(looked: Looked) -> list[SetFinding]:
+    """Frames whose sensor was not where it was for the others, by header or by its hot pixels."""
+    told = [t for t in looked.temps_c if t is not None]
+    if looked.kind not in (FrameKind.DARK, FrameKind.BIAS, FrameKind.DARK_FLAT):
+        return []
+    found: dict[int, tuple[float, str]] = {}
+    goal = looked.set_c if looked.set_c is not None else (float(np.median(told)) if len(told) >= 3 else None)
+    if goal is not None and looked.kind is FrameKind.DARK:
+        for i, temp in enumerate(looked.temps_c):
+            if temp is not None and abs(temp - goal) > TEMPERATURE_C:
+                found[i] = temp - goal, "its header"
+    for i, off in enumerate(warmer_by_hot_pixels(looked.looks) if looked.kind is FrameKind.DARK else []):
+        if i not in found and off is not None and abs(off) > HOT_PIXELS_C:
+            found[i] = off, "its hot pixels"
+    if not found:
+        return []
+    n, size = len(looked.looks), max((off for off, _ in found.values()), key=abs)
+    sources = sorted({source for _, source in found.values()})
+    words = " and ".join(sources).replace("its ", "their " if len(found) > 1 else "its ")
+    frames = tuple(sorted(found))
+    return [
+        SetFinding(
+            Fault.TEMPERATURE,
+            size,
+            "°C",
+            f"{_frames_told(frames, n)} {'was' if len(found) == 1 else 'were'} shot at another temperature, by up to "
+            f"{size:+.1f} °C, as {words} tell{'s' if len(found) == 1 and sources == ['its header'] else ''}.".replace(
+                "-", "−"
+            ),
+            "Let the cooler settle before the first dark.",
+            frames,
+            leave_out=len(found) <= n // 2,
+        )
+    ]
+
+
+def warmer_by_hot_pixels(looks: Sequence[FrameLook]) -> list[float | None]:
+    """By how much each dark's sensor was warmer than usual, in °C, as its hot pixels tell; None where they do not.
+
+    What the hot pixels gather goes with the dark current, ``s = 2^(ΔT/6)`` times the usual: the slope of a frame's hot
+    pixels, above its level, against those of the usual frame.
+    """
+    if len(looks) < 5 or any(k.hot.size < 50 for k in looks):
+        return [None] * len(looks)
+    above = np.array([k.hot - k.level for k in looks])
+    usual = np.median(above, axis=0)
+    steady = (usual > 20.0 * float(np.median([k.noise for k in looks]))) & (above.max(axis=0) < 50_000.0)
+    if np.count_nonzero(steady) < 50:
+        return [None] * len(looks)
+    ratios = above[:, steady] / usual[steady]
+    found: list[float | None] = []
+    for one in ratios:
+        slope = float(np.median(one))
+        scatter = MAD_TO_SIGMA * float(np.median(np.abs(one - slope))) * 1.25 / math.sqrt(one.size)
+        sure = slope > 0.1 and abs(slope - 1.0) > 5.0 * scatter
+        found.append(DOUBLES_IN_C * math.log2(slope) if sure else 0.0)
+    return found

@@ -1,0 +1,267 @@
+"""Looking at the frames of a set before they are combined, and at the master afterwards."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import asdict, dataclass, replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from grayshelf.core.checks.findings import SetFinding
+from grayshelf.core.checks.looks import FrameLook, hottest, look_at
+from grayshelf.core.checks.of_a_master import Beside, findings_of_master, look_at_master, together
+from grayshelf.core.checks.of_a_picture import stars_on
+from grayshelf.core.checks.of_a_set import Looked, findings_of_set
+from grayshelf.core.errors import CannotCombine, GrayShelfError
+from grayshelf.core.flats.channels import in_colours
+from grayshelf.core.frames.angle import circular_difference
+from grayshelf.core.frames.facts import FrameFacts
+from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.frames.sets import held
+from grayshelf.core.frames.write import InputRecord
+from grayshelf.core.sensor.statistics import full_level
+from grayshelf.library.facts_json import facts_from_json, facts_if_sound
+from grayshelf.library.files import read_pixels, sha256_of
+from grayshelf.library.library import Library
+from grayshelf.library.models import FrameSet
+from grayshelf.library.rig_terms import rig_of
+from grayshelf.work.stack import Stack
+
+#: Under what it is kept with a set which of its frames a person put into its master, or took out of it.
+FRAMES_BY_HAND = "frames by hand"
+PUT_IN, TAKEN_OUT = "in", "out"
+#: Flats at angles closer than this are lit alike.
+SAME_ANGLE_DEG = 2.0
+
+
+@dataclass(frozen=True)
+class Judged:
+    """The frames of a set, as they are to be combined, and what was found of them."""
+
+    inputs: list[InputRecord]
+    findings: list[SetFinding]
+
+
+def judge_inputs(stack: Stack, progress: Callable[[float], None]) -> Judged:
+    """Hash each frame, look at it beside the others, and leave out what does not belong into a master.
+
+    Raises
+    ------
+    CannotCombine
+        Where a file holds another frame than the one that was scanned.
+    """
+    facts, kind = stack.facts, FrameKind(stack.row.kind)
+    lit = kind is FrameKind.FLAT
+    hot_at, looks, white = None, [], 0
+    if kind is FrameKind.DARK and len(stack.paths) >= 5:
+        few = (stack.paths[0], stack.paths[len(stack.paths) // 2], stack.paths[-1])
+        hot_at = hottest([_pixels(path, facts) for path in few])
+    records: list[InputRecord] = []
+    for i, (frame, path) in enumerate(zip(stack.frames, stack.paths, strict=True)):
+        pixels = _pixels(path, facts)
+        white = white or _white_of(pixels)
+        look = look_at(pixels, white, lit=lit, hot_at=hot_at)
+        if facts.of_sky and (stars := stars_on(pixels, look.level, look.noise)):
+            looks.append((look, stars))
+        else:
+            looks.append((look, []))
+        temp = facts_from_json(frame.facts).sensor_temp_c
+        records.append(
+            InputRecord(
+                Path(frame.path).name, sha256_of(path), True, look.level, 0.0, "", look.mean, look.noise, temp
+            )
+        )
+        progress((i + 1) / len(stack.frames))
+    colour = lit and in_colours(facts.bayer_pattern, facts.binning_x)
+    goal = facts.set_temp_c if held(facts) else None
+    looked = Looked(kind, [k for k, _ in looks], [r.temp_c for r in records], goal, facts.of_sky, colour)
+    found = findings_of_set(looked) + _stars_of([stars for _, stars in looks])
+    return Judged(_with_reasons(records, found, _by_hand(stack)), found)
+
+
+def _pixels(path: Path, facts: FrameFacts) -> NDArray[Any]:
+    pixels = read_pixels(path)
+    if pixels.shape != (facts.height, facts.width):
+        raise CannotCombine(
+            f"{path.name} is another file than the one that was scanned: it has {pixels.shape[1]} × "
+            f"{pixels.shape[0]} pixels.",
+            "Scan its folder again, then build.",
+        )
+    return pixels
+
+
+def _white_of(pixels: NDArray[Any]) -> int:
+    return full_level(pixels) if pixels.dtype.kind == "u" else 65_535
+
+
+def _by_hand(stack: Stack) -> dict[int, str]:
+    """What a person said of its frames, by their place in the set."""
+    said = stack.row.said.get(FRAMES_BY_HAND) or {}
+    return {i: said[str(f.id)] for i, f in enumerate(stack.frames) if str(f.id) in said}
+
+
+def _with_reasons(
+    records: Sequence[InputRecord], found: Sequence[SetFinding], by_hand: Mapping[int, str]
+) -> list[InputRecord]:
+    reasons: dict[int, str] = {}
+    for finding in found:
+        for i in finding.frames if finding.leave_out else ():
+            reasons.setdefault(i, _reason(finding))
+    judged = []
+    for i, record in enumerate(records):
+        reason, used = reasons.get(i, ""), i not in reasons
+        if by_hand.get(i) == TAKEN_OUT:
+            reason, used = "taken out by hand", False
+        elif by_hand.get(i) == PUT_IN and not used:
+            reason, used = f"put in by hand; {reason}", True
+        judged.append(replace(record, used=used, reason=reason))
+    return judged
+
+
+def _reason(finding: SetFinding) -> str:
+    """'wrong temperature, +1.0 °C'."""
+    return f"{finding.fault.value}, {finding.size:+.3g} {finding.unit}".replace("-", "−").replace(
+        "+", "", finding.size > 0
+    )
+
+
+def _stars_of(of_frames: Sequence[Sequence[SetFinding]]) -> list[SetFinding]:
+    starry = [i for i, found in enumerate(of_frames) if found]
+    if not starry:
+        return []
+    most = max((of_frames[i][0] for i in starry), key=lambda f: f.size)
+    words = f"{len(starry)} of {len(of_frames)} flats have stars on them, up to {most.size:.0f}"
+    return [replace(most, frames=tuple(starry), message=f"{words}{most.message[most.message.index(',') :]}")]
+
+
+# -- what a master is held against ------------------------------------------------------------------------------
+
+
+def beside(library: Library, session: Session, row: FrameSet) -> Beside:
+    """Masters on the shelf that tell whether a new one of this set is as it should be; one that cannot be read is no
+    help."""
+    facts = facts_from_json(row.facts)
+    others = [
+        (other, found)
+        for other in session.scalars(
+            select(FrameSet).where(
+                FrameSet.camera == row.camera,
+                FrameSet.is_master,
+                FrameSet.taken_off.is_(False),
+                FrameSet.id.not_in([i for i in (row.id, row.master_set_id) if i is not None]),
+            )
+        )
+        if (found := facts_if_sound(other.facts)) is not None and _as_read_out(found, facts)
+    ]
+    if row.kind == "flat":
+        return _flats_beside(library, session, row, facts, others)
+    same = [
+        (found.exposure_s or 0.0, other)
+        for other, found in others
+        if other.kind != "flat" and (found.gain, found.offset) == (facts.gain, facts.offset)
+    ]
+    short = [(s, other) for s, other in same if s < 0.2 * (facts.exposure_s or 0.0)]
+    if not short:
+        return Beside()
+    return Beside(capped=_look(library, session, min(short, key=lambda one: (one[0], one[1].id))[1]))
+
+
+def _flats_beside(
+    library: Library,
+    session: Session,
+    row: FrameSet,
+    facts: FrameFacts,
+    others: Sequence[tuple[FrameSet, FrameFacts]],
+) -> Beside:
+    alike = [
+        (other, found)
+        for other, found in others
+        if other.kind == "flat"
+        and (found.filter_code, found.telescope, found.focal_length_mm)
+        == (facts.filter_code, facts.telescope, facts.focal_length_mm)
+        and _turned(found, facts) <= SAME_ANGLE_DEG
+    ]
+    rig = rig_of(session, row)
+    since = max(
+        (e.at for e in rig.events if not e.taken_back and row.first_utc and e.at <= row.first_utc)
+        if rig
+        else (),
+        default=None,
+    )
+    # What was done to the train since changes how the light falls, and is no fault.
+    earlier = [
+        o
+        for o, _ in alike
+        if o.last_utc
+        and row.first_utc
+        and o.last_utc < row.first_utc
+        and (since is None or o.last_utc > since)
+    ]
+    last = max(earlier, key=lambda o: (o.last_utc, o.id), default=None)
+    longest = max(alike, key=lambda one: one[1].exposure_s or 0.0, default=None)
+    longer = longest if longest and (longest[1].exposure_s or 0.0) > (facts.exposure_s or 0.0) else None
+    return Beside(
+        before=_look(library, session, last) if last is not None else None,
+        longer=_look(library, session, longer[0]) if longer else None,
+        longer_s=(longer[1].exposure_s or 0.0) if longer else 0.0,
+    )
+
+
+def _as_read_out(one: FrameFacts, other: FrameFacts) -> bool:
+    names = ("width", "height", "binning_x", "read_mode", "bayer_pattern")
+    return all(getattr(one, name) == getattr(other, name) for name in names)
+
+
+def _turned(one: FrameFacts, other: FrameFacts) -> float:
+    if one.angle is None or other.angle is None or one.angle.of != other.angle.of:
+        return 0.0
+    return abs(circular_difference(one.angle.deg, other.angle.deg))
+
+
+def _look(library: Library, session: Session, row: FrameSet) -> FrameLook | None:
+    if not row.frames:
+        return None
+    try:
+        pixels = read_pixels(library.frame_path(session, row.frames[0]))
+    except (GrayShelfError, OSError):
+        return None
+    return look_at_master(pixels, FrameKind(row.kind))
+
+
+def looked_at(
+    library: Library, session: Session, row: FrameSet, pixels: NDArray[Any], of_frames: Sequence[SetFinding]
+) -> list[SetFinding]:
+    """What is wrong with a master, beside what was found of its frames.
+
+    Parameters
+    ----------
+    pixels
+        The master's, shape (h, w).
+    of_frames
+        Empty also where nobody looked at them: then what shows in the master alone is told, too.
+    """
+    facts, kind = facts_from_json(row.facts), FrameKind(row.kind)
+    foreign = row.is_master and not (row.record is not None and row.record.built_here)
+    white = 65_535.0 if foreign and float(np.nanmax(pixels)) > 100.0 else math.inf
+    look = look_at_master(pixels, kind, white)
+    of_master = findings_of_master(
+        pixels,
+        look,
+        kind,
+        beside(library, session, row),
+        exposure_s=facts.exposure_s,
+        of_sky=facts.of_sky,
+        foreign=foreign,
+    )
+    return together(of_frames, of_master)
+
+
+def as_json(found: Sequence[SetFinding]) -> list[dict[str, Any]]:
+    """Findings as they are kept with a master."""
+    return [asdict(f) for f in found]
