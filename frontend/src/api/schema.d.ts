@@ -386,6 +386,127 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/holdings/{set_id}/again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Combine a set anew; the former master comes off the shelf when the new one is there. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    set_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["CombineIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["JobOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/holdings/{set_id}/frames/{frame_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Put a frame into the next master of its set, or take it out. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    set_id: number;
+                    frame_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["FrameUseIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/holdings/{set_id}/shelve/{where}": {
         parameters: {
             query?: never;
@@ -4183,10 +4304,16 @@ export interface components {
         CardOut: {
             /** Can Build */
             can_build: boolean;
+            /** Can Remake */
+            can_remake: boolean;
+            /** Checked */
+            checked: boolean;
             /** Figures */
             figures: components["schemas"]["FigureOut"][];
             /** File */
             file: string;
+            /** Findings */
+            findings: components["schemas"]["FindingOfMasterOut"][];
             /** Frames */
             frames: components["schemas"]["FrameViewOut"][];
             /** Inputs */
@@ -4201,6 +4328,8 @@ export interface components {
             n_lights: number;
             /** Noise */
             noise: components["schemas"]["FigureOut"][];
+            /** Pending */
+            pending: number;
             picture: components["schemas"]["PictureOut"] | null;
             /** Picture Trouble */
             picture_trouble: string;
@@ -4318,6 +4447,34 @@ export interface components {
         ClockIn: {
             /** Fast */
             fast: boolean;
+        };
+        /**
+         * CombineIn
+         * @description How a set is to be combined.
+         */
+        CombineIn: {
+            /**
+             * Kappa
+             * @default 3.3
+             */
+            kappa: number;
+            /**
+             * Method
+             * @default clipped mean
+             * @enum {string}
+             */
+            method: "clipped mean" | "mean" | "median";
+            /**
+             * Rounds
+             * @default 3
+             */
+            rounds: number;
+            /**
+             * Spread
+             * @default pooled
+             * @enum {string}
+             */
+            spread: "pooled" | "std" | "mad";
         };
         /**
          * ConditionOut
@@ -4677,6 +4834,23 @@ export interface components {
             shared: boolean;
         };
         /**
+         * FindingOfMasterOut
+         * @description Something that was found wrong with a master or its frames.
+         */
+        FindingOfMasterOut: {
+            /** Advice */
+            advice: string;
+            /** Fault */
+            fault: string;
+            /** Left Out */
+            left_out: boolean;
+            /** Message */
+            message: string;
+            place: components["schemas"]["PlaceOut"] | null;
+            /** Size Text */
+            size_text: string;
+        };
+        /**
          * FindingOut
          * @description Something about the frames that the reader must know.
          */
@@ -5027,6 +5201,17 @@ export interface components {
             title: string;
         };
         /**
+         * FrameUseIn
+         * @description Whether a frame goes into the next master of its set.
+         */
+        FrameUseIn: {
+            /**
+             * Use
+             * @enum {string}
+             */
+            use: "in" | "out" | "as found";
+        };
+        /**
          * FrameViewOut
          * @description A frame of the set, to step through.
          */
@@ -5327,16 +5512,29 @@ export interface components {
          * @description A frame of a set or master.
          */
         InputOut: {
+            /**
+             * By Hand
+             * @enum {string}
+             */
+            by_hand: "" | "in" | "out";
             /** Clipped Percent */
             clipped_percent: number;
+            /** Frame Id */
+            frame_id: number | null;
             /** Level */
             level: number | null;
+            /** Mean */
+            mean: number | null;
             /** Name */
             name: string;
+            /** Noise */
+            noise: number | null;
             /** Reason */
             reason: string;
             /** Sha256 */
             sha256: string;
+            /** Temp */
+            temp: number | null;
             /** Used */
             used: boolean;
         };
@@ -5957,6 +6155,20 @@ export interface components {
             url: string;
             /** White */
             white: string;
+            /** Width */
+            width: number;
+        };
+        /**
+         * PlaceOut
+         * @description A part of the picture, as shares of its width and height.
+         */
+        PlaceOut: {
+            /** Height */
+            height: number;
+            /** Left */
+            left: number;
+            /** Top */
+            top: number;
             /** Width */
             width: number;
         };

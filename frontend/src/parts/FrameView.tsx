@@ -1,4 +1,4 @@
-import type { CSSProperties } from "react";
+import type { CSSProperties, ReactNode } from "react";
 
 import type { Schemas } from "../api/client";
 
@@ -11,11 +11,26 @@ export function Picture({ src, alt, style }: { src: string; alt: string; style?:
   );
 }
 
-/** A picture of a frame, gray, with the end points of its stretch printed below. */
-export function FrameView({ picture, alt }: { picture: Schemas["PictureOut"]; alt: string }) {
+/** A picture of a frame, gray, with the end points of its stretch printed below; `children` lie on the picture. */
+export function FrameView({
+  picture,
+  alt,
+  children,
+}: {
+  picture: Schemas["PictureOut"];
+  alt: string;
+  children?: ReactNode;
+}) {
   return (
     <figure>
-      <Picture src={picture.url} alt={alt} style={{ aspectRatio: `${picture.width} / ${picture.height}` }} />
+      <div className="relative">
+        <Picture
+          src={picture.url}
+          alt={alt}
+          style={{ aspectRatio: `${picture.width} / ${picture.height}` }}
+        />
+        {children}
+      </div>
       <figcaption className="num mt-1 flex items-center gap-2 text-s">
         <span>{picture.black}</span>
         <span className="picture-scale h-1.5 flex-1 border border-line" />

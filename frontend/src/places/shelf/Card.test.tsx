@@ -10,7 +10,12 @@ type CardOut = Schemas["CardOut"];
 type Input = Schemas["InputOut"];
 
 const input = (number: number, more: Partial<Input> = {}): Input => ({
+  frame_id: number,
   name: `dark_${number}.fits`,
+  mean: null,
+  noise: null,
+  temp: null,
+  by_hand: "",
   level: 500 + number,
   used: true,
   reason: "",
@@ -33,6 +38,10 @@ const card = (more: Partial<CardOut> = {}): CardOut =>
     frames: [],
     picture: null,
     picture_trouble: "",
+    findings: [],
+    checked: true,
+    can_remake: true,
+    pending: 0,
     inputs: [],
     inputs_note: "50 of 50 used",
     level_unit: "ADU",
@@ -101,13 +110,39 @@ describe("the card of a holding", () => {
       inputs: [input(1), input(2), input(3, { used: false, level: 900, reason: "its level lies apart" })],
     });
     expect(html.match(/<circle/g)).toHaveLength(3);
-    expect(html).toContain("Levels of 3 frames");
+    expect(html).toContain("Level of 3 frames");
     expect(html).toContain("dark_3.fits: its level lies apart");
     // What was left out does not stretch the scale: it stands at its edge.
     const heights = [...html.matchAll(/<circle[^>]*cy="([\d.]+)"/g)].map((m) => Number(m[1]));
     expect(Math.min(...heights)).toBeGreaterThanOrEqual(6);
     expect(Math.max(...heights)).toBeLessThanOrEqual(46);
     expect(draw({ inputs: [input(1)] })).not.toContain("<circle");
+  });
+
+  it("tells what was found by name and size, and that nothing was", () => {
+    expect(draw()).toContain("Looked at: nothing is wrong");
+    expect(draw({ checked: false })).not.toContain("Looked at");
+    const html = draw({
+      findings: [
+        {
+          fault: "light leak",
+          size_text: "3.1 ADU",
+          message: "It rises by 3.1 ADU across the frame, towards the right.",
+          advice: "Cap on.",
+          left_out: false,
+          place: { left: 0.5, top: 0, width: 0.5, height: 1 },
+        },
+      ],
+    });
+    expect(html).toContain("Light leak");
+    expect(html).toContain("3.1 ADU");
+    expect(html).toContain("Show where");
+  });
+
+  it("says how many frames are to be used otherwise", () => {
+    const html = draw({ pending: 2 });
+    expect(html).toContain("with 2 frames changed");
+    expect(draw({ can_remake: false })).not.toContain("Combine anew");
   });
 
   it("counts the nights that it serves, not the sets", () => {

@@ -11,80 +11,13 @@ import { Ruler } from "../../parts/Ruler";
 import { ageFill, ageInk } from "../../parts/Spine";
 import { useKeys } from "../../parts/useKeys";
 import { useStepKeys } from "../../parts/useStepKeys";
-import { Label } from "../../parts/Label";
+import { CombineAnew } from "./CombineAnew";
+import { Findings, PlaceOnPicture, type Finding } from "./Findings";
+import { FrameStrip } from "./FrameStrip";
 
 type CardData = Schemas["CardOut"];
 
 const WIDTH = 632;
-
-/** The median level of each frame in the order taken; those left out are open circles. */
-function Levels({ card }: { card: CardData }) {
-  const frames = card.inputs.filter((i) => i.level !== null);
-  if (frames.length < 2) return null;
-  const used = frames.filter((f) => f.used).map((f) => f.level ?? 0);
-  const all = frames.map((f) => f.level ?? 0);
-  const low = Math.min(...used);
-  const high = Math.max(...used);
-  const pad = Math.max((high - low) * 0.2, 1);
-  const y = (level: number) =>
-    6 + 40 * (1 - Math.min(1, Math.max(0, (level - low + pad) / (high - low + 2 * pad))));
-  const x = (index: number) => 8 + (index * 450) / Math.max(all.length - 1, 1);
-  const left = frames.filter((f) => !f.used);
-  return (
-    <section className="border-t border-line pt-3">
-      <div className="flex justify-between">
-        <h3 className="narrow font-semibold">Frames, median level in the order taken</h3>
-        <span className="flex gap-3 text-s text-ink2">
-          {card.inputs_note}
-          <a className="underline" href={`/api/holdings/${card.spine.id}/inputs.csv`}>
-            CSV
-          </a>
-        </span>
-      </div>
-      <svg
-        width="540"
-        height="52"
-        className="mt-1 block"
-        role="img"
-        aria-label={`Levels of ${frames.length} frames`}
-      >
-        <rect x="2" y={y(high)} width="462" height={Math.max(y(low) - y(high), 2)} fill="var(--board)" />
-        {frames.map((frame, index) =>
-          frame.used ? (
-            <circle key={frame.name} cx={x(index)} cy={y(frame.level ?? 0)} r="2" fill="var(--ink)">
-              <title>{`${frame.name}: ${frame.level} ADU`}</title>
-            </circle>
-          ) : (
-            <circle
-              key={frame.name}
-              cx={x(index)}
-              cy={y(frame.level ?? 0)}
-              r="3.5"
-              fill="var(--card)"
-              stroke="var(--accent)"
-              strokeWidth="1.6"
-            >
-              <title>{`${frame.name}: ${frame.reason}`}</title>
-            </circle>
-          ),
-        )}
-        <Label x="472" y={y(high) + 4} num>
-          {high.toLocaleString("en")}
-        </Label>
-        {y(low) - y(high) > 12 && (
-          <Label x="472" y={y(low) + 4} num>
-            {low.toLocaleString("en")}
-          </Label>
-        )}
-      </svg>
-      {left.map((frame) => (
-        <p key={frame.name} className="text-s text-ink2">
-          <span className="text-accent">left out</span> {frame.name}: {frame.reason}
-        </p>
-      ))}
-    </section>
-  );
-}
 
 function Serves({ card }: { card: CardData }) {
   return (
@@ -118,10 +51,19 @@ function Serves({ card }: { card: CardData }) {
 }
 
 /** Picture of the master, or of one of its frames: [ and ] step through them. */
-function Pictures({ card }: { card: CardData }) {
-  const [step, setStep] = useState(0);
+function Pictures({
+  card,
+  step,
+  setStep,
+  place,
+}: {
+  card: CardData;
+  step: number;
+  setStep: (step: number) => void;
+  place: Finding["place"];
+}) {
   const frames = card.frames;
-  useStepKeys((by) => setStep((n) => Math.min(Math.max(0, n + by), frames.length - 1)));
+  useStepKeys((by) => setStep(Math.min(Math.max(0, step + by), frames.length - 1)));
   const shown = frames[step];
   if (!card.picture || !shown) {
     return (
@@ -132,15 +74,19 @@ function Pictures({ card }: { card: CardData }) {
   }
   return (
     <div>
-      {step === 0 ? (
-        <FrameView picture={card.picture} alt={`Picture of ${card.title}`} />
-      ) : (
-        <Picture
-          src={`/api/frames/${shown.frame_id}/picture.png?size=640`}
-          alt={`Picture of ${shown.name}`}
-          style={{ aspectRatio: `${card.picture.width} / ${card.picture.height}` }}
-        />
-      )}
+      <div className="relative">
+        {step === 0 ? (
+          <FrameView picture={card.picture} alt={`Picture of ${card.title}`}>
+            {place && <PlaceOnPicture place={place} />}
+          </FrameView>
+        ) : (
+          <Picture
+            src={`/api/frames/${shown.frame_id}/picture.png?size=640`}
+            alt={`Picture of ${shown.name}`}
+            style={{ aspectRatio: `${card.picture.width} / ${card.picture.height}` }}
+          />
+        )}
+      </div>
       {frames.length > 1 && (
         <p className="mt-1 flex items-center gap-1 text-s text-ink2">
           <button
@@ -175,11 +121,17 @@ export function Card({ id, near, onClose }: { id: number; near: number; onClose:
   );
   const build = useChange(() => get(api.POST("/api/builds", { body: { set_ids: [id] } })));
   const [copied, setCopied] = useState(false);
+  const [step, setStep] = useState(0);
+  const [where, setWhere] = useState<number | null>(null);
   useEffect(() => panel.current?.focus(), [id]);
   useKeys({ Escape: onClose });
   const left = Math.max(24, Math.min(near, window.innerWidth - WIDTH - 24));
   const data = card.data;
-  const step = data?.spine.age_step ?? 0;
+  const age = data?.spine.age_step ?? 0;
+  const look = (frameId: number) => {
+    const at = data?.frames.findIndex((f) => f.frame_id === frameId) ?? -1;
+    if (at >= 0) setStep(at);
+  };
   return (
     <div
       ref={panel}
@@ -195,7 +147,7 @@ export function Card({ id, near, onClose }: { id: number; near: number; onClose:
     >
       <div
         className="flex w-11 shrink-0 flex-col items-center justify-between py-2"
-        style={{ background: ageFill(step), color: ageInk(step), boxShadow: "inset -1px 0 0 var(--line)" }}
+        style={{ background: ageFill(age), color: ageInk(age), boxShadow: "inset -1px 0 0 var(--line)" }}
       >
         <span className="num border-b border-current text-m font-medium">{data?.spine.frames}</span>
         <span className="spine-type text-m font-semibold whitespace-nowrap [writing-mode:vertical-rl]">
@@ -220,7 +172,12 @@ export function Card({ id, near, onClose }: { id: number; near: number; onClose:
               <p className="border-l-4 border-accent pl-3">Use with care: {data.spine.care.join("; ")}.</p>
             )}
             <div className="grid grid-cols-[292px_1fr] gap-5">
-              <Pictures key={id} card={data} />
+              <Pictures
+                card={data}
+                step={step}
+                setStep={setStep}
+                place={where === null ? null : (data.findings[where]?.place ?? null)}
+              />
               <dl className="flex flex-col gap-0.5">
                 {data.figures.map((figure) => (
                   <Figure key={figure.name} {...figure} />
@@ -230,6 +187,20 @@ export function Card({ id, near, onClose }: { id: number; near: number; onClose:
                 ))}
               </dl>
             </div>
+            <Findings
+              findings={data.findings}
+              checked={data.checked}
+              shown={where}
+              onShow={(index) => {
+                setWhere(index);
+                setStep(0);
+              }}
+            />
+            <FrameStrip
+              card={data}
+              looked={step === 0 ? null : (data.frames[step]?.frame_id ?? null)}
+              onLook={look}
+            />
             <section className="border-t border-line pt-3">
               <h3 className="narrow font-semibold">Settings</h3>
               <dl className="grid grid-cols-4 gap-x-6 gap-y-1">
@@ -247,9 +218,9 @@ export function Card({ id, near, onClose }: { id: number; near: number; onClose:
               </dl>
               <p className="pt-2 text-s text-ink2">{data.made}</p>
             </section>
-            <Levels card={data} />
             <Serves card={data} />
-            <div className="sticky -bottom-3 mt-auto -mb-3 flex items-center gap-2 border-t border-line bg-card py-2.5">
+            <div className="sticky -bottom-3 mt-auto -mb-3 flex flex-wrap items-center gap-2 border-t border-line bg-card py-2.5">
+              {data.can_remake && <CombineAnew id={id} pending={data.pending} />}
               {data.can_build && (
                 <Button look="ink" disabled={build.isPending} onClick={() => build.mutate(undefined)}>
                   Combine {data.spine.frames} frames into a master
