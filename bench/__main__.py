@@ -2,11 +2,12 @@
 
 import sys
 
-from bench import combining, coverage, names, pages, scale, solver, statistics, transactions
+from bench import checks, combining, coverage, names, pages, scale, solver, statistics, transactions
 
 PARTS = {
     "statistics": statistics,
     "solver": solver,
+    "checks": checks,
     "combining": combining,
     "coverage": coverage,
     "names": names,

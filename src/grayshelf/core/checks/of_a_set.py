@@ -13,7 +13,7 @@ from grayshelf.core.checks.apart import apart_from_set
 from grayshelf.core.checks.findings import Fault, Place, SetFinding
 from grayshelf.core.checks.looks import FrameLook
 from grayshelf.core.checks.of_a_picture import banding_of
-from grayshelf.core.checks.series import MOST_UNSETTLED, drift, first_frames
+from grayshelf.core.checks.series import MOST_UNSETTLED, drift, first_frames, without_drift
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.masters.spread import MAD_TO_SIGMA
 
@@ -196,7 +196,7 @@ def _clipped(looked: Looked) -> list[SetFinding]:
 def _apart(looked: Looked, out: set[int]) -> list[SetFinding]:
     """Frames whose level is not that of the others."""
     kept = [i for i in range(len(looked.looks)) if i not in out]
-    levels = [looked.looks[i].level for i in kept]
+    levels = without_drift([looked.looks[i].level for i in kept])
     middle = float(np.median(levels)) if levels else 0.0
     found = []
     for place, words in apart_from_set(levels).items():

@@ -39,6 +39,14 @@ def steady_slope(values: NDArray[np.float64]) -> float:
     return float(np.median(pairs))
 
 
+def without_drift(levels: Sequence[float]) -> list[float]:
+    """Levels in the order taken without what they gain from frame to frame, about their middle, in ADU."""
+    values = np.asarray(levels, float)
+    if values.size < FEWEST:
+        return list(levels)
+    return list(values - steady_slope(values) * (np.arange(values.size) - (values.size - 1) / 2.0))
+
+
 def unsettled(values: Sequence[float], least: float) -> int:
     """How many of the first frames lie beside the others: each by more than `least`, the first by the most.
 

@@ -1,0 +1,88 @@
+"""A master's card: what was found of its frames, a frame put in or taken out, and the set combined anew."""
+
+from __future__ import annotations
+
+import pytest
+from astropy.io import fits
+
+from tests.helpers import write_fits
+from tests.reference.faulty_sets import darks
+
+HEADER = {
+    "INSTRUME": "Merl 7", "TELESCOP": "Cask 60", "FOCALLEN": 360.0, "IMAGETYP": "DARK", "EXPTIME": 120.0, "GAIN": 10, "OFFSET": 20,
+    "SET-TEMP": -10.0, "CCD-TEMP": -10.1, "XBINNING": 1, "YBINNING": 1,
+}  # fmt: skip
+
+
+@pytest.fixture
+def shelf(own, tmp_path):
+    """Twelve darks by another program, one of them a degree warmer, combined: the master's card."""
+    frames, wrong = darks(3, "wrong temperature", n=12)
+    for i, pixels in enumerate(frames):
+        at = f"2026-11-0{1 + i // 8}T22:{10 + i:02d}:00"
+        write_fits(tmp_path / "darks" / f"dark_{i:03d}.fits", {**HEADER, "DATE-OBS": at}, pixels)
+    own.scan(tmp_path / "darks")
+    (set_id,) = (x["id"] for x in own.sets().values() if x["kind"] == "dark" and x["n_frames"] >= 8)
+    assert own.build([set_id])["state"] == "done"
+    return own, set_id, wrong
+
+
+def card_of(own):
+    (master,) = (x["id"] for x in own.sets().values() if "master" in x["state"])
+    return own.get(f"/api/holdings/{master}")
+
+
+def test_a_frame_is_put_in_and_taken_out_and_the_former_master_stays(shelf):
+    own, set_id, _ = shelf
+    n = next(x["n_frames"] for x in own.sets().values() if x["id"] == set_id)
+    master = own.query(f"SELECT master_set_id FROM frame_set WHERE id = {set_id}")[0][0]
+    card = own.get(f"/api/holdings/{master}")
+    assert card["checked"] and card["can_remake"] and card["pending"] == 0
+    assert [i["temp"] for i in card["inputs"]] == [-10.1] * n and all(
+        i["mean"] and i["noise"] for i in card["inputs"]
+    )
+    out = [i for i in card["inputs"] if not i["used"]]
+    assert len(out) == sum("temperature" in f["fault"] for f in card["findings"]) <= 1
+    if out:
+        assert out[0]["reason"].startswith("wrong temperature") and card["findings"][0]["left_out"]
+    first = next(i for i in card["inputs"] if i["used"])
+    use = f"/api/holdings/{master}/frames/{first['frame_id']}"
+    assert own.client.put(use, json={"use": "out"}).status_code == 200
+    assert own.get(f"/api/holdings/{master}")["pending"] == 1
+    assert own.client.put(use, json={"use": "as found"}).status_code == 200
+    assert own.get(f"/api/holdings/{master}")["pending"] == 0
+    assert own.client.put(use, json={"use": "out"}).status_code == 200
+    for other in out:
+        where = f"/api/holdings/{master}/frames/{other['frame_id']}"
+        assert own.client.put(where, json={"use": "in"}).status_code == 200
+    assert own.client.put(f"/api/holdings/{master}/frames/99999", json={"use": "in"}).status_code == 404
+    job = own.client.post(f"/api/holdings/{master}/again", json={"method": "median"}).json
+    assert own.ended(job["id"])["state"] == "done"
+    again = own.query(f"SELECT master_set_id FROM frame_set WHERE id = {set_id}")[0][0]
+    assert again != master and own.get(f"/api/holdings/{master}")["taken_off"]
+    card = own.get(f"/api/holdings/{again}")
+    assert "median" in card["made"] and card["pending"] == 0
+    used = {i["name"]: (i["used"], i["reason"]) for i in card["inputs"]}
+    assert used[first["name"]] == (False, "taken out by hand")
+    assert all(used[i["name"]][0] and "put in by hand" in used[i["name"]][1] for i in out)
+    # The file can be understood without us, and the former one is where it was.
+    with fits.open(card["file"]) as hdus:
+        table = hdus["INPUTS"].data
+        assert sum(table["USED"]) == n - 1 and set(table["CCDTEMP"]) == {-10.1}
+        assert all(len(h) == 64 for h in table["SHA256"])
+    assert own.client.post(f"/api/holdings/{again}/again", json={"kappa": 0.1}).status_code == 422
+    own.again()
+    assert own.get(f"/api/holdings/{again}")["inputs"] == card["inputs"]
+
+
+def test_a_master_from_elsewhere_is_looked_at_when_its_card_is_pulled(own, tmp_path):
+    frames, _ = darks(4, "light leak")
+    mean = sum(f.astype("f4") for f in frames) / len(frames)
+    cards = {**HEADER, "IMAGETYP": "Master Dark", "NCOMBINE": 16, "DATE-OBS": "2026-11-01T22:10:00"}
+    write_fits(tmp_path / "masters" / "md.fits", cards, mean.astype("f4"))
+    own.scan(tmp_path / "masters")
+    (set_id,) = (x["id"] for x in own.sets().values() if x["kind"] == "dark")
+    card = own.get(f"/api/holdings/{set_id}")
+    assert card["checked"] and [f["fault"] for f in card["findings"]] == ["light leak"], card["findings"]
+    assert card["findings"][0]["place"]["left"] > 0.3 and not card["can_remake"]
+    assert own.client.post(f"/api/holdings/{set_id}/again", json={}).status_code == 409
