@@ -21,7 +21,7 @@ def main() -> None:
             for seed in range(SEEDS):
                 frames, _ = make(seed, fault)
                 looked += len(frames)
-                found = {f.fault.value for f in found_in(frames, kind, of_sky=fault in ("", "stars"))[0]}
+                found = {f.fault.value for f in found_in(frames, kind, of_sky=kind is FrameKind.FLAT and fault in ("", "stars"))[0]}
                 named += fault in found
                 others.update(found - {fault})
             if fault:

@@ -21,6 +21,8 @@ from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.write import InputRecord, frame_header, write_frame, write_master
 from grayshelf.core.masters import combine as combining
+from grayshelf.core.masters.clipping import combine_pixel
+from grayshelf.core.masters.clipping_kinds import MAD, NO_CLIPPING, POOLED, STD
 from grayshelf.core.masters.combine import CombineSettings, combine
 from grayshelf.core.masters.noise import (
     dark_rate_at,
@@ -29,6 +31,8 @@ from grayshelf.core.masters.noise import (
     flats_cost_percent,
     median_penalty,
 )
+from grayshelf.core.masters.spread import StackNoise
+from grayshelf.core.masters.tiles import block_of, combine_tile, network
 from grayshelf.core.matching.costs import left_in_light_e
 from grayshelf.devices.simulated.camera_model import (
     Conditions,
@@ -352,3 +356,43 @@ def test_costs_as_the_handbooks_have_them():
     assert left_in_light_e(0.01, -10, 300, -4, 300, -10) == pytest.approx(3.0)
     # Photon noise alone: 1/√(N·S).
     assert flat_stack_noise(25000, 0.0, 16, None) == pytest.approx(1 / np.sqrt(16 * 25000))
+
+
+@pytest.mark.parametrize("how", [POOLED, STD, MAD, NO_CLIPPING])
+@pytest.mark.parametrize("n", [1, 2, 3, 4, 7, 10, 31, 70])
+def test_many_pixels_at_once_are_combined_as_one_by_one(how, n):
+    rng = np.random.default_rng(n)
+    size, quantum = 700, 4.0 if n % 2 else 0.0
+    level = np.where(rng.random(size) < 0.05, 9_000.0, 500.0)
+    stack = (level + np.sqrt(level) * rng.standard_normal((n, size))).astype(np.float32)
+    stack[rng.random(stack.shape) < 0.01] += 800.0
+    stack[:, :9] = np.rint(stack[:, :9] / 900) * 900
+    if quantum:
+        stack = np.rint(stack / quantum).astype(np.float32) * np.float32(quantum)
+    levels, variances = np.array([300.0, 800.0, 5_000.0]), np.array([480.0, 470.0, 5_000.0])
+    noise = StackNoise(levels, variances, quantum, 3.0, 1.3, 2 if n > 6 else 0)
+    for median_only in (False, True) if how == NO_CLIPPING else (False,):
+        asked = how, 3.0, 3, median_only
+        rest = quantum, noise.noisy_above, noise.own_factor, noise.trimmed
+        ours = [np.zeros(size, np.float32) for _ in range(3)]
+        left_out = np.zeros((-(-size // block_of(n)), n), np.int64)
+        blocks = block_of(n), *network(n)
+        combine_tile(stack, *asked, levels, variances, noise.least_above, *rest, *blocks, *ours, left_out)
+        single = [np.zeros(size, np.float32) for _ in range(3)]
+        counted, room = np.zeros(n, np.int64), (np.empty(n), np.empty(n))
+        for p in range(size):
+            combine_pixel(stack[:, p], *room, *asked, levels, variances, *rest, *single, p, counted)
+        for a, b in zip(ours, single, strict=True):
+            assert np.array_equal(a, b)
+        assert list(left_out.sum(axis=0)) == list(counted)
+        if how == POOLED and n >= 7:
+            assert counted.sum() > 20
+
+
+def test_the_sorting_network_sorts():
+    # Knuth, The Art of Computer Programming 3, 5.3.4: a network that sorts all of zeros and ones sorts everything.
+    for n in range(2, 13):
+        every = np.array([[i >> j & 1 for j in range(n)] for i in range(2**n)]).T
+        for a, b in zip(*network(n), strict=True):
+            every[[a, b]] = np.minimum(every[a], every[b]), np.maximum(every[a], every[b])
+        assert (np.diff(every, axis=0) >= 0).all(), n

@@ -170,9 +170,11 @@ def _clip_rounds(
     return first, last
 
 
-@njit(cache=True, nogil=True, parallel=True)
-def combine_strip(
-    by_pixel: Floats,
+@njit(cache=True, nogil=True)
+def combine_pixel(
+    samples: Floats,
+    values: Doubles,
+    half: Doubles,
     how: int,
     kappa: float,
     rounds: int,
@@ -186,50 +188,48 @@ def combine_strip(
     out: Floats,
     half_a: Floats,
     half_b: Floats,
-    kept: NDArray[np.bool_],
+    at: int,
+    left_out: NDArray[np.int64],
 ) -> None:  # pragma: no cover - compiled
-    """Combine a strip, shape (pixels, frames). `kept[p, i]` says whether frame i was used in pixel p.
+    """Combine the samples of one pixel into place `at` of `out` and of the half stacks; count in `left_out` those that were
+    not used, by frame. `values` and `half` are room to work in.
 
     The half stacks (every other frame) are clipped each on its own: halves that were clipped together would differ by
     less than two stacks do.
     """
-    width, n = by_pixel.shape
-    blocks = (width + 4095) // 4096
-    for block in prange(blocks):
-        values = np.empty(n, np.float64)
-        half = np.empty(n, np.float64)
-        for p in range(block * 4096, min((block + 1) * 4096, width)):
-            row = by_pixel[p]
-            _sort_into(row, 1, 0, values)
-            sigma = math.sqrt(_variance_at(median_of(values, 0, n), levels, variances))
-            if trimmed > 0:
-                own = _own_spread(values, n, trimmed)
-                if own > noisy_above * sigma + 0.5 * quantum:
-                    sigma = own * own_factor
-            first, last = 0, n
-            if how == POOLED:
-                first, last = _clip_pooled(values, n, sigma, kappa, quantum)
-            elif how != NO_CLIPPING:
-                first, last = _clip_rounds(values, n, kappa, rounds, how == MAD)
-            low, high = values[first], values[last - 1]
-            total, count = 0.0, 0
-            for i in range(n):
-                value = np.float64(row[i])
-                kept[p, i] = low <= value <= high
-                if kept[p, i]:
-                    total += value
-                    count += 1
-            out[p] = median_of(values, 0, n) if median_only else total / count
-            if n > 1:
-                for start in range(2):
-                    m = _sort_into(row, 2, start, half)
-                    a, b = 0, m
-                    if how != NO_CLIPPING:
-                        a, b = _clip_pooled(half, m, sigma, kappa, quantum)
-                    if start == 0:
-                        half_a[p] = _mean_of(half, a, b)
-                    else:
-                        half_b[p] = _mean_of(half, a, b)
+    n = samples.size
+    _sort_into(samples, 1, 0, values)
+    sigma = math.sqrt(_variance_at(median_of(values, 0, n), levels, variances))
+    if trimmed > 0:
+        own = _own_spread(values, n, trimmed)
+        if own > noisy_above * sigma + 0.5 * quantum:
+            sigma = own * own_factor
+    first, last = 0, n
+    if how == POOLED:
+        first, last = _clip_pooled(values, n, sigma, kappa, quantum)
+    elif how != NO_CLIPPING:
+        first, last = _clip_rounds(values, n, kappa, rounds, how == MAD)
+    low, high = values[first], values[last - 1]
+    total, count = 0.0, 0
+    for i in range(n):
+        value = np.float64(samples[i])
+        if low <= value <= high:
+            total += value
+            count += 1
+        else:
+            left_out[i] += 1
+    out[at] = median_of(values, 0, n) if median_only else total / count
+    if n > 1:
+        for start in range(2):
+            m = _sort_into(samples, 2, start, half)
+            a, b = 0, m
+            if how != NO_CLIPPING:
+                a, b = _clip_pooled(half, m, sigma, kappa, quantum)
+            mean = _mean_of(half, a, b)
+            if start == 0:
+                half_a[at] = mean
+            else:
+                half_b[at] = mean
 
 
 @njit(cache=True, nogil=True, parallel=True)

@@ -8,7 +8,9 @@ kappa-sigma cannot reject one outlier of 7 frames or two of 15 (Janesick, Scient
 from __future__ import annotations
 
 import math
+import os
 from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import Literal, Protocol
 
@@ -25,7 +27,9 @@ Spread = Literal["pooled", "std", "mad"]
 Floats = NDArray[np.float32]
 
 #: Bytes for one strip of the whole stack.
-STRIP_BYTES = 192 * 1024 * 1024
+STRIP_BYTES = 96 * 1024 * 1024
+#: Frames are read by several threads: most of it is turning bytes into numbers.
+_readers = ThreadPoolExecutor(max(1, min(4, os.cpu_count() or 1)), thread_name_prefix="rows")
 #: Pixels on which medians and noise are measured: enough for 0.1 ADU.
 SAMPLE_PIXELS = 4_000_000
 #: Of the whole work, where flats are scaled to one level first.
@@ -199,7 +203,7 @@ def combine(
         scales = _scales(sources, pedestal, colour, lambda share: report(scaled * share))
     noise = _noise_of(sources, pedestal, scales)
     strips = _Strips(sources, settings, pedestal, scales if scale_to_median else None, noise)
-    rows_each = max(2, min(height, STRIP_BYTES // (n * width * 9)) // 2 * 2)
+    rows_each = max(2, min(height, STRIP_BYTES // (n * width * 4)) // 2 * 2)
     pixels = np.empty((height, width), np.float32)
     for first in range(0, height, rows_each):
         last = min(first + rows_each, height)
@@ -261,6 +265,7 @@ class _Strips:
     ) -> None:
         self._sources, self._settings, self._pedestal = sources, settings, pedestal
         self._scales, self._noise = scales, noise
+        self._buffer = np.empty(0, np.float32)
         self._spare = max(1, sources[0].height * sources[0].width // SAMPLE_PIXELS)
         self.clipped = np.zeros(len(sources))
         """Pixels left out, by frame."""
@@ -269,46 +274,59 @@ class _Strips:
 
     def combined(self, first: int, last: int) -> Floats:
         """Rows first … last−1 of the master."""
-        by_pixel = self._samples_by_pixel(first, last)
-        out = np.empty(by_pixel.shape[0], np.float32)
-        half_a, half_b = np.empty_like(out), np.empty_like(out)
-        kept = np.empty(by_pixel.shape, np.bool_)
+        stack = self._stack(first, last)
+        n, size = stack.shape
+        out, half_a, half_b = (np.empty(size, np.float32) for _ in range(3))
         settings, noise = self._settings, self._noise
         # Loaded when it is needed: it takes as long as a sixth of a start.
-        from grayshelf.core.masters.clipping import combine_strip
+        from grayshelf.core.masters.tiles import block_of, combine_tile, network
 
-        combine_strip(
-            by_pixel,
-            settings.how(len(self._sources)),
+        wide = block_of(n)
+        left_out = np.zeros((-(-size // wide), n), np.int64)
+        combine_tile(
+            stack,
+            settings.how(n),
             settings.kappa,
             settings.rounds,
             settings.method == "median",
             noise.levels,
             noise.variances,
+            noise.least_above,
             noise.quantum,
             noise.noisy_above,
             noise.own_factor,
             noise.trimmed,
+            wide,
+            *network(n),
             out,
             half_a,
             half_b,
-            kept,
+            left_out,
         )
-        self.clipped += (~kept).sum(axis=0)
+        self.clipped += left_out.sum(axis=0)
         self.differences.append((half_a - half_b)[:: self._spare].copy())
         return out.reshape(last - first, -1)
 
-    def _samples_by_pixel(self, first: int, last: int) -> Floats:
-        """The stack's samples as they are combined, shape (pixels, frames)."""
-        stack = np.empty((len(self._sources), last - first, self._sources[0].width), np.float32)
+    def _stack(self, first: int, last: int) -> Floats:
+        """The stack's samples as they are combined, shape (frames, pixels); its memory is used again for every strip."""
+        width = self._sources[0].width
+        size = (last - first) * width
+        if self._buffer.size < len(self._sources) * size:
+            self._buffer = np.empty(len(self._sources) * size, np.float32)
+        stack = self._buffer[: len(self._sources) * size].reshape(len(self._sources), last - first, width)
         dark = self._pedestal.rows(first, last) if self._pedestal is not None else None
-        for i, source in enumerate(self._sources):
-            stack[i] = source.rows(first, last)
-            if dark is not None:
-                stack[i] -= dark
+
+        def fill(i: int) -> None:
+            rows = self._sources[i].rows(first, last)
+            if dark is None:
+                stack[i] = rows
+            else:
+                np.subtract(rows, dark, out=stack[i])
             if self._scales is not None:
                 _scale(stack[i], self._scales[i], first)
-        return np.ascontiguousarray(stack.reshape(len(stack), -1).T)
+
+        list(_readers.map(fill, range(len(self._sources))))
+        return stack.reshape(len(self._sources), size)
 
 
 def _about_median(parts: Sequence[Floats]) -> Floats:

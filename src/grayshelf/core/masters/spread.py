@@ -27,7 +27,7 @@ CALIBRATED_TO = 40
 #: Up to so many frames their differences are read, and no sample is left out.
 FEW = 3
 #: Samples of the stack on which the noise is measured.
-MOST_SAMPLES = 8_000_000
+MOST_SAMPLES = 3_000_000
 MOST_PIXELS = 200_000
 #: Shares of the pixels, by level, at whose edges the noise may differ: the hot ones stand at the top.
 _SHARES = (*np.arange(0.0, 1.0, 0.05), 0.99, 0.997, 0.999)
@@ -58,6 +58,11 @@ class StackNoise:
 
     typical: float = 0.0
     """Noise of the usual pixel."""
+
+    @property
+    def least_above(self) -> Floats:
+        """The least variance at or above each of the levels, shape (k,)."""
+        return np.asarray(np.minimum.accumulate(self.variances[::-1])[::-1].copy())
 
 
 def steady_rms(values: NDArray[np.floating], always_within: float = 0.0) -> float:
