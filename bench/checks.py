@@ -5,9 +5,10 @@ from __future__ import annotations
 import time
 from collections import Counter
 
-from grayshelf.core.frames.kinds import FrameKind
 from tests.reference.faulty_sets import darks, flats, found_in
 from tests.reference.test_set_checks import CAPPED, LIT
+
+from grayshelf.core.frames.kinds import FrameKind
 
 SEEDS = 30
 
@@ -21,7 +22,12 @@ def main() -> None:
             for seed in range(SEEDS):
                 frames, _ = make(seed, fault)
                 looked += len(frames)
-                found = {f.fault.value for f in found_in(frames, kind, of_sky=kind is FrameKind.FLAT and fault in ("", "stars"))[0]}
+                found = {
+                    f.fault.value
+                    for f in found_in(frames, kind, of_sky=kind is FrameKind.FLAT and fault in ("", "stars"))[
+                        0
+                    ]
+                }
                 named += fault in found
                 others.update(found - {fault})
             if fault:
