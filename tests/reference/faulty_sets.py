@@ -103,12 +103,12 @@ def darks(seed: int, fault: str = "", n: int = 16, exposure_s: float = 120.0):
     return frames, wrong
 
 
-def found_in(frames, kind: FrameKind, *, of_sky: bool = False):
+def found_in(frames, kind: FrameKind, *, of_sky: bool = False, set_c: float | None = -10.0):
     """All that the checks find of a set and of the plain mean of what they leave in; and that mean's look."""
     lit = kind is FrameKind.FLAT
     hot = None if lit else hottest([frames[0], frames[len(frames) // 2], frames[-1]])
     looks = [look_at(f, 65535, lit=lit, hot_at=hot) for f in frames]
-    found = findings_of_set(Looked(kind, looks, [None] * len(frames), None, of_sky))
+    found = findings_of_set(Looked(kind, looks, [None] * len(frames), set_c, of_sky))
     out = {i for f in found if f.leave_out for i in f.frames}
     master = np.mean([f for i, f in enumerate(frames) if i not in out], axis=0).astype(np.float32)
     if lit:

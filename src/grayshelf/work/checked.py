@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import asdict, dataclass, replace
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
@@ -36,6 +37,8 @@ from grayshelf.work.stack import Stack
 #: Under what it is kept with a set which of its frames a person put into its master, or took out of it.
 FRAMES_BY_HAND = "frames by hand"
 PUT_IN, TAKEN_OUT = "in", "out"
+#: Before anything was done to any train.
+LONG_AGO = datetime(1970, 1, 1, tzinfo=UTC)
 #: Flats at angles closer than this are lit alike.
 SAME_ANGLE_DEG = 2.0
 
@@ -187,23 +190,7 @@ def _flats_beside(
         == (facts.filter_code, facts.telescope, facts.focal_length_mm)
         and _turned(found, facts) <= SAME_ANGLE_DEG
     ]
-    rig = rig_of(session, row)
-    since = max(
-        (e.at for e in rig.events if not e.taken_back and row.first_utc and e.at <= row.first_utc)
-        if rig
-        else (),
-        default=None,
-    )
-    # What was done to the train since changes how the light falls, and is no fault.
-    earlier = [
-        o
-        for o, _ in alike
-        if o.last_utc
-        and row.first_utc
-        and o.last_utc < row.first_utc
-        and (since is None or o.last_utc > since)
-    ]
-    last = max(earlier, key=lambda o: (o.last_utc, o.id), default=None)
+    last = _last_before(session, row, [other for other, _ in alike])
     longest = max(alike, key=lambda one: one[1].exposure_s or 0.0, default=None)
     longer = longest if longest and (longest[1].exposure_s or 0.0) > (facts.exposure_s or 0.0) else None
     return Beside(
@@ -211,6 +198,19 @@ def _flats_beside(
         longer=_look(library, session, longer[0]) if longer else None,
         longer_s=(longer[1].exposure_s or 0.0) if longer else 0.0,
     )
+
+
+def _last_before(session: Session, row: FrameSet, flats: Sequence[FrameSet]) -> FrameSet | None:
+    """The last of some flats before these, since something was done to the train: that changes how the light falls, and is
+    no fault."""
+    first = row.first_utc
+    rig = rig_of(session, row)
+    if first is None:
+        return None
+    done = [e.at for e in rig.events if not e.taken_back and e.at <= first] if rig else []
+    since = max(done, default=LONG_AGO)
+    earlier = [(f.last_utc, f.id, f) for f in flats if f.last_utc and since < f.last_utc < first]
+    return max(earlier, key=lambda one: one[:2], default=(None, 0, None))[2]
 
 
 def _as_read_out(one: FrameFacts, other: FrameFacts) -> bool:

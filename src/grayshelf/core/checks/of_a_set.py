@@ -44,7 +44,7 @@ class Looked:
     temps_c: Sequence[float | None]
     """Of the sensor, as the headers tell."""
     set_c: float | None = None
-    """The set point, where it was held."""
+    """The set point, where the sensor was held."""
     of_sky: bool = False
     """Flats whose level and exposure differ by nature."""
     colour: bool = False
@@ -268,39 +268,47 @@ def _colours(looked: Looked) -> NDArray[np.float64]:
 
 
 def _temperatures(looked: Looked) -> list[SetFinding]:
-    """Frames whose sensor was not where it was for the others, by header or by its hot pixels."""
-    told = [t for t in looked.temps_c if t is not None]
-    if looked.kind not in (FrameKind.DARK, FrameKind.BIAS, FrameKind.DARK_FLAT):
+    """Darks whose sensor was not where it was for the others, by header or by their hot pixels.
+
+    A sensor that nobody holds is as warm as the night: its darks are told of, and none is left out for it.
+    """
+    if looked.kind is not FrameKind.DARK:
         return []
-    found: dict[int, tuple[float, str]] = {}
-    goal = looked.set_c if looked.set_c is not None else (float(np.median(told)) if len(told) >= 3 else None)
-    if goal is not None and looked.kind is FrameKind.DARK:
-        for i, temp in enumerate(looked.temps_c):
-            if temp is not None and abs(temp - goal) > TEMPERATURE_C:
-                found[i] = temp - goal, "its header"
-    for i, off in enumerate(warmer_by_hot_pixels(looked.looks) if looked.kind is FrameKind.DARK else []):
-        if i not in found and off is not None and abs(off) > HOT_PIXELS_C:
-            found[i] = off, "its hot pixels"
+    by_header, by_pixels = _off_by_header(looked), warmer_by_hot_pixels(looked.looks)
+    found = {i: off for i, off in enumerate(by_pixels) if off is not None and abs(off) > HOT_PIXELS_C}
+    found |= by_header
     if not found:
         return []
-    n, size = len(looked.looks), max((off for off, _ in found.values()), key=abs)
-    sources = sorted({source for _, source in found.values()})
-    words = " and ".join(sources).replace("its ", "their " if len(found) > 1 else "its ")
+    n, size = len(looked.looks), max(found.values(), key=abs)
     frames = tuple(sorted(found))
+    said = (
+        "by the header"
+        if set(found) == set(by_header)
+        else "by the hot pixels"
+        if not by_header
+        else "by both"
+    )
     return [
         SetFinding(
             Fault.TEMPERATURE,
             size,
             "°C",
-            f"{_frames_told(frames, n)} {'was' if len(found) == 1 else 'were'} shot at another temperature, by up to "
-            f"{size:+.1f} °C, as {words} tell{'s' if len(found) == 1 and sources == ['its header'] else ''}.".replace(
-                "-", "−"
-            ),
+            f"{_frames_told(frames, n)} {'was' if len(found) == 1 else 'were'} shot at another temperature, "
+            f"{said} by up to {size:+.1f} °C.".replace("-", "−"),
             "Let the cooler settle before the first dark.",
             frames,
-            leave_out=len(found) <= n // 2,
+            leave_out=looked.set_c is not None and len(found) <= n // 2,
         )
     ]
+
+
+def _off_by_header(looked: Looked) -> dict[int, float]:
+    """Frames that their headers tell to be further from the set point than is no matter, and by how much, in °C."""
+    goal = looked.set_c
+    if goal is None:
+        return {}
+    offs = {i: temp - goal for i, temp in enumerate(looked.temps_c) if temp is not None}
+    return {i: off for i, off in offs.items() if abs(off) > TEMPERATURE_C}
 
 
 def warmer_by_hot_pixels(looks: Sequence[FrameLook]) -> list[float | None]:
