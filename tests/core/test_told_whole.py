@@ -209,15 +209,18 @@ Corner to centre: 75.0976 % to 1 digits
 Weakest corner: 74.6826 % to 1 digits
 Darkest 0.01 %: 70.7007 % of centre to 1 digits
 Spread of the pixels: 7.8181 % to 2 digits
+Dead or dim pixels: 1.0000  to 0 digits
 Median: 27195.7637 ADU to 0 digits
 Corner to centre: 75.0976 % to 1 digits
 Weakest corner: 74.6826 % to 1 digits
 Darkest 0.01 %: 70.7007 % of centre to 1 digits
 Spread of the pixels: 7.8181 % to 2 digits
+Dead or dim pixels: 1.0000  to 0 digits
 Median: 508.5000 ADU to 1 digits
 Spread of the pixels: 3.9289 ADU to 2 digits
 Brightest corner: 4.0750 ADU over the middle to 1 digits
 Warm pixels: 0.2500 % to 3 digits
+Cold pixels: 1.0000  to 0 digits
 Lowest pixel: 471.0000 ADU to 0 digits
 """
 

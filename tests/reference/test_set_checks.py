@@ -9,12 +9,13 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
+from grayshelf.core.checks.defects import defects_of
 from grayshelf.core.checks.findings import Fault
 from grayshelf.core.checks.looks import look_at
 from grayshelf.core.checks.of_a_master import Beside, findings_of_master, look_at_master, reasons_for_care
 from grayshelf.core.checks.of_a_picture import shade_of
 from grayshelf.core.frames.kinds import FrameKind
-from tests.reference.faulty_sets import darks, flats, found_in
+from tests.reference.faulty_sets import Sensor, darks, flats, found_in
 
 SEEDS = range(4)
 #: What is switched on, in whose frames, and how large it is; None where the size is told another way.
@@ -93,3 +94,23 @@ def test_a_leak_is_told_from_the_sensors_own_slope_and_where_it_comes_from():
         foreign, look_at(foreign, 65535, lit=False), FrameKind.DARK, beside, foreign=True
     )
     assert Fault.CLIPPED in {f.fault for f in told}
+
+
+def test_defects_are_mapped_where_they_are_and_neither_glow_nor_vignetting_is_one():
+    frames, _ = darks(2)
+    sensor = Sensor(np.random.default_rng(2))
+    mean = np.mean(frames, axis=0).astype(np.float32)
+    mean[50, 60:70], mean[9, 9] = mean[50, 60:70] + 300, 0
+    found = defects_of(mean, FrameKind.DARK)
+    assert found.n_cold == 1 and (found.row[~found.hot][0], found.column[~found.hot][0]) == (9, 9)
+    # What a pixel gathers in 120 s, in ADU: the hot ones well above ten spreads are all there, and few others.
+    hot = sensor.hot * 120.0 / 1.2 > 40.0
+    hot[50, 60:70] = True
+    mask = found.mask(mean.shape)
+    assert (mask[hot] == 1).all() and np.count_nonzero((mask == 1) & (sensor.hot == 0)) - 10 < 5
+    flat = np.mean(flats(2)[0], axis=0).astype(np.float32) - 400
+    flat[100, 100], flat[5, 300] = flat[100, 100] * 0.5, flat[5, 300] * 1.6
+    found = defects_of(flat, FrameKind.FLAT)
+    assert {
+        (int(r), int(c), bool(h)) for r, c, h in zip(found.row, found.column, found.hot, strict=True)
+    } == {(100, 100, False), (5, 300, True)}

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import io
+
 import pytest
 from astropy.io import fits
 
@@ -85,4 +87,13 @@ def test_a_master_from_elsewhere_is_looked_at_when_its_card_is_pulled(own, tmp_p
     card = own.get(f"/api/holdings/{set_id}")
     assert card["checked"] and [f["fault"] for f in card["findings"]] == ["light leak"], card["findings"]
     assert card["findings"][0]["place"]["left"] > 0.3 and not card["can_remake"]
+    listed = own.client.get(f"/api/holdings/{set_id}/defects.csv").text.splitlines()
+    with fits.open(
+        io.BytesIO(own.client.get(f"/api/holdings/{set_id}/defects.fits").data), checksum=True
+    ) as hdus:
+        drawn, cards = hdus[0].data, hdus[0].header
+    assert listed[0].endswith("column,row,kind,value") and len(listed) - 1 == cards["N_HOT"] + cards["N_COLD"]
+    column, row, kind, _ = listed[1].split(",")
+    assert kind == "hot" and drawn[int(row), int(column)] == 1 and cards["N_HOT"] == (drawn == 1).sum() > 100
+    assert own.client.get("/api/holdings/99999/defects.csv").status_code == 404
     assert own.client.post(f"/api/holdings/{set_id}/again", json={}).status_code == 409

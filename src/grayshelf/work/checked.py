@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import closing
 from dataclasses import asdict, dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
@@ -37,6 +39,8 @@ from grayshelf.work.stack import Stack
 #: Under what it is kept with a set which of its frames a person put into its master, or took out of it.
 FRAMES_BY_HAND = "frames by hand"
 PUT_IN, TAKEN_OUT = "in", "out"
+#: Frames that are looked at at a time: each is held whole.
+AT_ONCE = 2
 #: Before anything was done to any train.
 LONG_AGO = datetime(1970, 1, 1, tzinfo=UTC)
 #: Flats at angles closer than this are lit alike.
@@ -61,26 +65,31 @@ def judge_inputs(stack: Stack, progress: Callable[[float], None]) -> Judged:
     """
     facts, kind = stack.facts, FrameKind(stack.row.kind)
     lit = kind is FrameKind.FLAT
-    hot_at, looks, white = None, [], 0
+    hot_at: NDArray[np.int64] | None = None
+    looks: list[tuple[FrameLook, list[SetFinding]]] = []
     if kind is FrameKind.DARK and len(stack.paths) >= 5:
         few = (stack.paths[0], stack.paths[len(stack.paths) // 2], stack.paths[-1])
         hot_at = hottest([_pixels(path, facts) for path in few])
-    records: list[InputRecord] = []
-    for i, (frame, path) in enumerate(zip(stack.frames, stack.paths, strict=True)):
+    white = _white_of(_pixels(stack.paths[0], facts)) if stack.paths else 65_535
+
+    def looked_through(path: Path) -> tuple[FrameLook, list[SetFinding], str]:
         pixels = _pixels(path, facts)
-        white = white or _white_of(pixels)
         look = look_at(pixels, white, lit=lit, hot_at=hot_at)
-        if facts.of_sky and (stars := stars_on(pixels, look.level, look.noise)):
+        stars = stars_on(pixels, look.level, look.noise) if facts.of_sky else []
+        return look, stars, sha256_of(path)
+
+    records: list[InputRecord] = []
+    with (
+        ThreadPoolExecutor(AT_ONCE, thread_name_prefix="look") as several,
+        # Closed first, so that what has not begun is not waited for when the job is stopped.
+        closing(several.map(looked_through, stack.paths)) as done,  # type: ignore[type-var]
+    ):
+        for frame, (look, stars, sha256) in zip(stack.frames, done, strict=True):
             looks.append((look, stars))
-        else:
-            looks.append((look, []))
-        temp = facts_from_json(frame.facts).sensor_temp_c
-        records.append(
-            InputRecord(
-                Path(frame.path).name, sha256_of(path), True, look.level, 0.0, "", look.mean, look.noise, temp
-            )
-        )
-        progress((i + 1) / len(stack.frames))
+            temp = facts_from_json(frame.facts).sensor_temp_c
+            name = Path(frame.path).name
+            records.append(InputRecord(name, sha256, True, look.level, 0.0, "", look.mean, look.noise, temp))
+            progress(len(records) / len(stack.frames))
     colour = lit and in_colours(facts.bayer_pattern, facts.binning_x)
     goal = facts.set_temp_c if held(facts) else None
     looked = Looked(kind, [k for k, _ in looks], [r.temp_c for r in records], goal, facts.of_sky, colour)

@@ -185,6 +185,17 @@ export function Card({ id, near, onClose }: { id: number; near: number; onClose:
                 {data.noise.map((figure) => (
                   <Figure key={figure.name} {...figure} />
                 ))}
+                {data.spine.is_master && data.figures.length > 0 && (
+                  <p className="pt-1 text-s text-ink2">
+                    Where hot and cold pixels are:{" "}
+                    <a className="underline" href={`/api/holdings/${id}/defects.csv`}>
+                      CSV
+                    </a>{" "}
+                    <a className="underline" href={`/api/holdings/${id}/defects.fits`}>
+                      FITS
+                    </a>
+                  </p>
+                )}
               </dl>
             </div>
             <Findings

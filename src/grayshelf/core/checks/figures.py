@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from grayshelf.core.checks.defects import defects_of
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.masters.spread import MAD_TO_SIGMA
 
@@ -55,13 +56,15 @@ def master_figures(pixels: NDArray[np.float32], kind: FrameKind) -> list[Figure]
             Figure("Weakest corner", 100.0 * min(corners) / middle, "%", 1),
             Figure("Darkest 0.01 %", 100.0 * darkest / middle, "% of centre", 1),
             Figure("Spread of the pixels", 100.0 * spread / median, "%", 2),
+            Figure("Dead or dim pixels", float(defects_of(pixels, kind).n_cold), "", 0),
         ]
     middle = float(np.median(_middle(pixels)))
-    warm = float(np.mean(pixels > median + max(10.0 * spread, 1.0)))
+    defects = defects_of(pixels, kind)
     return [
         Figure("Median", median, "ADU", 1),
         Figure("Spread of the pixels", spread, "ADU", 2),
         Figure("Brightest corner", max(_corners(pixels)) - middle, "ADU over the middle", 1),
-        Figure("Warm pixels", 100.0 * warm, "%", 3),
+        Figure("Warm pixels", 100.0 * defects.n_hot / pixels.size, "%", 3),
+        Figure("Cold pixels", float(defects.n_cold), "", 0),
         Figure("Lowest pixel", float(pixels.min()), "ADU", 0),
     ]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import numpy as np
 from apiflask import APIBlueprint
 from flask import Response
 
@@ -13,6 +14,7 @@ from grayshelf.web.common.schemas import Done, JobOut
 from grayshelf.web.context import the_context
 from grayshelf.web.exports import csv_response
 from grayshelf.web.shelf.card import card_page
+from grayshelf.web.shelf.defects import defect_map, defects_of_card
 from grayshelf.web.shelf.remaking import build_again, say_of_frame
 from grayshelf.web.shelf.schemas import CardOut, CombineIn, FrameUseIn, PictureQuery, ShelfOut
 from grayshelf.web.shelf.walls import shelf_page
@@ -90,6 +92,35 @@ def shelve(set_id: int, where: str) -> Done:
     return Done(
         message="It is off the shelf; its file stays." if where == "off" else "It is back on the shelf."
     )
+
+
+@api.get("/holdings/<int:set_id>/defects.csv")
+@api.doc(hide=True)
+def defects_csv(set_id: int) -> Response:
+    """The hot and cold pixels of a master, the worst first."""
+    defects, _ = defects_of_card(the_context().library, set_id)
+    order = np.argsort(-np.abs(defects.value))
+    rows: list[list[object]] = [["column", "row", "kind", "value"]]
+    rows += [
+        [
+            int(defects.column[i]),
+            int(defects.row[i]),
+            "hot" if defects.hot[i] else "cold",
+            round(float(defects.value[i]), 3),
+        ]
+        for i in order
+    ]
+    return csv_response(rows, f"defects-of-{set_id}")
+
+
+@api.get("/holdings/<int:set_id>/defects.fits")
+@api.doc(hide=True)
+def defects_fits(set_id: int) -> Response:
+    """A map of the hot and cold pixels of a master, as FITS: 1 where hot, 2 where cold."""
+    defects, shape = defects_of_card(the_context().library, set_id)
+    response = Response(defect_map(defects, shape), mimetype="application/fits")
+    response.headers["Content-Disposition"] = f'attachment; filename="defects-of-{set_id}.fits"'
+    return response
 
 
 @api.put("/holdings/<int:set_id>/frames/<int:frame_id>")
