@@ -40,6 +40,7 @@ def test_each_fault_is_found_by_name_and_size_and_nothing_else_is(make, kind, fa
         found, _ = found_in(frames, kind, of_sky=fault == "stars")
         assert [f.fault.value for f in found] == [fault], (seed, found)
         one = found[0]
+        assert type(one.size) is float, "as it is kept in the database"
         if size is not None:
             assert abs(one.size) == pytest.approx(size, rel=0.2, abs=0.06), (seed, one)
         if fault in ("wrong filter", "wrong level", "wrong temperature"):

@@ -137,10 +137,8 @@ def _with_reasons(
 
 
 def _reason(finding: SetFinding) -> str:
-    """'wrong temperature, +1.0 °C'."""
-    return f"{finding.fault.value}, {finding.size:+.3g} {finding.unit}".replace("-", "−").replace(
-        "+", "", finding.size > 0
-    )
+    """'wrong temperature, 1 °C', 'wrong level, −5.8 %'."""
+    return f"{finding.fault.value}, {finding.size:.3g} {finding.unit}".replace("-", "−")
 
 
 def _stars_of(of_frames: Sequence[Sequence[SetFinding]]) -> list[SetFinding]:

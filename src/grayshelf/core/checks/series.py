@@ -44,7 +44,8 @@ def without_drift(levels: Sequence[float]) -> list[float]:
     values = np.asarray(levels, float)
     if values.size < FEWEST:
         return list(levels)
-    return list(values - steady_slope(values) * (np.arange(values.size) - (values.size - 1) / 2.0))
+    straight = values - steady_slope(values) * (np.arange(values.size) - (values.size - 1) / 2.0)
+    return [float(v) for v in straight]
 
 
 def unsettled(values: Sequence[float], least: float) -> int:
