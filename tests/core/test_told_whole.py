@@ -220,7 +220,7 @@ Median: 508.5000 ADU to 1 digits
 Spread of the pixels: 3.9289 ADU to 2 digits
 Brightest corner: 4.0750 ADU over the middle to 1 digits
 Warm pixels: 0.2500 % to 3 digits
-Cold pixels: 1.0000  to 0 digits
+Cold pixels: 0.0000  to 0 digits
 Lowest pixel: 471.0000 ADU to 0 digits
 """
 

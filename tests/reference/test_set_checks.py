@@ -115,3 +115,11 @@ def test_defects_are_mapped_where_they_are_and_neither_glow_nor_vignetting_is_on
     assert {
         (int(r), int(c), bool(h)) for r, c, h in zip(found.row, found.column, found.hot, strict=True)
     } == {(100, 100, False), (5, 300, True)}
+
+
+def test_a_dark_that_a_bias_was_taken_off_is_not_called_clipped():
+    taken_off = np.mean(darks(6)[0], axis=0).astype(np.float32) - 400
+    for pixels, clipped in ((taken_off, False), (np.maximum(taken_off, 0), True)):
+        look = look_at(pixels, 65535, lit=False)
+        found = findings_of_master(pixels, look, FrameKind.DARK, Beside(), foreign=True)
+        assert (Fault.CLIPPED in {f.fault for f in found}) is clipped

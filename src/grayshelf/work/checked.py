@@ -69,7 +69,7 @@ def judge_inputs(stack: Stack, progress: Callable[[float], None]) -> Judged:
     looks: list[tuple[FrameLook, list[SetFinding]]] = []
     if kind is FrameKind.DARK and len(stack.paths) >= 5:
         few = (stack.paths[0], stack.paths[len(stack.paths) // 2], stack.paths[-1])
-        hot_at = hottest([_pixels(path, facts) for path in few])
+        hot_at = hottest(_pixels(path, facts) for path in few)
     white = _white_of(_pixels(stack.paths[0], facts)) if stack.paths else 65_535
 
     def looked_through(path: Path) -> tuple[FrameLook, list[SetFinding], str]:
@@ -88,13 +88,22 @@ def judge_inputs(stack: Stack, progress: Callable[[float], None]) -> Judged:
             looks.append((look, stars))
             temp = facts_from_json(frame.facts).sensor_temp_c
             name = Path(frame.path).name
-            records.append(InputRecord(name, sha256, True, look.level, 0.0, "", look.mean, look.noise, temp))
+            records.append(
+                InputRecord(
+                    name, sha256, True, look.level, 0.0, "", _finite(look.mean), _finite(look.noise), temp
+                )
+            )
             progress(len(records) / len(stack.frames))
     colour = lit and in_colours(facts.bayer_pattern, facts.binning_x)
     goal = facts.set_temp_c if held(facts) else None
     looked = Looked(kind, [k for k, _ in looks], [r.temp_c for r in records], goal, facts.of_sky, colour)
     found = findings_of_set(looked) + _stars_of([stars for _, stars in looks])
     return Judged(_with_reasons(records, found, _by_hand(stack)), found)
+
+
+def _finite(value: float) -> float | None:
+    """What no frame tells is not known, and no number."""
+    return float(value) if math.isfinite(value) else None
 
 
 def _pixels(path: Path, facts: FrameFacts) -> NDArray[Any]:

@@ -6,6 +6,7 @@ surroundings, on a flat a share of its neighbours' light.
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -62,40 +63,61 @@ def defects_of(pixels: NDArray[Any], kind: FrameKind) -> Defects:
     kind
         What its frames were taken for.
     """
-    values = np.asarray(pixels, np.float32)
-    around = _around(values)
-    if kind is FrameKind.FLAT:
-        with np.errstate(divide="ignore", invalid="ignore"):
-            told = values / around
-        hot, cold = told > BRIGHT, told < DIM
-    else:
-        told = values - around
-        sample = told.ravel()[:: max(1, told.size // 1_000_000)]
-        spread = MAD_TO_SIGMA * float(np.median(np.abs(sample - np.median(sample))))
-        limit = max(SPREADS * spread, LEAST_ADU)
-        hot, cold = told > limit, told < -limit
-    row, column = np.nonzero(hot | cold)
+    surroundings = _Surroundings(pixels)
+    low, high = (DIM, BRIGHT) if kind is FrameKind.FLAT else _limits(surroundings)
+    rows, columns, values = [], [], []
+    for first, last in surroundings.bands():
+        told = surroundings.told(first, last, over=kind is FrameKind.FLAT)
+        row, column = np.nonzero((told > high) | (told < low))
+        rows.append(row + first)
+        columns.append(column)
+        values.append(told[row, column])
+    value = np.concatenate(values).astype(np.float32)
     return Defects(
-        row.astype(np.int32), column.astype(np.int32), told[row, column].astype(np.float32), hot[row, column]
+        np.concatenate(rows).astype(np.int32), np.concatenate(columns).astype(np.int32), value, value > high
     )
 
 
-def _around(values: NDArray[np.float32]) -> NDArray[np.float32]:
+class _Surroundings:
     """What surrounds each pixel: the medians of squares, in straight lines between their middles, so that neither glow nor
-    vignetting is a defect, and a cluster of defects does not hide itself; shape (h, w)."""
-    height, width = values.shape
-    side = min(side_of_squares(height, width), height, width)
-    squares = medians_of_squares(values, side)
-    found = np.empty_like(values)
-    left, share = _between(width, side, squares.shape[1])
-    right = np.minimum(left + 1, squares.shape[1] - 1)
-    uppers, shares = _between(height, side, squares.shape[0])
-    for row in range(height):
-        upper, part = uppers[row], shares[row]
-        lower = min(upper + 1, squares.shape[0] - 1)
-        line = squares[upper] * (1 - part) + squares[lower] * part
-        found[row] = line[left] * (1 - share) + line[right] * share
-    return found
+    vignetting is a defect, and a cluster of defects does not hide itself. Made band by band, since a whole one would take
+    as much memory as the picture."""
+
+    def __init__(self, pixels: NDArray[Any]) -> None:
+        self._pixels = pixels
+        height, width = pixels.shape
+        self._side = min(side_of_squares(height, width), height, width)
+        self._squares = medians_of_squares(pixels, self._side)
+        self._left, self._share = _between(width, self._side, self._squares.shape[1])
+        self._right = np.minimum(self._left + 1, self._squares.shape[1] - 1)
+        self._upper, self._part = _between(height, self._side, self._squares.shape[0])
+
+    def bands(self) -> Iterator[tuple[int, int]]:
+        """First and last rows of each band."""
+        height = self._pixels.shape[0]
+        return ((first, min(first + self._side, height)) for first in range(0, height, self._side))
+
+    def told(self, first: int, last: int, *, over: bool) -> NDArray[np.float32]:
+        """Rows first … last−1 above what surrounds them, or `over` it."""
+        upper, part = self._upper[first:last], self._part[first:last, None]
+        lower = np.minimum(upper + 1, self._squares.shape[0] - 1)
+        lines = self._squares[upper] * (1 - part) + self._squares[lower] * part
+        around = lines[:, self._left] * (1 - self._share) + lines[:, self._right] * self._share
+        values = np.asarray(self._pixels[first:last], np.float32)
+        if not over:
+            return np.asarray(values - around, np.float32)
+        with np.errstate(divide="ignore", invalid="ignore"):
+            return np.asarray(values / around, np.float32)
+
+
+def _limits(surroundings: _Surroundings) -> tuple[float, float]:
+    """Below and above which a capped master's pixel is no usual one, by some of its bands."""
+    bands = list(surroundings.bands())
+    some = bands[:: max(1, len(bands) // 8)]
+    sample = np.concatenate([surroundings.told(*band, over=False).ravel()[::3] for band in some])
+    middle = float(np.median(sample))
+    limit = max(SPREADS * MAD_TO_SIGMA * float(np.median(np.abs(sample - middle))), LEAST_ADU)
+    return -limit, limit
 
 
 def _between(size: int, side: int, squares: int) -> tuple[NDArray[np.intp], NDArray[np.float32]]:

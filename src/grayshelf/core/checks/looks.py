@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any
 
@@ -130,8 +130,9 @@ def _levels(pixels: NDArray[Any], white_adu: float) -> tuple[float, float, float
     sample = pixels.ravel()[:: max(1, pixels.size // 1_000_000)]
     sample = sample[np.isfinite(sample)]
     low, middle, high = (float(v) for v in np.percentile(sample, (16.0, 50.0, 84.0)))
-    zeros, full = float(np.mean(pixels <= 0)), float(np.mean(pixels >= white_adu))
-    return low, middle, high, zeros, full
+    # Where some lie below nought, as after a bias was taken off, nothing was cut off there.
+    zeros = float(np.mean(pixels == 0)) if float(np.nanmin(pixels)) >= 0.0 else 0.0
+    return low, middle, high, zeros, float(np.mean(pixels >= white_adu))
 
 
 def medians_of_squares(pixels: NDArray[Any], side: int) -> NDArray[np.float32]:
@@ -146,14 +147,20 @@ def medians_of_squares(pixels: NDArray[Any], side: int) -> NDArray[np.float32]:
     return found
 
 
-def hottest(frames: Sequence[NDArray[Any]], share: float = 0.002, most: int = 20_000) -> NDArray[np.int64]:
+def hottest(frames: Iterable[NDArray[Any]], share: float = 0.002, most: int = 20_000) -> NDArray[np.int64]:
     """Flat indices of the pixels that are hot in all of a few capped frames.
 
     Parameters
     ----------
     frames
-        Of one set, shape (h, w) each: three suffice, so that no cosmic ray counts.
+        Of one set, shape (h, w) each, one held at a time: three suffice, so that no cosmic ray counts.
     """
-    least = np.minimum.reduce([f.ravel() for f in frames])
-    count = max(min(int(share * least.size), most), 1)
-    return np.sort(np.argpartition(least, least.size - count)[least.size - count :]).astype(np.int64)
+    least: NDArray[Any] | None = None
+    for frame in frames:
+        least = frame.ravel().copy() if least is None else np.minimum(least, frame.ravel(), out=least)
+    if least is None:
+        return np.empty(0, np.int64)
+    sample = least[:: max(1, least.size // 1_000_000)]
+    found = np.flatnonzero(least > np.quantile(sample, 1.0 - share))
+    # Of too many the hottest: on a coarse converter many share a level.
+    return np.sort(found[np.argsort(-least[found].astype(np.float64), kind="stable")[:most]]).astype(np.int64)
