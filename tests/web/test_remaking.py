@@ -97,3 +97,22 @@ def test_a_master_from_elsewhere_is_looked_at_when_its_card_is_pulled(own, tmp_p
     assert kind == "hot" and drawn[int(row), int(column)] == 1 and cards["N_HOT"] == (drawn == 1).sum() > 100
     assert own.client.get("/api/holdings/99999/defects.csv").status_code == 404
     assert own.client.post(f"/api/holdings/{set_id}/again", json={}).status_code == 409
+
+
+def test_a_card_says_how_many_frames_are_enough(client):
+    shelf = client.get("/api/rigs/1/shelf").json
+    cards = [
+        client.get(f"/api/holdings/{s['id']}").json
+        for wall in ("darks", "flats")
+        for s in shelf[wall]["spines"]
+    ]
+    asked = [c for c in cards if c["enough"]]
+    assert {c["spine"]["kind"] for c in asked} == {"dark", "flat"}
+    for card in asked:
+        percent = card["enough"]["percent"]
+        assert len(percent) == 98 and percent == sorted(percent, reverse=True) and percent[-1] > 0
+        # √(1 + c/N) − 1, with one c for all N: both formulas of the trade (Howell, Handbook of CCD Astronomy, ch. 4).
+        c3, c100 = (n * ((1 + p / 100) ** 2 - 1) for n, p in ((3, percent[0]), (100, percent[-1])))
+        assert c3 == pytest.approx(c100, rel=0.05, abs=2e-3)
+        assert "light" in card["enough"]["lights"]
+    assert not any(c["enough"] for c in cards if not c["serves"])

@@ -4308,6 +4308,7 @@ export interface components {
             can_remake: boolean;
             /** Checked */
             checked: boolean;
+            enough: components["schemas"]["EnoughOut"] | null;
             /** Figures */
             figures: components["schemas"]["FigureOut"][];
             /** File */
@@ -4692,6 +4693,18 @@ export interface components {
             offset: number;
             /** Says */
             says: string;
+        };
+        /**
+         * EnoughOut
+         * @description What so many frames cost the lights that use a master, in percent of their noise.
+         */
+        EnoughOut: {
+            /** Fewest */
+            fewest: number;
+            /** Lights */
+            lights: string;
+            /** Percent */
+            percent: number[];
         };
         /**
          * EventIn

@@ -39,6 +39,7 @@ const card = (more: Partial<CardOut> = {}): CardOut =>
     picture: null,
     picture_trouble: "",
     findings: [],
+    enough: null,
     checked: true,
     can_remake: true,
     pending: 0,
@@ -137,6 +138,15 @@ describe("the card of a holding", () => {
     expect(html).toContain("Light leak");
     expect(html).toContain("3.1 ADU");
     expect(html).toContain("Show where");
+  });
+
+  it("says what its own number of frames costs the lights that use it", () => {
+    const percent = Array.from({ length: 98 }, (_, i) => 60 / (i + 3));
+    const html = draw({ enough: { lights: "12 lights of IC 5146, 300 s each", fewest: 3, percent } });
+    expect(html).toContain("Enough?");
+    expect(html).toContain("50 frames add 1.2 %");
+    expect(html).toContain("12 lights of IC 5146");
+    expect(draw()).not.toContain("Enough?");
   });
 
   it("says how many frames are to be used otherwise", () => {

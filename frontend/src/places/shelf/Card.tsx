@@ -12,6 +12,7 @@ import { ageFill, ageInk } from "../../parts/Spine";
 import { useKeys } from "../../parts/useKeys";
 import { useStepKeys } from "../../parts/useStepKeys";
 import { CombineAnew } from "./CombineAnew";
+import { Enough } from "./Enough";
 import { Findings, PlaceOnPicture, type Finding } from "./Findings";
 import { FrameStrip } from "./FrameStrip";
 
@@ -212,6 +213,7 @@ export function Card({ id, near, onClose }: { id: number; near: number; onClose:
               looked={step === 0 ? null : (data.frames[step]?.frame_id ?? null)}
               onLook={look}
             />
+            {data.enough && <Enough enough={data.enough} frames={data.spine.frames} />}
             <section className="border-t border-line pt-3">
               <h3 className="narrow font-semibold">Settings</h3>
               <dl className="grid grid-cols-4 gap-x-6 gap-y-1">

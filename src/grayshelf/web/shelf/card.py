@@ -25,6 +25,7 @@ from grayshelf.library.rig_terms import gain_word, tolerances_of
 from grayshelf.library.slips import slips
 from grayshelf.library.trains import standing_rigs
 from grayshelf.web.common import in_words
+from grayshelf.web.shelf.enough import enough_out
 from grayshelf.web.shelf.frames_of_master import findings_out, inputs_out, pending
 from grayshelf.web.shelf.schemas import CardOut, FigureOut, FrameViewOut, PictureOut, ServedOut
 from grayshelf.web.shelf.walls import spine_out
@@ -66,6 +67,7 @@ def card_page(library: Library, set_id: int) -> CardOut:
             settings=_settings(row, word),
             made=_made(row),
             noise=_noise(row),
+            enough=enough_out(library, rigs, holding),
             findings=findings_out(row),
             checked=row.record is not None and "findings" in row.record.figures,
             can_remake=behind is not None,

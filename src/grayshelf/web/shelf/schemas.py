@@ -129,6 +129,15 @@ class PlaceOut(Schema):
     height: float
 
 
+class EnoughOut(Schema):
+    """What so many frames cost the lights that use a master, in percent of their noise."""
+
+    lights: str
+    fewest: int
+    percent: list[float]
+    """For `fewest` frames, one more, and so on."""
+
+
 class FrameUseIn(Schema):
     """Whether a frame goes into the next master of its set."""
 
@@ -188,6 +197,7 @@ class CardOut(Schema):
     settings: list[FigureOut]
     made: str
     noise: list[FigureOut]
+    enough: EnoughOut | None
     findings: list[FindingOfMasterOut]
     checked: bool
     """Whether its frames, or it, were looked at; an older one was not."""

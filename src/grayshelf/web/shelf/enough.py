@@ -1,0 +1,55 @@
+"""What so many frames of a master cost the lights that use it, in percent of their noise."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.matching.costs import few_darks_percent, few_flats_percent
+from grayshelf.core.matching.judge import Terms
+from grayshelf.core.matching.model import Holding
+from grayshelf.library.library import Library
+from grayshelf.library.lights import LightSet, light_terms
+from grayshelf.library.models import Rig
+from grayshelf.library.rig_terms import terms_of
+from grayshelf.library.slips import slips
+from grayshelf.web.common import in_words
+from grayshelf.web.shelf.schemas import EnoughOut
+
+#: Numbers of frames that can be asked about.
+FEWEST_ASKED, MOST_ASKED = 3, 100
+
+
+def enough_out(library: Library, rigs: Sequence[Rig], holding: Holding) -> EnoughOut | None:
+    """What 3 to 100 frames would cost the lights that the master costs the most; None where no lights use it, or none of
+    them is measured well enough to say."""
+    if holding.kind not in (FrameKind.DARK, FrameKind.FLAT):
+        return None
+    served = [
+        (_percent(holding, terms), lights, terms)
+        for rig in rigs
+        for lights, slip in slips(library, rig.id)
+        if any(line.chosen and line.chosen.holding.key == holding.key for line in slip.lines)
+        for terms in (light_terms(library, lights, terms_of(library, rig, lights.want.gain)),)
+    ]
+    if not served:
+        return None
+    _, lights, terms = max(served, key=lambda one: one[0])
+    percent = [
+        round(_percent(replace(holding, n_frames=n), terms), 3) for n in range(FEWEST_ASKED, MOST_ASKED + 1)
+    ]
+    dither = terms.tolerances.dither_positions
+    positions = f", dithered over {dither} positions" if dither > 1 else ", not dithered"
+    return EnoughOut(lights=f"{_lights(lights)}{positions}", fewest=FEWEST_ASKED, percent=percent)
+
+
+def _percent(holding: Holding, terms: Terms) -> float:
+    cost = few_darks_percent if holding.kind is FrameKind.DARK else few_flats_percent
+    return cost(holding.settings, holding, terms.traits, terms.lights, terms.tolerances.dither_positions)
+
+
+def _lights(lights: LightSet) -> str:
+    """'60 lights of NGC 6888 of 300 s'."""
+    target = f" of {lights.facts.target}" if lights.facts.target else ""
+    return f"{in_words.several(lights.row.n_kept, 'light')}{target}, {in_words.seconds(lights.want.exposure_s or 0)} each"
