@@ -172,7 +172,7 @@ export function Card({ id, near, onClose }: { id: number; near: number; onClose:
             {data.spine.care.length > 0 && (
               <p className="border-l-4 border-accent pl-3">Use with care: {data.spine.care.join("; ")}.</p>
             )}
-            <div className="grid grid-cols-[292px_1fr] gap-5">
+            <div className="grid grid-cols-[292px_minmax(0,1fr)] gap-5">
               <Pictures
                 card={data}
                 step={step}
@@ -202,6 +202,7 @@ export function Card({ id, near, onClose }: { id: number; near: number; onClose:
             <Findings
               findings={data.findings}
               checked={data.checked}
+              frames={data.inputs.length}
               shown={where}
               onShow={(index) => {
                 setWhere(index);

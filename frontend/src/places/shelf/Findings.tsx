@@ -6,11 +6,14 @@ export type Finding = Schemas["FindingOfMasterOut"];
 export function Findings({
   findings,
   checked,
+  frames,
   shown,
   onShow,
 }: {
   findings: Finding[];
   checked: boolean;
+  /** Frames that it was made of, where they are known. */
+  frames: number;
   /** The one whose place is drawn. */
   shown: number | null;
   onShow: (index: number | null) => void;
@@ -19,7 +22,7 @@ export function Findings({
   if (findings.length === 0) {
     return (
       <p className="border-t border-line pt-2 text-ink2">
-        Looked at: nothing is wrong with it or its frames.
+        Looked at: nothing is wrong with it{frames > 0 && " or its frames"}.
       </p>
     );
   }
