@@ -146,8 +146,10 @@ def _with_reasons(
 
 
 def _reason(finding: SetFinding) -> str:
-    """'wrong temperature, 1 °C', 'wrong level, −5.8 %'."""
-    return f"{finding.fault.value}, {finding.size:.3g} {finding.unit}".replace("-", "−")
+    """'wrong temperature, 1 °C'; of one frame alone with what is said of it."""
+    size = f"{finding.fault.value}, {finding.size:.3g} {finding.unit}".replace("-", "−")
+    about, _, words = finding.message.partition(": ")
+    return f"{size}: {words.rstrip('.')}" if about.startswith("Frame ") and words else size
 
 
 def _stars_of(of_frames: Sequence[Sequence[SetFinding]]) -> list[SetFinding]:

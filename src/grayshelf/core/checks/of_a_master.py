@@ -26,6 +26,10 @@ from grayshelf.core.frames.kinds import FrameKind
 _CARE = (Fault.LEAK, Fault.CLIPPED, Fault.SATURATED, Fault.SHADE, Fault.BANDING, Fault.STARS)
 
 
+#: A slope of fewer ADU than this on a capped master is told, and no reason to do without it.
+LEAK_CARE_ADU = 10.0
+
+
 @dataclass(frozen=True)
 class Beside:
     """Masters of the same camera to which one is held."""
@@ -97,4 +101,8 @@ def together(of_frames: Sequence[SetFinding], of_master: Sequence[SetFinding]) -
 
 def reasons_for_care(found: Sequence[SetFinding]) -> list[str]:
     """Why a master is to be used with care, in a few words each: what was left out of it is no reason."""
-    return [f"{f.fault.value}: {f.size:.2g} {f.unit}" for f in found if f.fault in _CARE and not f.leave_out]
+    return [
+        f"{f.fault.value}: {f.size:.2g} {f.unit}"
+        for f in found
+        if f.fault in _CARE and not f.leave_out and (f.fault is not Fault.LEAK or f.size >= LEAK_CARE_ADU)
+    ]

@@ -84,6 +84,8 @@ _GLOW_FROM = tuple((y / 4.0, x) for y in range(5) for x in (0.0, 1.0)) + tuple(
 )
 #: A glow is known to about this share of its height: light has to show beside that.
 GLOW_KNOWN_TO = 0.05
+#: One fainter than this is hardly told from a slope, and known to this share of it.
+FAINT_ADU, FAINT_KNOWN_TO = 10.0, 0.6
 
 
 def glow_of(squares: Floats) -> Floats:
@@ -121,8 +123,8 @@ def glow_of(squares: Floats) -> Floats:
             amount = float(own @ left) / float(own @ own)
             if amount > 0.0 and amount * amount * float(own @ own) > gain:
                 best, gain = (amount, where), amount * amount * float(own @ own)
-    # A glow explains much of what no plane does; else there is none.
-    if best is None or gain < 0.3 * float(left @ left) or best[0] < 4.0 * noise:
+    # A glow explains more of what no plane does than chance would in the best of so many tries; else there is none.
+    if best is None or gain < (SURE * noise) ** 2:
         return np.zeros(squares.shape)
     middle = float(np.median(flat))
     fit = least_squares(
@@ -132,8 +134,7 @@ def glow_of(squares: Floats) -> Floats:
         loss="soft_l1",
         max_nfev=80,
     )
-    found = fit.x[3] * shape(fit.x[4:])
-    return np.asarray(found).reshape(squares.shape)
+    return np.asarray(fit.x[3] * shape(fit.x[4:])).reshape(squares.shape)
 
 
 def _rough_noise(squares: Floats) -> float:
@@ -157,7 +158,9 @@ def leak_of(capped: FrameLook, usual: FrameLook | None) -> list[SetFinding]:
         return []
     glow = glow_of(squares)
     plane, _ = steady_plane(squares - glow)
-    if plane.rise <= max(LEAK_ADU, SURE * plane.uncertainty, GLOW_KNOWN_TO * float(glow.max())):
+    top = float(glow.max())
+    known_to = top * (FAINT_KNOWN_TO if top < FAINT_ADU else GLOW_KNOWN_TO)
+    if plane.rise <= max(LEAK_ADU, SURE * plane.uncertainty, known_to):
         return []
     towards = _towards(plane)
     return [
