@@ -50,7 +50,7 @@ from grayshelf.library.shelf_levels import pedestal_level
 from grayshelf.library.step_records import BuildJob, JobResult
 from grayshelf.work.checked import Judged, as_json, judge_inputs, looked_at
 from grayshelf.work.jobs import JobControl
-from grayshelf.work.stack import Pedestal, Stack, digest_of, files_of, refuse_changed
+from grayshelf.work.stack import Pedestal, Stack, digest_of, files_of, in_order_taken, refuse_changed
 
 #: Fewer frames than this are not a stack.
 FEWEST = 3
@@ -114,7 +114,7 @@ def build_master(
             raise NotFound("This set is no longer in the library.")
         if row.master_set_id is not None and not again:
             return row.master_set_id
-        frames = [f for f in row.frames if f.state in IN_SETS and not f.rejected]
+        frames = in_order_taken(f for f in row.frames if f.state in IN_SETS and not f.rejected)
         stack = Stack(row, frames, files_of(library, session, frames), _pedestal_for(library, session, row))
     stamps = [stamp_of(path) for path in stack.paths]
     judged = judge_inputs(stack, lambda s: progress(0.35 * s))

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
+from datetime import UTC, datetime
 from pathlib import Path
 
 from sqlalchemy.orm import Session
@@ -47,6 +48,11 @@ class Stack:
         """A master was taken when its first frame began; the last one is told beside it."""
         facts = self.facts
         return replace(facts, is_master=True, n_combined=n_used, utc=self.row.first_utc or facts.utc)
+
+
+def in_order_taken(frames: Iterable[Frame]) -> list[Frame]:
+    """Frames by when they began, whatever their files are called; those that do not tell come last, as they were entered."""
+    return sorted(frames, key=lambda f: (f.utc is None, f.utc or datetime.max.replace(tzinfo=UTC), f.id))
 
 
 def files_of(library: Library, session: Session, frames: Sequence[Frame]) -> list[Path]:
