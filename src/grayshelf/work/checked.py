@@ -28,7 +28,7 @@ from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.sets import held
 from grayshelf.core.frames.write import InputRecord
-from grayshelf.core.sensor.statistics import full_level
+from grayshelf.core.sensor.statistics import full_level, unshifted_end
 from grayshelf.library.facts_json import facts_from_json, facts_if_sound
 from grayshelf.library.files import read_pixels, sha256_of
 from grayshelf.library.library import Library
@@ -74,7 +74,9 @@ def judge_inputs(stack: Stack, progress: Callable[[float], None]) -> Judged:
 
     def looked_through(path: Path) -> tuple[FrameLook, list[SetFinding], str]:
         pixels = _pixels(path, facts)
-        look = look_at(pixels, white, lit=lit, hot_at=hot_at)
+        # Only a frame that is full tells that its driver does not shift the samples up.
+        full = unshifted_end(pixels) if pixels.dtype == np.uint16 else None
+        look = look_at(pixels, full or white, lit=lit, hot_at=hot_at)
         stars = stars_on(pixels, look.level, look.noise) if facts.of_sky else []
         return look, stars, sha256_of(path)
 

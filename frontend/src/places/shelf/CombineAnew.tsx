@@ -63,6 +63,21 @@ export function CombineAnew({ id, pending }: { id: number; pending: number }) {
             />
             σ
           </label>
+          {how.spread !== "pooled" && (
+            <label className="flex items-center gap-1">
+              up to
+              <input
+                type="number"
+                min="1"
+                max="10"
+                aria-label="Rounds of leaving out"
+                className={`${field} num w-14 text-right`}
+                value={how.rounds}
+                onChange={(e) => set({ rounds: Number(e.target.value) })}
+              />
+              rounds
+            </label>
+          )}
           <select
             aria-label="What σ is taken from"
             className={field}

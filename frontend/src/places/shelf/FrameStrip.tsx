@@ -8,6 +8,9 @@ import { Label } from "../../parts/Label";
 type CardData = Schemas["CardOut"];
 type Input = Schemas["InputOut"];
 
+/** So many of the frames that were left out are named. */
+const MOST_NAMED = 12;
+
 /** What of each frame the strip can show. */
 const SHOWN = [
   { name: "level", label: "level", unit: "ADU", digits: 0, of: (i: Input) => i.mean ?? i.level },
@@ -141,6 +144,7 @@ export function FrameStrip({
   const frames = card.inputs.filter((i) => shown.of(i) !== null);
   const text = (value: number) =>
     `${value.toLocaleString("en", { minimumFractionDigits: shown.digits, maximumFractionDigits: shown.digits }).replace("-", "−")}\u2009${shown.unit}`;
+  const leftOut = card.inputs.filter((frame) => !frame.used && frame.frame_id !== looked);
   const input = looked === null ? undefined : card.inputs.find((i) => i.frame_id === looked);
   return (
     <section className="border-t border-line pt-3">
@@ -175,18 +179,19 @@ export function FrameStrip({
         onLook={onLook}
       />
       {input && <UseOfFrame card={card} input={input} />}
-      {card.inputs
-        .filter((frame) => !frame.used && frame.frame_id !== looked)
-        .map((frame) => (
-          <p key={frame.name} className="text-s text-ink2">
-            <span className="text-accent">left out</span> {frame.name}: {frame.reason}
-            {frame.frame_id !== null && (
-              <button type="button" className="ml-2 underline" onClick={() => onLook(frame.frame_id ?? 0)}>
-                Look at it
-              </button>
-            )}
-          </p>
-        ))}
+      {leftOut.slice(0, MOST_NAMED).map((frame) => (
+        <p key={frame.name} className="text-s text-ink2">
+          <span className="text-accent">left out</span> {frame.name}: {frame.reason}
+          {frame.frame_id !== null && (
+            <button type="button" className="ml-2 underline" onClick={() => onLook(frame.frame_id ?? 0)}>
+              Look at it
+            </button>
+          )}
+        </p>
+      ))}
+      {leftOut.length > MOST_NAMED && (
+        <p className="text-s text-ink2">and {leftOut.length - MOST_NAMED} more, all in the CSV</p>
+      )}
     </section>
   );
 }

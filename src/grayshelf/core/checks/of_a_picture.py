@@ -27,6 +27,8 @@ FEWEST_WAVES = 4
 TILT = 0.2
 #: So many spots are looked at; fewer than this are no stars.
 MOST_SPOTS, FEWEST_STARS = 4096, 3
+#: Shares of full pixels, and of those at zero, that are no matter; and so many dead ones, on any sensor.
+FULL_LIT, FULL_CAPPED, ZEROS, FEW_DEAD = 0.0005, 0.01, 5e-5, 12
 #: The corners of a flat may differ by this share from those of a longer one of the same train.
 SHADE = 0.006
 #: An exposure so many times as long has next to none of a shutter's shade.
@@ -339,10 +341,20 @@ def stars_on(flat: NDArray[np.floating], level: float, noise: float) -> list[Set
     ]
 
 
+def most_full(kind: FrameKind) -> float:
+    """The share of full pixels that is no matter: a flat is none where it is full, a capped frame has some hot ones."""
+    return FULL_LIT if kind is FrameKind.FLAT else FULL_CAPPED
+
+
+def most_zeros(look: FrameLook) -> float:
+    """The share of pixels at zero that is no matter: a few are dead; with more, the offset is too low."""
+    return max(ZEROS, FEW_DEAD / (look.height * look.width))
+
+
 def capped_and_full(look: FrameLook, kind: FrameKind) -> list[SetFinding]:
     """Of a master that came from elsewhere: zeros, and pixels that are full."""
     found = []
-    if look.zeros * look.height * look.width > max(12, 5e-5 * look.height * look.width):
+    if look.zeros > most_zeros(look):
         found.append(
             SetFinding(
                 Fault.CLIPPED,
@@ -352,7 +364,7 @@ def capped_and_full(look: FrameLook, kind: FrameKind) -> list[SetFinding]:
                 "Use a higher offset.",
             )
         )
-    if look.full > (0.0005 if kind is FrameKind.FLAT else 0.01):
+    if look.full > most_full(kind):
         found.append(
             SetFinding(
                 Fault.SATURATED,

@@ -12,21 +12,16 @@ from numpy.typing import NDArray
 from grayshelf.core.checks.apart import apart_from_set
 from grayshelf.core.checks.findings import Fault, Place, SetFinding
 from grayshelf.core.checks.looks import FrameLook
-from grayshelf.core.checks.of_a_picture import banding_of
+from grayshelf.core.checks.of_a_picture import banding_of, most_full, most_zeros
 from grayshelf.core.checks.series import MOST_UNSETTLED, drift, first_frames, without_drift
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.masters.noise import DARK_DOUBLES_IN_C
 from grayshelf.core.masters.spread import MAD_TO_SIGMA
 
 #: A sensor further than this from where it should be has another dark current by a tenth (common practice: 0.5 °C).
 TEMPERATURE_C = 0.6
 #: Told of by the hot pixels alone, it has to be further.
 HOT_PIXELS_C = 0.7
-#: Dark current doubles in so many degrees (`masters.noise.dark_rate_at`).
-DOUBLES_IN_C = 6.0
-#: A flat with more than this share of its pixels full is no flat there; a capped frame has some hot ones.
-FULL_LIT, FULL_CAPPED = 0.0005, 0.01
-#: And with more than this share at zero, the offset is too low.
-ZEROS = 5e-5
 #: Light that falls otherwise than in the other frames, as a share, from square to square.
 OTHERWISE = 0.004
 #: The colours of two frames of one filter and light agree within this share.
@@ -131,7 +126,7 @@ def _frames_told(frames: Sequence[int], n: int) -> str:
 
 
 def _saturated(looked: Looked) -> list[SetFinding]:
-    limit = FULL_LIT if looked.lit else FULL_CAPPED
+    limit = most_full(looked.kind)
     over = [i for i, look in enumerate(looked.looks) if look.full > limit]
     if not over:
         return []
@@ -175,8 +170,7 @@ def box_of(squares: NDArray[np.bool_], look: FrameLook) -> Place:
 
 def _clipped(looked: Looked) -> list[SetFinding]:
     """Zeros beyond those of dead pixels, which are the same few in every frame."""
-    few = max(12, round(ZEROS * looked.looks[0].height * looked.looks[0].width)) if looked.looks else 0
-    over = [i for i, k in enumerate(looked.looks) if k.zeros * k.height * k.width > few]
+    over = [i for i, k in enumerate(looked.looks) if k.zeros > most_zeros(k)]
     if not over:
         return []
     worst = max(looked.looks[i].zeros for i in over)
@@ -330,5 +324,5 @@ def warmer_by_hot_pixels(looks: Sequence[FrameLook]) -> list[float | None]:
         slope = float(np.median(one))
         scatter = MAD_TO_SIGMA * float(np.median(np.abs(one - slope))) * 1.25 / math.sqrt(one.size)
         sure = slope > 0.1 and abs(slope - 1.0) > 5.0 * scatter
-        found.append(DOUBLES_IN_C * math.log2(slope) if sure else 0.0)
+        found.append(DARK_DOUBLES_IN_C * math.log2(slope) if sure else 0.0)
     return found

@@ -95,7 +95,7 @@ def _sort_into(row: Floats, step: int, start: int, values: Doubles) -> int:  # p
 
 
 @njit(cache=True, nogil=True)
-def _variance_at(level: float, levels: Doubles, variances: Doubles) -> float:  # pragma: no cover - compiled
+def variance_at(level: float, levels: Doubles, variances: Doubles) -> float:  # pragma: no cover - compiled
     """Noise at a level: between those known in a straight line, above them on along the last of it, never falling."""
     k = levels.size
     if k == 1 or level <= levels[0]:
@@ -199,7 +199,7 @@ def combine_pixel(
     """
     n = samples.size
     _sort_into(samples, 1, 0, values)
-    sigma = math.sqrt(_variance_at(median_of(values, 0, n), levels, variances))
+    sigma = math.sqrt(variance_at(median_of(values, 0, n), levels, variances))
     if trimmed > 0:
         own = _own_spread(values, n, trimmed)
         if own > noisy_above * sigma + 0.5 * quantum:

@@ -60,10 +60,14 @@ def darks_cost_percent(
     return 100.0 * (math.sqrt(1.0 + added / (light_noise_e**2 / max(n_lights, 1))) - 1.0)
 
 
+#: Dark current doubles in so many degrees Celsius (Widenhorn et al. 2002, Proc. SPIE 4669: 6.1 … 7.1 °C).
+DARK_DOUBLES_IN_C = 6.0
+
+
 def dark_rate_at(rate_e_s: float, at_c: float, to_c: Numbers) -> Numbers:
     """Dark current at another temperature, or at an array of them, in electrons a second: ``rate · 2^((to − at)/6)``.
 
     It doubles every 6 °C or so (Widenhorn et al. 2002, Proc. SPIE 4669: 6.1 … 7.1 °C).
     """
-    found: Numbers = rate_e_s * 2.0 ** ((to_c - at_c) / 6.0)
+    found: Numbers = rate_e_s * 2.0 ** ((to_c - at_c) / DARK_DOUBLES_IN_C)
     return found

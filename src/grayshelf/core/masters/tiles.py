@@ -14,7 +14,7 @@ import numpy as np
 from numba import njit, prange
 from numpy.typing import NDArray
 
-from grayshelf.core.masters.clipping import combine_pixel
+from grayshelf.core.masters.clipping import combine_pixel, variance_at
 from grayshelf.core.masters.clipping_kinds import NO_CLIPPING, POOLED, STD
 
 Floats = NDArray[np.float32]
@@ -46,25 +46,6 @@ def network(n: int) -> tuple[NDArray[np.int32], NDArray[np.int32]]:
 def block_of(n: int) -> int:
     """Pixels of one block for `n` frames."""
     return int(min(max(BLOCK_SAMPLES // n // 16 * 16, 32), 512))
-
-
-@njit(cache=True, nogil=True)
-def _least_variance(level: float, levels: Doubles, least: Doubles) -> float:  # pragma: no cover - compiled
-    """What no pixel whose samples all lie above a level has less of."""
-    k = levels.size
-    if k == 1 or level <= levels[0]:
-        return least[0]
-    if level >= levels[k - 1]:
-        return least[k - 1]
-    at = k - 1
-    for i in range(1, k):
-        if level < levels[i]:
-            at = i
-            break
-    width = levels[at] - levels[at - 1]
-    if width <= 0.0:
-        return least[at - 1]
-    return least[at - 1] + (least[at] - least[at - 1]) / width * (level - levels[at - 1])
 
 
 @njit(cache=True, nogil=True)
@@ -195,7 +176,8 @@ def combine_tile(
             lowest = np.inf
             for p in range(m):
                 lowest = min(lowest, low_a[p], low_b[p] if n > 1 else low_a[p])
-            variance = _least_variance(lowest, levels, least) - quantum * quantum / 12.0
+            # No sample of the block lies lower, and no level above it has less noise than this.
+            variance = variance_at(lowest, levels, least) - quantum * quantum / 12.0
             sigma = math.sqrt(max(variance, 0.0))
             _mark_wide(total_a, low_a, high_a, n_a, _allowed(n_a, sigma, kappa, quantum), m, marked)
             if n > 1:

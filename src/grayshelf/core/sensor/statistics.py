@@ -199,7 +199,17 @@ def full_level(pixels: NDArray[np.uint16]) -> int:
     By the step of its samples; and where a driver does not shift them up, by the end of 12 or 14 bits at which pixels
     pile up. A frame of such a driver that is nowhere full does not tell: the whole range is taken.
     """
+    return unshifted_end(pixels) or camera_white(sample_step(pixels))
+
+
+def unshifted_end(pixels: NDArray[np.uint16]) -> int | None:
+    """The end of 12 or 14 bits, ADU, where pixels pile up at it and none lies above; None where a frame does not tell.
+
+    Parameters
+    ----------
+    pixels
+        Any shape, dtype uint16.
+    """
     top = int(pixels.max())
-    if top in UNSHIFTED_ENDS and np.count_nonzero(pixels == top) > PILED_UP * pixels.size:
-        return top
-    return camera_white(sample_step(pixels))
+    piled = top in UNSHIFTED_ENDS and np.count_nonzero(pixels == top) > PILED_UP * pixels.size
+    return top if piled else None

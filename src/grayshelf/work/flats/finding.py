@@ -18,6 +18,7 @@ from grayshelf.core.flats.panel.response import fit_response
 from grayshelf.core.flats.search.light import LightModel, fit_light, readable
 from grayshelf.core.flats.search.outset import guessed_rate
 from grayshelf.core.flats.search.verdict import widened
+from grayshelf.core.flats.timed_light import exposure_of
 from grayshelf.core.planning.gates import hang
 from grayshelf.library.models import LightSource, PanelCurve, RunShot, RunStep
 from grayshelf.library.panel_curves import points_as_json
@@ -243,14 +244,16 @@ class FlatSearch(Searching):
         """The exposure, whom it serves, and what it saves."""
         rows = [members[str(key)][1] for key in shared.brightness]
         n = max(row.wishes.n_dark_flats for row in rows)
-        known = [row.setting.exposure_s for row in rows if row.setting is not None]
+        known = [r.setting.exposure_s + r.setting.dark_s for r in rows if r.setting is not None]
         devices = self.working.devices
         download = devices.camera.facts.download_s if devices is not None else 2.0
         return AgreeOutcome(
             exposure_s=shared.exposure_s,
             served=tuple(r.key.filter_code for r in sorted(rows, key=lambda r: r.wheel_position)),
             left_out=tuple(members[str(key)][1].key.filter_code for key in shared.left_out),
-            saved_s=seconds_saved(len(rows), known, shared.exposure_s, n, download),
+            saved_s=seconds_saved(
+                len(rows), known, exposure_of(rows[0].source.timed, shared.exposure_s), n, download
+            ),
             saved_frames=n * (len(rows) - 1),
         )
 
