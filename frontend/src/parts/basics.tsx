@@ -159,8 +159,8 @@ export function Figure({ name, text, unit }: { name: string; text: string; unit:
   return (
     <div className="flex items-baseline justify-between gap-3">
       <dt>{name}</dt>
-      <dd className="num whitespace-nowrap">
-        {text}
+      <dd className="num text-right">
+        <span className="whitespace-nowrap">{text}</span>
         {unit && <span className="text-ink2">{unit === "°" || unit === "%" ? unit : `\u2009${unit}`}</span>}
       </dd>
     </div>

@@ -142,8 +142,12 @@ export function FrameStrip({
   const shown = can.find((s) => s.name === by) ?? can[0];
   if (!shown) return null;
   const frames = card.inputs.filter((i) => shown.of(i) !== null);
+  // Ends that lie close together are told as finely as they differ.
+  const used = frames.filter((f) => f.used).map((f) => shown.of(f) ?? 0);
+  const range = Math.max(...used) - Math.min(...used);
+  const digits = Math.max(shown.digits, range < 1 ? 2 : range < 10 ? 1 : 0);
   const text = (value: number) =>
-    `${value.toLocaleString("en", { minimumFractionDigits: shown.digits, maximumFractionDigits: shown.digits }).replace("-", "−")}\u2009${shown.unit}`;
+    `${value.toLocaleString("en", { minimumFractionDigits: digits, maximumFractionDigits: digits }).replace("-", "−")}\u2009${shown.unit}`;
   const leftOut = card.inputs.filter((frame) => !frame.used && frame.frame_id !== looked);
   const input = looked === null ? undefined : card.inputs.find((i) => i.frame_id === looked);
   return (
