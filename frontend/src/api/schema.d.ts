@@ -292,6 +292,180 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/frames/{frame_id}/beside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What it can be held against. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    frame_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["BesideOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/frames/{frame_id}/histogram": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How often each level occurs in it. */
+        get: {
+            parameters: {
+                query?: {
+                    how?: "alone" | "minus" | "over" | "calibrated";
+                    other?: number | null;
+                    dark?: number | null;
+                    flat?: number | null;
+                    colour?: ("red" | "green" | "blue") | null;
+                };
+                header?: never;
+                path: {
+                    frame_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HistogramOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/frames/{frame_id}/profile": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Levels along a row, a column, or from the middle outwards. */
+        get: {
+            parameters: {
+                query?: {
+                    how?: "alone" | "minus" | "over" | "calibrated";
+                    other?: number | null;
+                    dark?: number | null;
+                    flat?: number | null;
+                    colour?: ("red" | "green" | "blue") | null;
+                    along?: "row" | "column" | "radius";
+                    place?: number;
+                    band?: number;
+                };
+                header?: never;
+                path: {
+                    frame_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProfileOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/frames/{frame_id}/put-back": {
         parameters: {
             query?: never;
@@ -333,6 +507,68 @@ export interface paths {
                 };
             };
         };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/frames/{frame_id}/view": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A picture that can be looked at closely. */
+        get: {
+            parameters: {
+                query?: {
+                    how?: "alone" | "minus" | "over" | "calibrated";
+                    other?: number | null;
+                    dark?: number | null;
+                    flat?: number | null;
+                    colour?: ("red" | "green" | "blue") | null;
+                };
+                header?: never;
+                path: {
+                    frame_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ViewOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -4173,6 +4409,36 @@ export interface components {
             seconds_per_gain: number;
         };
         /**
+         * BesideFrameOut
+         * @description A picture that another can be held against.
+         */
+        BesideFrameOut: {
+            /** Detail */
+            detail: string;
+            /** Frame Id */
+            frame_id: number;
+            /** Title */
+            title: string;
+        };
+        /**
+         * BesideGroupOut
+         * @description Such pictures of one origin.
+         */
+        BesideGroupOut: {
+            /** Frames */
+            frames: components["schemas"]["BesideFrameOut"][];
+            /** Title */
+            title: string;
+        };
+        /**
+         * BesideOut
+         * @description What a picture can be held against.
+         */
+        BesideOut: {
+            /** Groups */
+            groups: components["schemas"]["BesideGroupOut"][];
+        };
+        /**
          * BuildIn
          * @description Which sets to combine; None: all that can be.
          */
@@ -5433,6 +5699,32 @@ export interface components {
             title: string;
         };
         /**
+         * HistogramOut
+         * @description How often each level occurs in a picture.
+         */
+        HistogramOut: {
+            /** Above */
+            above: number;
+            /** Below */
+            below: number;
+            /** Counts */
+            counts: number[];
+            /** First */
+            first: number;
+            /** Highest */
+            highest: number;
+            /** Lowest */
+            lowest: number;
+            /** Mean */
+            mean: number;
+            /** Median */
+            median: number;
+            /** Step */
+            step: number;
+            /** Unknown */
+            unknown: number;
+        };
+        /**
          * HistoryOut
          * @description One thing in a rig's history.
          */
@@ -6218,6 +6510,18 @@ export interface components {
             pages: number;
             /** Total */
             total: number;
+        };
+        /**
+         * ProfileOut
+         * @description Levels along a line; null where no pixel holds a number.
+         */
+        ProfileOut: {
+            /** At */
+            at: number[];
+            /** Level */
+            level: (number | null)[];
+            /** Step */
+            step: number;
         };
         /**
          * ProposalOut
@@ -7575,6 +7879,34 @@ export interface components {
             verdict: "fits" | "fits with care" | "nothing fits";
             /** Waits */
             waits: boolean;
+        };
+        /**
+         * ViewOut
+         * @description A picture that can be looked at: its size, its unit, and the stretch that it begins with.
+         */
+        ViewOut: {
+            /** Black */
+            black: number;
+            /** Colours */
+            colours: ("red" | "green" | "blue")[];
+            /** Digits */
+            digits: number;
+            /** Height */
+            height: number;
+            /** Name */
+            name: string;
+            /** Tile */
+            tile: number;
+            /** Title */
+            title: string;
+            /** Unit */
+            unit: string;
+            /** Version */
+            version: string;
+            /** White */
+            white: number;
+            /** Width */
+            width: number;
         };
         /**
          * WallOut

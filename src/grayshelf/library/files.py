@@ -85,7 +85,7 @@ def read_pixels(path: Path) -> NDArray[Any]:
     The header is checked first, so memory is bounded by the size that it truly has.
     """
     image = read_header(path)
-    if not _packed(path, image) and card_value(image.header, "BLANK") is None:
+    if lies_plain(path, image):
         return _plain_pixels(path, image)
     # Loaded for these alone: a second that most libraries never need to wait for.
     from astropy.io import fits
@@ -105,19 +105,22 @@ def read_pixels(path: Path) -> NDArray[Any]:
 
 
 #: How FITS keeps pixels, by its BITPIX (FITS Standard 4.0, table 8).
-_KEPT_AS = {8: "u1", 16: ">i2", 32: ">i4", 64: ">i8", -32: ">f4", -64: ">f8"}
+KEPT_AS = {8: "u1", 16: ">i2", 32: ">i4", 64: ">i8", -32: ">f4", -64: ">f8"}
 
 
-def _packed(path: Path, image: ImageHeader) -> bool:
-    return image.compressed or path.name.lower().endswith(".gz")
+def lies_plain(path: Path, image: ImageHeader) -> bool:
+    """Whether the pixels lie in the file as they are: neither packed, nor with a level that stands for no pixel."""
+    if image.compressed or path.name.lower().endswith(".gz"):
+        return False
+    return card_value(image.header, "BLANK") is None
 
 
 def _plain_pixels(path: Path, image: ImageHeader) -> NDArray[Any]:
     """Pixels that lie in the file as they are."""
-    scaling = _scaling(image, "BSCALE", 1.0), _scaling(image, "BZERO", 0.0)
+    scaling = scaling_of(image, "BSCALE", 1.0), scaling_of(image, "BZERO", 0.0)
     shape, count = (image.height, image.width), image.height * image.width
     try:
-        raw = np.fromfile(path, _KEPT_AS[image.bits], count, offset=image.data_offset)
+        raw = np.fromfile(path, KEPT_AS[image.bits], count, offset=image.data_offset)
     except OSError as error:
         raise _as_unreadable(error) from error
     if raw.size != count:
@@ -129,11 +132,11 @@ def _plain_pixels(path: Path, image: ImageHeader) -> NDArray[Any]:
         unsigned: NDArray[np.uint16] = raw.astype("=i2").view(np.uint16)
         np.bitwise_xor(unsigned, 0x8000, out=unsigned)
         return unsigned.reshape(shape)
-    return _scaled(raw, scaling).reshape(shape)
+    return scaled(raw, scaling).reshape(shape)
 
 
-def _scaled(raw: NDArray[Any], scaling: tuple[float, float]) -> NDArray[np.float32]:
-    """BZERO + BSCALE × what is kept. Whole numbers of 32 bits are scaled before they lose digits."""
+def scaled(raw: NDArray[Any], scaling: tuple[float, float]) -> NDArray[np.float32]:
+    """BZERO + BSCALE × what a file keeps, any shape. Whole numbers of 32 bits are scaled before they lose digits."""
     scale, zero = scaling
     if scaling == (1.0, 0.0):
         return raw.astype(np.float32)
@@ -155,7 +158,14 @@ def _unpacked(path: Path, image: ImageHeader) -> Path | BinaryIO:
         return io.BytesIO(packed.read(end))
 
 
-def _scaling(image: ImageHeader, name: str, default: float) -> float:
+def scaling_of(image: ImageHeader, name: str, default: float) -> float:
+    """BSCALE or BZERO of a header.
+
+    Raises
+    ------
+    UnreadableFrame
+        Where it is no number.
+    """
     value = card_value(image.header, name)
     if value is None:
         return default
@@ -176,9 +186,9 @@ class FileSource:
         image = read_header(path)
         self.width, self.height = image.width, image.height
         self._path, self._offset = path, image.data_offset
-        self._dtype = np.dtype(_KEPT_AS[image.bits])
-        self._scaling = (_scaling(image, "BSCALE", 1.0), _scaling(image, "BZERO", 0.0))
-        if _packed(path, image):
+        self._dtype = np.dtype(KEPT_AS[image.bits])
+        self._scaling = (scaling_of(image, "BSCALE", 1.0), scaling_of(image, "BZERO", 0.0))
+        if not lies_plain(path, image):
             handle, unpacked = tempfile.mkstemp(dir=scratch, suffix=".part")
             with os.fdopen(handle, "wb") as stream:
                 # Not 'tofile', which does not say that the disk is full.
@@ -199,7 +209,7 @@ class FileSource:
         raw = np.fromfile(self._path, self._dtype, count, offset=start)
         if raw.size != count:
             raise UnreadableFrame(f"{self.name} got shorter while it was read.", "Scan its folder again.")
-        return _scaled(raw, self._scaling).reshape(-1, self.width)
+        return scaled(raw, self._scaling).reshape(-1, self.width)
 
 
 def middle_rows(path: Path, count: int) -> NDArray[np.float32]:
@@ -212,7 +222,7 @@ def middle_rows(path: Path, count: int) -> NDArray[np.float32]:
     image = read_header(path)
     first = max(image.height // 2 - count // 2, 0)
     last = min(first + count, image.height)
-    if _packed(path, image):
+    if not lies_plain(path, image):
         return read_pixels(path)[first:last].astype(np.float32)
     return FileSource(path, path.name, path.parent).rows(first, last)
 

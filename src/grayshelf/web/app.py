@@ -29,6 +29,7 @@ from grayshelf.web.errors import problem, register_errors
 from grayshelf.web.flats.routes import flats
 from grayshelf.web.guard import guard
 from grayshelf.web.intake.routes import api as intake
+from grayshelf.web.looking.routes import api as looking
 from grayshelf.web.nights.routes import api as nights
 from grayshelf.web.openapi import name_schemas_plainly
 from grayshelf.web.rigs.routes import api as rigs
@@ -115,7 +116,7 @@ def create_app(context: Context) -> APIFlask:
     app.config["VALIDATION_ERROR_STATUS_CODE"] = 422
     put_context(app, context)
     register_errors(app)
-    for place in (whole, tonight, shelf, nights, bench, flats, twilight, intake, rigs):
+    for place in (whole, tonight, shelf, looking, nights, bench, flats, twilight, intake, rigs):
         app.register_blueprint(place)
     name_schemas_plainly(app)
     guard(app)

@@ -1,5 +1,5 @@
 import { useEffect, useRef, useState } from "react";
-import { Link } from "react-router";
+import { Link, useSearchParams } from "react-router";
 
 import { api, get, type Schemas } from "../../api/client";
 import { useCard, useChange } from "../../api/hooks";
@@ -11,6 +11,7 @@ import { Ruler } from "../../parts/Ruler";
 import { ageFill, ageInk } from "../../parts/Spine";
 import { useKeys } from "../../parts/useKeys";
 import { useStepKeys } from "../../parts/useStepKeys";
+import { Viewer } from "../../parts/viewer/Viewer";
 import { CombineAnew } from "./CombineAnew";
 import { Enough } from "./Enough";
 import { Findings, PlaceOnPicture, type Finding } from "./Findings";
@@ -57,14 +58,20 @@ function Pictures({
   step,
   setStep,
   place,
+  looking,
+  onLook,
 }: {
   card: CardData;
   step: number;
   setStep: (step: number) => void;
   place: Finding["place"];
+  /** Whether a picture is looked at closely meanwhile. */
+  looking: boolean;
+  onLook: (frameId: number) => void;
 }) {
   const frames = card.frames;
-  useStepKeys((by) => setStep(Math.min(Math.max(0, step + by), frames.length - 1)));
+  useStepKeys((by) => !looking && setStep(Math.min(Math.max(0, step + by), frames.length - 1)));
+  useKeys({ v: () => frames[step] && onLook(frames[step].frame_id) });
   const shown = frames[step];
   if (!card.picture || !shown) {
     return (
@@ -75,7 +82,12 @@ function Pictures({
   }
   return (
     <div>
-      <div className="relative">
+      <button
+        type="button"
+        className="relative block w-full cursor-zoom-in text-left"
+        aria-label={`Look closely at ${step === 0 ? card.title : shown.name}`}
+        onClick={() => onLook(shown.frame_id)}
+      >
         {step === 0 ? (
           <FrameView picture={card.picture} alt={`Picture of ${card.title}`}>
             {place && <PlaceOnPicture place={place} />}
@@ -87,7 +99,12 @@ function Pictures({
             style={{ aspectRatio: `${card.picture.width} / ${card.picture.height}` }}
           />
         )}
-      </div>
+      </button>
+      <p className="mt-1 flex items-center gap-1 text-s text-ink2">
+        <button type="button" className="h-6 shrink-0" onClick={() => onLook(shown.frame_id)}>
+          <Key>v</Key> <span className="underline">look closely</span>
+        </button>
+      </p>
       {frames.length > 1 && (
         <p className="mt-1 flex items-center gap-1 text-s text-ink2">
           <button
@@ -113,6 +130,20 @@ function Pictures({
   );
 }
 
+/** The frame that is looked at closely, in the address, so that a link leads to it and the way back closes it. */
+function useLooked(): [number | null, (frame: number | null) => void] {
+  const [params, setParams] = useSearchParams();
+  const asked = Number(params.get("look"));
+  const set = (frame: number | null) =>
+    setParams((old) => {
+      const next = new URLSearchParams(old);
+      if (frame === null) next.delete("look");
+      else next.set("look", String(frame));
+      return next;
+    });
+  return [Number.isInteger(asked) && asked > 0 ? asked : null, set];
+}
+
 /** The card of a spine: its left edge is the spine that was pulled. */
 export function Card({ id, near, onClose }: { id: number; near: number; onClose: () => void }) {
   const card = useCard(id);
@@ -124,8 +155,9 @@ export function Card({ id, near, onClose }: { id: number; near: number; onClose:
   const [copied, setCopied] = useState(false);
   const [step, setStep] = useState(0);
   const [where, setWhere] = useState<number | null>(null);
+  const [looked, setLooked] = useLooked();
   useEffect(() => panel.current?.focus(), [id]);
-  useKeys({ Escape: onClose });
+  useKeys({ Escape: () => looked === null && onClose() });
   const left = Math.max(24, Math.min(near, window.innerWidth - WIDTH - 24));
   const data = card.data;
   const age = data?.spine.age_step ?? 0;
@@ -177,6 +209,8 @@ export function Card({ id, near, onClose }: { id: number; near: number; onClose:
                 card={data}
                 step={step}
                 setStep={setStep}
+                looking={looked !== null}
+                onLook={setLooked}
                 place={where === null ? null : (data.findings[where]?.place ?? null)}
               />
               <dl className="flex flex-col gap-0.5">
@@ -258,6 +292,14 @@ export function Card({ id, near, onClose }: { id: number; near: number; onClose:
             </div>
             {build.error ? <Trouble error={build.error} /> : null}
             {change.error ? <Trouble error={change.error} /> : null}
+            {looked !== null && (
+              <Viewer
+                key={looked}
+                start={{ frame: looked, how: "alone" }}
+                frames={data.frames}
+                onClose={() => setLooked(null)}
+              />
+            )}
           </>
         )}
       </div>

@@ -102,7 +102,7 @@ def _seen(library: Library, session: Session, row: FrameSet, kind: FrameKind) ->
     try:
         path = library.frame_path(session, first)
         seen = _Seen(path)
-        seen = _Seen(path, _picture(path, first.id, kind))
+        seen = _Seen(path, _picture(path, first.id, kind, library.root / "scratch"))
         return replace(seen, figures=[_figure(f) for f in _figures(library, session, row, path)])
     except GrayShelfError as error:
         return replace(seen, trouble=error.message)
@@ -132,8 +132,8 @@ def _count(library: Library, rigs: Sequence[Rig], set_id: int) -> int:
     return 0
 
 
-def _picture(path: Path, frame_id: int, kind: FrameKind) -> PictureOut:
-    picture = picture_of(path, 640)
+def _picture(path: Path, frame_id: int, kind: FrameKind, scratch: Path) -> PictureOut:
+    picture = picture_of(path, scratch, 640)
     digits = 3 if kind is FrameKind.FLAT and picture.white < 100 else 0
     unit = "of the median" if digits else "ADU"
     return PictureOut(

@@ -149,7 +149,7 @@ def _picture(path_of: Frame | str, size: int) -> Response:
             path = library.frame_path(session, session.merge(path_of))
         else:
             path = library.permitted(session).permit(library.root / path_of)
-    picture = picture_of(path, size)
+    picture = picture_of(path, library.root / "scratch", size)
     response = Response(picture.png, mimetype="image/png", headers={"Cache-Control": "private, max-age=3600"})
     response.headers["X-Black"], response.headers["X-White"] = f"{picture.black:.6g}", f"{picture.white:.6g}"
     return response

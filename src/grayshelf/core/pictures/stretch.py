@@ -7,6 +7,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from grayshelf.core.pictures.parts import reduced
+
 
 @dataclass(frozen=True)
 class Stretched:
@@ -23,8 +25,7 @@ def shrink(pixels: NDArray[np.float32], longest: int) -> NDArray[np.float32]:
     if factor == 1:
         return pixels
     height, width = (n // factor * factor for n in pixels.shape)
-    blocks = pixels[:height, :width].reshape(height // factor, factor, width // factor, factor)
-    return blocks.mean(axis=(1, 3), dtype=np.float32)
+    return reduced(pixels[:height, :width], factor)
 
 
 def stretch(pixels: NDArray[np.float32], low: float = 0.5, high: float = 99.5) -> Stretched:

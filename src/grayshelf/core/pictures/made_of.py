@@ -1,0 +1,127 @@
+"""Pictures made of others: a colour alone, two held against each other, a light that is calibrated."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+
+from grayshelf.core.pictures.parts import Parts, Pixels
+
+Colour = Literal["red", "green", "blue"]
+
+
+@dataclass(frozen=True)
+class OneColour:
+    """The pixels of one colour of a sensor with a pattern of 2 × 2; of two greens their mean."""
+
+    of: Parts
+    places: tuple[tuple[int, int], ...]
+    """Rows and columns within the pattern."""
+
+    @property
+    def width(self) -> int:
+        """Columns."""
+        return self.of.width // 2
+
+    @property
+    def height(self) -> int:
+        """Rows."""
+        return self.of.height // 2
+
+    def part(self, top: int, bottom: int, left: int, right: int) -> Pixels:
+        """See `Parts`."""
+        pixels = self.of.part(2 * top, 2 * bottom, 2 * left, 2 * right)
+        planes = [pixels[row::2, column::2] for row, column in self.places]
+        return np.asarray(sum(planes[1:], planes[0]) / np.float32(len(planes)), np.float32)
+
+
+def places_of(bayer_pattern: str, colour: Colour) -> tuple[tuple[int, int], ...]:
+    """Where a colour's pixels lie in a pattern such as 'RGGB', as (row, column)."""
+    letter = colour[0].upper()
+    return tuple((i // 2, i % 2) for i, one in enumerate(bayer_pattern.upper()[:4]) if one == letter)
+
+
+@dataclass(frozen=True)
+class Difference:
+    """One picture minus another of its size."""
+
+    of: Parts
+    other: Parts
+
+    @property
+    def width(self) -> int:
+        """Columns."""
+        return self.of.width
+
+    @property
+    def height(self) -> int:
+        """Rows."""
+        return self.of.height
+
+    def part(self, top: int, bottom: int, left: int, right: int) -> Pixels:
+        """See `Parts`."""
+        here = top, bottom, left, right
+        return np.asarray(self.of.part(*here) - self.other.part(*here), np.float32)
+
+
+@dataclass(frozen=True)
+class Quotient:
+    """One picture over another of its size, each divided by its own level."""
+
+    of: Parts
+    other: Parts
+    scale: float
+    """Level of the second over that of the first: where both are alike, 1 is left."""
+
+    @property
+    def width(self) -> int:
+        """Columns."""
+        return self.of.width
+
+    @property
+    def height(self) -> int:
+        """Rows."""
+        return self.of.height
+
+    def part(self, top: int, bottom: int, left: int, right: int) -> Pixels:
+        """See `Parts`. Where nothing is left of the second, NaN."""
+        here = top, bottom, left, right
+        return _over(self.of.part(*here) * np.float32(self.scale), self.other.part(*here))
+
+
+@dataclass(frozen=True)
+class Calibrated:
+    """A light as its dark and flat correct it: ``(light − dark) / (flat / flat's level)``."""
+
+    light: Parts
+    dark: Parts | None
+    """Dark or bias; without one nothing is taken off."""
+    flat: Parts | None
+    flat_level: float = 1.0
+
+    @property
+    def width(self) -> int:
+        """Columns."""
+        return self.light.width
+
+    @property
+    def height(self) -> int:
+        """Rows."""
+        return self.light.height
+
+    def part(self, top: int, bottom: int, left: int, right: int) -> Pixels:
+        """See `Parts`."""
+        here = top, bottom, left, right
+        pixels = self.light.part(*here)
+        if self.dark is not None:
+            pixels = pixels - self.dark.part(*here)
+        if self.flat is None:
+            return np.asarray(pixels, np.float32)
+        return _over(pixels * np.float32(self.flat_level), self.flat.part(*here))
+
+
+def _over(first: Pixels, second: Pixels) -> Pixels:
+    with np.errstate(divide="ignore", invalid="ignore"):
+        return np.where(second > 0, first / second, np.float32(np.nan)).astype(np.float32)

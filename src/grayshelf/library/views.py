@@ -1,0 +1,174 @@
+"""What is looked at: a frame, a colour of it, two held against each other, or a light that is calibrated."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Literal
+
+import numpy as np
+from sqlalchemy.orm import Session
+
+from grayshelf.core.errors import GrayShelfError, NotFound
+from grayshelf.core.flats.channels import in_colours
+from grayshelf.core.pictures.histogram import Histogram, ends_at_first, histogram_of
+from grayshelf.core.pictures.made_of import Calibrated, Colour, Difference, OneColour, Quotient, places_of
+from grayshelf.core.pictures.parts import Parts, Pixels, Whole, factor_of_overview, overview_of, tile_of
+from grayshelf.library.facts_json import facts_from_json
+from grayshelf.library.file_parts import FileParts, parts_of
+from grayshelf.library.kept import kept
+from grayshelf.library.library import Library
+from grayshelf.library.models import Frame
+
+How = Literal["alone", "minus", "over", "calibrated"]
+
+#: The level of a master flat that was divided by its own is below this; of a frame in ADU it is above.
+NORM = 100.0
+
+
+@dataclass(frozen=True)
+class View:
+    """What somebody wants to look at, by frames' numbers."""
+
+    frame: int
+    how: How = "alone"
+    other: int | None = None
+    """For 'minus' and 'over': what it is held against."""
+    dark: int | None = None
+    flat: int | None = None
+    """For 'calibrated': masters, either may be lacking."""
+    colour: Colour | None = None
+
+
+@dataclass(frozen=True)
+class Opened:
+    """A view, ready to be looked at."""
+
+    parts: Parts
+    unit: str
+    """'ADU', 'of the median' or '' for a ratio."""
+    whole: bool
+    """Whether its levels are whole numbers."""
+    colours: tuple[Colour, ...]
+    """That can be looked at alone."""
+    name: str
+    set_id: int | None
+    version: str
+    """Another one where a file changed."""
+
+    @property
+    def overview(self) -> Pixels:
+        """All of it, made small."""
+        return overview_kept(self.parts)
+
+    def tile(self, level: int, column: int, row: int) -> Pixels:
+        """One tile of it, reduced by `level` (see `tile_of`); small ones are cut from what is kept.
+
+        Raises
+        ------
+        IndexError
+            Where it does not reach that far.
+        """
+        factor = factor_of_overview(self.parts.width, self.parts.height)
+        if level < factor or level % factor:
+            return tile_of(self.parts, level, column, row)
+        return tile_of(Whole(self.overview), level // factor, column, row)
+
+    @property
+    def ends(self) -> tuple[float, float]:
+        """What is black and white at first."""
+        return ends_at_first(self.overview)
+
+    @property
+    def histogram(self) -> Histogram:
+        """How often each level occurs."""
+        return _histogram(self.parts, self.whole)
+
+
+@kept(24)
+def overview_kept(parts: Parts) -> Pixels:
+    """A picture made small; kept as long as its files are."""
+    return overview_of(parts)
+
+
+@kept(24)
+def _histogram(parts: Parts, whole: bool) -> Histogram:
+    return histogram_of(parts, overview_kept(parts), whole=whole)
+
+
+def level_of(parts: Parts) -> float:
+    """The median of a picture made small: hot pixels do not move it."""
+    known = overview_kept(parts)
+    known = known[np.isfinite(known)]
+    return float(np.median(known)) if known.size else 0.0
+
+
+def open_view(library: Library, session: Session, view: View) -> Opened:
+    """Open what somebody wants to look at.
+
+    Raises
+    ------
+    NotFound
+        Where a frame is not in the library.
+    UnreadableFrame
+        Where its file cannot be read.
+    GrayShelfError
+        Where two that are held against each other differ in size.
+    """
+    frame, path = _frame_of(library, session, view.frame)
+    facts = facts_from_json(frame.facts)
+    first = _parts(library, path)
+    parts, unit, whole = _made(library, session, view, first)
+    colours = _colours(facts.bayer_pattern, facts.binning_x)
+    if view.colour is not None and view.colour in colours:
+        parts = OneColour(parts, places_of(facts.bayer_pattern or "", view.colour))
+        # Of two greens the mean is looked at.
+        whole = whole and view.colour != "green"
+    stat = path.stat()
+    version = f"{stat.st_mtime_ns:x}-{stat.st_size:x}"
+    return Opened(parts, unit, whole, colours, Path(frame.path).name, frame.set_id, version)
+
+
+def _made(library: Library, session: Session, view: View, first: FileParts) -> tuple[Parts, str, bool]:
+    """What is looked at, its unit, and whether its levels are whole."""
+
+    def of(number: int | None) -> FileParts | None:
+        if number is None:
+            return None
+        _, path = _frame_of(library, session, number)
+        found = _parts(library, path)
+        if (found.width, found.height) != (first.width, first.height):
+            raise GrayShelfError(
+                f"The pictures differ in size: {first.width} × {first.height} and {found.width} × {found.height}.",
+                "Choose one of the same camera, binning and frame.",
+            )
+        return found
+
+    unit = "ADU" if abs(level_of(first)) >= NORM or first.whole else "of the median"
+    other = of(view.other)
+    if view.how == "minus" and other is not None:
+        return Difference(first, other), unit, first.whole and other.whole
+    if view.how == "over" and other is not None:
+        return Quotient(first, other, level_of(other) / (level_of(first) or 1.0)), "", False
+    if view.how == "calibrated":
+        dark, flat = of(view.dark), of(view.flat)
+        return Calibrated(first, dark, flat, level_of(flat) if flat else 1.0), "ADU", False
+    return first, unit, first.whole
+
+
+def _colours(bayer_pattern: str | None, binning: int | None) -> tuple[Colour, ...]:
+    if not in_colours(bayer_pattern, binning):
+        return ()
+    every: tuple[Colour, ...] = ("red", "green", "blue")
+    return tuple(c for c in every if places_of(bayer_pattern or "", c))
+
+
+def _parts(library: Library, path: Path) -> FileParts:
+    return parts_of(path, library.root / "scratch")
+
+
+def _frame_of(library: Library, session: Session, number: int) -> tuple[Frame, Path]:
+    frame = session.get(Frame, number)
+    if frame is None:
+        raise NotFound("This frame is not in the library.")
+    return frame, library.frame_path(session, frame)

@@ -1,0 +1,1 @@
+"""Looking at frames: tiles, levels, profiles, two held against each other."""
