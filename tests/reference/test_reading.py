@@ -14,8 +14,8 @@ from astropy.io import fits
 
 from grayshelf.core.errors import UnreadableFrame
 from grayshelf.core.flats.channels import channel_share, starves
-from grayshelf.core.sensor.statistics import camera_white, flat_statistics, frame_statistics, sample_step
 from grayshelf.core.pictures.stretch import shrink, stretch
+from grayshelf.core.sensor.statistics import camera_white, flat_statistics, frame_statistics, sample_step
 from grayshelf.library.catalog import read_file
 from grayshelf.library.facts_json import facts_from_json, facts_to_json
 from grayshelf.library.files import FileSource, read_pixels

@@ -113,14 +113,18 @@ def factor_of_overview(width: int, height: int, longest: int = OVERVIEW) -> int:
 
 
 def overview_of(parts: Parts, longest: int = OVERVIEW) -> Pixels:
-    """The whole picture, reduced by `factor_of_overview`; one strip is held at a time."""
-    factor = factor_of_overview(parts.width, parts.height, longest)
+    """The whole picture, reduced by `factor_of_overview`."""
+    return made_small(parts, factor_of_overview(parts.width, parts.height, longest))
 
-    def made_small(rows: tuple[int, int]) -> Pixels:
+
+def made_small(parts: Parts, factor: int) -> Pixels:
+    """The whole picture, reduced (see `reduced`); a few strips of it are held at a time."""
+
+    def of_rows(rows: tuple[int, int]) -> Pixels:
         return reduced(parts.part(rows[0], rows[1], 0, parts.width), factor)
 
     with ThreadPoolExecutor(os.cpu_count()) as pool:
-        return np.concatenate(list(pool.map(made_small, rows_of_strips(parts, factor))))
+        return np.concatenate(list(pool.map(of_rows, rows_of_strips(parts, factor))))
 
 
 def tile_of(parts: Parts, level: int, column: int, row: int) -> Pixels:
