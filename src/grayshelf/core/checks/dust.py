@@ -9,13 +9,14 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from grayshelf.core.checks.findings import Place
+from grayshelf.core.checks.light_fall import Squares, round_part
 from grayshelf.core.pictures.parts import Parts, Pixels, made_small, reduced
 
 Floats = NDArray[np.float64]
@@ -35,7 +36,7 @@ UNEVEN = 0.35
 #: Shallower than this nothing is called dust: the flat takes out far more.
 SHALLOWEST = 0.003
 #: At least this share of it lies on the sensor.
-INSIDE = 0.55
+INSIDE = 0.35
 #: One that the sensor's edge cuts is so many of those pixels wide: narrower ones are noise, which is twofold there.
 NARROWEST_CUT = 20.0
 #: So many are told at most; so many candidates are measured in a round.
@@ -44,10 +45,12 @@ MOST, MOST_TRIED = 80, 160
 ROUNDS, DEEP = 2, 0.02
 #: On the rim of a wider one nothing this much narrower and shallower is told: it is what is left of the rim.
 RIM, RIM_NARROWER, RIM_SHALLOWER = 0.15, 0.4, 0.4
-#: So many squares of one distance tell how the light falls.
-IN_A_RING = 48
+#: Of the polynomial that the light follows beside its fall from the middle.
+DEGREE = 4
 #: What stands out so many times as far as it must and is not round is odd: its pieces are not told as shadows.
 ODD = 4.0
+#: Spreads at any width are no more than so many times what white noise would have there.
+MOST_NOISE = 3.0
 
 
 @dataclass(frozen=True)
@@ -141,9 +144,12 @@ def over_its_light(flat: Pixels) -> Pixels:
 
     height, width = flat.shape
     squares = Squares.of(flat)
-    middle, fall = _round_part(squares)
-    rest = squares.level - np.interp(squares.from_point(*middle), *fall)
-    fit = _steady_fit(_terms(squares.x, squares.y), rest, squares.known)
+    for _ in range(2):
+        middle, fall = round_part(squares)
+        rest = squares.level - np.interp(squares.from_point(*middle), *fall)
+        fit, shaded = _steady_fit(squares, rest)
+        # Then once more, without what lies in a shadow: wide ones bend it all the same.
+        squares = replace(squares, known=squares.known & ~shaded)
     # The polynomial on a coarse grid, in straight lines between: millions of its values take seconds.
     gy, gx = np.broadcast_arrays(np.linspace(-1, 1, 65)[:, None], np.linspace(-1, 1, 97)[None, :])
     grid = (_terms(gx.ravel(), gy.ravel()) @ fit).reshape(65, 97).astype(np.float32)
@@ -159,87 +165,27 @@ def over_its_light(flat: Pixels) -> Pixels:
     return np.clip(np.nan_to_num(left, nan=0.0), -0.9, 0.9).astype(np.float32)
 
 
-@dataclass(frozen=True)
-class Squares:
-    """Medians of a flat's squares, in one line."""
+def _steady_fit(squares: Squares, level: Floats) -> tuple[Floats, NDArray[np.bool_]]:
+    """A polynomial through most squares, and which of them are in a shadow.
 
-    level: Floats
-    """Logarithm of the light."""
-    known: NDArray[np.bool_]
-    x: Floats
-    """Of their middles, −1 … 1 from the left edge to the right."""
-    y: Floats
-    width: int
-    height: int
-    """Of the flat, in pixels."""
-
-    @classmethod
-    def of(cls, flat: Pixels, across: int = 128) -> Squares:
-        """Those of a flat, so many across its longer side."""
-        height, width = flat.shape
-        side = max(max(height, width) // across, 2)
-        rows, columns = height // side, width // side
-        cut = flat[: rows * side, : columns * side].reshape(rows, side, columns, side)
-        medians = np.median(cut.swapaxes(1, 2).reshape(rows * columns, -1), axis=1)
-        known = np.isfinite(medians) & (medians > 0)
-        y, x = np.divmod(np.arange(rows * columns), columns)
-        return cls(
-            np.log(np.where(known, medians, 1.0)).astype(np.float64),
-            known,
-            (x + 0.5) * side / width * 2 - 1,
-            (y + 0.5) * side / height * 2 - 1,
-            width,
-            height,
-        )
-
-    def from_point(self, x: float, y: float) -> Floats:
-        """Distance of each from a point, in pixels."""
-        across, down = (self.x + 1) / 2 * self.width - x, (self.y + 1) / 2 * self.height - y
-        return np.asarray(np.hypot(across, down), np.float64)
-
-
-def _round_part(squares: Squares) -> tuple[tuple[float, float], tuple[Floats, Floats]]:
-    """The middle of the light, and how it falls from there: distances in pixels, logarithms of the light."""
-    from scipy.optimize import minimize
-
-    half = math.hypot(squares.width, squares.height) / 2
-    known, levels = squares.known, squares.level[squares.known]
-
-    def fall_from(x: float, y: float) -> tuple[Floats, Floats, Floats]:
-        distance = squares.from_point(x, y)[known]
-        order = np.argsort(distance)
-        # Medians of as many squares each: at the middle and in the corners there are few.
-        rings = order[: order.size // IN_A_RING * IN_A_RING].reshape(-1, IN_A_RING)
-        at, level = distance[rings].mean(axis=1), np.median(levels[rings], axis=1)
-        return at, level, levels - np.interp(distance, at, level)
-
-    def scatter(where: Floats) -> float:
-        # About a middle that is off, squares of one distance differ.
-        return float(np.abs(fall_from(where[0] * half, where[1] * half)[2]).mean())
-
-    start = np.array([squares.width / 2 / half, squares.height / 2 / half])
-    steps = np.array([start, start + np.array([0.12, 0]), start + np.array([0, 0.12])])
-    found = minimize(
-        scatter, start, method="Nelder-Mead", options={"initial_simplex": steps, "xatol": 2e-4, "maxfev": 90}
-    )
-    x, y = (float(v) * half for v in found.x)
-    at, level, _ = fall_from(x, y)
-    return (x, y), (at, level)
-
-
-def _steady_fit(terms: Floats, level: Floats, known: NDArray[np.bool_]) -> Floats:
-    """Least squares in rounds, with Tukey's weights (Beaton and Tukey 1974), so that shadows weigh nothing."""
+    Least squares in rounds, with Tukey's weights (Beaton and Tukey 1974), of a low degree first, so that wide shadows weigh
+    nothing by the time a higher one could follow them; what is darker is left out sooner than what is brighter.
+    """
+    known = squares.known
     weight: Floats = known.astype(np.float64)
-    fit: Floats = np.zeros(terms.shape[1])
-    for _ in range(6):
+    off: Floats = np.zeros(level.shape)
+    scale = 1e-9
+    for degree in (0, 2, 2, 2, DEGREE, DEGREE, DEGREE):
+        terms = _terms(squares.x, squares.y, degree)
         fit = np.asarray(np.linalg.lstsq(terms * weight[:, None], level * weight, rcond=None)[0], np.float64)
         off = level - terms @ fit
         scale = 1.4826 * float(np.median(np.abs(off[known]))) or 1e-9
-        weight = np.asarray(known * np.clip(1 - (off / (4.685 * scale)) ** 2, 0, None), np.float64)
-    return fit
+        reach = np.where(off < 0, 3.0, 4.685) * scale
+        weight = np.asarray(known * np.clip(1 - (off / reach) ** 2, 0, None), np.float64)
+    return fit, off < -3.0 * scale
 
 
-def _terms(x: Floats, y: Floats, degree: int = 4) -> Floats:
+def _terms(x: Floats, y: Floats, degree: int = DEGREE) -> Floats:
     """Products of Legendre polynomials up to a degree, shape (n, terms)."""
     legendre = np.polynomial.legendre.legvander
     px, py = legendre(x, degree), legendre(y, degree)
@@ -281,11 +227,17 @@ def _candidates(left: Pixels) -> list[_Candidate]:
     Gaussian's σ is its radius over √2. Wide ones are looked for on a smaller picture.
     """
     found: list[_Candidate] = []
+    noise: float | None = None
     for level, small in _halved(left):
         for diameter in (NARROWEST, NARROWEST * STEP):
             if diameter * level > WIDEST * min(left.shape):
                 break
-            for strength, y, x in _peaks(small, diameter):
+            dark, spread = _darker(small, diameter)
+            # On a picture of few pixels wide shadows themselves are most of its spread; that of noise falls with width.
+            noise = spread * diameter * level if noise is None else noise
+            for strength, y, x in _peaks(
+                dark, min(spread, MOST_NOISE * noise / (diameter * level)), diameter
+            ):
                 found.append(_Candidate((x + 0.5) * level, (y + 0.5) * level, diameter * level, strength))
     return sorted(found, key=lambda one: (-one.diameter, -one.strength))
 
@@ -297,8 +249,9 @@ def _halved(left: Pixels) -> Iterator[tuple[int, Pixels]]:
         left, level = reduced(left, 2), level * 2
 
 
-def _peaks(small: Pixels, diameter: float) -> list[tuple[float, int, int]]:
-    from scipy.ndimage import gaussian_filter, maximum_filter
+def _darker(small: Pixels, diameter: float) -> tuple[Pixels, float]:
+    """By how much what is so wide is darker than its surroundings, less the usual; and the spread of that."""
+    from scipy.ndimage import gaussian_filter
 
     sigma = diameter / 2 / math.sqrt(2)
     inner = gaussian_filter(small, sigma / 1.19, mode="reflect")
@@ -306,7 +259,13 @@ def _peaks(small: Pixels, diameter: float) -> list[tuple[float, int, int]]:
     some = dark[::3, ::3]
     middle = float(np.median(some))
     spread = 1.4826 * float(np.median(np.abs(some - middle))) or 1e-9
-    strength = (dark - middle) / spread
+    return dark - np.float32(middle), spread
+
+
+def _peaks(dark: Pixels, spread: float, diameter: float) -> list[tuple[float, int, int]]:
+    from scipy.ndimage import maximum_filter
+
+    strength = dark / np.float32(spread)
     peaks = (strength > STANDS_OUT) & (strength == maximum_filter(strength, size=max(int(diameter / 2), 3)))
     return [(float(strength[y, x]), int(y), int(x)) for y, x in np.argwhere(peaks)]
 
@@ -382,7 +341,7 @@ def _measured(left: Pixels, candidate: _Candidate) -> Shadow | None:
     depth, cut = 0.0, None
     for turn in range(8):
         # Near the sensor's edge a candidate lies on the edge: what is found there may be moved inwards.
-        cut = _cut(left, x, y, radius, INSIDE if turn > 2 else 0.7 * INSIDE)
+        cut = _cut(left, x, y, radius, INSIDE if turn > 2 else 0.8 * INSIDE)
         if cut is None:
             return None
         radii, profile = _profile(cut, radius)

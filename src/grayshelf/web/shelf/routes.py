@@ -15,8 +15,9 @@ from grayshelf.web.context import the_context
 from grayshelf.web.exports import csv_response
 from grayshelf.web.shelf.card import card_page
 from grayshelf.web.shelf.defects import defect_map, defects_of_card
+from grayshelf.web.shelf.dust import dust_page
 from grayshelf.web.shelf.remaking import build_again, say_of_frame
-from grayshelf.web.shelf.schemas import CardOut, CombineIn, FrameUseIn, PictureQuery, ShelfOut
+from grayshelf.web.shelf.schemas import CardOut, CombineIn, DustOut, FrameUseIn, PictureQuery, ShelfOut
 from grayshelf.web.shelf.walls import shelf_page
 from grayshelf.web.tonight.asked import tonight_as_asked
 from grayshelf.web.tonight.schemas import TonightQuery
@@ -121,6 +122,37 @@ def defects_fits(set_id: int) -> Response:
     response = Response(defect_map(defects, shape), mimetype="application/fits")
     response.headers["Content-Disposition"] = f'attachment; filename="defects-of-{set_id}.fits"'
     return response
+
+
+@api.get("/holdings/<int:set_id>/dust")
+@api.output(DustOut)
+def dust(set_id: int) -> DustOut:
+    """The dust on a master flat, and how its light falls."""
+    return dust_page(the_context().library, set_id)
+
+
+@api.get("/holdings/<int:set_id>/dust.csv")
+@api.doc(hide=True)
+def dust_csv(set_id: int) -> Response:
+    """The shadows of dust on a master flat, as CSV."""
+    rows: list[list[object]] = [
+        ["number", "column", "row", "diameter_px", "depth_percent", "distance", "surface", "why", "since"]
+    ]
+    rows += [
+        [
+            s.number,
+            round(s.x, 1),
+            round(s.y, 1),
+            round(s.diameter, 1),
+            round(s.depth_percent, 2),
+            s.distance_text,
+            s.surface,
+            s.why,
+            s.since,
+        ]
+        for s in dust_page(the_context().library, set_id).shadows
+    ]
+    return csv_response(rows, f"dust-of-{set_id}")
 
 
 @api.put("/holdings/<int:set_id>/frames/<int:frame_id>")

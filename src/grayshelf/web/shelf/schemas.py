@@ -153,6 +153,66 @@ class CombineIn(Schema):
     spread: Literal["pooled", "std", "mad"] = "pooled"
 
 
+class ShadowOut(Schema):
+    """The shadow of a speck on a flat."""
+
+    number: int
+    x: float
+    y: float
+    diameter: float
+    """In pixels, as its place."""
+    depth_percent: float
+    depth_text: str
+    distance_text: str
+    """How far in front of the sensor the speck lies; empty where that cannot be told."""
+    surface: str
+    why: str
+    since: str
+
+
+class LightFallOut(Schema):
+    """How the light falls on a flat."""
+
+    middle_x: float | None
+    middle_y: float | None
+    middle_text: str
+    rings: list[list[float]]
+    """Percent of the half diagonal, and percent of the middle's light there."""
+    contours: list[list[float]]
+    """Percent of the middle's light, and how many pixels from the middle it falls to that."""
+    corners: list[float]
+    weakest: str
+
+
+class LightChangeOut(Schema):
+    """What changed in how the light falls since the last flat."""
+
+    since: str
+    frame_id: int
+    percent: float
+    text: str
+
+
+class DustOut(Schema):
+    """The dust on a flat, and how its light falls."""
+
+    set_id: int
+    frame_id: int
+    width: int
+    height: int
+    shadows: list[ShadowOut]
+    flats: int
+    """So many flats were looked at, this one among them."""
+    left: int
+    """So many are still to be looked at: ask again."""
+    no_distance: str
+    advice: str
+    light: LightFallOut
+    change: LightChangeOut | None
+    steady: str
+    """What shadows that do not come back to their place mean; else empty."""
+
+
 class ServedOut(Schema):
     """Lights that use a master."""
 

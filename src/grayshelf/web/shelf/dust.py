@@ -1,0 +1,231 @@
+"""What a card tells of a flat's dust, and of how its light falls."""
+
+from __future__ import annotations
+
+import math
+import time
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import date
+
+from sqlalchemy.orm import Session
+
+from grayshelf.core.checks.dust import Shadow
+from grayshelf.core.checks.dust_where import Distance, OtherFlat, distance_of, same_shadow, where_of
+from grayshelf.core.checks.light_fall import LightFall, light_change
+from grayshelf.core.errors import NotFound
+from grayshelf.core.frames.facts import FrameFacts
+from grayshelf.library.facts_json import facts_from_json
+from grayshelf.library.library import Library
+from grayshelf.library.models import FrameSet
+from grayshelf.library.rig_terms import rig_of
+from grayshelf.web.common import in_words
+from grayshelf.web.shelf.schemas import DustOut, LightChangeOut, LightFallOut, ShadowOut
+from grayshelf.work.flat_looks import Beside, FlatLook, flats_beside, look_at_flat, look_until, same_time
+
+#: Flats that nobody looked at yet are gone through for so long; then the page asks again.
+FOR_S = 0.8
+#: Deeper than this, a shadow costs signal that no flat gives back.
+DEEP = 0.3
+
+
+@dataclass(frozen=True)
+class _Flat:
+    """The flat of a card, and what stands beside it."""
+
+    row: FrameSet
+    facts: FrameFacts
+    look: FlatLook
+    others: Sequence[Beside]
+    looks: Mapping[int, FlatLook]
+
+
+def dust_page(library: Library, set_id: int) -> DustOut:
+    """The dust on a master flat: each shadow with what other flats say of it.
+
+    Raises
+    ------
+    NotFound
+        Where it is no master flat.
+    """
+    with library.db.session() as session:
+        row = session.get(FrameSet, set_id)
+        if row is None or row.kind != "flat" or not row.is_master:
+            raise NotFound("There is no master flat here to look for dust on.", "Combine its frames first.")
+        facts = facts_from_json(row.facts)
+        own = look_at_flat(library, session, row)
+        others = flats_beside(session, row)
+        until = time.monotonic() + FOR_S
+        looks, left = look_until(library, session, others, lambda: time.monotonic() > until)
+        flat = _Flat(row, facts, own, [o for o in others if o.row.id in looks], looks)
+        optics = _optics(session, row, facts)
+        shadows = [_shadow_out(number, s, flat, optics) for number, s in enumerate(own.shadows, 1)]
+        return DustOut(
+            set_id=set_id,
+            frame_id=row.frames[0].id,
+            width=facts.width,
+            height=facts.height,
+            shadows=shadows,
+            flats=len(looks) + 1,
+            left=left,
+            no_distance="" if optics else _no_distance(facts),
+            advice=_advice(shadows),
+            light=_light_out(own.light, facts),
+            change=_change_out(flat),
+            steady=_steady(flat),
+        )
+
+
+def _optics(session: Session, row: FrameSet, facts: FrameFacts) -> tuple[float, float] | None:
+    """Pixel in µm, as it is binned, and focal ratio; None where one is not known."""
+    rig = rig_of(session, row)
+    aperture = facts.aperture_mm or (rig.aperture_mm if rig else None)
+    focal = facts.focal_length_mm or (rig.focal_length_mm if rig else None)
+    if not facts.pixel_um or not aperture or not focal:
+        return None
+    return facts.pixel_um, focal / aperture
+
+
+def _no_distance(facts: FrameFacts) -> str:
+    lacking = "the pixel’s size" if not facts.pixel_um else "the telescope’s aperture"
+    return f"How far they are from the sensor is not told: {lacking} is not known. Say it on Rigs."
+
+
+def _shadow_out(number: int, shadow: Shadow, flat: _Flat, optics: tuple[float, float] | None) -> ShadowOut:
+    distance = distance_of(shadow.diameter, *optics) if optics else None
+    beside = [
+        OtherFlat(o.facts.filter_code, o.turned_deg, flat.looks[o.row.id].shadows)
+        for o in same_time(flat.row, flat.others)
+    ]
+    size = flat.facts.width, flat.facts.height
+    where = where_of(shadow, size, flat.facts.filter_code, beside, distance)
+    return ShadowOut(
+        number=number,
+        x=shadow.x,
+        y=shadow.y,
+        diameter=shadow.diameter,
+        depth_percent=100.0 * shadow.depth,
+        depth_text=in_words.number(100.0 * shadow.depth, 1),
+        distance_text=_distance_text(distance),
+        surface=where.surface.value,
+        why=where.why,
+        since=_since(shadow, flat),
+    )
+
+
+def _distance_text(distance: Distance | None) -> str:
+    """'3.9 to 4.5 mm'."""
+    if distance is None:
+        return ""
+    digits = 1 if distance.most_mm < 10 else 0
+    least, most = (in_words.number(v, digits) for v in (distance.least_mm, distance.most_mm))
+    return f"{least} to {most}{in_words.THIN}mm" if least != most else f"{most}{in_words.THIN}mm"
+
+
+def _since(shadow: Shadow, flat: _Flat) -> str:
+    """Since when flats of its filter show it: 'new since 11 Oct 26', 'there since 2 Oct 26 at least'."""
+    own = flat.facts
+    earlier = [
+        o
+        for o in flat.others
+        if o.facts.filter_code == own.filter_code
+        and o.night is not None
+        and flat.row.night is not None
+        and o.night < flat.row.night
+        and o.turned_deg is not None
+        and abs(o.turned_deg) < 1.0
+    ]
+    earlier.sort(key=lambda o: o.night or date.min, reverse=True)
+    first: date | None = None
+    for one in earlier:
+        if not same_shadow(shadow, flat.looks[one.row.id].shadows):
+            return (
+                f"new since {in_words.day(one.night)}"
+                if first is None
+                else f"there since {in_words.day(first)}"
+            )
+        first = one.night
+    return f"there on {in_words.day(first)}" if first is not None else ""
+
+
+def _advice(shadows: Sequence[ShadowOut]) -> str:
+    if not shadows:
+        return "No shadow of dust is seen on this flat."
+    deepest = shadows[0]
+    if deepest.depth_percent > 100.0 * DEEP:
+        return (
+            f"Clean soon: {deepest.depth_text} % of the light is lost in the deepest, and no flat gives back what "
+            "the noise there takes."
+        )
+    new = [s for s in shadows if s.since.startswith("new")]
+    if new:
+        several = in_words.several(len(new), "shadow")
+        return f"Clean when convenient. {several} came since the flats before: lights from then want those flats."
+    return "Clean when convenient; the flats take it out."
+
+
+def _steady(flat: _Flat) -> str:
+    """Whether shadows that are on the filter came back to where they were: a wheel that does not repeat moves them."""
+    moved: list[float] = []
+    for one in flat.others:
+        if (
+            one.facts.filter_code != flat.facts.filter_code
+            or one.turned_deg is None
+            or abs(one.turned_deg) > 0.5
+        ):
+            continue
+        theirs = flat.looks[one.row.id].shadows
+        for shadow in flat.look.shadows:
+            other = same_shadow(shadow, theirs)
+            if other is not None:
+                moved.append(math.hypot(other.x - shadow.x, other.y - shadow.y) / shadow.diameter)
+    if len(moved) < 2 or sorted(moved)[len(moved) // 2] < 0.1:
+        return ""
+    return (
+        "Between flats of this filter the shadows move by a tenth of their width and more: wheel or camera does not come "
+        "back to its place, so flats of another night leave rings."
+    )
+
+
+def _light_out(light: LightFall, facts: FrameFacts) -> LightFallOut:
+    off = ""
+    if light.middle is not None and light.off_percent is not None:
+        pixels = math.hypot(light.middle[0] - facts.width / 2, light.middle[1] - facts.height / 2)
+        off = f"{in_words.number(pixels)} pixels off the sensor’s middle, {in_words.number(light.off_percent, 0)} % of the half diagonal"
+    names = ("upper left", "upper right", "lower left", "lower right")
+    weakest = min(range(4), key=lambda i: light.corners[i])
+    return LightFallOut(
+        middle_x=light.middle[0] if light.middle else None,
+        middle_y=light.middle[1] if light.middle else None,
+        middle_text=off or "The light is too even to say where its middle is.",
+        rings=[[round(100 * share), round(percent, 1)] for share, percent in light.rings],
+        contours=[[percent, round(radius)] for percent, radius in light.contours],
+        corners=[round(c, 1) for c in light.corners],
+        weakest=names[weakest],
+    )
+
+
+def _change_out(flat: _Flat) -> LightChangeOut | None:
+    """What changed since the last flat before it of its filter at its angle."""
+    own = flat.row.night
+    before = [
+        o
+        for o in flat.others
+        if o.facts.filter_code == flat.facts.filter_code
+        and o.turned_deg is not None
+        and abs(o.turned_deg) < 1.0
+        and o.night is not None
+        and own is not None
+        and o.night < own
+    ]
+    last = max(before, key=lambda o: (o.night or date.min, o.row.id), default=None)
+    if last is None:
+        return None
+    change = light_change(flat.look.light, flat.looks[last.row.id].light)
+    moved = change.middle_moved_px
+    text = f"{in_words.number(change.percent, 2)} % from side to side"
+    if moved is not None and moved > 0.01 * math.hypot(flat.facts.width, flat.facts.height):
+        text += f"; its middle moved by {in_words.number(moved)} pixels"
+    return LightChangeOut(
+        since=in_words.day(last.night), frame_id=last.row.frames[0].id, percent=change.percent, text=text
+    )
