@@ -682,6 +682,53 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/holdings/{set_id}/dust": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The dust on a master flat, and how its light falls. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    set_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["DustOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/holdings/{set_id}/frames/{frame_id}": {
         parameters: {
             query?: never;
@@ -738,6 +785,97 @@ export interface paths {
         };
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/holdings/{set_id}/held": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Hold a master against something newer of its settings; how it did is kept. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    set_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["HoldIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        /** Take back how it did: its age counts by the calendar again. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    set_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
         options?: never;
         head?: never;
         patch?: never;
@@ -1024,6 +1162,64 @@ export interface paths {
                 };
             };
         };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/lights/{set_id}/correction": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether the flat of a slip corrects one of its lights. */
+        get: {
+            parameters: {
+                query?: {
+                    frame?: number | null;
+                };
+                header?: never;
+                path: {
+                    set_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["CorrectionOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -4605,6 +4801,7 @@ export interface components {
             /** Settings */
             settings: components["schemas"]["FigureOut"][];
             spine: components["schemas"]["SpineOut"];
+            still_good: components["schemas"]["HeldOut"] | null;
             /** Subtitle */
             subtitle: string;
             /** Taken Off */
@@ -4761,6 +4958,34 @@ export interface components {
             /** Keys */
             keys: components["schemas"]["FlatKeyIn"][];
             source: components["schemas"]["FlatKeyIn"];
+        };
+        /**
+         * CorrectionOut
+         * @description Whether a slip's flat corrects one of its lights.
+         */
+        CorrectionOut: {
+            /** Corner Text */
+            corner_text: string;
+            /** Corrects */
+            corrects: ("it corrects" | "it corrects too little" | "it corrects too much" | "it cannot be told") | null;
+            /** Dark Frame Id */
+            dark_frame_id: number | null;
+            /** Flat Frame Id */
+            flat_frame_id: number | null;
+            /** Frame Id */
+            frame_id: number;
+            /** Lacking */
+            lacking: string[];
+            /** Lights */
+            lights: components["schemas"]["SeenLightOut"][];
+            /** Meaning */
+            meaning: string;
+            /** Set Id */
+            set_id: number;
+            /** Slope Text */
+            slope_text: string;
+            /** Used */
+            used: string;
         };
         /**
          * CountOut
@@ -4937,6 +5162,34 @@ export interface components {
             two: string;
             /** Why */
             why: string;
+        };
+        /**
+         * DustOut
+         * @description The dust on a flat, and how its light falls.
+         */
+        DustOut: {
+            /** Advice */
+            advice: string;
+            change: components["schemas"]["LightChangeOut"] | null;
+            /** Flats */
+            flats: number;
+            /** Frame Id */
+            frame_id: number;
+            /** Height */
+            height: number;
+            /** Left */
+            left: number;
+            light: components["schemas"]["LightFallOut"];
+            /** No Distance */
+            no_distance: string;
+            /** Set Id */
+            set_id: number;
+            /** Shadows */
+            shadows: components["schemas"]["ShadowOut"][];
+            /** Steady */
+            steady: string;
+            /** Width */
+            width: number;
         };
         /**
          * EffectOut
@@ -5699,6 +5952,15 @@ export interface components {
             title: string;
         };
         /**
+         * HeldOut
+         * @description What a master can be held against, and how it did last.
+         */
+        HeldOut: {
+            held: components["schemas"]["StillGoodOut"] | null;
+            /** Newer */
+            newer: components["schemas"]["NewerOut"][];
+        };
+        /**
          * HistogramOut
          * @description How often each level occurs in a picture.
          */
@@ -5762,6 +6024,14 @@ export interface components {
             when: string;
             /** Words */
             words: string;
+        };
+        /**
+         * HoldIn
+         * @description What it is to be held against.
+         */
+        HoldIn: {
+            /** Frame Id */
+            frame_id: number;
         };
         /**
          * HouseRulesIn
@@ -5953,6 +6223,40 @@ export interface components {
             text: string;
         };
         /**
+         * LightChangeOut
+         * @description What changed in how the light falls since the last flat.
+         */
+        LightChangeOut: {
+            /** Frame Id */
+            frame_id: number;
+            /** Percent */
+            percent: number;
+            /** Since */
+            since: string;
+            /** Text */
+            text: string;
+        };
+        /**
+         * LightFallOut
+         * @description How the light falls on a flat.
+         */
+        LightFallOut: {
+            /** Contours */
+            contours: number[][];
+            /** Corners */
+            corners: number[];
+            /** Middle Text */
+            middle_text: string;
+            /** Middle X */
+            middle_x: number | null;
+            /** Middle Y */
+            middle_y: number | null;
+            /** Rings */
+            rings: number[][];
+            /** Weakest */
+            weakest: string;
+        };
+        /**
          * LightKind
          * @description What a light is: each is made ready in another way.
          * @enum {string}
@@ -6117,6 +6421,18 @@ export interface components {
             id: number;
             /** Message */
             message: string;
+        };
+        /**
+         * NewerOut
+         * @description Something that a master can be held against.
+         */
+        NewerOut: {
+            /** Detail */
+            detail: string;
+            /** Frame Id */
+            frame_id: number;
+            /** Title */
+            title: string;
         };
         /**
          * NextThing
@@ -6951,6 +7267,18 @@ export interface components {
             width_nm: number | null;
         };
         /**
+         * SeenLightOut
+         * @description A light that can be looked at.
+         */
+        SeenLightOut: {
+            /** Frame Id */
+            frame_id: number;
+            /** Name */
+            name: string;
+            /** Rejected */
+            rejected: boolean;
+        };
+        /**
          * SeriesOut
          * @description A series being shot.
          */
@@ -7063,6 +7391,32 @@ export interface components {
             text: string;
             /** When */
             when: string;
+        };
+        /**
+         * ShadowOut
+         * @description The shadow of a speck on a flat.
+         */
+        ShadowOut: {
+            /** Depth Percent */
+            depth_percent: number;
+            /** Depth Text */
+            depth_text: string;
+            /** Diameter */
+            diameter: number;
+            /** Distance Text */
+            distance_text: string;
+            /** Number */
+            number: number;
+            /** Since */
+            since: string;
+            /** Surface */
+            surface: string;
+            /** Why */
+            why: string;
+            /** X */
+            x: number;
+            /** Y */
+            y: number;
         };
         /**
          * SharedOut
@@ -7566,6 +7920,27 @@ export interface components {
          * @enum {string}
          */
         StepState: "to do" | "doing" | "waiting" | "done" | "skipped" | "no answer";
+        /**
+         * StillGoodOut
+         * @description How a master did when it was held against something newer.
+         */
+        StillGoodOut: {
+            /** Against */
+            against: string;
+            /** Frame Id */
+            frame_id: number | null;
+            /** Line */
+            line: string;
+            /** Own Frame Id */
+            own_frame_id: number;
+            /**
+             * Serves
+             * @enum {string}
+             */
+            serves: "still good" | "use with care" | "make it anew";
+            /** Shadows */
+            shadows: number[][];
+        };
         /**
          * SuggestionOut
          * @description A gain to use.

@@ -4,10 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
+from datetime import date
+from typing import Any
 
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session, selectinload
 
+from grayshelf.core.checks.still_good import Serves
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.sets import held, nominal_exposure
@@ -92,6 +95,10 @@ def holding_of(frame_set: FrameSet, level_adu: float | None = None, missing: int
     record = frame_set.record
     settings = common_settings(frame_set, facts)
     care = list(record.care) if record else []
+    held_against = record.figures.get(HELD) if record else None
+    if held_against:
+        settings, more = _as_held(settings, held_against)
+        care += more
     if "kind of frame" in settings.from_name:
         care.append(f"that it is a {frame_set.kind} is only in its file’s name")
     if missing:
@@ -110,6 +117,18 @@ def holding_of(frame_set: FrameSet, level_adu: float | None = None, missing: int
         pedestal_is_bias=bool(record and record.pedestal_kind == FrameKind.BIAS),
         signal_e=signal if frame_set.kind == "flat" and signal and signal > 0 else None,
     )
+
+
+#: Under which name a master's record keeps how it did when it was last held against a newer one.
+HELD = "held"
+
+
+def _as_held(settings: CommonSettings, held_against: dict[str, Any]) -> tuple[CommonSettings, list[str]]:
+    """What follows from its having been held against a newer one: it is as new as then, or is used with care."""
+    night = date.fromisoformat(held_against["night"])
+    if held_against["serves"] == Serves.GOOD:
+        return replace(settings, good_on=night), []
+    return settings, [f"{held_against['line']} by {night:%-d %b %y}"]
 
 
 def missing_by_set(session: Session) -> dict[int, int]:
@@ -132,7 +151,7 @@ def missing_in_words(missing: int, frame_set: FrameSet) -> str:
 #: The shelf's sets as rows: what a holding is made of changes where one of these does.
 _ON_SHELF = """
     SELECT s.id, s.camera, s.kind, s.is_master, s.n_frames, s.facts, s.said, s.level_adu, s.sample_step, s.last_utc,
-        r.care, r.pedestal_kind
+        r.care, r.pedestal_kind, CASE WHEN json_valid(r.figures) THEN json_extract(r.figures, '$.held') END
     FROM frame_set AS s
     LEFT JOIN master_record AS r ON r.set_id = s.id
     WHERE s.kind != 'light' AND s.master_set_id IS NULL AND NOT s.taken_off AND s.measurement_id IS NULL

@@ -23,7 +23,7 @@ from grayshelf.library.models import FrameSet
 from grayshelf.library.records import read
 
 #: Under which names they are kept among a master's figures; another number where the reading changed.
-DUST, LIGHT = "dust 1", "light 1"
+DUST, LIGHT = "dust 2", "light 2"
 #: So many flats beside one are gone through at most, those of the nearest nights first.
 MOST_OTHERS = 40
 #: Flats of other filters tell of one's dust where they were taken within so many nights of it.

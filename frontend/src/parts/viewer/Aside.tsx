@@ -88,6 +88,7 @@ function Lines({
 
 /** Beside the picture: its levels and their stretch, its colours, what it is held against, levels along a line. */
 export function Aside({
+  which,
   looked,
   view,
   ends,
@@ -99,6 +100,8 @@ export function Aside({
   onLine,
   children,
 }: {
+  /** Of which of two pictures this is told. */
+  which?: ReactNode;
   looked: Looked;
   view: View;
   ends: Ends;
@@ -118,6 +121,7 @@ export function Aside({
   const asAtFirst = ends.black === view.black && ends.white === view.white;
   return (
     <aside className="flex w-[324px] shrink-0 flex-col gap-3 overflow-auto border-l border-line px-4 py-3 max-md:w-auto max-md:border-t max-md:border-l-0">
+      {which}
       <section>
         <div className="flex items-center justify-between">
           <h3 className="narrow font-semibold">Levels{view.unit === "ADU" && ", ADU"}</h3>

@@ -1,7 +1,8 @@
 import { Dialog, DialogPanel, DialogTitle } from "@headlessui/react";
 import { useState, type ReactNode } from "react";
 
-import { Button, Key, Trouble, Waiting } from "../basics";
+import { Button, Key, Segments, Trouble, Waiting } from "../basics";
+import { useKeys } from "../useKeys";
 import { Aside } from "./Aside";
 import { Circles, LineMark, type Circle } from "./Marks";
 import { Pane, type Under } from "./Pane";
@@ -118,6 +119,29 @@ function Pictures({
   );
 }
 
+/** Of which of two pictures levels and lines are told. */
+function Which({
+  second,
+  value,
+  onChange,
+}: {
+  second: Second;
+  value: "first" | "second";
+  onChange: (value: "first" | "second") => void;
+}) {
+  return (
+    <Segments
+      label="Picture whose levels are told"
+      value={value}
+      options={[
+        { value: "first", label: "as it was taken" },
+        { value: "second", label: second.name },
+      ]}
+      onChange={onChange}
+    />
+  );
+}
+
 /**
  * A picture as large as the window: drawn near, its levels stretched, held against another.
  * What is chosen is kept while it is open; closing it changes nothing.
@@ -127,6 +151,7 @@ export function Viewer({
   frames = [],
   second = null,
   circles = [],
+  circlesOn,
   onClose,
   children,
 }: {
@@ -135,13 +160,22 @@ export function Viewer({
   frames?: Named[];
   second?: Second | null;
   circles?: Circle[];
+  /** The frame that they lie on; undefined: all. */
+  circlesOn?: number;
   onClose: () => void;
   /** What else is told beside the picture. */
   children?: ReactNode;
 }) {
   const looking = useLooking(start, frames, second);
   const [under, setUnder] = useState<Under | null>(null);
+  const [marked, setMarked] = useState(true);
+  const [steer, setSteer] = useState<"first" | "second">(second ? "second" : "first");
   const { view, main } = looking;
+  useKeys({ m: () => setMarked((on) => !on) });
+  const steered =
+    steer === "second" && second && looking.otherView.data
+      ? { looked: second.looked, view: looking.otherView.data }
+      : { looked: main, view: view.data };
   const read = looking.turned ? looking.otherView.data : view.data;
   return (
     <Dialog open onClose={onClose} className="relative z-50">
@@ -157,6 +191,11 @@ export function Viewer({
           >
             See all of it <Key>0</Key>
           </Button>
+          {circles.length > 0 && (
+            <Button aria-pressed={marked} onClick={() => setMarked(!marked)}>
+              {marked ? "Hide" : "Show"} the marks <Key>m</Key>
+            </Button>
+          )}
           <Button onClick={onClose}>
             Close <Key>Esc</Key>
           </Button>
@@ -172,13 +211,19 @@ export function Viewer({
               <Waiting what="Opening the picture" />
             </div>
           )}
-          <Pictures looking={looking} beside={second} circles={circles} onUnder={setUnder} />
-          {view.data && (
+          <Pictures
+            looking={looking}
+            beside={second}
+            circles={marked && (circlesOn === undefined || circlesOn === main.frame) ? circles : []}
+            onUnder={setUnder}
+          />
+          {view.data && steered.view && (
             <Aside
-              looked={main}
-              view={view.data}
-              ends={looking.ends.of(view.data, main.how)}
-              onEnds={(ends) => view.data && looking.ends.set(view.data, main.how, ends)}
+              which={second && <Which second={second} value={steer} onChange={setSteer} />}
+              looked={steered.looked}
+              view={steered.view}
+              ends={looking.ends.of(steered.view, steered.looked.how)}
+              onEnds={(ends) => steered.view && looking.ends.set(steered.view, steered.looked.how, ends)}
               colours={view.data.colours}
               onColour={looking.chooseColour}
               held={looking.held}

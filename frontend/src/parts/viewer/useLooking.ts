@@ -53,7 +53,7 @@ function useEnds(view: View | undefined) {
   const keyOf = (v: View, how: string) => `${how} ${v.unit}`;
   return {
     of: (v: View, how: string): Ends => {
-      const same = view && v.unit === view.unit ? view : v;
+      const same = how === "alone" && view && v.unit === view.unit ? view : v;
       return chosen[keyOf(v, how)] ?? { black: same.black, white: same.white };
     },
     set: (v: View, how: string, ends: Ends | null) =>

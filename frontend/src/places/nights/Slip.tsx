@@ -9,6 +9,7 @@ import { FilterStamp } from "../../parts/FilterStamp";
 import { Ruler } from "../../parts/Ruler";
 import { SmallSpine } from "../../parts/Spine";
 import { TakeBack } from "../../parts/TakeBack";
+import { DoesItCorrect } from "./Correction";
 
 type Line = Schemas["SlipLineOut"];
 type Candidate = Schemas["CandidateOut"];
@@ -252,6 +253,7 @@ export function Slip({ id, onClose }: { id: number; onClose: () => void }) {
   const slip = useSlip(id);
   const { setWishes } = useHere();
   const navigate = useNavigate();
+  const [correcting, setCorrecting] = useState(false);
   if (slip.error && !slip.data) return <Trouble error={slip.error} onRetry={() => void slip.refetch()} />;
   if (!slip.data) return <Waiting what="Writing the slip" />;
   const data = slip.data;
@@ -275,6 +277,11 @@ export function Slip({ id, onClose }: { id: number; onClose: () => void }) {
           </span>
         </span>
         <span className="ml-auto flex items-center gap-3 text-s">
+          {data.lines.some((l) => l.kind === "flat" && l.chosen) && (
+            <button type="button" className="underline" onClick={() => setCorrecting(true)}>
+              Does it correct?
+            </button>
+          )}
           <a className="underline" href={`/api/lights/${id}/slip.csv`}>
             CSV
           </a>
@@ -343,6 +350,7 @@ export function Slip({ id, onClose }: { id: number; onClose: () => void }) {
           </Button>
         )}
       </footer>
+      {correcting && <DoesItCorrect set={id} onClose={() => setCorrecting(false)} />}
     </section>
   );
 }

@@ -1,5 +1,5 @@
 import { useEffect, useRef, useState } from "react";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 
 import { api, get, type Schemas } from "../../api/client";
 import { useCard, useChange } from "../../api/hooks";
@@ -11,11 +11,14 @@ import { Ruler } from "../../parts/Ruler";
 import { ageFill, ageInk } from "../../parts/Spine";
 import { useKeys } from "../../parts/useKeys";
 import { useStepKeys } from "../../parts/useStepKeys";
-import { Viewer } from "../../parts/viewer/Viewer";
 import { CombineAnew } from "./CombineAnew";
+import { CardViewer, useCardLooking } from "./CardViewer";
+import { DustOnCard, useDust } from "./Dust";
 import { Enough } from "./Enough";
 import { Findings, PlaceOnPicture, type Finding } from "./Findings";
 import { FrameStrip } from "./FrameStrip";
+import { LightFall } from "./LightFall";
+import { StillGood } from "./StillGood";
 
 type CardData = Schemas["CardOut"];
 
@@ -130,20 +133,6 @@ function Pictures({
   );
 }
 
-/** The frame that is looked at closely, in the address, so that a link leads to it and the way back closes it. */
-function useLooked(): [number | null, (frame: number | null) => void] {
-  const [params, setParams] = useSearchParams();
-  const asked = Number(params.get("look"));
-  const set = (frame: number | null) =>
-    setParams((old) => {
-      const next = new URLSearchParams(old);
-      if (frame === null) next.delete("look");
-      else next.set("look", String(frame));
-      return next;
-    });
-  return [Number.isInteger(asked) && asked > 0 ? asked : null, set];
-}
-
 /** The card of a spine: its left edge is the spine that was pulled. */
 export function Card({ id, near, onClose }: { id: number; near: number; onClose: () => void }) {
   const card = useCard(id);
@@ -155,9 +144,11 @@ export function Card({ id, near, onClose }: { id: number; near: number; onClose:
   const [copied, setCopied] = useState(false);
   const [step, setStep] = useState(0);
   const [where, setWhere] = useState<number | null>(null);
-  const [looked, setLooked] = useLooked();
+  const looking = useCardLooking();
+  const [speck, setSpeck] = useState<number | null>(null);
+  const dust = useDust(id, card.data?.spine.kind === "flat" && card.data.spine.is_master);
   useEffect(() => panel.current?.focus(), [id]);
-  useKeys({ Escape: () => looked === null && onClose() });
+  useKeys({ Escape: () => looking.frame === null && onClose() });
   const left = Math.max(24, Math.min(near, window.innerWidth - WIDTH - 24));
   const data = card.data;
   const age = data?.spine.age_step ?? 0;
@@ -209,8 +200,8 @@ export function Card({ id, near, onClose }: { id: number; near: number; onClose:
                 card={data}
                 step={step}
                 setStep={setStep}
-                looking={looked !== null}
-                onLook={setLooked}
+                looking={looking.frame !== null}
+                onLook={looking.look}
                 place={where === null ? null : (data.findings[where]?.place ?? null)}
               />
               <dl className="flex flex-col gap-0.5">
@@ -243,6 +234,32 @@ export function Card({ id, near, onClose }: { id: number; near: number; onClose:
                 setStep(0);
               }}
             />
+            {data.spine.kind === "flat" && data.spine.is_master && (
+              <DustOnCard
+                looked={dust}
+                chosen={speck}
+                onChoose={setSpeck}
+                onShow={() => data.frames[0] && looking.look(data.frames[0].frame_id)}
+              />
+            )}
+            {dust.dust.data && (
+              <LightFall
+                dust={dust.dust.data}
+                onCompare={(other) => looking.look(dust.dust.data?.frame_id ?? null, { how: "over", other })}
+              />
+            )}
+            {data.still_good && (
+              <StillGood
+                id={id}
+                held={data.still_good}
+                onSee={(fresh) =>
+                  looking.look(fresh, {
+                    how: data.spine.kind === "flat" ? "over" : "minus",
+                    other: data.still_good?.held?.own_frame_id,
+                  })
+                }
+              />
+            )}
             <FrameStrip
               card={data}
               looked={step === 0 ? null : (data.frames[step]?.frame_id ?? null)}
@@ -292,14 +309,13 @@ export function Card({ id, near, onClose }: { id: number; near: number; onClose:
             </div>
             {build.error ? <Trouble error={build.error} /> : null}
             {change.error ? <Trouble error={change.error} /> : null}
-            {looked !== null && (
-              <Viewer
-                key={looked}
-                start={{ frame: looked, how: "alone" }}
-                frames={data.frames}
-                onClose={() => setLooked(null)}
-              />
-            )}
+            <CardViewer
+              card={data}
+              looking={looking}
+              dust={dust.dust.data}
+              speck={speck}
+              onSpeck={setSpeck}
+            />
           </>
         )}
       </div>

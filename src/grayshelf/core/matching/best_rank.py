@@ -215,9 +215,14 @@ class _Foretelling:
         distance = abs((turned + 180.0) % 360.0 - 180.0)
         self._take("angle", unknown, distance > tolerance_deg + 1e-8, hard=True)
 
-    def age(self, tolerance: float, *, counts: bool = True) -> Floats:
-        """Nights apart; infinity where that is not known. Too old asks for care, where age `counts`."""
-        apart = abs(self.have.night - self.want.night)
+    def age(self, tolerance: float, *, counts: bool = True, measured: bool = True) -> Floats:
+        """Nights apart; infinity where that is not known. Too old asks for care, where age `counts`. Where it is `measured`
+        that it is good still, from then."""
+        have, want = self.have, self.want
+        apart = abs(have.night - want.night)
+        if measured:
+            first, last = np.minimum(have.night, have.good_on), np.maximum(have.night, have.good_on)
+            apart = np.maximum(np.maximum(first - want.night, want.night - last), 0.0)
         unknown = np.isnan(apart)
         self._take("age", unknown, (apart > tolerance) & counts, hard=False)
         return np.where(unknown, np.inf, apart)
@@ -292,7 +297,7 @@ def best_darks(
     if found.judged("temperature"):
         found.age(tolerances.dark_age_days)
     else:
-        apart = found.age(0)
+        apart = found.age(0, measured=False)
         nights = apart if found.judged("age") else 0.0
     return found.ranks(np.hypot(costs.mismatch_e, costs.noise_e), nights)
 
@@ -349,7 +354,7 @@ def best_flats(have: HoldingColumns, wants: Sequence[CommonSettings], terms: Ter
         _focal_length(found, tolerances.focal_length_percent)
     found.angle(tolerances.flat_angle_deg)
     found.band("focus", have.focus, want.focus, tolerances.flat_focus_steps)
-    nights = found.age(tolerances.flat_nights, counts=not tolerances.train_stays_put)
+    nights = found.age(tolerances.flat_nights, counts=not tolerances.train_stays_put, measured=False)
     found.events()
     return found.ranks(-np.inf, nights if found.judged("age") else 0.0)
 

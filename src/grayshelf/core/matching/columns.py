@@ -72,6 +72,7 @@ class Columns:
         self.angle_mechanical = numbers(lambda x: float(x.angle.of == "mechanical") if x.angle else None)
         self.pier_side = named(lambda x: x.angle.pier_side if x.angle else None)
         self.night = numbers(lambda x: x.night.toordinal() if x.night else None)
+        self.good_on = numbers(lambda x: (x.good_on or x.night).toordinal() if x.night else None)
         self.taken_s = numbers(lambda x: x.taken.timestamp() if x.taken else None)
         self.only_named: dict[str, Bools] = {
             quantity: np.array([quantity in x.from_name for x in settings]).reshape(shape)

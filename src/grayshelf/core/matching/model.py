@@ -47,6 +47,8 @@ class CommonSettings:
     angle: CameraAngle | None = None
     focus: float | None = None
     night: date | None = None
+    good_on: date | None = None
+    """The last night on which it was measured to be good still; of flats it changes nothing but how old they look."""
     taken: datetime | None = None
     """UTC, of the last frame."""
     from_name: frozenset[str] = frozenset()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from datetime import date
 from functools import lru_cache
 
 from grayshelf.core.frames.angle import angle_between
@@ -105,6 +106,15 @@ def angle(want: CommonSettings, have: CommonSettings, tolerance_deg: float) -> R
     )
 
 
+def days_from(night: date, have: CommonSettings) -> int:
+    """Days from a night to those over which a dark or bias is known to be good: from the one on which it was taken to the
+    last on which it was measured."""
+    if have.night is None:
+        raise ValueError("When it was taken is not known.")
+    ends = sorted([have.night, have.good_on or have.night])
+    return 0 if ends[0] <= night <= ends[1] else min(nights_apart(night, end) for end in ends)
+
+
 def age_nights(want: CommonSettings, have: CommonSettings, tolerance_nights: int) -> Ruler:
     """Nights between the lights and the flats."""
     if want.night is None or have.night is None:
@@ -116,10 +126,10 @@ def age_nights(want: CommonSettings, have: CommonSettings, tolerance_nights: int
 
 
 def age_days(want: CommonSettings, have: CommonSettings, tolerance_days: int) -> Ruler:
-    """Days between the lights and the darks or bias."""
+    """Days between the lights and the darks or bias; none as long as these were measured to be good still."""
     if want.night is None or have.night is None:
         return Ruler("age", "age", "days", None, None, None, tolerance_days, inside=False, unknown=True)
-    apart = nights_apart(want.night, have.night)
+    apart = days_from(want.night, have)
     return Ruler(
         "age", "age", "days", 0.0, float(apart), float(apart), tolerance_days, apart <= tolerance_days
     )

@@ -18,8 +18,19 @@ from grayshelf.library.slips import choose_by_hand
 from grayshelf.web.common.schemas import Done
 from grayshelf.web.context import the_context
 from grayshelf.web.exports import as_file, csv_response
+from grayshelf.web.nights.correction import correction_page
 from grayshelf.web.nights.page import night_csv_rows, night_page, nights_page, set_notes
-from grayshelf.web.nights.schemas import ChoiceIn, NightOut, NightsOut, NotesIn, PartIn, RigZoneIn, SlipOut
+from grayshelf.web.nights.schemas import (
+    ChoiceIn,
+    CorrectionOut,
+    LightQuery,
+    NightOut,
+    NightsOut,
+    NotesIn,
+    PartIn,
+    RigZoneIn,
+    SlipOut,
+)
 from grayshelf.web.nights.slip import slip_csv_rows, slip_page
 from grayshelf.web.tonight.asked import tonight_as_asked
 
@@ -112,6 +123,14 @@ def set_rig_zone(rig_id: int, json_data: RigZoneIn) -> Done:
 def get_slip(set_id: int) -> SlipOut:
     """The pull slip of a set of lights."""
     return _slip(set_id)
+
+
+@api.get("/lights/<int:set_id>/correction")
+@api.input(LightQuery, location="query")
+@api.output(CorrectionOut)
+def get_correction(set_id: int, query_data: LightQuery) -> CorrectionOut:
+    """Whether the flat of a slip corrects one of its lights."""
+    return correction_page(the_context().library, set_id, query_data.frame)
 
 
 @api.put("/lights/<int:set_id>/choice")

@@ -184,3 +184,36 @@ class SlipOut(Schema):
     gain_word: str
     advice: str
     offer: str | None
+
+
+class SeenLightOut(Schema):
+    """A light that can be looked at."""
+
+    frame_id: int
+    name: str
+    rejected: bool
+
+
+class CorrectionOut(Schema):
+    """Whether a slip's flat corrects one of its lights."""
+
+    set_id: int
+    frame_id: int
+    lights: list[SeenLightOut]
+    dark_frame_id: int | None
+    flat_frame_id: int | None
+    used: str
+    lacking: list[str]
+    """What keeps the light from being calibrated whole."""
+    corrects: (
+        Literal["it corrects", "it corrects too little", "it corrects too much", "it cannot be told"] | None
+    )
+    slope_text: str
+    corner_text: str
+    meaning: str
+
+
+class LightQuery(Schema):
+    """Which light."""
+
+    frame: int | None = Field(default=None, ge=1, le=2**53)

@@ -27,6 +27,7 @@ from grayshelf.library.trains import standing_rigs
 from grayshelf.web.common import in_words
 from grayshelf.web.shelf.enough import enough_out
 from grayshelf.web.shelf.frames_of_master import findings_out, inputs_out, pending
+from grayshelf.web.shelf.newer import still_good_out
 from grayshelf.web.shelf.schemas import CardOut, FigureOut, FrameViewOut, PictureOut, ServedOut
 from grayshelf.web.shelf.walls import spine_out
 from grayshelf.work.build import FEWEST
@@ -80,6 +81,7 @@ def card_page(library: Library, set_id: int) -> CardOut:
             file=str(seen.path) if seen.path else "",
             can_build=not row.is_master and row.master_set_id is None and row.n_frames >= FEWEST,
             taken_off=row.taken_off,
+            still_good=still_good_out(session, row),
             frames=_frames(row),
         )
 
@@ -121,7 +123,9 @@ def _subtitle(row: FrameSet, age: str, offset: float | None) -> str:
     at = f", offset {in_words.plain(offset)}" if offset is not None else ""
     if row.night is None:
         return f"{frames}{at}"
-    return f"{frames} of {row.night:%-d %B %Y}{'' if age == 'today' else f', {age} old'}{at}"
+    old, _, measured = age.partition(", ")
+    told = "" if old == "today" else f", {old} old"
+    return f"{frames} of {row.night:%-d %B %Y}{told}{at}{f', {measured}' if measured else ''}"
 
 
 def _count(library: Library, rigs: Sequence[Rig], set_id: int) -> int:

@@ -17,10 +17,19 @@ from grayshelf.web.shelf.card import card_page
 from grayshelf.web.shelf.defects import defect_map, defects_of_card
 from grayshelf.web.shelf.dust import dust_page
 from grayshelf.web.shelf.remaking import build_again, say_of_frame
-from grayshelf.web.shelf.schemas import CardOut, CombineIn, DustOut, FrameUseIn, PictureQuery, ShelfOut
+from grayshelf.web.shelf.schemas import (
+    CardOut,
+    CombineIn,
+    DustOut,
+    FrameUseIn,
+    HoldIn,
+    PictureQuery,
+    ShelfOut,
+)
 from grayshelf.web.shelf.walls import shelf_page
 from grayshelf.web.tonight.asked import tonight_as_asked
 from grayshelf.web.tonight.schemas import TonightQuery
+from grayshelf.work.still_good import forget_held, hold_against
 
 api = APIBlueprint("shelf", __name__, url_prefix="/api", tag="Gray Shelf")
 
@@ -122,6 +131,27 @@ def defects_fits(set_id: int) -> Response:
     response = Response(defect_map(defects, shape), mimetype="application/fits")
     response.headers["Content-Disposition"] = f'attachment; filename="defects-of-{set_id}.fits"'
     return response
+
+
+@api.put("/holdings/<int:set_id>/held")
+@api.input(HoldIn)
+@api.output(Done)
+def hold(set_id: int, json_data: HoldIn) -> Done:
+    """Hold a master against something newer of its settings; how it did is kept."""
+    context = the_context()
+    found = hold_against(context.library, set_id, json_data.frame_id)
+    context.broker.publish("state")
+    return Done(message=f"{found.serves.value.capitalize()}: {found.line}.")
+
+
+@api.delete("/holdings/<int:set_id>/held")
+@api.output(Done, 200)
+def forget_hold(set_id: int) -> Done:
+    """Take back how it did: its age counts by the calendar again."""
+    context = the_context()
+    forget_held(context.library, set_id)
+    context.broker.publish("state")
+    return Done(message="Taken back; its age counts by the calendar again.")
 
 
 @api.get("/holdings/<int:set_id>/dust")

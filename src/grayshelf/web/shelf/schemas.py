@@ -272,7 +272,43 @@ class CardOut(Schema):
     file: str
     can_build: bool
     taken_off: bool
+    still_good: HeldOut | None
+    """None where it is no master."""
     frames: list[FrameViewOut]
+
+
+class NewerOut(Schema):
+    """Something that a master can be held against."""
+
+    frame_id: int
+    title: str
+    detail: str
+
+
+class StillGoodOut(Schema):
+    """How a master did when it was held against something newer."""
+
+    serves: Literal["still good", "use with care", "make it anew"]
+    line: str
+    against: str
+    frame_id: int | None
+    """Of what it was held against, where that is still there."""
+    own_frame_id: int
+    shadows: list[list[float]]
+    """Of flats, those that came, went or moved: column, row, diameter in pixels, depth in percent."""
+
+
+class HeldOut(Schema):
+    """What a master can be held against, and how it did last."""
+
+    newer: list[NewerOut]
+    held: StillGoodOut | None
+
+
+class HoldIn(Schema):
+    """What it is to be held against."""
+
+    frame_id: int = Field(ge=1, le=2**53)
 
 
 class PictureQuery(Schema):

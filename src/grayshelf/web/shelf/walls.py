@@ -61,6 +61,9 @@ def spine_out(
     """A spine."""
     have = holding.settings
     age = (today - have.night).days if have.night else 0
+    # By measurement where it was measured, else by the calendar.
+    looks = min(age, (today - have.good_on).days) if have.good_on else age
+    good = f", measured good on {in_words.day(have.good_on)}" if have.good_on else ""
     return SpineOut(
         id=int(holding.key),
         kind=holding.kind.value,
@@ -69,8 +72,8 @@ def spine_out(
         gain_text=gain_in_words(have.gain, word),
         frames=holding.n_frames,
         date=in_words.day(have.night),
-        age_step=age_step(age),
-        age=age_in_words(age),
+        age_step=age_step(max(looks, 0)),
+        age=f"{age_in_words(age)}{good}",
         care=care_of(holding, tolerances),
         is_master=holding.is_master,
         row=row,

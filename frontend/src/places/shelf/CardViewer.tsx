@@ -1,0 +1,86 @@
+import { useState } from "react";
+import { useSearchParams } from "react-router";
+
+import type { Schemas } from "../../api/client";
+import type { Circle } from "../../parts/viewer/Marks";
+import { Viewer } from "../../parts/viewer/Viewer";
+import type { Looked } from "../../parts/viewer/views";
+import { circlesOf, Shadows, type Dust } from "./Dust";
+
+type CardData = Schemas["CardOut"];
+
+/**
+ * What is looked at closely: a frame in the address, so that a link leads to it and the way back closes it; and what it is
+ * held against, while the card is open.
+ */
+export function useCardLooking() {
+  const [params, setParams] = useSearchParams();
+  const [held, setHeld] = useState<Pick<Looked, "how" | "other"> | null>(null);
+  const asked = Number(params.get("look"));
+  const frame = Number.isInteger(asked) && asked > 0 ? asked : null;
+  const look = (next: number | null, against: Pick<Looked, "how" | "other"> | null = null) => {
+    setHeld(against);
+    setParams((old) => {
+      const now = new URLSearchParams(old);
+      if (next === null) now.delete("look");
+      else now.set("look", String(next));
+      return now;
+    });
+  };
+  return { frame, held, look };
+}
+
+/** What came, went or moved since the master was made. */
+const circlesOfHeld = (card: CardData): Circle[] =>
+  (card.still_good?.held?.shadows ?? []).map(([x = 0, y = 0, diameter = 0, depth = 0]) => ({
+    x,
+    y,
+    diameter,
+    label: `${depth.toFixed(1)} %`,
+    chosen: false,
+  }));
+
+/** A picture of the card as large as the window: the master, one of its frames, or what is left of two. */
+export function CardViewer({
+  card,
+  looking,
+  dust,
+  speck,
+  onSpeck,
+}: {
+  card: CardData;
+  looking: ReturnType<typeof useCardLooking>;
+  dust: Dust | undefined;
+  speck: number | null;
+  onSpeck: (number: number | null) => void;
+}) {
+  const { frame, held, look } = looking;
+  if (frame === null) return null;
+  const isHeld = held !== null && frame === card.still_good?.held?.frame_id;
+  return (
+    <Viewer
+      key={frame}
+      start={{ frame, how: "alone", ...held }}
+      frames={card.frames}
+      circles={isHeld ? circlesOfHeld(card) : circlesOf(dust, speck)}
+      circlesOn={isHeld ? frame : dust?.frame_id}
+      onClose={() => look(null)}
+    >
+      {isHeld && card.still_good?.held && (
+        <section className="border-t border-line pt-2.5">
+          <h3 className="narrow font-semibold">Still good?</h3>
+          <p>
+            {card.still_good.held.serves}: {card.still_good.held.line}.
+          </p>
+        </section>
+      )}
+      {!isHeld && dust && dust.shadows.length > 0 && (
+        <section className="border-t border-line pt-2.5">
+          <h3 className="narrow font-semibold">Dust</h3>
+          <p>{dust.advice}</p>
+          <Shadows dust={dust} most={80} chosen={speck} onChoose={onSpeck} />
+        </section>
+      )}
+    </Viewer>
+  );
+}

@@ -1,0 +1,146 @@
+"""Whether a master still serves: held against a newer one, or against one fresh frame.
+
+The limits are common practice, with no published source.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from grayshelf.core.checks.defects import defects_of
+from grayshelf.core.checks.dust import Shadow, over_its_light, shadows_in
+from grayshelf.core.checks.light_fall import Squares
+from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.pictures.parts import Pixels
+
+#: Of the hot pixels so many in a hundred may have changed; beyond the second it is to be made anew.
+HOT_GOOD, HOT_CARE = 5.0, 15.0
+#: A hot pixel changed where it is further from what it was than this share of it, and than so many spreads of both.
+CHANGED_BY, CHANGED_SPREADS = 0.4, 8.0
+#: A pedestal that moved by less than this, in ADU, is no matter.
+LEVEL_ADU = 5.0
+#: Of flat over flat so many percent from side to side may be left; beyond the second it is to be made anew.
+FLAT_GOOD, FLAT_CARE = 0.5, 1.5
+#: And a shadow that came, went or moved may leave as many percent.
+SHADOW_GOOD, SHADOW_CARE = 0.5, 1.5
+#: With fewer hot pixels than this nothing can be said in percent.
+FEWEST_HOT = 20
+
+
+class Serves(StrEnum):
+    """How a master that was held against a newer one does."""
+
+    GOOD = "still good"
+    CARE = "use with care"
+    ANEW = "make it anew"
+
+
+@dataclass(frozen=True)
+class StillGood:
+    """How an older master does, held against a newer one."""
+
+    serves: Serves
+    size: float
+    """Of what decided it."""
+    unit: str
+    line: str
+    """In one line."""
+    shadows: tuple[Shadow, ...] = ()
+    """Of flats: what came, went or moved, in pixels of the flat."""
+
+
+def capped_still_good(old: NDArray[Any], new: NDArray[Any], kind: FrameKind) -> StillGood:
+    """Hold a dark, dark flat or bias against a newer one, or against one fresh frame.
+
+    The share of hot pixels that changed: those of the old one that are another now, and those that came, over those of
+    either. How warm the new one was is taken out by the median of new over old at the hot pixels.
+
+    Parameters
+    ----------
+    old, new
+        Shape (h, w), ADU, of the same settings.
+    """
+    was, now = defects_of(old, kind), defects_of(new, kind)
+    level = float(np.median(new)) - float(np.median(old))
+    spread = max(_spread(old), 0.3), max(_spread(new), 0.3)
+    sure = CHANGED_SPREADS * float(np.hypot(*spread))
+    # Only what the noisier of the two can show is asked of either.
+    hot = np.union1d(_hot(was, 2 * sure, old.shape), _hot(now, 2 * sure, old.shape))
+    before = old.ravel()[hot].astype(np.float64) - float(np.median(old))
+    after = new.ravel()[hot].astype(np.float64) - float(np.median(new))
+    if hot.size < FEWEST_HOT:
+        return _by_level(level, hot.size)
+    steady = before > 2 * sure
+    warmer = float(np.median(after[steady] / before[steady])) if steady.any() else 1.0
+    warmer = warmer if 0.2 < warmer < 5.0 else 1.0
+    change = np.abs(after / warmer - before)
+    changed = (change > CHANGED_BY * np.maximum(before, after / warmer)) & (change > sure / min(warmer, 1.0))
+    percent = 100.0 * float(np.count_nonzero(changed)) / hot.size
+    serves = Serves.GOOD if percent < HOT_GOOD else Serves.CARE if percent < HOT_CARE else Serves.ANEW
+    line = f"{percent:.1f} % of {hot.size:,} hot pixels changed"
+    if abs(level) >= LEVEL_ADU:
+        serves = Serves.CARE if serves is Serves.GOOD else serves
+        line += f", and its level moved by {level:+.0f} ADU"
+    return StillGood(serves, percent, "% of hot pixels", line)
+
+
+def _by_level(level: float, hot: int) -> StillGood:
+    """Where too few pixels are hot, as in a bias, its level is what can change."""
+    serves = Serves.GOOD if abs(level) < LEVEL_ADU else Serves.CARE
+    few = "no pixel is hot" if hot == 0 else f"only {hot} pixels are hot"
+    return StillGood(serves, abs(level), "ADU", f"its level moved by {level:+.1f} ADU; {few}")
+
+
+def _hot(defects: Any, least: float, shape: tuple[int, ...]) -> NDArray[np.int64]:
+    strong = defects.hot & (defects.value > least)
+    flat = defects.row[strong].astype(np.int64) * shape[1] + defects.column[strong]
+    return np.asarray(flat, np.int64)
+
+
+def _spread(pixels: NDArray[Any]) -> float:
+    some = np.asarray(pixels.ravel()[:: max(1, pixels.size // 1_000_000)], np.float64)
+    low, high = np.percentile(some, (16.0, 84.0))
+    return float(high - low) / 2
+
+
+def flat_still_good(ratio: Pixels, factor: int) -> StillGood:
+    """Hold a flat against a newer one: what is left of the new one over the old.
+
+    Parameters
+    ----------
+    ratio
+        New over old, each less its pedestal and over its own level, made small by `factor`; shape (h, w).
+    """
+    squares = Squares.of(ratio, 48)
+    known = squares.level[squares.known]
+    low, high = np.percentile(known, (1.0, 99.0))
+    # What noise alone would leave: neighbours differ by it, and by next to nothing else.
+    columns = int(np.count_nonzero(squares.y == squares.y[0]))
+    rows = squares.level.reshape(-1, columns)
+    noise = float(np.median(np.abs(np.diff(rows, axis=1)))) / 0.6745 / np.sqrt(2)
+    left = 100.0 * max(float(high - low) - 4.65 * noise, 0.0)
+    shadows = _moved(ratio)
+    deepest = max((100.0 * s.depth for s in shadows), default=0.0)
+    serves = Serves.GOOD
+    if left >= FLAT_GOOD or deepest >= SHADOW_GOOD:
+        serves = Serves.CARE if left < FLAT_CARE and deepest < SHADOW_CARE else Serves.ANEW
+    told = "no shadow moved"
+    if shadows:
+        told = f"{len(shadows)} shadow{'s' if len(shadows) > 1 else ''} came, went or moved, by up to {deepest:.1f} %"
+    line = f"{left:.2f} % is left from side to side; {told}"
+    size = max(left, deepest)
+    full = tuple(Shadow(s.x * factor, s.y * factor, s.diameter * factor, s.depth) for s in shadows)
+    return StillGood(serves, size, "%", line, full)
+
+
+def _moved(ratio: Pixels) -> list[Shadow]:
+    """Shadows that came, and those that went; a pair of both is one that moved."""
+    came = shadows_in(over_its_light(ratio))
+    with np.errstate(divide="ignore", invalid="ignore"):
+        went = shadows_in(over_its_light((np.float32(1) / ratio).astype(np.float32)))
+    return sorted([*came, *went], key=lambda s: -s.depth)
