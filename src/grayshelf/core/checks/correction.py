@@ -102,14 +102,7 @@ def correction_of(calibrated: Pixels, raw: Pixels, flat: Pixels) -> Correction |
     reach = math.hypot(T_95 * stray, ASTRAY * _hangs_together(design, level, used, gx, gy))
     corner, corner_raw = (_corners(np.asarray(p, np.float64).ravel(), used, gx, gy) for p in (sky, before))
     return Correction(
-        slope,
-        slope - reach,
-        slope + reach,
-        corner,
-        corner_raw,
-        _said(slope, reach),
-        int(used.sum()),
-        by_detail,
+        slope, slope - reach, slope + reach, corner, corner_raw, _said(slope, reach), int(used.sum())
     )
 
 
