@@ -67,7 +67,7 @@ def _light(task: _Task) -> Map | float:
     sky = model.sky_e_s[code]
     stars, nebula = sky_scene(sensor.width, sensor.height, crc32((shot.target or "").encode()))
     glow = np.float32(sky * (1.0 + shot.moon))
-    return through * (glow + stars * np.float32(60.0 * sky + 40.0) + nebula * np.float32(0.12 * sky))
+    return through * (glow + stars * np.float32(60.0 * sky + 40.0) + nebula * np.float32(0.3 * sky))
 
 
 def _header(task: _Task, began: datetime, temp_c: float) -> fits.Header:

@@ -8,13 +8,13 @@ export function LightFall({ dust, onCompare }: { dust: Dust; onCompare: (frame: 
     <section className="border-t border-line pt-3" data-part="light-fall">
       <h3 className="narrow font-semibold">Light</h3>
       <div className="grid grid-cols-[auto_1fr] gap-x-8">
-        <table>
-          <caption className="narrow text-left text-s text-ink2">way to the corner, light there</caption>
+        <table className="self-start whitespace-nowrap">
+          <caption className="narrow text-left text-s text-ink2">to the corner; light</caption>
           <tbody>
             {light.rings.map(([way, percent]) => (
               <tr key={way}>
-                <td className="num pr-4 text-right">{way} %</td>
-                <td className="num text-right">{percent?.toFixed(1)} %</td>
+                <td className="num pr-4 text-right whitespace-nowrap">{way} %</td>
+                <td className="num text-right whitespace-nowrap">{percent?.toFixed(1)} %</td>
               </tr>
             ))}
           </tbody>

@@ -322,6 +322,8 @@ def _edge(radii: Floats, profile: Floats) -> tuple[float, float]:
     """Where a shadow is half as deep as it gets, outwards of there; and how deep that is."""
     smooth = np.convolve(np.pad(profile, 1, mode="edge"), (0.25, 0.5, 0.25), "valid")
     deepest = int(np.argmax(smooth))
+    if smooth[deepest] <= 0:
+        return 0.0, 0.0
     plateau = profile[smooth > 0.75 * smooth[deepest]]
     depth = float(np.median(plateau))
     beyond = np.flatnonzero(smooth[deepest:] < depth / 2)
@@ -359,8 +361,12 @@ def _measured(left: Pixels, candidate: _Candidate) -> Shadow | None:
             break
     if cut is None or not _is_round(cut, radius, depth, (radii, profile)):
         return None
-    cut_off = min(x, y, left.shape[1] - x, left.shape[0] - y) < radius
-    return None if cut_off and 2 * radius < NARROWEST_CUT else Shadow(x, y, 2 * radius, depth)
+    edges = min(x, left.shape[1] - x), min(y, left.shape[0] - y)
+    # In a corner the light itself falls steeply.
+    in_corner = math.hypot(max(edges[0], 0.0), max(edges[1], 0.0)) < 2 * radius
+    if min(edges) < radius and (2 * radius < NARROWEST_CUT or in_corner):
+        return None
+    return Shadow(x, y, 2 * radius, depth)
 
 
 def _off_middle(cut: _Cut, radii: Floats, profile: Floats, edge: float) -> tuple[float, float]:

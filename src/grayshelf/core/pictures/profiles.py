@@ -73,7 +73,8 @@ def _rings(overview: Pixels, width: int, height: int) -> Profile:
     total = np.bincount(ring[known], overview[known], minlength=RINGS)
     told = n > 0
     size = math.hypot(width, height) / 2 / RINGS
-    at = (np.arange(RINGS) + 0.5) * size
+    # Where its pixels are in the mean: the last ring is only four corners.
+    at = np.bincount(ring[known], distance[known], minlength=RINGS) / np.maximum(n, 1) * (width / columns)
     return Profile(tuple(at[told].tolist()), tuple((total[told] / n[told]).tolist()), size)
 
 

@@ -170,6 +170,6 @@ def sky_scene(width: int, height: int, target_seed: int, stars: int = 320) -> tu
             cloud += (
                 np.cos((kx * x / width + ky * y / height) * np.float32(math.pi) + np.float32(phase)) / octave
             )
-    envelope = np.exp(-(((x / width - 0.5) / 0.3) ** 2 + ((y / height - 0.5) / 0.33) ** 2))
+    envelope = np.exp(-(((x / width - 0.56) / 0.13) ** 2 + ((y / height - 0.44) / 0.16) ** 2))
     nebula = np.clip(cloud / 4.0 + 0.3, 0, None) * envelope
     return field, (nebula / max(float(nebula.max()), 1e-6)).astype(np.float32)
