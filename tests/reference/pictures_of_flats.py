@@ -48,11 +48,11 @@ def specks(rng, shape, n, depth=None, narrowest=16, widest=260):
     return found
 
 
-def dusty_flat(rng, shape, on_it, *, noise=0.004, response=0.01, off=(0.0, 0.0)):
+def dusty_flat(rng, shape, on_it, *, noise=0.004, response=0.01, off=(0.0, 0.0), train=None):
     """A master flat of norm 1: its light, shadows, the pixels' response and what noise is left."""
-    flat = illumination(shape, rng, off)
+    flat = illumination(shape, rng if train is None else np.random.default_rng(train), off)
     for speck in on_it:
-        flat = flat * shadow(shape, speck, rng.choice([0.04, 0.12]))
+        flat = flat * shadow(shape, speck, rng.choice([0.04, 0.12]) if train is None else 0.08)
     flat = flat * (1 + response * rng.standard_normal(shape)) * (1 + noise * rng.standard_normal(shape))
     return (flat / np.median(flat)).astype(np.float32)
 
@@ -68,7 +68,9 @@ def calibrated_light(rng, shape, error, gradient, nebula=0.0):
     light = light + nebula * sky * np.exp(-(((x / w - 0.45) / 0.22) ** 2) - ((y / h - 0.55) / 0.25) ** 2)
     stars = np.zeros(shape)
     glow = np.exp(-np.add.outer(np.arange(-3, 4) ** 2, np.arange(-3, 4) ** 2) / 4)
-    for cx, cy, peak in zip(rng.integers(5, w - 5, 400), rng.integers(5, h - 5, 400), sky * rng.pareto(1.2, 400), strict=True):
+    for cx, cy, peak in zip(
+        rng.integers(5, w - 5, 400), rng.integers(5, h - 5, 400), sky * rng.pareto(1.2, 400), strict=True
+    ):
         stars[cy - 3 : cy + 4, cx - 3 : cx + 4] += peak * glow
     taken = rng.poisson((light + stars) * flat + dark) + pedestal + rng.normal(0, 5, shape)
     master = 20_000 * flat + rng.normal(0, 30, shape)

@@ -101,7 +101,9 @@ def test_shadows_are_found_where_they_are_as_wide_and_as_deep(depth, seeds):
         true = made.specks(rng, SHAPE, 4, depth, narrowest=20, widest=170)
         found = dust_on(Whole(made.dusty_flat(rng, SHAPE, true, off=(0.04, -0.03))))
         for speck in true:
-            near = [s for s in found if math.hypot(s.x - speck.x, s.y - speck.y) < max(0.3 * speck.diameter, 6)]
+            near = [
+                s for s in found if math.hypot(s.x - speck.x, s.y - speck.y) < max(0.3 * speck.diameter, 6)
+            ]
             missed += not near
             if near:
                 one = max(near, key=lambda s: s.diameter)

@@ -77,7 +77,7 @@ class Opened:
     @property
     def ends(self) -> tuple[float, float]:
         """What is black and white at first."""
-        return ends_at_first(self.overview)
+        return _ends(self.parts)
 
     @property
     def histogram(self) -> Histogram:
@@ -89,6 +89,11 @@ class Opened:
 def overview_kept(parts: Parts) -> Pixels:
     """A picture made small; kept as long as its files are."""
     return overview_of(parts)
+
+
+@kept(48)
+def _ends(parts: Parts) -> tuple[float, float]:
+    return ends_at_first(parts, overview_kept(parts))
 
 
 @kept(24)

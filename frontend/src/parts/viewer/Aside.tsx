@@ -121,7 +121,7 @@ export function Aside({
   const asAtFirst = ends.black === view.black && ends.white === view.white;
   return (
     <aside className="flex w-[324px] shrink-0 flex-col gap-3 overflow-auto border-l border-line px-4 py-3 max-md:w-auto max-md:border-t max-md:border-l-0">
-      {which}
+      {which && <div>{which}</div>}
       <section>
         <div className="flex items-center justify-between">
           <h3 className="narrow font-semibold">Levels{view.unit === "ADU" && ", ADU"}</h3>

@@ -5,7 +5,7 @@ import type { Schemas } from "../../api/client";
 import type { Circle } from "../../parts/viewer/Marks";
 import { Viewer } from "../../parts/viewer/Viewer";
 import type { Looked } from "../../parts/viewer/views";
-import { circlesOf, Shadows, type Dust } from "./Dust";
+import { circlesOf, ShadowList, type Dust } from "./Dust";
 
 type CardData = Schemas["CardOut"];
 
@@ -78,7 +78,7 @@ export function CardViewer({
         <section className="border-t border-line pt-2.5">
           <h3 className="narrow font-semibold">Dust</h3>
           <p>{dust.advice}</p>
-          <Shadows dust={dust} most={80} chosen={speck} onChoose={onSpeck} />
+          <ShadowList dust={dust} chosen={speck} onChoose={onSpeck} />
         </section>
       )}
     </Viewer>

@@ -107,6 +107,47 @@ export function Shadows({
   );
 }
 
+/** The same beside the picture, where there is little room: one below the other. */
+export function ShadowList({
+  dust,
+  chosen,
+  onChoose,
+}: {
+  dust: Dust;
+  chosen: number | null;
+  onChoose: (number: number | null) => void;
+}) {
+  return (
+    <ul>
+      {dust.shadows.map((s) => (
+        <li
+          key={s.number}
+          className={`border-b border-line py-1.5 last:border-b-0 ${s.number === chosen ? "bg-board" : ""}`}
+          onMouseEnter={() => onChoose(s.number)}
+          onMouseLeave={() => onChoose(null)}
+        >
+          <button
+            type="button"
+            className="num flex w-full gap-3 text-left"
+            aria-label={`Shadow ${s.number} on the picture`}
+            onFocus={() => onChoose(s.number)}
+            onBlur={() => onChoose(null)}
+          >
+            <b className="w-5 font-medium">{s.number}</b>
+            <span>{s.depth_text} %</span>
+            <span>{Math.round(s.diameter)} px</span>
+            <span>{s.distance_text}</span>
+          </button>
+          <p>
+            {s.surface}{" "}
+            <span className="text-s text-ink2">{[s.why, s.since].filter(Boolean).join("; ")}</span>
+          </p>
+        </li>
+      ))}
+    </ul>
+  );
+}
+
 /** The dust of a flat on its card: what to do about it, and each shadow. */
 export function DustOnCard({
   looked,

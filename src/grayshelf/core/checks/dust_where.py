@@ -102,11 +102,8 @@ def where_of(
     others
         Flats of the same train, of the same time.
     """
-    straight = [o for o in others if o.turned_deg is not None and abs(o.turned_deg) < TURNED_DEG]
-    elsewhere = [o for o in straight if o.filter_code != own_filter]
-    shown = sorted({o.filter_code or "?" for o in elsewhere if same_shadow(shadow, o.shadows)})
-    not_shown = sorted({o.filter_code or "?" for o in elsewhere} - set(shown))
-    if elsewhere and not shown:
+    shown, not_shown = _by_filters(shadow, own_filter, others)
+    if not_shown and not shown:
         return Where(Surface.FILTER, f"the flats of {_listed(not_shown)} do not show it")
     # What one flat missed is no proof of anything, as long as others show it.
     seen = f"the flats of {_listed(shown)} show it as well" if shown else ""
@@ -122,6 +119,19 @@ def where_of(
     if shown:
         return Where(Surface.NOT_FILTER, seen)
     return Where(Surface.UNKNOWN, "only its distance tells")
+
+
+def _by_filters(
+    shadow: Shadow, own_filter: str | None, others: Sequence[OtherFlat]
+) -> tuple[list[str], list[str]]:
+    """The other filters whose flats at the same angle show it, and those whose flats do not."""
+    straight = [
+        o
+        for o in others
+        if o.turned_deg is not None and abs(o.turned_deg) < TURNED_DEG and o.filter_code != own_filter
+    ]
+    shown = {o.filter_code or "?" for o in straight if same_shadow(shadow, o.shadows)}
+    return sorted(shown), sorted({o.filter_code or "?" for o in straight} - shown)
 
 
 def _by_turning(shadow: Shadow, size: tuple[int, int], others: Sequence[OtherFlat]) -> Where | None:

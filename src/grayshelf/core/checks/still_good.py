@@ -13,8 +13,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from grayshelf.core.checks.defects import defects_of
-from grayshelf.core.checks.dust import Shadow, over_its_light, shadows_in
+from grayshelf.core.checks.dust import Shadow, shadows_in
 from grayshelf.core.checks.light_fall import Squares
+from grayshelf.core.checks.over_its_light import over_its_light
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.pictures.parts import Pixels
 

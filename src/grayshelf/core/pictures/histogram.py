@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import NamedTuple
@@ -14,11 +13,10 @@ from numpy.typing import NDArray
 from grayshelf.core.pictures.parts import Parts, Pixels, rows_of_strips
 
 BINS = 256
-#: Percentiles between which the bins lie, and what is black and white at first.
-ENDS = (0.02, 99.98)
-AT_FIRST = (0.5, 99.5)
-#: The bins reach further than those by this share, so that what lies just outside is seen.
-MARGIN = 0.15
+#: What is black and white at first: percentiles of the picture made small, and of its pixels.
+AT_FIRST, MOST_PIXELS = (0.5, 99.5), (4.0, 96.0)
+#: The bins reach further than those by this share: what lies beyond, such as stars and hot pixels, is counted apart.
+MARGIN = 0.6
 
 
 @dataclass(frozen=True)
@@ -52,17 +50,15 @@ def histogram_of(parts: Parts, overview: Pixels, *, whole: bool) -> Histogram:
     Parameters
     ----------
     overview
-        The picture made small: between its ends the bins lie.
+        The picture made small.
     whole
         Whether levels are whole numbers: then so are the ends of the bins, and no bin holds more levels than the next.
     """
     sample = _some_rows(parts)
     if sample.size == 0:
         return Histogram(0.0, 1.0, (0,) * BINS, 0, 0, 0.0, 0.0, 0.0, 0.0, parts.width * parts.height)
-    known = overview[np.isfinite(overview)]
-    low, high = (float(v) for v in np.percentile(sample, ENDS))
-    low, high = min(low, float(known.min())), max(high, float(known.max()))
-    margin = MARGIN * (high - low) or max(abs(high), 1.0) * 1e-3
+    low, high = ends_at_first(parts, overview)
+    margin = MARGIN * (high - low)
     first, step = low - margin, (high - low + 2 * margin) / BINS
     if whole:
         first, step = float(np.floor(first)) - 0.5, float(np.ceil(step))
@@ -125,10 +121,13 @@ def _some_rows(parts: Parts, rows: int = 96) -> Pixels:
     return np.asarray(cut[np.isfinite(cut)], np.float32)
 
 
-def ends_at_first(overview: Pixels, ends: Sequence[float] = AT_FIRST) -> tuple[float, float]:
-    """The levels that are black and white until somebody chooses others: percentiles of the picture made small."""
-    known = overview[np.isfinite(overview)]
-    if known.size == 0:
+def ends_at_first(parts: Parts, overview: Pixels) -> tuple[float, float]:
+    """The levels that are black and white until somebody chooses others: percentiles of the picture made small, wide enough
+    for most single pixels, which scatter more."""
+    known, sample = overview[np.isfinite(overview)], _some_rows(parts)
+    if known.size == 0 or sample.size == 0:
         return 0.0, 1.0
-    black, white = (float(v) for v in np.percentile(known, list(ends)))
+    black, white = (float(v) for v in np.percentile(known, AT_FIRST))
+    low, high = (float(v) for v in np.percentile(sample, MOST_PIXELS))
+    black, white = min(black, low), max(white, high)
     return black, white if white > black else black + max(abs(black), 1.0) * 1e-6
