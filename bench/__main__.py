@@ -2,12 +2,13 @@
 
 import sys
 
-from bench import checks, combining, coverage, names, pages, scale, solver, statistics, transactions
+from bench import checks, combining, coverage, looking, names, pages, scale, solver, statistics, transactions
 
 PARTS = {
     "statistics": statistics,
     "solver": solver,
     "checks": checks,
+    "looking": looking,
     "combining": combining,
     "coverage": coverage,
     "names": names,

@@ -61,8 +61,28 @@ def standing(shots: Shots) -> None:
     shots.visit("card", "/shelf?wall=flats", click='[data-spine][aria-label^="Flat R"]')
     shots.visit("intake", "/intake")
     shots.visit("rigs", "/rigs")
-    shots.visit("rigs-sheet-night", "/rigs", "night", click="[data-part=camera]")
     shots.visit("slip-care-night", "/nights/2026-10-18", "night", click='[data-set][aria-label*="OIII"]')
+
+
+def looked_at(shots: Shots) -> None:
+    """Dust on a flat, and a light before and after, as large as the window."""
+    page = shots.page("night")
+    page.goto(URL + "/shelf?wall=flats")
+    page.locator('[data-spine][aria-label^="Flat Ha"]').first.click()
+    page.get_by_text("Looking at other flats").wait_for(state="detached", timeout=60_000)
+    page.get_by_role("button", name="See them on the picture").click()
+    page.get_by_role("slider", name="Level that is black").wait_for()
+    page.wait_for_timeout(1500)
+    shots.take(page, "dust-night")
+    page.close()
+    page = shots.page()
+    page.goto(URL + "/nights/2026-10-17")
+    page.locator('[data-set][aria-label*=" R"]').first.click()
+    page.get_by_role("button", name="Does it correct?").click()
+    page.get_by_role("slider", name="Level that is black").wait_for()
+    page.wait_for_timeout(1500)
+    shots.take(page, "corrects")
+    page.close()
 
 
 def by_hand(shots: Shots) -> None:
@@ -123,7 +143,6 @@ def running(shots: Shots) -> None:
     shots.take(phone, "run-gate-phone-night")
     page.get_by_role("button", name="The cap is on: shoot what needs the dark").click()
     page.get_by_role("button", name="Close the run").wait_for(timeout=240_000)
-    shots.take(page, "run-done")
     page.close()
     phone.close()
 
@@ -208,7 +227,7 @@ def main(folder: Path) -> None:
         ]
         for command, parts in (
             (own, (lambda s: s.visit("empty", "/"),)),
-            (demo, (standing, by_hand, running, bench, flats)),
+            (demo, (standing, looked_at, by_hand, running, bench, flats)),
             ([*demo, "--rate", "600"], (twilight,)),
             (
                 [part for part in own if part != "--new"],

@@ -24,6 +24,8 @@ const KEYS: [string, string][] = [
   ["← → ↑ ↓", "walk the shelf, the nights, the sets"],
   ["Enter", "pull"],
   ["[  ]", "step through frames, steps of a run, offsets, gains"],
+  ["v", "look closely at the picture of a card"],
+  ["+ −  0  m  x", "in a picture: nearer, further, all of it; marks; the other of two in turn"],
   ["Space", "pause a run, or let it go on"],
   [".", "work in progress"],
 ];

@@ -42,6 +42,7 @@ from grayshelf.devices.simulated.camera_model import (
     expose,
 )
 from grayshelf.devices.simulated.train_model import DustSpeck, TrainModel, flat_field
+from grayshelf.library.files import FileSource, write_new
 from tests.helpers import ArraySource
 
 RNG = np.random.default_rng(20261018)
@@ -377,16 +378,41 @@ def test_many_pixels_at_once_are_combined_as_one_by_one(how, n):
         ours = [np.zeros(size, np.float32) for _ in range(3)]
         left_out = np.zeros((-(-size // block_of(n)), n), np.int64)
         blocks = block_of(n), *network(n)
-        combine_tile(stack, *asked, levels, variances, noise.least_above, *rest, *blocks, *ours, left_out)
+        kept = np.empty((0, 0), np.int16), np.ones(n, np.float32), np.empty(0, np.float32)
+        combine_tile(
+            stack, *kept, *asked, levels, variances, noise.least_above, *rest, *blocks, *ours, 1, left_out
+        )
         single = [np.zeros(size, np.float32) for _ in range(3)]
         counted, room = np.zeros(n, np.int64), (np.empty(n), np.empty(n))
         for p in range(size):
-            combine_pixel(stack[:, p], *room, *asked, levels, variances, *rest, *single, p, counted)
+            combine_pixel(stack[:, p], *room, *asked, levels, variances, *rest, *single, p, counted, True)
         for a, b in zip(ours, single, strict=True):
             assert np.array_equal(a, b)
         assert list(left_out.sum(axis=0)) == list(counted)
         if how == POOLED and n >= 7:
             assert counted.sum() > 20
+
+
+@pytest.mark.parametrize("flats", [False, True])
+def test_frames_as_fits_keeps_them_are_combined_as_their_numbers_are(tmp_path, flats):
+    rng, sources, numbers = np.random.default_rng(8), [], []
+    dark = ArraySource(rng.normal(400, 3, (61, 83)).astype(np.float32)) if flats else None
+    for i in range(12):
+        pixels = rng.normal(30_000 if flats else 500, 40, (61, 83)).astype(np.uint16)
+        pixels[rng.random(pixels.shape) < 0.003] = 65_535
+        path = tmp_path / f"{i}.fits"
+        write_new(path, lambda stream, p=pixels: write_frame(stream, p, fits.Header()))
+        sources.append(FileSource(path, path.name, tmp_path))
+        numbers.append(ArraySource(pixels.astype(np.float32)))
+    assert all(s.unsigned_16 for s in sources)
+    for how in (
+        CombineSettings(),
+        CombineSettings(method="median"),
+        CombineSettings(spread="std", kappa=3.0),
+    ):
+        ours, theirs = (combine(s, how, pedestal=dark, scale_to_median=flats) for s in (sources, numbers))
+        assert np.array_equal(ours.pixels, theirs.pixels) and ours.clipped_fraction == theirs.clipped_fraction
+        assert (ours.noise, ours.frame_noise) == (theirs.noise, theirs.frame_noise)
 
 
 def test_the_sorting_network_sorts():

@@ -196,6 +196,31 @@ class FileSource:
             self._path, self._offset = Path(unpacked), 0
             self._dtype, self._scaling = np.dtype("f4"), (1.0, 0.0)
 
+    @property
+    def unsigned_16(self) -> bool:
+        """Whether its pixels are unsigned numbers of 16 bits, kept as FITS does (FITS Standard 4.0, table 11)."""
+        return self._dtype == np.dtype(">i2") and self._scaling == (1.0, 32768.0)
+
+    def read_raw(self, first: int, last: int, into: NDArray[np.int16]) -> None:
+        """Read rows first … last−1 as they lie in the file, into an array of shape (last − first, width).
+
+        Raises
+        ------
+        UnreadableFrame
+            Where the file got shorter since its header was read.
+        """
+        view = memoryview(into.data).cast("B")
+        with self._path.open("rb", buffering=0) as stream:
+            stream.seek(self._offset + first * self.width * 2)
+            at = 0
+            while at < len(view):
+                read = stream.readinto(view[at:])
+                if not read:
+                    raise UnreadableFrame(
+                        f"{self.name} got shorter while it was read.", "Scan its folder again."
+                    )
+                at += read
+
     def rows(self, first: int, last: int) -> NDArray[np.float32]:
         """Rows first … last−1 as float32.
 

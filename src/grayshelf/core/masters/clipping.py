@@ -190,9 +190,10 @@ def combine_pixel(
     half_b: Floats,
     at: int,
     left_out: NDArray[np.int64],
+    halves: bool,
 ) -> None:  # pragma: no cover - compiled
-    """Combine the samples of one pixel into place `at` of `out` and of the half stacks; count in `left_out` those that were
-    not used, by frame. `values` and `half` are room to work in.
+    """Combine the samples of one pixel into place `at` of `out` and, where `halves` are wanted, of the half stacks; count in
+    `left_out` those that were not used, by frame. `values` and `half` are room to work in.
 
     The half stacks (every other frame) are clipped each on its own: halves that were clipped together would differ by
     less than two stacks do.
@@ -219,7 +220,7 @@ def combine_pixel(
         else:
             left_out[i] += 1
     out[at] = median_of(values, 0, n) if median_only else total / count
-    if n > 1:
+    if halves and n > 1:
         for start in range(2):
             m = _sort_into(samples, 2, start, half)
             a, b = 0, m

@@ -9,10 +9,11 @@ from __future__ import annotations
 
 import math
 import os
+import sys
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
-from typing import Literal, Protocol
+from typing import Literal, Protocol, runtime_checkable
 
 import numpy as np
 from numpy.typing import NDArray
@@ -45,6 +46,24 @@ class RowSource(Protocol):
 
     def rows(self, first: int, last: int) -> Floats:
         """Rows first … last−1 as float32, shape (last − first, width)."""
+        ...
+
+
+@runtime_checkable
+class KeptUnsigned(Protocol):
+    """A frame that can hand out its rows as FITS keeps unsigned numbers of 16 bits, without making them numbers first."""
+
+    name: str
+    width: int
+    height: int
+
+    @property
+    def unsigned_16(self) -> bool:
+        """Whether it is kept so."""
+        ...
+
+    def read_raw(self, first: int, last: int, into: NDArray[np.int16]) -> None:
+        """Read rows first … last−1 into an array of shape (last − first, width): high byte first, 32,768 less."""
         ...
 
 
@@ -266,6 +285,11 @@ class _Strips:
         self._sources, self._settings, self._pedestal = sources, settings, pedestal
         self._scales, self._noise = scales, noise
         self._buffer = np.empty(0, np.float32)
+        self._raw_buffer = np.empty(0, np.int16)
+        # Of a colour sensor each phase has a factor of its own, which only the slower way knows.
+        self._raw = all(isinstance(s, KeptUnsigned) and s.unsigned_16 for s in sources) and (
+            scales is None or bool(np.all(scales == scales[:, :1, :1]))
+        )
         self._spare = max(1, sources[0].height * sources[0].width // SAMPLE_PIXELS)
         self.clipped = np.zeros(len(sources))
         """Pixels left out, by frame."""
@@ -274,8 +298,11 @@ class _Strips:
 
     def combined(self, first: int, last: int) -> Floats:
         """Rows first … last−1 of the master."""
-        stack = self._stack(first, last)
-        n, size = stack.shape
+        nothing = np.empty((0, 0), np.float32)
+        n, size = len(self._sources), (last - first) * self._sources[0].width
+        stack = nothing if self._raw else self._stack(first, last)
+        raw, dark = self._kept(first, last) if self._raw else (np.empty((0, 0), np.int16), nothing.ravel())
+        scales = np.ones(n, np.float32) if self._scales is None else self._scales[:, 0, 0].astype(np.float32)
         out, half_a, half_b = (np.empty(size, np.float32) for _ in range(3))
         settings, noise = self._settings, self._noise
         # Loaded when it is needed: it takes as long as a sixth of a start.
@@ -285,6 +312,9 @@ class _Strips:
         left_out = np.zeros((-(-size // wide), n), np.int64)
         combine_tile(
             stack,
+            raw,
+            scales,
+            dark,
             settings.how(n),
             settings.kappa,
             settings.rounds,
@@ -301,11 +331,35 @@ class _Strips:
             out,
             half_a,
             half_b,
+            self._spare,
             left_out,
         )
         self.clipped += left_out.sum(axis=0)
         self.differences.append((half_a - half_b)[:: self._spare].copy())
         return out.reshape(last - first, -1)
+
+    def _kept(self, first: int, last: int) -> tuple[NDArray[np.int16], Floats]:
+        """The stack's samples as they lie in their files, shape (frames, pixels), and what is taken off each."""
+        n, width = len(self._sources), self._sources[0].width
+        size = (last - first) * width
+        if self._raw_buffer.size < n * size:
+            self._raw_buffer = np.empty(n * size, np.int16)
+        raw = self._raw_buffer[: n * size].reshape(n, last - first, width)
+
+        def fill(i: int) -> None:
+            source = self._sources[i]
+            if isinstance(source, KeptUnsigned):
+                source.read_raw(first, last, raw[i])
+                if sys.byteorder == "little":
+                    raw[i].byteswap(inplace=True)
+
+        list(_readers.map(fill, range(n)))
+        dark = (
+            self._pedestal.rows(first, last).ravel()
+            if self._pedestal is not None
+            else np.empty(0, np.float32)
+        )
+        return raw.reshape(n, size), np.asarray(dark, np.float32)
 
     def _stack(self, first: int, last: int) -> Floats:
         """The stack's samples as they are combined, shape (frames, pixels); its memory is used again for every strip."""

@@ -123,9 +123,26 @@ def _sort_block(
             b[p] = y if x < y else x
 
 
+@njit(cache=True, nogil=True)
+def _as_numbers(
+    raw: NDArray[np.int16], scale: np.float32, dark: Floats, start: int, m: int, row: Floats
+) -> None:  # pragma: no cover - compiled
+    """Samples of a frame as FITS keeps unsigned numbers of 16 bits (32,768 less), less the dark, scaled."""
+    middle = np.float32(32768.0)
+    if dark.size == 0:
+        for p in range(m):
+            row[p] = (np.float32(raw[p]) + middle) * scale
+        return
+    for p in range(m):
+        row[p] = (np.float32(raw[p]) + middle - dark[start + p]) * scale
+
+
 @njit(cache=True, nogil=True, parallel=True)
 def combine_tile(
     stack: Floats,
+    raw: NDArray[np.int16],
+    scales: Floats,
+    dark: Floats,
     how: int,
     kappa: float,
     rounds: int,
@@ -143,14 +160,18 @@ def combine_tile(
     out: Floats,
     half_a: Floats,
     half_b: Floats,
+    spare: int,
     left_out: NDArray[np.int64],
 ) -> None:  # pragma: no cover - compiled
     """Combine a tile, shape (frames, pixels), into `out` and the two half stacks.
 
+    The samples are in `stack`, or, where that is empty, in `raw`: as FITS keeps them, which is a quarter of the memory
+    to go through; each frame less `dark` (empty: nothing) and times its one of `scales`.
     `least` is the least variance at or above each of `levels`; `wide` the pixels of a block, `first` and `second` the
-    sorting network; `left_out`, shape (blocks, frames), counts the samples that were left out.
+    sorting network; the half stacks are wanted of every `spare`-th pixel alone; `left_out`, shape (blocks, frames), counts the samples that were left out.
     """
-    n, size = stack.shape
+    is_raw = stack.size == 0
+    n, size = raw.shape if is_raw else stack.shape
     n_a, n_b = (n + 1) // 2, n // 2
     for number in prange((size + wide - 1) // wide):
         start = number * wide
@@ -159,8 +180,13 @@ def combine_tile(
         low_a, high_a = np.full(m, np.float32(np.inf)), np.full(m, np.float32(-np.inf))
         low_b, high_b = low_a.copy(), high_a.copy()
         values, half = np.empty(n, np.float64), np.empty(n, np.float64)
+        block = np.empty((n, m), np.float32)
         for i in range(n):
-            row = stack[i, start : start + m]
+            row = block[i]
+            if is_raw:
+                _as_numbers(raw[i, start : start + m], scales[i], dark, start, m, row)
+            else:
+                row[:] = stack[i, start : start + m]
             if i % 2 == 0:
                 _add(row, total_a, low_a, high_a, m)
             else:
@@ -169,9 +195,9 @@ def combine_tile(
         sorted_block = np.empty((n if sorts else 1, m), np.float32)
         if sorts:
             for i in range(n):
-                sorted_block[i] = stack[i, start : start + m]
+                sorted_block[i] = block[i]
             _sort_block(sorted_block, m, first, second)
-        marked = np.zeros(m, np.uint8)
+        marked, marked_half = np.zeros(m, np.uint8), np.zeros(m, np.uint8)
         if how in (POOLED, STD):
             lowest = np.inf
             for p in range(m):
@@ -179,9 +205,9 @@ def combine_tile(
             # No sample of the block lies lower, and no level above it has less noise than this.
             variance = variance_at(lowest, levels, least) - quantum * quantum / 12.0
             sigma = math.sqrt(max(variance, 0.0))
-            _mark_wide(total_a, low_a, high_a, n_a, _allowed(n_a, sigma, kappa, quantum), m, marked)
+            _mark_wide(total_a, low_a, high_a, n_a, _allowed(n_a, sigma, kappa, quantum), m, marked_half)
             if n > 1:
-                _mark_wide(total_b, low_b, high_b, n_b, _allowed(n_b, sigma, kappa, quantum), m, marked)
+                _mark_wide(total_b, low_b, high_b, n_b, _allowed(n_b, sigma, kappa, quantum), m, marked_half)
             if how == STD:
                 _mark_by_own_spread(sorted_block, kappa, m, marked)
             else:
@@ -192,8 +218,9 @@ def combine_tile(
         for p in range(m):
             at = start + p
             total_here = total_a[p] + total_b[p]
+            halves = at % spare == 0
             # What is no number is for the one-by-one path to judge.
-            if marked[p] == 0 and total_here == total_here:
+            if marked[p] == 0 and (marked_half[p] == 0 or not halves) and total_here == total_here:
                 if median_only:
                     middle = sorted_block[n // 2, p]
                     out[at] = (
@@ -208,7 +235,7 @@ def combine_tile(
                     half_b[at] = total_b[p] / n_b
                 continue
             combine_pixel(
-                stack[:, at],
+                block[:, p],
                 values,
                 half,
                 how,
@@ -226,4 +253,5 @@ def combine_tile(
                 half_b,
                 at,
                 left_out[number],
+                halves,
             )
