@@ -139,3 +139,51 @@ def test_a_card_says_how_many_frames_are_enough(client):
         assert c3 == pytest.approx(c100, rel=0.05, abs=2e-3)
         assert "light" in card["enough"]["lights"]
     assert not any(c["enough"] for c in cards if not c["serves"])
+
+
+def test_what_cannot_be_combined_is_said_plainly_and_leaves_no_half_made_master(own, tmp_path, monkeypatch):
+    frames, _ = darks(5, "", n=6)
+    folder = tmp_path / "bad"
+
+    def write(name, pixels, **more):
+        at = (
+            f"2026-11-02T22:{10 + len(list(folder.glob('*')))}:00"
+            if folder.exists()
+            else "2026-11-02T22:10:00"
+        )
+        write_fits(folder / name, {**HEADER, "DATE-OBS": at, **more}, pixels)
+
+    for i, pixels in enumerate(frames):
+        write(f"d_{i}.fits", pixels)
+    # Another size, and a master, are no frames of the set; a single one of another exposure is no stack.
+    write("small.fits", frames[0][:100, :100])
+    write("master.fits", frames[0].astype("f4"), IMAGETYP="MASTER DARK", NCOMBINE=40)
+    write("alone.fits", frames[0], EXPTIME=333.0)
+    own.scan(folder)
+
+    def number(name):
+        return own.query(f"SELECT set_id FROM frame WHERE path = '{name}'")[0][0]
+
+    assert len({number(n) for n in ("d_0.fits", "small.fits", "master.fits", "alone.fits")}) == 4
+    alone = own.client.post("/api/builds", json={"set_ids": [number("alone.fits")]})
+    assert alone.status_code == 409 and "have too few frames" in alone.json["detail"]
+    masters = own.library.root / "masters"
+
+    def kept():
+        return sorted(p.name for p in masters.rglob("*") if p.is_file())
+
+    # A file that is cut off while its set is being combined, one that is gone, and all of them put aside.
+    whole = (folder / "d_2.fits").read_bytes()
+    (folder / "d_2.fits").write_bytes(whole[:9000])
+    assert "d_2.fits" in own.build([number("d_0.fits")])["message"] and kept() == []
+    (folder / "d_2.fits").unlink()
+    assert "are not where they were, d_2.fits for one" in own.build([number("d_0.fits")])["message"]
+    (folder / "d_2.fits").write_bytes(whole)
+    with own.library.db.session() as session:
+        session.connection().exec_driver_sql("UPDATE frame SET rejected = 1 WHERE path LIKE 'd_%'")
+    assert "all were rejected" in own.build([number("d_0.fits")])["message"] and kept() == []
+    with own.library.db.session() as session:
+        session.connection().exec_driver_sql("UPDATE frame SET rejected = 0")
+    own.scan(folder)
+    job = own.build([number("d_0.fits")])
+    assert job["state"] == "done" and len(kept()) == 1 and not kept()[0].endswith(".part")

@@ -115,6 +115,11 @@ def build_master(
         if row.master_set_id is not None and not again:
             return row.master_set_id
         frames = in_order_taken(f for f in row.frames if f.state in IN_SETS and not f.rejected)
+        if not frames:
+            raise CannotCombine(
+                "None of its frames can be combined: all were rejected or cannot be read.",
+                "Keep some of them again, or shoot the set anew.",
+            )
         stack = Stack(row, frames, files_of(library, session, frames), _pedestal_for(library, session, row))
     stamps = [stamp_of(path) for path in stack.paths]
     judged = judge_inputs(stack, lambda s: progress(0.35 * s))

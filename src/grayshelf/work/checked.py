@@ -21,7 +21,7 @@ from grayshelf.core.checks.looks import FrameLook, hottest, look_at
 from grayshelf.core.checks.of_a_master import Beside, findings_of_master, look_at_master, together
 from grayshelf.core.checks.of_a_picture import stars_on
 from grayshelf.core.checks.of_a_set import Looked, findings_of_set
-from grayshelf.core.errors import CannotCombine, GrayShelfError
+from grayshelf.core.errors import CannotCombine, GrayShelfError, UnreadableFrame
 from grayshelf.core.flats.channels import in_colours
 from grayshelf.core.frames.angle import circular_difference
 from grayshelf.core.frames.facts import FrameFacts
@@ -109,7 +109,12 @@ def _finite(value: float) -> float | None:
 
 
 def _pixels(path: Path, facts: FrameFacts) -> NDArray[Any]:
-    pixels = read_pixels(path)
+    try:
+        pixels = read_pixels(path)
+    except UnreadableFrame as error:
+        raise CannotCombine(
+            f"{path.name}: {error.message} No master was built of its set.", error.advice
+        ) from error
     if pixels.shape != (facts.height, facts.width):
         raise CannotCombine(
             f"{path.name} is another file than the one that was scanned: it has {pixels.shape[1]} × "
