@@ -454,3 +454,46 @@ def _answers(urllib_request, url) -> bool:
 def test_the_script_is_under_300_kb_packed():
     packed = sum(len(gzip.compress(f.read_bytes())) for f in (STATIC / "assets").glob("*.js"))
     assert 0 < packed < 300_000
+
+
+def test_a_picture_is_looked_at_closely(page, server):
+    # The card of a master flat: its dust, and the picture as large as the window.
+    page.goto(server.url + "/shelf?wall=flats")
+    page.locator('[data-spine][aria-label^="Flat Ha"]').first.click()
+    expect(page.get_by_role("heading", name=re.compile("^Dust: [1-9]"))).to_be_visible()
+    page.keyboard.press("v")
+    viewer = page.locator("[data-part=viewer]")
+    expect(viewer.locator("svg circle").first).to_be_visible()
+    # The levels under the pointer, a stretch by hand and back, a line through the picture.
+    pane = viewer.get_by_role("application")
+    box = pane.bounding_box()
+    page.mouse.move(box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)
+    expect(viewer.locator("[data-part=level]")).to_have_text(re.compile(r"^[0-9.]+ "))
+    black = viewer.get_by_role("slider", name="Level that is black")
+    before = float(black.get_attribute("aria-valuenow"))
+    black.focus()
+    page.keyboard.press("PageUp")
+    assert float(black.get_attribute("aria-valuenow")) > before
+    viewer.get_by_role("button", name="As at first").click()
+    assert float(black.get_attribute("aria-valuenow")) == before
+    viewer.get_by_role("button", name="row", exact=True).click()
+    expect(viewer.get_by_role("img", name=re.compile("^Row [0-9]+"))).to_be_visible()
+    # Nearer with the wheel, and all of it again; the marks away; another picture beside it.
+    page.mouse.wheel(0, -600)
+    page.keyboard.press("0")
+    page.keyboard.press("m")
+    expect(viewer.locator("svg circle")).to_have_count(0)
+    viewer.get_by_role("button", name="nothing").click()
+    page.get_by_role("option").nth(1).click()
+    expect(viewer.get_by_role("application")).to_have_count(2)
+    viewer.get_by_role("button", name="over", exact=True).click()
+    expect(viewer.get_by_role("application")).to_have_count(1)
+    page.keyboard.press("Escape")
+    expect(viewer).to_have_count(0)
+    expect(page.get_by_role("dialog", name=re.compile("^Flat Ha"))).to_be_visible()
+    # A light before and after.
+    page.goto(server.url + "/nights/2026-10-17")
+    page.locator('[data-set][aria-label*=" R"]').first.click()
+    page.get_by_role("button", name="Does it correct?").click()
+    expect(page.locator("[data-part=correction]")).to_contain_text("Slope")
+    expect(page.get_by_role("application")).to_have_count(2)

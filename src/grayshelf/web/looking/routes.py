@@ -40,8 +40,9 @@ def _opened(frame_id: int, asked: ViewQuery) -> Opened:
 def view(frame_id: int, query_data: ViewQuery) -> ViewOut:
     """A picture that can be looked at closely."""
     opened = _opened(frame_id, query_data)
-    with the_context().library.db.session() as session:
-        return view_out(session, opened)
+    library = the_context().library
+    with library.db.session() as session:
+        return view_out(library, session, opened)
 
 
 @api.get("/frames/<int:frame_id>/histogram")

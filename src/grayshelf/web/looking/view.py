@@ -12,6 +12,7 @@ from grayshelf.core.errors import NotFound
 from grayshelf.core.pictures.parts import TILE
 from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.holdings import holding_of
+from grayshelf.library.left_out import sparing
 from grayshelf.library.library import Library
 from grayshelf.library.models import Frame, FrameSet, MasterInput
 from grayshelf.library.views import Opened
@@ -31,13 +32,17 @@ def digits_of(opened: Opened) -> int:
     return min(max(2 - math.floor(math.log10(max(white - black, 1e-9))), 0), 6)
 
 
-def view_out(session: Session, opened: Opened) -> ViewOut:
+def view_out(library: Library, session: Session, opened: Opened) -> ViewOut:
     """A picture, before any of it is shown."""
     row = session.get(FrameSet, opened.set_id) if opened.set_id is not None else None
+    title = opened.name
+    if row is not None:
+        with sparing(library, "looking", row.id, row.kind):
+            title = title_of(row)
     black, white = opened.ends
     return ViewOut(
         name=opened.name,
-        title=title_of(row) if row is not None else opened.name,
+        title=title,
         width=opened.parts.width,
         height=opened.parts.height,
         unit=opened.unit,
@@ -86,7 +91,7 @@ def beside_page(library: Library, frame_id: int) -> BesideOut:
             return BesideOut(groups=[])
         size = _size(frame)
         groups = [
-            BesideGroupOut(title="Masters", frames=_masters(session, row, size)),
+            BesideGroupOut(title="Masters", frames=_masters(library, session, row, size)),
             BesideGroupOut(
                 title="Its frames" if row.is_master else "Of its set", frames=_frames(session, row)
             ),
@@ -101,7 +106,9 @@ def _size(frame: Frame) -> tuple[int, int]:
     return facts.width, facts.height
 
 
-def _masters(session: Session, row: FrameSet, size: tuple[int, int]) -> list[BesideFrameOut]:
+def _masters(
+    library: Library, session: Session, row: FrameSet, size: tuple[int, int]
+) -> list[BesideFrameOut]:
     if row.kind == "light":
         return []
     masters = session.scalars(
@@ -111,17 +118,17 @@ def _masters(session: Session, row: FrameSet, size: tuple[int, int]) -> list[Bes
     )
     found = []
     for master in masters:
-        if not master.frames or _size(master.frames[0]) != size:
-            continue
-        off = ", off the shelf" if master.taken_off else ""
-        frames = in_words.several(master.n_frames, "frame")
-        found.append(
-            BesideFrameOut(
-                frame_id=master.frames[0].id,
-                title=title_of(master),
-                detail=f"{in_words.day(master.night)}, {frames}{off}",
-            )
-        )
+        with sparing(library, "looking", master.id, master.kind):
+            if master.frames and _size(master.frames[0]) == size:
+                off = ", off the shelf" if master.taken_off else ""
+                frames = in_words.several(master.n_frames, "frame")
+                found.append(
+                    BesideFrameOut(
+                        frame_id=master.frames[0].id,
+                        title=title_of(master),
+                        detail=f"{in_words.day(master.night)}, {frames}{off}",
+                    )
+                )
         if len(found) >= MOST_BESIDE:
             break
     return found
