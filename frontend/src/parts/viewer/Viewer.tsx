@@ -11,7 +11,7 @@ import type { Looked, View } from "./views";
 
 /** The level under the pointer. */
 function Reading({ under, view }: { under: Under | null; view: View }) {
-  if (!under) return <span className="num text-ink2">{`${view.width} × ${view.height}`}</span>;
+  if (!under) return <span className="num text-ink2 max-md:hidden">{`${view.width} × ${view.height}`}</span>;
   const told = Number.isNaN(under.level) ? "no number" : `${under.level.toFixed(view.digits)} ${view.unit}`;
   return (
     <span className="num whitespace-nowrap">
@@ -180,8 +180,10 @@ export function Viewer({
   return (
     <Dialog open onClose={onClose} className="relative z-50">
       <DialogPanel className="fixed inset-0 flex flex-col bg-paper text-ink" data-part="viewer">
-        <div className="flex h-12 shrink-0 items-center gap-4 border-b border-line px-4">
-          <DialogTitle className="truncate text-l font-semibold">{view.data?.title ?? "Opening"}</DialogTitle>
+        <div className="flex h-12 shrink-0 items-center gap-4 border-b border-line px-4 max-md:h-14 max-md:gap-2 max-md:px-2">
+          <DialogTitle className="truncate text-l font-semibold max-md:flex-1">
+            {view.data?.title ?? (view.error ? "A picture" : "Opening")}
+          </DialogTitle>
           <span className="min-w-0 flex-1 truncate text-ink2 max-md:hidden">{looking.name}</span>
           {read && <Reading under={under} view={read} />}
           <Button
@@ -191,13 +193,19 @@ export function Viewer({
           >
             See all of it <Key>0</Key>
           </Button>
-          {circles.length > 0 && (
+          {circles.length > 0 && view.data && (
             <Button aria-pressed={marked} onClick={() => setMarked(!marked)}>
-              {marked ? "Hide" : "Show"} the marks <Key>m</Key>
+              {marked ? "Hide" : "Show"} the marks{" "}
+              <span className="max-md:hidden">
+                <Key>m</Key>
+              </span>
             </Button>
           )}
           <Button onClick={onClose}>
-            Close <Key>Esc</Key>
+            Close{" "}
+            <span className="max-md:hidden">
+              <Key>Esc</Key>
+            </span>
           </Button>
         </div>
         <div className="flex min-h-0 flex-1 max-md:flex-col max-md:overflow-auto">
