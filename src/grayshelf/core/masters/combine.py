@@ -13,7 +13,7 @@ import sys
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
-from typing import Literal, Protocol, runtime_checkable
+from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,6 +21,7 @@ from numpy.typing import NDArray
 from grayshelf.core.errors import CannotCombine
 from grayshelf.core.masters.clipping_kinds import MAD, NO_CLIPPING, POOLED, STD
 from grayshelf.core.masters.noise import median_penalty
+from grayshelf.core.masters.sources import KeptUnsigned, RowSource
 from grayshelf.core.masters.spread import MOST_PIXELS, MOST_SAMPLES, StackNoise, stack_noise, steady_rms
 
 Method = Literal["clipped mean", "mean", "median"]
@@ -35,36 +36,6 @@ _readers = ThreadPoolExecutor(max(1, min(4, os.cpu_count() or 1)), thread_name_p
 SAMPLE_PIXELS = 4_000_000
 #: Of the whole work, where flats are scaled to one level first.
 SHARE_OF_SCALING = 0.3
-
-
-class RowSource(Protocol):
-    """A frame that hands out some of its rows at a time."""
-
-    name: str
-    width: int
-    height: int
-
-    def rows(self, first: int, last: int) -> Floats:
-        """Rows first … last−1 as float32, shape (last − first, width)."""
-        ...
-
-
-@runtime_checkable
-class KeptUnsigned(Protocol):
-    """A frame that can hand out its rows as FITS keeps unsigned numbers of 16 bits, without making them numbers first."""
-
-    name: str
-    width: int
-    height: int
-
-    @property
-    def unsigned_16(self) -> bool:
-        """Whether it is kept so."""
-        ...
-
-    def read_raw(self, first: int, last: int, into: NDArray[np.int16]) -> None:
-        """Read rows first … last−1 into an array of shape (last − first, width): high byte first, 32,768 less."""
-        ...
 
 
 @dataclass(frozen=True)

@@ -124,6 +124,22 @@ def _sort_block(
 
 
 @njit(cache=True, nogil=True)
+def _lowest(low_a: Floats, low_b: Floats, n: int, m: int) -> float:  # pragma: no cover - compiled
+    """The lowest sample of a block."""
+    lowest = np.inf
+    for p in range(m):
+        lowest = min(lowest, low_a[p], low_b[p] if n > 1 else low_a[p])
+    return lowest
+
+
+@njit(cache=True, nogil=True)
+def _middle(sorted_block: Floats, n: int, p: int) -> float:  # pragma: no cover - compiled
+    """The median of a pixel whose samples are sorted."""
+    middle = np.float64(sorted_block[n // 2, p])
+    return middle if n % 2 else 0.5 * (np.float64(sorted_block[n // 2 - 1, p]) + middle)
+
+
+@njit(cache=True, nogil=True)
 def _as_numbers(
     raw: NDArray[np.int16], scale: np.float32, dark: Floats, start: int, m: int, row: Floats
 ) -> None:  # pragma: no cover - compiled
@@ -199,15 +215,12 @@ def combine_tile(
             _sort_block(sorted_block, m, first, second)
         marked, marked_half = np.zeros(m, np.uint8), np.zeros(m, np.uint8)
         if how in (POOLED, STD):
-            lowest = np.inf
-            for p in range(m):
-                lowest = min(lowest, low_a[p], low_b[p] if n > 1 else low_a[p])
+            lowest = _lowest(low_a, low_b, n, m)
             # No sample of the block lies lower, and no level above it has less noise than this.
             variance = variance_at(lowest, levels, least) - quantum * quantum / 12.0
             sigma = math.sqrt(max(variance, 0.0))
             _mark_wide(total_a, low_a, high_a, n_a, _allowed(n_a, sigma, kappa, quantum), m, marked_half)
-            if n > 1:
-                _mark_wide(total_b, low_b, high_b, n_b, _allowed(n_b, sigma, kappa, quantum), m, marked_half)
+            _mark_wide(total_b, low_b, high_b, n_b, _allowed(n_b, sigma, kappa, quantum), m, marked_half)
             if how == STD:
                 _mark_by_own_spread(sorted_block, kappa, m, marked)
             else:
@@ -221,15 +234,7 @@ def combine_tile(
             halves = at % spare == 0
             # What is no number is for the one-by-one path to judge.
             if marked[p] == 0 and (marked_half[p] == 0 or not halves) and total_here == total_here:
-                if median_only:
-                    middle = sorted_block[n // 2, p]
-                    out[at] = (
-                        middle
-                        if n % 2
-                        else 0.5 * (np.float64(sorted_block[n // 2 - 1, p]) + np.float64(middle))
-                    )
-                else:
-                    out[at] = total_here / n
+                out[at] = _middle(sorted_block, n, p) if median_only else total_here / n
                 if n > 1:
                     half_a[at] = total_a[p] / n_a
                     half_b[at] = total_b[p] / n_b
