@@ -22,7 +22,8 @@ const SHOWN = [
 function Dots({
   frames,
   value,
-  text,
+  number,
+  unit,
   looked,
   onLook,
   label,
@@ -30,7 +31,8 @@ function Dots({
   frames: Input[];
   label: string;
   value: (input: Input) => number | null;
-  text: (value: number) => string;
+  number: (value: number) => string;
+  unit: string;
   looked: number | null;
   onLook: (frameId: number) => void;
 }) {
@@ -51,7 +53,7 @@ function Dots({
             className={frame.frame_id === null ? "" : "cursor-pointer"}
             onClick={() => frame.frame_id !== null && onLook(frame.frame_id)}
           >
-            <title>{`${frame.name}: ${text(v)}${frame.reason ? `, ${frame.reason}` : ""}`}</title>
+            <title>{`${frame.name}: ${number(v)}\u2009${unit}${frame.reason ? `, ${frame.reason}` : ""}`}</title>
             <rect x={x(index) - 5} y="0" width="10" height="52" fill="transparent" />
             {looked !== null && looked === frame.frame_id && (
               <circle cx={x(index)} cy={y(v)} r="6" fill="none" stroke="var(--ink)" />
@@ -72,11 +74,11 @@ function Dots({
         );
       })}
       <Label x="472" y={y(high) + 4} num>
-        {text(high)}
+        {number(high)}
       </Label>
       {y(low) - y(high) > 12 && (
         <Label x="472" y={y(low) + 4} num>
-          {text(low)}
+          {number(low)}
         </Label>
       )}
     </svg>
@@ -146,8 +148,11 @@ export function FrameStrip({
   const used = frames.filter((f) => f.used).map((f) => shown.of(f) ?? 0);
   const range = Math.max(...used) - Math.min(...used);
   const digits = Math.max(shown.digits, range < 1 ? 2 : range < 10 ? 1 : 0);
-  const text = (value: number) =>
-    `${value.toLocaleString("en", { minimumFractionDigits: digits, maximumFractionDigits: digits }).replace("-", "−")}\u2009${shown.unit}`;
+  // The ends stand in a narrow place: their unit is told with what is shown.
+  const number = (value: number) =>
+    value
+      .toLocaleString("en", { minimumFractionDigits: digits, maximumFractionDigits: digits })
+      .replace("-", "−");
   const leftOut = card.inputs.filter((frame) => !frame.used && frame.frame_id !== looked);
   const input = looked === null ? undefined : card.inputs.find((i) => i.frame_id === looked);
   return (
@@ -164,6 +169,7 @@ export function FrameStrip({
               onClick={() => setBy(s.name)}
             >
               {s.label}
+              {s.name === shown.name && `, ${s.unit}`}
             </button>
           ))}
         </h3>
@@ -178,7 +184,8 @@ export function FrameStrip({
         label={`${shown.label[0]?.toUpperCase()}${shown.label.slice(1)} of ${frames.length} frames`}
         frames={frames}
         value={shown.of}
-        text={text}
+        number={number}
+        unit={shown.unit}
         looked={looked}
         onLook={onLook}
       />

@@ -7,7 +7,7 @@ export function LightFall({ dust, onCompare }: { dust: Dust; onCompare: (frame: 
   return (
     <section className="border-t border-line pt-3" data-part="light-fall">
       <h3 className="narrow font-semibold">Light</h3>
-      <div className="grid grid-cols-[auto_1fr] gap-x-8">
+      <div className="grid grid-cols-[auto_minmax(0,1fr)] gap-x-8">
         <table className="self-start whitespace-nowrap">
           <caption className="narrow text-left text-s text-ink2">to the corner; light</caption>
           <tbody>
@@ -23,12 +23,7 @@ export function LightFall({ dust, onCompare }: { dust: Dust; onCompare: (frame: 
           <p>{light.middle_text.replace(/^(\d)/, "Middle of the light: $1")}</p>
           <p className="text-ink2">
             Corners:{" "}
-            {light.corners.map((c, i) => (
-              <span key={names[i]} className="whitespace-nowrap">
-                {i > 0 && ", "}
-                {names[i]} <span className="num">{c.toFixed(1)} %</span>
-              </span>
-            ))}
+            {light.corners.map((corner, i) => `${names[i]}\u00a0${corner.toFixed(1)}\u2009%`).join(", ")}
           </p>
           {change && (
             <p>
