@@ -77,6 +77,24 @@ def test_clipped_mean_equals_astropy(n, spread, monkeypatch):
     )
 
 
+@pytest.mark.parametrize("n", [2, 3, 8, 80, 300])
+@pytest.mark.parametrize("how", ["std", "mad", "mean", "median"])
+def test_what_is_no_number_is_left_out_as_astropy_leaves_it_out(n, how):
+    """NaN, as float frames and those with BLANK have it: masked in Astropy, not there at all in ours."""
+    frames = stack_of(n, 20, 30)
+    frames[RNG.random(frames.shape) < 0.03] = np.nan
+    frames[:, 4, 5] = np.nan
+    method, spread = (how, "std") if how in ("mean", "median") else ("clipped mean", how)
+    ours = combine([ArraySource(f) for f in frames], CombineSettings(method, 3.0, 3, spread)).pixels
+    masked = np.ma.masked_invalid(frames.astype(np.float64))
+    if method == "clipped mean" and n > 2:
+        stdfunc = {"mad": lambda a, axis=None: mad_std(a, axis=axis, ignore_nan=True), "std": "std"}[spread]
+        masked = sigma_clip(masked, sigma=3.0, maxiters=3, cenfunc="median", stdfunc=stdfunc, axis=0)
+    theirs = np.ma.median(masked, axis=0) if method == "median" else np.ma.mean(masked, axis=0)
+    assert np.isnan(ours[4, 5]) and np.isfinite(np.delete(ours.ravel(), 4 * 30 + 5)).sum() >= 590
+    np.testing.assert_allclose(ours, np.ma.filled(theirs, np.nan), rtol=3e-7)
+
+
 def test_mean_and_median_equal_ccdproc():
     frames = stack_of(11)
     ccds = [CCDData(f, unit="adu") for f in frames]

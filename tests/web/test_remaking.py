@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 
+import numpy as np
 import pytest
 from astropy.io import fits
 
@@ -187,3 +188,23 @@ def test_what_cannot_be_combined_is_said_plainly_and_leaves_no_half_made_master(
     own.scan(folder)
     job = own.build([number("d_0.fits")])
     assert job["state"] == "done" and len(kept()) == 1 and not kept()[0].endswith(".part")
+
+
+def test_frames_with_holes_are_combined_and_their_master_has_a_card(own, tmp_path):
+    frames, _ = darks(6, "", n=6)
+    for i, pixels in enumerate(frames):
+        # Whole numbers of 32 bits with BLANK, as FITS says that a pixel holds nothing; one hole is in every frame.
+        counts = pixels.astype(np.int32)
+        counts[7, 9] = counts[20 + i, 30] = -1
+        head = fits.Header({**HEADER, "DATE-OBS": f"2026-11-03T22:{10 + i:02d}:00", "BLANK": -1})
+        (tmp_path / "holes").mkdir(exist_ok=True)
+        fits.PrimaryHDU(counts, head).writeto(tmp_path / "holes" / f"h_{i}.fits")
+    own.scan(tmp_path / "holes")
+    (number,) = (x["id"] for x in own.sets().values() if x["kind"] == "dark")
+    assert own.build([number])["state"] == "done"
+    card = card_of(own)
+    assert card["figures"][0]["value"] == pytest.approx(float(np.median(frames[0])), abs=3.0)
+    (path,) = (own.library.root / "masters").rglob("*.fits")
+    master = fits.getdata(path)
+    assert np.isnan(master[7, 9]) and np.isnan(master).sum() == 1
+    assert own.get(f"/api/frames/{card['frames'][0]['frame_id']}/histogram")["unknown"] == 1

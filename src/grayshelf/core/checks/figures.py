@@ -31,7 +31,13 @@ def _corners(pixels: NDArray[np.float32]) -> list[float]:
     height, width = pixels.shape
     h, w = max(height // 12, 1), max(width // 12, 1)
     parts = (pixels[:h, :w], pixels[:h, -w:], pixels[-h:, :w], pixels[-h:, -w:])
-    return [float(np.median(part)) for part in parts]
+    return [_median(part) for part in parts]
+
+
+def _median(part: NDArray[np.float32]) -> float:
+    """Of what holds a number; nought where nothing does."""
+    known = part[np.isfinite(part)]
+    return float(np.median(known)) if known.size else 0.0
 
 
 def master_figures(pixels: NDArray[np.float32], kind: FrameKind) -> list[Figure]:
@@ -44,12 +50,15 @@ def master_figures(pixels: NDArray[np.float32], kind: FrameKind) -> list[Figure]
     kind
         What the frame was taken for.
     """
-    median = float(np.median(pixels))
-    spread = MAD_TO_SIGMA * float(np.median(np.abs(pixels - np.float32(median))))
+    known = pixels[np.isfinite(pixels)]
+    if known.size == 0:
+        return []
+    median = float(np.median(known))
+    spread = MAD_TO_SIGMA * float(np.median(np.abs(known - np.float32(median))))
     if kind is FrameKind.FLAT:
-        middle = float(np.median(_middle(pixels)))
+        middle = _median(_middle(pixels))
         corners = _corners(pixels)
-        darkest = float(np.percentile(pixels, 0.01))
+        darkest = float(np.percentile(known, 0.01))
         return [
             Figure("Median", median, "norm 1" if median < 100 else "ADU", 4 if median < 100 else 0),
             Figure("Corner to centre", 100.0 * float(np.mean(corners)) / middle, "%", 1),
@@ -58,7 +67,7 @@ def master_figures(pixels: NDArray[np.float32], kind: FrameKind) -> list[Figure]
             Figure("Spread of the pixels", 100.0 * spread / median, "%", 2),
             Figure("Dead or dim pixels", float(defects_of(pixels, kind).n_cold), "", 0),
         ]
-    middle = float(np.median(_middle(pixels)))
+    middle = _median(_middle(pixels))
     defects = defects_of(pixels, kind)
     return [
         Figure("Median", median, "ADU", 1),
@@ -66,5 +75,5 @@ def master_figures(pixels: NDArray[np.float32], kind: FrameKind) -> list[Figure]
         Figure("Brightest corner", max(_corners(pixels)) - middle, "ADU over the middle", 1),
         Figure("Warm pixels", 100.0 * defects.n_hot / pixels.size, "%", 3),
         Figure("Cold pixels", float(defects.n_cold), "", 0),
-        Figure("Lowest pixel", float(pixels.min()), "ADU", 0),
+        Figure("Lowest pixel", float(known.min()), "ADU", 0),
     ]

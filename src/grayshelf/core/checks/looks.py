@@ -141,9 +141,11 @@ def medians_of_squares(pixels: NDArray[Any], side: int) -> NDArray[np.float32]:
     found = np.empty((rows, columns), np.float32)
     for row in range(rows):
         strip = pixels[row * side : (row + 1) * side, : columns * side]
-        found[row] = np.median(
-            strip.reshape(strip.shape[0], columns, -1).swapaxes(0, 1).reshape(columns, -1), axis=1
-        )
+        squares = strip.reshape(strip.shape[0], columns, -1).swapaxes(0, 1).reshape(columns, -1)
+        found[row] = np.median(squares, axis=1)
+        for column in np.flatnonzero(np.isnan(found[row])):
+            known = squares[column][np.isfinite(squares[column])]
+            found[row, column] = np.median(known) if known.size else np.nan
     return found
 
 

@@ -76,10 +76,13 @@ def _spread_of(
 
 @njit(cache=True, nogil=True)
 def _sort_into(row: Floats, step: int, start: int, values: Doubles) -> int:  # pragma: no cover - compiled
-    """Copy every `step`-th sample and sort; by insertion for usual depths, where it beats anything general."""
+    """Copy every `step`-th sample and sort; by insertion for usual depths, where it beats anything general. What is no
+    number is not copied; returns how many are."""
     n = 0
     for i in range(start, row.size, step):
         value = np.float64(row[i])
+        if value != value:
+            continue
         if row.size > 64:
             values[n] = value
         else:
@@ -198,10 +201,12 @@ def combine_pixel(
     The half stacks (every other frame) are clipped each on its own: halves that were clipped together would differ by
     less than two stacks do.
     """
-    n = samples.size
-    _sort_into(samples, 1, 0, values)
+    n = _sort_into(samples, 1, 0, values)
+    if n == 0:
+        out[at] = half_a[at] = half_b[at] = np.nan
+        return
     sigma = math.sqrt(variance_at(median_of(values, 0, n), levels, variances))
-    if trimmed > 0:
+    if 0 < trimmed < n - 1:
         own = _own_spread(values, n, trimmed)
         if own > noisy_above * sigma + 0.5 * quantum:
             sigma = own * own_factor
@@ -212,7 +217,7 @@ def combine_pixel(
         first, last = _clip_rounds(values, n, kappa, rounds, how == MAD)
     low, high = values[first], values[last - 1]
     total, count = 0.0, 0
-    for i in range(n):
+    for i in range(samples.size):
         value = np.float64(samples[i])
         if low <= value <= high:
             total += value
@@ -220,9 +225,12 @@ def combine_pixel(
         else:
             left_out[i] += 1
     out[at] = median_of(values, 0, n) if median_only else total / count
-    if halves and n > 1:
+    if halves and samples.size > 1:
         for start in range(2):
             m = _sort_into(samples, 2, start, half)
+            if m == 0:
+                half_a[at] = half_b[at] = np.nan
+                return
             a, b = 0, m
             if how != NO_CLIPPING:
                 a, b = _clip_pooled(half, m, sigma, kappa, quantum)

@@ -113,10 +113,10 @@ def frame_scales(source: RowSource, dark: RowSource | None, colour: bool) -> NDA
         strips = [(a, min(a + 256, source.height)) for a in range(0, source.height, 256)]
     parts = [source.rows(a, b) - (dark.rows(a, b) if dark is not None else np.float32(0)) for a, b in strips]
     if not colour:
-        return np.full((2, 2), float(np.median(np.concatenate([part.ravel() for part in parts]))))
+        return np.full((2, 2), float(np.nanmedian(np.concatenate([part.ravel() for part in parts]))))
     return np.array(
         [
-            [float(np.median(np.concatenate([p[r::2, c::2].ravel() for p in parts]))) for c in (0, 1)]
+            [float(np.nanmedian(np.concatenate([p[r::2, c::2].ravel() for p in parts]))) for c in (0, 1)]
             for r in (0, 1)
         ]
     )

@@ -142,6 +142,7 @@ def stack_noise(samples: NDArray[np.float32], quantum: float = 0.0) -> StackNois
     quantum
         Step of the samples, 0 for none.
     """
+    samples = _known(samples)
     n = samples.shape[0]
     # Sorted once, since every round asks for the lowest and the highest of what is left.
     by_pixel = np.sort(samples.T, axis=1)
@@ -163,6 +164,18 @@ def stack_noise(samples: NDArray[np.float32], quantum: float = 0.0) -> StackNois
     variances = np.maximum(variances, 1e-20)
     usual = math.sqrt(float(np.median(variances[number])))
     return StackNoise(levels, variances, quantum, rare, factor, trimmed, usual)
+
+
+def _known(samples: NDArray[np.float32]) -> NDArray[np.float32]:
+    """Pixels that hold a number in every frame; where hardly one does, the frame's median stands for what is none."""
+    known = np.isfinite(samples)
+    if known.all():
+        return samples
+    whole = known.all(axis=0)
+    if np.count_nonzero(whole) >= FEWEST_IN_BIN:
+        return samples[:, whole]
+    middle = [float(np.median(row[k])) if k.any() else 0.0 for row, k in zip(samples, known, strict=True)]
+    return np.where(known, samples, np.array(middle, np.float32)[:, None])
 
 
 def _by_differences(samples: NDArray[np.float32], number: NDArray[np.int64], quantum: float) -> Floats:
