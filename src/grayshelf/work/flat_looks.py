@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Sequence
 from dataclasses import asdict, dataclass
 from datetime import date
 
 from sqlalchemy import select
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session, selectinload
 
-from grayshelf.core.checks.dust import LOOKED_AT, Shadow, dust_on
+from grayshelf.core.checks.dust import Shadow, dust_on, factor_looked_at
 from grayshelf.core.checks.light_fall import LightFall, light_fall
 from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.flats.channels import in_colours
@@ -46,28 +47,32 @@ def kept_look(row: FrameSet) -> FlatLook | None:
     return FlatLook(tuple(read(Shadow, s) for s in figures[DUST]), read(LightFall, figures[LIGHT]))
 
 
-def look_at_flat(library: Library, session: Session, row: FrameSet) -> FlatLook:
-    """Read a master flat, and keep what was read.
+def look_at_flat(library: Library, set_id: int) -> FlatLook:
+    """Read a master flat, and keep what was read. That takes a second or two: the database is asked before and told after,
+    and nobody waits for it meanwhile.
 
     Raises
     ------
     GrayShelfError
-        Where its file cannot be read.
+        Where it is no longer there, or its file cannot be read.
     """
-    found = kept_look(row)
-    if found is not None:
-        return found
-    facts = facts_from_json(row.facts)
-    if not row.frames:
-        raise GrayShelfError("The file of this flat is no longer known.", "Scan its folder again.")
-    parts = parts_of(library.frame_path(session, row.frames[0]), library.root / "scratch")
+    with library.db.session() as session:
+        row = session.get(FrameSet, set_id)
+        if row is None or not row.frames:
+            raise GrayShelfError("The file of this flat is no longer known.", "Scan its folder again.")
+        found = kept_look(row)
+        if found is not None:
+            return found
+        facts, path = facts_from_json(row.facts), library.frame_path(session, row.frames[0])
+    parts = parts_of(path, library.root / "scratch")
     colours = in_colours(facts.bayer_pattern, facts.binning_x)
-    factor = -(-max(parts.width, parts.height) // LOOKED_AT)
-    factor += factor % 2 if colours else 0
+    factor = factor_looked_at(parts.width, parts.height, colours=colours)
     found = FlatLook(tuple(dust_on(parts, colours=colours)), light_fall(made_small(parts, factor), factor))
-    if row.record is not None:
-        told = {DUST: [asdict(s) for s in found.shadows], LIGHT: asdict(found.light)}
-        row.record.figures = {**row.record.figures, **told}
+    with library.db.session() as session:
+        row = session.get(FrameSet, set_id)
+        if row is not None and row.record is not None:
+            told = {DUST: [asdict(s) for s in found.shadows], LIGHT: asdict(found.light)}
+            row.record.figures = {**row.record.figures, **told}
     return found
 
 
@@ -75,9 +80,12 @@ def look_at_flat(library: Library, session: Session, row: FrameSet) -> FlatLook:
 class Beside:
     """Another master flat of the same train."""
 
-    row: FrameSet
+    set_id: int
+    frame_id: int
     facts: FrameFacts
     night: date | None
+    known: FlatLook | None
+    """What was read of it before."""
     turned_deg: float | None
     """How far the camera was turned since the one that it stands beside."""
 
@@ -86,22 +94,28 @@ def flats_beside(session: Session, row: FrameSet) -> list[Beside]:
     """Other master flats of the same train, those of the nearest nights first; also those that are off the shelf, since
     dust is older than masters."""
     own = facts_from_json(row.facts)
-    found = []
-    for other in session.scalars(
-        select(FrameSet).where(
+    masters = session.scalars(
+        select(FrameSet)
+        .where(
             FrameSet.camera == row.camera, FrameSet.kind == "flat", FrameSet.is_master, FrameSet.id != row.id
         )
-    ):
-        facts = facts_if_sound(other.facts)
-        if facts is None or not other.frames or not _same_train(facts, own):
-            continue
-        found.append(Beside(other, facts, other.night, _turned(own, facts)))
-    far = max((abs((b.night - row.night).days) for b in found if b.night and row.night), default=0) + 1
+        .options(selectinload(FrameSet.record))
+    )
+    same = [
+        (other, facts)
+        for other in masters
+        if (facts := facts_if_sound(other.facts)) is not None and _same_train(facts, own)
+    ]
 
-    def nights(b: Beside) -> int:
-        return abs((b.night - row.night).days) if b.night and row.night else far
+    def nights(other: FrameSet) -> float:
+        return abs((other.night - row.night).days) if other.night and row.night else math.inf
 
-    return sorted(found, key=lambda b: (nights(b), -b.row.id))[:MOST_OTHERS]
+    nearest = sorted(same, key=lambda one: (nights(one[0]), -one[0].id))[:MOST_OTHERS]
+    return [
+        Beside(o.id, o.frames[0].id, facts, o.night, kept_look(o), _turned(own, facts))
+        for o, facts in nearest
+        if o.frames
+    ]
 
 
 def _same_train(one: FrameFacts, other: FrameFacts) -> bool:
@@ -116,27 +130,26 @@ def _turned(one: FrameFacts, other: FrameFacts) -> float | None:
     return angle_between(one.angle, other.angle)
 
 
-def same_time(row: FrameSet, others: Sequence[Beside]) -> list[Beside]:
+def same_time(night: date | None, others: Sequence[Beside]) -> list[Beside]:
     """Those taken about when it was: dust comes and goes."""
-    return [
-        b for b in others if b.night and row.night and abs((b.night - row.night).days) <= SAME_TIME_NIGHTS
-    ]
+    return [b for b in others if b.night and night and abs((b.night - night).days) <= SAME_TIME_NIGHTS]
 
 
 def look_until(
-    library: Library, session: Session, others: Sequence[Beside], enough: Callable[[], bool]
+    library: Library, others: Sequence[Beside], enough: Callable[[], bool]
 ) -> tuple[dict[int, FlatLook], int]:
     """What is read of other flats, by set, until it is enough for now; and how many are still to be looked at."""
     found: dict[int, FlatLook] = {}
     left = 0
     for other in others:
-        known = kept_look(other.row)
-        if known is None and enough():
+        if other.known is not None:
+            found[other.set_id] = other.known
+        elif enough():
             left += 1
-            continue
-        try:
-            found[other.row.id] = known or look_at_flat(library, session, other.row)
-        except (GrayShelfError, OSError):
-            # A flat whose file is away tells nothing.
-            continue
+        else:
+            try:
+                found[other.set_id] = look_at_flat(library, other.set_id)
+            except (GrayShelfError, OSError):
+                # A flat whose file is away tells nothing.
+                continue
     return found, left

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from grayshelf.core.checks.dust import LOOKED_AT
+from grayshelf.core.checks.dust import factor_looked_at
 from grayshelf.core.checks.still_good import StillGood, capped_still_good, flat_still_good
 from grayshelf.core.errors import GrayShelfError, NotFound
 from grayshelf.core.flats.channels import in_colours
@@ -174,8 +174,7 @@ def _ratio(library: Library, own: _Held, fresh: _Held) -> tuple[Pixels, int]:
     one, other = (parts_of(h.path, library.root / "scratch") for h in (own, fresh))
     if (one.width, one.height) != (other.width, other.height):
         raise GrayShelfError("The two flats differ in size.", "Choose one of the same frame and binning.")
-    factor = -(-max(one.width, one.height) // LOOKED_AT)
-    factor += factor % 2 if colours else 0
+    factor = factor_looked_at(one.width, one.height, colours=colours)
     levels = [
         _less_pedestal(library, h, made_small(parts, factor)) for h, parts in ((own, one), (fresh, other))
     ]

@@ -15,7 +15,6 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from grayshelf.core.checks.findings import Place
 from grayshelf.core.checks.over_its_light import over_its_light
 from grayshelf.core.pictures.parts import Parts, Pixels, made_small, reduced
 
@@ -63,11 +62,12 @@ class Shadow:
     depth: float
     """Share of the light that is lost where it is deepest, 0 … 1."""
 
-    @property
-    def place(self) -> Place:
-        """The part of the picture that it lies on."""
-        r = self.diameter / 2
-        return Place(int(self.x - r), int(self.y - r), math.ceil(self.x + r), math.ceil(self.y + r))
+
+def factor_looked_at(width: int, height: int, *, colours: bool) -> int:
+    """By how much a flat is made small before it is looked at: a sensor of `colours` by whole patterns, so that none is
+    darker than the next."""
+    factor = -(-max(width, height) // LOOKED_AT)
+    return factor + factor % 2 if colours else factor
 
 
 def dust_on(flat: Parts, *, colours: bool = False) -> list[Shadow]:
@@ -80,9 +80,7 @@ def dust_on(flat: Parts, *, colours: bool = False) -> list[Shadow]:
     colours
         Whether neighbouring pixels lie under different filters.
     """
-    factor = -(-max(flat.width, flat.height) // LOOKED_AT)
-    # Whole patterns, so that no colour is darker than the next.
-    factor += factor % 2 if colours else 0
+    factor = factor_looked_at(flat.width, flat.height, colours=colours)
     small = made_small(flat, factor)
     return [
         Shadow(s.x * factor, s.y * factor, s.diameter * factor, s.depth)

@@ -33,7 +33,7 @@ DEEP = 0.3
 class _Flat:
     """The flat of a card, and what stands beside it."""
 
-    row: FrameSet
+    night: date | None
     facts: FrameFacts
     look: FlatLook
     others: Sequence[Beside]
@@ -50,30 +50,30 @@ def dust_page(library: Library, set_id: int) -> DustOut:
     """
     with library.db.session() as session:
         row = session.get(FrameSet, set_id)
-        if row is None or row.kind != "flat" or not row.is_master:
+        if row is None or row.kind != "flat" or not row.is_master or not row.frames:
             raise NotFound("There is no master flat here to look for dust on.", "Combine its frames first.")
-        facts = facts_from_json(row.facts)
-        own = look_at_flat(library, session, row)
-        others = flats_beside(session, row)
-        until = time.monotonic() + FOR_S
-        looks, left = look_until(library, session, others, lambda: time.monotonic() > until)
-        flat = _Flat(row, facts, own, [o for o in others if o.row.id in looks], looks)
+        facts, night, frame_id = facts_from_json(row.facts), row.night, row.frames[0].id
         optics = _optics(session, row, facts)
-        shadows = [_shadow_out(number, s, flat, optics) for number, s in enumerate(own.shadows, 1)]
-        return DustOut(
-            set_id=set_id,
-            frame_id=row.frames[0].id,
-            width=facts.width,
-            height=facts.height,
-            shadows=shadows,
-            flats=len(looks) + 1,
-            left=left,
-            no_distance="" if optics else _no_distance(facts),
-            advice=_advice(shadows),
-            light=_light_out(own.light, facts),
-            change=_change_out(flat),
-            steady=_steady(flat),
-        )
+        others = flats_beside(session, row)
+    own = look_at_flat(library, set_id)
+    until = time.monotonic() + FOR_S
+    looks, left = look_until(library, others, lambda: time.monotonic() > until)
+    flat = _Flat(night, facts, own, [o for o in others if o.set_id in looks], looks)
+    shadows = [_shadow_out(number, s, flat, optics) for number, s in enumerate(own.shadows, 1)]
+    return DustOut(
+        set_id=set_id,
+        frame_id=frame_id,
+        width=facts.width,
+        height=facts.height,
+        shadows=shadows,
+        flats=len(looks) + 1,
+        left=left,
+        no_distance="" if optics else _no_distance(facts),
+        advice=_advice(shadows),
+        light=_light_out(own.light, facts),
+        change=_change_out(flat),
+        steady=_steady(flat),
+    )
 
 
 def _optics(session: Session, row: FrameSet, facts: FrameFacts) -> tuple[float, float] | None:
@@ -94,8 +94,8 @@ def _no_distance(facts: FrameFacts) -> str:
 def _shadow_out(number: int, shadow: Shadow, flat: _Flat, optics: tuple[float, float] | None) -> ShadowOut:
     distance = distance_of(shadow.diameter, *optics) if optics else None
     beside = [
-        OtherFlat(o.facts.filter_code, o.turned_deg, flat.looks[o.row.id].shadows)
-        for o in same_time(flat.row, flat.others)
+        OtherFlat(o.facts.filter_code, o.turned_deg, flat.looks[o.set_id].shadows)
+        for o in same_time(flat.night, flat.others)
     ]
     size = flat.facts.width, flat.facts.height
     where = where_of(shadow, size, flat.facts.filter_code, beside, distance)
@@ -130,15 +130,15 @@ def _since(shadow: Shadow, flat: _Flat) -> str:
         for o in flat.others
         if o.facts.filter_code == own.filter_code
         and o.night is not None
-        and flat.row.night is not None
-        and o.night < flat.row.night
+        and flat.night is not None
+        and o.night < flat.night
         and o.turned_deg is not None
         and abs(o.turned_deg) < 1.0
     ]
     earlier.sort(key=lambda o: o.night or date.min, reverse=True)
     first: date | None = None
     for one in earlier:
-        if not same_shadow(shadow, flat.looks[one.row.id].shadows):
+        if not same_shadow(shadow, flat.looks[one.set_id].shadows):
             return (
                 f"new since {in_words.day(one.night)}"
                 if first is None
@@ -174,7 +174,7 @@ def _steady(flat: _Flat) -> str:
             or abs(one.turned_deg) > 0.5
         ):
             continue
-        theirs = flat.looks[one.row.id].shadows
+        theirs = flat.looks[one.set_id].shadows
         for shadow in flat.look.shadows:
             other = same_shadow(shadow, theirs)
             if other is not None:
@@ -207,7 +207,7 @@ def _light_out(light: LightFall, facts: FrameFacts) -> LightFallOut:
 
 def _change_out(flat: _Flat) -> LightChangeOut | None:
     """What changed since the last flat before it of its filter at its angle."""
-    own = flat.row.night
+    own = flat.night
     before = [
         o
         for o in flat.others
@@ -218,14 +218,14 @@ def _change_out(flat: _Flat) -> LightChangeOut | None:
         and own is not None
         and o.night < own
     ]
-    last = max(before, key=lambda o: (o.night or date.min, o.row.id), default=None)
+    last = max(before, key=lambda o: (o.night or date.min, o.set_id), default=None)
     if last is None:
         return None
-    change = light_change(flat.look.light, flat.looks[last.row.id].light)
+    change = light_change(flat.look.light, flat.looks[last.set_id].light)
     moved = change.middle_moved_px
     text = f"{in_words.number(change.percent, 2)} % from side to side"
     if moved is not None and moved > 0.01 * math.hypot(flat.facts.width, flat.facts.height):
         text += f"; its middle moved by {in_words.number(moved)} pixels"
     return LightChangeOut(
-        since=in_words.day(last.night), frame_id=last.row.frames[0].id, percent=change.percent, text=text
+        since=in_words.day(last.night), frame_id=last.frame_id, percent=change.percent, text=text
     )
