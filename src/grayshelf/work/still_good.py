@@ -2,35 +2,35 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import asdict, dataclass
 from datetime import date
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from sqlalchemy import select
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.checks.dust import factor_looked_at
 from grayshelf.core.checks.still_good import StillGood, capped_still_good, flat_still_good
 from grayshelf.core.errors import GrayShelfError, NotFound
 from grayshelf.core.flats.channels import in_colours
-from grayshelf.core.frames.angle import angle_between
-from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.matching.model import Tolerances
+from grayshelf.core.matching.newer import is_newer, same_settings
 from grayshelf.core.pictures.parts import Pixels, made_small
 from grayshelf.library.catalog import IN_SETS
-from grayshelf.library.facts_json import facts_from_json, facts_if_sound
+from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.file_parts import parts_of
 from grayshelf.library.files import read_pixels
-from grayshelf.library.holdings import HELD, common_settings
+from grayshelf.library.holdings import HELD, common_settings, stock
 from grayshelf.library.library import Library
 from grayshelf.library.models import Frame, FrameSet
+from grayshelf.library.rig_terms import rig_of, tolerances_of
 from grayshelf.library.shelf_levels import pedestal_level
 from grayshelf.library.views import NORM
 
-#: Darks are held against one another within so many percent of exposure and so many °C; flats within so many degrees.
-EXPOSURE_PERCENT, TEMPERATURE_C, ANGLE_DEG = 2.0, 3.0, 2.0
 #: So many are offered.
 MOST = 60
 
@@ -39,62 +39,45 @@ MOST = 60
 class Newer:
     """Something of the same settings that was taken after a master."""
 
-    frame: Frame
-    row: FrameSet
+    set_id: int
+    frame_id: int
     night: date
+    n_frames: int
+    is_master: bool
 
 
-def newer_than(session: Session, row: FrameSet) -> list[Newer]:
+def newer_than(library: Library, session: Session, row: FrameSet) -> list[Newer]:
     """Masters, and the last frame of loose sets, of the same settings that were taken after a master; the newest first."""
-    own = facts_from_json(row.facts)
-    behind = session.scalar(select(FrameSet.id).where(FrameSet.master_set_id == row.id))
-    found = []
-    for other in session.scalars(
-        select(FrameSet).where(
-            FrameSet.camera == row.camera,
-            FrameSet.kind == row.kind,
-            FrameSet.id.not_in([row.id, *([behind] if behind else [])]),
-            FrameSet.measurement_id.is_(None),
-        )
-    ):
-        facts = facts_if_sound(other.facts)
-        frames = [
-            f for f in other.frames if f.state in IN_SETS and not f.rejected and f.missing_since is None
-        ]
-        if facts is None or not frames or other.night is None or other.master_set_id is not None:
-            continue
-        if _after(other, row) and _same(facts, own, FrameKind(row.kind)):
-            found.append(Newer(frames[-1], other, other.night))
-    return sorted(found, key=lambda n: (n.night, n.row.id), reverse=True)[:MOST]
+    kind, own = FrameKind(row.kind), common_settings(row, facts_from_json(row.facts))
+    rig = rig_of(session, row)
+    tolerances = tolerances_of(rig) if rig is not None else Tolerances()
+    newer = [
+        h
+        for h in stock(library, row.camera or "").of(kind)
+        if h.key != str(row.id)
+        and h.settings.night is not None
+        and is_newer(own, h.settings)
+        and same_settings(kind, own, h.settings, tolerances)
+    ]
+    newer.sort(key=lambda h: (h.settings.night or date.min, int(h.key)), reverse=True)
+    newer = newer[:MOST]
+    last = _last_frames(session, [int(h.key) for h in newer])
+    return [
+        Newer(int(h.key), last[int(h.key)], h.settings.night, h.n_frames, h.is_master)
+        for h in newer
+        if int(h.key) in last and h.settings.night is not None
+    ]
 
 
-def _after(other: FrameSet, row: FrameSet) -> bool:
-    if other.last_utc is not None and row.last_utc is not None:
-        return other.last_utc > row.last_utc
-    return other.night is not None and row.night is not None and other.night > row.night
-
-
-def _same(one: FrameFacts, other: FrameFacts, kind: FrameKind) -> bool:
-    names = ["width", "height", "binning_x", "gain", "offset", "read_mode"]
-    if kind is FrameKind.FLAT:
-        # Gain does not change how the light falls.
-        names = ["width", "height", "binning_x", "filter_code", "telescope", "focal_length_mm"]
-    if any(getattr(one, n) != getattr(other, n) for n in names):
-        return False
-    if kind is FrameKind.FLAT:
-        turned = angle_between(one.angle, other.angle)
-        return turned is None or abs(turned) <= ANGLE_DEG
-    if kind is FrameKind.BIAS:
-        return True
-    if one.exposure_s is None or other.exposure_s is None:
-        return False
-    near = abs(one.exposure_s - other.exposure_s) <= EXPOSURE_PERCENT / 100 * other.exposure_s
-    warm = one.sensor_temp_c, other.sensor_temp_c
-    return near and (
-        None in warm
-        or abs((warm[0] or 0.0) - (warm[1] or 0.0)) <= TEMPERATURE_C
-        or kind is FrameKind.DARK_FLAT
+def _last_frames(session: Session, set_ids: Sequence[int]) -> dict[int, int]:
+    """Of each set the number of the last frame that can be read and is kept."""
+    query = select(Frame.set_id, func.max(Frame.id)).where(
+        Frame.set_id.in_(set_ids),
+        Frame.state.in_(IN_SETS),
+        Frame.rejected.is_(False),
+        Frame.missing_since.is_(None),
     )
+    return {s: f for s, f in session.execute(query.group_by(Frame.set_id)) if s is not None}
 
 
 def hold_against(library: Library, set_id: int, frame_id: int) -> StillGood:
@@ -111,23 +94,27 @@ def hold_against(library: Library, set_id: int, frame_id: int) -> StillGood:
         row = session.get(FrameSet, set_id)
         if row is None or row.kind == "light" or not row.is_master or not row.frames or row.record is None:
             raise NotFound("There is no master here to hold against a newer one.")
-        newer = next((n for n in newer_than(session, row) if n.frame.id == frame_id), None)
+        newer = next((n for n in newer_than(library, session, row) if n.frame_id == frame_id), None)
         if newer is None:
             raise NotFound(
                 "Nothing of the same settings that was taken later has this number.",
                 "Choose one from the list.",
             )
-        own, fresh = (
-            _Held(library, session, row, row.frames[0]),
-            _Held(library, session, newer.row, newer.frame),
-        )
+        own = _Held(library, session, row, row.frames[0])
+        other = session.get_one(FrameSet, newer.set_id)
+        fresh = _Held(library, session, other, session.get_one(Frame, frame_id))
     # Reading and comparing takes seconds: nobody waits for the database meanwhile.
     kind = FrameKind(row.kind)
     if kind is FrameKind.FLAT:
         ratio, factor = _ratio(library, own, fresh)
         found = flat_still_good(ratio, factor)
     else:
-        found = capped_still_good(own.pixels(), fresh.pixels(), kind)
+        old, new = own.pixels(), fresh.pixels()
+        if old.shape != new.shape:
+            raise GrayShelfError(
+                "The two differ in size.", "Scan their folders again: a file is another by now."
+            )
+        found = capped_still_good(old, new, kind)
     with library.db.session() as session:
         record = session.get_one(FrameSet, set_id).record
         if record is not None:
@@ -135,8 +122,8 @@ def hold_against(library: Library, set_id: int, frame_id: int) -> StillGood:
                 **asdict(found),
                 "frame_id": frame_id,
                 "night": newer.night.isoformat(),
-                "of": newer.row.id,
-                "is_master": newer.row.is_master,
+                "of": newer.set_id,
+                "is_master": newer.is_master,
             }
             record.figures = {**record.figures, HELD: told}
     library.touched()

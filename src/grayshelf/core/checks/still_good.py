@@ -67,13 +67,15 @@ def capped_still_good(old: NDArray[Any], new: NDArray[Any], kind: FrameKind) -> 
         Shape (h, w), ADU, of the same settings.
     """
     was, now = defects_of(old, kind), defects_of(new, kind)
-    level = float(np.median(new)) - float(np.median(old))
+    old_level, new_level = _level(old), _level(new)
+    level = new_level - old_level
     spread = max(_spread(old), 0.3), max(_spread(new), 0.3)
     sure = CHANGED_SPREADS * float(np.hypot(*spread))
     # Only what the noisier of the two can show is asked of either.
     hot = np.union1d(_hot(was, 2 * sure, old.shape), _hot(now, 2 * sure, old.shape))
-    before = old.ravel()[hot].astype(np.float64) - float(np.median(old))
-    after = new.ravel()[hot].astype(np.float64) - float(np.median(new))
+    hot = hot[np.isfinite(old.ravel()[hot]) & np.isfinite(new.ravel()[hot])]
+    before = old.ravel()[hot].astype(np.float64) - old_level
+    after = new.ravel()[hot].astype(np.float64) - new_level
     if hot.size < FEWEST_HOT:
         return _by_level(level, hot.size)
     steady = before > 2 * sure
@@ -103,8 +105,14 @@ def _hot(defects: Any, least: float, shape: tuple[int, ...]) -> NDArray[np.int64
     return np.asarray(flat, np.int64)
 
 
+def _level(pixels: NDArray[Any]) -> float:
+    """The median of what holds a number."""
+    return float(np.median(pixels if pixels.dtype.kind == "u" else pixels[np.isfinite(pixels)]))
+
+
 def _spread(pixels: NDArray[Any]) -> float:
     some = np.asarray(pixels.ravel()[:: max(1, pixels.size // 1_000_000)], np.float64)
+    some = some[np.isfinite(some)]
     low, high = np.percentile(some, (16.0, 84.0))
     return float(high - low) / 2
 

@@ -81,7 +81,7 @@ def card_page(library: Library, set_id: int) -> CardOut:
             file=str(seen.path) if seen.path else "",
             can_build=not row.is_master and row.master_set_id is None and row.n_frames >= FEWEST,
             taken_off=row.taken_off,
-            still_good=still_good_out(session, row),
+            still_good=still_good_out(library, session, row),
             frames=_frames(row),
         )
 

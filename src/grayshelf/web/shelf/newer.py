@@ -8,26 +8,27 @@ from typing import Any
 from sqlalchemy.orm import Session
 
 from grayshelf.library.holdings import HELD
+from grayshelf.library.library import Library
 from grayshelf.library.models import Frame, FrameSet
 from grayshelf.web.common import in_words
 from grayshelf.web.shelf.schemas import HeldOut, NewerOut, StillGoodOut
 from grayshelf.work.still_good import Newer, newer_than
 
 
-def still_good_out(session: Session, row: FrameSet) -> HeldOut | None:
+def still_good_out(library: Library, session: Session, row: FrameSet) -> HeldOut | None:
     """What a master can be held against, the newest first, and how it did last; None where it is no master."""
     if not row.is_master or not row.frames or row.record is None:
         return None
     return HeldOut(
-        newer=[_newer_out(n) for n in newer_than(session, row)],
+        newer=[_newer_out(n) for n in newer_than(library, session, row)],
         held=_held_out(session, row.frames[0].id, row.record.figures.get(HELD)),
     )
 
 
 def _newer_out(newer: Newer) -> NewerOut:
-    frames = in_words.several(newer.row.n_frames, "frame")
-    what = f"master of {frames}" if newer.row.is_master else f"the last of {frames}"
-    return NewerOut(frame_id=newer.frame.id, title=in_words.day(newer.night), detail=what)
+    frames = in_words.several(newer.n_frames, "frame")
+    what = f"master of {frames}" if newer.is_master else f"the last of {frames}"
+    return NewerOut(frame_id=newer.frame_id, title=in_words.day(newer.night), detail=what)
 
 
 def _held_out(session: Session, own_frame_id: int, told: dict[str, Any] | None) -> StillGoodOut | None:
