@@ -14,6 +14,7 @@ from enum import StrEnum
 import numpy as np
 from numpy.typing import NDArray
 
+from grayshelf.core.masters.spread import MAD_TO_SIGMA
 from grayshelf.core.pictures.parts import Pixels
 
 Floats = NDArray[np.float64]
@@ -160,7 +161,7 @@ def _without_stars(design: Floats, values: Floats, known: NDArray[np.bool_]) -> 
         fit = np.linalg.lstsq(design[used], values[used], rcond=None)[0]
         off = values - design @ fit
         middle = float(np.median(off[used]))
-        spread = 1.4826 * float(np.median(np.abs(off[used] - middle))) or 1e-9
+        spread = MAD_TO_SIGMA * float(np.median(np.abs(off[used] - middle))) or 1e-9
         now = known & (off < middle + BRIGHT * spread) & (off > middle - DARK * spread)
         if now.sum() < FEWEST or (now == used).all():
             break

@@ -16,6 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from grayshelf.core.checks.over_its_light import over_its_light
+from grayshelf.core.masters.spread import MAD_TO_SIGMA
 from grayshelf.core.pictures.parts import Parts, Pixels, made_small, reduced
 
 Floats = NDArray[np.float64]
@@ -196,7 +197,7 @@ def _darker(small: Pixels, diameter: float) -> tuple[Pixels, float]:
     dark = gaussian_filter(small, sigma * 1.19, mode="reflect") - inner
     some = dark[::3, ::3]
     middle = float(np.median(some))
-    spread = 1.4826 * float(np.median(np.abs(some - middle))) or 1e-9
+    spread = MAD_TO_SIGMA * float(np.median(np.abs(some - middle))) or 1e-9
     return dark - np.float32(middle), spread
 
 
@@ -237,7 +238,8 @@ def _cut(left: Pixels, x: float, y: float, radius: float, least: float) -> _Cut 
     design = np.stack([np.ones(int(around.sum())), gx[around] / radius, gy[around] / radius], axis=1)
     values = part[around]
     keep = (
-        np.abs(values - np.median(values)) < 3 * 1.4826 * np.median(np.abs(values - np.median(values))) + 1e-9
+        np.abs(values - np.median(values))
+        < 3 * MAD_TO_SIGMA * np.median(np.abs(values - np.median(values))) + 1e-9
     )
     plane = np.linalg.lstsq(design[keep], values[keep], rcond=None)[0]
     return _Cut(plane[0] + plane[1] * gx / radius + plane[2] * gy / radius - part, gx, gy)

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from grayshelf.core.checks.dust import Shadow
+from grayshelf.core.flats.panel.diffusers import listed
 
 #: A speck is taken to be between nothing and this wide (common practice: dust that is seen is up to a tenth of a
 #: millimetre).
@@ -104,9 +105,9 @@ def where_of(
     """
     shown, not_shown = _by_filters(shadow, own_filter, others)
     if not_shown and not shown:
-        return Where(Surface.FILTER, f"the flats of {_listed(not_shown)} do not show it")
+        return Where(Surface.FILTER, f"the flats of {listed(not_shown)} do not show it")
     # What one flat missed is no proof of anything, as long as others show it.
-    seen = f"the flats of {_listed(shown)} show it as well" if shown else ""
+    seen = f"the flats of {listed(shown)} show it as well" if shown else ""
     turned = _by_turning(shadow, size, others)
     near = distance is not None and distance.most_mm <= WINDOW_MM
     if turned is not None and not (near and turned.surface is Surface.CAMERA_SIDE):
@@ -158,10 +159,6 @@ def _turned(shadow: Shadow, size: tuple[int, int], by_deg: float) -> list[Shadow
         y = size[1] / 2 + dx * math.sin(turn) + dy * math.cos(turn)
         found.append(Shadow(x, y, shadow.diameter, shadow.depth))
     return found
-
-
-def _listed(names: Sequence[str]) -> str:
-    return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} and {names[-1]}"
 
 
 def _both(first: str, second: str) -> str:

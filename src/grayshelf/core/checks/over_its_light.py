@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from grayshelf.core.checks.light_fall import Squares, round_part
+from grayshelf.core.masters.spread import MAD_TO_SIGMA
 from grayshelf.core.pictures.parts import Pixels
 
 Floats = NDArray[np.float64]
@@ -61,7 +62,7 @@ def _steady_fit(squares: Squares, level: Floats) -> tuple[Floats, NDArray[np.boo
         terms = _terms(squares.x, squares.y, degree)
         fit = np.asarray(np.linalg.lstsq(terms * weight[:, None], level * weight, rcond=None)[0], np.float64)
         off = level - terms @ fit
-        scale = 1.4826 * float(np.median(np.abs(off[known]))) or 1e-9
+        scale = MAD_TO_SIGMA * float(np.median(np.abs(off[known]))) or 1e-9
         reach = np.where(off < 0, 3.0, 4.685) * scale
         weight = np.asarray(known * np.clip(1 - (off / reach) ** 2, 0, None), np.float64)
     return fit, off < -3.0 * scale

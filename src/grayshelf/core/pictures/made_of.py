@@ -44,11 +44,10 @@ def places_of(bayer_pattern: str, colour: Colour) -> tuple[tuple[int, int], ...]
 
 
 @dataclass(frozen=True)
-class Difference:
-    """One picture minus another of its size."""
+class _AsLarge:
+    """A picture as large as the first of those that it is made of."""
 
     of: Parts
-    other: Parts
 
     @property
     def width(self) -> int:
@@ -59,6 +58,13 @@ class Difference:
     def height(self) -> int:
         """Rows."""
         return self.of.height
+
+
+@dataclass(frozen=True)
+class Difference(_AsLarge):
+    """One picture minus another of its size."""
+
+    other: Parts
 
     def part(self, top: int, bottom: int, left: int, right: int) -> Pixels:
         """See `Parts`."""
@@ -67,23 +73,12 @@ class Difference:
 
 
 @dataclass(frozen=True)
-class Quotient:
+class Quotient(_AsLarge):
     """One picture over another of its size, each divided by its own level."""
 
-    of: Parts
     other: Parts
     scale: float
     """Level of the second over that of the first: where both are alike, 1 is left."""
-
-    @property
-    def width(self) -> int:
-        """Columns."""
-        return self.of.width
-
-    @property
-    def height(self) -> int:
-        """Rows."""
-        return self.of.height
 
     def part(self, top: int, bottom: int, left: int, right: int) -> Pixels:
         """See `Parts`. Where nothing is left of the second, NaN."""
@@ -92,29 +87,18 @@ class Quotient:
 
 
 @dataclass(frozen=True)
-class Calibrated:
+class Calibrated(_AsLarge):
     """A light as its dark and flat correct it: ``(light − dark) / (flat / flat's level)``."""
 
-    light: Parts
     dark: Parts | None
     """Dark or bias; without one nothing is taken off."""
     flat: Parts | None
     flat_level: float = 1.0
 
-    @property
-    def width(self) -> int:
-        """Columns."""
-        return self.light.width
-
-    @property
-    def height(self) -> int:
-        """Rows."""
-        return self.light.height
-
     def part(self, top: int, bottom: int, left: int, right: int) -> Pixels:
         """See `Parts`."""
         here = top, bottom, left, right
-        pixels = self.light.part(*here)
+        pixels = self.of.part(*here)
         if self.dark is not None:
             pixels = pixels - self.dark.part(*here)
         if self.flat is None:

@@ -11,7 +11,15 @@ from datetime import date
 from sqlalchemy.orm import Session
 
 from grayshelf.core.checks.dust import Shadow
-from grayshelf.core.checks.dust_where import Distance, OtherFlat, distance_of, same_shadow, where_of
+from grayshelf.core.checks.dust_over_time import (
+    SAME_ANGLE_DEG,
+    Cleaning,
+    Since,
+    cleaning,
+    comes_back,
+    since_when,
+)
+from grayshelf.core.checks.dust_where import Distance, OtherFlat, distance_of, where_of
 from grayshelf.core.checks.light_fall import LightFall, light_change
 from grayshelf.core.errors import NotFound
 from grayshelf.core.frames.facts import FrameFacts
@@ -25,8 +33,6 @@ from grayshelf.work.flat_looks import Beside, FlatLook, flats_beside, look_at_fl
 
 #: Flats that nobody looked at yet are gone through for so long; then the page asks again.
 FOR_S = 0.8
-#: Deeper than this, a shadow costs signal that no flat gives back.
-DEEP = 0.3
 
 
 @dataclass(frozen=True)
@@ -38,6 +44,22 @@ class _Flat:
     look: FlatLook
     others: Sequence[Beside]
     looks: Mapping[int, FlatLook]
+
+    @property
+    def of_its_filter(self) -> list[Beside]:
+        """Flats of its filter at its angle."""
+        return [
+            o
+            for o in self.others
+            if o.facts.filter_code == self.facts.filter_code
+            and o.turned_deg is not None
+            and abs(o.turned_deg) < SAME_ANGLE_DEG
+        ]
+
+    @property
+    def earlier(self) -> list[tuple[date, Beside]]:
+        """Those of them that were taken on earlier nights."""
+        return [(o.night, o) for o in self.of_its_filter if o.night and self.night and o.night < self.night]
 
 
 def dust_page(library: Library, set_id: int) -> DustOut:
@@ -59,7 +81,9 @@ def dust_page(library: Library, set_id: int) -> DustOut:
     until = time.monotonic() + FOR_S
     looks, left = look_until(library, others, lambda: time.monotonic() > until)
     flat = _Flat(night, facts, own, [o for o in others if o.set_id in looks], looks)
-    shadows = [_shadow_out(number, s, flat, optics) for number, s in enumerate(own.shadows, 1)]
+    earlier = [(night, looks[o.set_id].shadows) for night, o in flat.earlier]
+    since = [since_when(s, earlier) for s in own.shadows]
+    shadows = [_shadow_out(n, s, flat, optics) for n, s in enumerate(zip(own.shadows, since, strict=True), 1)]
     return DustOut(
         set_id=set_id,
         frame_id=frame_id,
@@ -69,10 +93,12 @@ def dust_page(library: Library, set_id: int) -> DustOut:
         flats=len(looks) + 1,
         left=left,
         no_distance="" if optics else _no_distance(facts),
-        advice=_advice(shadows),
+        advice=_advice(own.shadows, since),
         light=_light_out(own.light, facts),
         change=_change_out(flat),
-        steady=_steady(flat),
+        steady=""
+        if comes_back(own.shadows, [looks[o.set_id].shadows for o in flat.of_its_filter])
+        else _MOVES,
     )
 
 
@@ -87,11 +113,18 @@ def _optics(session: Session, row: FrameSet, facts: FrameFacts) -> tuple[float, 
 
 
 def _no_distance(facts: FrameFacts) -> str:
-    lacking = "the pixel’s size" if not facts.pixel_um else "the telescope’s aperture"
-    return f"How far they are from the sensor is not told: {lacking} is not known. Say it on Rigs."
+    if not facts.pixel_um:
+        return "How far they are from the sensor is not told: no header of this flat says how large a pixel is (XPIXSZ)."
+    return (
+        "How far they are from the sensor is not told: aperture or focal length of the telescope is not known. Say it on "
+        "Rigs."
+    )
 
 
-def _shadow_out(number: int, shadow: Shadow, flat: _Flat, optics: tuple[float, float] | None) -> ShadowOut:
+def _shadow_out(
+    number: int, told: tuple[Shadow, Since], flat: _Flat, optics: tuple[float, float] | None
+) -> ShadowOut:
+    shadow, since = told
     distance = distance_of(shadow.diameter, *optics) if optics else None
     beside = [
         OtherFlat(o.facts.filter_code, o.turned_deg, flat.looks[o.set_id].shadows)
@@ -109,7 +142,7 @@ def _shadow_out(number: int, shadow: Shadow, flat: _Flat, optics: tuple[float, f
         distance_text=_distance_text(distance),
         surface=where.surface.value,
         why=where.why,
-        since=_since(shadow, flat),
+        since=_since(since),
     )
 
 
@@ -122,69 +155,37 @@ def _distance_text(distance: Distance | None) -> str:
     return f"{least} to {most}{in_words.THIN}mm" if least != most else f"{most}{in_words.THIN}mm"
 
 
-def _since(shadow: Shadow, flat: _Flat) -> str:
-    """Since when flats of its filter show it: 'new since 11 Oct 26', 'there since 2 Oct 26 at least'."""
-    own = flat.facts
-    earlier = [
-        o
-        for o in flat.others
-        if o.facts.filter_code == own.filter_code
-        and o.night is not None
-        and flat.night is not None
-        and o.night < flat.night
-        and o.turned_deg is not None
-        and abs(o.turned_deg) < 1.0
-    ]
-    earlier.sort(key=lambda o: o.night or date.min, reverse=True)
-    first: date | None = None
-    for one in earlier:
-        if not same_shadow(shadow, flat.looks[one.set_id].shadows):
-            return (
-                f"new since {in_words.day(one.night)}"
-                if first is None
-                else f"there since {in_words.day(first)}"
-            )
-        first = one.night
-    return f"there on {in_words.day(first)}" if first is not None else ""
+def _since(since: Since) -> str:
+    """'new since 11 Oct 26', 'there since 2 Oct 26'."""
+    if since.seen_on is None:
+        return f"new since {in_words.day(since.new_after)}" if since.new_after else ""
+    return f"there {'since' if since.new_after else 'on'} {in_words.day(since.seen_on)}"
 
 
-def _advice(shadows: Sequence[ShadowOut]) -> str:
-    if not shadows:
+def _advice(shadows: Sequence[Shadow], since: Sequence[Since]) -> str:
+    what = cleaning(shadows, since)
+    if what is Cleaning.NOTHING:
         return "No shadow of dust is seen on this flat."
-    deepest = shadows[0]
-    if deepest.depth_percent > 100.0 * DEEP:
+    if what is Cleaning.SOON:
+        deepest = in_words.number(100.0 * max(s.depth for s in shadows))
         return (
-            f"Clean soon: {deepest.depth_text} % of the light is lost in the deepest, and no flat gives back what "
-            "the noise there takes."
+            f"Clean soon: {deepest} % of the light is lost in the deepest, and no flat gives back what the noise there "
+            "takes."
         )
-    new = [s for s in shadows if s.since.startswith("new")]
-    if new:
-        several = in_words.several(len(new), "shadow")
-        return f"Clean when convenient. {several} came since the flats before: lights from then want those flats."
+    if what is Cleaning.NEW:
+        new = sum(s.new_after is not None and s.seen_on is None for s in since)
+        came = in_words.several(new, "shadow")
+        return (
+            f"Clean when convenient. {came} came since the flats before: lights from then want those flats."
+        )
     return "Clean when convenient; the flats take it out."
 
 
-def _steady(flat: _Flat) -> str:
-    """Whether shadows that are on the filter came back to where they were: a wheel that does not repeat moves them."""
-    moved: list[float] = []
-    for one in flat.others:
-        if (
-            one.facts.filter_code != flat.facts.filter_code
-            or one.turned_deg is None
-            or abs(one.turned_deg) > 0.5
-        ):
-            continue
-        theirs = flat.looks[one.set_id].shadows
-        for shadow in flat.look.shadows:
-            other = same_shadow(shadow, theirs)
-            if other is not None:
-                moved.append(math.hypot(other.x - shadow.x, other.y - shadow.y) / shadow.diameter)
-    if len(moved) < 2 or sorted(moved)[len(moved) // 2] < 0.1:
-        return ""
-    return (
-        "Between flats of this filter the shadows move by a tenth of their width and more: wheel or camera does not come "
-        "back to its place, so flats of another night leave rings."
-    )
+#: What shadows that do not come back to their place mean.
+_MOVES = (
+    "Between flats of this filter the shadows move by a tenth of their width and more: wheel or camera does not come back "
+    "to its place, so flats of another night leave rings."
+)
 
 
 def _light_out(light: LightFall, facts: FrameFacts) -> LightFallOut:
@@ -192,8 +193,6 @@ def _light_out(light: LightFall, facts: FrameFacts) -> LightFallOut:
     if light.middle is not None and light.off_percent is not None:
         pixels = math.hypot(light.middle[0] - facts.width / 2, light.middle[1] - facts.height / 2)
         off = f"{in_words.number(pixels)} pixels off the sensor’s middle, {in_words.number(light.off_percent, 0)} % of the half diagonal"
-    names = ("upper left", "upper right", "lower left", "lower right")
-    weakest = min(range(4), key=lambda i: light.corners[i])
     return LightFallOut(
         middle_x=light.middle[0] if light.middle else None,
         middle_y=light.middle[1] if light.middle else None,
@@ -201,24 +200,12 @@ def _light_out(light: LightFall, facts: FrameFacts) -> LightFallOut:
         rings=[[round(100 * share), round(percent, 1)] for share, percent in light.rings],
         contours=[[percent, round(radius)] for percent, radius in light.contours],
         corners=[round(c, 1) for c in light.corners],
-        weakest=names[weakest],
     )
 
 
 def _change_out(flat: _Flat) -> LightChangeOut | None:
     """What changed since the last flat before it of its filter at its angle."""
-    own = flat.night
-    before = [
-        o
-        for o in flat.others
-        if o.facts.filter_code == flat.facts.filter_code
-        and o.turned_deg is not None
-        and abs(o.turned_deg) < 1.0
-        and o.night is not None
-        and own is not None
-        and o.night < own
-    ]
-    last = max(before, key=lambda o: (o.night or date.min, o.set_id), default=None)
+    _, last = max(flat.earlier, key=lambda one: (one[0], one[1].set_id), default=(None, None))
     if last is None:
         return None
     change = light_change(flat.look.light, flat.looks[last.set_id].light)

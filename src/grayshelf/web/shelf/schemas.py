@@ -181,7 +181,7 @@ class LightFallOut(Schema):
     contours: list[list[float]]
     """Percent of the middle's light, and how many pixels from the middle it falls to that."""
     corners: list[float]
-    weakest: str
+    """Upper left, upper right, lower left, lower right, in percent of the middle's light."""
 
 
 class LightChangeOut(Schema):
