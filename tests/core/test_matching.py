@@ -17,6 +17,7 @@ from grayshelf.core.matching.age import age_in_words, age_step
 from grayshelf.core.matching.judge import Terms
 from grayshelf.core.matching.match import pull_slip, same_gap
 from grayshelf.core.matching.model import Holding, RigSays, SensorTraits, Tolerances, TrainEvent, Verdict
+from grayshelf.core.matching.newer import is_newer, same_settings
 from tests.helpers import settings
 
 WANT = settings(angle=CameraAngle(91.2))
@@ -352,3 +353,42 @@ def test_a_dark_at_nought_degrees_costs_what_the_sensor_leaks_there():
         cost[temp] = slip.lines[0].chosen.cost_e
     assert cost[-12.0] == pytest.approx(((2.0**2 + 0.01 * 300) / 25) ** 0.5)
     assert cost[0.0] == pytest.approx(((2.0**2 + 4 * 0.01 * 300) / 25) ** 0.5)
+
+
+@pytest.mark.parametrize(
+    ("kind", "change", "same"),
+    [
+        (FrameKind.DARK, {}, True),
+        (FrameKind.DARK, {"sensor_temp_c": -7.2}, True),
+        (FrameKind.DARK, {"sensor_temp_c": -6.8}, False),
+        (FrameKind.DARK, {"exposure_s": 306.0}, False),
+        (FrameKind.DARK, {"gain": None}, False),
+        (FrameKind.DARK, {"read_mode": "fast"}, False),
+        (FrameKind.BIAS, {"exposure_s": 0.001, "sensor_temp_c": 5.0}, True),
+        (FrameKind.BIAS, {"offset": 20.0}, False),
+        (FrameKind.DARK_FLAT, {"sensor_temp_c": 10.0}, True),
+        (FrameKind.FLAT, {"gain": 0.0, "exposure_s": 1.0}, True),
+        (FrameKind.FLAT, {"filter_code": "OIII"}, False),
+        (FrameKind.FLAT, {"angle": CameraAngle(93.0)}, False),
+        (FrameKind.FLAT, {"angle": None}, False),
+        (FrameKind.FLAT, {"binning": (2, 2)}, False),
+    ],
+)
+def test_what_a_master_can_be_held_against(kind, change, same):
+    old = settings(angle=CameraAngle(91.2))
+    assert same_settings(kind, old, replace(old, **change), Tolerances()) is same
+    # What neither header tells is taken to be the same.
+    silent = replace(old, gain=None, offset=None, angle=None, focal_length_mm=None)
+    assert same_settings(kind, silent, silent, Tolerances())
+    later = replace(old, night=date(2026, 12, 1), taken=None)
+    assert is_newer(old, later) and not is_newer(later, old) and not is_newer(old, old)
+
+
+def test_a_dark_is_as_old_as_the_night_on_which_it_was_measured_good():
+    old = hold(night=date(2025, 12, 1), good_on=date(2026, 10, 1))
+    age = {
+        night: next(r for r in line(FrameKind.DARK, old, want=replace(WANT, night=night)).chosen.rulers if r.quantity == "age")
+        for night in (date(2025, 11, 21), date(2026, 5, 1), date(2026, 10, 11), date(2027, 9, 1))
+    }  # fmt: skip
+    assert [r.measured for r in age.values()] == [10.0, 0.0, 10.0, 335.0]
+    assert [r.inside for r in age.values()] == [True, True, True, False]

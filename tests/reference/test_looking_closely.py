@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import math
 import warnings
+from datetime import date
 
 import numpy as np
 import pytest
@@ -17,6 +18,14 @@ from hypothesis import strategies as st
 
 from grayshelf.core.checks.correction import Corrects, correction_of
 from grayshelf.core.checks.dust import Shadow, dust_on
+from grayshelf.core.checks.dust_over_time import (
+    Cleaning,
+    Since,
+    cleaning,
+    comes_back,
+    of_one_time,
+    since_when,
+)
 from grayshelf.core.checks.dust_where import OtherFlat, Surface, distance_of, where_of
 from grayshelf.core.checks.light_fall import light_change, light_fall
 from grayshelf.core.checks.still_good import Serves, capped_still_good, flat_still_good
@@ -143,6 +152,26 @@ def test_where_a_speck_lies_is_told_by_geometry_by_filters_and_by_turning():
     stays = [OtherFlat("Ha", 90.0, [Shadow(900.0, 300.0, 140.0, 0.05)])]
     assert where_of(speck, size, "Ha", stays, far).surface is Surface.CAMERA_SIDE
     assert where_of(speck, size, None, [], None).surface is Surface.UNKNOWN
+
+
+def test_dust_over_the_months():
+    own = [Shadow(300.0, 200.0, 60.0, 0.08), Shadow(900.0, 500.0, 150.0, 0.04)]
+    nights = [date(2026, 8, 1), date(2026, 9, 1), date(2026, 10, 1)]
+    both, one = own, own[:1]
+    assert since_when(own[1], list(zip(nights, (one, both, both), strict=True))) == Since(
+        nights[0], nights[1]
+    )
+    assert since_when(own[1], [(nights[2], one)]) == Since(nights[2], None)
+    assert since_when(own[0], [(n, both) for n in nights]) == Since(None, nights[0])
+    assert since_when(own[0], []) == Since(None, None)
+    there, new = Since(None, nights[0]), Since(nights[2], None)
+    assert cleaning([], []) is Cleaning.NOTHING and cleaning(own, [there, there]) is Cleaning.WHEN_CONVENIENT
+    assert cleaning(own, [there, new]) is Cleaning.NEW
+    assert cleaning([Shadow(1.0, 1.0, 60.0, 0.31)], [there]) is Cleaning.SOON
+    moved = [Shadow(s.x + 0.15 * s.diameter, s.y, s.diameter, s.depth) for s in own]
+    assert comes_back(own, [own, own]) and not comes_back(own, [moved]) and comes_back(own, [moved[:1]])
+    assert of_one_time(nights[0], date(2026, 8, 22)) and not of_one_time(nights[0], date(2026, 8, 23))
+    assert not of_one_time(None, nights[0])
 
 
 def test_how_light_falls_and_what_changed():

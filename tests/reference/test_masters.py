@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import os
 import warnings
 from datetime import UTC, date, datetime
 
@@ -32,7 +33,7 @@ from grayshelf.core.masters.noise import (
     median_penalty,
 )
 from grayshelf.core.masters.spread import StackNoise
-from grayshelf.core.masters.tiles import block_of, combine_tile, network
+from grayshelf.core.masters.tiles import block_of, combine_tile, forget_older, network
 from grayshelf.core.matching.costs import left_in_light_e
 from grayshelf.devices.simulated.camera_model import (
     Conditions,
@@ -431,6 +432,21 @@ def test_frames_as_fits_keeps_them_are_combined_as_their_numbers_are(tmp_path, f
         ours, theirs = (combine(s, how, pedestal=dark, scale_to_median=flats) for s in (sources, numbers))
         assert np.array_equal(ours.pixels, theirs.pixels) and ours.clipped_fraction == theirs.clipped_fraction
         assert (ours.noise, ours.frame_noise) == (theirs.noise, theirs.frame_noise)
+
+
+def test_loops_that_call_a_newer_file_are_compiled_anew(tmp_path):
+    called, kept, other = (
+        tmp_path / n for n in ("clipping.py", "tiles.combine_tile-9.nbi", "spread.x-1.nbi")
+    )
+    for path, age in ((kept, 50), (called, 20), (other, 90)):
+        path.write_text("")
+        os.utime(path, (1e9 - age, 1e9 - age))
+    forget_older(tmp_path, called)
+    assert not kept.exists() and other.exists()
+    kept.write_text("")
+    forget_older(tmp_path, called)
+    assert kept.exists()
+    forget_older(tmp_path / "nowhere", tmp_path / "neither")
 
 
 def test_the_sorting_network_sorts():

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import gzip
+import time
 
 import numpy as np
 import pytest
 from astropy.io import fits
 
+from grayshelf.core.checks.dust import dust_on
 from tests.helpers import write_fits
 from tests.reference import pictures_of_flats as made
 
@@ -106,8 +108,17 @@ def flats(own, tmp_path):
     return own, names, (window, on_ha, new)
 
 
-def test_dust_is_told_with_place_distance_surface_and_since_when(flats):
+def test_dust_is_told_with_place_distance_surface_and_since_when(flats, monkeypatch):
     own, names, (window, on_ha, new) = flats
+
+    def somebody_writes(*args, **more):
+        # A run writes its shots meanwhile: it must not wait for flats that are looked at.
+        began = time.monotonic()
+        own.change("UPDATE frame_set SET taken_off = taken_off")
+        assert time.monotonic() - began < 2.0
+        return dust_on(*args, **more)
+
+    monkeypatch.setattr("grayshelf.work.flat_looks.dust_on", somebody_writes)
     page = own.get(f"/api/holdings/{holding_of(own, names['now'])}/dust")
     while page["left"]:
         page = own.get(f"/api/holdings/{page['set_id']}/dust")

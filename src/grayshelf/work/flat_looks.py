@@ -16,19 +16,22 @@ from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.flats.channels import in_colours
 from grayshelf.core.frames.angle import angle_between
 from grayshelf.core.frames.facts import FrameFacts
+from grayshelf.core.matching.model import Tolerances
+from grayshelf.core.matching.newer import same_train
 from grayshelf.core.pictures.parts import made_small
-from grayshelf.library.facts_json import facts_from_json, facts_if_sound
+from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.file_parts import parts_of
+from grayshelf.library.holdings import common_settings
+from grayshelf.library.left_out import sparing
 from grayshelf.library.library import Library
 from grayshelf.library.models import FrameSet
 from grayshelf.library.records import read
+from grayshelf.library.rig_terms import rig_of, tolerances_of
 
 #: Under which names they are kept among a master's figures; another number where the reading changed.
 DUST, LIGHT = "dust 2", "light 2"
 #: So many flats beside one are gone through at most, those of the nearest nights first.
 MOST_OTHERS = 40
-#: Flats of other filters tell of one's dust where they were taken within so many nights of it.
-SAME_TIME_NIGHTS = 21
 
 
 @dataclass(frozen=True)
@@ -90,10 +93,12 @@ class Beside:
     """How far the camera was turned since the one that it stands beside."""
 
 
-def flats_beside(session: Session, row: FrameSet) -> list[Beside]:
+def flats_beside(library: Library, session: Session, row: FrameSet) -> list[Beside]:
     """Other master flats of the same train, those of the nearest nights first; also those that are off the shelf, since
     dust is older than masters."""
-    own = facts_from_json(row.facts)
+    own, rig = facts_from_json(row.facts), rig_of(session, row)
+    settings = common_settings(row, own)
+    tolerances = tolerances_of(rig) if rig is not None else Tolerances()
     masters = session.scalars(
         select(FrameSet)
         .where(
@@ -101,26 +106,22 @@ def flats_beside(session: Session, row: FrameSet) -> list[Beside]:
         )
         .options(selectinload(FrameSet.record))
     )
-    same = [
-        (other, facts)
-        for other in masters
-        if (facts := facts_if_sound(other.facts)) is not None and _same_train(facts, own)
-    ]
+    same: list[tuple[FrameSet, FrameFacts, FlatLook | None]] = []
+    for other in masters:
+        with sparing(library, "dust", other.id, other.kind):
+            facts = facts_from_json(other.facts)
+            if same_train(settings, common_settings(other, facts), tolerances):
+                same.append((other, facts, kept_look(other)))
 
     def nights(other: FrameSet) -> float:
         return abs((other.night - row.night).days) if other.night and row.night else math.inf
 
     nearest = sorted(same, key=lambda one: (nights(one[0]), -one[0].id))[:MOST_OTHERS]
     return [
-        Beside(o.id, o.frames[0].id, facts, o.night, kept_look(o), _turned(own, facts))
-        for o, facts in nearest
+        Beside(o.id, o.frames[0].id, facts, o.night, look, _turned(own, facts))
+        for o, facts, look in nearest
         if o.frames
     ]
-
-
-def _same_train(one: FrameFacts, other: FrameFacts) -> bool:
-    names = ("width", "height", "binning_x", "telescope", "focal_length_mm")
-    return all(getattr(one, n) == getattr(other, n) for n in names)
 
 
 def _turned(one: FrameFacts, other: FrameFacts) -> float | None:
@@ -128,11 +129,6 @@ def _turned(one: FrameFacts, other: FrameFacts) -> float | None:
         # No header tells of an angle: such cameras are hardly ever turned.
         return 0.0
     return angle_between(one.angle, other.angle)
-
-
-def same_time(night: date | None, others: Sequence[Beside]) -> list[Beside]:
-    """Those taken about when it was: dust comes and goes."""
-    return [b for b in others if b.night and night and abs((b.night - night).days) <= SAME_TIME_NIGHTS]
 
 
 def look_until(

@@ -10,6 +10,7 @@ from enum import Enum, auto
 
 from grayshelf.core.checks.dust import Shadow
 from grayshelf.core.checks.dust_where import same_shadow
+from grayshelf.core.frames.night import nights_apart
 
 #: Flats of two nights tell of one another's dust where the camera was turned by less than this between them.
 SAME_ANGLE_DEG = 1.0
@@ -18,6 +19,15 @@ SAME_ANGLE_DEG = 1.0
 MOVED, FEWEST_MOVED = 0.1, 2
 #: Deeper than this, a shadow costs signal that no flat gives back: the noise there grows by a fifth.
 DEEP = 0.3
+
+
+#: Flats of other filters tell of one's dust where they were taken within so many nights of it: dust comes and goes.
+SAME_TIME_NIGHTS = 21
+
+
+def of_one_time(one: date | None, other: date | None) -> bool:
+    """Whether two flats tell of one another's dust, as far as their nights go."""
+    return one is not None and other is not None and nights_apart(one, other) <= SAME_TIME_NIGHTS
 
 
 @dataclass(frozen=True)

@@ -9,11 +9,13 @@ from __future__ import annotations
 
 import math
 from functools import lru_cache
+from pathlib import Path
 
 import numpy as np
 from numba import njit, prange
 from numpy.typing import NDArray
 
+from grayshelf.core.masters import clipping
 from grayshelf.core.masters.clipping import combine_pixel, variance_at
 from grayshelf.core.masters.clipping_kinds import NO_CLIPPING, POOLED, STD
 
@@ -260,3 +262,25 @@ def combine_tile(
                 left_out[number],
                 halves,
             )
+
+
+def forget_older(kept_in: Path, source: Path) -> None:
+    """Forget compiled loops of this file that are older than a file whose loops they call: the compiler looks at the one
+    that it compiles alone, and would go on with what the other was before an update.
+
+    Parameters
+    ----------
+    kept_in
+        Where the compiler keeps them.
+    """
+    try:
+        changed = source.stat().st_mtime
+        for index in kept_in.glob(f"{Path(__file__).stem}.*.nbi"):
+            if index.stat().st_mtime < changed:
+                index.unlink(missing_ok=True)
+    except OSError:
+        # Where they cannot be written nobody else's are there.
+        return
+
+
+forget_older(Path(combine_tile.stats.cache_path or ""), Path(clipping.__file__))

@@ -17,6 +17,18 @@ def is_newer(old: CommonSettings, new: CommonSettings) -> bool:
     return old.night is not None and new.night is not None and new.night > old.night
 
 
+def same_train(one: CommonSettings, other: CommonSettings, tolerances: Tolerances) -> bool:
+    """Whether two flats saw the same telescope and were read out alike. What neither tells is taken to be the same."""
+    return all(
+        _same(r)
+        for r in (
+            *_read_out(one, other),
+            rulers.same_name("telescope", one.telescope, other.telescope),
+            rulers.focal_length(one, other, tolerances.focal_length_percent),
+        )
+    )
+
+
 def same_settings(kind: FrameKind, old: CommonSettings, new: CommonSettings, tolerances: Tolerances) -> bool:
     """Whether two masters of a camera can be held against each other. What neither tells is taken to be the same.
 
@@ -25,27 +37,28 @@ def same_settings(kind: FrameKind, old: CommonSettings, new: CommonSettings, tol
     tolerances
         How near is near enough; of darks the warmth may differ by `WARMTH_C`.
     """
-    read_out = [
-        rulers.exact("width", old.width, new.width),
-        rulers.exact("height", old.height, new.height),
-        rulers.exact("binning", old.binning, new.binning),
-        rulers.exact("read-out mode", old.read_mode, new.read_mode),
-    ]
     if kind is FrameKind.FLAT:
         # Gain and exposure do not change how the light falls.
-        train = [
+        asked = [
             rulers.same_name("filter", old.filter_code, new.filter_code),
-            rulers.same_name("telescope", old.telescope, new.telescope),
-            rulers.focal_length(old, new, tolerances.focal_length_percent),
             rulers.angle(old, new, tolerances.flat_angle_deg),
         ]
-        return all(_same(r) for r in (*read_out, *train))
-    capped = [rulers.exact("gain", old.gain, new.gain), rulers.exact("offset", old.offset, new.offset)]
+        return same_train(old, new, tolerances) and all(_same(r) for r in asked)
+    asked = [rulers.exact("gain", old.gain, new.gain), rulers.exact("offset", old.offset, new.offset)]
     if kind is not FrameKind.BIAS:
-        capped.append(rulers.exposure(old, new, tolerances.dark_exposure_percent))
+        asked.append(rulers.exposure(old, new, tolerances.dark_exposure_percent))
     if kind is FrameKind.DARK:
-        capped.append(rulers.temperature(old, new, WARMTH_C))
-    return all(_same(r) for r in (*read_out, *capped))
+        asked.append(rulers.temperature(old, new, WARMTH_C))
+    return all(_same(r) for r in (*_read_out(old, new), *asked))
+
+
+def _read_out(one: CommonSettings, other: CommonSettings) -> list[Ruler]:
+    return [
+        rulers.exact("width", one.width, other.width),
+        rulers.exact("height", one.height, other.height),
+        rulers.exact("binning", one.binning, other.binning),
+        rulers.exact("read-out mode", one.read_mode, other.read_mode),
+    ]
 
 
 def _same(ruler: Ruler) -> bool:

@@ -17,6 +17,7 @@ from grayshelf.core.checks.dust_over_time import (
     Since,
     cleaning,
     comes_back,
+    of_one_time,
     since_when,
 )
 from grayshelf.core.checks.dust_where import Distance, OtherFlat, distance_of, where_of
@@ -29,7 +30,7 @@ from grayshelf.library.models import FrameSet
 from grayshelf.library.rig_terms import rig_of
 from grayshelf.web.common import in_words
 from grayshelf.web.shelf.schemas import DustOut, LightChangeOut, LightFallOut, ShadowOut
-from grayshelf.work.flat_looks import Beside, FlatLook, flats_beside, look_at_flat, look_until, same_time
+from grayshelf.work.flat_looks import Beside, FlatLook, flats_beside, look_at_flat, look_until
 
 #: Flats that nobody looked at yet are gone through for so long; then the page asks again.
 FOR_S = 0.8
@@ -76,7 +77,7 @@ def dust_page(library: Library, set_id: int) -> DustOut:
             raise NotFound("There is no master flat here to look for dust on.", "Combine its frames first.")
         facts, night, frame_id = facts_from_json(row.facts), row.night, row.frames[0].id
         optics = _optics(session, row, facts)
-        others = flats_beside(session, row)
+        others = flats_beside(library, session, row)
     own = look_at_flat(library, set_id)
     until = time.monotonic() + FOR_S
     looks, left = look_until(library, others, lambda: time.monotonic() > until)
@@ -128,7 +129,8 @@ def _shadow_out(
     distance = distance_of(shadow.diameter, *optics) if optics else None
     beside = [
         OtherFlat(o.facts.filter_code, o.turned_deg, flat.looks[o.set_id].shadows)
-        for o in same_time(flat.night, flat.others)
+        for o in flat.others
+        if of_one_time(flat.night, o.night)
     ]
     size = flat.facts.width, flat.facts.height
     where = where_of(shadow, size, flat.facts.filter_code, beside, distance)
