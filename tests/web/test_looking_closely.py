@@ -35,6 +35,13 @@ def holding_of(own, name):
     return own.query(f"SELECT set_id FROM frame WHERE path LIKE '%{name}'")[0][0]
 
 
+def hold(own, number, frame):
+    """Hold a master against a frame; the ended job."""
+    answer = own.client.put(f"/api/holdings/{number}/held", json={"frame_id": frame})
+    assert answer.status_code == 200, answer.text
+    return own.ended(answer.json["id"])
+
+
 def levels(answer):
     assert answer.status_code == 200
     wide = int(answer.headers["X-Width"])
@@ -147,8 +154,8 @@ def test_an_older_flat_is_held_against_a_newer_one_and_that_is_taken_back(flats)
     before = holding_of(own, names["before"])
     (newer,) = own.get(f"/api/holdings/{before}")["still_good"]["newer"]
     assert newer["title"] == "1 Nov 26" and newer["frame_id"] == frame_of(own, names["now"])
-    answer = own.client.put(f"/api/holdings/{before}/held", json={"frame_id": newer["frame_id"]})
-    assert answer.status_code == 200 and answer.json["message"].startswith("Make it anew")
+    job = hold(own, before, newer["frame_id"])
+    assert job["state"] == "done" and job["message"].startswith("Make it anew")
     card = own.get(f"/api/holdings/{before}")
     held = card["still_good"]["held"]
     assert held["serves"] == "make it anew" and "1 shadow came" in held["line"]
@@ -185,8 +192,7 @@ def test_an_old_dark_that_is_measured_good_is_no_longer_old(own, tmp_path):
     assert dark()["holding_id"] == number and not before["inside"]
     stepped = own.get(f"/api/holdings/{number}")["spine"]["age_step"]
     (newer,) = own.get(f"/api/holdings/{number}")["still_good"]["newer"]
-    said = own.client.put(f"/api/holdings/{number}/held", json={"frame_id": newer["frame_id"]})
-    assert said.json["message"].startswith("Still good: 0.")
+    assert hold(own, number, newer["frame_id"])["message"].startswith("Still good: 0.")
     after = next(r for r in dark()["rulers"] if r["quantity"] == "age")
     assert after["inside"] and after["measured"] == 1.0
     spine = own.get(f"/api/holdings/{number}")["spine"]

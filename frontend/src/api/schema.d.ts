@@ -820,7 +820,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["Done"];
+                        "application/json": components["schemas"]["JobOut"];
                     };
                 };
                 /** @description Not found */
@@ -6253,8 +6253,6 @@ export interface components {
             middle_y: number | null;
             /** Rings */
             rings: number[][];
-            /** Weakest */
-            weakest: string;
         };
         /**
          * LightKind

@@ -103,6 +103,14 @@ class BuildJob:
 
 
 @dataclass(frozen=True)
+class HoldJob:
+    """A master to be held against something newer."""
+
+    set_id: int
+    frame_id: int
+
+
+@dataclass(frozen=True)
 class JobResult:
     """What a job came to: `Job.result`."""
 

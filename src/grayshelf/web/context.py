@@ -19,6 +19,7 @@ from grayshelf.work.rigs.joining import tell_names_again
 from grayshelf.work.run.starter import RunStarter
 from grayshelf.work.scan import scan_folder
 from grayshelf.work.sky.starter import TwilightBench
+from grayshelf.work.still_good import hold_by_job
 
 _NAME = "grayshelf"
 
@@ -55,6 +56,7 @@ def make_runner(library: Library) -> tuple[JobRunner, Broker]:
     runner.register("scan", lambda control, params: scan_folder(library, control, params))
     runner.register("names", lambda control, params: tell_names_again(library, control, params))
     runner.register("build", lambda control, params: build_sets(library, control, params))
+    runner.register("held", lambda control, params: hold_by_job(library, control, params))
     return runner, broker
 
 

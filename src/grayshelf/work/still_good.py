@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import asdict, dataclass
 from datetime import date
 from typing import Any
@@ -27,9 +27,12 @@ from grayshelf.library.files import read_pixels
 from grayshelf.library.holdings import HELD, common_settings, stock
 from grayshelf.library.library import Library
 from grayshelf.library.models import Frame, FrameSet
+from grayshelf.library.records import read
 from grayshelf.library.rig_terms import rig_of, tolerances_of
 from grayshelf.library.shelf_levels import pedestal_level
+from grayshelf.library.step_records import HoldJob, JobResult
 from grayshelf.library.views import NORM
+from grayshelf.work.jobs import JobControl
 
 #: So many are offered.
 MOST = 60
@@ -80,41 +83,72 @@ def _last_frames(session: Session, set_ids: Sequence[int]) -> dict[int, int]:
     return {s: f for s, f in session.execute(query.group_by(Frame.set_id)) if s is not None}
 
 
-def hold_against(library: Library, set_id: int, frame_id: int) -> StillGood:
-    """Hold a master against a newer one or a fresh frame, and keep how it did.
+def hold_by_job(library: Library, control: JobControl, params: dict[str, Any]) -> JobResult:
+    """Work of a job (`HoldJob`)."""
+    asked = read(HoldJob, params)
+
+    def so_far(share: float) -> None:
+        control.check()
+        control.report(share, "Comparing")
+
+    found = hold_against(library, asked.set_id, asked.frame_id, so_far)
+    return JobResult(f"{found.serves.value.capitalize()}: {found.line}.")
+
+
+def chosen_newer(library: Library, session: Session, set_id: int, frame_id: int) -> tuple[FrameSet, Newer]:
+    """A master, and what it is to be held against.
 
     Raises
     ------
     NotFound
         Where it is no master, or nothing of its settings was taken after it under this number.
+    """
+    row = session.get(FrameSet, set_id)
+    if row is None or row.kind == "light" or not row.is_master or not row.frames or row.record is None:
+        raise NotFound("There is no master here to hold against a newer one.")
+    newer = next((n for n in newer_than(library, session, row) if n.frame_id == frame_id), None)
+    if newer is None:
+        raise NotFound(
+            "Nothing of the same settings that was taken later has this number.", "Choose one from the list."
+        )
+    return row, newer
+
+
+def hold_against(
+    library: Library, set_id: int, frame_id: int, progress: Callable[[float], None] = lambda share: None
+) -> StillGood:
+    """Hold a master against a newer one or a fresh frame, and keep how it did.
+
+    Parameters
+    ----------
+    progress
+        Called with the share done, 0 … 1; may raise to stop.
+
+    Raises
+    ------
+    NotFound
+        See `chosen_newer`.
     GrayShelfError
         Where a file cannot be read.
     """
     with library.db.session() as session:
-        row = session.get(FrameSet, set_id)
-        if row is None or row.kind == "light" or not row.is_master or not row.frames or row.record is None:
-            raise NotFound("There is no master here to hold against a newer one.")
-        newer = next((n for n in newer_than(library, session, row) if n.frame_id == frame_id), None)
-        if newer is None:
-            raise NotFound(
-                "Nothing of the same settings that was taken later has this number.",
-                "Choose one from the list.",
-            )
+        row, newer = chosen_newer(library, session, set_id, frame_id)
+        kind = FrameKind(row.kind)
         own = _Held(library, session, row, row.frames[0])
         other = session.get_one(FrameSet, newer.set_id)
         fresh = _Held(library, session, other, session.get_one(Frame, frame_id))
+    progress(0.0)
     # Reading and comparing takes seconds: nobody waits for the database meanwhile.
-    kind = FrameKind(row.kind)
     if kind is FrameKind.FLAT:
         ratio, factor = _ratio(library, own, fresh)
-        found = flat_still_good(ratio, factor)
+        found = flat_still_good(ratio, factor, progress)
     else:
         old, new = own.pixels(), fresh.pixels()
         if old.shape != new.shape:
             raise GrayShelfError(
                 "The two differ in size.", "Scan their folders again: a file is another by now."
             )
-        found = capped_still_good(old, new, kind)
+        found = capped_still_good(old, new, kind, progress)
     with library.db.session() as session:
         record = session.get_one(FrameSet, set_id).record
         if record is not None:

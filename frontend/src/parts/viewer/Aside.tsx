@@ -112,6 +112,7 @@ export function Aside({
     other: number | null;
     against: Against;
     set: (other: number | null, against: Against) => void;
+    turn: () => void;
   } | null;
   line: Drawn | null;
   onLine: (line: Drawn | null) => void;
@@ -165,6 +166,7 @@ export function Aside({
           against={held.against}
           onOther={(other) => held.set(other, held.against)}
           onAgainst={(against) => held.set(held.other, against)}
+          onTurn={held.turn}
         />
       )}
       <Lines looked={looked} view={view} line={line} onLine={onLine} />

@@ -1,7 +1,5 @@
-import { Listbox, ListboxButton, ListboxOption, ListboxOptions } from "@headlessui/react";
-import { ChevronsUpDown } from "lucide-react";
-
-import { Segments } from "../basics";
+import { Button, Key, Segments } from "../basics";
+import { Pick } from "../Pick";
 import { useBeside } from "./views";
 
 export type Against = "beside" | "blink" | "minus" | "over";
@@ -20,56 +18,43 @@ export function Held({
   against,
   onOther,
   onAgainst,
+  onTurn,
 }: {
   frame: number;
   other: number | null;
   against: Against;
   onOther: (other: number | null) => void;
   onAgainst: (against: Against) => void;
+  /** Show the other of two that are seen in turn. */
+  onTurn: () => void;
 }) {
   const beside = useBeside(frame);
   const groups = beside.data?.groups ?? [];
-  const every = groups.flatMap((g) => g.frames);
-  if (every.length === 0) return null;
-  const chosen = every.find((f) => f.frame_id === other);
+  if (groups.length === 0) return null;
   return (
     <section className="border-t border-line pt-2.5">
       <h3 className="narrow font-semibold">Held against</h3>
-      <Listbox value={other} onChange={onOther}>
-        <ListboxButton className="flex h-8 w-full items-center gap-2 rounded-sm border border-rule bg-card px-2 text-left max-md:h-11">
-          <span className="min-w-0 flex-1 truncate">
-            {chosen ? chosen.title : "nothing"}{" "}
-            <span className="text-s text-ink2">{chosen?.detail ?? ""}</span>
-          </span>
-          <ChevronsUpDown size={14} aria-hidden />
-        </ListboxButton>
-        <ListboxOptions
-          anchor="bottom start"
-          className="z-[60] max-h-[380px] w-[var(--button-width)] overflow-auto border border-rule bg-card py-1 text-m text-ink focus:outline-none"
-        >
-          <ListboxOption value={null} className="cursor-pointer px-2.5 py-1 data-focus:bg-board">
-            nothing
-          </ListboxOption>
-          {groups.map((group) => (
-            <div key={group.title}>
-              <p className="narrow px-2.5 pt-1.5 text-s text-ink2">{group.title}</p>
-              {group.frames.map((f) => (
-                <ListboxOption
-                  key={f.frame_id}
-                  value={f.frame_id}
-                  className="cursor-pointer px-2.5 py-1 data-focus:bg-board data-selected:font-semibold"
-                >
-                  <span className="block truncate">{f.title}</span>
-                  {f.detail && <span className="block text-s font-normal text-ink2">{f.detail}</span>}
-                </ListboxOption>
-              ))}
-            </div>
-          ))}
-        </ListboxOptions>
-      </Listbox>
+      <Pick
+        label="Held against"
+        value={other}
+        groups={[
+          { title: "", options: [{ value: null, title: "nothing" }] },
+          ...groups.map((g) => ({
+            title: g.title,
+            options: g.frames.map((f) => ({ value: f.frame_id, title: f.title, detail: f.detail })),
+          })),
+        ]}
+        onChange={onOther}
+        wide
+      />
       {other !== null && (
-        <div className="mt-2">
+        <div className="mt-2 flex flex-wrap items-center gap-2">
           <Segments label="How it is held against it" value={against} options={WAYS} onChange={onAgainst} />
+          {against === "blink" && (
+            <Button onClick={onTurn}>
+              The other <Key>x</Key>
+            </Button>
+          )}
         </div>
       )}
     </section>

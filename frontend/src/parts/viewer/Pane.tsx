@@ -30,6 +30,14 @@ export interface Under {
 const tiles = new Tiles();
 const STEP = 1.25;
 
+/** Whether a part that is seen could not be had. */
+function lacks(looked: Looked, view: View, sight: Sight, pane: Size): boolean {
+  const level = levelFor(sight.scale * (window.devicePixelRatio || 1));
+  return tilesSeen(sight, pane, view, view.tile * level).some(({ column, row }) =>
+    tiles.failed(tileAddress(looked, view, level, column, row)),
+  );
+}
+
 /** All that is held of a picture that is seen in a pane, coarse tiles first, so that none is ever empty for long. */
 function draw(canvas: HTMLCanvasElement, looked: Looked, view: View, sight: Sight, pane: Size, ends: Ends) {
   const context = canvas.getContext("2d");
@@ -207,6 +215,11 @@ export function Pane({ looked, view, sight, ends, name, onSight, onUnder, onPick
           className="absolute"
         />
       </span>
+      {lacks(looked, view, seen, pane) && (
+        <p role="alert" className="absolute bottom-2 left-2 border-l-4 border-accent bg-card px-3 py-1">
+          A part of the picture could not be read. It is asked for again.
+        </p>
+      )}
       {marks && (
         <svg className="pointer-events-none absolute inset-0" width={pane.width} height={pane.height}>
           {marks((pixel) => placeOf(seen, pane, pixel), seen.scale)}

@@ -234,7 +234,7 @@ export function Viewer({
               onEnds={(ends) => steered.view && looking.ends.set(steered.view, steered.looked.how, ends)}
               colours={view.data.colours}
               onColour={looking.chooseColour}
-              held={looking.held}
+              held={looking.held && { ...looking.held, turn: looking.turn }}
               line={looking.line}
               onLine={looking.setLine}
             >

@@ -47,8 +47,11 @@ export class Tiles {
       this.held.set(address, { width, height: levels.length / width, levels, drawn: null });
     } catch {
       this.held.set(address, "failed");
-      // Asked again when it is looked at after a while: the server may be busy or just starting.
-      setTimeout(() => this.held.get(address) === "failed" && this.held.delete(address), 4000);
+      // Asked again after a while: the server may be busy, or away for a moment.
+      setTimeout(() => {
+        if (this.held.get(address) === "failed") this.held.delete(address);
+        this.listeners.forEach((told) => told());
+      }, 4000);
     }
     for (const [old] of this.held) {
       if (this.held.size <= MOST) break;

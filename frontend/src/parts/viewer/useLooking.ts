@@ -26,11 +26,11 @@ interface HeldAgainst {
 
 const PERIOD_MS = 900;
 
-/** One picture after the other, by the clock; `x` turns them by hand. */
+/** One picture after the other: by the clock, or by hand alone where somebody wants nothing to move; `x` turns them. */
 function useInTurn(on: boolean): [boolean, () => void] {
   const [second, setSecond] = useState(false);
   useEffect(() => {
-    if (!on) return;
+    if (!on || window.matchMedia("(prefers-reduced-motion: reduce)").matches) return;
     const every = setInterval(() => setSecond((now) => !now), PERIOD_MS);
     return () => clearInterval(every);
   }, [on, second]);
@@ -92,6 +92,7 @@ export function useLooking(start: Looked, frames: Named[], beside: Second | null
     other,
     otherView,
     inTurn,
+    turn,
     turned: turned && otherView.data !== undefined,
     name: (beside === null && frames[at]?.name) || view.data?.name || "",
     held: beside

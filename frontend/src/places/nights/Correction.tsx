@@ -1,10 +1,9 @@
-import { Listbox, ListboxButton, ListboxOption, ListboxOptions } from "@headlessui/react";
-import { ChevronsUpDown } from "lucide-react";
 import { useState } from "react";
 import type { UseQueryResult } from "@tanstack/react-query";
 
 import { asked, type Problem, type Schemas } from "../../api/client";
 import { Button, Trouble, Waiting } from "../../parts/basics";
+import { Pick } from "../../parts/Pick";
 import { Viewer } from "../../parts/viewer/Viewer";
 import type { Looked } from "../../parts/viewer/views";
 
@@ -17,36 +16,6 @@ const useCorrection = (set: number, frame: number | null) =>
     { params: { path: { set_id: set }, query: frame === null ? {} : { frame } } },
     { retry: false, placeholderData: (before: Correction | undefined) => before },
   ) as UseQueryResult<Correction, Problem>;
-
-/** Which of the lights is looked at. */
-function Light({ data, onFrame }: { data: Correction; onFrame: (frame: number) => void }) {
-  const chosen = data.lights.find((l) => l.frame_id === data.frame_id);
-  return (
-    <Listbox value={data.frame_id} onChange={onFrame}>
-      <ListboxButton
-        aria-label="Light"
-        className="flex h-8 w-full items-center gap-2 rounded-sm border border-rule bg-card px-2 text-left"
-      >
-        <span className="min-w-0 flex-1 truncate">{chosen?.name}</span>
-        <ChevronsUpDown size={14} aria-hidden />
-      </ListboxButton>
-      <ListboxOptions
-        anchor="bottom start"
-        className="z-[60] max-h-[380px] overflow-auto border border-rule bg-card py-1 text-m text-ink focus:outline-none"
-      >
-        {data.lights.map((l) => (
-          <ListboxOption
-            key={l.frame_id}
-            value={l.frame_id}
-            className="cursor-pointer px-2.5 py-1 data-focus:bg-board data-selected:font-semibold"
-          >
-            {l.name} {l.rejected && <span className="text-s text-ink2">not kept</span>}
-          </ListboxOption>
-        ))}
-      </ListboxOptions>
-    </Listbox>
-  );
-}
 
 /** The answer: the slope and its interval, what is left in the corners, what it means. */
 function Answer({ data, onFrame }: { data: Correction; onFrame: (frame: number) => void }) {
@@ -78,7 +47,22 @@ function Answer({ data, onFrame }: { data: Correction; onFrame: (frame: number) 
         {data.used && `With ${data.used}. `}The sky against the flat, stars and a gradient left out: at a
         slope of 0 nothing of the flat is left.
       </p>
-      <Light data={data} onFrame={onFrame} />
+      <Pick
+        label="Light"
+        value={data.frame_id}
+        groups={[
+          {
+            title: "",
+            options: data.lights.map((l) => ({
+              value: l.frame_id,
+              title: l.name,
+              detail: l.rejected ? "not kept" : "",
+            })),
+          },
+        ]}
+        onChange={onFrame}
+        wide
+      />
     </section>
   );
 }
@@ -90,17 +74,15 @@ export function DoesItCorrect({ set, onClose }: { set: number; onClose: () => vo
   const data = correction.data;
   if (!data) {
     return (
-      <div className="border border-rule bg-card p-3">
+      <div className="border-t border-line bg-card p-3">
         {correction.error ? (
-          <>
-            <Trouble error={correction.error} onRetry={() => void correction.refetch()} />
-            <Button className="mt-2" onClick={onClose}>
-              Close
-            </Button>
-          </>
+          <Trouble error={correction.error} onRetry={() => void correction.refetch()} />
         ) : (
           <Waiting what="Calibrating a light" />
         )}
+        <Button className="mt-2" onClick={onClose}>
+          {correction.error ? "Close" : "Stop"}
+        </Button>
       </div>
     );
   }

@@ -40,6 +40,20 @@ const circlesOfHeld = (card: CardData): Circle[] =>
     chosen: false,
   }));
 
+/** Rings about the light's middle where it has fallen to so much of it. */
+function ringsOf(dust: Dust): Circle[] {
+  const { middle_x: x, middle_y: y, contours } = dust.light;
+  if (x === null || y === null) return [];
+  return contours.map(([percent = 0, radius = 0]) => ({
+    x,
+    y,
+    diameter: 2 * radius,
+    label: `${percent} %`,
+    chosen: false,
+    dashed: true,
+  }));
+}
+
 /** A picture of the card as large as the window: the master, one of its frames, or what is left of two. */
 export function CardViewer({
   card,
@@ -55,6 +69,8 @@ export function CardViewer({
   onSpeck: (number: number | null) => void;
 }) {
   const { frame, held, look } = looking;
+  const [rings, setRings] = useState(false);
+  const can = dust ? ringsOf(dust) : [];
   if (frame === null) return null;
   const isHeld = held !== null && frame === card.still_good?.held?.frame_id;
   return (
@@ -62,7 +78,7 @@ export function CardViewer({
       key={frame}
       start={{ frame, how: "alone", ...held }}
       frames={card.frames}
-      circles={isHeld ? circlesOfHeld(card) : circlesOf(dust, speck)}
+      circles={isHeld ? circlesOfHeld(card) : [...circlesOf(dust, speck), ...(rings ? can : [])]}
       circlesOn={isHeld ? frame : dust?.frame_id}
       onClose={() => look(null)}
     >
@@ -72,6 +88,21 @@ export function CardViewer({
           <p>
             {card.still_good.held.serves}: {card.still_good.held.line}.
           </p>
+        </section>
+      )}
+      {!isHeld && can.length > 0 && (
+        <section className="border-t border-line pt-2.5">
+          <h3 className="narrow font-semibold">Light</h3>
+          <p>{dust?.light.middle_text}</p>
+          <label className="flex items-center gap-2 max-md:min-h-11">
+            <input
+              type="checkbox"
+              className="accent-[var(--ink)]"
+              checked={rings}
+              onChange={(event) => setRings(event.target.checked)}
+            />
+            Rings where it has fallen to {can.map((ring) => ring.label.replace(" %", "")).join(", ")} %
+          </label>
         </section>
       )}
       {!isHeld && dust && dust.shadows.length > 0 && (

@@ -20,7 +20,7 @@ export function LightFall({ dust, onCompare }: { dust: Dust; onCompare: (frame: 
           </tbody>
         </table>
         <div>
-          <p>{light.middle_text.replace(/^(\d)/, "Middle of the light: $1")}</p>
+          <p>{light.middle_text}</p>
           <p className="text-ink2">
             Corners:{" "}
             {light.corners.map((corner, i) => `${names[i]}\u00a0${corner.toFixed(1)}\u2009%`).join(", ")}

@@ -1,10 +1,10 @@
-import { Listbox, ListboxButton, ListboxOption, ListboxOptions } from "@headlessui/react";
-import { ChevronsUpDown } from "lucide-react";
 import { useState } from "react";
 
 import { api, get, type Schemas } from "../../api/client";
-import { useChange } from "../../api/hooks";
-import { Button, Trouble } from "../../parts/basics";
+import { useChange, useJobAction, useJobs } from "../../api/hooks";
+import { Bar, Button, Trouble } from "../../parts/basics";
+import { JobCutShort } from "../../parts/JobCards";
+import { Pick } from "../../parts/Pick";
 import { TakeBack } from "../../parts/TakeBack";
 
 type Held = Schemas["HeldOut"];
@@ -49,6 +49,10 @@ export function StillGood({ id, held, onSee }: { id: number; held: Held; onSee: 
       api.PUT("/api/holdings/{set_id}/held", { params: { path: { set_id: id } }, body: { frame_id: frame } }),
     ),
   );
+  const jobs = useJobs();
+  const act = useJobAction();
+  const going = jobs.data?.alive.find((j) => j.id === hold.data?.id);
+  const ended = jobs.data?.ended.find((j) => j.id === hold.data?.id);
   const forget = useChange(() =>
     get(api.DELETE("/api/holdings/{set_id}/held", { params: { path: { set_id: id } } })),
   );
@@ -71,31 +75,32 @@ export function StillGood({ id, held, onSee }: { id: number; held: Held; onSee: 
           onForget={() => forget.mutate(undefined)}
         />
       )}
-      {chosen && (
+      {going && (
+        <div className="mt-1 flex items-center gap-3">
+          <span className="w-56">
+            <Bar share={going.progress} label={going.title} />
+          </span>
+          <span className="num text-s text-ink2">{Math.round(going.progress * 100)} %</span>
+          <Button onClick={() => act.mutate({ id: going.id, action: "stop" })}>Stop</Button>
+        </div>
+      )}
+      {ended && ended.state !== "done" && <JobCutShort job={ended} what="Comparing" />}
+      {chosen && !going && (
         <div className="mt-1 flex items-center gap-2">
           <span>Hold it against</span>
-          <Listbox value={frame} onChange={setFrame}>
-            <ListboxButton className="flex h-8 items-center gap-2 rounded-sm border border-rule bg-card px-2">
-              {chosen.title} <span className="text-s text-ink2">{chosen.detail}</span>
-              <ChevronsUpDown size={14} aria-hidden />
-            </ListboxButton>
-            <ListboxOptions
-              anchor="bottom start"
-              className="z-40 max-h-[300px] overflow-auto border border-rule bg-card py-1 text-m text-ink focus:outline-none"
-            >
-              {held.newer.map((n) => (
-                <ListboxOption
-                  key={n.frame_id}
-                  value={n.frame_id}
-                  className="flex cursor-pointer items-baseline justify-between gap-4 px-3 py-1 data-focus:bg-board data-selected:font-semibold"
-                >
-                  {n.title} <span className="text-s font-normal text-ink2">{n.detail}</span>
-                </ListboxOption>
-              ))}
-            </ListboxOptions>
-          </Listbox>
+          <Pick
+            label="Hold it against"
+            value={frame}
+            groups={[
+              {
+                title: "",
+                options: held.newer.map((n) => ({ value: n.frame_id, title: n.title, detail: n.detail })),
+              },
+            ]}
+            onChange={setFrame}
+          />
           <Button disabled={hold.isPending} onClick={() => hold.mutate(undefined)}>
-            {hold.isPending ? "Looking…" : "See whether it is still good"}
+            See whether it is still good
           </Button>
         </div>
       )}

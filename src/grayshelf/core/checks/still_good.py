@@ -5,6 +5,7 @@ The limits are common practice, with no published source.
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any
@@ -55,7 +56,12 @@ class StillGood:
     """Of flats: what came, went or moved, in pixels of the flat."""
 
 
-def capped_still_good(old: NDArray[Any], new: NDArray[Any], kind: FrameKind) -> StillGood:
+def capped_still_good(
+    old: NDArray[Any],
+    new: NDArray[Any],
+    kind: FrameKind,
+    progress: Callable[[float], None] = lambda share: None,
+) -> StillGood:
     """Hold a dark, dark flat or bias against a newer one, or against one fresh frame.
 
     The share of hot pixels that changed: those of the old one that are another now, and those that came, over those of
@@ -65,8 +71,13 @@ def capped_still_good(old: NDArray[Any], new: NDArray[Any], kind: FrameKind) -> 
     ----------
     old, new
         Shape (h, w), ADU, of the same settings.
+    progress
+        Called with the share done, 0 … 1; may raise to stop.
     """
-    was, now = defects_of(old, kind), defects_of(new, kind)
+    was = defects_of(old, kind)
+    progress(0.45)
+    now = defects_of(new, kind)
+    progress(0.9)
     old_level, new_level = _level(old), _level(new)
     level = new_level - old_level
     spread = max(_spread(old), 0.3), max(_spread(new), 0.3)
@@ -117,13 +128,17 @@ def _spread(pixels: NDArray[Any]) -> float:
     return float(high - low) / 2
 
 
-def flat_still_good(ratio: Pixels, factor: int) -> StillGood:
+def flat_still_good(
+    ratio: Pixels, factor: int, progress: Callable[[float], None] = lambda share: None
+) -> StillGood:
     """Hold a flat against a newer one: what is left of the new one over the old.
 
     Parameters
     ----------
     ratio
         New over old, each less its pedestal and over its own level, made small by `factor`; shape (h, w).
+    progress
+        Called with the share done, 0 … 1; may raise to stop.
     """
     squares = Squares.of(ratio, 48)
     known = squares.level[squares.known]
@@ -133,7 +148,8 @@ def flat_still_good(ratio: Pixels, factor: int) -> StillGood:
     rows = squares.level.reshape(-1, columns)
     noise = float(np.median(np.abs(np.diff(rows, axis=1)))) / 0.6745 / np.sqrt(2)
     left = 100.0 * max(float(high - low) - 4.65 * noise, 0.0)
-    shadows = _moved(ratio)
+    progress(0.1)
+    shadows = _moved(ratio, progress)
     deepest = max((100.0 * s.depth for s in shadows), default=0.0)
     serves = Serves.GOOD
     if left >= FLAT_GOOD or deepest >= SHADOW_GOOD:
@@ -147,9 +163,10 @@ def flat_still_good(ratio: Pixels, factor: int) -> StillGood:
     return StillGood(serves, size, "%", line, full)
 
 
-def _moved(ratio: Pixels) -> list[Shadow]:
+def _moved(ratio: Pixels, progress: Callable[[float], None]) -> list[Shadow]:
     """Shadows that came, and those that went; a pair of both is one that moved."""
     came = shadows_in(over_its_light(ratio))
+    progress(0.5)
     with np.errstate(divide="ignore", invalid="ignore"):
         went = shadows_in(over_its_light((np.float32(1) / ratio).astype(np.float32)))
     return sorted([*came, *went], key=lambda s: -s.depth)

@@ -10,9 +10,13 @@ from sqlalchemy.orm import Session
 from grayshelf.library.holdings import HELD
 from grayshelf.library.library import Library
 from grayshelf.library.models import Frame, FrameSet
+from grayshelf.library.records import as_kept
+from grayshelf.library.step_records import HoldJob
 from grayshelf.web.common import in_words
+from grayshelf.web.looking.view import title_of
 from grayshelf.web.shelf.schemas import HeldOut, NewerOut, StillGoodOut
-from grayshelf.work.still_good import Newer, newer_than
+from grayshelf.work.jobs import JobRunner
+from grayshelf.work.still_good import Newer, chosen_newer, newer_than
 
 
 def still_good_out(library: Library, session: Session, row: FrameSet) -> HeldOut | None:
@@ -23,6 +27,14 @@ def still_good_out(library: Library, session: Session, row: FrameSet) -> HeldOut
         newer=[_newer_out(n) for n in newer_than(library, session, row)],
         held=_held_out(session, row.frames[0].id, row.record.figures.get(HELD)),
     )
+
+
+def begin_to_hold(library: Library, runner: JobRunner, set_id: int, frame_id: int) -> int:
+    """Begin to hold a master against something newer; the number of the job."""
+    with library.db.session() as session:
+        row, newer = chosen_newer(library, session, set_id, frame_id)
+        title = f"{title_of(row)} held against {in_words.day(newer.night)}"
+    return runner.start("held", title, as_kept(HoldJob(set_id, frame_id)))
 
 
 def _newer_out(newer: Newer) -> NewerOut:

@@ -16,6 +16,7 @@ from grayshelf.web.exports import csv_response
 from grayshelf.web.shelf.card import card_page
 from grayshelf.web.shelf.defects import defect_map, defects_of_card
 from grayshelf.web.shelf.dust import dust_page
+from grayshelf.web.shelf.newer import begin_to_hold
 from grayshelf.web.shelf.remaking import build_again, say_of_frame
 from grayshelf.web.shelf.schemas import (
     CardOut,
@@ -29,7 +30,7 @@ from grayshelf.web.shelf.schemas import (
 from grayshelf.web.shelf.walls import shelf_page
 from grayshelf.web.tonight.asked import tonight_as_asked
 from grayshelf.web.tonight.schemas import TonightQuery
-from grayshelf.work.still_good import forget_held, hold_against
+from grayshelf.work.still_good import forget_held
 
 api = APIBlueprint("shelf", __name__, url_prefix="/api", tag="Gray Shelf")
 
@@ -135,13 +136,13 @@ def defects_fits(set_id: int) -> Response:
 
 @api.put("/holdings/<int:set_id>/held")
 @api.input(HoldIn)
-@api.output(Done)
-def hold(set_id: int, json_data: HoldIn) -> Done:
+@api.output(JobOut)
+def hold(set_id: int, json_data: HoldIn) -> JobOut:
     """Hold a master against something newer of its settings; how it did is kept."""
     context = the_context()
-    found = hold_against(context.library, set_id, json_data.frame_id)
-    context.broker.publish("state")
-    return Done(message=f"{found.serves.value.capitalize()}: {found.line}.")
+    job_id = begin_to_hold(context.library, context.runner, set_id, json_data.frame_id)
+    with context.library.db.session() as session:
+        return job_out(session.get_one(Job, job_id), context.library)
 
 
 @api.delete("/holdings/<int:set_id>/held")
