@@ -91,20 +91,31 @@ def correction_of(calibrated: Pixels, raw: Pixels, flat: Pixels) -> Correction |
     if fall < LEAST_FALL:
         return None
     design = np.stack([log_flat - log_flat[known].mean(), np.ones_like(gx), gx, gy], axis=1)
-    used, slope, level = known, 0.0, log_sky
-    for _ in range(4):
-        # A gradient that is straight in the light is bent in its logarithm, as a flat is: it is divided out first.
-        level = log_sky - np.log(_plane(np.exp(log_sky - slope * design[:, 0]), used, gx, gy))
-        used = _without_stars(design, level, known)
-        if used.sum() < FEWEST:
-            return None
-        slope = float(np.linalg.lstsq(design[used], level[used], rcond=None)[0][0])
+    level, used = _without_gradient(design, log_sky, known)
+    if used.sum() < FEWEST:
+        return None
     slope, stray = _jackknifed(design, level, used, gx, gy)
     reach = math.hypot(T_95 * stray, ASTRAY * _hangs_together(design, level, used, gx, gy))
     corner, corner_raw = (_corners(np.asarray(p, np.float64).ravel(), used, gx, gy) for p in (sky, before))
     return Correction(
         slope, slope - reach, slope + reach, corner, corner_raw, _said(slope, reach), int(used.sum())
     )
+
+
+def _without_gradient(
+    design: Floats, log_sky: Floats, known: NDArray[np.bool_]
+) -> tuple[Floats, NDArray[np.bool_]]:
+    """The logarithm of the sky over its gradient, and the squares that hold no stars. A gradient that is straight in the
+    light is bent in its logarithm, as a flat is: it is divided out first, as the slope becomes known."""
+    gx, gy = design[:, 2], design[:, 3]
+    used, slope, level = known, 0.0, log_sky
+    for _ in range(4):
+        level = log_sky - np.log(_plane(np.exp(log_sky - slope * design[:, 0]), used, gx, gy))
+        used = _without_stars(design, level, known)
+        if used.sum() < FEWEST:
+            break
+        slope = float(np.linalg.lstsq(design[used], level[used], rcond=None)[0][0])
+    return level, used
 
 
 def _plane(values: Floats, used: NDArray[np.bool_], gx: Floats, gy: Floats) -> Floats:

@@ -142,11 +142,6 @@ def light_fall(small: Pixels, factor: int) -> LightFall:
         for ring in RINGS
         if ring * half <= at[-1] * 1.05
     ]
-    contours = []
-    for percent in CONTOURS:
-        below = np.flatnonzero(share < percent / 100)
-        if below.size and below[0] > 0:
-            contours.append((percent, float(at[below[0]]) * factor))
     corner = np.hypot(1 - np.abs(squares.x), 1 - np.abs(squares.y)) < 0.16
     sides = ((-1, -1), (1, -1), (-1, 1), (1, 1))
     corners = [
@@ -160,10 +155,20 @@ def light_fall(small: Pixels, factor: int) -> LightFall:
         (x * factor, y * factor) if sure else None,
         100.0 * off if sure else None,
         tuple(rings),
-        tuple(contours),
+        _contours(at, share, factor),
         (corners[0], corners[1], corners[2], corners[3]),
         _kept(squares),
     )
+
+
+def _contours(at: Floats, share: Floats, factor: int) -> tuple[tuple[int, float], ...]:
+    """How far out the light falls to each of `CONTOURS`, in pixels of the whole flat, as far as it does."""
+    found = []
+    for percent in CONTOURS:
+        below = np.flatnonzero(share < percent / 100)
+        if below.size and below[0] > 0:
+            found.append((percent, float(at[below[0]]) * factor))
+    return tuple(found)
 
 
 def _kept(squares: Squares) -> tuple[float, ...]:

@@ -20,6 +20,8 @@ from grayshelf.core.checks.over_its_light import over_its_light
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.pictures.parts import Pixels
 
+Floats = NDArray[np.float64]
+
 #: Of the hot pixels so many in a hundred may have changed; beyond the second it is to be made anew.
 HOT_GOOD, HOT_CARE = 5.0, 15.0
 #: A hot pixel changed where it is further from what it was than this share of it, and than so many spreads of both.
@@ -89,18 +91,22 @@ def capped_still_good(
     after = new.ravel()[hot].astype(np.float64) - new_level
     if hot.size < FEWEST_HOT:
         return _by_level(level, hot.size)
-    steady = before > 2 * sure
-    warmer = float(np.median(after[steady] / before[steady])) if steady.any() else 1.0
-    warmer = warmer if 0.2 < warmer < 5.0 else 1.0
-    change = np.abs(after / warmer - before)
-    changed = (change > CHANGED_BY * np.maximum(before, after / warmer)) & (change > sure / min(warmer, 1.0))
-    percent = 100.0 * float(np.count_nonzero(changed)) / hot.size
+    percent = 100.0 * float(np.count_nonzero(_changed(before, after, sure))) / hot.size
     serves = Serves.GOOD if percent < HOT_GOOD else Serves.CARE if percent < HOT_CARE else Serves.ANEW
     line = f"{percent:.1f} % of {hot.size:,} hot pixels changed"
     if abs(level) >= LEVEL_ADU:
         serves = Serves.CARE if serves is Serves.GOOD else serves
         line += f", and its level moved by {level:+.0f} ADU"
     return StillGood(serves, percent, "% of hot pixels", line)
+
+
+def _changed(before: Floats, after: Floats, sure: float) -> NDArray[np.bool_]:
+    """Which hot pixels are others now, by what they held above the level, in ADU; `sure` is beyond noise."""
+    steady = before > 2 * sure
+    warmer = float(np.median(after[steady] / before[steady])) if steady.any() else 1.0
+    warmer = warmer if 0.2 < warmer < 5.0 else 1.0
+    change = np.abs(after / warmer - before)
+    return (change > CHANGED_BY * np.maximum(before, after / warmer)) & (change > sure / min(warmer, 1.0))
 
 
 def _by_level(level: float, hot: int) -> StillGood:
