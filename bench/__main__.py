@@ -2,7 +2,19 @@
 
 import sys
 
-from bench import checks, combining, coverage, looking, names, pages, scale, solver, statistics, transactions
+from bench import (
+    building,
+    checks,
+    combining,
+    coverage,
+    looking,
+    names,
+    pages,
+    scale,
+    solver,
+    statistics,
+    transactions,
+)
 
 PARTS = {
     "statistics": statistics,
@@ -10,6 +22,7 @@ PARTS = {
     "checks": checks,
     "looking": looking,
     "combining": combining,
+    "building": building,
     "coverage": coverage,
     "names": names,
     "transactions": transactions,

@@ -15,6 +15,7 @@ from grayshelf import __version__
 from grayshelf.core.errors import GrayShelfError
 from grayshelf.library.folders import DATABASE
 from grayshelf.library.up_to_date import begin_check
+from grayshelf.memory import share_arenas
 
 #: The demo's waits pass so many times faster than real ones.
 DEMO_RATE = 60.0
@@ -55,6 +56,7 @@ def main(arguments: list[str] | None = None) -> int:
     # Asked to end by the system, it ends as with Ctrl+C: what goes on is stopped, and the library let go. Begun behind a
     # script, where Ctrl+C is ignored, it ends so too.
     signal.signal(signal.SIGTERM, signal.default_int_handler)
+    share_arenas()
     if args.command == "serve":
         # Looked through while the application is being loaded: both take a while.
         begin_check((args.library or usual_library()) / DATABASE)

@@ -8,8 +8,8 @@ import numpy as np
 
 from grayshelf.core.checks.looks import hottest, look_at
 from grayshelf.core.checks.of_a_master import Beside, findings_of_master, look_at_master, together
-from grayshelf.core.checks.of_a_picture import stars_on
 from grayshelf.core.checks.of_a_set import Looked, findings_of_set
+from grayshelf.core.checks.stars import stars_on
 from grayshelf.core.frames.kinds import FrameKind
 
 PEDESTAL, E_PER_ADU, NOISE_E = 400, 1.2, 4.0

@@ -21,9 +21,9 @@ from grayshelf.core.errors import CannotCombine
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.write import InputRecord, frame_header, write_frame, write_master
-from grayshelf.core.masters import combine as combining
+from grayshelf.core.masters import strips
 from grayshelf.core.masters.clipping import combine_pixel
-from grayshelf.core.masters.clipping_kinds import MAD, NO_CLIPPING, POOLED, STD
+from grayshelf.core.masters.clipping_kinds import MAD, NO_CLIPPING, POOLED, STD, Clip
 from grayshelf.core.masters.combine import CombineSettings, combine
 from grayshelf.core.masters.noise import (
     dark_rate_at,
@@ -33,7 +33,7 @@ from grayshelf.core.masters.noise import (
     median_penalty,
 )
 from grayshelf.core.masters.spread import StackNoise
-from grayshelf.core.masters.tiles import block_of, combine_tile, forget_older, network
+from grayshelf.core.masters.tiles import combine_numbers, combine_whole, forget_older, networks
 from grayshelf.core.matching.costs import left_in_light_e
 from grayshelf.devices.simulated.camera_model import (
     Conditions,
@@ -64,7 +64,7 @@ def test_clipped_mean_equals_astropy(n, spread, monkeypatch):
     """`astropy.stats.sigma_clip` about the median, then the mean: the same pixels within float32 rounding."""
     frames = stack_of(n)
     # Strips far smaller than the frame: the seams must not show.
-    monkeypatch.setattr(combining, "STRIP_BYTES", n * 80 * 8 * 10)
+    monkeypatch.setattr(strips, "STRIP_BYTES", n * 80 * 8 * 10)
     ours = combine([ArraySource(f) for f in frames], CombineSettings(kappa=3.0, rounds=3, spread=spread))
     # Not stdfunc='mad_std': Astropy's fast path for that name does not reject what its own mad_std rejects.
     theirs_by = {"mad": lambda a, axis=None: mad_std(a, axis=axis, ignore_nan=True), "std": "std"}[spread]
@@ -391,25 +391,22 @@ def test_many_pixels_at_once_are_combined_as_one_by_one(how, n):
         stack = np.rint(stack / quantum).astype(np.float32) * np.float32(quantum)
     levels, variances = np.array([300.0, 800.0, 5_000.0]), np.array([480.0, 470.0, 5_000.0])
     noise = StackNoise(levels, variances, quantum, 3.0, 1.3, 2 if n > 6 else 0)
+    rest = quantum, noise.noisy_above, noise.own_factor, noise.trimmed
+    kept = (np.clip(np.rint(stack), 0, 65_535).astype(np.int32) - 32_768).astype(">i2").view(np.uint16)
     for median_only in (False, True) if how == NO_CLIPPING else (False,):
-        asked = how, 3.0, 3, median_only
-        rest = quantum, noise.noisy_above, noise.own_factor, noise.trimmed
-        ours = [np.zeros(size, np.float32) for _ in range(3)]
-        left_out = np.zeros((-(-size // block_of(n)), n), np.int64)
-        blocks = block_of(n), *network(n)
-        kept = np.empty((0, 0), np.int16), np.ones(n, np.float32), np.empty(0, np.float32)
-        combine_tile(
-            stack, *kept, *asked, levels, variances, noise.least_above, *rest, *blocks, *ours, 1, left_out
-        )
-        single = [np.zeros(size, np.float32) for _ in range(3)]
-        counted, room = np.zeros(n, np.int64), (np.empty(n), np.empty(n))
-        for p in range(size):
-            combine_pixel(stack[:, p], *room, *asked, levels, variances, *rest, *single, p, counted, True)
-        for a, b in zip(ours, single, strict=True):
-            assert np.array_equal(a, b)
-        assert list(left_out.sum(axis=0)) == list(counted)
-        if how == POOLED and n >= 7:
-            assert counted.sum() > 20
+        clip = Clip(how, 3.0, 3, median_only, levels, variances, noise.least_above, *rest)
+        for together, given in ((combine_numbers, stack), (combine_whole, kept)):
+            plain = stack if given is stack else np.clip(np.rint(stack), 0, 65_535).astype(np.float32)
+            ours, theirs = ([np.zeros(size, np.float32), np.zeros(size, np.float32)] for _ in range(2))
+            left_out, counted = np.zeros(n, np.int64), np.zeros(n, np.int64)
+            together(given, clip, 256, networks(n), *ours, 1, left_out)
+            for p in range(size):
+                combine_pixel(plain[:, p], np.empty(n), np.empty(n), clip, *theirs, p, p, counted)
+            for a, b in zip(ours, theirs, strict=True):
+                assert np.array_equal(a, b)
+            assert list(left_out) == list(counted)
+            if how == POOLED and n >= 7:
+                assert counted.sum() > 20
 
 
 @pytest.mark.parametrize("flats", [False, True])
@@ -453,6 +450,8 @@ def test_the_sorting_network_sorts():
     # Knuth, The Art of Computer Programming 3, 5.3.4: a network that sorts all of zeros and ones sorts everything.
     for n in range(2, 13):
         every = np.array([[i >> j & 1 for j in range(n)] for i in range(2**n)]).T
-        for a, b in zip(*network(n), strict=True):
-            every[[a, b]] = np.minimum(every[a], every[b]), np.maximum(every[a], every[b])
-        assert (np.diff(every, axis=0) >= 0).all(), n
+        for pairs, asked in ((networks(n)[:2], slice((n - 1) // 2, n // 2 + 1)), (networks(n)[2:], slice(n))):
+            found = every.copy()
+            for a, b in zip(*pairs, strict=True):
+                found[[a, b]] = np.minimum(found[a], found[b]), np.maximum(found[a], found[b])
+            assert np.array_equal(found[asked], np.sort(every, axis=0)[asked]), n

@@ -13,7 +13,7 @@ from grayshelf.core.checks.defects import defects_of
 from grayshelf.core.checks.findings import Fault
 from grayshelf.core.checks.looks import look_at
 from grayshelf.core.checks.of_a_master import Beside, findings_of_master, look_at_master, reasons_for_care
-from grayshelf.core.checks.of_a_picture import shade_of
+from grayshelf.core.checks.of_a_picture import glow_of, shade_of
 from grayshelf.core.frames.kinds import FrameKind
 from tests.reference.faulty_sets import Sensor, darks, flats, found_in
 
@@ -122,3 +122,16 @@ def test_a_dark_that_a_bias_was_taken_off_is_not_called_clipped():
         look = look_at(pixels, 65535, lit=False)
         found = findings_of_master(pixels, look, FrameKind.DARK, Beside(), foreign=True)
         assert (Fault.CLIPPED in {f.fault for f in found}) is clipped
+
+
+def test_rows_that_rise_together_stop_no_check_of_a_capped_master():
+    # Every row has a level of its own: the search for a glow along them once left what numbers can hold.
+    rng = np.random.default_rng(9)
+    pixels = rng.normal(500.0, 0.02, (620, 960)) + np.repeat(rng.normal(0.0, 0.05, 31), 20)[:, None]
+    look = look_at_master(pixels.astype(np.float32), FrameKind.DARK)
+    assert findings_of_master(pixels.astype(np.float32), look, FrameKind.DARK, Beside()) == []
+    squares = rng.normal(500.0, 0.02, (31, 48)) + rng.normal(0.0, 0.05, 31)[:, None]
+    assert np.isfinite(glow_of(squares)).all()
+    for seed in (9, 249, 285):
+        rng = np.random.default_rng(seed)
+        assert np.isfinite(glow_of(rng.normal(500, 0.02, (31, 48)) + rng.normal(0, 0.05, 31)[:, None])).all()

@@ -33,13 +33,17 @@ class FileParts:
         self._dtype = np.dtype(KEPT_AS[image.bits])
         self._scaling = (scaling_of(image, "BSCALE", 1.0), scaling_of(image, "BZERO", 0.0))
         self.whole = self.whole and self._scaling[0] == 1.0
+        self.unsigned_16 = image.bits == 16 and self._scaling == (1.0, 32768.0)
+        """Whether its levels are whole numbers of 16 bits from 0 on."""
         self._unpacked: IO[bytes] | None = None
         self._one_at_a_time = Lock()
         if not lies_plain(path, image):
             self._unpack(scratch)
 
     def _unpack(self, scratch: Path) -> None:
-        pixels = np.ascontiguousarray(read_pixels(self._path), np.float32)
+        kept = read_pixels(self._path)
+        self.unsigned_16 = kept.dtype == np.uint16
+        pixels = np.ascontiguousarray(kept, np.float32)
         try:
             scratch.mkdir(parents=True, exist_ok=True)
             self._unpacked = tempfile.TemporaryFile(dir=scratch)  # noqa: SIM115 - closed when it is let go of

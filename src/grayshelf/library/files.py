@@ -209,17 +209,19 @@ class FileSource:
         UnreadableFrame
             Where the file got shorter since its header was read.
         """
-        view = memoryview(into.data).cast("B")
-        with self._path.open("rb", buffering=0) as stream:
-            stream.seek(self._offset + first * self.width * 2)
-            at = 0
-            while at < len(view):
-                read = stream.readinto(view[at:])
+        view, at = memoryview(into.data).cast("B"), self._offset + first * self.width * 2
+        handle = os.open(self._path, os.O_RDONLY)
+        try:
+            done = 0
+            while done < len(view):
+                read = os.preadv(handle, [view[done:]], at + done)
                 if not read:
                     raise UnreadableFrame(
                         f"{self.name} got shorter while it was read.", "Scan its folder again."
                     )
-                at += read
+                done += read
+        finally:
+            os.close(handle)
 
     def rows(self, first: int, last: int) -> NDArray[np.float32]:
         """Rows first … last−1 as float32.

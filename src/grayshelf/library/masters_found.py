@@ -24,7 +24,8 @@ from grayshelf.core.frames.fits_blocks import card_value
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.write import InputRecord
 from grayshelf.library.catalog import IN_SETS
-from grayshelf.library.files import read_header, read_pixels, sha256_of
+from grayshelf.library.file_parts import FileParts
+from grayshelf.library.files import read_header, sha256_of
 from grayshelf.library.library import Library
 from grayshelf.library.models import Frame, FrameSet, MasterInput, MasterRecord
 from grayshelf.library.unreadable import readable
@@ -155,7 +156,7 @@ def _figures(path: Path, library: Library, set_id: int) -> list[dict[str, Any]]:
     with library.db.session() as session:
         kind = session.get_one(FrameSet, set_id).kind
     try:
-        return [vars(f) for f in master_figures(read_pixels(path), FrameKind(kind))]
+        return [vars(f) for f in master_figures(FileParts(path, library.root / "scratch"), FrameKind(kind))]
     except UnreadableFrame:
         return []
 

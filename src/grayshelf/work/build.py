@@ -8,8 +8,6 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-from numpy.typing import NDArray
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
@@ -22,18 +20,28 @@ from grayshelf.core.filing.names import master_name, safe_name
 from grayshelf.core.flats.channels import in_colours
 from grayshelf.core.frames.fits_blocks import card_value
 from grayshelf.core.frames.kinds import FrameKind
-from grayshelf.core.frames.write import InputRecord, frame_header, utc_text, write_master
-from grayshelf.core.masters.combine import Combined, CombineSettings, combine
+from grayshelf.core.frames.write import (
+    InputRecord,
+    end_rows,
+    frame_header,
+    kept_rows,
+    start_rows,
+    utc_text,
+    write_master,
+)
+from grayshelf.core.masters.combine import CombineSettings, Told, combine_into
 from grayshelf.core.matching.match import choose
 from grayshelf.core.matching.model import CommonSettings
 from grayshelf.core.matching.stock import Role, Wanted
+from grayshelf.core.pictures.parts import Parts
+from grayshelf.core.pictures.quantiles import quantile_of
 from grayshelf.library.catalog import IN_SETS, enter_own_file
 from grayshelf.library.facts_json import facts_from_json
+from grayshelf.library.file_parts import FileParts
 from grayshelf.library.files import (
     FileSource,
     drop_unfinished,
     read_header,
-    read_pixels,
     scratch_folder,
     sha256_of,
     write_new,
@@ -46,6 +54,7 @@ from grayshelf.library.masters_found import COMBINED_BY, TAKEN_OFF
 from grayshelf.library.models import Folder, Frame, FrameSet, MasterInput, MasterRecord
 from grayshelf.library.records import read
 from grayshelf.library.rig_terms import rig_of, terms_of
+from grayshelf.library.room import as_disk_full
 from grayshelf.library.shelf_levels import pedestal_level
 from grayshelf.library.step_records import BuildJob, JobResult
 from grayshelf.work.checked import Judged, as_json, judge_inputs, looked_at
@@ -122,7 +131,8 @@ def build_master(
             )
         stack = Stack(row, frames, files_of(library, session, frames), _pedestal_for(library, session, row))
     stamps = [stamp_of(path) for path in stack.paths]
-    judged = judge_inputs(stack, lambda s: progress(0.35 * s))
+    scratch = library.root / "scratch"
+    judged = judge_inputs(stack, scratch, lambda s: progress(0.35 * s))
     inputs = judged.inputs
     used = [i for i, record in enumerate(inputs) if record.used]
     if len(used) < FEWEST:
@@ -135,18 +145,20 @@ def build_master(
     drop_unfinished(target)
     if target.exists():
         # Written before the process was killed, but not entered: the same inputs give the same file.
-        noise = _noise_in_header(target)
+        noise, sha256 = _noise_in_header(target), sha256_of(target)
     else:
-        combined = _combine(library, stack, used, settings, lambda s: progress(0.35 + 0.6 * s))
-        inputs = _with_clipped(inputs, used, combined)
-        noise = _Noise(combined.noise, combined.frame_noise, combined.predicted_noise)
-        refuse_changed(stack.paths, stamps)
-        header = frame_header(facts, _told_in_header(noise, digest, row.last_utc))
-        history = _history(stack, settings, len(used))
-        write_new(target, lambda stream: write_master(stream, combined.pixels, header, inputs, history))
+        with scratch_folder(scratch) as room:
+            rows = room / "rows.fits"
+            told = _combine(rows, stack, used, settings, lambda s: progress(0.35 + 0.55 * s))
+            inputs = _with_clipped(inputs, used, told)
+            noise = _Noise(told.noise, told.frame_noise, told.predicted_noise)
+            refuse_changed(stack.paths, stamps)
+            header = frame_header(facts, _told_in_header(noise, digest, row.last_utc))
+            history, combined = _history(stack, settings, len(used)), FileParts(rows, room)
+            sha256 = write_new(target, lambda stream: write_master(stream, combined, header, inputs, history))
     progress(0.97)
     master_id = _enter(
-        library, stack, relative, _Made(settings, replace(judged, inputs=inputs), noise, len(used))
+        library, stack, relative, _Made(settings, replace(judged, inputs=inputs), noise, len(used), sha256)
     )
     library.touched()
     progress(1.0)
@@ -170,6 +182,7 @@ class _Made:
     judged: Judged
     noise: _Noise
     n_used: int
+    sha256: str
 
 
 def _too_few(judged: Judged, n_used: int) -> CannotCombine:
@@ -180,9 +193,7 @@ def _too_few(judged: Judged, n_used: int) -> CannotCombine:
     )
 
 
-def _with_clipped(
-    inputs: Sequence[InputRecord], used: Sequence[int], combined: Combined
-) -> list[InputRecord]:
+def _with_clipped(inputs: Sequence[InputRecord], used: Sequence[int], combined: Told) -> list[InputRecord]:
     clipped = dict(zip(used, combined.clipped_fraction, strict=True))
     return [replace(r, clipped_fraction=clipped.get(i, r.clipped_fraction)) for i, r in enumerate(inputs)]
 
@@ -214,26 +225,36 @@ def _noise_in_header(path: Path) -> _Noise:
 
 
 def _combine(
-    library: Library,
+    into: Path,
     stack: Stack,
     used: Sequence[int],
     settings: CombineSettings,
     progress: Callable[[float], None],
-) -> Combined:
-    row, paths = stack.row, stack.paths
+) -> Told:
+    """Combine the frames of a set into a file beside which others are unpacked: a master is never held whole."""
+    row, paths, scratch = stack.row, stack.paths, into.parent
     flat = row.kind == "flat"
-    with scratch_folder(library.root / "scratch") as scratch:
-        dark = None
-        if stack.pedestal is not None:
-            dark = FileSource(stack.pedestal.path, stack.pedestal.path.name, scratch)
-        return combine(
-            [FileSource(paths[i], paths[i].name, scratch) for i in used],
-            settings,
-            pedestal=dark,
-            scale_to_median=flat,
-            colour=flat and in_colours(row.facts.get("bayer_pattern"), row.facts.get("binning_x")),
-            progress=progress,
-        )
+    dark = None
+    if stack.pedestal is not None:
+        dark = FileSource(stack.pedestal.path, stack.pedestal.path.name, scratch)
+    sources = [FileSource(paths[i], paths[i].name, scratch) for i in used]
+    width, height = sources[0].width, sources[0].height
+    try:
+        with into.open("wb") as stream:
+            start_rows(stream, width, height)
+            told = combine_into(
+                lambda rows: stream.write(kept_rows(rows)),
+                sources,
+                settings,
+                pedestal=dark,
+                scale_to_median=flat,
+                colour=flat and in_colours(row.facts.get("bayer_pattern"), row.facts.get("binning_x")),
+                progress=progress,
+            )
+            end_rows(stream, width, height)
+    except OSError as error:
+        raise as_disk_full(error, scratch) or error from error
+    return told
 
 
 def _pedestal_for(library: Library, session: Session, row: FrameSet) -> Pedestal | None:
@@ -281,14 +302,14 @@ def _no_pedestal(flats: CommonSettings, *, bias_will_do: bool) -> CannotCombine:
     )
 
 
-def _leak(library: Library, row: FrameSet, pixels: NDArray[Any]) -> str | None:
+def _leak(library: Library, row: FrameSet, picture: Parts) -> str | None:
     """A reason to use a capped master with care: it lies above the pedestal that the shelf knows."""
     if row.kind not in ("dark flat", "bias"):
         return None
     known = pedestal_level(library, common_settings(row, facts_from_json(row.facts)))
     if known is None:
         return None
-    excess = float(np.median(pixels)) - known.adu
+    excess = quantile_of(picture, 0.5) - known.adu
     if excess <= LEAK_ALLOWANCE_ADU:
         return None
     return f"light leak: {excess:,.0f} ADU above the {known.known_from}"
@@ -297,16 +318,16 @@ def _leak(library: Library, row: FrameSet, pixels: NDArray[Any]) -> str | None:
 def _enter(library: Library, stack: Stack, relative: str, made: _Made) -> int:
     """Put a master that lies on the disk into the catalogue, in one step."""
     # What is slow comes before the database is written.
-    pixels, sha256 = read_pixels(library.root / relative), sha256_of(library.root / relative)
-    figures = [vars(f) for f in master_figures(pixels, FrameKind(stack.row.kind))]
+    picture = FileParts(library.root / relative, library.root / "scratch")
+    figures = [vars(f) for f in master_figures(picture, FrameKind(stack.row.kind))]
     with library.db.session() as session:
-        found = looked_at(library, session, stack.row, pixels, made.judged.findings)
-    leak = _leak(library, stack.row, pixels)
+        found = looked_at(library, session, stack.row, picture, made.judged.findings)
+    leak = _leak(library, stack.row, picture)
     with library.db.session() as session:
         row = session.get_one(FrameSet, stack.row.id)
         folder = session.get_one(Folder, library.own_folder_id(session))
         facts = replace(facts_from_json(row.facts), is_master=True, n_combined=made.n_used, utc=row.first_utc)
-        frame = enter_own_file(session, folder, relative, facts, sha256)
+        frame = enter_own_file(session, folder, relative, facts, made.sha256)
         frame.group_key = frame.group_key or "master"
         master = FrameSet(kind=row.kind, is_master=True, n_frames=made.n_used, n_kept=made.n_used, facts={})
         session.add(master)

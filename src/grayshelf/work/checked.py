@@ -9,7 +9,7 @@ from contextlib import closing
 from dataclasses import asdict, dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,10 +17,10 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.checks.findings import SetFinding
-from grayshelf.core.checks.looks import FrameLook, hottest, look_at
+from grayshelf.core.checks.looks import FrameLook, counted_levels, hottest, look_at
 from grayshelf.core.checks.of_a_master import Beside, findings_of_master, look_at_master, together
-from grayshelf.core.checks.of_a_picture import stars_on
 from grayshelf.core.checks.of_a_set import Looked, findings_of_set
+from grayshelf.core.checks.stars import stars_on
 from grayshelf.core.errors import CannotCombine, GrayShelfError, UnreadableFrame
 from grayshelf.core.flats.channels import in_colours
 from grayshelf.core.frames.angle import circular_difference
@@ -28,9 +28,11 @@ from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.sets import held
 from grayshelf.core.frames.write import InputRecord
-from grayshelf.core.sensor.statistics import full_level, unshifted_end
+from grayshelf.core.pictures.parts import Picture, as_parts, strips
+from grayshelf.core.sensor.statistics import full_of_counts
 from grayshelf.library.facts_json import facts_from_json, facts_if_sound
-from grayshelf.library.files import read_pixels, sha256_of
+from grayshelf.library.file_parts import FileParts
+from grayshelf.library.files import sha256_of
 from grayshelf.library.library import Library
 from grayshelf.library.models import FrameSet
 from grayshelf.library.rig_terms import rig_of
@@ -55,8 +57,13 @@ class Judged:
     findings: list[SetFinding]
 
 
-def judge_inputs(stack: Stack, progress: Callable[[float], None]) -> Judged:
+def judge_inputs(stack: Stack, scratch: Path, progress: Callable[[float], None]) -> Judged:
     """Hash each frame, look at it beside the others, and leave out what does not belong into a master.
+
+    Parameters
+    ----------
+    scratch
+        A folder for frames that have to be unpacked.
 
     Raises
     ------
@@ -69,22 +76,24 @@ def judge_inputs(stack: Stack, progress: Callable[[float], None]) -> Judged:
     looks: list[tuple[FrameLook, list[SetFinding]]] = []
     if kind is FrameKind.DARK and len(stack.paths) >= 5:
         few = (stack.paths[0], stack.paths[len(stack.paths) // 2], stack.paths[-1])
-        hot_at = hottest(_pixels(path, facts) for path in few)
-    white = _white_of(_pixels(stack.paths[0], facts)) if stack.paths else 65_535
+        hot_at = _read(few[0], lambda: hottest([_parts(path, facts, scratch) for path in few]))
+    white = (
+        _read(stack.paths[0], lambda: _white_of(_parts(stack.paths[0], facts, scratch)))
+        if stack.paths
+        else 65_535
+    )
 
     def looked_through(path: Path) -> tuple[FrameLook, list[SetFinding], str]:
-        pixels = _pixels(path, facts)
-        # Only a frame that is full tells that its driver does not shift the samples up.
-        full = unshifted_end(pixels) if pixels.dtype == np.uint16 else None
-        look = look_at(pixels, full or white, lit=lit, hot_at=hot_at)
-        stars = stars_on(pixels, look.level, look.noise) if facts.of_sky else []
+        parts = _parts(path, facts, scratch)
+        look = look_at(parts, white, lit=lit, hot_at=hot_at)
+        stars = stars_on(parts, look.level, look.noise) if facts.of_sky else []
         return look, stars, sha256_of(path)
 
     records: list[InputRecord] = []
     with (
         ThreadPoolExecutor(AT_ONCE, thread_name_prefix="look") as several,
         # Closed first, so that what has not begun is not waited for when the job is stopped.
-        closing(several.map(looked_through, stack.paths)) as done,  # type: ignore[type-var]
+        closing(several.map(lambda path: _read(path, lambda: looked_through(path)), stack.paths)) as done,  # type: ignore[type-var]
     ):
         for frame, (look, stars, sha256) in zip(stack.frames, done, strict=True):
             looks.append((look, stars))
@@ -108,24 +117,32 @@ def _finite(value: float) -> float | None:
     return float(value) if math.isfinite(value) else None
 
 
-def _pixels(path: Path, facts: FrameFacts) -> NDArray[Any]:
+Found = TypeVar("Found")
+
+
+def _read(path: Path, work: Callable[[], Found]) -> Found:
+    """What is found in a frame; where it cannot be read, that is said of it and of its set."""
     try:
-        pixels = read_pixels(path)
+        return work()
     except UnreadableFrame as error:
         raise CannotCombine(
             f"{path.name}: {error.message} No master was built of its set.", error.advice
         ) from error
-    if pixels.shape != (facts.height, facts.width):
+
+
+def _parts(path: Path, facts: FrameFacts, scratch: Path) -> FileParts:
+    parts = FileParts(path, scratch)
+    if (parts.height, parts.width) != (facts.height, facts.width):
         raise CannotCombine(
-            f"{path.name} is another file than the one that was scanned: it has {pixels.shape[1]} × "
-            f"{pixels.shape[0]} pixels.",
+            f"{path.name} is another file than the one that was scanned: it has {parts.width} × "
+            f"{parts.height} pixels.",
             "Scan its folder again, then build.",
         )
-    return pixels
+    return parts
 
 
-def _white_of(pixels: NDArray[Any]) -> int:
-    return full_level(pixels) if pixels.dtype.kind == "u" else 65_535
+def _white_of(parts: FileParts) -> int:
+    return full_of_counts(counted_levels(parts)) if parts.unsigned_16 else 65_535
 
 
 def _by_hand(stack: Stack) -> dict[int, str]:
@@ -253,30 +270,32 @@ def _look(library: Library, session: Session, row: FrameSet) -> FrameLook | None
     if not row.frames:
         return None
     try:
-        pixels = read_pixels(library.frame_path(session, row.frames[0]))
+        parts = FileParts(library.frame_path(session, row.frames[0]), library.root / "scratch")
+        return look_at_master(parts, FrameKind(row.kind))
     except (GrayShelfError, OSError):
         return None
-    return look_at_master(pixels, FrameKind(row.kind))
 
 
 def looked_at(
-    library: Library, session: Session, row: FrameSet, pixels: NDArray[Any], of_frames: Sequence[SetFinding]
+    library: Library, session: Session, row: FrameSet, picture: Picture, of_frames: Sequence[SetFinding]
 ) -> list[SetFinding]:
     """What is wrong with a master, beside what was found of its frames.
 
     Parameters
     ----------
-    pixels
-        The master's, shape (h, w).
+    picture
+        The master.
     of_frames
         Empty also where nobody looked at them: then what shows in the master alone is told, too.
     """
     facts, kind = facts_from_json(row.facts), FrameKind(row.kind)
     foreign = row.is_master and not (row.record is not None and row.record.built_here)
-    white = 65_535.0 if foreign and float(np.nanmax(pixels)) > 100.0 else math.inf
-    look = look_at_master(pixels, kind, white)
+    # A flat of norm 1 is nowhere full.
+    highest = max(float(np.fmax.reduce(strip, axis=None)) for strip in strips(as_parts(picture)))
+    white = 65_535.0 if foreign and highest > 100.0 else math.inf
+    look = look_at_master(picture, kind, white)
     of_master = findings_of_master(
-        pixels,
+        picture,
         look,
         kind,
         beside(library, session, row),

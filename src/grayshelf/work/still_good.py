@@ -8,7 +8,6 @@ from datetime import date
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
@@ -23,7 +22,6 @@ from grayshelf.core.pictures.parts import Pixels, made_small
 from grayshelf.library.catalog import IN_SETS
 from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.file_parts import parts_of
-from grayshelf.library.files import read_pixels
 from grayshelf.library.holdings import HELD, common_settings, stock
 from grayshelf.library.library import Library
 from grayshelf.library.models import Frame, FrameSet
@@ -143,8 +141,8 @@ def hold_against(
         ratio, factor = _ratio(library, own, fresh)
         found = flat_still_good(ratio, factor, progress)
     else:
-        old, new = own.pixels(), fresh.pixels()
-        if old.shape != new.shape:
+        old, new = (parts_of(held.path, library.root / "scratch") for held in (own, fresh))
+        if (old.width, old.height) != (new.width, new.height):
             raise GrayShelfError(
                 "The two differ in size.", "Scan their folders again: a file is another by now."
             )
@@ -183,10 +181,6 @@ class _Held:
         self.settings = common_settings(row, facts_from_json(row.facts))
         record = row.record
         self.taken_off = bool(row.is_master and record is not None and record.pedestal_kind)
-
-    def pixels(self) -> NDArray[Any]:
-        """All of it, shape (h, w)."""
-        return read_pixels(self.path)
 
 
 def _ratio(library: Library, own: _Held, fresh: _Held) -> tuple[Pixels, int]:

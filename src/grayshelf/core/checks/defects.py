@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,11 +15,14 @@ from numpy.typing import NDArray
 from grayshelf.core.checks.looks import medians_of_squares, side_of_squares
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.masters.spread import MAD_TO_SIGMA
+from grayshelf.core.pictures.parts import Parts, Picture, as_parts
 
 #: A pixel of a capped master this many spreads above or below its surroundings is hot, or cold.
 SPREADS = 10.0
 #: And at least this, in ADU.
 LEAST_ADU = 1.0
+#: So many pixels of a band tell how far the usual ones scatter.
+FEW_OF_BAND = 200_000
 #: A pixel of a flat with less, or more, than this share of the light around it is cold, or hot.
 DIM, BRIGHT = 0.7, 1.3
 
@@ -53,17 +55,17 @@ class Defects:
         return found
 
 
-def defects_of(pixels: NDArray[Any], kind: FrameKind) -> Defects:
+def defects_of(picture: Picture, kind: FrameKind) -> Defects:
     """The defective pixels of a master.
 
     Parameters
     ----------
-    pixels
-        Shape (h, w): ADU of a capped master, ADU or norm 1 of a flat.
+    picture
+        ADU of a capped master, ADU or norm 1 of a flat.
     kind
         What its frames were taken for.
     """
-    surroundings = _Surroundings(pixels)
+    surroundings = _Surroundings(as_parts(picture))
     low, high = (DIM, BRIGHT) if kind is FrameKind.FLAT else _limits(surroundings)
     rows, columns, values = [], [], []
     for first, last in surroundings.bands():
@@ -83,18 +85,18 @@ class _Surroundings:
     vignetting is a defect, and a cluster of defects does not hide itself. Made band by band, since a whole one would take
     as much memory as the picture."""
 
-    def __init__(self, pixels: NDArray[Any]) -> None:
-        self._pixels = pixels
-        height, width = pixels.shape
+    def __init__(self, parts: Parts) -> None:
+        self._parts = parts
+        height, width = parts.height, parts.width
         self._side = min(side_of_squares(height, width), height, width)
-        self._squares = medians_of_squares(pixels, self._side)
+        self._squares = medians_of_squares(parts, self._side)
         self._left, self._share = _between(width, self._side, self._squares.shape[1])
         self._right = np.minimum(self._left + 1, self._squares.shape[1] - 1)
         self._upper, self._part = _between(height, self._side, self._squares.shape[0])
 
     def bands(self) -> Iterator[tuple[int, int]]:
         """First and last rows of each band."""
-        height = self._pixels.shape[0]
+        height = self._parts.height
         return ((first, min(first + self._side, height)) for first in range(0, height, self._side))
 
     def told(self, first: int, last: int, *, over: bool) -> NDArray[np.float32]:
@@ -103,7 +105,7 @@ class _Surroundings:
         lower = np.minimum(upper + 1, self._squares.shape[0] - 1)
         lines = self._squares[upper] * (1 - part) + self._squares[lower] * part
         around = lines[:, self._left] * (1 - self._share) + lines[:, self._right] * self._share
-        values = np.asarray(self._pixels[first:last], np.float32)
+        values = self._parts.part(first, last, 0, self._parts.width)
         if not over:
             return np.asarray(values - around, np.float32)
         with np.errstate(divide="ignore", invalid="ignore"):
@@ -114,10 +116,18 @@ def _limits(surroundings: _Surroundings) -> tuple[float, float]:
     """Below and above which a capped master's pixel is no usual one, by some of its bands."""
     bands = list(surroundings.bands())
     some = bands[:: max(1, len(bands) // 8)]
-    sample = np.concatenate([surroundings.told(*band, over=False).ravel()[::3] for band in some])
+    sample = np.concatenate([_few_of(surroundings.told(*band, over=False)) for band in some])
+    if sample.size == 0:
+        return -np.inf, np.inf
     middle = float(np.median(sample))
     limit = max(SPREADS * MAD_TO_SIGMA * float(np.median(np.abs(sample - middle))), LEAST_ADU)
     return -limit, limit
+
+
+def _few_of(told: NDArray[np.float32]) -> NDArray[np.float32]:
+    """Some pixels of a band, of all columns, without what is no number."""
+    few = told.ravel()[:: max(3, told.size // FEW_OF_BAND | 1)]
+    return few[np.isfinite(few)]
 
 
 def _between(size: int, side: int, squares: int) -> tuple[NDArray[np.intp], NDArray[np.float32]]:

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
 
 from grayshelf.core.checks.defects import defects_of
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.masters.spread import MAD_TO_SIGMA
+from grayshelf.core.pictures.parts import Parts, Picture, Pixels, as_parts, strips
+from grayshelf.core.pictures.quantiles import quantile_of
 
 
 @dataclass(frozen=True)
@@ -22,58 +24,56 @@ class Figure:
     digits: int
 
 
-def _middle(pixels: NDArray[np.float32]) -> NDArray[np.float32]:
-    height, width = pixels.shape
-    return pixels[height * 2 // 5 : height * 3 // 5 + 1, width * 2 // 5 : width * 3 // 5 + 1]
+def _middle(parts: Parts) -> Pixels:
+    height, width = parts.height, parts.width
+    return parts.part(height * 2 // 5, height * 3 // 5 + 1, width * 2 // 5, width * 3 // 5 + 1)
 
 
-def _corners(pixels: NDArray[np.float32]) -> list[float]:
-    height, width = pixels.shape
+def _corners(parts: Parts) -> list[float]:
+    height, width = parts.height, parts.width
     h, w = max(height // 12, 1), max(width // 12, 1)
-    parts = (pixels[:h, :w], pixels[:h, -w:], pixels[-h:, :w], pixels[-h:, -w:])
-    return [_median(part) for part in parts]
+    places = [(top, left) for top in (0, height - h) for left in (0, width - w)]
+    return [_median(parts.part(top, top + h, left, left + w)) for top, left in places]
 
 
-def _median(part: NDArray[np.float32]) -> float:
+def _median(part: Pixels) -> float:
     """Of what holds a number; nought where nothing does."""
     known = part[np.isfinite(part)]
     return float(np.median(known)) if known.size else 0.0
 
 
-def master_figures(pixels: NDArray[np.float32], kind: FrameKind) -> list[Figure]:
+def master_figures(picture: Picture, kind: FrameKind) -> list[Figure]:
     """Figures of a master or frame.
 
     Parameters
     ----------
-    pixels
-        Shape (h, w), ADU for capped frames, ADU or norm 1 for flats.
+    picture
+        ADU for capped frames, ADU or norm 1 for flats.
     kind
         What the frame was taken for.
     """
-    known = pixels[np.isfinite(pixels)]
-    if known.size == 0:
+    parts = as_parts(picture)
+    median = quantile_of(parts, 0.5)
+    if math.isnan(median):
         return []
-    median = float(np.median(known))
-    spread = MAD_TO_SIGMA * float(np.median(np.abs(known - np.float32(median))))
+    spread = MAD_TO_SIGMA * quantile_of(parts, 0.5, about=median)
+    middle, corners = _median(_middle(parts)), _corners(parts)
+    defects = defects_of(parts, kind)
     if kind is FrameKind.FLAT:
-        middle = _median(_middle(pixels))
-        corners = _corners(pixels)
-        darkest = float(np.percentile(known, 0.01))
         return [
             Figure("Median", median, "norm 1" if median < 100 else "ADU", 4 if median < 100 else 0),
             Figure("Corner to centre", 100.0 * float(np.mean(corners)) / middle, "%", 1),
             Figure("Weakest corner", 100.0 * min(corners) / middle, "%", 1),
-            Figure("Darkest 0.01 %", 100.0 * darkest / middle, "% of centre", 1),
+            Figure("Darkest 0.01 %", 100.0 * quantile_of(parts, 0.0001) / middle, "% of centre", 1),
             Figure("Spread of the pixels", 100.0 * spread / median, "%", 2),
-            Figure("Dead or dim pixels", float(defects_of(pixels, kind).n_cold), "", 0),
+            Figure("Dead or dim pixels", float(defects.n_cold), "", 0),
         ]
-    middle = _median(_middle(pixels))
-    defects = defects_of(pixels, kind)
+    lowest = min(float(np.fmin.reduce(strip, axis=None)) for strip in strips(parts))
     return [
         Figure("Median", median, "ADU", 1),
         Figure("Spread of the pixels", spread, "ADU", 2),
-        Figure("Brightest corner", max(_corners(pixels)) - middle, "ADU over the middle", 1),
-        Figure("Warm pixels", 100.0 * defects.n_hot / pixels.size, "%", 3),
+        Figure("Brightest corner", max(corners) - middle, "ADU over the middle", 1),
+        Figure("Warm pixels", 100.0 * defects.n_hot / (parts.width * parts.height), "%", 3),
         Figure("Cold pixels", float(defects.n_cold), "", 0),
-        Figure("Lowest pixel", float(known.min()), "ADU", 0),
+        Figure("Lowest pixel", lowest, "ADU", 0),
     ]

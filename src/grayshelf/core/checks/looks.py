@@ -3,14 +3,25 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable
+import os
+from collections.abc import Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
-from typing import Any
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
-from grayshelf.core.sensor.statistics import background_noise, count_levels, quantile_of_counts
+from grayshelf.core.pictures.parts import (
+    Parts,
+    Picture,
+    as_parts,
+    is_unsigned_16,
+    levels_at,
+    rows_of_strips,
+    strips,
+)
+from grayshelf.core.sensor.statistics import background_noise, quantile_of_counts, unshifted_end
 
 #: Squares across the longer side of a frame.
 ACROSS = 48
@@ -65,104 +76,166 @@ def side_of_squares(height: int, width: int) -> int:
 
 
 def look_at(
-    pixels: NDArray[Any], white_adu: float, *, lit: bool, hot_at: NDArray[np.int64] | None = None
+    picture: Picture, white_adu: float, *, lit: bool, hot_at: NDArray[np.int64] | None = None
 ) -> FrameLook:
-    """Look at a frame.
+    """Look at a frame, some rows at a time.
 
     Parameters
     ----------
-    pixels
-        Shape (h, w): uint16, or float32 of a master.
+    picture
+        The frame, or a master.
     white_adu
-        The level at which its pixels are full.
+        The level at which its pixels are full, unless they themselves tell another (see `unshifted_end`).
     lit
         Whether there is light on it: then bright and dark parts are no faults of pixels.
     hot_at
-        Flat indices of pixels whose values are wanted.
+        Flat indices of pixels whose values are wanted, rising.
     """
-    from grayshelf.core.checks.looks_compiled import blocks_of
-
-    height, width = pixels.shape
-    low_q, level, high_q, zeros, full = _levels(pixels, white_adu)
-    spread = max((high_q - low_q) / 2.0, 0.5 if pixels.dtype.kind == "u" else 1e-6)
+    parts = as_parts(picture)
+    height, width = parts.height, parts.width
+    levels = _levels(parts, white_adu)
+    spread = max((levels.high - levels.low) / 2.0, 0.5 if is_unsigned_16(parts) else 1e-6)
     low, high = -math.inf, math.inf
     if not lit:
-        low, high = level - STEADY_SPREADS * spread, level + STEADY_SPREADS * spread
+        low, high = levels.middle - STEADY_SPREADS * spread, levels.middle + STEADY_SPREADS * spread
     side = side_of_squares(height, width)
-    shape = max(height // side, 1), max(width // side, 1)
-    means, over = np.empty(shape, np.float32), np.empty(shape, np.float32)
-    rows = np.empty((STRIPS, height))
-    plain = np.ascontiguousarray(pixels)
-    blocks_of(plain, min(side, height, width), low, high, white_adu, means, over, rows)
+    squares = _squares_of(parts, min(side, height, width), low, high, levels.white)
     first = max(height // 2 - NOISE_ROWS // 2, 0)
-    quads = [
-        float(np.mean(pixels[first + r : first + NOISE_ROWS : 2, c::2]))
-        if height > 1 and width > 1
-        else level
-        for r in (0, 1)
-        for c in (0, 1)
-    ]
+    middle = parts.part(first, min(first + NOISE_ROWS, height), 0, width)
+    quads = [_mean_of(middle[r::2, c::2], levels.middle) for r in (0, 1) for c in (0, 1)]
     return FrameLook(
         height,
         width,
-        level,
-        float(np.nanmean(means)),
+        levels.middle,
+        float(np.nanmean(squares.means)),
         spread,
-        background_noise(pixels[first : first + NOISE_ROWS].astype(np.float32, copy=False)),
-        zeros,
-        full,
+        background_noise(middle),
+        levels.zeros,
+        levels.full,
         side,
-        means,
-        over,
-        rows,
+        squares.means,
+        squares.full,
+        squares.rows,
         (quads[0], quads[1], quads[2], quads[3]),
-        np.empty(0, np.float32) if hot_at is None else plain.ravel()[hot_at].astype(np.float32),
+        np.empty(0, np.float32) if hot_at is None else levels_at(parts, hot_at),
     )
 
 
-def _levels(pixels: NDArray[Any], white_adu: float) -> tuple[float, float, float, float, float]:
-    """The 16th, 50th and 84th percentile, the share at zero and the share that is full."""
-    if pixels.dtype == np.uint16:
-        bins = count_levels(pixels)
+def _mean_of(pixels: NDArray[np.float32], otherwise: float) -> float:
+    known = pixels[np.isfinite(pixels)]
+    return float(known.mean()) if known.size else otherwise
+
+
+class _Levels(NamedTuple):
+    """The 16th, 50th and 84th percentile, the share at zero, where pixels are full, and the share that is."""
+
+    low: float
+    middle: float
+    high: float
+    zeros: float
+    white: float
+    full: float
+
+
+def _levels(parts: Parts, white_adu: float) -> _Levels:
+    size = parts.width * parts.height
+    if is_unsigned_16(parts):
+        bins = counted_levels(parts)
         low, middle, high = (quantile_of_counts(bins, q) for q in (0.16, 0.5, 0.84))
-        full = float(bins[min(max(round(white_adu), 0), 65_535) :].sum())
-        return low, middle, high, float(bins[0]) / pixels.size, full / pixels.size
-    sample = pixels.ravel()[:: max(1, pixels.size // 1_000_000)]
-    sample = sample[np.isfinite(sample)]
-    low, middle, high = (float(v) for v in np.percentile(sample, (16.0, 50.0, 84.0)))
+        white = unshifted_end(bins) or white_adu
+        full = float(bins[min(max(round(white), 0), 65_535) :].sum())
+        return _Levels(low, middle, high, float(bins[0]) / size, white, full / size)
+    # Odd, so that all columns of a colour pattern are met.
+    every = max(1, size // 1_000_000) | 1
+    sample, zeros, over, lowest = [], 0, 0, math.inf
+    for strip in strips(parts):
+        some = strip.ravel()[::every]
+        sample.append(some[np.isfinite(some)])
+        zeros += int(np.count_nonzero(strip == 0))
+        over += int(np.count_nonzero(strip >= white_adu))
+        lowest = min(lowest, float(np.fmin.reduce(strip, axis=None)))
+    low, middle, high = (float(v) for v in np.percentile(np.concatenate(sample), (16.0, 50.0, 84.0)))
     # Where some lie below nought, as after a bias was taken off, nothing was cut off there.
-    zeros = float(np.mean(pixels == 0)) if float(np.nanmin(pixels)) >= 0.0 else 0.0
-    return low, middle, high, zeros, float(np.mean(pixels >= white_adu))
+    return _Levels(low, middle, high, zeros / size if lowest >= 0.0 else 0.0, white_adu, over / size)
 
 
-def medians_of_squares(pixels: NDArray[Any], side: int) -> NDArray[np.float32]:
+def counted_levels(parts: Parts) -> NDArray[np.int64]:
+    """How often each of the 65,536 levels occurs in a frame of whole numbers of 16 bits."""
+    from grayshelf.core.sensor.compiled import count
+
+    bins = np.zeros((4, 65_536), np.uint32)
+    for strip in strips(parts):
+        count(strip.astype(np.uint16).ravel(), bins)
+    return bins.sum(axis=0, dtype=np.int64)
+
+
+class _Squares(NamedTuple):
+    """Means of squares and of strips of rows; see `FrameLook`."""
+
+    means: NDArray[np.float32]
+    full: NDArray[np.float32]
+    rows: NDArray[np.float64]
+
+
+def _squares_of(parts: Parts, side: int, low: float, high: float, white: float) -> _Squares:
+    from grayshelf.core.checks.looks_compiled import blocks_of
+
+    height, width = parts.height, parts.width
+    shape = max(height // side, 1), max(width // side, 1)
+    means, full = np.empty(shape, np.float32), np.empty(shape, np.float32)
+    rows = np.empty((STRIPS, height))
+    for top, bottom in rows_of_strips(parts, side):
+        strip = parts.part(top, bottom, 0, width)
+        cut = slice(top // side, bottom // side)
+        some = np.empty((STRIPS, bottom - top))
+        blocks_of(np.ascontiguousarray(strip), side, low, high, white, means[cut], full[cut], some)
+        rows[:, top:bottom] = some
+    return _Squares(means, full, rows)
+
+
+def medians_of_squares(picture: Picture, side: int) -> NDArray[np.float32]:
     """Medians of the squares of a capped master, shape (h // side, w // side): where it glows no pixel is a hot one."""
-    rows, columns = max(pixels.shape[0] // side, 1), max(pixels.shape[1] // side, 1)
-    found = np.empty((rows, columns), np.float32)
-    for row in range(rows):
-        strip = pixels[row * side : (row + 1) * side, : columns * side]
+    parts = as_parts(picture)
+    rows, columns = max(parts.height // side, 1), max(parts.width // side, 1)
+
+    def of_row(row: int) -> NDArray[np.float32]:
+        strip = parts.part(row * side, min((row + 1) * side, parts.height), 0, columns * side)
         squares = strip.reshape(strip.shape[0], columns, -1).swapaxes(0, 1).reshape(columns, -1)
-        found[row] = np.median(squares, axis=1)
-        for column in np.flatnonzero(np.isnan(found[row])):
+        medians = np.asarray(np.median(squares, axis=1), np.float32)
+        for column in np.flatnonzero(np.isnan(medians)):
             known = squares[column][np.isfinite(squares[column])]
-            found[row, column] = np.median(known) if known.size else np.nan
-    return found
+            medians[column] = np.median(known) if known.size else np.nan
+        return medians
+
+    with ThreadPoolExecutor(os.cpu_count()) as several:
+        return np.stack(list(several.map(of_row, range(rows))))
 
 
-def hottest(frames: Iterable[NDArray[Any]], share: float = 0.002, most: int = 20_000) -> NDArray[np.int64]:
-    """Flat indices of the pixels that are hot in all of a few capped frames.
+def hottest(frames: Sequence[Picture], share: float = 0.002, most: int = 20_000) -> NDArray[np.int64]:
+    """Flat indices of the pixels that are hot in all of a few capped frames, rising.
 
     Parameters
     ----------
     frames
-        Of one set, shape (h, w) each, one held at a time: three suffice, so that no cosmic ray counts.
+        Of one set, all of one size: three suffice, so that no cosmic ray counts.
     """
-    least: NDArray[Any] | None = None
-    for frame in frames:
-        least = frame.ravel().copy() if least is None else np.minimum(least, frame.ravel(), out=least)
-    if least is None:
+    several = [as_parts(frame) for frame in frames]
+    if not several:
         return np.empty(0, np.int64)
-    sample = least[:: max(1, least.size // 1_000_000)]
-    found = np.flatnonzero(least > np.quantile(sample, 1.0 - share))
+    width, height = several[0].width, several[0].height
+
+    def least() -> Iterator[NDArray[np.float32]]:
+        for top, bottom in rows_of_strips(several[0]):
+            yield np.minimum.reduce([one.part(top, bottom, 0, width) for one in several]).ravel()
+
+    every = max(1, width * height // 1_000_000) | 1
+    limit = np.quantile(np.concatenate([strip[::every].copy() for strip in least()]), 1.0 - share)
+    places, values, start = [], [], 0
+    for strip in least():
+        found = np.flatnonzero(strip > limit)
+        places.append(found + start)
+        values.append(strip[found])
+        start += strip.size
+    place, value = np.concatenate(places), np.concatenate(values)
     # Of too many the hottest: on a coarse converter many share a level.
-    return np.sort(found[np.argsort(-least[found].astype(np.float64), kind="stable")[:most]]).astype(np.int64)
+    return np.sort(place[np.argsort(-value.astype(np.float64), kind="stable")[:most]]).astype(np.int64)

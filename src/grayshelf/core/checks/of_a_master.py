@@ -5,22 +5,13 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import Any
-
-import numpy as np
-from numpy.typing import NDArray
 
 from grayshelf.core.checks.findings import Fault, SetFinding
 from grayshelf.core.checks.looks import FrameLook, look_at, medians_of_squares
-from grayshelf.core.checks.of_a_picture import (
-    banding_of,
-    capped_and_full,
-    leak_of,
-    shade_of,
-    stars_on,
-    tilt_of,
-)
+from grayshelf.core.checks.of_a_picture import banding_of, capped_and_full, leak_of, shade_of, tilt_of
+from grayshelf.core.checks.stars import stars_on
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.pictures.parts import Picture
 
 #: What is found of these keeps a master from being used without a second thought.
 _CARE = (Fault.LEAK, Fault.CLIPPED, Fault.SATURATED, Fault.SHADE, Fault.BANDING, Fault.STARS)
@@ -44,22 +35,22 @@ class Beside:
     """And that exposure."""
 
 
-def look_at_master(pixels: NDArray[Any], kind: FrameKind, white_adu: float = math.inf) -> FrameLook:
+def look_at_master(picture: Picture, kind: FrameKind, white_adu: float = math.inf) -> FrameLook:
     """A master, looked at. A flat of norm 1 is nowhere full: what its frames held is told of them.
 
     Parameters
     ----------
-    pixels
-        Shape (h, w).
+    picture
+        The master.
     white_adu
         The level at which its pixels are full.
     """
-    look = look_at(pixels, white_adu, lit=kind is FrameKind.FLAT)
-    return look if kind is FrameKind.FLAT else replace(look, blocks=medians_of_squares(pixels, look.side))
+    look = look_at(picture, white_adu, lit=kind is FrameKind.FLAT)
+    return look if kind is FrameKind.FLAT else replace(look, blocks=medians_of_squares(picture, look.side))
 
 
 def findings_of_master(
-    pixels: NDArray[Any],
+    picture: Picture,
     look: FrameLook,
     kind: FrameKind,
     beside: Beside,
@@ -73,7 +64,7 @@ def findings_of_master(
     Parameters
     ----------
     look
-        Of the master's pixels, shape (h, w).
+        Of this master.
     exposure_s
         Of its frames, in seconds.
     of_sky
@@ -89,7 +80,7 @@ def findings_of_master(
     if beside.longer is not None and exposure_s:
         found += shade_of(look, exposure_s, beside.longer, beside.longer_s)
     if of_sky:
-        found += stars_on(np.asarray(pixels), look.level, look.noise)
+        found += stars_on(picture, look.level, look.noise)
     return found
 
 

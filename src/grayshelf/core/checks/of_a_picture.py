@@ -25,8 +25,6 @@ BANDING = 0.0018
 FEWEST_WAVES = 4
 #: A flat this much brighter on one side than on the other is lit from one side, or the camera is not square to it.
 TILT = 0.2
-#: So many spots are looked at; fewer than this are no stars.
-MOST_SPOTS, FEWEST_STARS = 4096, 3
 #: Shares of full pixels, and of those at zero, that are no matter; and so many dead ones, on any sensor.
 FULL_LIT, FULL_CAPPED, ZEROS, FEW_DEAD = 0.0005, 0.01, 5e-5, 12
 #: The corners of a flat may differ by this share from those of a longer one of the same train.
@@ -113,8 +111,9 @@ def glow_of(squares: Floats) -> Floats:
     noise = _rough_noise(squares)
 
     def shape(where: Floats) -> Floats:
-        far = np.hypot((x - where[0]) / math.exp(where[2]), (y - where[1]) / math.exp(where[3]))
-        return np.asarray(np.exp(-far))
+        # Beyond these reaches it is a point, or even: the search may try what no glow has.
+        across, down = np.exp(np.clip(where[2:4], -8.0, 4.0))
+        return np.asarray(np.exp(-np.hypot((x - where[0]) / across, (y - where[1]) / down)))
 
     best, gain = None, 0.0
     for from_y, from_x in _GLOW_FROM:
@@ -295,48 +294,6 @@ def shade_of(flat: FrameLook, exposure_s: float, longer: FrameLook, longer_s: fl
             f"At {exposure_s:g} s the corners are {100.0 * size:.1f} % darker, beside the middle, than at {longer_s:g} s: "
             "the shutter’s shade, which no light has.",
             "Expose flats for longer: dim the light, or hang something before it.",
-        )
-    ]
-
-
-def stars_on(flat: NDArray[np.floating], level: float, noise: float) -> list[SetFinding]:
-    """Stars on a flat of the sky: bright spots that are larger than a pixel.
-
-    Parameters
-    ----------
-    flat
-        Shape (h, w), one frame or a master.
-    level, noise
-        Its median, and the temporal noise of a pixel, in its unit.
-    """
-    from scipy.ndimage import uniform_filter
-
-    from grayshelf.core.checks.looks_compiled import points_of
-
-    plain = np.asarray(flat, np.float32)
-    if min(plain.shape) < 32:
-        return []
-    smooth = uniform_filter(plain, 3)
-    # Even where the noise is less, what shares a level in nine pixels is the sensor's own.
-    limit = max(7.0 * noise / 3.0, 0.002 * level)
-    spots = np.zeros((MOST_SPOTS, 2), np.int32)
-    spots = spots[: points_of(smooth, plain, limit, MOST_SPOTS, spots)]
-    # The middle of a ring-shaped shadow is as bright as what is around the shadow, and no brighter.
-    above = smooth - uniform_filter(smooth, 61)
-    spots = spots[above[spots[:, 0], spots[:, 1]] > limit]
-    many, ys, xs = len(spots), spots[:, 0], spots[:, 1]
-    if many < FEWEST_STARS:
-        return []
-    top = float(above[ys, xs].max())
-    return [
-        SetFinding(
-            Fault.STARS,
-            float(many),
-            "stars",
-            f"{many} stars stand on it, the brightest {100.0 * top / level:.1f} % above the sky.",
-            "Let the mount drift or move it between the flats, and take them while the sky is brighter: clipping then takes "
-            "the stars out.",
-            place=Place(int(xs.min()), int(ys.min()), int(xs.max()) + 1, int(ys.max()) + 1),
         )
     ]
 

@@ -8,17 +8,17 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 from enum import StrEnum
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from grayshelf.core.checks.defects import defects_of
+from grayshelf.core.checks.defects import Defects, defects_of
 from grayshelf.core.checks.dust import Shadow, shadows_in
 from grayshelf.core.checks.light_fall import Squares
 from grayshelf.core.checks.over_its_light import over_its_light
 from grayshelf.core.frames.kinds import FrameKind
-from grayshelf.core.pictures.parts import Pixels
+from grayshelf.core.pictures.parts import Parts, Picture, Pixels, as_parts, levels_at
+from grayshelf.core.pictures.quantiles import quantile_of
 
 Floats = NDArray[np.float64]
 
@@ -59,10 +59,7 @@ class StillGood:
 
 
 def capped_still_good(
-    old: NDArray[Any],
-    new: NDArray[Any],
-    kind: FrameKind,
-    progress: Callable[[float], None] = lambda share: None,
+    old: Picture, new: Picture, kind: FrameKind, progress: Callable[[float], None] = lambda share: None
 ) -> StillGood:
     """Hold a dark, dark flat or bias against a newer one, or against one fresh frame.
 
@@ -72,23 +69,25 @@ def capped_still_good(
     Parameters
     ----------
     old, new
-        Shape (h, w), ADU, of the same settings.
+        ADU, of one size and the same settings.
     progress
         Called with the share done, 0 … 1; may raise to stop.
     """
-    was = defects_of(old, kind)
-    progress(0.45)
-    now = defects_of(new, kind)
-    progress(0.9)
-    old_level, new_level = _level(old), _level(new)
+    older, newer = as_parts(old), as_parts(new)
+    was = defects_of(older, kind)
+    progress(0.35)
+    now = defects_of(newer, kind)
+    progress(0.7)
+    old_level, new_level = quantile_of(older, 0.5), quantile_of(newer, 0.5)
     level = new_level - old_level
-    spread = max(_spread(old), 0.3), max(_spread(new), 0.3)
+    spread = max(_spread(older), 0.3), max(_spread(newer), 0.3)
+    progress(0.9)
     sure = CHANGED_SPREADS * float(np.hypot(*spread))
     # Only what the noisier of the two can show is asked of either.
-    hot = np.union1d(_hot(was, 2 * sure, old.shape), _hot(now, 2 * sure, old.shape))
-    hot = hot[np.isfinite(old.ravel()[hot]) & np.isfinite(new.ravel()[hot])]
-    before = old.ravel()[hot].astype(np.float64) - old_level
-    after = new.ravel()[hot].astype(np.float64) - new_level
+    hot = np.union1d(_hot(was, 2 * sure, older.width), _hot(now, 2 * sure, older.width))
+    before, after = (levels_at(parts, hot).astype(np.float64) for parts in (older, newer))
+    known = np.isfinite(before) & np.isfinite(after)
+    hot, before, after = hot[known], before[known] - old_level, after[known] - new_level
     if hot.size < FEWEST_HOT:
         return _by_level(level, hot.size)
     percent = 100.0 * float(np.count_nonzero(_changed(before, after, sure))) / hot.size
@@ -116,22 +115,14 @@ def _by_level(level: float, hot: int) -> StillGood:
     return StillGood(serves, abs(level), "ADU", f"its level moved by {level:+.1f} ADU; {few}")
 
 
-def _hot(defects: Any, least: float, shape: tuple[int, ...]) -> NDArray[np.int64]:
+def _hot(defects: Defects, least: float, width: int) -> NDArray[np.int64]:
     strong = defects.hot & (defects.value > least)
-    flat = defects.row[strong].astype(np.int64) * shape[1] + defects.column[strong]
+    flat = defects.row[strong].astype(np.int64) * width + defects.column[strong]
     return np.asarray(flat, np.int64)
 
 
-def _level(pixels: NDArray[Any]) -> float:
-    """The median of what holds a number."""
-    return float(np.median(pixels if pixels.dtype.kind == "u" else pixels[np.isfinite(pixels)]))
-
-
-def _spread(pixels: NDArray[Any]) -> float:
-    some = np.asarray(pixels.ravel()[:: max(1, pixels.size // 1_000_000)], np.float64)
-    some = some[np.isfinite(some)]
-    low, high = np.percentile(some, (16.0, 84.0))
-    return float(high - low) / 2
+def _spread(parts: Parts) -> float:
+    return (quantile_of(parts, 0.84) - quantile_of(parts, 0.16)) / 2
 
 
 def flat_still_good(

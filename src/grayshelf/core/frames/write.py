@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import math
 import unicodedata
 from collections.abc import Mapping, Sequence
@@ -12,8 +13,11 @@ from typing import TYPE_CHECKING, BinaryIO
 import numpy as np
 from numpy.typing import NDArray
 
+from grayshelf.core.frames.checksum import encoded, ones_complement_sum
 from grayshelf.core.frames.facts import FrameFacts
+from grayshelf.core.frames.fits_blocks import BLOCK
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.pictures.parts import Parts, Picture, as_parts, strips
 
 if TYPE_CHECKING:
     from astropy.io import fits
@@ -128,17 +132,67 @@ def _or_nan(value: float | None) -> float:
 
 def write_master(
     stream: BinaryIO,
-    pixels: NDArray[np.float32],
+    picture: Picture,
     header: fits.Header,
     inputs: Sequence[InputRecord],
     history: Sequence[str],
 ) -> None:
-    """Write a float32 master; its inputs, with their hashes, follow as the table INPUTS."""
-    from astropy.io import fits
-
+    """Write a float32 master, some rows at a time; its inputs, with their hashes, follow as the table INPUTS."""
     header = header.copy()
     for line in history:
         header.add_history(ascii_text(line))
+    parts = as_parts(picture)
+    datasum = 0
+    for strip in strips(parts):
+        datasum = ones_complement_sum(strip.astype(">f4"), datasum)
+    stream.write(_image_header(parts.width, parts.height, header, datasum))
+    _write_rows(stream, parts)
+    stream.write(_table_of(inputs))
+
+
+def start_rows(stream: BinaryIO, width: int, height: int) -> None:
+    """Begin a frame of float32 whose rows are written afterwards, as `kept_rows` gives them; see `end_rows`."""
+    from astropy.io import fits
+
+    stream.write(_image_header(width, height, fits.Header(), None))
+
+
+def kept_rows(rows: NDArray[np.float32]) -> memoryview:
+    """Rows as FITS keeps them."""
+    return np.ascontiguousarray(rows, ">f4").data
+
+
+def end_rows(stream: BinaryIO, width: int, height: int) -> None:
+    """Fill up the last block of a frame of float32."""
+    stream.write(bytes(-(4 * width * height) % BLOCK))
+
+
+def _write_rows(stream: BinaryIO, parts: Parts) -> None:
+    for strip in strips(parts):
+        stream.write(kept_rows(strip))
+    end_rows(stream, parts.width, parts.height)
+
+
+def _image_header(width: int, height: int, header: fits.Header, datasum: int | None) -> bytes:
+    """The header of float32 pixels that follow, as bytes; with checksums where the sum of the pixels is known."""
+    from astropy.io import fits
+
+    # Of the picture only its size is looked at: nothing is made of it.
+    whole = fits.PrimaryHDU(np.broadcast_to(np.array(0, ">f4"), (height, width)), header)
+    told = whole.header
+    told["EXTEND"] = (True, "a table follows")
+    whole.verify("exception")
+    if datasum is None:
+        return told.tostring().encode("ascii")
+    told["CHECKSUM"] = ("0" * 16, "of header and pixels")
+    told["DATASUM"] = (str(datasum), "of the pixels")
+    told["CHECKSUM"] = encoded(ones_complement_sum(told.tostring().encode("ascii"), datasum))
+    return told.tostring().encode("ascii")
+
+
+def _table_of(inputs: Sequence[InputRecord]) -> bytes:
+    from astropy.io import fits
+
     names = [ascii_text(i.name) for i in inputs]
     reasons = [ascii_text(i.reason) for i in inputs]
     columns = [
@@ -153,5 +207,8 @@ def write_master(
         fits.Column("CCDTEMP", "D", unit="degC", array=[_or_nan(i.temp_c) for i in inputs]),
     ]
     table = fits.BinTableHDU.from_columns(columns, name="INPUTS")
-    hdus = fits.HDUList([fits.PrimaryHDU(pixels.astype(">f4"), header), table])
-    hdus.writeto(stream, output_verify="exception", checksum=True)
+    whole = io.BytesIO()
+    # An empty header before it takes one block.
+    hdus = fits.HDUList([fits.PrimaryHDU(), table])
+    hdus.writeto(whole, output_verify="exception", checksum=True)
+    return whole.getvalue()[BLOCK:]

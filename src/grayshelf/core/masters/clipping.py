@@ -8,12 +8,13 @@ kappa-sigma cannot find one of seven. κ·√… about the median of so few woul
 from __future__ import annotations
 
 import math
+from typing import Any
 
 import numpy as np
 from numba import njit, prange
 from numpy.typing import NDArray
 
-from grayshelf.core.masters.clipping_kinds import MAD, NO_CLIPPING, POOLED
+from grayshelf.core.masters.clipping_kinds import MAD, NO_CLIPPING, POOLED, Clip
 
 Floats = NDArray[np.float32]
 Doubles = NDArray[np.float64]
@@ -31,21 +32,35 @@ def median_of(values: Doubles, first: int, last: int) -> float:  # pragma: no co
 
 
 @njit(cache=True, nogil=True)
-def _mean_of(values: Doubles, first: int, last: int) -> float:  # pragma: no cover - compiled
+def _sum_of(values: Doubles, first: int, last: int) -> float:  # pragma: no cover - compiled
     total = 0.0
     for i in range(first, last):
         total += values[i]
-    return total / (last - first)
+    return total
 
 
 @njit(cache=True, nogil=True)
 def _squares(values: Doubles, first: int, last: int) -> float:  # pragma: no cover - compiled
     """Sum of squares about the mean of a part of the values."""
-    mean = _mean_of(values, first, last)
+    mean = _sum_of(values, first, last) / (last - first)
     square = 0.0
     for i in range(first, last):
         square += (values[i] - mean) ** 2
     return square
+
+
+@njit(cache=True, nogil=True)
+def _sum_between(
+    samples: NDArray[Any], low: float, high: float
+) -> tuple[float, int]:  # pragma: no cover - compiled
+    """Sum and number of the samples from `low` to `high`."""
+    total, count = 0.0, 0
+    for i in range(samples.size):
+        value = np.float64(samples[i])
+        if low <= value <= high:
+            total += value
+            count += 1
+    return total, count
 
 
 @njit(cache=True, nogil=True)
@@ -64,6 +79,26 @@ def _without_furthest(
 
 
 @njit(cache=True, nogil=True)
+def _sums_about(
+    values: Doubles, first: int, last: int, center: float
+) -> tuple[float, float]:  # pragma: no cover - compiled
+    """Sums of some values' distances from `center`, and of their squares; by two and two, which need not wait for each
+    other."""
+    sum_a, sum_b, square_a, square_b = 0.0, 0.0, 0.0, 0.0
+    for i in range(first, last - 1, 2):
+        one, two = values[i] - center, values[i + 1] - center
+        sum_a += one
+        sum_b += two
+        square_a += one * one
+        square_b += two * two
+    if (last - first) % 2:
+        one = values[last - 1] - center
+        sum_a += one
+        square_a += one * one
+    return sum_a + sum_b, square_a + square_b
+
+
+@njit(cache=True, nogil=True)
 def _spread_of(
     values: Doubles, first: int, last: int, center: float, robust: bool
 ) -> float:  # pragma: no cover - compiled
@@ -71,11 +106,15 @@ def _spread_of(
     if robust:
         deviations = np.sort(np.abs(values[first:last] - center))
         return 1.482602218505602 * median_of(deviations, 0, last - first)
-    return math.sqrt(_squares(values, first, last) / (last - first))
+    total, square = _sums_about(values, first, last, center)
+    n = last - first
+    return math.sqrt(max(square - total * total / n, 0.0) / n)
 
 
 @njit(cache=True, nogil=True)
-def _sort_into(row: Floats, step: int, start: int, values: Doubles) -> int:  # pragma: no cover - compiled
+def _sort_into(
+    row: NDArray[Any], step: int, start: int, values: Doubles
+) -> int:  # pragma: no cover - compiled
     """Copy every `step`-th sample and sort; by insertion for usual depths, where it beats anything general. What is no
     number is not copied; returns how many are."""
     n = 0
@@ -116,38 +155,51 @@ def variance_at(level: float, levels: Doubles, variances: Doubles) -> float:  # 
 
 
 @njit(cache=True, nogil=True)
-def _own_spread(values: Doubles, n: int, trimmed: int) -> float:  # pragma: no cover - compiled
-    """Standard deviation of sorted values without the `trimmed` furthest from their median."""
-    first, last = _without_furthest(values, n, trimmed)
-    return math.sqrt(_squares(values, first, last) / max(last - first - 1, 1))
+def _own_spread(
+    values: Doubles, n: int, trimmed: int, center: float, total: float, square: float
+) -> float:  # pragma: no cover - compiled
+    """Standard deviation of sorted values without the `trimmed` furthest from their median `center`, from their sums
+    about it."""
+    first, last = 0, n
+    for _ in range(trimmed):
+        low, high = center - values[first], values[last - 1] - center
+        if low > high:
+            first += 1
+            total += low
+            square -= low * low
+        else:
+            last -= 1
+            total -= high
+            square -= high * high
+    m = last - first
+    return math.sqrt(max(square - total * total / m, 0.0) / max(m - 1, 1))
 
 
 @njit(cache=True, nogil=True)
 def _clip_pooled(
-    values: Doubles, n: int, sigma: float, kappa: float, quantum: float
+    values: Doubles, n: int, total: float, center: float, sigma: float, kappa: float, quantum: float
 ) -> tuple[int, int]:  # pragma: no cover - compiled
-    """The part of sorted values that is left when outliers are taken off, the furthest first.
+    """The part of sorted values that is left when outliers are taken off, the furthest first; `total` is the sum of their
+    distances from `center`.
 
     A value stands for all within half a step of it, so its nearest end counts, against the noise before rounding; and
     a neighbouring step alone is never an outlier.
     """
     first, last = 0, n
     before_rounding = math.sqrt(max(sigma * sigma - quantum * quantum / 12.0, 0.0))
-    total = 0.0
-    for i in range(n):
-        total += values[i]
     while last - first > FEWEST_LEFT:
         m = last - first
-        low = (total - values[first]) / (m - 1) - values[first]
-        high = values[last - 1] - (total - values[last - 1]) / (m - 1)
+        lowest, highest = values[first] - center, values[last - 1] - center
+        low = (total - lowest) / (m - 1) - lowest
+        high = highest - (total - highest) / (m - 1)
         limit = max(kappa * before_rounding * math.sqrt(m / (m - 1.0)) + 0.5 * quantum, 1.5 * quantum)
         if max(low, high) <= limit:
             break
         if high >= low:
             last -= 1
-            total -= values[last]
+            total -= highest
         else:
-            total -= values[first]
+            total -= lowest
             first += 1
     return first, last
 
@@ -175,77 +227,91 @@ def _clip_rounds(
 
 @njit(cache=True, nogil=True)
 def combine_pixel(
-    samples: Floats,
+    samples: NDArray[Any],
     values: Doubles,
     half: Doubles,
-    how: int,
-    kappa: float,
-    rounds: int,
-    median_only: bool,
-    levels: Doubles,
-    variances: Doubles,
-    quantum: float,
-    noisy_above: float,
-    own_factor: float,
-    trimmed: int,
+    clip: Clip,
     out: Floats,
-    half_a: Floats,
-    half_b: Floats,
+    difference: Floats,
     at: int,
+    at_half: int,
     left_out: NDArray[np.int64],
-    halves: bool,
 ) -> None:  # pragma: no cover - compiled
-    """Combine the samples of one pixel into place `at` of `out` and, where `halves` are wanted, of the half stacks; count in
-    `left_out` those that were not used, by frame. `values` and `half` are room to work in.
+    """Combine the samples of one pixel into place `at` of `out`, and put what its half stacks differ by into place
+    `at_half` of `difference` unless that is −1; count in `left_out` those that were not used, by frame. `values` and
+    `half` are room to work in.
 
     The half stacks (every other frame) are clipped each on its own: halves that were clipped together would differ by
     less than two stacks do.
     """
     n = _sort_into(samples, 1, 0, values)
     if n == 0:
-        out[at] = half_a[at] = half_b[at] = np.nan
+        out[at] = np.nan
+        if at_half >= 0:
+            difference[at_half] = np.nan
         return
-    sigma = math.sqrt(variance_at(median_of(values, 0, n), levels, variances))
-    if 0 < trimmed < n - 1:
-        own = _own_spread(values, n, trimmed)
-        if own > noisy_above * sigma + 0.5 * quantum:
-            sigma = own * own_factor
+    combine_sorted(samples, values, n, half, clip, out, difference, at, at_half, left_out)
+
+
+@njit(cache=True, nogil=True)
+def combine_sorted(
+    samples: NDArray[Any],
+    values: Doubles,
+    n: int,
+    half: Doubles,
+    clip: Clip,
+    out: Floats,
+    difference: Floats,
+    at: int,
+    at_half: int,
+    left_out: NDArray[np.int64],
+) -> None:  # pragma: no cover - compiled
+    """As `combine_pixel`, where the first `n` of `values` are the samples that are numbers, sorted."""
+    how, kappa, quantum, trimmed = clip.how, clip.kappa, clip.quantum, clip.trimmed
+    center = median_of(values, 0, n)
+    about, sigma = 0.0, 0.0
+    if how == POOLED or at_half >= 0:
+        about, square = _sums_about(values, 0, n, center)
+        sigma = math.sqrt(variance_at(center, clip.levels, clip.variances))
+        usual = clip.noisy_above * sigma + 0.5 * quantum
+        # Of all samples it would be larger still.
+        if 0 < trimmed < n - 1 and square > usual * usual * (n - trimmed - 1):
+            own = _own_spread(values, n, trimmed, center, about, square)
+            if own > usual:
+                sigma = own * clip.own_factor
     first, last = 0, n
     if how == POOLED:
-        first, last = _clip_pooled(values, n, sigma, kappa, quantum)
+        first, last = _clip_pooled(values, n, about, center, sigma, kappa, quantum)
     elif how != NO_CLIPPING:
-        first, last = _clip_rounds(values, n, kappa, rounds, how == MAD)
+        first, last = _clip_rounds(values, n, kappa, clip.rounds, how == MAD)
     low, high = values[first], values[last - 1]
-    total, count = 0.0, 0
-    for i in range(samples.size):
-        value = np.float64(samples[i])
-        if low <= value <= high:
-            total += value
-            count += 1
-        else:
-            left_out[i] += 1
-    out[at] = median_of(values, 0, n) if median_only else total / count
-    if halves and samples.size > 1:
-        for start in range(2):
-            m = _sort_into(samples, 2, start, half)
-            if m == 0:
-                half_a[at] = half_b[at] = np.nan
-                return
-            a, b = 0, m
-            if how != NO_CLIPPING:
-                a, b = _clip_pooled(half, m, sigma, kappa, quantum)
-            mean = _mean_of(half, a, b)
-            if start == 0:
-                half_a[at] = mean
-            else:
-                half_b[at] = mean
+    total, count = _sum_between(samples, low, high)
+    if count < samples.size:
+        for i in range(samples.size):
+            left_out[i] += 0 if low <= np.float64(samples[i]) <= high else 1
+    out[at] = center if clip.median_only else total / count
+    if at_half < 0 or samples.size < 2:
+        return
+    apart = 0.0
+    for start in range(2):
+        m = _sort_into(samples, 2, start, half)
+        if m == 0:
+            difference[at_half] = np.nan
+            return
+        a, b = 0, m
+        if how != NO_CLIPPING:
+            about, _ = _sums_about(half, 0, m, half[0])
+            a, b = _clip_pooled(half, m, about, half[0], sigma, kappa, quantum)
+        mean = _sum_of(half, a, b) / (b - a)
+        apart = apart + mean if start == 0 else apart - mean
+    difference[at_half] = apart
 
 
 @njit(cache=True, nogil=True, parallel=True)
 def scatter_of(
     by_pixel: Floats, sigma: Doubles, kappa: float, quantum: float, trimmed: int
 ) -> tuple[Doubles, Doubles]:  # pragma: no cover - compiled
-    """For each pixel, the sum of squares about the mean of what is left of its samples, and its degrees of freedom.
+    """For each pixel, the sum of squares about the mean of what is left of its sorted samples, and its degrees of freedom.
 
     Without a `sigma` (0) the `trimmed` furthest from the median are left out; else what lies beyond κ·σ.
     """
@@ -255,10 +321,13 @@ def scatter_of(
     for block in prange(blocks):
         values = np.empty(n, np.float64)
         for i in range(block * 4096, min((block + 1) * 4096, p)):
-            _sort_into(by_pixel[i], 1, 0, values)
+            for k in range(n):
+                values[k] = by_pixel[i, k]
             first, last = 0, n
             if sigma[i] > 0.0:
-                first, last = _clip_pooled(values, n, sigma[i], kappa, quantum)
+                middle = values[n // 2]
+                total, _ = _sums_about(values, 0, n, middle)
+                first, last = _clip_pooled(values, n, total, middle, sigma[i], kappa, quantum)
             else:
                 first, last = _without_furthest(values, n, trimmed)
             squares[i] = _squares(values, first, last)

@@ -8,10 +8,9 @@ kappa-sigma cannot reject one outlier of 7 frames or two of 15 (Janesick, Scient
 from __future__ import annotations
 
 import math
-import os
-import sys
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import closing
 from dataclasses import dataclass
 from typing import Literal
 
@@ -19,21 +18,20 @@ import numpy as np
 from numpy.typing import NDArray
 
 from grayshelf.core.errors import CannotCombine
-from grayshelf.core.masters.clipping_kinds import MAD, NO_CLIPPING, POOLED, STD
+from grayshelf.core.masters.clipping_kinds import MAD, NO_CLIPPING, POOLED, STD, Clip
 from grayshelf.core.masters.noise import median_penalty
-from grayshelf.core.masters.sources import KeptUnsigned, RowSource
+from grayshelf.core.masters.sources import RowSource
 from grayshelf.core.masters.spread import MOST_PIXELS, MOST_SAMPLES, StackNoise, stack_noise, steady_rms
+from grayshelf.core.masters.strips import CORES, Strips, scale_rows
 
 Method = Literal["clipped mean", "mean", "median"]
 Spread = Literal["pooled", "std", "mad"]
 Floats = NDArray[np.float32]
 
-#: Bytes for one strip of the whole stack.
-STRIP_BYTES = 96 * 1024 * 1024
-#: Frames are read by several threads: most of it is turning bytes into numbers.
-_readers = ThreadPoolExecutor(max(1, min(4, os.cpu_count() or 1)), thread_name_prefix="rows")
-#: Pixels on which medians and noise are measured: enough for 0.1 ADU.
-SAMPLE_PIXELS = 4_000_000
+#: Pixels on which a flat's median is measured: enough for a hundred-thousandth of it.
+SAMPLE_PIXELS = 1_000_000
+#: Pixels on which the noise that is left is measured: enough for a thousandth of it.
+NOISE_PIXELS = 1_000_000
 #: Of the whole work, where flats are scaled to one level first.
 SHARE_OF_SCALING = 0.3
 
@@ -68,11 +66,9 @@ class CombineSettings:
 
 
 @dataclass(frozen=True)
-class Combined:
-    """A master's pixels and what is known of them."""
+class Told:
+    """What is known of a master when it is combined."""
 
-    pixels: Floats
-    """Shape (height, width)."""
     noise: float
     """Temporal noise left in a pixel, from two half stacks A and B of a and b frames: sd(A − B)·√(ab)/(a + b).
 
@@ -83,6 +79,13 @@ class Combined:
     """frame_noise / √N, times what a median costs."""
     clipped_fraction: tuple[float, ...]
     """For each frame, the share of its pixels that were clipped."""
+
+
+@dataclass(frozen=True)
+class Combined(Told):
+    """A master's pixels, shape (height, width), and what is known of them."""
+
+    pixels: Floats
 
 
 def _sampled_rows(height: int, width: int) -> list[tuple[int, int]]:
@@ -140,7 +143,7 @@ def _samples(
                 quantum = float(math.gcd(int(quantum), int(_step(rows))))
             if dark is not None:
                 rows -= dark
-            _scale(rows, scales[i], first)
+            scale_rows(rows, scales[i], first)
             found[i, at : at + rows.size] = rows.ravel()
             at += rows.size
     return found, quantum * float(scales[0].max())
@@ -162,10 +165,36 @@ def combine(
     colour: bool = False,
     progress: Callable[[float], None] | None = None,
 ) -> Combined:
+    """Combine frames of one size into a master, held whole; see `combine_into`."""
+    pixels: list[Floats] = []
+    told = combine_into(
+        pixels.append,
+        sources,
+        settings,
+        pedestal=pedestal,
+        scale_to_median=scale_to_median,
+        colour=colour,
+        progress=progress,
+    )
+    return Combined(**vars(told), pixels=np.concatenate(pixels))
+
+
+def combine_into(
+    take: Callable[[Floats], object],
+    sources: Sequence[RowSource],
+    settings: CombineSettings = CombineSettings(),
+    *,
+    pedestal: RowSource | None = None,
+    scale_to_median: bool = False,
+    colour: bool = False,
+    progress: Callable[[float], None] | None = None,
+) -> Told:
     """Combine frames of one size into a master.
 
     Parameters
     ----------
+    take
+        Called with the rows of the master, some at a time, from the first to the last; shape (rows, width).
     sources
         The frames, in the order they were taken.
     settings
@@ -192,24 +221,40 @@ def combine(
         scaled = SHARE_OF_SCALING
         scales = _scales(sources, pedestal, colour, lambda share: report(scaled * share))
     noise = _noise_of(sources, pedestal, scales)
-    strips = _Strips(sources, settings, pedestal, scales if scale_to_median else None, noise)
-    rows_each = max(2, min(height, STRIP_BYTES // (n * width * 4)) // 2 * 2)
-    pixels = np.empty((height, width), np.float32)
-    for first in range(0, height, rows_each):
-        last = min(first + rows_each, height)
-        pixels[first:last] = strips.combined(first, last)
-        report(scaled + (1.0 - scaled) * last / height)
-    clipped_fraction = tuple(float(c) / (height * width) for c in strips.clipped)
+    spare = max(1, height * width // NOISE_PIXELS)
+    clip = _clip_of(settings, n, noise)
+    clipped, differences = np.zeros(n), []
+    for strip in Strips(sources, clip, pedestal, scales if scale_to_median else None, spare):
+        take(strip.pixels)
+        clipped += strip.left_out
+        differences.append(strip.difference)
+        report(scaled + (1.0 - scaled) * (strip.first + len(strip.pixels)) / height)
+    clipped_fraction = tuple(float(c) / (height * width) for c in clipped)
     if n < 2:
-        return Combined(pixels, math.nan, math.nan, math.nan, clipped_fraction)
+        return Told(math.nan, math.nan, math.nan, clipped_fraction)
     efficiency = median_penalty(n) if settings.method == "median" else 1.0
     halves = math.sqrt((n - n // 2) * (n // 2)) / n
-    return Combined(
-        pixels=pixels,
-        noise=efficiency * steady_rms(_about_median(strips.differences), 1.5 * noise.quantum) * halves,
+    return Told(
+        noise=efficiency * steady_rms(_about_median(differences), 1.5 * noise.quantum) * halves,
         frame_noise=noise.typical,
         predicted_noise=efficiency * noise.typical / math.sqrt(n),
         clipped_fraction=clipped_fraction,
+    )
+
+
+def _clip_of(settings: CombineSettings, n: int, noise: StackNoise) -> Clip:
+    return Clip(
+        settings.how(n),
+        settings.kappa,
+        settings.rounds,
+        settings.method == "median",
+        noise.levels,
+        noise.variances,
+        noise.least_above,
+        noise.quantum,
+        noise.noisy_above,
+        noise.own_factor,
+        noise.trimmed,
     )
 
 
@@ -230,128 +275,18 @@ def _scales(
 ) -> NDArray[np.float64]:
     """What each frame is multiplied by so that its median becomes 1, shape (n, 2, 2)."""
     scales = np.ones((len(sources), 2, 2))
-    for i, source in enumerate(sources):
-        medians = frame_scales(source, pedestal, colour)
-        if medians.min() <= 0:
-            raise CannotCombine(
-                f"{source.name} is not brighter than its dark flat.",
-                "Check that the panel was on, and that the dark flats were capped.",
-            )
-        scales[i] = 1.0 / medians
-        report((i + 1) / len(sources))
+    with ThreadPoolExecutor(CORES, thread_name_prefix="levels") as several:
+        several_medians = several.map(lambda source: frame_scales(source, pedestal, colour), sources)
+        with closing(several_medians):  # type: ignore[type-var]
+            for i, (source, medians) in enumerate(zip(sources, several_medians, strict=True)):
+                if medians.min() <= 0:
+                    raise CannotCombine(
+                        f"{source.name} is not brighter than its dark flat.",
+                        "Check that the panel was on, and that the dark flats were capped.",
+                    )
+                scales[i] = 1.0 / medians
+                report((i + 1) / len(sources))
     return scales
-
-
-class _Strips:
-    """Combines strip after strip, and gathers what is told of the whole."""
-
-    def __init__(
-        self,
-        sources: Sequence[RowSource],
-        settings: CombineSettings,
-        pedestal: RowSource | None,
-        scales: NDArray[np.float64] | None,
-        noise: StackNoise,
-    ) -> None:
-        self._sources, self._settings, self._pedestal = sources, settings, pedestal
-        self._scales, self._noise = scales, noise
-        self._buffer = np.empty(0, np.float32)
-        self._raw_buffer = np.empty(0, np.int16)
-        # Of a colour sensor each phase has a factor of its own, which only the slower way knows.
-        self._raw = all(isinstance(s, KeptUnsigned) and s.unsigned_16 for s in sources) and (
-            scales is None or bool(np.all(scales == scales[:, :1, :1]))
-        )
-        self._spare = max(1, sources[0].height * sources[0].width // SAMPLE_PIXELS)
-        self.clipped = np.zeros(len(sources))
-        """Pixels left out, by frame."""
-        self.differences: list[Floats] = []
-        """Of the two half stacks, in some of the pixels."""
-
-    def combined(self, first: int, last: int) -> Floats:
-        """Rows first … last−1 of the master."""
-        nothing = np.empty((0, 0), np.float32)
-        n, size = len(self._sources), (last - first) * self._sources[0].width
-        stack = nothing if self._raw else self._stack(first, last)
-        raw, dark = self._kept(first, last) if self._raw else (np.empty((0, 0), np.int16), nothing.ravel())
-        scales = np.ones(n, np.float32) if self._scales is None else self._scales[:, 0, 0].astype(np.float32)
-        out, half_a, half_b = (np.empty(size, np.float32) for _ in range(3))
-        settings, noise = self._settings, self._noise
-        # Loaded when it is needed: it takes as long as a sixth of a start.
-        from grayshelf.core.masters.tiles import block_of, combine_tile, network
-
-        wide = block_of(n)
-        left_out = np.zeros((-(-size // wide), n), np.int64)
-        combine_tile(
-            stack,
-            raw,
-            scales,
-            dark,
-            settings.how(n),
-            settings.kappa,
-            settings.rounds,
-            settings.method == "median",
-            noise.levels,
-            noise.variances,
-            noise.least_above,
-            noise.quantum,
-            noise.noisy_above,
-            noise.own_factor,
-            noise.trimmed,
-            wide,
-            *network(n),
-            out,
-            half_a,
-            half_b,
-            self._spare,
-            left_out,
-        )
-        self.clipped += left_out.sum(axis=0)
-        self.differences.append((half_a - half_b)[:: self._spare].copy())
-        return out.reshape(last - first, -1)
-
-    def _kept(self, first: int, last: int) -> tuple[NDArray[np.int16], Floats]:
-        """The stack's samples as they lie in their files, shape (frames, pixels), and what is taken off each."""
-        n, width = len(self._sources), self._sources[0].width
-        size = (last - first) * width
-        if self._raw_buffer.size < n * size:
-            self._raw_buffer = np.empty(n * size, np.int16)
-        raw = self._raw_buffer[: n * size].reshape(n, last - first, width)
-
-        def fill(i: int) -> None:
-            source = self._sources[i]
-            if isinstance(source, KeptUnsigned):
-                source.read_raw(first, last, raw[i])
-                if sys.byteorder == "little":
-                    raw[i].byteswap(inplace=True)
-
-        list(_readers.map(fill, range(n)))
-        dark = (
-            self._pedestal.rows(first, last).ravel()
-            if self._pedestal is not None
-            else np.empty(0, np.float32)
-        )
-        return raw.reshape(n, size), np.asarray(dark, np.float32)
-
-    def _stack(self, first: int, last: int) -> Floats:
-        """The stack's samples as they are combined, shape (frames, pixels); its memory is used again for every strip."""
-        width = self._sources[0].width
-        size = (last - first) * width
-        if self._buffer.size < len(self._sources) * size:
-            self._buffer = np.empty(len(self._sources) * size, np.float32)
-        stack = self._buffer[: len(self._sources) * size].reshape(len(self._sources), last - first, width)
-        dark = self._pedestal.rows(first, last) if self._pedestal is not None else None
-
-        def fill(i: int) -> None:
-            rows = self._sources[i].rows(first, last)
-            if dark is None:
-                stack[i] = rows
-            else:
-                np.subtract(rows, dark, out=stack[i])
-            if self._scales is not None:
-                _scale(stack[i], self._scales[i], first)
-
-        list(_readers.map(fill, range(len(self._sources))))
-        return stack.reshape(len(self._sources), size)
 
 
 def _about_median(parts: Sequence[Floats]) -> Floats:
@@ -367,14 +302,3 @@ def _noise_of(
     if len(sources) < 2:
         return StackNoise(np.zeros(1), np.zeros(1), 0.0, math.inf, 1.0, 0)
     return stack_noise(*_samples(sources, pedestal, scales))
-
-
-def _scale(rows: Floats, scales: NDArray[np.float64], first_row: int) -> None:
-    """Multiply rows in place by the factor of their colour phase."""
-    if np.all(scales == scales[0, 0]):
-        rows *= np.float32(scales[0, 0])
-        return
-    for parity in (0, 1):
-        start = (parity - first_row) % 2
-        rows[start::2, 0::2] *= np.float32(scales[parity, 0])
-        rows[start::2, 1::2] *= np.float32(scales[parity, 1])

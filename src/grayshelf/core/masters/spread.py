@@ -29,6 +29,8 @@ FEW = 3
 #: Samples of the stack on which the noise is measured.
 MOST_SAMPLES = 3_000_000
 MOST_PIXELS = 200_000
+#: Pixels that tell how wide the bins are.
+PIXELS_FOR_WIDTH = 10_000
 #: Shares of the pixels, by level, at whose edges the noise may differ: the hot ones stand at the top.
 _SHARES = (*np.arange(0.0, 1.0, 0.05), 0.99, 0.997, 0.999)
 #: Fewer pixels than this in a bin are joined to the next one.
@@ -149,12 +151,14 @@ def stack_noise(samples: NDArray[np.float32], quantum: float = 0.0) -> StackNois
     level = (by_pixel[:, (n - 1) // 2].astype(np.float64) + by_pixel[:, n // 2]) / 2.0
     trimmed = trimmed_count(n) if n - trimmed_count(n) >= 2 else 0
 
-    def read(number: NDArray[np.int64]) -> Floats:
+    def read(number: NDArray[np.int64], every: int = 1) -> Floats:
         if n <= FEW:
-            return _by_differences(samples, number, quantum)
-        return _by_growing(by_pixel, number, quantum, trimmed) / _grown_of_normal(n)
+            return _by_differences(samples[:, ::every], number, quantum)
+        return _by_growing(by_pixel[::every], number, quantum, trimmed) / _grown_of_normal(n)
 
-    sigma = math.sqrt(max(float(read(np.zeros(level.size, np.int64))[0]), 0.0))
+    # How wide a bin has to be need not be known well.
+    some = max(1, level.size // PIXELS_FOR_WIDTH) | 1
+    sigma = math.sqrt(max(float(read(np.zeros(level[::some].size, np.int64), some)[0]), 0.0))
     number = _bins(level, LEAST_WIDTH * sigma / math.sqrt(n))
     variances = read(number)
     levels = np.bincount(number, level) / np.bincount(number)

@@ -3,34 +3,42 @@
 Nearly every pixel has no outlier. That is told for many pixels together from their sums, lowest and highest samples, by a
 test that no pixel passes from which `clipping` would leave a sample out; only the others are looked at one by one. Medians
 are taken by a sorting network (Batcher 1968, odd-even merge), which runs along the pixels, too.
+
+Whole numbers of 16 bits stay what they are: eight times as many of them are added or compared at once as of doubles.
 """
 
 from __future__ import annotations
 
-import math
 from functools import lru_cache
 from pathlib import Path
+from typing import Any
 
 import numpy as np
-from numba import njit, prange
+from numba import njit
 from numpy.typing import NDArray
 
-from grayshelf.core.masters import clipping
-from grayshelf.core.masters.clipping import combine_pixel, variance_at
-from grayshelf.core.masters.clipping_kinds import NO_CLIPPING, POOLED, STD
+from grayshelf.core.masters import along, clipping, clipping_kinds
+from grayshelf.core.masters.along import mark, put_in_order, sum_up
+from grayshelf.core.masters.clipping import combine_pixel, combine_sorted
+from grayshelf.core.masters.clipping_kinds import STD, Clip
 
 Floats = NDArray[np.float32]
 Doubles = NDArray[np.float64]
+Whole = NDArray[np.uint16]
+Places = NDArray[np.int32]
+Networks = tuple[Places, Places, Places, Places]
 
-#: Samples of one block of pixels: they stay in the nearest cache while they are sorted.
-BLOCK_SAMPLES = 8192
+#: Bytes of one block of pixels: they stay in a core's own cache while they are worked on.
+BLOCK_BYTES = 131_072
+#: More whole numbers of 16 bits than this may add up to more than 32 bits hold.
+MOST_WHOLE = 65_536
 
 
 @lru_cache(maxsize=64)
-def network(n: int) -> tuple[NDArray[np.int32], NDArray[np.int32]]:
-    """Which two of `n` places are put into order, one pair after the other, until all are sorted."""
-    first: list[int] = []
-    second: list[int] = []
+def networks(n: int) -> Networks:
+    """Which two of `n` places are put into order, one pair after the other, until the middle of them holds what belongs there
+    (the first two arrays), and until all do (the others)."""
+    pairs: list[tuple[int, int]] = []
     p = 1
     while p < n:
         k = p
@@ -38,233 +46,204 @@ def network(n: int) -> tuple[NDArray[np.int32], NDArray[np.int32]]:
             for j in range(k % p, n - k, 2 * k):
                 for i in range(min(k, n - j - k)):
                     if (i + j) // (2 * p) == (i + j + k) // (2 * p):
-                        first.append(i + j)
-                        second.append(i + j + k)
+                        pairs.append((i + j, i + j + k))
             k //= 2
         p *= 2
-    return np.array(first, np.int32), np.array(second, np.int32)
+    # What does not reach the middle need not be put into order.
+    asked, kept = {n // 2, (n - 1) // 2}, []
+    for pair in reversed(pairs):
+        if asked & set(pair):
+            asked |= set(pair)
+            kept.append(pair)
+    middle, whole = np.array(kept[::-1], np.int32).reshape(-1, 2), np.array(pairs, np.int32).reshape(-1, 2)
+    return middle[:, 0].copy(), middle[:, 1].copy(), whole[:, 0].copy(), whole[:, 1].copy()
 
 
-def block_of(n: int) -> int:
+def block_of(n: int, item_bytes: int) -> int:
     """Pixels of one block for `n` frames."""
-    return int(min(max(BLOCK_SAMPLES // n // 16 * 16, 32), 512))
+    return int(min(max(BLOCK_BYTES // (n * item_bytes) // 64 * 64, 64), 2048))
 
 
 @njit(cache=True, nogil=True)
-def _allowed(n: int, sigma: float, kappa: float, quantum: float) -> float:  # pragma: no cover - compiled
-    """How far a pixel's lowest or highest of `n` samples may lie from the mean of the others, times n − 1; see
-    `_clip_pooled`."""
-    if n < 3:
-        return math.inf
-    limit = max(kappa * sigma * math.sqrt(n / (n - 1.0)) + 0.5 * quantum, 1.5 * quantum)
-    # A hair less, since the one-by-one sums are taken in another order.
-    return limit * (n - 1) * (1.0 - 1e-9)
-
-
-@njit(cache=True, nogil=True)
-def _mark_wide(
-    total: Doubles, low: Floats, high: Floats, n: int, allowed: float, m: int, marked: NDArray[np.uint8]
-) -> None:  # pragma: no cover - compiled
-    """Mark pixels of which a sample may lie too far off, or is no number."""
-    for p in range(m):
-        below, above = total[p] - n * np.float64(low[p]), n * np.float64(high[p]) - total[p]
-        marked[p] |= np.uint8(0 if below <= allowed and above <= allowed else 1)
-
-
-@njit(cache=True, nogil=True)
-def _mark_by_own_spread(
-    block: Floats, kappa: float, m: int, marked: NDArray[np.uint8]
-) -> None:  # pragma: no cover - compiled
-    """Mark pixels of which the lowest or highest of their sorted samples lies beyond κ of their own standard deviations
-    about their median; summed in the order in which `_clip_rounds` does it, so that both decide alike."""
-    n = len(block)
-    mean, square = np.zeros(m), np.zeros(m)
-    for i in range(n):
-        row = block[i]
-        for p in range(m):
-            mean[p] += row[p]
-    for p in range(m):
-        mean[p] /= n
-    for i in range(n):
-        row = block[i]
-        for p in range(m):
-            off = row[p] - mean[p]
-            square[p] += off * off
-    upper, lower = block[n // 2], block[n // 2] if n % 2 else block[n // 2 - 1]
-    first, last = block[0], block[n - 1]
-    for p in range(m):
-        center = np.float64(upper[p]) if n % 2 else 0.5 * (np.float64(lower[p]) + np.float64(upper[p]))
-        spread = math.sqrt(square[p] / n)
-        inside = first[p] >= center - kappa * spread and last[p] <= center + kappa * spread
-        marked[p] |= np.uint8(0 if inside else 1)
-
-
-@njit(cache=True, nogil=True)
-def _add(
-    row: Floats, total: Doubles, low: Floats, high: Floats, m: int
-) -> None:  # pragma: no cover - compiled
-    """Add a frame's samples to the sums, lowest and highest of their pixels; two plain loops, which run in lanes."""
-    for p in range(m):
-        total[p] += row[p]
-    for p in range(m):
-        v = row[p]
-        low[p] = v if v < low[p] else low[p]
-        high[p] = v if v > high[p] else high[p]
-
-
-@njit(cache=True, nogil=True)
-def _sort_block(
-    block: Floats, m: int, first: NDArray[np.int32], second: NDArray[np.int32]
-) -> None:  # pragma: no cover - compiled
-    """Sort every column of a block, shape (frames, pixels)."""
-    for c in range(first.size):
-        a, b = block[first[c]], block[second[c]]
-        for p in range(m):
-            x, y = a[p], b[p]
-            a[p] = x if x < y else y
-            b[p] = y if x < y else x
-
-
-@njit(cache=True, nogil=True)
-def _lowest(low_a: Floats, low_b: Floats, n: int, m: int) -> float:  # pragma: no cover - compiled
-    """The lowest sample of a block."""
-    lowest = np.inf
-    for p in range(m):
-        lowest = min(lowest, low_a[p], low_b[p] if n > 1 else low_a[p])
-    return lowest
-
-
-@njit(cache=True, nogil=True)
-def _middle(sorted_block: Floats, n: int, p: int) -> float:  # pragma: no cover - compiled
-    """The median of a pixel whose samples are sorted."""
-    middle = np.float64(sorted_block[n // 2, p])
-    return middle if n % 2 else 0.5 * (np.float64(sorted_block[n // 2 - 1, p]) + middle)
-
-
-@njit(cache=True, nogil=True)
-def _as_numbers(
-    raw: NDArray[np.int16], scale: np.float32, dark: Floats, start: int, m: int, row: Floats
-) -> None:  # pragma: no cover - compiled
-    """Samples of a frame as FITS keeps unsigned numbers of 16 bits (32,768 less), less the dark, scaled."""
-    middle = np.float32(32768.0)
-    if dark.size == 0:
-        for p in range(m):
-            row[p] = (np.float32(raw[p]) + middle) * scale
-        return
-    for p in range(m):
-        row[p] = (np.float32(raw[p]) + middle - dark[start + p]) * scale
-
-
-@njit(cache=True, nogil=True, parallel=True)
-def combine_tile(
-    stack: Floats,
-    raw: NDArray[np.int16],
-    scales: Floats,
-    dark: Floats,
-    how: int,
-    kappa: float,
-    rounds: int,
-    median_only: bool,
-    levels: Doubles,
-    variances: Doubles,
-    least: Doubles,
-    quantum: float,
-    noisy_above: float,
-    own_factor: float,
-    trimmed: int,
-    wide: int,
-    first: NDArray[np.int32],
-    second: NDArray[np.int32],
+def _combine_block(
+    samples: NDArray[Any],
+    start: int,
+    at: int,
+    totals: NDArray[Any],
+    lows: NDArray[Any],
+    highs: NDArray[Any],
+    clip: Clip,
+    networks: Networks,
     out: Floats,
-    half_a: Floats,
-    half_b: Floats,
+    difference: Floats,
     spare: int,
     left_out: NDArray[np.int64],
 ) -> None:  # pragma: no cover - compiled
-    """Combine a tile, shape (frames, pixels), into `out` and the two half stacks.
-
-    The samples are in `stack`, or, where that is empty, in `raw`: as FITS keeps them, which is a quarter of the memory
-    to go through; each frame less `dark` (empty: nothing) and times its one of `scales`.
-    `least` is the least variance at or above each of `levels`; `wide` the pixels of a block, `first` and `second` the
-    sorting network; the half stacks are wanted of every `spare`-th pixel alone; `left_out`, shape (blocks, frames), counts the samples that were left out.
-    """
-    is_raw = stack.size == 0
-    n, size = raw.shape if is_raw else stack.shape
+    """Combine some neighbouring pixels, from `start` on in `samples`, into the places from `at` on."""
+    n, m = len(samples), totals.shape[1]
     n_a, n_b = (n + 1) // 2, n // 2
-    for number in prange((size + wide - 1) // wide):
-        start = number * wide
-        m = min(wide, size - start)
-        total_a, total_b = np.zeros(m), np.zeros(m)
-        low_a, high_a = np.full(m, np.float32(np.inf)), np.full(m, np.float32(-np.inf))
-        low_b, high_b = low_a.copy(), high_a.copy()
-        values, half = np.empty(n, np.float64), np.empty(n, np.float64)
+    sum_up(samples, start, totals, lows, highs)
+    halves = totals.astype(np.float64)
+    half_a, half_b = halves[0], halves[1]
+    total = half_a + half_b
+    sorts = clip.median_only or clip.how == STD
+    in_order = np.empty((n if sorts else 1, m), samples.dtype)
+    if sorts:
+        for i in range(n):
+            row, into = samples[i, start : start + m], in_order[i]
+            for p in range(m):
+                into[p] = row[p]
+        put_in_order(in_order, networks[0], networks[1])
+    marked, marked_half = np.zeros(m, np.uint8), np.zeros(m, np.uint8)
+    mark(samples, start, halves, lows, highs, in_order, clip, marked, marked_half)
+    upper, lower = in_order[(n // 2) if sorts else 0], in_order[((n - 1) // 2) if sorts else 0]
+    # Places of those that are looked at one by one; and the next one whose half stacks are wanted.
+    single, n_single = np.empty(m, np.int32), 0
+    next_half = -(-at // spare) * spare - at
+    for p in range(m):
+        wanted = p == next_half
+        next_half += spare if wanted else 0
+        # What is no number is for the one-by-one path to judge.
+        if marked[p] != 0 or (marked_half[p] != 0 and wanted) or total[p] != total[p]:
+            single[n_single] = p
+            n_single += 1
+            continue
+        out[at + p] = (
+            0.5 * (np.float64(lower[p]) + np.float64(upper[p])) if clip.median_only else total[p] / n
+        )
+        if wanted and n > 1:
+            difference[(at + p) // spare] = half_a[p] / n_a - half_b[p] / n_b
+    if n_single > 0:
+        _one_by_one(
+            samples, start, at, single[:n_single], total, clip, networks, out, difference, spare, left_out
+        )
+
+
+@njit(cache=True, nogil=True)
+def _one_by_one(
+    samples: NDArray[Any],
+    start: int,
+    at: int,
+    single: Places,
+    total: Doubles,
+    clip: Clip,
+    networks: Networks,
+    out: Floats,
+    difference: Floats,
+    spare: int,
+    left_out: NDArray[np.int64],
+) -> None:  # pragma: no cover - compiled
+    """Combine the pixels at the places `single` of a block, each by itself; only their sorting is done together."""
+    n = len(samples)
+    ordered = np.empty((n, single.size), samples.dtype)
+    by_pixel = np.empty((single.size, n), samples.dtype)
+    for i in range(n):
+        row, into = samples[i], ordered[i]
+        for k in range(single.size):
+            into[k] = by_pixel[k, i] = row[start + single[k]]
+    put_in_order(ordered, networks[2], networks[3])
+    values, half = np.empty(n, np.float64), np.empty(n, np.float64)
+    for k in range(single.size):
+        p, here = single[k], by_pixel[k]
+        at_half = (at + p) // spare if (at + p) % spare == 0 else -1
+        if total[p] == total[p]:
+            for i in range(n):
+                values[i] = ordered[i, k]
+            combine_sorted(here, values, n, half, clip, out, difference, at + p, at_half, left_out)
+        else:
+            combine_pixel(here, values, half, clip, out, difference, at + p, at_half, left_out)
+
+
+@njit(cache=True, nogil=True)
+def combine_numbers(
+    stack: Floats,
+    clip: Clip,
+    wide: int,
+    networks: Networks,
+    out: Floats,
+    difference: Floats,
+    spare: int,
+    left_out: NDArray[np.int64],
+) -> None:  # pragma: no cover - compiled
+    """Combine samples, shape (frames, pixels), into `out`.
+
+    `wide` is the pixels of a block, `networks` those of the function; `difference` gets what the two half stacks differ
+    by in every `spare`-th pixel; `left_out`, one for each frame, is raised by the samples that were left out.
+    """
+    size = stack.shape[1]
+    totals = np.empty((2, wide), np.float64)
+    lows, highs = np.empty((2, wide), np.float32), np.empty((2, wide), np.float32)
+    for at in range(0, size, wide):
+        if at + wide > size:
+            totals = np.empty((2, size - at), np.float64)
+            lows, highs = np.empty((2, size - at), np.float32), np.empty((2, size - at), np.float32)
+        _combine_block(stack, at, at, totals, lows, highs, clip, networks, out, difference, spare, left_out)
+
+
+@njit(cache=True, nogil=True)
+def _from_file(kept: np.uint16) -> np.uint16:  # pragma: no cover - compiled
+    """A number as FITS keeps it, high byte first and 32,768 less, on a machine that has the low byte first."""
+    return np.uint16(((kept << 8) | (kept >> 8)) ^ 0x8000)
+
+
+@njit(cache=True, nogil=True)
+def combine_whole(
+    kept: Whole,
+    clip: Clip,
+    wide: int,
+    networks: Networks,
+    out: Floats,
+    difference: Floats,
+    spare: int,
+    left_out: NDArray[np.int64],
+) -> None:  # pragma: no cover - compiled
+    """As `combine_numbers`, of samples as FITS keeps unsigned numbers of 16 bits; of at most `MOST_WHOLE` frames."""
+    n, size = kept.shape
+    for at in range(0, size, wide):
+        m = min(wide, size - at)
+        block = np.empty((n, m), np.uint16)
+        for i in range(n):
+            row, into = kept[i, at : at + m], block[i]
+            for p in range(m):
+                into[p] = _from_file(row[p])
+        totals = np.empty((2, m), np.uint32)
+        lows, highs = np.empty((2, m), np.uint16), np.empty((2, m), np.uint16)
+        _combine_block(block, 0, at, totals, lows, highs, clip, networks, out, difference, spare, left_out)
+
+
+@njit(cache=True, nogil=True)
+def combine_scaled(
+    kept: Whole,
+    scales: Floats,
+    dark: Floats,
+    clip: Clip,
+    wide: int,
+    networks: Networks,
+    out: Floats,
+    difference: Floats,
+    spare: int,
+    left_out: NDArray[np.int64],
+) -> None:  # pragma: no cover - compiled
+    """As `combine_whole`, each frame less `dark` (empty: nothing) and times its one of `scales`."""
+    n, size = kept.shape
+    for at in range(0, size, wide):
+        m = min(wide, size - at)
         block = np.empty((n, m), np.float32)
         for i in range(n):
-            row = block[i]
-            if is_raw:
-                _as_numbers(raw[i, start : start + m], scales[i], dark, start, m, row)
+            row, into, scale = kept[i, at : at + m], block[i], scales[i]
+            if dark.size == 0:
+                for p in range(m):
+                    into[p] = np.float32(_from_file(row[p])) * scale
             else:
-                row[:] = stack[i, start : start + m]
-            if i % 2 == 0:
-                _add(row, total_a, low_a, high_a, m)
-            else:
-                _add(row, total_b, low_b, high_b, m)
-        sorts = median_only or how == STD
-        sorted_block = np.empty((n if sorts else 1, m), np.float32)
-        if sorts:
-            for i in range(n):
-                sorted_block[i] = block[i]
-            _sort_block(sorted_block, m, first, second)
-        marked, marked_half = np.zeros(m, np.uint8), np.zeros(m, np.uint8)
-        if how in (POOLED, STD):
-            lowest = _lowest(low_a, low_b, n, m)
-            # No sample of the block lies lower, and no level above it has less noise than this.
-            variance = variance_at(lowest, levels, least) - quantum * quantum / 12.0
-            sigma = math.sqrt(max(variance, 0.0))
-            _mark_wide(total_a, low_a, high_a, n_a, _allowed(n_a, sigma, kappa, quantum), m, marked_half)
-            _mark_wide(total_b, low_b, high_b, n_b, _allowed(n_b, sigma, kappa, quantum), m, marked_half)
-            if how == STD:
-                _mark_by_own_spread(sorted_block, kappa, m, marked)
-            else:
-                total, low, high = total_a + total_b, np.minimum(low_a, low_b), np.maximum(high_a, high_b)
-                _mark_wide(total, low, high, n, _allowed(n, sigma, kappa, quantum), m, marked)
-        elif how != NO_CLIPPING:
-            marked[:] = 1
-        for p in range(m):
-            at = start + p
-            total_here = total_a[p] + total_b[p]
-            halves = at % spare == 0
-            # What is no number is for the one-by-one path to judge.
-            if marked[p] == 0 and (marked_half[p] == 0 or not halves) and total_here == total_here:
-                out[at] = _middle(sorted_block, n, p) if median_only else total_here / n
-                if n > 1:
-                    half_a[at] = total_a[p] / n_a
-                    half_b[at] = total_b[p] / n_b
-                continue
-            combine_pixel(
-                block[:, p],
-                values,
-                half,
-                how,
-                kappa,
-                rounds,
-                median_only,
-                levels,
-                variances,
-                quantum,
-                noisy_above,
-                own_factor,
-                trimmed,
-                out,
-                half_a,
-                half_b,
-                at,
-                left_out[number],
-                halves,
-            )
+                less = dark[at : at + m]
+                for p in range(m):
+                    into[p] = (np.float32(_from_file(row[p])) - less[p]) * scale
+        totals = np.empty((2, m), np.float64)
+        lows, highs = np.empty((2, m), np.float32), np.empty((2, m), np.float32)
+        _combine_block(block, 0, at, totals, lows, highs, clip, networks, out, difference, spare, left_out)
 
 
-def forget_older(kept_in: Path, source: Path) -> None:
+def forget_older(kept_in: Path, *sources: Path) -> None:
     """Forget compiled loops of this file that are older than a file whose loops they call: the compiler looks at the one
     that it compiles alone, and would go on with what the other was before an update.
 
@@ -274,7 +253,7 @@ def forget_older(kept_in: Path, source: Path) -> None:
         Where the compiler keeps them.
     """
     try:
-        changed = source.stat().st_mtime
+        changed = max(source.stat().st_mtime for source in sources)
         for index in kept_in.glob(f"{Path(__file__).stem}.*.nbi"):
             if index.stat().st_mtime < changed:
                 index.unlink(missing_ok=True)
@@ -283,4 +262,5 @@ def forget_older(kept_in: Path, source: Path) -> None:
         return
 
 
-forget_older(Path(combine_tile.stats.cache_path or ""), Path(clipping.__file__))
+_CALLED = (along.__file__, clipping.__file__, clipping_kinds.__file__)
+forget_older(Path(combine_whole.stats.cache_path or ""), *(Path(name) for name in _CALLED if name))

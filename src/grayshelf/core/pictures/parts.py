@@ -6,7 +6,7 @@ import os
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
-from typing import Protocol
+from typing import Any, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -43,7 +43,7 @@ class Parts(Protocol):
 class Whole:
     """A picture that is in memory, shape (h, w)."""
 
-    pixels: Pixels
+    pixels: NDArray[Any]
 
     @property
     def width(self) -> int:
@@ -59,6 +59,25 @@ class Whole:
         """See `Parts`."""
         return np.asarray(self.pixels[top:bottom, left:right], np.float32)
 
+    @property
+    def unsigned_16(self) -> bool:
+        """See `is_unsigned_16`."""
+        return self.pixels.dtype == np.uint16
+
+
+Picture = Parts | NDArray[Any]
+"""A picture in parts, or in memory with shape (h, w)."""
+
+
+def as_parts(picture: Picture) -> Parts:
+    """The same picture in parts."""
+    return Whole(picture) if isinstance(picture, np.ndarray) else picture
+
+
+def is_unsigned_16(parts: Parts) -> bool:
+    """Whether all levels are whole numbers of 16 bits, so that they can be counted."""
+    return bool(getattr(parts, "unsigned_16", False))
+
 
 def rows_of_strips(parts: Parts, whole: int = 1) -> Iterator[tuple[int, int]]:
     """All of a picture, some rows at a time (a multiple of `whole`): the first and the one after the last."""
@@ -69,6 +88,17 @@ def rows_of_strips(parts: Parts, whole: int = 1) -> Iterator[tuple[int, int]]:
 def strips(parts: Parts, whole: int = 1) -> Iterator[Pixels]:
     """The pixels of those rows, one strip after the other."""
     return (parts.part(rows[0], rows[1], 0, parts.width) for rows in rows_of_strips(parts, whole))
+
+
+def levels_at(parts: Parts, places: NDArray[np.int64]) -> NDArray[np.float32]:
+    """The levels of some pixels, by their flat indices, which rise."""
+    found = []
+    for top, bottom in rows_of_strips(parts):
+        first, last = np.searchsorted(places, (top * parts.width, bottom * parts.width))
+        if first < last:
+            strip = parts.part(top, bottom, 0, parts.width)
+            found.append(strip.ravel()[places[first:last] - top * parts.width])
+    return np.concatenate(found) if found else np.empty(0, np.float32)
 
 
 def reduced(pixels: Pixels, factor: int) -> Pixels:

@@ -149,10 +149,14 @@ def sample_step(pixels: NDArray[np.uint16]) -> int | None:
     pixels
         Any shape, dtype uint16.
     """
-    present = np.unique(pixels[pixels < 65520])
+    return _step_of(np.flatnonzero(count_levels(pixels)))
+
+
+def _step_of(levels: NDArray[np.int64]) -> int | None:
+    present = levels[levels < 65520]
     if present.size < 2:
         return None
-    step = int(np.gcd.reduce(np.diff(present.astype(np.int64))))
+    step = int(np.gcd.reduce(np.diff(present)))
     if step > 1 and present.size < LEVELS_FOR_STEP:
         return None
     return next((s for s in (16, 8, 4, 2) if step % s == 0), 1)
@@ -167,11 +171,14 @@ def background_noise(rows: NDArray[np.float32]) -> float:
     Parameters
     ----------
     rows
-        Whole rows of one frame, shape (n, width).
+        Whole rows of one frame, shape (n, width). What is no number is left out.
     """
     if rows.shape[1] < 3:
         return math.nan
     differences = (rows[:, 2:] - rows[:, :-2]).ravel().astype(np.float64)
+    differences = differences[np.isfinite(differences)]
+    if differences.size == 0:
+        return math.nan
     low, high = np.percentile(differences, [5.0, 95.0])
     # Nine tenths of a normal distribution have 0.79 of its standard deviation.
     sigma = max(float(differences[(differences >= low) & (differences <= high)].std()) / 0.79, 1e-9)
@@ -194,22 +201,27 @@ PILED_UP = 0.001
 
 
 def full_level(pixels: NDArray[np.uint16]) -> int:
-    """The level at which the camera of a frame is full, as far as the frame tells.
+    """The level at which the camera of a frame is full, as far as the frame tells; see `full_of_counts`."""
+    return full_of_counts(count_levels(pixels))
+
+
+def full_of_counts(bins: NDArray[np.int64]) -> int:
+    """The level at which the camera of a frame is full, as far as its counted levels tell.
 
     By the step of its samples; and where a driver does not shift them up, by the end of 12 or 14 bits at which pixels
     pile up. A frame of such a driver that is nowhere full does not tell: the whole range is taken.
     """
-    return unshifted_end(pixels) or camera_white(sample_step(pixels))
+    return unshifted_end(bins) or camera_white(_step_of(np.flatnonzero(bins)))
 
 
-def unshifted_end(pixels: NDArray[np.uint16]) -> int | None:
+def unshifted_end(bins: NDArray[np.int64]) -> int | None:
     """The end of 12 or 14 bits, ADU, where pixels pile up at it and none lies above; None where a frame does not tell.
 
     Parameters
     ----------
-    pixels
-        Any shape, dtype uint16.
+    bins
+        How often each of the 65,536 levels occurs, of a frame that has pixels.
     """
-    top = int(pixels.max())
-    piled = top in UNSHIFTED_ENDS and np.count_nonzero(pixels == top) > PILED_UP * pixels.size
+    top = int(np.flatnonzero(bins)[-1])
+    piled = top in UNSHIFTED_ENDS and bins[top] > PILED_UP * int(bins.sum())
     return top if piled else None

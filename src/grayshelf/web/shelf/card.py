@@ -6,7 +6,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
-import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
@@ -16,7 +15,7 @@ from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.matching.model import Tolerances
 from grayshelf.library.facts_json import facts_from_json
-from grayshelf.library.files import read_pixels
+from grayshelf.library.file_parts import FileParts
 from grayshelf.library.holdings import holding_of, holdings
 from grayshelf.library.library import Library
 from grayshelf.library.models import FrameSet, Rig
@@ -155,10 +154,10 @@ def _figures(library: Library, session: Session, row: FrameSet, path: Path) -> l
     record = row.record
     if record is not None and record.figures.get("list") and "findings" in record.figures:
         return [Figure(**f) for f in record.figures["list"]]
-    pixels = read_pixels(path).astype(np.float32, copy=False)
-    figures = master_figures(pixels, FrameKind(row.kind))
+    parts = FileParts(path, library.root / "scratch")
+    figures = master_figures(parts, FrameKind(row.kind))
     if record is not None:
-        findings = as_json(looked_at(library, session, row, pixels, ()))
+        findings = as_json(looked_at(library, session, row, parts, ()))
         record.figures = {**record.figures, "list": [vars(f) for f in figures], "findings": findings}
     return figures
 

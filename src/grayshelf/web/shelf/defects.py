@@ -8,16 +8,16 @@ from pathlib import Path
 from grayshelf.core.checks.defects import Defects, defects_of
 from grayshelf.core.errors import NotFound
 from grayshelf.core.frames.kinds import FrameKind
-from grayshelf.library.files import read_pixels
+from grayshelf.library.file_parts import FileParts
 from grayshelf.library.kept import kept
 from grayshelf.library.library import Library
 from grayshelf.library.models import FrameSet
 
 
 @kept(16)
-def _defects(path: str, _modified_ns: int, kind: str) -> tuple[Defects, tuple[int, int]]:
-    pixels = read_pixels(Path(path))
-    return defects_of(pixels, FrameKind(kind)), (pixels.shape[0], pixels.shape[1])
+def _defects(path: str, _modified_ns: int, kind: str, scratch: Path) -> tuple[Defects, tuple[int, int]]:
+    parts = FileParts(Path(path), scratch)
+    return defects_of(parts, FrameKind(kind)), (parts.height, parts.width)
 
 
 def defects_of_card(library: Library, set_id: int) -> tuple[Defects, tuple[int, int]]:
@@ -33,7 +33,7 @@ def defects_of_card(library: Library, set_id: int) -> tuple[Defects, tuple[int, 
         if row is None or not row.is_master or not row.frames or row.kind == "light":
             raise NotFound("There is no master here to map.", "Combine its frames first.")
         path = library.frame_path(session, row.frames[0])
-        return _defects(str(path), path.stat().st_mtime_ns, row.kind)
+        return _defects(str(path), path.stat().st_mtime_ns, row.kind, library.root / "scratch")
 
 
 def defect_map(defects: Defects, shape: tuple[int, int]) -> bytes:
