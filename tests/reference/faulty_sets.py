@@ -45,8 +45,8 @@ class Sensor:
         return np.clip(np.rint(e / E_PER_ADU + PEDESTAL + self.pattern + more), 0, 65535).astype(np.uint16)
 
 
-def flats(seed: int, fault: str = "", n: int = 12):
-    """Flats at 28,000 ADU; `fault` names what is wrong with them."""
+def flats(seed: int, *faults: str, n: int = 12):
+    """Flats at 28,000 ADU; `faults` name what is wrong with them."""
     rng = np.random.default_rng(seed)
     s = Sensor(rng)
     wrong, frames = int(rng.integers(n)), []
@@ -56,23 +56,23 @@ def flats(seed: int, fault: str = "", n: int = 12):
     ]
     for i in range(n):
         light, level = s.field, 28_000.0 * (1.0 + rng.normal(0, 0.001))
-        if fault == "panel drift":
+        if "panel drift" in faults:
             level *= 1.0 + 0.02 * (i / (n - 1) - 0.5)
-        if fault == "wrong filter" and i == wrong:
-            light = s.field * (1.0 - 0.03 * s.r2) * (1.0 + 0.01 * (s.x / s.width - 0.5))
-        if fault == "shutter shade":
+        if "wrong filter" in faults and i == wrong:
+            light = light * (1.0 - 0.03 * s.r2) * (1.0 + 0.01 * (s.x / s.width - 0.5))
+        if "shutter shade" in faults:
             light = light * (1.0 - 0.01 * np.sqrt(s.r2))
-        if fault == "banding":
+        if "banding" in faults:
             waves, phase = rng.uniform(12, 13), rng.uniform()
             light = light * (1.0 + 0.0015 * np.sin(2 * np.pi * (s.y / s.height * waves + phase)))
-        if fault == "saturated":
+        if "saturated" in faults:
             level *= 2.3
-        if fault == "wrong level" and i == wrong:
+        if "wrong level" in faults and i == wrong:
             level *= 1.06
-        if fault == "unsettled first frames" and i < 2:
+        if "unsettled first frames" in faults and i < 2:
             level *= 1.0 + 0.02 / (i + 1)
         electrons = light * level * E_PER_ADU
-        if fault == "stars":
+        if "stars" in faults:
             for sx, sy, bright in stars:
                 spot = np.exp(-((s.x - sx) ** 2 + (s.y - sy) ** 2) / (2 * 1.6**2))
                 electrons = electrons + bright * level * E_PER_ADU * spot
@@ -80,25 +80,25 @@ def flats(seed: int, fault: str = "", n: int = 12):
     return frames, wrong
 
 
-def darks(seed: int, fault: str = "", n: int = 16, exposure_s: float = 120.0):
+def darks(seed: int, *faults: str, n: int = 16, exposure_s: float = 120.0):
     """Darks with hot pixels and a glow of 16 ADU."""
     rng = np.random.default_rng(seed)
     s = Sensor(rng)
     wrong, frames = int(rng.integers(n)), []
     for i in range(n):
-        warmer = 1.0 if fault == "wrong temperature" and i == wrong else 0.0
+        warmer = 1.0 if "wrong temperature" in faults and i == wrong else 0.0
         electrons = (s.hot + 0.01) * exposure_s * 2.0 ** (warmer / 6.0) + 20.0 * s.glow
         more = 0.0
-        if fault == "light leak":
-            more = 3.0 * (s.x / s.width - 0.5)
-        if fault == "wrong level" and i == wrong:
-            more = 40.0
-        if fault == "pedestal drift":
-            more = 4.0 * (i / (n - 1) - 0.5)
-        if fault == "unsettled first frames" and i < 2:
-            more = 3.0 / (i + 1)
-        if fault == "clipped at zero":
-            more = 12.0 - PEDESTAL
+        if "light leak" in faults:
+            more = more + 3.0 * (s.x / s.width - 0.5)
+        if "wrong level" in faults and i == wrong:
+            more = more + 40.0
+        if "pedestal drift" in faults:
+            more = more + 4.0 * (i / (n - 1) - 0.5)
+        if "unsettled first frames" in faults and i < 2:
+            more = more + 3.0 / (i + 1)
+        if "clipped at zero" in faults:
+            more = more + 12.0 - PEDESTAL
         frames.append(s.read(electrons, more))
     return frames, wrong
 

@@ -59,16 +59,32 @@ def test_on_nothing_wrong_there_is_no_alarm():
         assert found_in(darks(seed)[0], FrameKind.DARK)[0] == []
 
 
-def test_a_shutters_shade_shows_beside_a_longer_flat_and_two_faults_at_once_are_both_told():
+def test_a_shutters_shade_shows_beside_a_longer_flat():
     for seed in SEEDS:
         (short, _), (longer, _) = flats(seed, "shutter shade"), flats(seed)
         looks = [found_in(frames, FrameKind.FLAT)[1] for frames in (short, longer)]
         shade = shade_of(looks[0], 1.0, looks[1], 8.0)
         assert len(shade) == 1 and shade[0].size == pytest.approx(1.0, rel=0.25)
         assert shade_of(looks[1], 1.0, looks[1], 8.0) == [] == shade_of(looks[0], 1.0, looks[1], 1.5)
-    drifting, wrong = flats(1, "panel drift")
-    drifting[wrong] = flats(1, "wrong level")[0][wrong]
-    assert {f.fault for f in found_in(drifting, FrameKind.FLAT)[0]} == {Fault.PANEL_DRIFT, Fault.LEVEL}
+
+
+@pytest.mark.parametrize(
+    ("make", "kind", "faults"),
+    [
+        (flats, FrameKind.FLAT, ("panel drift", "unsettled first frames")),
+        (flats, FrameKind.FLAT, ("panel drift", "wrong level", "banding")),
+        (flats, FrameKind.FLAT, ("saturated", "wrong level")),
+        (flats, FrameKind.FLAT, ("wrong filter", "stars")),
+        (flats, FrameKind.FLAT, ("banding", "stars")),
+        (darks, FrameKind.DARK, ("pedestal drift", "unsettled first frames")),
+        (darks, FrameKind.DARK, ("light leak", "wrong temperature", "clipped at zero")),
+        (darks, FrameKind.DARK, tuple(CAPPED)),
+    ],
+)
+def test_faults_that_come_together_are_each_told_and_no_other(make, kind, faults):
+    for seed in (2, 3):
+        found, _ = found_in(make(seed, *faults)[0], kind, of_sky="stars" in faults)
+        assert {f.fault.value for f in found} == set(faults), seed
 
 
 def test_a_leak_is_told_from_the_sensors_own_slope_and_where_it_comes_from():

@@ -144,11 +144,15 @@ export function Levels({
         />
       </div>
       <p className="num mt-1 text-s text-ink2">
-        median {histogram.median.toFixed(digits)}, {histogram.lowest.toFixed(digits)} to{" "}
-        {histogram.highest.toFixed(digits)} {unit}
+        median {shown(histogram.median, digits)}, {shown(histogram.lowest, digits)} to{" "}
+        {shown(histogram.highest, digits)} {unit}
       </p>
     </div>
   );
+}
+
+function shown(level: number, digits: number): string {
+  return level.toLocaleString("en", { minimumFractionDigits: digits, maximumFractionDigits: digits });
 }
 
 /** A level, typed: taken when the field is left or Enter is struck. */

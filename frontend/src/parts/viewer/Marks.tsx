@@ -43,7 +43,8 @@ export function Circles({ circles, place, scale }: { circles: Circle[]; place: P
             {circle.label && (
               <text
                 x={at.x + r * 0.72 + 3}
-                y={at.y - r * 0.72 - 3}
+                // Below it where its upper end is out of sight.
+                y={at.y - r > 14 ? at.y - r * 0.72 - 3 : at.y + r * 0.72 + 12}
                 fontSize="12"
                 className="num"
                 fill="var(--ink)"

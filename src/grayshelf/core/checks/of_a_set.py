@@ -213,7 +213,7 @@ def _otherwise_lit(looked: Looked) -> list[SetFinding]:
     """Flats in which the light falls otherwise than in the others: another filter, something that moved, a cloud."""
     if not looked.lit or len(looked.looks) < 4 or looked.looks[0].blocks.size < 16:
         return []
-    shapes = np.array([k.shape_of_light for k in looked.looks])
+    shapes = _shapes_of_light(looked.looks)
     usual = np.nanmedian(shapes, axis=0)
     found = []
     colours = _colours(looked)
@@ -243,6 +243,18 @@ def _otherwise_lit(looked: Looked) -> list[SetFinding]:
         )
     # Where half of them are otherwise, nobody can say which are right.
     return found if len(found) <= len(looked.looks) // 3 else []
+
+
+def _shapes_of_light(looks: Sequence[FrameLook]) -> NDArray[np.float32]:
+    """How the light is spread on each frame, shape (frames, rows, columns). Where any of them is full they count as alike:
+    what it held there is lost."""
+    full = np.any([k.full_blocks > 0.0 for k in looks], axis=0)
+    if full.all():
+        return np.ones((len(looks), *full.shape), np.float32)
+    means = [float(np.nanmean(k.blocks[~full])) for k in looks]
+    return np.array(
+        [np.where(full, 1.0, k.blocks / mean) for k, mean in zip(looks, means, strict=True)], np.float32
+    )
 
 
 def _joined(squares: NDArray[np.float32]) -> NDArray[np.float32]:

@@ -24,6 +24,8 @@ UNSETTLED_SHARE, UNSETTLED_ADU = 0.004, 1.0
 SURE = 6.0
 #: Fewer frames than this are no series.
 FEWEST = 6
+#: A drift may leave its straight line by this share of itself.
+BENDS = 0.5
 #: No more of the first frames than this are called unsettled.
 MOST_UNSETTLED = 5
 
@@ -49,7 +51,8 @@ def without_drift(levels: Sequence[float]) -> list[float]:
 
 
 def unsettled(values: Sequence[float], least: float) -> int:
-    """How many of the first frames lie beside the others: each by more than `least`, the first by the most.
+    """How many of the first frames lie beside where the others' drift leads back to: each by more than `least`, the first by
+    the most.
 
     Parameters
     ----------
@@ -60,15 +63,26 @@ def unsettled(values: Sequence[float], least: float) -> int:
     if found.size < FEWEST:
         return 0
     for many in range(min(MOST_UNSETTLED, found.size // 3), 0, -1):
-        rest = found[many:]
-        away = found[:many] - np.median(rest)
-        # A set that drifts does so in its last frames too.
-        drifting = abs(steady_slope(rest)) * rest.size
-        limit = max(least, SURE * scatter_of(rest), 2.0 * drifting)
+        rest, slope = found[many:], _sure_slope(found[many:])
+        places = np.arange(found.size) - (many + (rest.size - 1) / 2.0)
+        away = (found - np.median(rest) - slope * places)[:many]
+        # A drift is seldom straight: what it may bend by is no matter.
+        limit = max(least, SURE * scatter_of(rest), BENDS * abs(slope) * rest.size)
         falling = all(abs(a) >= abs(b) for a, b in zip(away, away[1:], strict=False))
         if falling and bool(np.all(np.sign(away) == np.sign(away[0]))) and abs(away[-1]) > limit:
             return many
     return 0
+
+
+def _sure_slope(values: NDArray[np.float64]) -> float:
+    """What a value surely gains from one frame to the next; nought where that may be chance."""
+    slope = steady_slope(values)
+    return slope if abs(slope) * (values.size - 1) > SURE * _scatter_of_slope(values) else 0.0
+
+
+def _scatter_of_slope(values: NDArray[np.float64]) -> float:
+    """The slope of n values scatters by √12·σ over the whole of them, divided by √n."""
+    return scatter_of(values) * math.sqrt(12.0 / values.size)
 
 
 def first_frames(levels: Sequence[float], *, lit: bool) -> list[SetFinding]:
@@ -84,7 +98,8 @@ def first_frames(levels: Sequence[float], *, lit: bool) -> list[SetFinding]:
     many = unsettled(levels, least)
     if not many:
         return []
-    off = levels[0] - float(np.median(levels[many:]))
+    rest = np.asarray(levels[many:], float)
+    off = levels[0] - float(np.median(rest)) + _sure_slope(rest) * (many + (rest.size - 1) / 2.0)
     size, unit = (100.0 * off / middle, "%") if lit else (off, "ADU")
     which = "The first frame lies" if many == 1 else f"The first {many} frames lie"
     return [
@@ -116,8 +131,7 @@ def drift(levels: Sequence[float], *, lit: bool, skip: int = 0) -> list[SetFindi
     if values.size < FEWEST:
         return []
     total, middle = steady_slope(values) * (values.size - 1), float(np.median(values))
-    # The slope of n values scatters by √12·σ over the whole of them, divided by √n.
-    sure = SURE * scatter_of(values) * math.sqrt(12.0 / values.size)
+    sure = SURE * _scatter_of_slope(values)
     if abs(total) <= max(DRIFT_SHARE * abs(middle) if lit else DRIFT_ADU, sure):
         return []
     if lit:

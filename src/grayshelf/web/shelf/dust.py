@@ -194,7 +194,7 @@ def _light_out(light: LightFall, facts: FrameFacts) -> LightFallOut:
     off = ""
     if light.middle is not None and light.off_percent is not None:
         pixels = math.hypot(light.middle[0] - facts.width / 2, light.middle[1] - facts.height / 2)
-        off = f"Its middle lies {in_words.number(pixels)} pixels off the sensor’s middle, {in_words.number(light.off_percent, 0)} % of the half diagonal"
+        off = f"Its middle lies {in_words.number(pixels)} pixels off the sensor’s middle, {in_words.number(light.off_percent, 0)}\u00a0% of the half diagonal"
     return LightFallOut(
         middle_x=light.middle[0] if light.middle else None,
         middle_y=light.middle[1] if light.middle else None,
