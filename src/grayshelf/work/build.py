@@ -151,7 +151,7 @@ def build_master(
             rows = room / "rows.fits"
             told = _combine(rows, stack, used, settings, lambda s: progress(0.35 + 0.55 * s))
             inputs = _with_clipped(inputs, used, told)
-            noise = _Noise(told.noise, told.frame_noise, told.predicted_noise)
+            noise = _Noise(*(_as_in_header(n) for n in (told.noise, told.frame_noise, told.predicted_noise)))
             refuse_changed(stack.paths, stamps)
             header = frame_header(facts, _told_in_header(noise, digest, row.last_utc))
             history, combined = _history(stack, settings, len(used)), FileParts(rows, room)
@@ -172,6 +172,11 @@ class _Noise:
     left: float | None
     of_one_frame: float | None
     foretold: float | None
+
+
+def _as_in_header(noise: float) -> float:
+    """With as many digits as a card holds whatever its size: a library that is found again by its files has the same."""
+    return float(f"{noise:.12g}")
 
 
 @dataclass(frozen=True)
