@@ -40,16 +40,6 @@ def _sum_of(values: Doubles, first: int, last: int) -> float:  # pragma: no cove
 
 
 @njit(cache=True, nogil=True)
-def _squares(values: Doubles, first: int, last: int) -> float:  # pragma: no cover - compiled
-    """Sum of squares about the mean of a part of the values."""
-    mean = _sum_of(values, first, last) / (last - first)
-    square = 0.0
-    for i in range(first, last):
-        square += (values[i] - mean) ** 2
-    return square
-
-
-@njit(cache=True, nogil=True)
 def _sum_between(
     samples: NDArray[Any], low: float, high: float
 ) -> tuple[float, int]:  # pragma: no cover - compiled
@@ -323,13 +313,14 @@ def scatter_of(
         for i in range(block * 4096, min((block + 1) * 4096, p)):
             for k in range(n):
                 values[k] = by_pixel[i, k]
-            first, last = 0, n
+            first, last, middle = 0, n, values[n // 2]
+            total, square = _sums_about(values, 0, n, middle)
             if sigma[i] > 0.0:
-                middle = values[n // 2]
-                total, _ = _sums_about(values, 0, n, middle)
                 first, last = _clip_pooled(values, n, total, middle, sigma[i], kappa, quantum)
             else:
                 first, last = _without_furthest(values, n, trimmed)
-            squares[i] = _squares(values, first, last)
+            if last - first < n:
+                total, square = _sums_about(values, first, last, middle)
+            squares[i] = max(square - total * total / (last - first), 0.0)
             freedom[i] = last - first - 1
     return squares, freedom
