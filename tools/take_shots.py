@@ -69,7 +69,8 @@ def looked_at(shots: Shots) -> None:
     page = shots.page("night")
     page.goto(URL + "/shelf?wall=flats")
     page.locator('[data-spine][aria-label^="Flat Ha"]').first.click()
-    page.get_by_text("Looking at other flats").wait_for(state="detached", timeout=60_000)
+    # Told of once all other flats were looked at.
+    page.get_by_text(re.compile("it turned as the camera")).first.wait_for(timeout=60_000)
     page.get_by_role("button", name="See them on the picture").click()
     page.get_by_role("slider", name="Level that is black").wait_for()
     page.wait_for_timeout(1500)

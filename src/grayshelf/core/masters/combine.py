@@ -32,6 +32,8 @@ Floats = NDArray[np.float32]
 SAMPLE_PIXELS = 1_000_000
 #: Pixels on which the noise that is left is measured: enough for a thousandth of it.
 NOISE_PIXELS = 1_000_000
+#: Samples that tell the noise of the usual pixel to a thousandth.
+SAMPLES_OF_USUAL = 600_000
 #: Of the whole work, where flats are scaled to one level first.
 SHARE_OF_SCALING = 0.3
 
@@ -126,11 +128,12 @@ def frame_scales(source: RowSource, dark: RowSource | None, colour: bool) -> NDA
 
 
 def _samples(
-    sources: Sequence[RowSource], pedestal: RowSource | None, scales: NDArray[np.float64]
+    sources: Sequence[RowSource], pedestal: RowSource | None, scales: NDArray[np.float64], most: int
 ) -> tuple[Floats, float]:
-    """Some pixels of every frame as they will be combined, shape (n, p), and the step of their values."""
+    """Some pixels of every frame as they will be combined, shape (n, p), at most so many in all; and the step of their
+    values."""
     n, height, width = len(sources), sources[0].height, sources[0].width
-    pairs = max(1, min(height // 2, min(MOST_PIXELS, MOST_SAMPLES // n) // (2 * width)))
+    pairs = max(1, min(height // 2, min(MOST_PIXELS, most // n) // (2 * width)))
     firsts = [2 * (k * (height // 2) // pairs) for k in range(pairs)]
     found = np.empty((n, sum(min(2, height - f) for f in firsts) * width), np.float32)
     quantum = 0.0
@@ -220,7 +223,7 @@ def combine_into(
     if scale_to_median:
         scaled = SHARE_OF_SCALING
         scales = _scales(sources, pedestal, colour, lambda share: report(scaled * share))
-    noise = _noise_of(sources, pedestal, scales)
+    noise = _noise_of(sources, pedestal, scales, clips=settings.how(n) != NO_CLIPPING)
     spare = max(1, height * width // NOISE_PIXELS)
     clip = _clip_of(settings, n, noise)
     clipped, differences = np.zeros(n), []
@@ -296,9 +299,10 @@ def _about_median(parts: Sequence[Floats]) -> Floats:
 
 
 def _noise_of(
-    sources: Sequence[RowSource], pedestal: RowSource | None, scales: NDArray[np.float64]
+    sources: Sequence[RowSource], pedestal: RowSource | None, scales: NDArray[np.float64], *, clips: bool
 ) -> StackNoise:
-    """What is known of the noise before anything is combined."""
+    """What is known of the noise before anything is combined; where nothing is clipped by it, only the usual pixel's."""
     if len(sources) < 2:
         return StackNoise(np.zeros(1), np.zeros(1), 0.0, math.inf, 1.0, 0)
-    return stack_noise(*_samples(sources, pedestal, scales))
+    most = MOST_SAMPLES if clips else SAMPLES_OF_USUAL
+    return stack_noise(*_samples(sources, pedestal, scales, most))
