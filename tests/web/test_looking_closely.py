@@ -228,3 +228,28 @@ def test_a_light_is_seen_raw_and_calibrated_and_the_slope_says_what_is_wrong(own
     page = own.get(f"/api/lights/{lights}/correction")
     assert page["corrects"] == "it corrects too much" and "pedestal stays in the light" in page["lacking"][0]
     assert "pedestal was left in the light" in page["meaning"]
+
+
+def test_a_master_without_a_number_says_so_and_stops_no_page(own, tmp_path):
+    folder = tmp_path / "frames"
+    nothing = np.full((300, 400), np.nan, np.float32)
+    strange = np.where(np.arange(400) == 7, np.inf, np.full((300, 400), 500.0)).astype(np.float32)
+    names = [
+        master(folder, kind, f"2026-10-0{day}T22:00:00", nothing, EXPTIME=2.0, FILTER="L")
+        for day, kind in ((1, "DARK"), (2, "BIAS"), (3, "FLAT"))
+    ]
+    endless = master(folder, "DARK", "2026-10-04T22:00:00", strange, EXPTIME=9.0)
+    assert own.scan(folder)["state"] == "done"
+    for name in names:
+        number, frame = holding_of(own, name), frame_of(own, name)
+        found = own.get(f"/api/holdings/{number}")["findings"]
+        assert [f["fault"] for f in found] == ["no levels"], name
+        for part in (f"frames/{frame}/view", f"frames/{frame}/histogram", f"frames/{frame}/picture.png"):
+            assert own.client.get(f"/api/{part}").status_code == 200, part
+        for part in ("defects.csv", "defects.fits", "dust"):
+            assert own.client.get(f"/api/holdings/{number}/{part}").status_code in (200, 400, 404), part
+    told = own.client.get(f"/api/holdings/{holding_of(own, names[2])}/dust").json
+    assert "None of its pixels holds a number" in told["title"] + told.get("detail", "")
+    assert "no levels" not in [
+        f["fault"] for f in own.get(f"/api/holdings/{holding_of(own, endless)}")["findings"]
+    ]

@@ -209,19 +209,17 @@ class FileSource:
         UnreadableFrame
             Where the file got shorter since its header was read.
         """
-        view, at = memoryview(into.data).cast("B"), self._offset + first * self.width * 2
-        handle = os.open(self._path, os.O_RDONLY)
-        try:
-            done = 0
-            while done < len(view):
-                read = os.preadv(handle, [view[done:]], at + done)
+        view, at = memoryview(into.data).cast("B"), 0
+        # Not 'Path.open': this is asked for thousands of times.
+        with open(self._path, "rb", buffering=0) as stream:  # noqa: PTH123
+            stream.seek(self._offset + first * self.width * 2)
+            while at < len(view):
+                read = stream.readinto(view[at:])
                 if not read:
                     raise UnreadableFrame(
                         f"{self.name} got shorter while it was read.", "Scan its folder again."
                     )
-                done += read
-        finally:
-            os.close(handle)
+                at += read
 
     def rows(self, first: int, last: int) -> NDArray[np.float32]:
         """Rows first … last−1 as float32.

@@ -8,6 +8,7 @@ from concurrent.futures import ThreadPoolExecutor
 from contextlib import closing
 from dataclasses import asdict, dataclass, replace
 from datetime import UTC, datetime
+from functools import partial
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -18,7 +19,7 @@ from sqlalchemy.orm import Session
 
 from grayshelf.core.checks.findings import SetFinding
 from grayshelf.core.checks.looks import FrameLook, counted_levels, hottest, look_at
-from grayshelf.core.checks.of_a_master import Beside, findings_of_master, look_at_master, together
+from grayshelf.core.checks.of_a_master import EMPTY, Beside, findings_of_master, look_at_master, together
 from grayshelf.core.checks.of_a_set import Looked, findings_of_set
 from grayshelf.core.checks.stars import stars_on
 from grayshelf.core.errors import CannotCombine, GrayShelfError, UnreadableFrame
@@ -76,7 +77,8 @@ def judge_inputs(stack: Stack, scratch: Path, progress: Callable[[float], None])
     looks: list[tuple[FrameLook, list[SetFinding]]] = []
     if kind is FrameKind.DARK and len(stack.paths) >= 5:
         few = (stack.paths[0], stack.paths[len(stack.paths) // 2], stack.paths[-1])
-        hot_at = _read(few[0], lambda: hottest([_parts(path, facts, scratch) for path in few]))
+        pictures = [_read(path, partial(_parts, path, facts, scratch)) for path in few]
+        hot_at = _read(few[0], lambda: hottest(pictures))
     white = (
         _read(stack.paths[0], lambda: _white_of(_parts(stack.paths[0], facts, scratch)))
         if stack.paths
@@ -290,8 +292,10 @@ def looked_at(
     """
     facts, kind = facts_from_json(row.facts), FrameKind(row.kind)
     foreign = row.is_master and not (row.record is not None and row.record.built_here)
+    highest = np.fmax.reduce([np.fmax.reduce(strip, axis=None) for strip in strips(as_parts(picture))])
+    if math.isnan(highest):
+        return [*of_frames, EMPTY]
     # A flat of norm 1 is nowhere full.
-    highest = max(float(np.fmax.reduce(strip, axis=None)) for strip in strips(as_parts(picture)))
     white = 65_535.0 if foreign and highest > 100.0 else math.inf
     look = look_at_master(picture, kind, white)
     of_master = findings_of_master(

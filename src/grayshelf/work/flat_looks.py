@@ -7,6 +7,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import asdict, dataclass
 from datetime import date
 
+import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session, selectinload
 
@@ -70,7 +71,12 @@ def look_at_flat(library: Library, set_id: int) -> FlatLook:
     parts = parts_of(path, library.root / "scratch")
     colours = in_colours(facts.bayer_pattern, facts.binning_x)
     factor = factor_looked_at(parts.width, parts.height, colours=colours)
-    found = FlatLook(tuple(dust_on(parts, colours=colours)), light_fall(made_small(parts, factor), factor))
+    small = made_small(parts, factor)
+    if not np.isfinite(small).any():
+        raise GrayShelfError(
+            "None of its pixels holds a number.", "Bring it in again from where it was made."
+        )
+    found = FlatLook(tuple(dust_on(parts, colours=colours)), light_fall(small, factor))
     with library.db.session() as session:
         row = session.get(FrameSet, set_id)
         if row is not None and row.record is not None:

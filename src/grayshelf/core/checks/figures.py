@@ -68,7 +68,7 @@ def master_figures(picture: Picture, kind: FrameKind) -> list[Figure]:
             Figure("Spread of the pixels", 100.0 * spread / median, "%", 2),
             Figure("Dead or dim pixels", float(defects.n_cold), "", 0),
         ]
-    lowest = min(float(np.fmin.reduce(strip, axis=None)) for strip in strips(parts))
+    lowest = float(np.fmin.reduce([np.fmin.reduce(strip, axis=None) for strip in strips(parts)]))
     return [
         Figure("Median", median, "ADU", 1),
         Figure("Spread of the pixels", spread, "ADU", 2),

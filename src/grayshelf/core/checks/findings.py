@@ -22,6 +22,7 @@ class Fault(StrEnum):
     PEDESTAL_DRIFT = "pedestal drift"
     UNSETTLED = "unsettled first frames"
     STARS = "stars"
+    EMPTY = "no levels"
 
 
 @dataclass(frozen=True)

@@ -107,7 +107,7 @@ def look_at(
         height,
         width,
         levels.middle,
-        float(np.nanmean(squares.means)),
+        _mean_of(squares.means, levels.middle),
         spread,
         background_noise(middle),
         levels.zeros,
@@ -153,8 +153,11 @@ def _levels(parts: Parts, white_adu: float) -> _Levels:
         sample.append(some[np.isfinite(some)])
         zeros += int(np.count_nonzero(strip == 0))
         over += int(np.count_nonzero(strip >= white_adu))
-        lowest = min(lowest, float(np.fmin.reduce(strip, axis=None)))
-    low, middle, high = (float(v) for v in np.percentile(np.concatenate(sample), (16.0, 50.0, 84.0)))
+        lowest = float(np.fmin(lowest, np.fmin.reduce(strip, axis=None)))
+    known = np.concatenate(sample)
+    if known.size == 0:
+        return _Levels(math.nan, math.nan, math.nan, 0.0, white_adu, 0.0)
+    low, middle, high = (float(v) for v in np.percentile(known, (16.0, 50.0, 84.0)))
     # Where some lie below nought, as after a bias was taken off, nothing was cut off there.
     return _Levels(low, middle, high, zeros / size if lowest >= 0.0 else 0.0, white_adu, over / size)
 

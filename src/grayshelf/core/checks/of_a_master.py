@@ -14,7 +14,15 @@ from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.pictures.parts import Picture
 
 #: What is found of these keeps a master from being used without a second thought.
-_CARE = (Fault.LEAK, Fault.CLIPPED, Fault.SATURATED, Fault.SHADE, Fault.BANDING, Fault.STARS)
+_CARE = (Fault.LEAK, Fault.CLIPPED, Fault.SATURATED, Fault.SHADE, Fault.BANDING, Fault.STARS, Fault.EMPTY)
+#: Of a master in which there is nothing to look at.
+EMPTY = SetFinding(
+    Fault.EMPTY,
+    100.0,
+    "%",
+    "None of its pixels holds a number: it corrects nothing.",
+    "Bring it in again from where it was made, or combine its frames anew.",
+)
 
 
 #: A slope of fewer ADU than this on a capped master is told, and no reason to do without it.
