@@ -33,7 +33,13 @@ from grayshelf.core.masters.noise import (
     median_penalty,
 )
 from grayshelf.core.masters.spread import StackNoise
-from grayshelf.core.masters.tiles import combine_numbers, combine_whole, forget_older, networks
+from grayshelf.core.masters.tiles import (
+    combine_numbers,
+    combine_whole,
+    forget_older,
+    median_of_whole,
+    networks,
+)
 from grayshelf.core.matching.costs import left_in_light_e
 from grayshelf.devices.simulated.camera_model import (
     Conditions,
@@ -407,6 +413,10 @@ def test_many_pixels_at_once_are_combined_as_one_by_one(how, n):
             assert list(left_out) == list(counted)
             if how == POOLED and n >= 7:
                 assert counted.sum() > 20
+    if how == NO_CLIPPING:
+        middle, apart = np.zeros(size, np.float32), np.zeros(size // 7, np.float32)
+        median_of_whole(kept, 256, networks(n), middle, apart, 7)
+        assert np.array_equal(middle, theirs[0]) and np.array_equal(apart, theirs[1][::7])
 
 
 @pytest.mark.parametrize("flats", [False, True])

@@ -174,6 +174,31 @@ def scaling_of(image: ImageHeader, name: str, default: float) -> float:
     return float(value)
 
 
+class RawRows:
+    """Rows of a frame as they lie in its file, which is held open; for one reader at a time."""
+
+    def __init__(self, name: str, stream: io.FileIO, offset: int, row_bytes: int) -> None:
+        self._name, self._stream, self._offset, self._row_bytes = name, stream, offset, row_bytes
+
+    def read(self, first: int, into: NDArray[Any]) -> None:
+        """Fill an array, shape (rows, width), with the rows from `first` on.
+
+        Raises
+        ------
+        UnreadableFrame
+            Where the file got shorter since its header was read.
+        """
+        view, at = memoryview(into.data).cast("B"), 0
+        self._stream.seek(self._offset + first * self._row_bytes)
+        while at < len(view):
+            read = self._stream.readinto(view[at:])
+            if not read:
+                raise UnreadableFrame(
+                    f"{self._name} got shorter while it was read.", "Scan its folder again."
+                )
+            at += read
+
+
 class FileSource:
     """A frame on disk that hands out rows: read from plain FITS where they lie, packed ones unpacked once.
 
@@ -201,25 +226,11 @@ class FileSource:
         """Whether its pixels are unsigned numbers of 16 bits, kept as FITS does (FITS Standard 4.0, table 11)."""
         return self._dtype == np.dtype(">i2") and self._scaling == (1.0, 32768.0)
 
-    def read_raw(self, first: int, last: int, into: NDArray[np.int16]) -> None:
-        """Read rows first … last−1 as they lie in the file, into an array of shape (last − first, width).
-
-        Raises
-        ------
-        UnreadableFrame
-            Where the file got shorter since its header was read.
-        """
-        view, at = memoryview(into.data).cast("B"), 0
-        # Not 'Path.open': this is asked for thousands of times.
-        with open(self._path, "rb", buffering=0) as stream:  # noqa: PTH123
-            stream.seek(self._offset + first * self.width * 2)
-            while at < len(view):
-                read = stream.readinto(view[at:])
-                if not read:
-                    raise UnreadableFrame(
-                        f"{self.name} got shorter while it was read.", "Scan its folder again."
-                    )
-                at += read
+    @contextmanager
+    def raw_rows(self) -> Iterator[RawRows]:
+        """Its file held open, to read rows of it as they lie there."""
+        with self._path.open("rb", buffering=0) as stream:
+            yield RawRows(self.name, stream, self._offset, 2 * self.width)
 
     def rows(self, first: int, last: int) -> NDArray[np.float32]:
         """Rows first … last−1 as float32.

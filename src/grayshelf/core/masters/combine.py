@@ -31,7 +31,7 @@ Floats = NDArray[np.float32]
 #: Pixels on which a flat's median is measured: enough for a hundred-thousandth of it.
 SAMPLE_PIXELS = 1_000_000
 #: Pixels on which the noise that is left is measured: enough for a thousandth of it.
-NOISE_PIXELS = 1_000_000
+NOISE_PIXELS = 500_000
 #: Samples that tell the noise of the usual pixel to a thousandth.
 SAMPLES_OF_USUAL = 600_000
 #: Of the whole work, where flats are scaled to one level first.

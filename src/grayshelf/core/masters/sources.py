@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import AbstractContextManager
 from typing import Protocol, runtime_checkable
 
 import numpy as np
@@ -22,6 +23,14 @@ class RowSource(Protocol):
         ...
 
 
+class RawReader(Protocol):
+    """The rows of a frame as FITS keeps unsigned numbers of 16 bits: high byte first, 32,768 less."""
+
+    def read(self, first: int, into: NDArray[np.uint16]) -> None:
+        """Fill an array, shape (rows, width), with the rows from `first` on."""
+        ...
+
+
 @runtime_checkable
 class KeptUnsigned(Protocol):
     """A frame that can hand out its rows as FITS keeps unsigned numbers of 16 bits, without making them numbers first."""
@@ -35,6 +44,6 @@ class KeptUnsigned(Protocol):
         """Whether it is kept so."""
         ...
 
-    def read_raw(self, first: int, last: int, into: NDArray[np.int16]) -> None:
-        """Read rows first … last−1 into an array of shape (last − first, width): high byte first, 32,768 less."""
+    def raw_rows(self) -> AbstractContextManager[RawReader]:
+        """Its file held open, to read rows from."""
         ...

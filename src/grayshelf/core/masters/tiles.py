@@ -30,6 +30,8 @@ Networks = tuple[Places, Places, Places, Places]
 
 #: Bytes of one block of pixels: they stay in a core's own cache while they are worked on.
 BLOCK_BYTES = 131_072
+#: As much of it as is gone over more than a hundred times stays in its nearest one.
+NEAREST_BYTES = 49_152
 #: More whole numbers of 16 bits than this may add up to more than 32 bits hold.
 MOST_WHOLE = 65_536
 
@@ -59,9 +61,9 @@ def networks(n: int) -> Networks:
     return middle[:, 0].copy(), middle[:, 1].copy(), whole[:, 0].copy(), whole[:, 1].copy()
 
 
-def block_of(n: int, item_bytes: int) -> int:
+def block_of(n: int, item_bytes: int, block_bytes: int = BLOCK_BYTES) -> int:
     """Pixels of one block for `n` frames."""
-    return int(min(max(BLOCK_BYTES // (n * item_bytes) // 64 * 64, 64), 2048))
+    return int(min(max(block_bytes // (n * item_bytes) // 64 * 64, 64), 2048))
 
 
 @njit(cache=True, nogil=True)
@@ -209,6 +211,35 @@ def combine_whole(
         totals = np.empty((2, m), np.uint32)
         lows, highs = np.empty((2, m), np.uint16), np.empty((2, m), np.uint16)
         _combine_block(block, 0, at, totals, lows, highs, clip, networks, out, difference, spare, left_out)
+
+
+@njit(cache=True, nogil=True)
+def median_of_whole(
+    kept: Whole, wide: int, networks: Networks, out: Floats, difference: Floats, spare: int
+) -> None:  # pragma: no cover - compiled
+    """As `combine_whole` for plain medians: nothing has to be known of a pixel but its middle, and of every `spare`-th one
+    its half stacks."""
+    n, size = kept.shape
+    for at in range(0, size, wide):
+        m = min(wide, size - at)
+        block = np.empty((n, m), np.uint16)
+        for i in range(n):
+            row, into = kept[i, at : at + m], block[i]
+            for p in range(m):
+                into[p] = _from_file(row[p])
+        put_in_order(block, networks[0], networks[1])
+        lower, upper, result = block[(n - 1) // 2], block[n // 2], out[at : at + m]
+        for p in range(m):
+            result[p] = np.float32(0.5) * np.float32(np.uint32(lower[p]) + np.uint32(upper[p]))
+    if n < 2:
+        return
+    for k in range(difference.size):
+        half_a, half_b = 0, 0
+        for i in range(0, n, 2):
+            half_a += int(_from_file(kept[i, k * spare]))
+        for i in range(1, n, 2):
+            half_b += int(_from_file(kept[i, k * spare]))
+        difference[k] = half_a / ((n + 1) // 2) - half_b / (n // 2)
 
 
 @njit(cache=True, nogil=True)
