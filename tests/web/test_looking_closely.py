@@ -248,8 +248,39 @@ def test_a_master_without_a_number_says_so_and_stops_no_page(own, tmp_path):
             assert own.client.get(f"/api/{part}").status_code == 200, part
         for part in ("defects.csv", "defects.fits", "dust"):
             assert own.client.get(f"/api/holdings/{number}/{part}").status_code in (200, 400, 404), part
+        assert own.get(f"/api/holdings/{number}")["empty"]
     told = own.client.get(f"/api/holdings/{holding_of(own, names[2])}/dust").json
     assert "None of its pixels holds a number" in told["title"] + told.get("detail", "")
     assert "no levels" not in [
         f["fault"] for f in own.get(f"/api/holdings/{holding_of(own, endless)}")["findings"]
     ]
+
+
+def test_what_is_wrong_with_masters_of_others_is_known_before_lights_use_them(own, tmp_path):
+    """Nobody pulls a card: an empty dark serves no lights, and one full of light is used with care."""
+    rng, folder, at = np.random.default_rng(11), tmp_path / "frames", "2026-10-0{}T22:00:00"
+    across = np.linspace(0, 400, SHAPE[1], dtype=np.float32)
+    leaking = 540 + across + rng.normal(0, 2, SHAPE).astype(np.float32)
+    bias = 500 + rng.normal(0, 1, SHAPE).astype(np.float32)
+    master(folder, "BIAS", at.format(1), bias)
+    master(folder, "DARK", at.format(2), np.full(SHAPE, np.nan, np.float32), EXPTIME=120.0)
+    master(folder, "DARK", at.format(3), leaking, EXPTIME=300.0)
+    for exposure in (120.0, 300.0):
+        light = {**CAMERA, "IMAGETYP": "LIGHT", "EXPTIME": exposure, "OBJECT": "M 33", "FILTER": "L"}
+        taken = rng.normal(900, 20, SHAPE).astype(np.uint16)
+        write_fits(folder / f"light{exposure:.0f}.fits", {**light, "DATE-OBS": at.format(4)}, taken)
+    own.scan(folder)
+    look = own.query("SELECT id, title FROM job WHERE kind = 'look'")
+    assert [title for _, title in look] == ["Looking at 3 masters that came in"]
+    ended = own.ended(look[0][0])
+    assert ended["message"] == "3 masters looked at: 2 to be used with care"
+
+    def dark_of(exposure):
+        lights = holding_of(own, f"light{exposure}.fits")
+        return next(line for line in own.get(f"/api/lights/{lights}/slip")["lines"] if line["kind"] == "dark")
+
+    empty, leak = dark_of(120), dark_of(300)
+    assert empty["chosen"] is None and "none of its pixels holds a number" in str(empty)
+    assert leak["chosen"] is not None and "light leak" in str(leak["chosen"]["reasons"])
+    own.scan(folder)
+    assert len(own.query("SELECT id FROM job WHERE kind = 'look'")) == 1

@@ -4770,6 +4770,8 @@ export interface components {
             can_remake: boolean;
             /** Checked */
             checked: boolean;
+            /** Empty */
+            empty: boolean;
             enough: components["schemas"]["EnoughOut"] | null;
             /** Figures */
             figures: components["schemas"]["FigureOut"][];

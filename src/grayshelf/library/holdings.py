@@ -10,6 +10,7 @@ from typing import Any
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session, selectinload
 
+from grayshelf.core.checks.findings import NOTHING_IN_IT
 from grayshelf.core.checks.still_good import Serves
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
@@ -112,6 +113,7 @@ def holding_of(frame_set: FrameSet, level_adu: float | None = None, missing: int
         n_frames=frame_set.n_frames,
         is_master=frame_set.is_master,
         care=tuple(care),
+        empty=NOTHING_IN_IT in care,
         level_adu=frame_set.level_adu,
         pedestal_taken_off=True if record and record.pedestal_kind else None,
         pedestal_is_bias=bool(record and record.pedestal_kind == FrameKind.BIAS),

@@ -103,6 +103,11 @@ class BuildJob:
 
 
 @dataclass(frozen=True)
+class LookJob:
+    """A look at all masters that nobody looked at."""
+
+
+@dataclass(frozen=True)
 class HoldJob:
     """A master to be held against something newer."""
 

@@ -3,18 +3,20 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import cast
+from typing import Any, cast
 
 from flask import Flask, current_app
 
 from grayshelf.clock import SimulatedClock
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
+from grayshelf.library.step_records import JobResult
 from grayshelf.work.bench.starter import Bench
 from grayshelf.work.build import build_sets
 from grayshelf.work.events import Broker
 from grayshelf.work.flats.starter import FlatBench
-from grayshelf.work.jobs import JobRunner
+from grayshelf.work.jobs import JobControl, JobRunner
+from grayshelf.work.looking import LOOK, look_at_masters, look_when_new
 from grayshelf.work.rigs.joining import tell_names_again
 from grayshelf.work.run.starter import RunStarter
 from grayshelf.work.scan import scan_folder
@@ -53,11 +55,18 @@ def make_runner(library: Library) -> tuple[JobRunner, Broker]:
     """Jobs of a library, with what scans and builds do."""
     broker = Broker()
     runner = JobRunner(library, broker)
-    runner.register("scan", lambda control, params: scan_folder(library, control, params))
+    runner.register("scan", lambda control, params: _scan(library, runner, control, params))
+    runner.register(LOOK, lambda control, params: look_at_masters(library, control))
     runner.register("names", lambda control, params: tell_names_again(library, control, params))
     runner.register("build", lambda control, params: build_sets(library, control, params))
     runner.register("held", lambda control, params: hold_by_job(library, control, params))
     return runner, broker
+
+
+def _scan(library: Library, runner: JobRunner, control: JobControl, params: dict[str, Any]) -> JobResult:
+    result = scan_folder(library, control, params)
+    look_when_new(library, runner)
+    return result
 
 
 def make_context(

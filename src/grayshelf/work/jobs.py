@@ -44,6 +44,8 @@ log = logging.getLogger(__name__)
 
 #: Jobs that work with a rig: they go on beside others, and can be paused.
 WITH_RIG = ("run", "offset", "gain", "flats", "twilight")
+#: Jobs that nobody waits for: they go on beside scans and builds, which need not wait for them either.
+ASIDE = ("look",)
 #: Rigs that may work at once.
 MOST_RIGS = 64
 #: How often it is looked whether there is room on a full disk, and an end tried again that could not be written down.
@@ -124,7 +126,8 @@ Work = Callable[[JobControl, dict[str, Any]], JobResult]
 
 
 class JobRunner:
-    """Works off jobs: those of rigs beside one another, one for each rig; scans and builds one after the other."""
+    """Works off jobs: those of rigs beside one another, one for each rig; scans and builds one after the other, and what
+    nobody waits for beside them."""
 
     def __init__(self, library: Library, broker: Broker) -> None:
         self.library = library
@@ -132,10 +135,9 @@ class JobRunner:
         self.look_again_s = LOOK_AGAIN_S
         self._works: dict[str, Work] = {}
         # Scans and builds share the disk and the cores: one at a time. What rigs do never waits for them.
-        self._pools = {
-            True: ThreadPoolExecutor(max_workers=MOST_RIGS, thread_name_prefix="rig"),
-            False: ThreadPoolExecutor(max_workers=1, thread_name_prefix="heavy"),
-        }
+        self._rigs = ThreadPoolExecutor(max_workers=MOST_RIGS, thread_name_prefix="rig")
+        self._heavy = ThreadPoolExecutor(max_workers=1, thread_name_prefix="heavy")
+        self._aside = ThreadPoolExecutor(max_workers=1, thread_name_prefix="aside")
         self._controls: dict[int, JobControl] = {}
         self.changing = threading.RLock()
         """Held while a job is begun, changes its state or ends: whoever asks whether a rig is free and then takes it
@@ -198,7 +200,8 @@ class JobRunner:
                 rig_id = job.rig_id if with_rig else None
                 control = JobControl(self, job_id, rig_id, job.title, job.token)
             self._controls[job_id] = control
-            control.future = self._pools[with_rig].submit(self._work, control)
+            pool = self._rigs if with_rig else self._aside if job.kind in ASIDE else self._heavy
+            control.future = pool.submit(self._work, control)
         self._tell(job_id)
 
     def resume(self, job_id: int) -> None:
@@ -262,7 +265,7 @@ class JobRunner:
         for control in controls:
             control.cancel.set()
             control.wake.set()
-        for pool in self._pools.values():
+        for pool in (self._rigs, self._heavy, self._aside):
             pool.shutdown(wait=True, cancel_futures=True)
 
     def set_state(

@@ -146,7 +146,8 @@ export function Card({ id, near, onClose }: { id: number; near: number; onClose:
   const [where, setWhere] = useState<number | null>(null);
   const looking = useCardLooking();
   const [speck, setSpeck] = useState<number | null>(null);
-  const dust = useDust(id, card.data?.spine.kind === "flat" && card.data.spine.is_master);
+  const hasDust = card.data?.spine.kind === "flat" && card.data.spine.is_master && !card.data.empty;
+  const dust = useDust(id, hasDust);
   useEffect(() => panel.current?.focus(), [id]);
   useKeys({ Escape: () => looking.frame === null && onClose() });
   const left = Math.max(24, Math.min(near, window.innerWidth - WIDTH - 24));
@@ -193,7 +194,9 @@ export function Card({ id, near, onClose }: { id: number; near: number; onClose:
               </Button>
             </div>
             {data.spine.care.length > 0 && (
-              <p className="border-l-4 border-accent pl-3">Use with care: {data.spine.care.join("; ")}.</p>
+              <p className="border-l-4 border-accent pl-3">
+                {data.empty ? "Serves no lights" : "Use with care"}: {data.spine.care.join("; ")}.
+              </p>
             )}
             <div className="grid grid-cols-[292px_minmax(0,1fr)] gap-5">
               <Pictures
@@ -211,7 +214,7 @@ export function Card({ id, near, onClose }: { id: number; near: number; onClose:
                 {data.noise.map((figure) => (
                   <Figure key={figure.name} {...figure} />
                 ))}
-                {data.spine.is_master && data.figures.length > 0 && (
+                {data.spine.is_master && !data.empty && data.figures.length > 0 && (
                   <p className="pt-1 text-s text-ink2">
                     Where hot and cold pixels are:{" "}
                     <a className="underline" href={`/api/holdings/${id}/defects.csv`}>
@@ -234,7 +237,7 @@ export function Card({ id, near, onClose }: { id: number; near: number; onClose:
                 setStep(0);
               }}
             />
-            {data.spine.kind === "flat" && data.spine.is_master && (
+            {hasDust && (
               <DustOnCard
                 looked={dust}
                 chosen={speck}

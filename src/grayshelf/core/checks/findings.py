@@ -25,6 +25,10 @@ class Fault(StrEnum):
     EMPTY = "no levels"
 
 
+#: Why a master without levels serves no lights.
+NOTHING_IN_IT = "none of its pixels holds a number"
+
+
 @dataclass(frozen=True)
 class Place:
     """A part of the picture, in pixels from its first row and column; the ends are outside."""

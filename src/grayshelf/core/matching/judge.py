@@ -129,6 +129,8 @@ def _judge(
     if not holding.is_master and holding.n_frames < FEWEST_IN_STACK:
         found.care.append(f"only {_frames(holding.n_frames)}: nothing in so few can be told from an outlier")
     found.care += holding.care
+    if holding.empty:
+        found.failures += holding.care
     return Candidate(
         holding,
         found.verdict(),

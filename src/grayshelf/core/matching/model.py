@@ -66,6 +66,8 @@ class Holding:
     is_master: bool = True
     care: tuple[str, ...] = ()
     """Reasons, known beforehand, to use it with care: a failed check, drift."""
+    empty: bool = False
+    """A master in which no pixel holds a number: `care` says so, and it serves no lights."""
     noise_e: float | None = None
     pedestal_taken_off: bool | None = None
     """For a flat: whether its dark flat (or a bias) is already taken off."""

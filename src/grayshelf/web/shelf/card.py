@@ -9,13 +9,13 @@ from pathlib import Path
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from grayshelf.core.checks.figures import Figure, master_figures
+from grayshelf.core.checks.figures import Figure
+from grayshelf.core.checks.findings import NOTHING_IN_IT
 from grayshelf.core.errors import GrayShelfError, NotFound
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.matching.model import Tolerances
 from grayshelf.library.facts_json import facts_from_json
-from grayshelf.library.file_parts import FileParts
 from grayshelf.library.holdings import holding_of, holdings
 from grayshelf.library.library import Library
 from grayshelf.library.models import FrameSet, Rig
@@ -30,7 +30,7 @@ from grayshelf.web.shelf.newer import still_good_out
 from grayshelf.web.shelf.schemas import CardOut, FigureOut, FrameViewOut, PictureOut, ServedOut
 from grayshelf.web.shelf.walls import spine_out
 from grayshelf.work.build import FEWEST
-from grayshelf.work.checked import as_json, looked_at
+from grayshelf.work.looking import figures_of_master
 
 #: What was taken off a master flat, in words.
 _TAKEN_OFF = {"bias": "A bias", "dark": "A dark of its exposure", "dark flat": "Its dark flat"}
@@ -69,6 +69,7 @@ def card_page(library: Library, set_id: int) -> CardOut:
             noise=_noise(row),
             enough=enough_out(library, rigs, holding),
             findings=findings_out(row),
+            empty=row.record is not None and NOTHING_IN_IT in row.record.care,
             checked=row.record is not None and "findings" in row.record.figures,
             can_remake=behind is not None,
             pending=pending(row, behind),
@@ -104,7 +105,7 @@ def _seen(library: Library, session: Session, row: FrameSet, kind: FrameKind) ->
         path = library.frame_path(session, first)
         seen = _Seen(path)
         seen = _Seen(path, _picture(path, first.id, kind, library.root / "scratch"))
-        return replace(seen, figures=[_figure(f) for f in _figures(library, session, row, path)])
+        return replace(seen, figures=[_figure(f) for f in figures_of_master(library, session, row, path)])
     except GrayShelfError as error:
         return replace(seen, trouble=error.message)
 
@@ -147,19 +148,6 @@ def _picture(path: Path, frame_id: int, kind: FrameKind, scratch: Path) -> Pictu
         white=in_words.number(picture.white, digits),
         unit=unit,
     )
-
-
-def _figures(library: Library, session: Session, row: FrameSet, path: Path) -> list[Figure]:
-    """Figures of a master, measured once and kept."""
-    record = row.record
-    if record is not None and record.figures.get("list") and "findings" in record.figures:
-        return [Figure(**f) for f in record.figures["list"]]
-    parts = FileParts(path, library.root / "scratch")
-    figures = master_figures(parts, FrameKind(row.kind))
-    if record is not None:
-        findings = as_json(looked_at(library, session, row, parts, ()))
-        record.figures = {**record.figures, "list": [vars(f) for f in figures], "findings": findings}
-    return figures
 
 
 def _figure(figure: Figure) -> FigureOut:

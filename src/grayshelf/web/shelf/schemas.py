@@ -259,6 +259,8 @@ class CardOut(Schema):
     noise: list[FigureOut]
     enough: EnoughOut | None
     findings: list[FindingOfMasterOut]
+    empty: bool
+    """No pixel of it holds a number: it serves no lights, and there is nothing on it to look for."""
     checked: bool
     """Whether its frames, or it, were looked at; an older one was not."""
     can_remake: bool

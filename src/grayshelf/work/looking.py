@@ -1,0 +1,110 @@
+"""Masters that came from elsewhere, looked at: what is wrong with them is known before lights use them."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from grayshelf.core.checks.figures import Figure, master_figures
+from grayshelf.core.checks.of_a_master import reasons_for_care
+from grayshelf.core.errors import GrayShelfError
+from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.library.file_parts import FileParts
+from grayshelf.library.library import Library
+from grayshelf.library.models import Frame, FrameSet, Job, MasterRecord
+from grayshelf.library.records import as_kept
+from grayshelf.library.step_records import JobResult, LookJob
+from grayshelf.library.unreadable import readable
+from grayshelf.work.checked import as_json, looked_at
+from grayshelf.work.jobs import ALIVE, JobControl, JobRunner
+
+#: The kind of job in which masters are looked at.
+LOOK = "look"
+
+
+def figures_of_master(library: Library, session: Session, row: FrameSet, path: Path) -> list[Figure]:
+    """Figures of a master: measured once, and kept with what is wrong with it.
+
+    Parameters
+    ----------
+    path
+        Its file.
+
+    Raises
+    ------
+    GrayShelfError
+        Where the file cannot be read.
+    """
+    record = row.record
+    if record is not None and record.figures.get("list") and "findings" in record.figures:
+        return [Figure(**f) for f in record.figures["list"]]
+    parts = FileParts(path, library.root / "scratch")
+    figures = master_figures(parts, FrameKind(row.kind))
+    if record is not None:
+        found = looked_at(library, session, row, parts, ())
+        record.figures = {**record.figures, "list": [vars(f) for f in figures], "findings": as_json(found)}
+        care = [reason for reason in reasons_for_care(found) if reason not in (record.care or [])]
+        if care:
+            record.care = [*(record.care or []), *care]
+            library.touched()
+    return figures
+
+
+def look_at_masters(library: Library, control: JobControl) -> JobResult:
+    """Work of a `LOOK` job: every master that nobody looked at, one after the other; a card that is pulled need not wait."""
+    with library.db.session() as session:
+        todo = _unseen(session)
+    troubled, unread = 0, list[str]()
+    for number, set_id in enumerate(todo):
+        control.check()
+        control.report(number / len(todo), f"{number:,} of {len(todo):,} masters looked at")
+        with library.db.session() as session:
+            row = session.get(FrameSet, set_id)
+            if row is None or row.record is None or not row.frames:
+                continue
+            path = library.frame_path(session, row.frames[0])
+            try:
+                figures_of_master(library, session, row, path)
+                troubled += bool(row.record.care)
+            except (GrayShelfError, OSError):
+                # Its card says why.
+                unread.append(path.name)
+    told = f"{len(todo):,} {'master' if len(todo) == 1 else 'masters'} looked at"
+    return JobResult(
+        f"{told}: {troubled:,} to be used with care" if troubled else f"{told}, nothing is wrong",
+        tuple(f"{name} could not be read; its card says why." for name in unread),
+    )
+
+
+def look_when_new(library: Library, runner: JobRunner) -> int | None:
+    """Begin to look at masters that nobody looked at, where there are any; the job's number."""
+    with runner.changing:
+        with library.db.session() as session:
+            going = session.scalar(select(func.count()).where(Job.kind == LOOK, Job.state.in_(ALIVE)))
+            todo = 0 if going else len(_unseen(session))
+        if not todo:
+            return None
+        title = f"Looking at {todo:,} {'master' if todo == 1 else 'masters'} that came in"
+        return runner.start(LOOK, title, as_kept(LookJob()))
+
+
+def _unseen(session: Session) -> list[int]:
+    """Masters on the shelf that nobody looked at and whose file is there."""
+    seen = readable(MasterRecord.figures)["findings"].as_string()
+    return list(
+        session.scalars(
+            select(FrameSet.id)
+            .join(MasterRecord, MasterRecord.set_id == FrameSet.id)
+            .join(Frame, Frame.set_id == FrameSet.id)
+            .where(
+                FrameSet.is_master,
+                FrameSet.taken_off.is_(False),
+                Frame.missing_since.is_(None),
+                seen.is_(None),
+            )
+            .distinct()
+            .order_by(FrameSet.id)
+        )
+    )
