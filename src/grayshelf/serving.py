@@ -94,6 +94,7 @@ def open_context(library: Library) -> Context:
     except BaseException:
         library.close()
         raise
+    runner.go_on_aside()
     context.interrupted, context.put_back = interrupted, was_put_back
     return context
 

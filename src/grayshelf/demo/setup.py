@@ -43,7 +43,8 @@ from grayshelf.library.step_records import MeasurementJob
 from grayshelf.work.bench.disk import plan_disk
 from grayshelf.work.bench.disk_offers import offers
 from grayshelf.work.job_states import JobState
-from grayshelf.work.jobs import ENDED, RESUMABLE, JobRunner
+from grayshelf.work.jobs import ALIVE, ENDED, RESUMABLE, JobRunner
+from grayshelf.work.looking import LOOK
 
 #: The offset that the scenario's lights are taken at.
 OFFSET_IN_USE = 30.0
@@ -205,6 +206,10 @@ def prepare(folder: Path, size: str, library: Library, runner: JobRunner) -> Non
     if raw:
         _do(library, runner, "build", "Masters of the demo's sets", {"set_ids": list(raw)}, "Building   ")
     _check_offset(library, runner)
+    with library.db.session() as session:
+        going = list(session.scalars(select(Job.id).where(Job.kind == LOOK, Job.state.in_(ALIVE))))
+    for job_id in going:
+        _wait(library, job_id, "Looking    ")
     with library.db.session() as session:
         library.set_setting(session, READY, {"ready": True})
 

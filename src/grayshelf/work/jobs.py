@@ -149,7 +149,7 @@ class JobRunner:
         self._works[kind] = work
 
     def mark_interrupted(self) -> int:
-        """At start: jobs that were alive when the process ended were interrupted."""
+        """At start: jobs that were alive when the process ended were interrupted; how many a person may go on with."""
         with self.changing, self.library.db.session() as session:
             jobs = session.scalars(select(Job).where(Job.state.in_(ALIVE))).all()
             for job in jobs:
@@ -157,7 +157,15 @@ class JobRunner:
                 at = f" at “{job.message.rstrip('.')}”" if job.message else " while this went on"
                 job.message = f"The application stopped{at}."
                 job.advice = "Nothing that was done is lost. Go on from there."
-            return len(jobs)
+            return sum(job.kind not in ASIDE for job in jobs)
+
+    def go_on_aside(self) -> None:
+        """At start: go on with interrupted jobs that nobody waits for, and that nobody would begin again."""
+        with self.library.db.session() as session:
+            cut_short = select(Job.id).where(Job.kind.in_(ASIDE), Job.state == JobState.INTERRUPTED)
+            todo = list(session.scalars(cut_short))
+        for job_id in todo:
+            self.resume(job_id)
 
     def refuse_if_busy(self, rig_id: int | None) -> None:
         """One thing at a time for each rig. To be asked with `changing` held until the job is launched.
