@@ -15,7 +15,7 @@ from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.matching.model import SensorTraits
 from grayshelf.core.planning.by_hand import NBSP, capped_line, flats_line
-from grayshelf.core.planning.runsheet import FlatSeries
+from grayshelf.core.planning.sheet import FlatSeries
 
 FLATS = AskedFor(
     "Kite 9",

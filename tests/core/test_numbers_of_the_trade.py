@@ -21,7 +21,8 @@ from grayshelf.core.matching.costs import few_flats_percent
 from grayshelf.core.matching.judge import Terms
 from grayshelf.core.matching.match import gap_key, pull_slip
 from grayshelf.core.matching.model import CommonSettings, Holding, LightsNoise, RigSays, SensorTraits, Verdict
-from grayshelf.core.planning.runsheet import DarkSeries, RigPace, StepKind, plan_sheet
+from grayshelf.core.planning.runsheet import plan_sheet
+from grayshelf.core.planning.sheet import DarkSeries, RigPace, StepKind
 
 LIGHTS = CommonSettings(
     "Ruff 9", 600, 400, (1, 1), gain=80.0, offset=20.0, exposure_s=180.0, sensor_temp_c=-10.0, held=True,

@@ -9,7 +9,8 @@ import pytest
 from grayshelf.core.checks.apart import apart_from_set
 from grayshelf.core.checks.frames import flat_level, light_leak
 from grayshelf.core.planning.forecast import bytes_needed, timed
-from grayshelf.core.planning.runsheet import DarkSeries, FlatSeries, RigPace, StepKind, plan_sheet
+from grayshelf.core.planning.runsheet import plan_sheet
+from grayshelf.core.planning.sheet import DarkSeries, FlatSeries, RigPace, StepKind
 from grayshelf.core.sensor.statistics import FrameStatistics
 
 PACE = RigPace()

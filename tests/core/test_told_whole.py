@@ -26,7 +26,8 @@ from grayshelf.core.frames.write import InputRecord, frame_header, write_master
 from grayshelf.core.planning import gates
 from grayshelf.core.planning.flat_order import SearchStop, order_response, order_search
 from grayshelf.core.planning.forecast import afterwards, bytes_needed
-from grayshelf.core.planning.runsheet import DarkSeries, FlatSeries, RigPace, plan_sheet
+from grayshelf.core.planning.runsheet import plan_sheet
+from grayshelf.core.planning.sheet import DarkSeries, FlatSeries, RigPace
 from grayshelf.core.sensor.statistics import FrameStatistics, frame_statistics
 from tests.helpers import facts_of, write_fits
 

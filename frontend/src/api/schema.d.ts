@@ -2240,6 +2240,175 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/rigs/{rig_id}/fill": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Which darks and bias help most in the time there is. */
+        get: {
+            parameters: {
+                query?: {
+                    until?: string | null;
+                    hours?: number | null;
+                    battery_wh?: number | null;
+                    watts?: number | null;
+                    air_c?: number | null;
+                    put_on?: string;
+                    left_out?: string;
+                    counts?: string;
+                };
+                header?: never;
+                path: {
+                    rig_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["FillOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Start it as it was shown; to be over by the time that was given. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["FillIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["StartedOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rigs/{rig_id}/fill/ladder": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a ladder of exposures at some set points puts on the sheet. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["LadderIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["LadderOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/rigs/{rig_id}/flats": {
         parameters: {
             query?: never;
@@ -5272,6 +5441,198 @@ export interface components {
             value: number;
         };
         /**
+         * FillCellOut
+         * @description One exposure at one set point; or a bias.
+         */
+        FillCellOut: {
+            /** Age Step */
+            age_step: number;
+            /** Asked */
+            asked: boolean;
+            /** Exposure */
+            exposure: string;
+            /** For Whom */
+            for_whom: string;
+            /** Frames */
+            frames: number;
+            /** Helps */
+            helps: string;
+            /** Key */
+            key: string;
+            /** Kind */
+            kind: string;
+            /** Lights */
+            lights: number;
+            /** Missing */
+            missing: boolean;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "on" | "off" | "out" | "too cold" | "there";
+            /** Takes */
+            takes: string;
+            /** Temp */
+            temp: string;
+            /** There */
+            there: string;
+            /** There Id */
+            there_id: number | null;
+            /** Title */
+            title: string;
+            /** Usual */
+            usual: number;
+            /** Why */
+            why: string;
+        };
+        /**
+         * FillIn
+         * @description What to start.
+         */
+        FillIn: {
+            /**
+             * Air C
+             * @default null
+             */
+            air_c: number | null;
+            /**
+             * Battery Wh
+             * @default null
+             */
+            battery_wh: number | null;
+            /**
+             * By Hand
+             * @default false
+             */
+            by_hand: boolean;
+            /**
+             * Counts
+             * @default
+             */
+            counts: string;
+            /**
+             * Folder
+             * @default null
+             */
+            folder: string | null;
+            /**
+             * Hours
+             * @default null
+             */
+            hours: number | null;
+            /**
+             * Left Out
+             * @default
+             */
+            left_out: string;
+            /**
+             * Put On
+             * @default
+             */
+            put_on: string;
+            /**
+             * Until
+             * @default null
+             */
+            until: string | null;
+            /**
+             * Watts
+             * @default null
+             */
+            watts: number | null;
+        };
+        /**
+         * FillOut
+         * @description The page before it starts.
+         */
+        FillOut: {
+            /** Air */
+            air: string;
+            /** Bias */
+            bias: components["schemas"]["FillCellOut"][];
+            /** Can Start */
+            can_start: boolean;
+            /** Clock */
+            clock: string;
+            /** Coldest */
+            coldest: string;
+            /** End */
+            end: string | null;
+            /** Frames */
+            frames: number;
+            /** Has Devices */
+            has_devices: boolean;
+            /** Headline */
+            headline: string;
+            /** Left */
+            left: string;
+            /** Not Now */
+            not_now: string;
+            /** Over */
+            over: string;
+            /** Ready */
+            ready: components["schemas"]["ReadyOut"][];
+            /** Rig Id */
+            rig_id: number;
+            /** Series */
+            series: number;
+            /** Served */
+            served: number;
+            /** Set By */
+            set_by: string;
+            /** Space */
+            space: string;
+            /** Start Label */
+            start_label: string;
+            /** Steps */
+            steps: components["schemas"]["StepOut"][];
+            /** Takes */
+            takes: string;
+            /**
+             * There Is End
+             * Format: date-time
+             */
+            there_is_end: string;
+            /** Until */
+            until: string;
+            /** Waiting */
+            waiting: number;
+            /** Walls */
+            walls: components["schemas"]["FillWallOut"][];
+            /** Warnings */
+            warnings: string[];
+        };
+        /**
+         * FillRowOut
+         * @description A set point.
+         */
+        FillRowOut: {
+            /** Cells */
+            cells: (components["schemas"]["FillCellOut"] | null)[];
+            /** Held */
+            held: boolean;
+            /** Power */
+            power: string;
+            /** Temp */
+            temp: string;
+        };
+        /**
+         * FillWallOut
+         * @description Darks of one way the camera is set.
+         */
+        FillWallOut: {
+            /** Columns */
+            columns: string[];
+            /** Light Exposures */
+            light_exposures: string;
+            /** Rows */
+            rows: components["schemas"]["FillRowOut"][];
+            /** Set Up */
+            set_up: string;
+            /** Title */
+            title: string;
+        };
+        /**
          * FilterOffer
          * @description A filter that could be in while a gain is measured.
          */
@@ -6223,6 +6584,29 @@ export interface components {
             origin: components["schemas"]["Origin"];
             /** Text */
             text: string;
+        };
+        /**
+         * LadderIn
+         * @description A ladder of exposures at some set points.
+         */
+        LadderIn: {
+            /** Exposures */
+            exposures: string;
+            /** Set Up */
+            set_up: string;
+            /**
+             * Temps
+             * @default
+             */
+            temps: string;
+        };
+        /**
+         * LadderOut
+         * @description What it puts on the sheet.
+         */
+        LadderOut: {
+            /** Keys */
+            keys: string[];
         };
         /**
          * LightChangeOut

@@ -11,7 +11,7 @@ from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.flats.timed_light import Lit
 from grayshelf.core.masters.combine import CombineSettings
 from grayshelf.core.planning.gates import Gate
-from grayshelf.core.planning.runsheet import FlatSeries
+from grayshelf.core.planning.sheet import FlatSeries
 from grayshelf.core.sensor.statistics import FlatStatistics
 
 # -- jobs: `Job.params` -----------------------------------------------------------------------------------------
@@ -30,6 +30,8 @@ class RunJob:
     """Its frames are waited for there; None where steps are only ticked off."""
     since: float = 0.0
     """From when on files there count, in seconds since 1970."""
+    until: datetime | None = None
+    """When it has to be over: no frame is begun that would end later. None: when all is shot."""
 
 
 @dataclass(frozen=True)
@@ -281,6 +283,8 @@ class SeriesOutcome:
     """So many of its first frames are set aside, since they have not settled."""
     refused: tuple[Refused, ...] = ()
     """Files that came in for it and are not what was asked for."""
+    trouble: str = ""
+    """Why it was not shot to its end."""
 
 
 @dataclass(frozen=True)

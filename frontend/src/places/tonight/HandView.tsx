@@ -49,7 +49,7 @@ function Refused({ hand }: { hand: Hand }) {
 }
 
 /** Steps that are shown: the others need nothing of a hand. */
-const SHOWN = ["find", "flats", "dark flats", "darks"];
+const SHOWN = ["find", "flats", "dark flats", "darks", "bias"];
 
 /** All that is to be shot, with what is in; a step is ticked off by hand, or opened again. */
 function Steps({ run, onTick }: { run: RunData; onTick: (id: number, done: boolean) => void }) {

@@ -190,7 +190,7 @@ function ReadyAndCovered({ data }: { data: TonightData }) {
 }
 
 /** Tonight before a run: the sheet, what it costs, what is ready. */
-export function Sheet({ data }: { data: TonightData }) {
+export function Sheet({ data, onFill }: { data: TonightData; onFill: () => void }) {
   const [byHand, setByHand] = useState(false);
   const start = useStart(data.rig_id);
   const stopping = data.ready.find((r) => r.stops);
@@ -212,6 +212,7 @@ export function Sheet({ data }: { data: TonightData }) {
         <PageHead title={data.headline}>
           <DemoPace />
           <span className="num whitespace-nowrap text-ink2">now {data.clock}</span>
+          <Button onClick={onFill}>Fill the shelf</Button>
           {data.steps.length > 0 && data.has_devices && go}
         </PageHead>
       </div>
@@ -233,6 +234,9 @@ export function Sheet({ data }: { data: TonightData }) {
             current={null}
             action={data.has_devices ? go : null}
           />
+          <p className="pt-3 md:hidden">
+            <Button onClick={onFill}>Fill the shelf</Button>
+          </p>
           {!data.has_devices || byHand ? (
             <StartByHand data={data} />
           ) : (

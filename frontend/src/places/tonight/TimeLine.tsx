@@ -31,7 +31,7 @@ function blocks(steps: Step[]): Block[] {
   let after = false;
   const live = steps.filter((s) => s.state !== "skipped" && s.kind !== "build");
   for (const step of live) {
-    if (step.kind === "cool" || step.kind === "darks") after = true;
+    if (step.kind === "cool" || step.kind === "darks" || step.kind === "bias") after = true;
     if (step.kind === "gate") {
       made.push({ key: `g${step.id}`, kind: "gate", steps: [step], seconds: 0, after });
       continue;

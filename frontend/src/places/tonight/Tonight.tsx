@@ -1,6 +1,9 @@
+import { useSearchParams } from "react-router";
+
 import { useRun, useTonight } from "../../api/hooks";
 import { PageHead, Trouble, Waiting } from "../../parts/basics";
 import { useHere } from "../../parts/context";
+import { Fill } from "./Fill";
 import { RunView } from "./RunView";
 import { Sheet } from "./Sheet";
 
@@ -8,6 +11,8 @@ import { Sheet } from "./Sheet";
 export function Tonight() {
   const { rig, wishes } = useHere();
   const run = useRun(rig?.id ?? 0);
+  const [params, setParams] = useSearchParams();
+  const filling = params.has("fill");
   const idle = run.data?.run === null;
   const tonight = useTonight(rig?.id ?? 0, wishes, idle);
   if (!rig)
@@ -25,6 +30,7 @@ export function Tonight() {
       </div>
     );
   if (run.data?.run) return <RunView key={run.data.run.job.id} run={run.data.run} />;
+  if (idle && filling) return <Fill rigId={rig.id} onBack={() => setParams({})} />;
   if (!tonight.data || !idle) return <Waiting what="Making the sheet" />;
-  return <Sheet data={tonight.data} />;
+  return <Sheet data={tonight.data} onFill={() => setParams({ fill: "1" })} />;
 }

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from grayshelf.core.flats.panel.diffusers import listed
 from grayshelf.core.flats.timed_light import Lit
 from grayshelf.core.frames.kinds import FrameKind
-from grayshelf.core.planning.runsheet import FlatSeries
+from grayshelf.core.planning.sheet import FlatSeries
 
 #: A number and what it is of stay on one line.
 NBSP = "\u00a0"

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
-from grayshelf.core.planning.runsheet import SheetStep, StepKind
+from grayshelf.core.planning.sheet import SERIES, SheetStep, StepKind
 
 
 @dataclass(frozen=True)
@@ -33,9 +33,10 @@ def bytes_needed(steps: Sequence[SheetStep], width: int, height: int) -> int:
     """Bytes that the frames (2 a pixel) and masters (4 a pixel) of a sheet take on the disk, for frames of `width` by `height`
     pixels.
     """
-    frames = sum(s.count for s in steps if s.kind in (StepKind.FLATS, StepKind.DARK_FLATS, StepKind.DARKS))
+    frames = sum(s.count for s in steps if s.kind in SERIES)
     finds = sum(s.count for s in steps if s.kind is StepKind.FIND)
-    masters = 2 * sum(s.kind is StepKind.FLATS for s in steps) + sum(s.kind is StepKind.DARKS for s in steps)
+    masters = 2 * sum(s.kind is StepKind.FLATS for s in steps)
+    masters += sum(s.kind in (StepKind.DARKS, StepKind.BIAS) for s in steps)
     return (frames + finds) * (width * height * 2 + 8640) + masters * (width * height * 4 + 14400)
 
 

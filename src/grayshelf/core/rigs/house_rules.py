@@ -47,6 +47,7 @@ RULES: tuple[Rule, ...] = (
     Rule("n_flats", "Counts", "{} flats in each filter", "", 3, 500, whole=True),
     Rule("n_dark_flats", "Counts", "{} dark flats under them", "", 0, 500, whole=True),
     Rule("n_darks", "Counts", "{} darks of each kind", "", 3, 500, whole=True),
+    Rule("n_bias", "Counts", "{} bias of each gain and offset", "", 3, 1000, whole=True),
     Rule("few_frames_percent", "Counts", "few frames ask for care above {} of added noise", "%", 0.1, 100.0),
     Rule("dither_positions", "Counts", "lights are dithered over {} positions", "", 1, 1000, whole=True),
     Rule("dark_temp_c", "Darks", "temperature within {}", "°C", 0.1, 20.0),
@@ -87,6 +88,7 @@ class HouseRules:
     n_flats: int = 25
     n_dark_flats: int = 25
     n_darks: int = 30
+    n_bias: int = 100
     bias_under_flats: bool = False
     """A bias stands in for dark flats, which are not shot."""
     dark_temps_c: tuple[float, ...] = ()

@@ -13,7 +13,7 @@ from grayshelf.core.frames.sets import nominal_exposure, nominal_temperature
 from grayshelf.core.matching.age import age_in_words, age_step
 from grayshelf.core.matching.judge import few_frames
 from grayshelf.core.matching.model import CommonSettings, Holding, Tolerances
-from grayshelf.core.planning.runsheet import RigPace, series_seconds
+from grayshelf.core.planning.sheet import RigPace, series_seconds
 from grayshelf.core.rigs.house_rules import HouseRules
 from grayshelf.library.gaps import Gap, gaps
 from grayshelf.library.holdings import holdings

@@ -10,7 +10,7 @@ from grayshelf.core.flats.settings import wishes_from
 from grayshelf.core.flats.timed_light import exposure_of
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.planning.by_hand import HandLine, capped_line, flats_line
-from grayshelf.core.planning.runsheet import StepKind
+from grayshelf.core.planning.sheet import SERIES, StepKind
 from grayshelf.library.flat_sheet import source_of
 from grayshelf.library.library import Library
 from grayshelf.library.models import Job, Rig, RunStep
@@ -21,7 +21,6 @@ from grayshelf.web.common import in_words
 from grayshelf.web.common.schemas import RefusedOut
 from grayshelf.web.tonight.schemas import DialOut, HandOut
 from grayshelf.work.job_states import OPEN, StepState
-from grayshelf.work.run.hand import SERIES
 from grayshelf.work.run.starter import TICKED
 
 
@@ -81,7 +80,7 @@ def _line(library: Library, session: Session, rig: Rig, begun: RunJob, step: Run
     exposure = params.exposure_s if params.exposure_known else None
     left = max(step.count - step.done, 1)
     if step.row is None:
-        kind = FrameKind.DARK if step.kind == StepKind.DARKS else FrameKind.DARK_FLAT
+        kind = SERIES[StepKind(step.kind)]
         temp = params.set_temp_c if kind is FrameKind.DARK else None
         settings = params.gain or 0.0, params.offset or 0.0, params.binning or 1
         return capped_line(kind, left, *settings, exposure, temp, gain_word=word, read_mode=params.read_mode)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from zoneinfo import ZoneInfo
 
-from grayshelf.core.planning.runsheet import StepKind
+from grayshelf.core.planning.sheet import StepKind
 from grayshelf.library.models import Job, RunStep
 from grayshelf.library.records import read
 from grayshelf.library.step_records import GateParams, RunJob

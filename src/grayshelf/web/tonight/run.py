@@ -16,7 +16,7 @@ from grayshelf.core.flats.model import ExposureWindow, FlatTarget, Found
 from grayshelf.core.flats.settings import FlatWishes
 from grayshelf.core.matching import rulers
 from grayshelf.core.matching.model import CommonSettings
-from grayshelf.core.planning.runsheet import COOLER_HOLDS_WITHIN_C, FlatSeries, StepKind
+from grayshelf.core.planning.sheet import COOLER_HOLDS_WITHIN_C, SERIES, FlatSeries, StepKind
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.models import Job, RunShot, RunStep
@@ -60,7 +60,6 @@ def _sensor(devices: RigDevices | None) -> tuple[RulerOut | None, str]:
 _OUT = (StepState.SKIPPED, StepState.NO_ANSWER)
 #: Where the line of a search is drawn from before its pedestal is known (common practice).
 USUAL_PEDESTAL_ADU = 500.0
-_SERIES = (StepKind.FLATS, StepKind.DARK_FLATS, StepKind.DARKS)
 
 
 @dataclass(frozen=True)
@@ -92,7 +91,7 @@ def _rows_of(library: Library, job_id: int) -> _Rows:
         begun += [x for x in steps if x.kind == StepKind.FLATS and x.done]
         rows = _Rows(job, steps, {x.id: shots_of(session, x) for x in begun}, None, library.zone(session))
         current = rows.current
-        if current is None or current.kind not in _SERIES:
+        if current is None or current.kind not in SERIES:
             return rows
         newest = select(RunShot).where(RunShot.step_id == current.id).order_by(RunShot.seq.desc()).limit(1)
         return replace(rows, last=session.scalar(newest))
@@ -335,7 +334,7 @@ def _came_out(
 def _series(
     step: RunStep, last: RunShot | None, wishes: FlatWishes, white: int, colour: bool
 ) -> SeriesOut | None:
-    if step.kind not in ("flats", "dark flats", "darks"):
+    if step.kind not in SERIES:
         return None
     target = _aim(step, wishes, white)[0]
     shot = None

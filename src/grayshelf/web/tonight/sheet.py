@@ -12,7 +12,7 @@ from sqlalchemy.orm import Session
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.matching.age import age_step
 from grayshelf.core.planning.forecast import TimedStep
-from grayshelf.core.planning.runsheet import RigPace, StepKind, series_seconds
+from grayshelf.core.planning.sheet import RigPace, StepKind, series_seconds
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.models import FrameSet
@@ -31,6 +31,7 @@ from grayshelf.web.tonight.schemas import (
 )
 from grayshelf.work.job_states import StepState
 from grayshelf.work.run.dark_offers import DarkOffer
+from grayshelf.work.run.ready import Ready
 from grayshelf.work.run.tonight import Tonight, hands_free_at
 
 #: Less than this between the last hand and the end is not worth two times.
@@ -50,16 +51,7 @@ def tonight_page(library: Library, rig_id: int, tonight: Tonight, devices: RigDe
     hands_free = hands_free_at(tonight.steps)
     end = tonight.steps[-1].end if tonight.steps else None
     needed = tonight.sheet.times_needed
-    ready = [
-        ReadyOut(
-            what=line.what,
-            text=line.text,
-            good=line.good,
-            stops=line.stops,
-            ruler=in_words.ruler_out(line.ruler) if line.ruler else None,
-        )
-        for line in tonight.ready
-    ]
+    ready = [ready_out(line) for line in tonight.ready]
     return TonightOut(
         rig_id=rig_id,
         clock=in_words.clock(tonight.now, zone),
@@ -99,6 +91,17 @@ def tonight_page(library: Library, rig_id: int, tonight: Tonight, devices: RigDe
             OutOfReachOut(kind=o.kind.value, title=o.title, lights=o.lights, why=o.why)
             for o in tonight.out_of_reach
         ],
+    )
+
+
+def ready_out(line: Ready) -> ReadyOut:
+    """One line of what to know before the start."""
+    return ReadyOut(
+        what=line.what,
+        text=line.text,
+        good=line.good,
+        stops=line.stops,
+        ruler=in_words.ruler_out(line.ruler) if line.ruler else None,
     )
 
 
@@ -198,6 +201,14 @@ def _planned(
             d.wish.lights for d in tonight.darks if d.wish.exposure_s == step.exposure_s and d.on_sheet
         )
         wanted = lights > 0
+    return planned_step(index, timed, zone, bands, lights, wanted=wanted)
+
+
+def planned_step(
+    index: int, timed: TimedStep, zone: ZoneInfo, bands: dict[str, float | None], lights: int, *, wanted: bool
+) -> StepOut:
+    """A step that has not begun; `wanted` where lights wait for it that have nothing."""
+    step = timed.step
     return StepOut(
         id=index,
         kind=step.kind.value,

@@ -14,7 +14,7 @@ from grayshelf.core.checks.frames import (
 )
 from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.frames.kinds import FrameKind
-from grayshelf.core.planning.runsheet import StepKind
+from grayshelf.core.planning.sheet import SERIES, StepKind
 from grayshelf.core.sensor.statistics import FlatStatistics
 from grayshelf.library.models import RunStep
 from grayshelf.library.records import read
@@ -24,13 +24,10 @@ from grayshelf.library.step_records import SearchOutcome, SheetParams, ShotStats
 if TYPE_CHECKING:
     from grayshelf.work.run.hand import HandRun
 
-#: Of which kind the frames of a step are.
-KINDS = {
-    StepKind.FIND: FrameKind.FLAT,
-    StepKind.FLATS: FrameKind.FLAT,
-    StepKind.DARK_FLATS: FrameKind.DARK_FLAT,
-    StepKind.DARKS: FrameKind.DARK,
-}
+
+def kind_of(step: RunStep) -> FrameKind:
+    """Of which kind the frames of a step are; a search takes flats."""
+    return SERIES.get(StepKind(step.kind), FrameKind.FLAT)
 
 
 class AskedOfHands:
@@ -45,8 +42,10 @@ class AskedOfHands:
 
     def asked(self, step: RunStep) -> AskedFor:
         """What a frame of a step has to be."""
-        params, near, kind = read(SheetParams, step.params), self.near, KINDS[StepKind(step.kind)]
+        params, near, kind = read(SheetParams, step.params), self.near, kind_of(step)
         exposure = params.exposure_s if params.exposure_known and step.kind != StepKind.FIND else None
+        # A bias is as short as its camera can; programs write 0 s, 0.001 s or nothing.
+        exposure = None if kind is FrameKind.BIAS else exposure
         if step.row is None:
             return AskedFor(
                 self.run.rig.camera,

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from grayshelf.clock import Clock
 from grayshelf.core.errors import DeviceError
-from grayshelf.core.planning.runsheet import COOLER_SETTLES_S
+from grayshelf.core.planning.sheet import COOLER_SETTLES_S
 from grayshelf.devices.ports import Camera
 from grayshelf.work.jobs import JobControl
 
 #: The sensor is at its set point when it is so near, and looked at so often; it is given up after so long.
 AT_SET_POINT_C, LOOKED_AT_S, GIVEN_UP_S = 0.2, 10.0, 1800.0
+#: A dark whose sensor was further off than this is none of its set point (common practice: a cooler holds ±0.2 °C).
+OFF_SET_POINT_C = 0.3
 
 
 def cool_to(goal_c: float, camera: Camera, clock: Clock, control: JobControl) -> None:

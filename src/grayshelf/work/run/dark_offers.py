@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from grayshelf.core.flats.panel.diffusers import listed
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.matching.model import CommonSettings
-from grayshelf.core.planning.runsheet import DarkSeries
+from grayshelf.core.planning.sheet import DarkSeries
 from grayshelf.core.planning.standard_darks import missing_standards
 from grayshelf.core.rigs.house_rules import HouseRules
 from grayshelf.library.gaps import Gap, gaps

@@ -16,7 +16,7 @@ from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.matching import rulers
 from grayshelf.core.matching.judge import Terms, judge_flat
 from grayshelf.core.matching.model import Candidate, CommonSettings, Holding, Tolerances, Verdict
-from grayshelf.core.planning.runsheet import FlatSeries
+from grayshelf.core.planning.sheet import FlatSeries
 from grayshelf.library.flat_sheet import kept_rows, newest_setting, source_of, stale_reason
 from grayshelf.library.gaps import Gap, gaps
 from grayshelf.library.kept import kept as kept_answers

@@ -22,7 +22,7 @@ from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.flats.timed_light import exposure_of
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
-from grayshelf.core.planning.runsheet import StepKind
+from grayshelf.core.planning.sheet import SERIES, StepKind
 from grayshelf.core.sensor.statistics import flat_statistics, full_level
 from grayshelf.library.entering import enter_arrival
 from grayshelf.library.flat_sheet import Source
@@ -43,16 +43,15 @@ from grayshelf.work.flats.conditions import RowConditions
 from grayshelf.work.flats.test_flats import RowLeftOut, TestFlat, measured_flat
 from grayshelf.work.job_states import OPEN, StepState
 from grayshelf.work.masters_after import group_new_frames
-from grayshelf.work.run.asked_of_hands import KINDS, AskedOfHands
+from grayshelf.work.run.asked_of_hands import AskedOfHands, kind_of
 from grayshelf.work.run.sheet_run import SheetRun
 from grayshelf.work.steps import Handler, Working
 from grayshelf.work.watched import POLL_S, Arrival, WatchedFolder
 
 #: So many of a step's refused files are told of.
 REFUSED_TOLD = 8
-SERIES = (StepKind.FLATS, StepKind.DARK_FLATS, StepKind.DARKS)
 #: Kinds of frames that a sheet asks for.
-_SHOT_HERE = (FrameKind.FLAT, FrameKind.DARK_FLAT, FrameKind.DARK)
+_SHOT_HERE = tuple(SERIES.values())
 A_TEST = "A test flat: its exposure was being looked for."
 
 
@@ -107,6 +106,7 @@ class HandRun(SheetRun):
             StepKind.FLATS: self._series,
             StepKind.DARK_FLATS: self._series,
             StepKind.DARKS: self._series,
+            StepKind.BIAS: self._series,
             StepKind.COOL: self.end,
             StepKind.BUILD: self.build,
         }
@@ -245,7 +245,7 @@ class HandRun(SheetRun):
         filled = {name: "the sheet" for name in ("kind", "camera") if getattr(facts, name) is None}
         return replace(
             facts,
-            kind=facts.kind or KINDS[StepKind(step.kind)],
+            kind=facts.kind or kind_of(step),
             camera=facts.camera or self.rig.camera,
             origins={**facts.origins, **filled},
         )
@@ -253,7 +253,11 @@ class HandRun(SheetRun):
     def _asking(self, current: RunStep) -> list[RunStep]:
         """Steps that a frame may be for: the one being done, those to come, then those that have all they need."""
         with self.library.db.session() as session:
-            steps = [s for s in self.steps(session) if s.kind in KINDS and s.state != StepState.SKIPPED]
+            steps = [
+                s
+                for s in self.steps(session)
+                if s.kind in (StepKind.FIND, *SERIES) and s.state != StepState.SKIPPED
+            ]
         searched = {s.row for s in steps if s.kind == StepKind.FIND and s.state in OPEN}
         # While a row's exposure is being looked for, each of its flats is a test flat.
         steps = [

@@ -11,7 +11,7 @@ from sqlalchemy.orm import Session
 from grayshelf.core.matching import rulers
 from grayshelf.core.matching.model import CommonSettings, Ruler
 from grayshelf.core.planning.forecast import bytes_needed
-from grayshelf.core.planning.runsheet import RunSheet
+from grayshelf.core.planning.sheet import RunSheet
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.camera_values import checked_offsets
 from grayshelf.library.library import Library

@@ -24,7 +24,7 @@ from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.planning.forecast import afterwards
 from grayshelf.core.planning.gates import dim_for
-from grayshelf.core.planning.runsheet import FlatSeries, StepKind
+from grayshelf.core.planning.sheet import SERIES, FlatSeries, StepKind
 from grayshelf.core.sensor.statistics import FlatStatistics, flat_statistics
 from grayshelf.library.models import RunShot, RunStep
 from grayshelf.library.records import as_kept, read
@@ -44,9 +44,9 @@ from grayshelf.work.flats.test_flats import RigTaker
 from grayshelf.work.gates import gate_step, is_gate
 from grayshelf.work.job_states import OPEN, StepState
 from grayshelf.work.masters_after import group_new_frames
-from grayshelf.work.run.cooling import cool_to
 from grayshelf.work.run.series import Judge, leak_judge, settings_of_no_row
 from grayshelf.work.run.sheet_run import SheetRun
+from grayshelf.work.run.unattended import CoolerGaveUp, Unattended, off_set_point
 from grayshelf.work.shooting import ShotSettings, Taken, set_up
 from grayshelf.work.steps import SEQ, Handler, Working
 
@@ -54,8 +54,7 @@ from grayshelf.work.steps import SEQ, Handler, Working
 UNNAMED = "a diffuser of your own"
 #: A gate takes about so long, in seconds.
 GATE_S = 120.0
-#: Steps that take frames, and those that belong to a row's flats.
-SERIES = (StepKind.FLATS, StepKind.DARK_FLATS, StepKind.DARKS)
+#: Steps that belong to a row's flats.
 OF_A_ROW = (StepKind.FIND, StepKind.FLATS, StepKind.DARK_FLATS)
 
 
@@ -64,7 +63,7 @@ class Run(SheetRun):
 
     def __init__(self, working: Working, job: RunJob) -> None:
         super().__init__(working, job)
-        self.taking = self.shooter()
+        self.taking, self.unattended = self.shooter(), Unattended(self, job.until)
         self.taker = RigTaker(
             self.devices,
             self.taking,
@@ -81,10 +80,16 @@ class Run(SheetRun):
             StepKind.FIND: self._find,
             StepKind.FLATS: self._flats,
             StepKind.DARK_FLATS: self._dark_flats,
-            StepKind.COOL: self._cool,
+            StepKind.COOL: self.unattended.cool,
             StepKind.DARKS: self._darks,
+            StepKind.BIAS: self._bias,
             StepKind.BUILD: self.build,
         }
+
+    def do_step(self, step: RunStep) -> None:
+        """Do one step to its end; where the time is over, leave it."""
+        if not self.unattended.pass_over(step):
+            super().do_step(step)
 
     def leave_out(self, gate: RunStep) -> None:
         """Leave out everything of a gate's row that is still open."""
@@ -215,6 +220,8 @@ class Run(SheetRun):
         colour = kind is FrameKind.FLAT and in_colours(camera.bayer_pattern, settings.binning)
         while step.done < step.count:
             self.control.check()
+            if self.unattended.cut(step, pause_s + settings.exposure_s + camera.download_s):
+                break
             number = step.done + 1
             if pause_s and number > 1:
                 self.library.clock.sleep(pause_s, self.control.cancel)
@@ -224,8 +231,11 @@ class Run(SheetRun):
             taken = taken or self.taking.take(name, settings)
             stats = flat_statistics(taken.pixels, camera.white_adu, colour)
             settled = number > drop_first
+            astray = off_set_point(set_temp_c, taken.facts.sensor_temp_c)
             trouble = (
-                judge(stats) if settled else f"One of the first {drop_first} of its series: not settled yet."
+                astray or judge(stats)
+                if settled
+                else f"One of the first {drop_first} of its series: not settled yet."
             )
             with self.library.db.session() as session:
                 frame = self.enter(session, name, taken, trouble)
@@ -247,11 +257,15 @@ class Run(SheetRun):
             self.tell()
             if settled and trouble and kind is not FrameKind.FLAT:
                 self.change(step, count=step.count + 1)
+                if astray and set_temp_c is not None:
+                    self.unattended.hold_again(step, set_temp_c)
+                    continue
                 raise GrayShelfError(
                     trouble, "Put it right, then go on: the frame was set aside and is shot again."
                 )
         group_new_frames(self.library)
-        self.end(step)
+        if step.state in OPEN:
+            self.end(step)
 
     def _confirming(self, step: RunStep, name: str, settings: ShotSettings) -> Taken | None:
         """The test flat that confirmed a row's exposure, where it is as good as the first of its flats."""
@@ -342,14 +356,17 @@ class Run(SheetRun):
 
     def _darks(self, step: RunStep) -> None:
         goal = read(SheetParams, step.params).set_temp_c
-        self._series(step, settings_of_no_row(step, FrameKind.DARK), goal, lambda stats: "")
+        try:
+            self._series(step, settings_of_no_row(step, FrameKind.DARK), goal, lambda stats: "")
+        except CoolerGaveUp as error:
+            assert goal is not None
+            self.unattended.give_up(step, goal, error)
 
-    def _cool(self, step: RunStep) -> None:
-        """Bring the sensor to its set point and let it settle."""
-        goal = read(SheetParams, step.params).set_temp_c
-        assert goal is not None
-        cool_to(goal, self.devices.camera, self.library.clock, self.control)
-        self.end(step)
+    def _bias(self, step: RunStep) -> None:
+        """Wherever the sensor stands: in so short a time its temperature hardly matters."""
+        settings = settings_of_no_row(step, FrameKind.BIAS)
+        known = self.pedestal_of(RowKey("", settings.gain, settings.offset, settings.binning))
+        self._series(step, settings, None, leak_judge(known))
 
     # -- telling ------------------------------------------------------------------------------------------------
 
@@ -362,4 +379,5 @@ class Run(SheetRun):
         darks = any(s.kind == StepKind.DARKS for s in steps)
         cold = self.devices.camera.cooler().set_point_c is not None
         todo = afterwards(darks, has_cover=False, panel_by_hand=True, cold=cold)
+        failed = (*failed, *self.unattended.told(steps))
         return JobResult(f"{frames} frames shot, {masters} masters built", failed, todo)

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from grayshelf.core.checks.frames import light_leak
 from grayshelf.core.flats.model import Pedestal
 from grayshelf.core.frames.kinds import FrameKind
-from grayshelf.core.planning.runsheet import StepKind
+from grayshelf.core.planning.sheet import StepKind
 from grayshelf.core.sensor.statistics import FlatStatistics
 from grayshelf.library.models import RunStep
 from grayshelf.library.records import read

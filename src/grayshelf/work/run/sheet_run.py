@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from grayshelf.core.flats.settings import RowKey
-from grayshelf.core.planning.runsheet import FlatSeries, StepKind
+from grayshelf.core.planning.sheet import FlatSeries, StepKind
 from grayshelf.library.models import Job, RunStep
 from grayshelf.library.records import as_kept, read
 from grayshelf.library.step_records import BuildOutcome, RunJob, SheetParams

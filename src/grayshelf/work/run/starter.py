@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
+from datetime import datetime
 from typing import Any, Literal
 
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import Conflict, DeviceError, NotFound
-from grayshelf.core.planning.runsheet import RunSheet, SheetStep, StepKind
+from grayshelf.core.planning.sheet import SERIES, RunSheet, SheetStep, StepKind
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.folder_list import folder_that_holds
 from grayshelf.library.library import Library
@@ -38,8 +39,10 @@ class RunStarter:
         return self.rigs.get(rig.devices or "")
 
     @begins_job
-    def start(self, rig_id: int, sheet: RunSheet, by_hand: ByHand | None = None) -> int:
-        """Start a run of this sheet, with the rig's devices or by hand."""
+    def start(
+        self, rig_id: int, sheet: RunSheet, by_hand: ByHand | None = None, until: datetime | None = None
+    ) -> int:
+        """Start a run of this sheet, with the rig's devices or by hand; to be over by a time, where one is given."""
         with self.library.db.session() as session:
             rig = self.library.rig(session, rig_id)
             self.runner.refuse_if_busy(rig.id)
@@ -49,7 +52,7 @@ class RunStarter:
                 )
             if not sheet.steps:
                 raise Conflict("There is nothing on the sheet.", "Put something on it first.")
-        begun = RunJob(sheet.rows)
+        begun = RunJob(sheet.rows, until=until)
         if by_hand is not None:
             begun = replace(begun, by_hand=True, since=started_now())
             if by_hand.folder is not None:
@@ -119,7 +122,7 @@ class ByHand:
 
 
 #: Steps that a hand can tick off.
-TICKED = (StepKind.FIND, StepKind.FLATS, StepKind.DARK_FLATS, StepKind.DARKS)
+TICKED = (StepKind.FIND, *SERIES)
 
 
 def may_tick(step: RunStep) -> Literal["off", "open", ""]:
@@ -150,8 +153,10 @@ def make_run(
     """Write a sheet down as a job with its steps; it is not started yet."""
     shot = sum(1 for s in sheet.steps if s.kind is StepKind.FLATS)
     darks = sum(1 for s in sheet.steps if s.kind is StepKind.DARKS)
+    bias = any(s.kind is StepKind.BIAS for s in sheet.steps)
     parts = [f"flats in {shot} filter{'s' if shot != 1 else ''}"] if shot else []
     parts += [f"{darks} dark{'s' if darks != 1 else ''}"] if darks else []
+    parts += ["bias"] if bias else []
     job = Job(
         kind="run",
         title=f"{rig.name}: {' and '.join(parts)}",

@@ -11,7 +11,8 @@ from sqlalchemy.orm import Session
 from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.masters.noise import flats_cost_percent
 from grayshelf.core.planning.forecast import TimedStep, timed
-from grayshelf.core.planning.runsheet import DarkSeries, FlatSeries, RigPace, RunSheet, StepKind, plan_sheet
+from grayshelf.core.planning.runsheet import plan_sheet
+from grayshelf.core.planning.sheet import DarkSeries, FlatSeries, RigPace, RunSheet, StepKind
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.flat_sheet import source_of
 from grayshelf.library.library import Library
@@ -99,7 +100,7 @@ def _choices(
     chosen = wishes.frames or rules.n_flats
     for frames in frame_choices(rules.n_flats):
         rows = [replace(o.wish, n_flats=frames, n_dark_flats=frames) for o in on]
-        steps = timed(_plan(session, rig, rows, (), pace, devices).steps, now)
+        steps = timed(plan_for(session, rig, rows, (), pace, devices).steps, now)
         cost = max(
             (flats_cost_percent(sky, signal, frames, n, noise) for sky, signal, n, noise in worst),
             default=None,
@@ -108,7 +109,7 @@ def _choices(
     return choices
 
 
-def _plan(
+def plan_for(
     session: Session,
     rig: Rig,
     rows: Sequence[FlatSeries],
@@ -116,6 +117,7 @@ def _plan(
     pace: RigPace,
     devices: RigDevices | None,
 ) -> RunSheet:
+    """The sheet of these series, for what the rig does by itself and what it asks a hand for."""
     return plan_sheet(
         rows,
         darks,
@@ -145,7 +147,7 @@ def look_at_tonight(
         has_cooler = bool(typed) if cooler is None else cooler.set_point_c is not None
         darks, no_darks = dark_offers(library, rig, wishes, has_cooler)
         pace = pace_of(rig, devices)
-        sheet = _plan(
+        sheet = plan_for(
             session,
             rig,
             [o.wish for o in offers if o.on_sheet],

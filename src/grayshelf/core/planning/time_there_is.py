@@ -1,0 +1,84 @@
+"""How long the rig may work: until a time by the clock, for some hours, or as long as a battery lasts."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime, time, timedelta
+from zoneinfo import ZoneInfo
+
+from grayshelf.core.errors import GrayShelfError
+
+#: Nobody leaves a rig to itself for longer.
+MOST_HOURS = 72.0
+
+
+@dataclass(frozen=True)
+class TimeThereIs:
+    """An end, and what sets it."""
+
+    end: datetime
+    """UTC."""
+    set_by: str
+    """'05:30', '3 hours', 'the battery: 500 Wh at 40 W'."""
+
+    def seconds_from(self, now: datetime) -> float:
+        """What is left of it."""
+        return max((self.end - now).total_seconds(), 0.0)
+
+
+def time_there_is(
+    now: datetime,
+    zone: ZoneInfo,
+    until: str | None = None,
+    hours: float | None = None,
+    battery_wh: float | None = None,
+    watts: float | None = None,
+) -> TimeThereIs:
+    """The earliest of the ends that are given; three hours where none is.
+
+    Parameters
+    ----------
+    until
+        A time by the clock of the site, '05:30': the next one.
+
+    Raises
+    ------
+    GrayShelfError
+        Where one of them cannot be, or lies before now.
+    """
+    ends = []
+    if until:
+        ends.append(TimeThereIs(_next(now, zone, until), _as_clock(until).strftime("%H:%M")))
+    if hours is not None:
+        if not 0.0 < hours <= MOST_HOURS:
+            raise GrayShelfError(f"Give it more than no time and at most {MOST_HOURS:g} hours.")
+        ends.append(TimeThereIs(now + timedelta(hours=hours), f"{hours:g} hour{'s' if hours != 1 else ''}"))
+    if battery_wh is not None or watts is not None:
+        if battery_wh is None or watts is None or not 0.0 < battery_wh <= 1e5 or not 0.0 < watts <= 1e4:
+            raise GrayShelfError(
+                "How long a battery lasts follows from what it holds, in Wh, and what the rig draws, in W.",
+                "Give both, above zero.",
+            )
+        lasts = min(battery_wh / watts, MOST_HOURS)
+        ends.append(
+            TimeThereIs(now + timedelta(hours=lasts), f"the battery: {battery_wh:g} Wh at {watts:g} W")
+        )
+    if not ends:
+        return TimeThereIs(now + timedelta(hours=3.0), "3 hours")
+    return min(ends, key=lambda one: one.end)
+
+
+def _as_clock(text: str) -> time:
+    try:
+        return datetime.strptime(text.strip(), "%H:%M").time()
+    except ValueError as error:
+        raise GrayShelfError(f"‘{text}’ is no time by the clock.", "Write it like 05:30.") from error
+
+
+def _next(now: datetime, zone: ZoneInfo, until: str) -> datetime:
+    """The next time that a clock at the site shows this."""
+    local, clock = now.astimezone(zone), _as_clock(until)
+    end = local.replace(hour=clock.hour, minute=clock.minute, second=0, microsecond=0, fold=0)
+    if end <= local:
+        end = datetime.combine(end.date() + timedelta(days=1), clock, zone)
+    return end.astimezone(now.tzinfo)

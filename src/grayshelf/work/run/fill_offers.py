@@ -1,0 +1,335 @@
+"""Darks and bias that could be shot to fill the shelf: what lights lack, what the house rules ask for, what a person adds."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field, replace
+
+from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.matching.judge import Terms
+from grayshelf.core.matching.match import choose, gap_key
+from grayshelf.core.matching.model import CommonSettings, SlipLine, Verdict
+from grayshelf.core.matching.stock import Role, Wanted
+from grayshelf.core.planning.fill import STANDARD_WORTH, Count, Fillable, counts_to_choose
+from grayshelf.core.planning.ladder import LONGEST_S
+from grayshelf.core.planning.sheet import DarkSeries, RigPace
+from grayshelf.core.planning.standard_darks import set_ups_in_use
+from grayshelf.core.planning.worth import WouldUse, added_percent, dark_worth, saved_percent
+from grayshelf.core.rigs.house_rules import HouseRules
+from grayshelf.library.holdings import stock
+from grayshelf.library.library import Library
+from grayshelf.library.lights import LightSet, light_sets, light_terms
+from grayshelf.library.models import Rig
+from grayshelf.library.rig_terms import TermsByGain, camera_of, house_rules_of, says_of
+from grayshelf.library.slips import slips
+from grayshelf.library.trains import standing_rigs
+from grayshelf.work.run.reach import binning_of, not_settable
+
+#: Fewer frames than this are no series to shoot on purpose.
+FEWEST_DARKS, FEWEST_BIAS = 10, 30
+
+
+@dataclass(frozen=True)
+class SetUp:
+    """A way the camera is set: darks of another one serve other lights."""
+
+    gain: float
+    offset: float
+    binning: int
+    read_mode: str | None = None
+
+
+@dataclass(frozen=True)
+class Step:
+    """One rung of a ladder that a person laid: an exposure at a set point."""
+
+    set_up: SetUp
+    exposure_s: float
+    temp_c: float | None
+
+
+@dataclass(frozen=True)
+class FillOffer:
+    """A series that could be shot."""
+
+    series: DarkSeries
+    fillable: Fillable
+    set_up: SetUp
+    users: tuple[WouldUse, ...] = ()
+    targets: tuple[str, ...] = ()
+    why: str = ""
+    """Who asks for it, and what is wrong with what is there."""
+    missing: bool = False
+    """Lights wait for it that have nothing."""
+
+    @property
+    def lights(self) -> int:
+        """How many lights would use it."""
+        return sum(u.lights for u in self.users)
+
+    def added(self, frames: int) -> float | None:
+        """What so many frames add to the noise of their lights, in percent."""
+        return added_percent(frames, self.users)
+
+    def saved(self, frames: int) -> float | None:
+        """By how much less they add than what is there, in percent."""
+        return saved_percent(frames, self.users)
+
+
+@dataclass
+class _Asked:
+    """Lights that ask for one dark."""
+
+    want: CommonSettings
+    users: list[WouldUse] = field(default_factory=list)
+    targets: list[str] = field(default_factory=list)
+    why: str = ""
+    missing: bool = False
+
+
+def fill_offers(
+    library: Library, rig: Rig, pace: RigPace, ladder: Sequence[Step], shortest_s: float, cools: bool
+) -> list[FillOffer]:
+    """All darks and bias that lights or house rules ask for, and the rungs of a ladder.
+
+    Parameters
+    ----------
+    shortest_s
+        The exposure of a bias.
+    cools
+        Whether the rig's camera is brought to a set point; else only darks without one can be shot on purpose.
+    """
+    rules, found = house_rules_of(rig), dict[str, FillOffer]()
+    every = [s.nominal for one in _rigs_of(library, rig) for s in light_sets(library, one)]
+    for asked in _asked_by_lights(library, rig):
+        if asked.want.sensor_temp_c is None or not cools:
+            continue
+        offer = _dark(asked, rules, pace)
+        found.setdefault(offer.fillable.key, offer)
+    for offer in (*_standards(library, rig, every, rules, pace, cools), *_rungs(ladder, rules, pace)):
+        there = found.get(offer.fillable.key)
+        if there is None:
+            found[offer.fillable.key] = offer
+        elif offer.fillable.asked:
+            found[offer.fillable.key] = replace(there, fillable=replace(there.fillable, asked=True))
+    if camera_of(rig).bias_usable is not False:
+        for offer in _bias(library, rig, every, rules, replace(pace), shortest_s):
+            found.setdefault(offer.fillable.key, offer)
+    return list(found.values())
+
+
+def _rigs_of(library: Library, rig: Rig) -> list[Rig]:
+    """All rigs that the camera sits in: darks and bias serve them all."""
+    with library.db.session() as session:
+        return list(session.scalars(standing_rigs().where(Rig.camera == rig.camera).order_by(Rig.id)))
+
+
+def _asked_by_lights(library: Library, rig: Rig) -> Iterable[_Asked]:
+    found: dict[tuple[object, ...], _Asked] = {}
+    for one in _rigs_of(library, rig):
+        terms, says = TermsByGain(library, one), says_of(one)
+        for lights, slip in slips(library, one.id):
+            line = next((x for x in slip.lines if x.kind is FrameKind.DARK), None)
+            if line is None or line.by_hand or line.verdict is Verdict.FITS or not lights.row.n_kept:
+                continue
+            want = lights.nominal
+            if not want.held or not_settable(want, says, ("exposure", "gain", "offset", "temperature")):
+                continue
+            asked = found.setdefault(gap_key(FrameKind.DARK, want), _Asked(want))
+            _add(asked, lights, line, light_terms(library, lights, terms(want.gain)))
+    return found.values()
+
+
+def _add(asked: _Asked, lights: LightSet, line: SlipLine, terms: Terms) -> None:
+    there = line.chosen.holding if line.chosen is not None else None
+    asked.users.append(WouldUse(lights.row.n_kept, lights.nominal, terms, there))
+    asked.targets.append(lights.facts.target or "no target")
+    asked.missing = asked.missing or there is None
+    if line.chosen is not None:
+        asked.why = asked.why or "; ".join(line.chosen.reasons)
+
+
+def _set_up_of(want: CommonSettings) -> SetUp:
+    return SetUp(want.gain or 0.0, want.offset or 0.0, binning_of(want), want.read_mode)
+
+
+def _series(
+    kind: FrameKind,
+    set_up: SetUp,
+    exposure_s: float,
+    temp_c: float | None,
+    count: int,
+    lights: int,
+    targets: Sequence[str],
+) -> DarkSeries:
+    return DarkSeries(
+        exposure_s,
+        temp_c,
+        set_up.gain,
+        set_up.offset,
+        set_up.binning,
+        count,
+        lights,
+        tuple(dict.fromkeys(targets)),
+        kind,
+        read_mode=set_up.read_mode,
+    )
+
+
+def key_of(kind: FrameKind, set_up: SetUp, exposure_s: float, temp_c: float | None) -> str:
+    """What a series is known by on the page: 'dark:300s:-10C:g100:o30:b1'."""
+    degrees = "" if temp_c is None else f":{round(temp_c, 1):g}C"
+    exposure = "" if kind is FrameKind.BIAS else f":{exposure_s:g}s"
+    mode = f":{set_up.read_mode}" if set_up.read_mode else ""
+    return f"{kind.value}{exposure}{degrees}:g{set_up.gain:g}:o{set_up.offset:g}:b{set_up.binning}{mode}"
+
+
+_KEY = re.compile(
+    r"dark:(?P<exposure>[0-9.e+-]+)s(?::(?P<temp>-?[0-9.]+)C)?:g(?P<gain>[0-9.e+-]+):o(?P<offset>[0-9.e+-]+):b(?P<binning>\d+)"
+    r"(?::(?P<mode>[^,]*))?"
+)
+
+
+def step_of(key: str) -> Step | None:
+    """The rung of a ladder that a key of `key_of` names; None where it is none of a dark."""
+    found = _KEY.fullmatch(key)
+    if found is None:
+        return None
+    try:
+        set_up = SetUp(
+            float(found["gain"]), float(found["offset"]), int(found["binning"]), found["mode"] or None
+        )
+        temp = None if found["temp"] is None else float(found["temp"])
+        rung = Step(set_up, float(found["exposure"]), temp)
+    except ValueError:
+        return None
+    possible = 0.0 < rung.exposure_s <= LONGEST_S and (temp is None or -80.0 <= temp <= 50.0)
+    return rung if possible and 1 <= set_up.binning <= 16 else None
+
+
+def _fillable(
+    kind: FrameKind,
+    set_up: SetUp,
+    exposure_s: float,
+    temp_c: float | None,
+    counts: tuple[Count, ...],
+    pace: RigPace,
+    *,
+    asked: bool = False,
+) -> Fillable:
+    frame_s = exposure_s + pace.download_s + pace.pause_s
+    once_s = pace.drop_first * frame_s + pace.build_s
+    return Fillable(key_of(kind, set_up, exposure_s, temp_c), frame_s, once_s, counts, temp_c, asked)
+
+
+def _dark(asked: _Asked, rules: HouseRules, pace: RigPace) -> FillOffer:
+    want, set_up, users = asked.want, _set_up_of(asked.want), tuple(asked.users)
+    assert want.exposure_s is not None
+    numbers = {
+        rules.n_darks,
+        max(round(rules.n_darks * 2 / 3), FEWEST_DARKS),
+        max(rules.n_darks // 2, FEWEST_DARKS),
+    }
+    counts = counts_to_choose(rules.n_darks, FEWEST_DARKS, {n: dark_worth(n, users) for n in numbers})
+    place = FrameKind.DARK, set_up, want.exposure_s, want.sensor_temp_c
+    series = _series(*place, rules.n_darks, sum(u.lights for u in users), asked.targets)
+    return FillOffer(
+        series,
+        _fillable(*place, counts, pace),
+        set_up,
+        users,
+        series.targets,
+        "nothing on the shelf fits" if asked.missing else asked.why,
+        asked.missing,
+    )
+
+
+def _standards(
+    library: Library,
+    rig: Rig,
+    lights: Sequence[CommonSettings],
+    rules: HouseRules,
+    pace: RigPace,
+    cools: bool,
+) -> list[FillOffer]:
+    """Standard darks of the house rules that are not on the shelf, or not as they should be."""
+    if not cools:
+        return []
+    wants = [
+        replace(want, sensor_temp_c=temp, exposure_s=exposure, held=True, temp_range_c=0.0)
+        for want in set_ups_in_use(lights)
+        for temp in rules.dark_temps_c
+        for exposure in rules.dark_exposures_s
+    ]
+    terms = TermsByGain(library, rig)
+    lines = choose(
+        FrameKind.DARK,
+        stock(library, rig.camera),
+        [Wanted(Role.DARK, want, terms(want.gain)) for want in wants],
+        runners_up=0,
+    )
+    found = []
+    for want, line in zip(wants, lines, strict=True):
+        if line.verdict is Verdict.FITS or want.exposure_s is None:
+            continue
+        why = "a standard of your house rules"
+        if line.chosen is not None:
+            why += f"; what is there: {'; '.join(line.chosen.reasons)}"
+        found.append(_unasked(FrameKind.DARK, want, want.exposure_s, rules.n_darks, FEWEST_DARKS, why, pace))
+    return found
+
+
+def _unasked(
+    kind: FrameKind, want: CommonSettings, exposure_s: float, count: int, fewest: int, why: str, pace: RigPace
+) -> FillOffer:
+    """A series that no lights wait for."""
+    set_up, temp = _set_up_of(want), want.sensor_temp_c if kind is FrameKind.DARK else None
+    place = kind, set_up, exposure_s, temp
+    numbers = {n: STANDARD_WORTH * (n / count) ** 0.5 for n in range(min(fewest, count), count + 1)}
+    counts = counts_to_choose(count, min(fewest, count), numbers)
+    return FillOffer(_series(*place, count, 0, ()), _fillable(*place, counts, pace), set_up, why=why)
+
+
+def _bias(
+    library: Library,
+    rig: Rig,
+    lights: Sequence[CommonSettings],
+    rules: HouseRules,
+    pace: RigPace,
+    shortest_s: float,
+) -> list[FillOffer]:
+    """Bias of every set-up in use that is not on the shelf, or not as it should be."""
+    wants, terms = set_ups_in_use(lights), TermsByGain(library, rig)
+    lines = choose(
+        FrameKind.BIAS,
+        stock(library, rig.camera),
+        [Wanted(Role.BIAS, want, terms(want.gain)) for want in wants],
+        runners_up=0,
+    )
+    found = []
+    for want, line in zip(wants, lines, strict=True):
+        if line.verdict is Verdict.FITS:
+            continue
+        why = "none of this gain and offset is on the shelf"
+        if line.chosen is not None:
+            why = "; ".join(line.chosen.reasons)
+        found.append(_unasked(FrameKind.BIAS, want, shortest_s, rules.n_bias, FEWEST_BIAS, why, pace))
+    return found
+
+
+def _rungs(ladder: Sequence[Step], rules: HouseRules, pace: RigPace) -> list[FillOffer]:
+    """What a person put on the sheet."""
+    found = []
+    for rung in ladder:
+        place = FrameKind.DARK, rung.set_up, rung.exposure_s, rung.temp_c
+        counts = (Count(rules.n_darks, STANDARD_WORTH),)
+        found.append(
+            FillOffer(
+                _series(*place, rules.n_darks, 0, ()),
+                _fillable(*place, counts, pace, asked=True),
+                rung.set_up,
+                why="you asked for it",
+            )
+        )
+    return found

@@ -1,0 +1,138 @@
+"""What a run does where nobody is there: an end by the clock, and a cooler that does not hold its set point."""
+
+from __future__ import annotations
+
+from collections import Counter
+from datetime import datetime, timedelta
+from typing import TYPE_CHECKING
+
+from grayshelf.core.errors import GrayShelfError
+from grayshelf.core.planning.sheet import SERIES, StepKind
+from grayshelf.library.models import RunStep
+from grayshelf.library.records import read
+from grayshelf.library.step_records import SeriesOutcome, SheetParams
+from grayshelf.work.build import FEWEST
+from grayshelf.work.job_states import OPEN, StepState
+from grayshelf.work.run.cooling import OFF_SET_POINT_C, cool_to
+
+if TYPE_CHECKING:
+    from grayshelf.work.run.run import Run
+
+
+def off_set_point(goal_c: float | None, sensor_c: float | None) -> str:
+    """What is wrong with a dark whose sensor was not at its set point; empty where it was, or that is not known."""
+    if goal_c is None or sensor_c is None or abs(sensor_c - goal_c) <= OFF_SET_POINT_C:
+        return ""
+    told = f"The sensor was at {sensor_c:.1f} °C, not at {goal_c:.1f} °C: it is no dark of this set point."
+    return told.replace("-", "−")
+
+
+class Unattended:
+    """A run that has to do with what the night gives."""
+
+    def __init__(self, run: Run, until: datetime | None) -> None:
+        self.run, self.until = run, until
+        self._astray: Counter[int] = Counter()
+
+    def is_over(self, needs_s: float = 0.0) -> bool:
+        """Whether what takes so many seconds would end after the time that was given."""
+        return (
+            self.until is not None and self.run.library.clock.now() + timedelta(seconds=needs_s) > self.until
+        )
+
+    def pass_over(self, step: RunStep) -> bool:
+        """Leave a step that comes too late; whether it was. What was shot is built in any case."""
+        if step.kind == StepKind.BUILD or not self.is_over():
+            return False
+        self.run.end(step, StepState.SKIPPED)
+        return True
+
+    def cut(self, step: RunStep, frame_s: float) -> bool:
+        """End a series before a frame that would end too late; whether it was."""
+        if not self.is_over(frame_s):
+            return False
+        self.run.change(step, count=step.done)
+        self.run.end(step, StepState.DONE if step.done >= FEWEST else StepState.SKIPPED)
+        return True
+
+    def cool(self, step: RunStep) -> None:
+        """Bring the sensor to its set point and let it settle; where it does not get there, go on with the next one."""
+        goal = read(SheetParams, step.params).set_temp_c
+        assert goal is not None
+        try:
+            self.hold(goal)
+            self.run.end(step)
+        except CoolerGaveUp as error:
+            self.give_up(step, goal, error)
+
+    def hold(self, goal_c: float) -> None:
+        """Bring the sensor to a set point, or back to it.
+
+        Raises
+        ------
+        CoolerGaveUp
+        """
+        run = self.run
+        try:
+            cool_to(goal_c, run.devices.camera, run.library.clock, run.control)
+        except GrayShelfError as error:
+            if run.devices.camera.cooler().set_point_c is None:
+                raise
+            raise CoolerGaveUp(error.message, error.advice) from error
+
+    def hold_again(self, step: RunStep, goal_c: float) -> None:
+        """After a frame that was off the set point: bring the sensor back, a few times in one series.
+
+        Raises
+        ------
+        CoolerGaveUp
+        """
+        self._astray[step.id] += 1
+        if self._astray[step.id] > MOST_ASTRAY:
+            raise CoolerGaveUp(
+                f"The sensor left {goal_c:.0f} °C {MOST_ASTRAY} times in one series.".replace("-", "−"),
+                "Choose a warmer set point: this one is at the end of what the cooler can.",
+            )
+        self.hold(goal_c)
+
+    def give_up(self, step: RunStep, goal_c: float, error: CoolerGaveUp) -> None:
+        """Nothing more is shot at a set point that the cooler does not hold; what was shot there counts."""
+        run = self.run
+        with run.library.db.session() as session:
+            for other in run.steps(session):
+                same = (
+                    read(SheetParams, other.params).set_temp_c == goal_c
+                    if other.kind in AT_SET_POINT
+                    else False
+                )
+                if other.id != step.id and other.state in OPEN and same:
+                    other.state = StepState.SKIPPED
+        told = read(SeriesOutcome, step.outcome)
+        known = SeriesOutcome(told.place, told.drop_first, told.refused, f"{error.message} {error.advice}")
+        run.change(step, count=step.done) if step.kind in SERIES else None
+        run.end(step, StepState.SKIPPED, known)
+
+    def told(self, steps: list[RunStep]) -> list[str]:
+        """What did not come to its end, a sentence each."""
+        found = [
+            trouble
+            for s in steps
+            if s.kind in AT_SET_POINT and (trouble := read(SeriesOutcome, s.outcome).trouble)
+        ]
+        late = [s for s in steps if s.kind in SERIES and s.state == StepState.SKIPPED]
+        if self.until is not None and self.is_over() and late:
+            clock = self.until.astimezone(self.run.zone)
+            found.append(f"It ended at {clock:%H:%M}, as you said: {len(late)} of its series are left.")
+        return found
+
+
+#: So often a sensor may leave its set point in one series before the series is given up.
+MOST_ASTRAY = 5
+
+
+class CoolerGaveUp(GrayShelfError):
+    """The sensor does not reach its set point, or left it and does not come back."""
+
+
+#: Steps that belong to a set point.
+AT_SET_POINT = (StepKind.COOL, StepKind.DARKS)

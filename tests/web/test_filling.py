@@ -1,0 +1,192 @@
+"""Filling the shelf: what is offered, what the simulated rig makes of it, and what is said of bad input."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from sqlalchemy import select
+
+from grayshelf.library.models import Frame, Job, RunStep
+from tests.helpers import write_fits
+from tests.web.test_run import gate_of, wait_for
+
+SET_UP = "g100:o30:b1"
+
+
+def fill(client, rig=1, **asked):
+    answer = client.get(f"/api/rigs/{rig}/fill", query_string=asked)
+    assert answer.status_code == 200, answer.text
+    return answer.json
+
+
+def cells(page):
+    return {c["key"]: c for w in page["walls"] for r in w["rows"] for c in r["cells"] if c}
+
+
+def run_of(client, context, **body):
+    job = client.post("/api/rigs/1/fill", json=body)
+    assert job.status_code == 200, job.text
+
+    def page():
+        return client.get("/api/rigs/1/run").json["run"]
+
+    run = wait_for(context, page, gate_of)
+    client.post(
+        f"/api/jobs/{job.json['job_id']}/answer", json={"step_id": gate_of(run)["id"], "answer": "done"}
+    )
+    return job.json["job_id"], page
+
+
+def test_a_campaign_is_shot_as_it_was_forecast_and_a_cooler_that_gives_up_costs_only_its_set_point(
+    client, context
+):
+    context.library.clock.rate = 1e7
+    laid = client.post(
+        "/api/rigs/1/fill/ladder", json={"exposures": "60, 120, 300 s", "temps": "−10, -18", "set_up": SET_UP}
+    ).json["keys"]
+    assert len(laid) == 6 and laid[0] == "dark:60s:-10C:g100:o30:b1"
+    offered = cells(fill(client, until="05:30"))
+    away = [k for k, c in offered.items() if c["state"] == "on"]
+    asked = {
+        "hours": 6,
+        "put_on": ",".join(laid),
+        "left_out": ",".join(away),
+        "counts": ",".join(f"{k}=8" for k in laid),
+    }
+    page = fill(client, **asked)
+    assert {k for k, c in cells(page).items() if c["state"] == "on"} == set(laid)
+    assert page["frames"] == 48 + sum(b["frames"] for b in page["bias"])
+    assert [s["title"] for s in page["steps"] if s["kind"] == "cool"] == ["Bring the sensor to −18 °C"], (
+        "it is at −10"
+    )
+    world = context.starter.rigs["heron"].hands._world
+
+    def gave_up_after(steps, n):
+        return sum(s["done"] for s in steps if s["kind"] == "darks") >= n
+
+    job, run = run_of(client, context, **asked)
+    wait_for(context, run, lambda r: r["job"]["state"] == "done", 90)
+    done = run()
+    assert [s["done"] for s in done["steps"] if s["kind"] == "darks"] == [8] * 6
+    with context.library.db.session() as session:
+        took = session.get_one(Job, job)
+        steps = session.scalars(select(RunStep).where(RunStep.job_id == job)).all()
+        shooting = [s for s in steps if s.kind in ("darks", "cool", "bias")]
+        own = sum((s.ended_at - s.started_at).total_seconds() for s in shooting)
+        told = sum(s.params["seconds"] for s in shooting)
+        frames = session.scalars(select(Frame).where(Frame.path.contains(f"run{job:04d}"))).all()
+        temps = {
+            (f.facts["set_temp_c"], round(f.facts["sensor_temp_c"], 1)) for f in frames if f.kind == "dark"
+        }
+        assert took.state == "done" and len({f.sha256 for f in frames}) == len(frames), "none is doubled"
+    assert temps and all(abs(goal - at) <= 0.3 for goal, at in temps)
+    assert own == pytest.approx(told, rel=0.03), "the end that was foretold is the end it has"
+    client.post(f"/api/runs/{job}/put-away")
+
+    # The same once more, with a cooler that gives up: it goes on, and says what is left.
+    context.library.clock.rate = 1e4
+    job, run = run_of(client, context, **asked)
+    wait_for(context, run, lambda r: gave_up_after(r["steps"], 3))
+    world.change(
+        faults=["cooler gives up"], sensor_at=context.library.clock.now().isoformat(), sensor_c=-10.0
+    )
+    context.library.clock.rate = 1e7
+    ended = wait_for(context, run, lambda r: r["job"]["state"] == "done", 90)
+    world.change(faults=[])
+    with context.library.db.session() as session:
+        kept = session.scalars(
+            select(Frame).where(Frame.path.contains(f"run{job:04d}"), Frame.kind == "dark", ~Frame.rejected)
+        ).all()
+    assert kept and all(abs(f.facts["set_temp_c"] - f.facts["sensor_temp_c"]) <= 0.3 for f in kept)
+    troubles = " ".join(ended["job"]["troubles"])
+    assert "does not reach" in troubles or "left" in troubles
+    client.post(f"/api/runs/{job}/put-away")
+
+
+def test_it_is_over_at_the_time_that_was_given(client, context):
+    context.library.clock.rate = 1e6
+    keys = client.post(
+        "/api/rigs/1/fill/ladder", json={"exposures": "60 s", "temps": "-10", "set_up": SET_UP}
+    ).json["keys"]
+    asked = {"hours": 0.4, "put_on": ",".join(keys), "counts": f"{keys[0]}=200"}
+    page = fill(client, **asked)
+    assert "longer than there is" in page["over"]
+    began = context.library.clock.now()
+    job, run = run_of(client, context, **asked)
+    wait_for(context, run, lambda r: r["job"]["state"] == "done", 90)
+    with context.library.db.session() as session:
+        step = session.scalar(select(RunStep).where(RunStep.job_id == job, RunStep.kind == "darks"))
+        assert 3 <= step.done < 30 and step.state == "done"
+        assert (step.ended_at - began).total_seconds() <= 0.4 * 3600 + 1
+        builds = session.scalars(select(RunStep).where(RunStep.job_id == job, RunStep.kind == "build")).all()
+        assert all(b.state == "done" for b in builds), "what was shot is built in any case"
+    client.post(f"/api/runs/{job}/put-away")
+
+
+@pytest.mark.parametrize(
+    ("asked", "said"),
+    [
+        ({"until": "99:00"}, "no time by the clock"),
+        ({"hours": 0}, "more than no time"),
+        ({"battery_wh": 500}, "Give both"),
+        ({"counts": f"dark:1s:-10C:{SET_UP}=0"}, "1 to 1,000 frames"),
+        ({"counts": f"dark:1s:-10C:{SET_UP}=many"}, "whole number"),
+    ],
+)
+def test_bad_input_is_said(client, asked, said):
+    answer = client.get("/api/rigs/1/fill", query_string=asked)
+    assert answer.status_code == 400, answer.text
+    assert said in answer.json["detail"] + answer.json.get("advice", "")
+
+
+@pytest.mark.parametrize(
+    "body",
+    [
+        {"exposures": "from 0.001 s to 7000 s", "temps": "-10", "set_up": SET_UP},
+        {"exposures": "1, 2, 3, 4, 5, 6, 7, 8, 9 s", "temps": "0 -5 -10 -15 -20", "set_up": SET_UP},
+        {"exposures": "1 s", "temps": "cold", "set_up": SET_UP},
+        {"exposures": "1 s", "temps": "-200", "set_up": SET_UP},
+        {"exposures": "1 s", "temps": "-10", "set_up": "nothing"},
+    ],
+)
+def test_a_ladder_that_cannot_be_is_said(client, body):
+    answer = client.post("/api/rigs/1/fill/ladder", json=body)
+    assert answer.status_code == 400 and answer.json["detail"]
+
+
+def test_a_library_of_ones_own_is_offered_what_its_lights_and_house_rules_lack(own, tmp_path):
+    """Another program's frames, no devices: missing and thin darks and a bias are told apart, and worked by hand."""
+    rng, folder = np.random.default_rng(4), tmp_path / "frames"
+    base = {"INSTRUME": "Merl 7", "TELESCOP": "Cask 60", "FOCALLEN": 360.0, "GAIN": 10, "OFFSET": 20,
+            "SET-TEMP": -10.0, "CCD-TEMP": -10.0, "XBINNING": 1, "YBINNING": 1, "AMBTEMP": 18.0}  # fmt: skip
+
+    def shot(name, kind, at, **more):
+        pixels = rng.normal(900 if kind == "LIGHT" else 540, 20, (60, 80)).astype(np.uint16)
+        write_fits(folder / name, {**base, "IMAGETYP": kind, "DATE-OBS": at, **more}, pixels)
+
+    for i in range(8):
+        shot(f"l{i}.fits", "LIGHT", f"2026-10-01T22:{i:02}:00", EXPTIME=120.0, OBJECT="M 33", FILTER="L")
+        shot(f"s{i}.fits", "LIGHT", f"2026-10-01T23:{i:02}:00", EXPTIME=60.0, OBJECT="M 33", FILTER="L")
+    for i in range(2):
+        shot(f"d{i}.fits", "DARK", f"2026-09-20T22:{i:02}:00", EXPTIME=60.0)
+    own.scan(folder)
+    rig = own.get("/api/state")["rigs"][0]["id"]
+    page = fill(own.client, rig, hours=4)
+    assert page["waiting"] == 0, "its camera is not said to be cooled: nothing is brought to a set point"
+    own.change('UPDATE camera SET traits = \'{"cooled": true, "below_air_c": 35.0}\'')
+    own.library.touched()
+    page = fill(own.client, rig, hours=4)
+    found = cells(page)
+    missing, thin = found["dark:120s:-10C:g10:o20:b1"], found["dark:60s:-10C:g10:o20:b1"]
+    assert missing["missing"] and missing["state"] == "on" and "serves 8 lights" in missing["helps"]
+    assert not thin["missing"] and thin["there"].startswith("2 frames") and "2 frames" in thin["why"]
+    assert page["served"] == page["waiting"] == 8 and [b["frames"] for b in page["bias"]] == [100]
+    warm = fill(own.client, rig, hours=4, air_c=30)
+    assert cells(warm)["dark:120s:-10C:g10:o20:b1"]["state"] == "too cold"
+    assert "cannot be held in air of 30" in warm["warnings"][0] and "2\u2009°C" in warm["warnings"][0]
+    table = own.client.get(f"/api/rigs/{rig}/fill.csv?hours=4").text.splitlines()
+    assert table[0].startswith("\ufeffkind,exposure_s,set_point_c") and len(table) == 4
+    started = own.client.post(f"/api/rigs/{rig}/fill", json={"hours": 4, "by_hand": True})
+    assert started.status_code == 200, started.text
+    lines = own.get(f"/api/rigs/{rig}/run")["run"]["steps"]
+    assert {s["kind"] for s in lines} >= {"darks", "bias"}
