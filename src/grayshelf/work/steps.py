@@ -202,7 +202,9 @@ class Stepwise:
 
         def tell(done: int, count: int, title: str) -> None:
             if title:
-                self.control.report(0.95, f"Building {title}")
+                with self.library.db.session() as session:
+                    share, _ = self.progress_of(self.steps(session))
+                self.control.report(share, f"Building {title}")
             self.change(step, count=count, done=done)
             self.publish()
 

@@ -39,7 +39,8 @@ function TimeThereIs({
   ) => (
     <input
       aria-label={label}
-      type={name === "until" ? "time" : "number"}
+      type={name === "until" ? "text" : "number"}
+      placeholder={name === "until" ? "05:30" : undefined}
       inputMode={name === "until" ? undefined : "decimal"}
       value={choice[name]}
       onChange={(event) => change({ [name]: event.target.value })}
@@ -107,9 +108,16 @@ function NightBar({ data }: { data: FillData }) {
           {step.kind === "gate" || step.kind === "cool" ? "" : step.title}
         </span>
       ))}
-      <span className="flex-1 px-2 py-1.5 text-right text-s text-ink2">
-        {data.over ? "" : `${data.left} left until ${data.until}`}
-      </span>
+      {data.over ? (
+        <span
+          className="absolute -top-1.5 -bottom-1.5 border-l-[3px] border-accent"
+          style={{ left: `${share(first.start, data.there_is_end)}%` }}
+        />
+      ) : (
+        <span className="flex-1 truncate px-2 py-1.5 text-right text-s text-ink2">
+          {data.left} left until {data.until}
+        </span>
+      )}
     </div>
   );
 }
@@ -164,7 +172,7 @@ export function Fill({ rigId, onBack }: { rigId: number; onBack: () => void }) {
     Object.entries(asQuery(choice)).map(([k, v]): [string, string] => [k, String(v)]),
   );
   return (
-    <div className="flex h-full flex-col gap-3 px-6 pb-4 max-md:px-4">
+    <div className="flex flex-col gap-3 px-6 pb-4 max-md:px-4 md:h-full">
       <div className="max-md:hidden">
         <PageHead title={data?.headline ?? "Fill the shelf"}>
           <DemoPace />
@@ -212,8 +220,8 @@ export function Fill({ rigId, onBack }: { rigId: number; onBack: () => void }) {
               {data.over}
             </p>
           )}
-          <div className="grid min-h-0 flex-1 grid-cols-[minmax(0,1fr)_336px] gap-8 max-md:grid-cols-1">
-            <div className="flex min-h-0 min-w-0 flex-col gap-4 overflow-y-auto max-md:overflow-visible">
+          <div className="grid grid-cols-[minmax(0,1fr)_336px] gap-8 max-md:grid-cols-1 md:min-h-0 md:flex-1">
+            <div className="flex min-w-0 flex-col gap-4 md:min-h-0 md:overflow-y-auto">
               {data.walls.map((wall) => (
                 <FillWall
                   key={wall.set_up}
@@ -255,7 +263,7 @@ export function Fill({ rigId, onBack }: { rigId: number; onBack: () => void }) {
                 </a>
               </p>
             </div>
-            <aside className="flex min-h-0 flex-col gap-4 overflow-y-auto max-md:overflow-visible">
+            <aside className="flex flex-col gap-4 md:min-h-0 md:overflow-y-auto">
               <About cell={cell} choice={choice} change={change} />
               <Ladder data={data} choice={choice} change={change} />
               <Before data={data} />

@@ -167,11 +167,11 @@ function Summary({ run, alive, onLook }: { run: RunData; alive: boolean; onLook:
   const current = run.steps.find((s) => s.id === run.current);
   return (
     <>
-      <Found run={run} onLook={onLook} />
+      {run.steps.some((s) => s.kind === "find") && <Found run={run} onLook={onLook} />}
       <section>
         {run.job.troubles.length > 0 && (
           <div className="mb-3 border-l-4 border-accent bg-card px-4 py-2" role="alert">
-            <p className="font-semibold">Not every master could be built.</p>
+            <p className="font-semibold">Not all of it came to its end.</p>
             <ul>
               {run.job.troubles.map((trouble) => (
                 <li key={trouble}>{trouble}</li>

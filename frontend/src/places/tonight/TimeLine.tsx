@@ -145,7 +145,7 @@ function WorkBlock({ block, high, now, bare }: { block: Drawn; high: number; now
           {main.filter_code && main.kind === "dark flats" && (
             <span className="narrow text-s">for {main.filter_code}</span>
           )}
-          {main.kind === "darks" && block.width > 90 && (
+          {(main.kind === "darks" || main.kind === "bias") && block.width > 90 && (
             <span className="px-1 text-center text-s leading-4">{main.title}</span>
           )}
           {main.kind === "cool" && block.width > 50 && (

@@ -48,7 +48,7 @@ def fill_page(library: Library, rig_id: int, fill: Fill, devices: RigDevices | N
         set_by=there_is.set_by,
         headline=_headline(fill, on, zone),
         end=in_words.clock(end, zone) if on else None,
-        over=_over(fill, zone),
+        over=_over(fill),
         series=len(on),
         frames=fill.frames,
         takes=in_words.duration(end - fill.now),
@@ -75,15 +75,19 @@ def _headline(fill: Fill, on: Sequence[FillLine], zone: ZoneInfo) -> str:
         if any(not line.out_of_reach for line in fill.lines):
             return "Nothing that is missing fits into this time."
         return "No dark and no bias is missing, thin or old."
+    if fill.end > fill.there_is.end:
+        until = in_words.clock(fill.there_is.end, zone)
+        return f"Over at {until}, before all of it is shot."
     return f"Done at {in_words.clock(fill.end, zone)}, with nobody needed once the cap is on."
 
 
-def _over(fill: Fill, zone: ZoneInfo) -> str:
+def _over(fill: Fill) -> str:
     late = fill.end - fill.there_is.end
     if not fill.steps or late <= timedelta(0):
         return ""
-    until = in_words.clock(fill.there_is.end, zone)
-    return f"What you asked for takes {in_words.duration(late)} longer than there is: it ends at {until}, with the rest left."
+    return (
+        f"What you asked for takes {in_words.duration(late)} longer than there is: what comes last is left."
+    )
 
 
 def _start_label(on: Sequence[FillLine]) -> str:
@@ -170,6 +174,10 @@ def _helps(line: FillLine) -> str:
     return "; ".join(parts)
 
 
+#: A set point and an exposure.
+_Place = tuple[float | None, float]
+
+
 class _Walls:
     """The darks of a camera as walls, one for each way it is set: what stands there, and what is shot."""
 
@@ -184,37 +192,44 @@ class _Walls:
         return [self._wall(s, [x for x in darks if x.offer.set_up == s]) for s in set_ups]
 
     def _wall(self, set_up: SetUp, lines: Sequence[FillLine]) -> FillWallOut:
-        there = [h for h in self.fill.shelf if _set_up(h.settings) == set_up and h.settings.exposure_s]
-        by_place: dict[tuple[float | None, float], FillLine] = {
+        planned: dict[_Place, FillLine] = {
             (_degree(x.offer.series.set_temp_c), x.offer.series.exposure_s): x for x in lines
         }
-        standing: dict[tuple[float | None, float], Holding] = {}
-        for h in sorted(there, key=lambda h: (h.is_master, h.settings.night or date.min)):
-            standing[_degree(h.settings.sensor_temp_c), nominal_exposure(h.settings.exposure_s or 0.0)] = h
-        places = by_place.keys() | standing.keys()
+        standing = self._standing(set_up)
+        places = planned.keys() | standing.keys()
         temps = sorted({t for t, _ in places}, key=lambda t: -99.0 if t is None else -t)
         exposures = sorted({s for _, s in places})
         own = sorted({w.exposure_s for w in self.lights if w.exposure_s and _set_up(w) == set_up})
+
+        def row(temp: float | None) -> FillRowOut:
+            at = [(temp, s) for s in exposures]
+            reach = self.fill.reach
+            return FillRowOut(
+                temp="any" if temp is None else in_words.degrees_c(temp),
+                power=_power(reach, temp),
+                held=temp is None or reach is None or reach.can_hold(temp),
+                cells=[
+                    self._cell(set_up, p, planned.get(p), standing.get(p)) if p in places else None
+                    for p in at
+                ],
+            )
+
         return FillWallOut(
             set_up=_set_up_key(set_up),
             title=self._title(set_up),
             columns=[in_words.seconds(s) for s in exposures],
-            rows=[
-                FillRowOut(
-                    temp="any" if t is None else in_words.degrees_c(t),
-                    power=_power(self.fill.reach, t),
-                    held=t is None or self.fill.reach is None or self.fill.reach.can_hold(t),
-                    cells=[
-                        self._cell(set_up, t, s, by_place.get((t, s)), standing.get((t, s)))
-                        if (t, s) in places
-                        else None
-                        for s in exposures
-                    ],
-                )
-                for t in temps
-            ],
+            rows=[row(t) for t in temps],
             light_exposures=f"{', '.join(f'{s:g}' for s in own)} s" if own else "",
         )
+
+    def _standing(self, set_up: SetUp) -> dict[_Place, Holding]:
+        """Darks of a set-up that stand on the shelf; of several at one place, the newest master."""
+        there = [h for h in self.fill.shelf if _set_up(h.settings) == set_up and h.settings.exposure_s]
+        ordered = sorted(there, key=lambda h: (h.is_master, h.settings.night or date.min))
+        return {
+            (_degree(h.settings.sensor_temp_c), nominal_exposure(h.settings.exposure_s or 0.0)): h
+            for h in ordered
+        }
 
     def _title(self, set_up: SetUp) -> str:
         binned = f", binning {set_up.binning}" if set_up.binning > 1 else ""
@@ -224,8 +239,9 @@ class _Walls:
         )
 
     def _cell(
-        self, set_up: SetUp, temp: float | None, exposure: float, line: FillLine | None, there: Holding | None
+        self, set_up: SetUp, place: _Place, line: FillLine | None, there: Holding | None
     ) -> FillCellOut:
+        temp, exposure = place
         degrees = "" if temp is None else f", {in_words.degrees_c(temp)}"
         title = f"Dark {in_words.seconds(exposure)}{degrees}"
         key = key_of(FrameKind.DARK, set_up, exposure, temp) if line is None else line.offer.fillable.key

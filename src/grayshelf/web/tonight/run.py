@@ -206,7 +206,7 @@ def _forecast(
 def _fills_a_hole(step: RunStep, row: FlatSeries | None) -> bool:
     """Whether nothing that is there would do in place of what the step brings."""
     if step.kind == StepKind.DARKS:
-        return True
+        return read(SheetParams, step.params).lights > 0
     return step.kind in (StepKind.FIND, StepKind.FLATS) and row is not None and row.hole
 
 

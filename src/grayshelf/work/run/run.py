@@ -214,7 +214,6 @@ class Run(SheetRun):
     def _series(self, step: RunStep, settings: ShotSettings, set_temp_c: float | None, judge: Judge) -> None:
         """Shoot what is left of a series. Each frame counts once it is on disk and entered, in one step."""
         camera, kind = self.devices.camera.facts, settings.kind
-        brightness = self.rows[step.row].brightness if step.row is not None else None
         place, drop_first = self._place(step, settings, set_temp_c)
         pause_s = camera_of(self.rig).pause_s or 0.0
         colour = kind is FrameKind.FLAT and in_colours(camera.bayer_pattern, settings.binning)
@@ -237,35 +236,48 @@ class Run(SheetRun):
                 if settled
                 else f"One of the first {drop_first} of its series: not settled yet."
             )
-            with self.library.db.session() as session:
-                frame = self.enter(session, name, taken, trouble)
-                session.add(
-                    RunShot(
-                        step_id=step.id,
-                        seq=number,
-                        exposure_s=taken.facts.exposure_s or settings.exposure_s,
-                        brightness=brightness,
-                        why=trouble,
-                        stats=as_kept(ShotStats.of(stats)),
-                        taken_at=taken.began,
-                        path=name,
-                        frame_id=frame.id,
-                    )
-                )
-                session.get_one(RunStep, step.id).done = number
-            step.done = number
-            self.tell()
-            if settled and trouble and kind is not FrameKind.FLAT:
-                self.change(step, count=step.count + 1)
-                if astray and set_temp_c is not None:
-                    self.unattended.hold_again(step, set_temp_c)
-                    continue
+            spoiled = bool(settled and trouble and kind is not FrameKind.FLAT)
+            self._counts(step, name, settings, taken, stats, trouble, spoiled=spoiled)
+            if spoiled and astray and set_temp_c is not None:
+                self.unattended.hold_again(step, set_temp_c)
+            elif spoiled:
                 raise GrayShelfError(
                     trouble, "Put it right, then go on: the frame was set aside and is shot again."
                 )
         group_new_frames(self.library)
         if step.state in OPEN:
             self.end(step)
+
+    def _counts(
+        self,
+        step: RunStep,
+        name: str,
+        settings: ShotSettings,
+        taken: Taken,
+        stats: FlatStatistics,
+        trouble: str,
+        *,
+        spoiled: bool,
+    ) -> None:
+        """A frame that is on the disk counts from now on; for a spoiled one another is shot."""
+        with self.library.db.session() as session:
+            frame, row = self.enter(session, name, taken, trouble), session.get_one(RunStep, step.id)
+            step.done, step.count = step.done + 1, step.count + int(spoiled)
+            row.done, row.count = step.done, step.count
+            session.add(
+                RunShot(
+                    step_id=step.id,
+                    seq=step.done,
+                    exposure_s=taken.facts.exposure_s or settings.exposure_s,
+                    brightness=self.rows[step.row].brightness if step.row is not None else None,
+                    why=trouble,
+                    stats=as_kept(ShotStats.of(stats)),
+                    taken_at=taken.began,
+                    path=name,
+                    frame_id=frame.id,
+                )
+            )
+        self.tell()
 
     def _confirming(self, step: RunStep, name: str, settings: ShotSettings) -> Taken | None:
         """The test flat that confirmed a row's exposure, where it is as good as the first of its flats."""
