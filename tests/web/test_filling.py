@@ -190,3 +190,64 @@ def test_a_library_of_ones_own_is_offered_what_its_lights_and_house_rules_lack(o
     assert started.status_code == 200, started.text
     lines = own.get(f"/api/rigs/{rig}/run")["run"]["steps"]
     assert {s["kind"] for s in lines} >= {"darks", "bias"}
+
+
+def test_what_has_not_begun_is_changed_while_a_run_goes_on(client, context):
+    context.library.clock.rate = 200.0
+    keys = client.post(
+        "/api/rigs/1/fill/ladder", json={"exposures": "30, 60, 120 s", "temps": "-10, -15", "set_up": SET_UP}
+    ).json["keys"]
+    away = [k for k, c in cells(fill(client, hours=20)).items() if c["state"] == "on"]
+    asked = {
+        "hours": 20,
+        "put_on": ",".join(keys),
+        "left_out": ",".join(away),
+        "counts": ",".join(f"{k}=20" for k in keys),
+    }
+    job, run = run_of(client, context, **asked)
+    wait_for(context, run, lambda r: any(s["done"] for s in r["steps"] if s["kind"] == "darks"))
+
+    def change(step, **what):
+        return client.post(f"/api/runs/{job}/series", json={"step_id": step["id"], **what})
+
+    darks = [s for s in run()["steps"] if s["kind"] == "darks"]
+    first, later, cold = darks[0], darks[2], darks[3:]
+    assert change(first, count=5).status_code == 409, "it has begun"
+    assert change(later, count=0).status_code == 409
+    assert change(later, count=7).status_code == 200
+    for step in cold:
+        assert change(step, left_out=True).status_code == 200
+    steps = {s["id"]: s for s in run()["steps"]}
+    assert steps[later["id"]]["count"] == 7 and steps[later["id"]]["title"].startswith("7 darks")
+    assert [s["state"] for s in steps.values() if s["kind"] == "cool"][-1] == "skipped", (
+        "nothing is shot at it"
+    )
+    assert change(cold[0], left_out=False).status_code == 200
+    assert [s["state"] for s in run()["steps"] if s["kind"] == "cool"][-1] == "to do"
+    assert client.post(f"/api/runs/{job}/end-by", json={"until": "soon"}).status_code == 400
+    assert client.post(f"/api/runs/{job}/end-by", json={"until": "05:30"}).status_code == 200
+    assert run()["until"] == "05:30"
+    assert client.post(f"/api/runs/{job}/end-by", json={"until": None}).status_code == 200
+    assert client.post(f"/api/runs/{job}/finish").status_code == 200
+    context.library.clock.rate = 1e7
+    ended = wait_for(context, run, lambda r: r["job"]["state"] == "done", 60)
+    done = [s["done"] for s in ended["steps"] if s["kind"] == "darks"]
+    assert done[0] == 20 and sum(n > 0 for n in done) < len(done), "the one under way, and no more"
+    assert (
+        change(later, count=9).status_code == 409
+        and client.post(f"/api/runs/{job}/finish").status_code == 409
+    )
+    client.post(f"/api/runs/{job}/put-away")
+
+
+def test_more_flats_and_more_bias_can_be_had_where_nothing_is_missing(client):
+    offers = client.get("/api/rigs/1/tonight").json["offers"]
+    more = [o for o in offers if o["more"]]
+    assert more and not any(o["on_sheet"] for o in more)
+    chosen = client.get("/api/rigs/1/tonight", query_string={"add": more[0]["key"]}).json
+    assert any(s["kind"] == "flats" and s["filter_code"] == more[0]["filter_code"] for s in chosen["steps"])
+    page = fill(client, hours=2)
+    spare = [b for b in page["bias"] if b["state"] == "off"]
+    assert spare, "bias that fits is there for whoever wants more"
+    asked = fill(client, hours=2, put_on=spare[0]["key"])
+    assert any(s["kind"] == "bias" for s in asked["steps"])

@@ -14,6 +14,7 @@ import { DemoPace } from "./DemoPace";
 import { ExposureChart } from "./ExposureChart";
 import { HandView } from "./HandView";
 import { PhoneList } from "./PhoneList";
+import { ToCome } from "./ToCome";
 import { TimeLine } from "./TimeLine";
 
 type RunData = Schemas["RunOut"];
@@ -204,24 +205,35 @@ function Summary({ run, alive, onLook }: { run: RunData; alive: boolean; onLook:
   );
 }
 
+const SHOT_ALONE = new Set(["darks", "bias"]);
+
 /** What a run brought. */
 function OnShelf({ run }: { run: RunData }) {
   const { state } = useHere();
-  const shot = run.steps.filter((step) => step.kind === "flats" && step.state === "done" && step.filter_code);
+  const shot = run.steps.filter(
+    (step) => step.state === "done" && (step.kind === "flats" ? step.filter_code : SHOT_ALONE.has(step.kind)),
+  );
+  const flats = shot.some((step) => step.kind === "flats");
   return (
     <>
       <ColumnHead>Now on the shelf</ColumnHead>
       <ul>
         {shot.map((step) => (
           <li key={step.id} className="flex items-center gap-3 border-b border-line py-1.5">
-            <FilterStamp code={step.filter_code ?? ""} nm={step.passband_nm} />
-            {step.done} flats for {step.lights} {step.lights === 1 ? "light" : "lights"}
+            {step.kind === "flats" ? (
+              <>
+                <FilterStamp code={step.filter_code ?? ""} nm={step.passband_nm} />
+                {step.done} flats for {step.lights} {step.lights === 1 ? "light" : "lights"}
+              </>
+            ) : (
+              step.title
+            )}
           </li>
         ))}
       </ul>
       <p className="py-2">
         They stand on the{" "}
-        <Link className="underline" to="/shelf?wall=flats">
+        <Link className="underline" to={flats ? "/shelf?wall=flats" : "/shelf"}>
           shelf
         </Link>
         ; the slips are in{" "}
@@ -235,7 +247,12 @@ function OnShelf({ run }: { run: RunData }) {
 }
 
 /** What can be done with a run: answer, pause, stop, go on, put it away. */
-function useRunActions(run: RunData, gate: RunData["steps"][number] | undefined) {
+function useRunActions(
+  run: RunData,
+  gate: RunData["steps"][number] | undefined,
+  changing: boolean,
+  setChanging: (on: boolean) => void,
+) {
   const act = useJobAction();
   const answer = useAnswer();
   const away = useChange(() =>
@@ -251,6 +268,11 @@ function useRunActions(run: RunData, gate: RunData["steps"][number] | undefined)
       {can.pause && (
         <Button large onClick={pause}>
           {paused ? "Go on" : "Pause"} <Key>Space</Key>
+        </Button>
+      )}
+      {can.stop && (
+        <Button large aria-pressed={changing} onClick={() => setChanging(!changing)}>
+          {changing ? "Back to the frames" : "What comes"}
         </Button>
       )}
       {can.stop && (
@@ -299,7 +321,8 @@ export function RunView({ run }: { run: RunData }) {
   const [looked, setLooked] = useState<number | null>(null);
   const current = run.steps.find((s) => s.id === run.current);
   const gate = current?.state === "waiting" ? current : undefined;
-  const { can, pause, buttons, answer, errors } = useRunActions(run, gate);
+  const [changing, setChanging] = useState(false);
+  const { can, pause, buttons, answer, errors } = useRunActions(run, gate, changing, setChanging);
   const searches = run.searches;
   const at = searches.findIndex((s) => s.step_id === looked);
   const from = at >= 0 ? at : searches.length;
@@ -327,7 +350,11 @@ export function RunView({ run }: { run: RunData }) {
           <span className="flex gap-3 print:hidden">{buttons}</span>
         </div>
         {errors.map((error, index) => (error ? <Trouble key={index} error={error} /> : null))}
-        <HandView run={run}>{search && <SearchView search={search} />}</HandView>
+        {changing ? (
+          <ToCome run={run} />
+        ) : (
+          <HandView run={run}>{search && <SearchView search={search} />}</HandView>
+        )}
       </div>
     );
   return (
@@ -354,7 +381,9 @@ export function RunView({ run }: { run: RunData }) {
         className="grid min-h-0 flex-1 grid-cols-[1.25fr_1fr_0.9fr] gap-7 pt-4 max-md:grid-cols-1"
         aria-live="polite"
       >
-        {search ? (
+        {changing && can.stop ? (
+          <ToCome run={run} />
+        ) : search ? (
           <SearchView search={search} />
         ) : run.series && can.stop ? (
           <SeriesView series={run.series} search={ofRow} />

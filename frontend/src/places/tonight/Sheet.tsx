@@ -101,37 +101,46 @@ function FramesEach({ data }: { data: TonightData }) {
   );
 }
 
-function AskedFor({ data }: { data: TonightData }) {
+function OfferLine({ offer }: { offer: TonightData["offers"][number] }) {
   const { wishes, setWishes } = useHere();
+  return (
+    <li className="border-b border-line">
+      <label className="grid cursor-pointer grid-cols-[18px_22px_1fr] items-center gap-x-2 py-1.5 hover:bg-card">
+        <input
+          type="checkbox"
+          checked={isOnSheet(wishes, offer.key, offer.on_sheet)}
+          onChange={(event) => setWishes((w) => putOnSheet(w, offer.key, event.target.checked))}
+          className="h-4 w-4 accent-[var(--ink)]"
+        />
+        <SmallSpine gap={offer.hole} step={4} care={!offer.hole && !offer.more} />
+        <span className="min-w-0">
+          <span className="flex items-center gap-2 font-semibold">
+            {offer.title}
+            {offer.filter_code && <FilterStamp code={offer.filter_code} nm={offer.passband_nm} />}
+          </span>
+          <span className="block truncate text-s text-ink2" title={`${offer.detail}; ${offer.note}`}>
+            {offer.detail}; {offer.note}
+          </span>
+        </span>
+      </label>
+    </li>
+  );
+}
+
+function AskedFor({ data }: { data: TonightData }) {
+  const asked = data.offers.filter((o) => !o.more || o.on_sheet);
+  const more = data.offers.filter((o) => o.more && !o.on_sheet);
+  const [open, setOpen] = useState(false);
   return (
     <section className="min-h-0">
       <ColumnHead note={data.waiting_lights ? `${data.waiting_lights} lights on the sheet` : undefined}>
         Asked for
       </ColumnHead>
       <ul className="max-h-[318px] overflow-auto">
-        {data.offers.map((offer) => (
-          <li key={offer.key} className="border-b border-line">
-            <label className="grid cursor-pointer grid-cols-[18px_22px_1fr] items-center gap-x-2 py-1.5 hover:bg-card">
-              <input
-                type="checkbox"
-                checked={isOnSheet(wishes, offer.key, offer.on_sheet)}
-                onChange={(event) => setWishes((w) => putOnSheet(w, offer.key, event.target.checked))}
-                className="h-4 w-4 accent-[var(--ink)]"
-              />
-              <SmallSpine gap={offer.hole} step={4} care={!offer.hole} />
-              <span className="min-w-0">
-                <span className="flex items-center gap-2 font-semibold">
-                  {offer.title}
-                  {offer.filter_code && <FilterStamp code={offer.filter_code} nm={offer.passband_nm} />}
-                </span>
-                <span className="block truncate text-s text-ink2" title={`${offer.detail}; ${offer.note}`}>
-                  {offer.detail}; {offer.note}
-                </span>
-              </span>
-            </label>
-          </li>
+        {asked.map((offer) => (
+          <OfferLine key={offer.key} offer={offer} />
         ))}
-        {data.offers.length === 0 && (
+        {asked.length === 0 && (
           <li className="py-3 text-ink2">No lights wait for anything that could be shot now.</li>
         )}
         {data.out_of_reach.map((line) => (
@@ -142,6 +151,14 @@ function AskedFor({ data }: { data: TonightData }) {
             </span>
           </li>
         ))}
+        {more.length > 0 && (
+          <li className="py-1.5">
+            <Button look="link" aria-expanded={open} onClick={() => setOpen((o) => !o)}>
+              {open ? "Only what is asked for" : "More flats, of any filter"}
+            </Button>
+          </li>
+        )}
+        {open && more.map((offer) => <OfferLine key={offer.key} offer={offer} />)}
       </ul>
     </section>
   );

@@ -8,6 +8,7 @@ from apiflask import APIBlueprint
 from sqlalchemy import select
 
 from grayshelf.core.errors import Conflict, NotFound
+from grayshelf.core.planning.time_there_is import time_there_is
 from grayshelf.library.models import Job
 from grayshelf.library.records import as_kept, read
 from grayshelf.library.rig_terms import wishes_of
@@ -17,9 +18,18 @@ from grayshelf.web.common.schemas import Done, StartedOut
 from grayshelf.web.context import the_context
 from grayshelf.web.tonight.asked import tonight_as_asked
 from grayshelf.web.tonight.run import run_page
-from grayshelf.web.tonight.schemas import CurrentRunOut, StartIn, TickIn, TonightOut, TonightQuery
+from grayshelf.web.tonight.schemas import (
+    CurrentRunOut,
+    EndIn,
+    SeriesIn,
+    StartIn,
+    TickIn,
+    TonightOut,
+    TonightQuery,
+)
 from grayshelf.web.tonight.sheet import tonight_page
 from grayshelf.work.jobs import ALIVE
+from grayshelf.work.run.changes import change_series, end_by, finish_early
 from grayshelf.work.run.starter import ByHand
 
 api = APIBlueprint("tonight", __name__, url_prefix="/api", tag="Gray Shelf")
@@ -81,6 +91,41 @@ def tick_step(job_id: int, json_data: TickIn) -> Done:
     the_context().starter.tick(job_id, json_data.step_id, done=json_data.done)
     the_context().broker.publish("run", id=job_id)
     return Done(message="Ticked off." if json_data.done else "It is open again.")
+
+
+@api.post("/runs/<int:job_id>/series")
+@api.input(SeriesIn)
+@api.output(Done)
+def change_a_series(job_id: int, json_data: SeriesIn) -> Done:
+    """Give a series that has not begun another number of frames, leave it out, or take it in again."""
+    change_series(the_context().runner, job_id, json_data.step_id, json_data.count, json_data.left_out)
+    return _told(job_id, "It is left out." if json_data.left_out else "It is on the sheet.")
+
+
+@api.post("/runs/<int:job_id>/finish")
+@api.output(Done)
+def finish(job_id: int) -> Done:
+    """Shoot what is being shot to its end, with the dark flats of what is there, and stop."""
+    finish_early(the_context().runner, job_id)
+    return _told(job_id, "It ends after this one.")
+
+
+@api.post("/runs/<int:job_id>/end-by")
+@api.input(EndIn)
+@api.output(Done)
+def end_run_by(job_id: int, json_data: EndIn) -> Done:
+    """Let a run be over by a time, or take that back."""
+    library = the_context().library
+    with library.db.session() as session:
+        zone = library.zone(session)
+    there_is = time_there_is(library.clock.now(), zone, json_data.until) if json_data.until else None
+    end_by(the_context().runner, job_id, there_is.end if there_is else None)
+    return _told(job_id, f"It is over by {json_data.until}." if there_is else "It goes on to its end.")
+
+
+def _told(job_id: int, message: str) -> Done:
+    the_context().broker.publish("run", id=job_id)
+    return Done(message=message)
 
 
 @api.post("/runs/<int:job_id>/put-away")

@@ -141,6 +141,7 @@ def run_page(
         sensor_text=sensor_text,
         hand=hand_out(library, job, current) if job.state in ALIVE else None,
         by_hand=begun.by_hand,
+        until="" if begun.until is None else in_words.clock(begun.until, rows.zone),
     )
 
 

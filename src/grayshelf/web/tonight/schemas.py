@@ -24,6 +24,8 @@ class OfferOut(Schema):
     lights: int
     hole: bool
     on_sheet: bool
+    more: bool = False
+    """No lights wait for it."""
 
 
 class StepOut(Schema):
@@ -210,6 +212,20 @@ class TickIn(Schema):
     done: bool = True
 
 
+class SeriesIn(Schema):
+    """What is changed of a series that has not begun."""
+
+    step_id: int
+    count: int | None = None
+    left_out: bool | None = None
+
+
+class EndIn(Schema):
+    """When a run has to be over: a time by the clock of the site; none takes it back."""
+
+    until: str | None = Field(default=None, max_length=8)
+
+
 class RunOut(Schema):
     """A run."""
 
@@ -231,6 +247,8 @@ class RunOut(Schema):
     hand: HandOut | None
     """Where the person's own program shoots it: what comes next."""
     by_hand: bool
+    until: str
+    """'05:30', where it has to be over by a time."""
 
 
 class CurrentRunOut(Schema):

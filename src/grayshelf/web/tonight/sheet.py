@@ -155,7 +155,10 @@ def _offers(tonight: Tonight, bands: dict[str, float | None], word: str) -> list
                 lights=o.wish.lights,
                 hole=o.hole,
                 on_sheet=o.on_sheet,
-                detail=f"{in_words.several(o.wish.lights, 'light')} of {in_words.listed(dict.fromkeys(o.wish.targets))}, {nights}",
+                more=o.more,
+                detail="no lights wait"
+                if o.more
+                else f"{in_words.several(o.wish.lights, 'light')} of {in_words.listed(dict.fromkeys(o.wish.targets))}, {nights}",
                 note=o.note,
             )
         )
@@ -178,7 +181,7 @@ def _offers(tonight: Tonight, bands: dict[str, float | None], word: str) -> list
                 note=takes if d.hole or not d.lights else f"{takes}; what is there: {d.note}",
             )
         )
-    return sorted(found, key=lambda o: (o.kind != "flat", not o.hole, -o.lights))
+    return sorted(found, key=lambda o: (o.more, o.kind != "flat", not o.hole, -o.lights))
 
 
 def _dark_asked_by(offer: DarkOffer) -> str:

@@ -310,6 +310,12 @@ def _bias(
     found = []
     for want, line in zip(wants, lines, strict=True):
         if line.verdict is Verdict.FITS:
+            # For whoever wants more of it: nobody else does.
+            there = line.chosen.holding.n_frames if line.chosen is not None else 0
+            fine = _unasked(FrameKind.BIAS, want, shortest_s, rules.n_bias, FEWEST_BIAS, "", pace)
+            counts = (Count(rules.n_bias, 0.0),)
+            why = f"what is there fits: {there:,} frames"
+            found.append(replace(fine, fillable=replace(fine.fillable, counts=counts), why=why))
             continue
         why = "none of this gain and offset is on the shelf"
         if line.chosen is not None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, date, datetime
 from typing import Any
@@ -21,7 +21,7 @@ from grayshelf.library.flat_sheet import kept_rows, newest_setting, source_of, s
 from grayshelf.library.gaps import Gap, gaps
 from grayshelf.library.kept import kept as kept_answers
 from grayshelf.library.library import Library
-from grayshelf.library.lights import LightSet, light_terms
+from grayshelf.library.lights import LightSet, light_sets, light_terms
 from grayshelf.library.models import Rig
 from grayshelf.library.rig_terms import TermsByGain, house_rules_of, says_of, tolerances_of
 from grayshelf.library.sites import zone_of
@@ -47,6 +47,8 @@ class RowOffer:
     would: Candidate
     """What flats shot now would do for these lights."""
     note: str
+    more: bool = False
+    """No lights wait for them: they are there for whoever wants more, or again."""
 
 
 def flat_gap_key(want: CommonSettings, binning: int) -> str:
@@ -101,7 +103,25 @@ def flat_offers(
     for gap in newest_first:
         if gap.kind is FrameKind.FLAT:
             maker.look_at(gap, fresh[gap.key])
+    terms_at = TermsByGain(library, rig)
+    for lights in _newest_of_each(light_sets(library, rig)):
+        terms = light_terms(library, lights, terms_at(lights.want.gain))
+        maker.offer_more(lights, _flat_of_tonight(lights.nominal, terms, tonight, since, frames))
     return list(maker.rows.values()), maker.not_now
+
+
+#: So many filters and settings of the newest lights are offered for more flats.
+MOST_MORE = 12
+
+
+def _newest_of_each(lights: Sequence[LightSet]) -> list[LightSet]:
+    """The newest lights of each filter, gain, offset and binning."""
+    found: dict[tuple[object, ...], LightSet] = {}
+    for one in reversed(lights):
+        want = one.nominal
+        if want.gain is not None and want.offset is not None and not one.facts.calibrated:
+            found.setdefault((want.filter_code, want.gain, want.offset, want.binning, want.read_mode), one)
+    return list(found.values())[:MOST_MORE]
 
 
 class _OfferMaker:
@@ -142,6 +162,18 @@ class _OfferMaker:
         known = self.rows.get(key)
         offer = self._new(key, gap, want, would) if known is None else _with(known, gap)
         self.rows[key] = replace(offer, on_sheet=_on_sheet(offer, self.choice))
+
+    def offer_more(self, lights: LightSet, would: Candidate) -> None:
+        """Offer flats that no lights wait for, as the newest of their kind were taken."""
+        want = replace(lights.nominal, filter_code=lights.nominal.filter_code or NO_FILTER)
+        key = _row_key(self.rows, want, binning_of(want), self.tolerances)
+        if key in self.rows:
+            return
+        night = f"{want.night:%-d %B}" if want.night else "an unknown night"
+        note = f"as the lights of {night} were taken; what is there fits them"
+        gap = Gap((key,), FrameKind.FLAT, want, 0, (lights,), care_only=True, nearest=note)
+        offer = replace(self._new(key, gap, want, would), note=note, more=True)
+        self.rows[key] = replace(offer, on_sheet=key in self.choice.add)
 
     def _new(self, key: str, gap: Gap, want: CommonSettings, would: Candidate) -> RowOffer:
         series = self._series(want)

@@ -63,7 +63,7 @@ class Run(SheetRun):
 
     def __init__(self, working: Working, job: RunJob) -> None:
         super().__init__(working, job)
-        self.taking, self.unattended = self.shooter(), Unattended(self, job.until)
+        self.taking, self.unattended = self.shooter(), Unattended(self)
         self.taker = RigTaker(
             self.devices,
             self.taking,

@@ -8,9 +8,9 @@ from typing import TYPE_CHECKING
 
 from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.planning.sheet import SERIES, StepKind
-from grayshelf.library.models import RunStep
+from grayshelf.library.models import Job, RunStep
 from grayshelf.library.records import read
-from grayshelf.library.step_records import SeriesOutcome, SheetParams
+from grayshelf.library.step_records import RunJob, SeriesOutcome, SheetParams
 from grayshelf.work.build import FEWEST
 from grayshelf.work.job_states import OPEN, StepState
 from grayshelf.work.run.cooling import OFF_SET_POINT_C, cool_to
@@ -30,15 +30,20 @@ def off_set_point(goal_c: float | None, sensor_c: float | None) -> str:
 class Unattended:
     """A run that has to do with what the night gives."""
 
-    def __init__(self, run: Run, until: datetime | None) -> None:
-        self.run, self.until = run, until
+    def __init__(self, run: Run) -> None:
+        self.run = run
         self._astray: Counter[int] = Counter()
+
+    @property
+    def until(self) -> datetime | None:
+        """When it has to be over; a person may change it while the run goes on."""
+        with self.run.library.db.session() as session:
+            return read(RunJob, session.get_one(Job, self.run.control.job_id).params).until
 
     def is_over(self, needs_s: float = 0.0) -> bool:
         """Whether what takes so many seconds would end after the time that was given."""
-        return (
-            self.until is not None and self.run.library.clock.now() + timedelta(seconds=needs_s) > self.until
-        )
+        until = self.until
+        return until is not None and self.run.library.clock.now() + timedelta(seconds=needs_s) > until
 
     def pass_over(self, step: RunStep) -> bool:
         """Leave a step that comes too late; whether it was. What was shot is built in any case."""
@@ -120,8 +125,9 @@ class Unattended:
             if s.kind in AT_SET_POINT and (trouble := read(SeriesOutcome, s.outcome).trouble)
         ]
         late = [s for s in steps if s.kind in SERIES and s.state == StepState.SKIPPED]
-        if self.until is not None and self.is_over() and late:
-            clock = self.until.astimezone(self.run.zone)
+        until = self.until
+        if until is not None and self.is_over() and late:
+            clock = until.astimezone(self.run.zone)
             found.append(f"It ended at {clock:%H:%M}, as you said: {len(late)} of its series are left.")
         return found
 

@@ -1,0 +1,112 @@
+import { useState } from "react";
+
+import { api, get, type Schemas } from "../../api/client";
+import { useChange } from "../../api/hooks";
+import { Button, ColumnHead, Trouble } from "../../parts/basics";
+import { FilterStamp } from "../../parts/FilterStamp";
+
+type RunData = Schemas["RunOut"];
+type Step = RunData["steps"][number];
+
+const SERIES = new Set(["flats", "dark flats", "darks", "bias"]);
+const FIELD = "num h-8 rounded-sm border border-rule bg-card px-2 text-right max-md:h-11";
+
+function Line({ step, onChange }: { step: Step; onChange: (change: Partial<Schemas["SeriesIn"]>) => void }) {
+  const [count, setCount] = useState(String(step.count));
+  const out = step.state === "skipped";
+  const frames = Math.round(Number(count));
+  const fits = frames >= 1 && frames <= 1000;
+  return (
+    <li className="grid grid-cols-[1fr_auto_auto_auto] items-center gap-3 border-b border-line py-1">
+      <span className={`flex items-center gap-2 ${out ? "text-ink2 line-through" : ""}`}>
+        {step.filter_code && <FilterStamp code={step.filter_code} nm={step.passband_nm} />}
+        {step.title}
+      </span>
+      <span className="num text-s text-ink2">{out ? "" : `${step.start_clock}–${step.end_clock}`}</span>
+      <input
+        type="number"
+        min={1}
+        max={1000}
+        aria-label={`Frames of ${step.title}`}
+        disabled={out}
+        value={count}
+        onChange={(event) => setCount(event.target.value)}
+        onBlur={() =>
+          fits && frames !== step.count ? onChange({ count: frames }) : setCount(String(step.count))
+        }
+        onKeyDown={(event) => event.key === "Enter" && event.currentTarget.blur()}
+        className={`${FIELD} w-20`}
+      />
+      <Button onClick={() => onChange({ left_out: !out })}>{out ? "Take in again" : "Leave out"}</Button>
+    </li>
+  );
+}
+
+/** What of a run has not begun: its numbers of frames, what is left out, when it has to be over, and an early end. */
+export function ToCome({ run }: { run: RunData }) {
+  const job = { params: { path: { job_id: run.job.id } } };
+  const [until, setUntil] = useState(run.until);
+  const change = useChange((body: Schemas["SeriesIn"]) =>
+    get(api.POST("/api/runs/{job_id}/series", { ...job, body })),
+  );
+  const finish = useChange(() => get(api.POST("/api/runs/{job_id}/finish", job)));
+  const end = useChange((by: string) =>
+    get(api.POST("/api/runs/{job_id}/end-by", { ...job, body: { until: by.trim() || null } })),
+  );
+  const current = run.steps.find((s) => s.id === run.current);
+  const open = run.steps.filter(
+    (s) => SERIES.has(s.kind) && (s.state === "to do" || (s.state === "skipped" && s.done === 0)),
+  );
+  return (
+    <>
+      <section className="min-h-0 overflow-y-auto max-md:overflow-visible">
+        <ColumnHead>Still to come</ColumnHead>
+        <ul>
+          {open.map((step) => (
+            <Line
+              key={`${step.id}:${step.count}:${step.state}`}
+              step={step}
+              onChange={(what) => change.mutate({ step_id: step.id, count: null, left_out: null, ...what })}
+            />
+          ))}
+          {open.length === 0 && <li className="py-2 text-ink2">Nothing: this is the last of it.</li>}
+        </ul>
+        {change.error ? <Trouble error={change.error} /> : null}
+      </section>
+      <section>
+        <ColumnHead>When it ends</ColumnHead>
+        <form
+          className="flex items-center gap-2 py-2"
+          onSubmit={(event) => {
+            event.preventDefault();
+            end.mutate(until);
+          }}
+        >
+          <label className="flex items-center gap-2">
+            not after
+            <input
+              value={until}
+              placeholder="05:30"
+              onChange={(event) => setUntil(event.target.value)}
+              className={`${FIELD} w-20`}
+            />
+          </label>
+          <Button type="submit" disabled={until === run.until || end.isPending}>
+            {until.trim() ? "Set it" : "Take it back"}
+          </Button>
+        </form>
+        <p className="text-s text-ink2">No frame is begun that would end later; what was shot is built.</p>
+        {end.error ? <Trouble error={end.error} /> : null}
+        <div className="pt-4">
+          <Button disabled={!current || finish.isPending} onClick={() => finish.mutate(undefined as never)}>
+            {current?.filter_code ? `Finish ${current.filter_code} and stop` : "Finish this one and stop"}
+          </Button>
+          <p className="pt-1 text-s text-ink2">
+            What is being shot comes to its end, with the dark flats of all flats that are there.
+          </p>
+          {finish.error ? <Trouble error={finish.error} /> : null}
+        </div>
+      </section>
+    </>
+  );
+}
