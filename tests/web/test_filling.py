@@ -110,10 +110,14 @@ def test_it_is_over_at_the_time_that_was_given(client, context):
     ).json["keys"]
     asked = {"hours": 0.4, "put_on": ",".join(keys), "counts": f"{keys[0]}=200"}
     page = fill(client, **asked)
+    camera = context.starter.rigs["heron"].camera
     assert "longer than there is" in page["over"]
     began = context.library.clock.now()
-    job, run = run_of(client, context, **asked)
+    job, run = run_of(client, context, **asked, warm_after=True)
     wait_for(context, run, lambda r: r["job"]["state"] == "done", 90)
+    assert camera.cooler().set_point_c is None and camera.cooler().sensor_c > 0, "it was asked to be warmed"
+    assert not any("still cold" in line for line in run()["afterwards"])
+    assert fill(client, hours=4, put_on=keys[0])["frames"] > 0, "a cooler that is off can be switched on"
     with context.library.db.session() as session:
         step = session.scalar(select(RunStep).where(RunStep.job_id == job, RunStep.kind == "darks"))
         assert 3 <= step.done < 30 and step.state == "done"

@@ -5561,6 +5561,11 @@ export interface components {
              * @default null
              */
             until: string | null;
+            /**
+             * Warm After
+             * @default false
+             */
+            warm_after: boolean;
         };
         /**
          * EnoughOut
@@ -5713,6 +5718,11 @@ export interface components {
              * @default null
              */
             until: string | null;
+            /**
+             * Warm After
+             * @default false
+             */
+            warm_after: boolean;
             /**
              * Watts
              * @default null
@@ -7702,6 +7712,8 @@ export interface components {
             by_hand: boolean;
             /** Clock */
             clock: string;
+            /** Cools */
+            cools: boolean;
             /** Current */
             current: number | null;
             /** End Clock */
@@ -7727,6 +7739,8 @@ export interface components {
             subline: string;
             /** Until */
             until: string;
+            /** Warm After */
+            warm_after: boolean;
         };
         /**
          * RungOut

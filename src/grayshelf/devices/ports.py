@@ -77,6 +77,10 @@ class Camera(Protocol):
         """Give the cooler a set point."""
         ...
 
+    def cooler_off(self) -> None:
+        """Let the sensor be as warm as it will."""
+        ...
+
 
 class FilterWheel(Protocol):
     """A filter wheel."""

@@ -32,6 +32,8 @@ class RunJob:
     """From when on files there count, in seconds since 1970."""
     until: datetime | None = None
     """When it has to be over: no frame is begun that would end later. None: when all is shot."""
+    warm_after: bool = False
+    """The sensor is brought to the air's temperature at its end."""
 
 
 @dataclass(frozen=True)

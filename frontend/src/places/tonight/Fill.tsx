@@ -77,6 +77,15 @@ function TimeThereIs({
         />
         °C
       </label>
+      <label className="flex items-center gap-2 text-ink2">
+        <input
+          type="checkbox"
+          checked={choice.warm}
+          onChange={(event) => change({ warm: event.target.checked })}
+          className="h-4 w-4 accent-[var(--ink)]"
+        />
+        warm at the end
+      </label>
     </div>
   );
 }

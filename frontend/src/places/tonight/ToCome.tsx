@@ -50,8 +50,13 @@ export function ToCome({ run }: { run: RunData }) {
     get(api.POST("/api/runs/{job_id}/series", { ...job, body })),
   );
   const finish = useChange(() => get(api.POST("/api/runs/{job_id}/finish", job)));
-  const end = useChange((by: string) =>
-    get(api.POST("/api/runs/{job_id}/end-by", { ...job, body: { until: by.trim() || null } })),
+  const end = useChange((by: { until: string; warm: boolean }) =>
+    get(
+      api.POST("/api/runs/{job_id}/end-by", {
+        ...job,
+        body: { until: by.until.trim() || null, warm_after: by.warm },
+      }),
+    ),
   );
   const current = run.steps.find((s) => s.id === run.current);
   const open = run.steps.filter(
@@ -79,7 +84,7 @@ export function ToCome({ run }: { run: RunData }) {
           className="flex items-center gap-2 py-2"
           onSubmit={(event) => {
             event.preventDefault();
-            end.mutate(until);
+            end.mutate({ until, warm: run.warm_after });
           }}
         >
           <label className="flex items-center gap-2">
@@ -96,13 +101,26 @@ export function ToCome({ run }: { run: RunData }) {
           </Button>
         </form>
         <p className="text-s text-ink2">No frame is begun that would end later; what was shot is built.</p>
+        {run.cools && (
+          <label className="flex items-center gap-2 pt-3">
+            <input
+              type="checkbox"
+              checked={run.warm_after}
+              onChange={(event) => end.mutate({ until: run.until, warm: event.target.checked })}
+              className="h-4 w-4 accent-[var(--ink)]"
+            />
+            warm the sensor at the end
+          </label>
+        )}
         {end.error ? <Trouble error={end.error} /> : null}
         <div className="pt-4">
           <Button disabled={!current || finish.isPending} onClick={() => finish.mutate(undefined as never)}>
             {current?.filter_code ? `Finish ${current.filter_code} and stop` : "Finish this one and stop"}
           </Button>
           <p className="pt-1 text-s text-ink2">
-            What is being shot comes to its end, with the dark flats of all flats that are there.
+            What is being shot comes to its end
+            {run.steps.some((s) => s.kind === "flats") && ", with the dark flats of all flats that are there"}
+            .
           </p>
           {finish.error ? <Trouble error={finish.error} /> : null}
         </div>

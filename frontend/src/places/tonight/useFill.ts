@@ -16,6 +16,7 @@ export interface FillChoice {
   battery: string;
   watts: string;
   air: string;
+  warm: boolean;
   put_on: string[];
   left_out: string[];
   counts: Record<string, number>;
@@ -29,6 +30,7 @@ const USUAL: FillChoice = {
   battery: "500",
   watts: "40",
   air: "",
+  warm: false,
   put_on: [],
   left_out: [],
   counts: {},
@@ -51,6 +53,7 @@ export function asAsked(choice: FillChoice): Schemas["FillIn"] {
       .map(([key, frames]) => `${key}=${frames}`)
       .join(","),
     by_hand: false,
+    warm_after: choice.warm,
     folder: null,
   };
 }
@@ -58,7 +61,8 @@ export function asAsked(choice: FillChoice): Schemas["FillIn"] {
 /** As an address has it: without what was not chosen. */
 export function asQuery(choice: FillChoice): Record<string, string | number> {
   const known = Object.entries(asAsked(choice)).filter(
-    ([name, value]) => name !== "by_hand" && value !== null && value !== "" && !Number.isNaN(value),
+    ([name, value]) =>
+      name !== "by_hand" && name !== "warm_after" && value !== null && value !== "" && !Number.isNaN(value),
   );
   return Object.fromEntries(known) as Record<string, string | number>;
 }

@@ -191,6 +191,13 @@ class SimulatedCamera:
         """Give the cooler a set point."""
         if not self.facts.cooled:
             raise DeviceError(f"{self.facts.name} has no cooler.", "Shoot its darks right after the lights.")
+        self._aim_at(set_point_c)
+
+    def cooler_off(self) -> None:
+        """Let the sensor be as warm as it will."""
+        self._aim_at(None)
+
+    def _aim_at(self, set_point_c: float | None) -> None:
         world = self._world
         world.change(
             sensor_c=world.sensor_temperature(),

@@ -72,7 +72,9 @@ def start_fill(rig_id: int, json_data: FillIn) -> StartedOut:
         raise Conflict(
             f"The run cannot start: {stopping[0].what}, {stopping[0].text}.", "Put it right first."
         )
-    return StartedOut(job_id=starter.start(rig_id, fill.sheet, until=fill.there_is.end))
+    return StartedOut(
+        job_id=starter.start(rig_id, fill.sheet, until=fill.there_is.end, warm_after=json_data.warm_after)
+    )
 
 
 @api.post("/rigs/<int:rig_id>/fill/ladder")

@@ -31,6 +31,8 @@ class FillIn(FillQuery):
     """What to start."""
 
     by_hand: bool = False
+    warm_after: bool = False
+    """The sensor is warmed at the end."""
     folder: str | None = Field(default=None, max_length=2000)
 
 

@@ -119,7 +119,7 @@ def end_run_by(job_id: int, json_data: EndIn) -> Done:
     with library.db.session() as session:
         zone = library.zone(session)
     there_is = time_there_is(library.clock.now(), zone, json_data.until) if json_data.until else None
-    end_by(the_context().runner, job_id, there_is.end if there_is else None)
+    end_by(the_context().runner, job_id, there_is.end if there_is else None, warm_after=json_data.warm_after)
     return _told(job_id, f"It is over by {json_data.until}." if there_is else "It goes on to its end.")
 
 

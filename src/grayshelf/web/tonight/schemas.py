@@ -224,6 +224,7 @@ class EndIn(Schema):
     """When a run has to be over: a time by the clock of the site; none takes it back."""
 
     until: str | None = Field(default=None, max_length=8)
+    warm_after: bool = False
 
 
 class RunOut(Schema):
@@ -249,6 +250,10 @@ class RunOut(Schema):
     by_hand: bool
     until: str
     """'05:30', where it has to be over by a time."""
+    warm_after: bool
+    """The sensor is warmed at its end."""
+    cools: bool
+    """The rig has a cooler."""
 
 
 class CurrentRunOut(Schema):

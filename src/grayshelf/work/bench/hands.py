@@ -58,6 +58,10 @@ class HandCamera:
         """Nothing here can set it."""
         raise DeviceError("No device is connected: another program sets the cooler.", "")
 
+    def cooler_off(self) -> None:
+        """Nothing here can switch it."""
+        raise DeviceError("No device is connected: another program sets the cooler.", "")
+
 
 def hand_devices(session: Session, rig: Rig, offset_range: tuple[float, float] | None) -> RigDevices:
     """What an exercise needs to know of a rig whose camera another program runs.

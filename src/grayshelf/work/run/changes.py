@@ -110,8 +110,8 @@ def _still_needed(step: RunStep, now: RunStep, shot: set[int | None]) -> bool:
     return step.row is not None and step.row == now.row
 
 
-def end_by(runner: JobRunner, job_id: int, until: datetime | None) -> None:
-    """Let a run that goes on be over by a time, or by none."""
+def end_by(runner: JobRunner, job_id: int, until: datetime | None, *, warm_after: bool) -> None:
+    """Let a run that goes on be over by a time, or by none, and its sensor be warmed then or kept cold."""
     with runner.changing, runner.library.db.session() as session:
         job, _ = _going(session, job_id)
-        job.params = as_kept(replace(read(RunJob, job.params), until=until))
+        job.params = as_kept(replace(read(RunJob, job.params), until=until, warm_after=warm_after))

@@ -14,6 +14,27 @@ AT_SET_POINT_C, LOOKED_AT_S, GIVEN_UP_S = 0.2, 10.0, 1800.0
 OFF_SET_POINT_C = 0.3
 
 
+#: A sensor is warmed by so much at a time, and given so long for it (common practice: no faster than 5 °C a minute).
+WARMED_BY_C, WARMED_EACH_S = 5.0, 60.0
+#: A cooler that works no harder than this may be switched off.
+MAY_BE_OFF_PERCENT = 8.0
+#: From the coldest to the warmest there is.
+MOST_WARMINGS = 40
+
+
+def warm_up(camera: Camera, clock: Clock, control: JobControl) -> None:
+    """Bring a sensor to the air's temperature little by little, then switch its cooler off."""
+    for _ in range(MOST_WARMINGS):
+        state = camera.cooler()
+        if state.set_point_c is None or state.power_percent <= MAY_BE_OFF_PERCENT:
+            break
+        control.check()
+        control.report(0.99, f"Warming the sensor: {state.sensor_c:.0f} °C".replace("-", "−"))
+        camera.set_temperature(state.sensor_c + WARMED_BY_C)
+        clock.sleep(WARMED_EACH_S, control.cancel)
+    camera.cooler_off()
+
+
 def cool_to(goal_c: float, camera: Camera, clock: Clock, control: JobControl) -> None:
     """Bring the sensor to its set point and let it settle.
 

@@ -24,6 +24,9 @@ from grayshelf.work.run.fill_offers import FillOffer, fill_offers, step_of
 from grayshelf.work.run.ready import Ready, frame_size, ready_lines
 from grayshelf.work.run.tonight import pace_of, plan_for
 
+#: A bias where nobody says how short the camera can (common practice).
+USUAL_SHORTEST_S = 0.001
+
 
 @dataclass(frozen=True)
 class FillChoice:
@@ -96,23 +99,16 @@ def look_at_fill(library: Library, rig_id: int, devices: RigDevices | None, choi
         zone = zone_of(library, session, rig)
         there_is = time_there_is(now, zone, choice.until, choice.hours, choice.battery_wh, choice.watts)
         pace, lights = pace_of(rig, devices), light_sets(library, rig)
-        cooler = devices.camera.cooler() if devices is not None else None
-        cools = bool(camera_of(rig).cooled) if cooler is None else cooler.set_point_c is not None
+        camera = _camera(rig, devices)
         reach = _reach(rig, devices, choice.air_c, [s.facts.air_temp_c for s in lights])
-        shortest = camera_of(rig).shortest_s
-        if shortest is None:
-            shortest = 0.001 if devices is None else devices.camera.facts.shortest_s
-        offers = fill_offers(
-            library, rig, pace, [s for key in sorted(choice.put_on) if (s := step_of(key))], shortest, cools
-        )
+        rungs = [step for key in sorted(choice.put_on) if (step := step_of(key))]
+        offers = fill_offers(library, rig, pace, rungs, camera.shortest_s, camera.cools)
         lines = _choose(
             [_as_chosen(o, choice) for o in offers],
             choice,
             reach,
             max(there_is.seconds_from(now) - pace.gate_s, 0.0),
-            Cooling(
-                cooler.sensor_c if cooler is not None and cools else None, pace.cooling_s_per_c, pace.settle_s
-            ),
+            Cooling(camera.sensor_c, pace.cooling_s_per_c, pace.settle_s),
         )
         series = [replace(line.offer.series, n_frames=line.frames) for line in lines if line.frames]
         sheet = plan_for(session, rig, (), series, pace, devices)
@@ -130,6 +126,27 @@ def look_at_fill(library: Library, rig_id: int, devices: RigDevices | None, choi
             tuple(h for h in stock(library, rig.camera).holdings if h.kind is FrameKind.DARK),
             pace,
         )
+
+
+@dataclass(frozen=True)
+class _Camera:
+    """What a sheet of darks has to know of a camera."""
+
+    cools: bool
+    sensor_c: float | None
+    """Where a cooled sensor is now; None where that is not known."""
+    shortest_s: float
+
+
+def _camera(rig: Rig, devices: RigDevices | None) -> _Camera:
+    card = camera_of(rig)
+    if devices is None:
+        return _Camera(
+            bool(card.cooled), None, USUAL_SHORTEST_S if card.shortest_s is None else card.shortest_s
+        )
+    facts = devices.camera.facts
+    sensor = devices.camera.cooler().sensor_c if facts.cooled else None
+    return _Camera(facts.cooled, sensor, facts.shortest_s if card.shortest_s is None else card.shortest_s)
 
 
 def _reach(

@@ -389,6 +389,7 @@ class Run(SheetRun):
         frames = sum(s.done for s in steps if s.kind in SERIES)
         masters, failed = self.built(steps)
         darks = any(s.kind == StepKind.DARKS for s in steps)
+        self.unattended.warm()
         cold = self.devices.camera.cooler().set_point_c is not None
         todo = afterwards(darks, has_cover=False, panel_by_hand=True, cold=cold)
         failed = (*failed, *self.unattended.told(steps))

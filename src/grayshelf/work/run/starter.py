@@ -40,9 +40,16 @@ class RunStarter:
 
     @begins_job
     def start(
-        self, rig_id: int, sheet: RunSheet, by_hand: ByHand | None = None, until: datetime | None = None
+        self,
+        rig_id: int,
+        sheet: RunSheet,
+        by_hand: ByHand | None = None,
+        until: datetime | None = None,
+        *,
+        warm_after: bool = False,
     ) -> int:
-        """Start a run of this sheet, with the rig's devices or by hand; to be over by a time, where one is given."""
+        """Start a run of this sheet, with the rig's devices or by hand; to be over by a time, where one is given, and with
+        the sensor warmed at its end where that is asked for."""
         with self.library.db.session() as session:
             rig = self.library.rig(session, rig_id)
             self.runner.refuse_if_busy(rig.id)
@@ -52,7 +59,7 @@ class RunStarter:
                 )
             if not sheet.steps:
                 raise Conflict("There is nothing on the sheet.", "Put something on it first.")
-        begun = RunJob(sheet.rows, until=until)
+        begun = RunJob(sheet.rows, until=until, warm_after=warm_after)
         if by_hand is not None:
             begun = replace(begun, by_hand=True, since=started_now())
             if by_hand.folder is not None:

@@ -142,9 +142,8 @@ def look_at_tonight(
     with library.db.session() as session:
         rig = library.rig(session, rig_id)
         offers, no_flats = flat_offers(library, session, rig, now, wishes)
-        cooler = devices.camera.cooler() if devices is not None else None
         typed = camera_of(rig).cooled
-        has_cooler = bool(typed) if cooler is None else cooler.set_point_c is not None
+        has_cooler = bool(typed) if devices is None else devices.camera.facts.cooled
         darks, no_darks = dark_offers(library, rig, wishes, has_cooler)
         pace = pace_of(rig, devices)
         sheet = plan_for(

@@ -13,7 +13,7 @@ from grayshelf.library.records import read
 from grayshelf.library.step_records import RunJob, SeriesOutcome, SheetParams
 from grayshelf.work.build import FEWEST
 from grayshelf.work.job_states import OPEN, StepState
-from grayshelf.work.run.cooling import OFF_SET_POINT_C, cool_to
+from grayshelf.work.run.cooling import OFF_SET_POINT_C, cool_to, warm_up
 
 if TYPE_CHECKING:
     from grayshelf.work.run.run import Run
@@ -116,6 +116,14 @@ class Unattended:
         known = SeriesOutcome(told.place, told.drop_first, told.refused, f"{error.message} {error.advice}")
         run.change(step, count=step.done) if step.kind in SERIES else None
         run.end(step, StepState.SKIPPED, known)
+
+    def warm(self) -> None:
+        """Warm the sensor at the end, where that was asked for."""
+        run = self.run
+        with run.library.db.session() as session:
+            asked = read(RunJob, session.get_one(Job, run.control.job_id).params).warm_after
+        if asked and run.devices.camera.facts.cooled:
+            warm_up(run.devices.camera, run.library.clock, run.control)
 
     def told(self, steps: list[RunStep]) -> list[str]:
         """What did not come to its end, a sentence each."""
