@@ -56,7 +56,7 @@ class Shots:
 def standing(shots: Shots) -> None:
     """Places as they are before a run."""
     shots.visit("tonight", "/tonight")
-    shots.visit("tonight-night", "/tonight", "night")
+    shots.visit("fill-night", "/tonight?fill=1", "night")
     shots.visit("shelf", "/shelf")
     shots.visit("card", "/shelf?wall=flats", click='[data-spine][aria-label^="Flat R"]')
     shots.visit("intake", "/intake")

@@ -202,8 +202,21 @@ def test_a_run_with_everything_that_can_go_wrong(client, context):
         assert session.scalar(select(RunStep).where(RunStep.state == "no answer")).filter_code == "L"
     assert client.post(f"/api/runs/{job}/put-away").status_code == 200
     assert page() is None
-    ready = {r["what"]: r["text"] for r in client.get("/api/rigs/1/tonight").json["ready"]}
-    assert "4 masters built" in ready["last run"]
+    sheet = client.get("/api/rigs/1/tonight").json
+    assert "4 masters built" in {r["what"]: r["text"] for r in sheet["ready"]}["last run"]
+    # Once more, with one click: the filters that had flats, from the exposures that were found.
+    assert sheet["again"] == "flats in 2 filters"
+    again = client.post("/api/rigs/1/runs/again")
+    assert again.status_code == 200, again.text
+    steps = wait_for(context, page, gate_of)["steps"]
+    assert {x["filter_code"] for x in steps if x["kind"] == "flats"} == {"SII", "L"}
+    assert all(x["exposure_known"] for x in steps if x["kind"] == "flats")
+    client.post(f"/api/jobs/{again.json['job_id']}/stop")
+    wait_for(context, page, lambda r: r["job"]["state"] == "stopped")
+    client.post(f"/api/runs/{again.json['job_id']}/put-away")
+    assert client.get("/api/rigs/1/tonight").json["again"] == sheet["again"], (
+        "of the last one nothing was shot"
+    )
 
 
 def test_darks_are_shot_at_their_temperature_and_close_their_gap(client, context):

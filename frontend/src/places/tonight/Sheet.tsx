@@ -1,7 +1,8 @@
 import { scaleLinear, scaleLog } from "d3-scale";
 import { useState } from "react";
 
-import type { Schemas } from "../../api/client";
+import { api, get, type Schemas } from "../../api/client";
+import { useChange } from "../../api/hooks";
 import { Button, ColumnHead, PageHead, Trouble } from "../../parts/basics";
 import { isOnSheet, putOnSheet, useHere } from "../../parts/context";
 import { FilterStamp } from "../../parts/FilterStamp";
@@ -165,6 +166,9 @@ function AskedFor({ data }: { data: TonightData }) {
 }
 
 function ReadyAndCovered({ data }: { data: TonightData }) {
+  const again = useChange(() =>
+    get(api.POST("/api/rigs/{rig_id}/runs/again", { params: { path: { rig_id: data.rig_id } } })),
+  );
   return (
     <section className="flex min-h-0 flex-col gap-4">
       <div>
@@ -183,6 +187,19 @@ function ReadyAndCovered({ data }: { data: TonightData }) {
             </li>
           ))}
         </ul>
+        {data.again && data.has_devices && (
+          <p className="pt-1.5">
+            <Button
+              look="link"
+              disabled={again.isPending}
+              onClick={() => again.mutate(undefined as never)}
+              title="at the settings that were found then"
+            >
+              The last run again: {data.again}
+            </Button>
+          </p>
+        )}
+        {again.error ? <Trouble error={again.error} /> : null}
       </div>
       <div>
         <ColumnHead note={data.covered_lights ? undefined : ""}>The shelf already covers</ColumnHead>

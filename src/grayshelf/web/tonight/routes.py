@@ -29,6 +29,7 @@ from grayshelf.web.tonight.schemas import (
 )
 from grayshelf.web.tonight.sheet import tonight_page
 from grayshelf.work.jobs import ALIVE
+from grayshelf.work.run.again import sheet_again
 from grayshelf.work.run.changes import change_series, end_by, finish_early
 from grayshelf.work.run.starter import ByHand
 
@@ -64,6 +65,16 @@ def start_run(json_data: StartIn) -> StartedOut:
             f"The run cannot start: {stopping[0].what}, {stopping[0].text}.", "Put it right first."
         )
     return StartedOut(job_id=the_context().starter.start(json_data.rig_id, sheet.sheet))
+
+
+@api.post("/rigs/<int:rig_id>/runs/again")
+@api.output(StartedOut)
+def run_again(rig_id: int) -> StartedOut:
+    """Start the last run once more, at the settings that were found then."""
+    context = the_context()
+    with context.library.db.session() as session:
+        devices = context.starter.devices(context.library.rig(session, rig_id))
+    return StartedOut(job_id=context.starter.start(rig_id, sheet_again(context.library, rig_id, devices)))
 
 
 @api.get("/rigs/<int:rig_id>/run")

@@ -118,6 +118,8 @@ class TonightOut(Schema):
     by_hand_label: str
     """'Shoot 25 flats in 4 filters yourself'; empty where nothing is on the sheet."""
     out_of_reach: list[OutOfReachOut]
+    again: str
+    """What the last run shot, where it can be shot again: 'flats in 5 filters and 2 darks'."""
 
 
 class TestShotOut(Schema):

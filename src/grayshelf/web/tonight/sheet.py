@@ -30,6 +30,7 @@ from grayshelf.web.tonight.schemas import (
     TonightOut,
 )
 from grayshelf.work.job_states import StepState
+from grayshelf.work.run.again import last_run_of
 from grayshelf.work.run.dark_offers import DarkOffer
 from grayshelf.work.run.ready import Ready
 from grayshelf.work.run.tonight import Tonight, hands_free_at
@@ -45,6 +46,7 @@ def tonight_page(library: Library, rig_id: int, tonight: Tonight, devices: RigDe
         zone = library.zone(session)
         bands = passbands(rig)
         word = gain_word(library, rig.camera)
+        last = last_run_of(session, rig_id)
         ages = _ages(library, session, [c.holding_id for c in tonight.covered])
     offers = _offers(tonight, bands, word)
     on = [o for o in offers if o.on_sheet]
@@ -91,6 +93,7 @@ def tonight_page(library: Library, rig_id: int, tonight: Tonight, devices: RigDe
             OutOfReachOut(kind=o.kind.value, title=o.title, lights=o.lights, why=o.why)
             for o in tonight.out_of_reach
         ],
+        again="" if last is None else last.words,
     )
 
 
