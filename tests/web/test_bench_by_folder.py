@@ -91,7 +91,10 @@ def test_the_offset_is_found_by_what_another_program_shoots(own, tmp_path):
     assert "nowhere" in refused["detail"]
     assert "lower" in begin(own, "offset", program.folder, 400, offset_from=9, offset_to=3)["detail"]
     number = begin(own, "offset", program.folder, offset_from=0, offset_to=60)["measurement_id"]
-    page = shoot_as_asked(own, program, number, until=lambda p: p["hand"] and p["frames"]["count"] >= 2)
+    # All that were shot so far are in: nothing is on its way that would count below.
+    page = shoot_as_asked(
+        own, program, number, until=lambda p: p["hand"] and p["frames"]["count"] == program.number >= 2
+    )
     asked = page["hand"]
     assert (
         "bias frames" in asked["line"]
