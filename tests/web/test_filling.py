@@ -255,3 +255,31 @@ def test_more_flats_and_more_bias_can_be_had_where_nothing_is_missing(client):
     assert spare, "bias that fits is there for whoever wants more"
     asked = fill(client, hours=2, put_on=spare[0]["key"])
     assert any(s["kind"] == "bias" for s in asked["steps"])
+
+
+def test_reminders_of_ones_own_stand_at_their_gate_and_at_the_end(client, context):
+    def keep(*told):
+        body = {"reminders": [{"when": when, "text": text} for when, text in told]}
+        return client.put("/api/rigs/1/reminders", json=body)
+
+    assert keep(("cap", "")).status_code == 400 and keep(("moon", "howl")).status_code == 400
+    assert keep(("cap", "x" * 400)).status_code == 400
+    assert keep(("end", "dome  shut"), ("cap", "heater off"), ("cap", "heater off")).status_code == 200
+    kept = [(r["when"], r["text"]) for r in client.get("/api/rigs/1/tonight").json["reminders"]]
+    assert kept == [("cap", "heater off"), ("end", "dome shut")]
+    context.library.clock.rate = 1e7
+    keys = client.post(
+        "/api/rigs/1/fill/ladder", json={"exposures": "1 s", "temps": "-5", "set_up": SET_UP}
+    ).json["keys"]
+    job = client.post("/api/rigs/1/fill", json={"hours": 0.5, "put_on": ",".join(keys)}).json["job_id"]
+
+    def page():
+        return client.get("/api/rigs/1/run").json["run"]
+
+    gate = gate_of(wait_for(context, page, gate_of))
+    assert gate["gate"]["advice"].endswith("heater off")
+    client.post(f"/api/jobs/{job}/answer", json={"step_id": gate["id"], "answer": "done"})
+    ended = wait_for(context, page, lambda r: r["job"]["state"] == "done", 60)
+    assert ended["afterwards"][-1] == "dome shut"
+    client.post(f"/api/runs/{job}/put-away")
+    assert keep().status_code == 200 and not client.get("/api/rigs/1/tonight").json["reminders"]

@@ -3490,6 +3490,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/rigs/{rig_id}/reminders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Keep what a person wants to be told at the gates of a rig. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["RemindersIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/rigs/{rig_id}/run": {
         parameters: {
             query?: never;
@@ -6466,6 +6526,16 @@ export interface components {
             title: string;
         };
         /**
+         * GateNameOut
+         * @description Where a reminder can stand.
+         */
+        GateNameOut: {
+            /** Says */
+            says: string;
+            /** When */
+            when: string;
+        };
+        /**
          * GateOut
          * @description Something for a hand to do before work goes on.
          */
@@ -7535,6 +7605,24 @@ export interface components {
             name: string;
             /** Why */
             why: string;
+        };
+        /**
+         * ReminderOut
+         * @description Something that a person wants to be told.
+         */
+        ReminderOut: {
+            /** Text */
+            text: string;
+            /** When */
+            when: string;
+        };
+        /**
+         * RemindersIn
+         * @description All of a rig's.
+         */
+        RemindersIn: {
+            /** Reminders */
+            reminders: components["schemas"]["ReminderOut"][];
         };
         /**
          * RigBrief
@@ -8707,6 +8795,10 @@ export interface components {
             out_of_reach: components["schemas"]["OutOfReachOut"][];
             /** Ready */
             ready: components["schemas"]["ReadyOut"][];
+            /** Reminded At */
+            reminded_at: components["schemas"]["GateNameOut"][];
+            /** Reminders */
+            reminders: components["schemas"]["ReminderOut"][];
             /** Rig Id */
             rig_id: number;
             /** Start Label */

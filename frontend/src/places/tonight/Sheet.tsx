@@ -9,6 +9,7 @@ import { FilterStamp } from "../../parts/FilterStamp";
 import { Ruler } from "../../parts/Ruler";
 import { SmallSpine } from "../../parts/Spine";
 import { DemoPace } from "./DemoPace";
+import { Reminders } from "./Reminders";
 import { StartByHand } from "./StartByHand";
 import { useStart } from "./useStart";
 import { PhoneList } from "./PhoneList";
@@ -199,6 +200,7 @@ function ReadyAndCovered({ data }: { data: TonightData }) {
             </Button>
           </p>
         )}
+        <Reminders data={data} />
         {again.error ? <Trouble error={again.error} /> : null}
       </div>
       <div>

@@ -8,9 +8,11 @@ from apiflask import APIBlueprint
 from sqlalchemy import select
 
 from grayshelf.core.errors import Conflict, NotFound
+from grayshelf.core.planning.reminders import Reminder
 from grayshelf.core.planning.time_there_is import time_there_is
 from grayshelf.library.models import Job
 from grayshelf.library.records import as_kept, read
+from grayshelf.library.reminders import keep_reminders
 from grayshelf.library.rig_terms import wishes_of
 from grayshelf.library.step_records import RunJob
 from grayshelf.web.common.rigs import passbands
@@ -21,6 +23,7 @@ from grayshelf.web.tonight.run import run_page
 from grayshelf.web.tonight.schemas import (
     CurrentRunOut,
     EndIn,
+    RemindersIn,
     SeriesIn,
     StartIn,
     TickIn,
@@ -45,6 +48,18 @@ def get_tonight(rig_id: int, query_data: TonightQuery) -> TonightOut:
     with context.library.db.session() as session:
         devices = context.starter.devices(context.library.rig(session, rig_id))
     return tonight_page(context.library, rig_id, tonight_as_asked(rig_id, query_data), devices)
+
+
+@api.put("/rigs/<int:rig_id>/reminders")
+@api.input(RemindersIn)
+@api.output(Done)
+def put_reminders(rig_id: int, json_data: RemindersIn) -> Done:
+    """Keep what a person wants to be told at the gates of a rig."""
+    library = the_context().library
+    with library.db.session() as session:
+        rig = library.rig(session, rig_id)
+        keep_reminders(session, rig.id, [Reminder(r.when, r.text) for r in json_data.reminders])
+    return Done(message="Kept.")
 
 
 @api.post("/runs")

@@ -97,6 +97,26 @@ class OutOfReachOut(Schema):
     why: str
 
 
+class ReminderOut(Schema):
+    """Something that a person wants to be told."""
+
+    when: str
+    text: str = Field(max_length=500)
+
+
+class RemindersIn(Schema):
+    """All of a rig's."""
+
+    reminders: list[ReminderOut] = Field(max_length=100)
+
+
+class GateNameOut(Schema):
+    """Where a reminder can stand."""
+
+    when: str
+    says: str
+
+
 class TonightOut(Schema):
     """The page Tonight before a run."""
 
@@ -118,6 +138,8 @@ class TonightOut(Schema):
     by_hand_label: str
     """'Shoot 25 flats in 4 filters yourself'; empty where nothing is on the sheet."""
     out_of_reach: list[OutOfReachOut]
+    reminders: list[ReminderOut]
+    reminded_at: list[GateNameOut]
     again: str
     """What the last run shot, where it can be shot again: 'flats in 5 filters and 2 darks'."""
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import datetime, timedelta
 from zoneinfo import ZoneInfo
 
@@ -12,10 +12,12 @@ from sqlalchemy.orm import Session
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.matching.age import age_step
 from grayshelf.core.planning.forecast import TimedStep
+from grayshelf.core.planning.reminders import WHEN
 from grayshelf.core.planning.sheet import RigPace, StepKind, series_seconds
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.models import FrameSet
+from grayshelf.library.reminders import reminders_of
 from grayshelf.library.rig_terms import gain_word
 from grayshelf.web.common import in_words
 from grayshelf.web.common.gates import planned_gate
@@ -23,17 +25,20 @@ from grayshelf.web.common.rigs import passbands
 from grayshelf.web.tonight.schemas import (
     ChoiceOut,
     CoveredOut,
+    GateNameOut,
     OfferOut,
     OutOfReachOut,
     ReadyOut,
+    ReminderOut,
     StepOut,
     TonightOut,
 )
 from grayshelf.work.job_states import StepState
 from grayshelf.work.run.again import last_run_of
+from grayshelf.work.run.covered import Covered
 from grayshelf.work.run.dark_offers import DarkOffer
 from grayshelf.work.run.ready import Ready
-from grayshelf.work.run.tonight import Tonight, hands_free_at
+from grayshelf.work.run.tonight import Choice, Tonight, hands_free_at
 
 #: Less than this between the last hand and the end is not worth two times.
 ONE_END = timedelta(minutes=2)
@@ -46,7 +51,7 @@ def tonight_page(library: Library, rig_id: int, tonight: Tonight, devices: RigDe
         zone = library.zone(session)
         bands = passbands(rig)
         word = gain_word(library, rig.camera)
-        last = last_run_of(session, rig_id)
+        last, reminders = last_run_of(session, rig_id), reminders_of(session, rig_id)
         ages = _ages(library, session, [c.holding_id for c in tonight.covered])
     offers = _offers(tonight, bands, word)
     on = [o for o in offers if o.on_sheet]
@@ -62,27 +67,9 @@ def tonight_page(library: Library, rig_id: int, tonight: Tonight, devices: RigDe
         can_start=bool(tonight.steps) and not any(r.stops for r in ready),
         steps=[_planned(i, t, zone, bands, tonight) for i, t in enumerate(tonight.steps)],
         offers=offers,
-        choices=[
-            ChoiceOut(
-                frames=c.frames,
-                cost=None if c.cost_percent is None else round(c.cost_percent, 2),
-                done_at=in_words.clock(c.done_at, zone),
-                chosen=c.chosen,
-            )
-            for c in tonight.choices
-        ],
+        choices=[_choice(c, zone) for c in tonight.choices],
         ready=ready,
-        covered=[
-            CoveredOut(
-                holding_id=c.holding_id,
-                kind=c.kind.value,
-                title=c.title,
-                lights=c.lights,
-                age_step=ages.get(c.holding_id, 0),
-                ruler=in_words.ruler_out(c.ruler) if c.ruler else None,
-            )
-            for c in tonight.covered
-        ],
+        covered=[_covered(c, ages) for c in tonight.covered],
         covered_lights=max((c.lights for c in tonight.covered), default=0),
         waiting_lights=sum(o.lights for o in on),
         hands_free=in_words.clock(hands_free, zone) if hands_free else None,
@@ -93,7 +80,29 @@ def tonight_page(library: Library, rig_id: int, tonight: Tonight, devices: RigDe
             OutOfReachOut(kind=o.kind.value, title=o.title, lights=o.lights, why=o.why)
             for o in tonight.out_of_reach
         ],
+        reminders=[ReminderOut(when=r.when, text=r.text) for r in reminders],
+        reminded_at=[GateNameOut(when=when, says=says) for when, says in WHEN.items()],
         again="" if last is None else last.words,
+    )
+
+
+def _choice(choice: Choice, zone: ZoneInfo) -> ChoiceOut:
+    return ChoiceOut(
+        frames=choice.frames,
+        cost=None if choice.cost_percent is None else round(choice.cost_percent, 2),
+        done_at=in_words.clock(choice.done_at, zone),
+        chosen=choice.chosen,
+    )
+
+
+def _covered(covered: Covered, ages: Mapping[int, int]) -> CoveredOut:
+    return CoveredOut(
+        holding_id=covered.holding_id,
+        kind=covered.kind.value,
+        title=covered.title,
+        lights=covered.lights,
+        age_step=ages.get(covered.holding_id, 0),
+        ruler=in_words.ruler_out(covered.ruler) if covered.ruler else None,
     )
 
 

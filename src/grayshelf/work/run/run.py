@@ -24,10 +24,12 @@ from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.planning.forecast import afterwards
 from grayshelf.core.planning.gates import dim_for
+from grayshelf.core.planning.reminders import of_gate
 from grayshelf.core.planning.sheet import SERIES, FlatSeries, StepKind
 from grayshelf.core.sensor.statistics import FlatStatistics, flat_statistics
 from grayshelf.library.models import RunShot, RunStep
 from grayshelf.library.records import as_kept, read
+from grayshelf.library.reminders import reminders_of
 from grayshelf.library.rig_terms import camera_of
 from grayshelf.library.step_records import (
     GateParams,
@@ -386,6 +388,7 @@ class Run(SheetRun):
         """What was shot and built, and what is left for hands to do."""
         with self.library.db.session() as session:
             steps = list(session.scalars(select(RunStep).where(RunStep.job_id == self.control.job_id)))
+            reminded = of_gate(reminders_of(session, self.rig.id), "end")
         frames = sum(s.done for s in steps if s.kind in SERIES)
         masters, failed = self.built(steps)
         darks = any(s.kind == StepKind.DARKS for s in steps)
@@ -393,4 +396,4 @@ class Run(SheetRun):
         cold = self.devices.camera.cooler().set_point_c is not None
         todo = afterwards(darks, has_cover=False, panel_by_hand=True, cold=cold)
         failed = (*failed, *self.unattended.told(steps))
-        return JobResult(f"{frames} frames shot, {masters} masters built", failed, todo)
+        return JobResult(f"{frames} frames shot, {masters} masters built", failed, (*todo, *reminded))

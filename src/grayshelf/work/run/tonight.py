@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session
 from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.masters.noise import flats_cost_percent
 from grayshelf.core.planning.forecast import TimedStep, timed
+from grayshelf.core.planning.reminders import with_reminders
 from grayshelf.core.planning.runsheet import plan_sheet
 from grayshelf.core.planning.sheet import DarkSeries, FlatSeries, RigPace, RunSheet, StepKind
 from grayshelf.devices.ports import RigDevices
@@ -18,6 +19,7 @@ from grayshelf.library.flat_sheet import source_of
 from grayshelf.library.library import Library
 from grayshelf.library.lights import electrons_per_adu, light_sets
 from grayshelf.library.models import Rig
+from grayshelf.library.reminders import reminders_of
 from grayshelf.library.rig_terms import camera_of, house_rules_of, traits_at, wishes_of
 from grayshelf.library.shelf_levels import sky_electrons
 from grayshelf.library.sites import zone_of
@@ -118,7 +120,7 @@ def plan_for(
     devices: RigDevices | None,
 ) -> RunSheet:
     """The sheet of these series, for what the rig does by itself and what it asks a hand for."""
-    return plan_sheet(
+    sheet = plan_sheet(
         rows,
         darks,
         pace,
@@ -132,6 +134,7 @@ def plan_for(
         current_position=devices.wheel.position() if devices and devices.wheel else None,
         light=source_of(session, rig, wishes_of(rig), None).kind,
     )
+    return with_reminders(sheet, reminders_of(session, rig.id))
 
 
 def look_at_tonight(
