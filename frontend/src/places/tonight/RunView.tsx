@@ -358,7 +358,7 @@ export function RunView({ run }: { run: RunData }) {
       </div>
     );
   return (
-    <div className="flex h-full flex-col px-6 pb-4 max-md:px-4">
+    <div className="flex flex-col px-6 pb-4 max-md:px-4 md:h-full">
       <RunHead run={run} wants={gate !== undefined} buttons={buttons} />
       {errors.map((error, index) => (error ? <Trouble key={index} error={error} /> : null))}
       <div className="pt-2 max-md:hidden">
@@ -378,7 +378,7 @@ export function RunView({ run }: { run: RunData }) {
         action={buttons}
       />
       <div
-        className="grid min-h-0 flex-1 grid-cols-[1.25fr_1fr_0.9fr] gap-7 pt-4 max-md:grid-cols-1"
+        className="grid grid-cols-[1.25fr_1fr_0.9fr] gap-7 pt-4 max-md:grid-cols-1 md:min-h-0 md:flex-1"
         aria-live="polite"
       >
         {changing && can.stop ? (

@@ -138,7 +138,7 @@ function AskedFor({ data }: { data: TonightData }) {
       <ColumnHead note={data.waiting_lights ? `${data.waiting_lights} lights on the sheet` : undefined}>
         Asked for
       </ColumnHead>
-      <ul className="max-h-[318px] overflow-auto">
+      <ul className="md:max-h-[318px] md:overflow-auto">
         {asked.map((offer) => (
           <OfferLine key={offer.key} offer={offer} />
         ))}
@@ -243,7 +243,7 @@ export function Sheet({ data, onFill }: { data: TonightData; onFill: () => void 
     </Button>
   );
   return (
-    <div className="flex h-full flex-col px-6 pb-4 max-md:px-4">
+    <div className="flex flex-col px-6 pb-4 max-md:px-4 md:h-full">
       <div className="max-md:hidden">
         <PageHead title={data.headline}>
           <DemoPace />
@@ -291,7 +291,7 @@ export function Sheet({ data, onFill }: { data: TonightData; onFill: () => void 
           {data.offers.length > 0 && " Tick something below to shoot it anyway."}
         </p>
       )}
-      <div className="grid min-h-0 flex-1 auto-cols-fr grid-flow-col gap-8 pt-5 max-md:grid-flow-row max-md:grid-cols-1">
+      <div className="grid auto-cols-fr grid-flow-col gap-8 pt-5 max-md:grid-flow-row max-md:grid-cols-1 md:min-h-0 md:flex-1">
         {data.choices.length > 0 && <FramesEach data={data} />}
         <AskedFor data={data} />
         <ReadyAndCovered data={data} />
