@@ -92,6 +92,7 @@ def addresses(served: Served) -> dict[str, str]:
     return {
         "state": "/api/state",
         "Tonight": "/api/rigs/2/tonight",
+        "filling the shelf": "/api/rigs/2/fill?hours=8",
         "Shelf": "/api/rigs/2/shelf",
         "a card": f"/api/holdings/{holding}",
         "Nights": "/api/rigs/2/nights",

@@ -82,5 +82,5 @@ def pages_that_fail(server: Server, addresses: list[str]) -> list[str]:
 
 MAIN_PAGES = [
     "/api/state", "/api/jobs", "/api/intake", "/api/problems", "/api/sets",
-    *(f"/api/rigs/{r}/{p}" for r in (1, 2) for p in ("shelf", "nights", "tonight", "flats", "bench/offset", "bench/gain")),
+    *(f"/api/rigs/{r}/{p}" for r in (1, 2) for p in ("shelf", "nights", "tonight", "fill", "flats", "bench/offset", "bench/gain")),
 ]  # fmt: skip

@@ -6,6 +6,8 @@ import re
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field, replace
 
+from sqlalchemy.orm import Session
+
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.matching.judge import Terms
 from grayshelf.core.matching.match import choose, gap_key
@@ -18,6 +20,7 @@ from grayshelf.core.planning.standard_darks import set_ups_in_use
 from grayshelf.core.planning.worth import WouldUse, added_percent, dark_worth, saved_percent
 from grayshelf.core.rigs.house_rules import HouseRules
 from grayshelf.library.holdings import stock
+from grayshelf.library.kept import kept
 from grayshelf.library.library import Library
 from grayshelf.library.lights import LightSet, light_sets, light_terms
 from grayshelf.library.models import Rig
@@ -28,6 +31,10 @@ from grayshelf.work.run.reach import binning_of, not_settable
 
 #: Fewer frames than this are no series to shoot on purpose.
 FEWEST_DARKS, FEWEST_BIAS = 10, 30
+
+
+#: No camera's gain or offset goes further.
+MOST_SET = 1e6
 
 
 @dataclass(frozen=True)
@@ -100,41 +107,54 @@ def fill_offers(
     cools
         Whether the rig's camera is brought to a set point; else only darks without one can be shot on purpose.
     """
-    rules, found = house_rules_of(rig), dict[str, FillOffer]()
-    every = [s.nominal for one in _rigs_of(library, rig) for s in light_sets(library, one)]
-    for asked in _asked_by_lights(library, rig):
-        if asked.want.sensor_temp_c is None or not cools:
-            continue
-        offer = _dark(asked, rules, pace)
-        found.setdefault(offer.fillable.key, offer)
-    for offer in (*_standards(library, rig, every, rules, pace, cools), *_rungs(ladder, rules, pace)):
+    found = dict(_needed(library, library.revision, rig.id, pace, shortest_s, cools))
+    for offer in _rungs(ladder, house_rules_of(rig), pace):
         there = found.get(offer.fillable.key)
-        if there is None:
-            found[offer.fillable.key] = offer
-        elif offer.fillable.asked:
-            found[offer.fillable.key] = replace(there, fillable=replace(there.fillable, asked=True))
-    if camera_of(rig).bias_usable is not False:
-        for offer in _bias(library, rig, every, rules, replace(pace), shortest_s):
-            found.setdefault(offer.fillable.key, offer)
+        if there is not None:
+            offer = replace(there, fillable=replace(there.fillable, asked=True))
+        found[offer.fillable.key] = offer
     return list(found.values())
 
 
-def _rigs_of(library: Library, rig: Rig) -> list[Rig]:
+@kept(16)
+def _needed(
+    library: Library, revision: int, rig_id: int, pace: RigPace, shortest_s: float, cools: bool
+) -> dict[str, FillOffer]:
+    """What lights and house rules ask for, by key; kept until the shelf changes."""
+    with library.db.own_session() as session:
+        rig = library.rig(session, rig_id)
+        rules, found = house_rules_of(rig), dict[str, FillOffer]()
+        every = [s.nominal for one in _rigs_of(session, rig) for s in light_sets(library, one)]
+        darks = (
+            [_dark(asked, rules, pace) for asked in _asked_by_lights(library, session, rig)] if cools else []
+        )
+        for offer in (*darks, *_standards(library, rig, every, rules, pace, cools)):
+            found.setdefault(offer.fillable.key, offer)
+        if camera_of(rig).bias_usable is not False:
+            for offer in _bias(library, rig, every, rules, pace, shortest_s):
+                found.setdefault(offer.fillable.key, offer)
+        return found
+
+
+def _rigs_of(session: Session, rig: Rig) -> list[Rig]:
     """All rigs that the camera sits in: darks and bias serve them all."""
-    with library.db.session() as session:
-        return list(session.scalars(standing_rigs().where(Rig.camera == rig.camera).order_by(Rig.id)))
+    return list(session.scalars(standing_rigs().where(Rig.camera == rig.camera).order_by(Rig.id)))
 
 
-def _asked_by_lights(library: Library, rig: Rig) -> Iterable[_Asked]:
+def _asked_by_lights(library: Library, session: Session, rig: Rig) -> Iterable[_Asked]:
     found: dict[tuple[object, ...], _Asked] = {}
-    for one in _rigs_of(library, rig):
+    for one in _rigs_of(session, rig):
         terms, says = TermsByGain(library, one), says_of(one)
         for lights, slip in slips(library, one.id):
             line = next((x for x in slip.lines if x.kind is FrameKind.DARK), None)
             if line is None or line.by_hand or line.verdict is Verdict.FITS or not lights.row.n_kept:
                 continue
             want = lights.nominal
-            if not want.held or not_settable(want, says, ("exposure", "gain", "offset", "temperature")):
+            if (
+                want.sensor_temp_c is None
+                or not want.held
+                or not_settable(want, says, ("exposure", "gain", "offset", "temperature"))
+            ):
                 continue
             asked = found.setdefault(gap_key(FrameKind.DARK, want), _Asked(want))
             _add(asked, lights, line, light_terms(library, lights, terms(want.gain)))
@@ -204,7 +224,8 @@ def step_of(key: str) -> Step | None:
         rung = Step(set_up, float(found["exposure"]), temp)
     except ValueError:
         return None
-    possible = 0.0 < rung.exposure_s <= LONGEST_S and (temp is None or -80.0 <= temp <= 50.0)
+    set_so = abs(set_up.gain) <= MOST_SET and abs(set_up.offset) <= MOST_SET
+    possible = set_so and 0.0 < rung.exposure_s <= LONGEST_S and (temp is None or -80.0 <= temp <= 50.0)
     return rung if possible and 1 <= set_up.binning <= 16 else None
 
 
