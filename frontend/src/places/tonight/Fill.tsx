@@ -164,14 +164,17 @@ export function Fill({ rigId, onBack }: { rigId: number; onBack: () => void }) {
   const { choice, change, asProposed } = useFillChoice(rigId);
   const fill = useFill(rigId, choice);
   const [about, setAbout] = useState<string | null>(null);
-  const start = useChange((byHand: boolean) =>
-    get(
+  const start = useChange(async (byHand: boolean) => {
+    const started = await get(
       api.POST("/api/rigs/{rig_id}/fill", {
         params: { path: { rig_id: rigId } },
         body: { ...asAsked(choice), by_hand: byHand },
       }),
-    ),
-  );
+    );
+    // Not when it has settled: the run's own page may have come in between, and this one be gone.
+    onBack();
+    return started;
+  });
   const data = fill.data;
   const cells = data ? [...data.walls.flatMap((w) => w.rows.flatMap((r) => r.cells)), ...data.bias] : [];
   const cell = cells.find((c) => c?.key === about) ?? null;

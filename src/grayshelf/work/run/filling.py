@@ -101,7 +101,9 @@ def look_at_fill(library: Library, rig_id: int, devices: RigDevices | None, choi
         pace, lights = pace_of(rig, devices), light_sets(library, rig)
         camera = _camera(rig, devices)
         reach = _reach(rig, devices, choice.air_c, [s.facts.air_temp_c for s in lights])
-        rungs = [step for key in sorted(choice.put_on) if (step := step_of(key))]
+        # What was put on by hand and taken off again stays in sight, to be put back.
+        by_hand = sorted(choice.put_on | choice.left_out)
+        rungs = [step for key in by_hand if (step := step_of(key))]
         offers = fill_offers(library, rig, pace, rungs, camera.shortest_s, camera.cools)
         lines = _choose(
             [_as_chosen(o, choice) for o in offers],
