@@ -284,3 +284,10 @@ def test_what_is_wrong_with_masters_of_others_is_known_before_lights_use_them(ow
     assert leak["chosen"] is not None and "light leak" in str(leak["chosen"]["reasons"])
     own.scan(folder)
     assert len(own.query("SELECT id FROM job WHERE kind = 'look'")) == 1
+    # What is kept of one makes no sense any more: the others are looked at all the same.
+    own.change("UPDATE master_record SET figures = '{}'")
+    broken = own.query("SELECT set_id FROM master_record ORDER BY set_id")[0][0]
+    own.change(f"UPDATE master_record SET figures = 'not json' WHERE set_id = {broken}")
+    own.scan(folder)
+    ended = own.ended(own.query("SELECT max(id) FROM job WHERE kind = 'look'")[0][0])
+    assert ended["state"] == "done" and len(ended["troubles"]) == 1

@@ -16,7 +16,7 @@ from grayshelf.library.library import Library
 from grayshelf.library.models import Frame, FrameSet, Job, MasterRecord
 from grayshelf.library.records import as_kept
 from grayshelf.library.step_records import JobResult, LookJob
-from grayshelf.library.unreadable import readable
+from grayshelf.library.unreadable import UnreadableValue, readable
 from grayshelf.work.checked import as_json, looked_at
 from grayshelf.work.jobs import ALIVE, JobControl, JobRunner
 
@@ -64,13 +64,14 @@ def look_at_masters(library: Library, control: JobControl) -> JobResult:
             row = session.get(FrameSet, set_id)
             if row is None or row.record is None or not row.frames:
                 continue
-            path = library.frame_path(session, row.frames[0])
+            name = row.frames[0].path
             try:
+                path = library.frame_path(session, row.frames[0])
                 figures_of_master(library, session, row, path)
                 troubled += bool(row.record.care)
-            except (GrayShelfError, OSError):
-                # Its card says why.
-                unread.append(path.name)
+            except (GrayShelfError, OSError, UnreadableValue):
+                # Its card says why; one bad row keeps nobody from looking at the others.
+                unread.append(name)
     told = f"{len(todo):,} {'master' if len(todo) == 1 else 'masters'} looked at"
     return JobResult(
         f"{told}: {troubled:,} to be used with care" if troubled else f"{told}, nothing is wrong",
