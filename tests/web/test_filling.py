@@ -175,19 +175,25 @@ def test_a_library_of_ones_own_is_offered_what_its_lights_and_house_rules_lack(o
         shot(f"d{i}.fits", "DARK", f"2026-09-20T22:{i:02}:00", EXPTIME=60.0)
     own.scan(folder)
     rig = own.get("/api/state")["rigs"][0]["id"]
-    page = fill(own.client, rig, hours=4)
-    assert page["waiting"] == 0, "its camera is not said to be cooled: nothing is brought to a set point"
-    own.change('UPDATE camera SET traits = \'{"cooled": true, "below_air_c": 35.0}\'')
-    own.library.touched()
+    # Nobody said that its camera is cooled: the set points in its headers do.
     page = fill(own.client, rig, hours=4)
     found = cells(page)
     missing, thin = found["dark:120s:-10C:g10:o20:b1"], found["dark:60s:-10C:g10:o20:b1"]
     assert missing["missing"] and missing["state"] == "on" and "serves 8 lights" in missing["helps"]
     assert not thin["missing"] and thin["there"].startswith("2 frames") and "2 frames" in thin["why"]
     assert page["served"] == page["waiting"] == 8 and [b["frames"] for b in page["bias"]] == [100]
+    own.change("UPDATE camera SET traits = '{\"below_air_c\": 35.0}'")
+    own.library.touched()
     warm = fill(own.client, rig, hours=4, air_c=30)
     assert cells(warm)["dark:120s:-10C:g10:o20:b1"]["state"] == "too cold"
     assert "cannot be held in air of 30" in warm["warnings"][0] and "2\u2009°C" in warm["warnings"][0]
+    own.change("UPDATE camera SET traits = '{\"cooled\": false}'")
+    own.library.touched()
+    assert fill(own.client, rig, hours=4)["waiting"] == 0, (
+        "where it is said to have no cooler, none is asked for"
+    )
+    own.change("UPDATE camera SET traits = '{}'")
+    own.library.touched()
     table = own.client.get(f"/api/rigs/{rig}/fill.csv?hours=4").text.splitlines()
     assert table[0].startswith("\ufeffkind,exposure_s,set_point_c") and len(table) == 4
     started = own.client.post(f"/api/rigs/{rig}/fill", json={"hours": 4, "by_hand": True})
