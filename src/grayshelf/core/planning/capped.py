@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from grayshelf.core.flats.panel.diffusers import listed
 from grayshelf.core.frames.kinds import FrameKind
-from grayshelf.core.planning.fill import in_order
+from grayshelf.core.planning.fill import NEAR_ENOUGH_C, in_order
 from grayshelf.core.planning.sheet import DarkSeries, RigPace, SheetStep, StepKind, series_seconds
 
 
@@ -57,7 +57,7 @@ def with_nobody(series: Sequence[DarkSeries], sensor_temp_c: float | None, pace:
 def _cooling(dark: DarkSeries, sensor_temp_c: float | None, pace: RigPace) -> list[SheetStep]:
     goal = dark.set_temp_c
     away = 0.0 if goal is None else abs((15.0 if sensor_temp_c is None else sensor_temp_c) - goal)
-    if away <= 0.3:
+    if away <= NEAR_ENOUGH_C:
         return []
     seconds = away * pace.cooling_s_per_c + pace.settle_s
     return [

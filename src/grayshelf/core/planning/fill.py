@@ -19,6 +19,8 @@ from numpy.typing import NDArray
 STANDARD_WORTH = 0.5
 #: What a renewed dark gives of its lights: hot pixels have changed since the old one, nobody knows how many.
 OLD_SHARE = 0.1
+#: A sensor so near a set point need not be brought to it.
+NEAR_ENOUGH_C = 0.3
 #: The time is divided into so many parts; a series takes whole ones.
 CELLS = 1500
 #: A table is made for at most so many series by their worth for their time; the rest fills what is left.
@@ -110,7 +112,7 @@ def cooling_seconds(temps_c: Sequence[float], cooling: Cooling) -> float:
     if cooling.now_c is None:
         return 0.0
     path = [cooling.now_c, *in_order(temps_c, cooling.now_c)]
-    stops = [(a, b) for a, b in pairwise(path) if abs(a - b) > 0.3]
+    stops = [(a, b) for a, b in pairwise(path) if abs(a - b) > NEAR_ENOUGH_C]
     return sum(abs(a - b) * cooling.s_per_c + cooling.settle_s for a, b in stops)
 
 
@@ -145,11 +147,6 @@ def fill(fillables: Sequence[Fillable], budget_s: float, cooling: Cooling) -> Fi
     ]
     best = max(plans, key=lambda plan: (_worth(plan), -seconds_of(plan, cooling)))
     return _as_filling(best, cooling)
-
-
-def as_asked(chosen: Sequence[Chosen], cooling: Cooling) -> Filling:
-    """What a person chose, in the order in which it is shot."""
-    return _as_filling(chosen, cooling)
 
 
 def _as_filling(chosen: Sequence[Chosen], cooling: Cooling) -> Filling:

@@ -5,12 +5,13 @@ from __future__ import annotations
 from apiflask import APIBlueprint
 from flask import Response
 
-from grayshelf.core.errors import Conflict, GrayShelfError
+from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.planning.ladder import MOST_RUNGS, ladder_of
 from grayshelf.web.common.schemas import StartedOut
 from grayshelf.web.context import the_context
 from grayshelf.web.exports import csv_response
+from grayshelf.web.tonight.asked import refuse_if_not_ready
 from grayshelf.web.tonight.fill_page import fill_page
 from grayshelf.web.tonight.fill_schemas import FillIn, FillOut, FillQuery, LadderIn, LadderOut
 from grayshelf.work.run.fill_offers import key_of, step_of
@@ -67,11 +68,7 @@ def start_fill(rig_id: int, json_data: FillIn) -> StartedOut:
     if json_data.by_hand:
         folder = json_data.folder.strip() or None if json_data.folder else None
         return StartedOut(job_id=starter.start(rig_id, fill.sheet, ByHand(folder)))
-    stopping = [r for r in fill.ready if r.stops]
-    if stopping:
-        raise Conflict(
-            f"The run cannot start: {stopping[0].what}, {stopping[0].text}.", "Put it right first."
-        )
+    refuse_if_not_ready(fill.ready)
     return StartedOut(
         job_id=starter.start(rig_id, fill.sheet, until=fill.there_is.end, warm_after=json_data.warm_after)
     )

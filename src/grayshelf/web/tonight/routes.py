@@ -18,7 +18,7 @@ from grayshelf.library.step_records import RunJob
 from grayshelf.web.common.rigs import passbands
 from grayshelf.web.common.schemas import Done, StartedOut
 from grayshelf.web.context import the_context
-from grayshelf.web.tonight.asked import tonight_as_asked
+from grayshelf.web.tonight.asked import refuse_if_not_ready, tonight_as_asked
 from grayshelf.web.tonight.run import run_page
 from grayshelf.web.tonight.schemas import (
     CurrentRunOut,
@@ -74,11 +74,7 @@ def start_run(json_data: StartIn) -> StartedOut:
     if json_data.by_hand:
         by_hand = ByHand(json_data.folder.strip() or None if json_data.folder else None)
         return StartedOut(job_id=the_context().starter.start(json_data.rig_id, sheet.sheet, by_hand))
-    stopping = [r for r in sheet.ready if r.stops]
-    if stopping:
-        raise Conflict(
-            f"The run cannot start: {stopping[0].what}, {stopping[0].text}.", "Put it right first."
-        )
+    refuse_if_not_ready(sheet.ready)
     return StartedOut(job_id=the_context().starter.start(json_data.rig_id, sheet.sheet))
 
 
