@@ -284,6 +284,7 @@ def test_reminders_of_ones_own_stand_at_their_gate_and_at_the_end(client, contex
 
     gate = gate_of(wait_for(context, page, gate_of))
     assert gate["gate"]["advice"].endswith("heater off")
+    assert gate["gate"]["brief"].startswith("heater off"), "it is read on the board over the gate"
     client.post(f"/api/jobs/{job}/answer", json={"step_id": gate["id"], "answer": "done"})
     ended = wait_for(context, page, lambda r: r["job"]["state"] == "done", 60)
     assert ended["afterwards"][-1] == "dome shut"

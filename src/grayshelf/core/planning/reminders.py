@@ -62,6 +62,8 @@ def with_reminders(sheet: RunSheet, reminders: Sequence[Reminder]) -> RunSheet:
         told = of_gate(reminders, step.gate.sign) if step.gate is not None else ()
         if told and step.gate is not None:
             advice = ". ".join(part for part in (step.gate.advice.rstrip("."), *told) if part)
-            step = replace(step, gate=replace(step.gate, advice=advice))
+            # The board over a gate has room for the few words alone: there they come first.
+            brief = "; ".join(part for part in (*told, step.gate.brief) if part)
+            step = replace(step, gate=replace(step.gate, advice=advice, brief=brief))
         steps.append(step)
     return replace(sheet, steps=tuple(steps))
