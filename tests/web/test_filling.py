@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 from sqlalchemy import select
 
-from grayshelf.library.models import Frame, Job, RunStep
+from grayshelf.library.models import Frame, FrameSet, Job, MasterRecord, RunStep
 from tests.helpers import write_fits
 from tests.web.test_run import gate_of, wait_for
 
@@ -97,7 +97,12 @@ def test_a_campaign_is_shot_as_it_was_forecast_and_a_cooler_that_gives_up_costs_
         kept = session.scalars(
             select(Frame).where(Frame.path.contains(f"run{job:04d}"), Frame.kind == "dark", ~Frame.rejected)
         ).all()
+        joined = session.scalars(select(FrameSet).where(FrameSet.id.in_({f.set_id for f in kept})))
+        inputs = {
+            s.id: {i.frame_id for i in session.get_one(MasterRecord, s.master_set_id).inputs} for s in joined
+        }
     assert kept and all(abs(f.facts["set_temp_c"] - f.facts["sensor_temp_c"]) <= 0.3 for f in kept)
+    assert all(f.id in inputs[f.set_id] for f in kept), "what joins a set of the night is in its master"
     troubles = " ".join(ended["job"]["troubles"])
     assert "does not reach" in troubles or "left" in troubles
     client.post(f"/api/runs/{job}/put-away")

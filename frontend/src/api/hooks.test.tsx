@@ -114,6 +114,17 @@ describe("a change", () => {
   });
 });
 
+describe("what follows on a change", () => {
+  it("is done where the change itself took the form away that asked for it", async () => {
+    const then = vi.fn();
+    const useForm = () => useChange(() => get(api.POST("/api/builds", { body: { set_ids: [1] } })), then);
+    const { result, unmount } = renderHook(useForm, within());
+    result.current.mutate(undefined);
+    unmount();
+    await waitFor(() => expect(then).toHaveBeenCalledOnce());
+  });
+});
+
 describe("a page that gets no answer", () => {
   it("says so where the server is away", async () => {
     net.fetch = () => Promise.reject(new TypeError("Failed to fetch"));

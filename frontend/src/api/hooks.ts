@@ -192,11 +192,18 @@ export const useSearch = (q: string) =>
     { enabled: q.trim().length > 1, placeholderData: keepPreviousData },
   );
 
-/** A change; everything on the page is asked for anew afterwards. */
-export function useChange<Input, Output>(change: (input: Input) => Promise<Output>) {
+/**
+ * A change; everything on the page is asked for anew afterwards. `then` is done once it succeeded, also where what
+ * it began took the form away that asked for it, which what is given to `mutate` is not.
+ */
+export function useChange<Input, Output>(
+  change: (input: Input) => Promise<Output>,
+  then?: (output: Output, input: Input) => void,
+) {
   const client = useQueryClient();
   return useMutation<Output, Problem, Input>({
     mutationFn: change,
+    onSuccess: (output, input) => then?.(output, input),
     onSettled: () => client.invalidateQueries(),
   });
 }

@@ -54,25 +54,32 @@ def build_masters_of_job(
 
 def _sets_of_job(session: Session, job_id: int) -> tuple[list[tuple[int, str]], set[int]]:
     """Sets to build, with their titles; and which of them have a master that is to be built anew."""
-    rows = session.scalars(
-        select(FrameSet)
-        .where(
-            FrameSet.id.in_(
-                select(Frame.set_id)
-                .join(RunShot, RunShot.frame_id == Frame.id)
-                .join(RunStep, RunStep.id == RunShot.step_id)
-                .where(RunStep.job_id == job_id, Frame.rejected.is_(False))
-            ),
-            FrameSet.master_set_id.is_(None),
-            FrameSet.is_master.is_(False),
+    shot: dict[int, set[int]] = {}
+    for set_id, frame_id in session.execute(
+        select(Frame.set_id, Frame.id)
+        .join(RunShot, RunShot.frame_id == Frame.id)
+        .join(RunStep, RunStep.id == RunShot.step_id)
+        .where(RunStep.job_id == job_id, Frame.rejected.is_(False), Frame.set_id.is_not(None))
+    ):
+        shot.setdefault(set_id, set()).add(frame_id)
+    rows = [
+        row
+        for row in session.scalars(
+            select(FrameSet).where(FrameSet.id.in_(shot), FrameSet.is_master.is_(False)).order_by(FrameSet.id)
         )
-        .order_by(FrameSet.id)
-    ).all()
+        if row.master_set_id is None or _lacks(session, row.master_set_id, shot[row.id])
+    ]
     first = {"bias": 0, "dark": 1, "dark flat": 2, "flat": 3}
     rows = [*rows, *_flats_that_waited(session, rows)]
     ordered = sorted(rows, key=lambda r: (first.get(r.kind, 9), r.id))
     titled = [(r.id, f"the master {r.kind} {r.facts.get('filter_code') or ''}".strip()) for r in ordered]
     return titled, {r.id for r in rows if r.master_set_id is not None}
+
+
+def _lacks(session: Session, master_set_id: int, shot: set[int]) -> bool:
+    """Whether a master built here was built without these frames: they joined its set later."""
+    record = session.get(MasterRecord, master_set_id)
+    return record is not None and record.built_here and not shot <= {i.frame_id for i in record.inputs}
 
 
 def _flats_that_waited(session: Session, shot: Sequence[FrameSet]) -> list[FrameSet]:

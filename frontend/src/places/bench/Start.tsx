@@ -130,21 +130,23 @@ function Shoot({ data, kind, rig, onStarted }: Begins) {
   const [low, high] = data.offset_range ?? [0, 100];
   const [offsets, setOffsets] = useState<[number, number]>([low ?? 0, high ?? 100]);
   const hand = !data.can_shoot;
-  const shoot = useChange(() =>
-    get(
-      api.POST("/api/rigs/{rig_id}/bench/{kind}/shoot", {
-        params: { path: { rig_id: rig, kind } },
-        body: {
-          gains,
-          margin_adu: margin === "" ? null : Number(margin),
-          long_dark_s: 60,
-          filter_code: kind === "gain" ? filter : null,
-          folder: hand ? folder : null,
-          offset_from: offsets[0],
-          offset_to: offsets[1],
-        },
-      }),
-    ),
+  const shoot = useChange(
+    () =>
+      get(
+        api.POST("/api/rigs/{rig_id}/bench/{kind}/shoot", {
+          params: { path: { rig_id: rig, kind } },
+          body: {
+            gains,
+            margin_adu: margin === "" ? null : Number(margin),
+            long_dark_s: 60,
+            filter_code: kind === "gain" ? filter : null,
+            folder: hand ? folder : null,
+            offset_from: offsets[0],
+            offset_to: offsets[1],
+          },
+        }),
+      ),
+    (made) => onStarted(made.measurement_id),
   );
   const takes = span(data.seconds_per_gain * gains.length);
   return (
@@ -216,7 +218,7 @@ function Shoot({ data, kind, rig, onStarted }: Begins) {
           look="accent"
           large
           disabled={gains.length === 0 || shoot.isPending || (hand && !folder.trim())}
-          onClick={() => shoot.mutate(undefined, { onSuccess: (made) => onStarted(made.measurement_id) })}
+          onClick={() => shoot.mutate(undefined)}
         >
           {gains.length === 0
             ? `Choose a ${word}`
@@ -241,13 +243,15 @@ function Shoot({ data, kind, rig, onStarted }: Begins) {
 
 /** Measure frames that are there. */
 function FromDisk({ data, kind, rig, onStarted }: Begins) {
-  const disk = useChange((sets: number[]) =>
-    get(
-      api.POST("/api/rigs/{rig_id}/bench/{kind}/disk", {
-        params: { path: { rig_id: rig, kind } },
-        body: { set_ids: sets },
-      }),
-    ),
+  const disk = useChange(
+    (sets: number[]) =>
+      get(
+        api.POST("/api/rigs/{rig_id}/bench/{kind}/disk", {
+          params: { path: { rig_id: rig, kind } },
+          body: { set_ids: sets },
+        }),
+      ),
+    (made) => onStarted(made.measurement_id),
   );
   const quick =
     kind === "gain" ? "; enough for a quick estimate" : "; one offset only: it can be judged, not compared";
@@ -267,12 +271,7 @@ function FromDisk({ data, kind, rig, onStarted }: Begins) {
                 {offer.quick && quick}
               </span>
             </span>
-            <Button
-              disabled={disk.isPending}
-              onClick={() =>
-                disk.mutate(offer.set_ids, { onSuccess: (made) => onStarted(made.measurement_id) })
-              }
-            >
+            <Button disabled={disk.isPending} onClick={() => disk.mutate(offer.set_ids)}>
               Measure these
             </Button>
           </li>

@@ -122,8 +122,9 @@ function Would({ rig, change, onDone }: { rig: number; change: Change; onDone: (
     queryFn: () => get(api.POST("/api/rigs/{rig_id}/house-rules/would", { ...params, body: asked(change) })),
     retry: false,
   });
-  const keep = useChange(() =>
-    get(api.PUT("/api/rigs/{rig_id}/house-rules", { ...params, body: asked(change, reason) })),
+  const keep = useChange(
+    () => get(api.PUT("/api/rigs/{rig_id}/house-rules", { ...params, body: asked(change, reason) })),
+    onDone,
   );
   const told = would.data;
   return (
@@ -131,7 +132,7 @@ function Would({ rig, change, onDone }: { rig: number; change: Change; onDone: (
       className="sticky bottom-0 mt-3 border border-ink bg-card px-4 py-3"
       onSubmit={(e) => {
         e.preventDefault();
-        keep.mutate(undefined, { onSuccess: onDone });
+        keep.mutate(undefined);
       }}
     >
       {would.isFetching && (

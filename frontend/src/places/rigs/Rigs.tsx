@@ -82,19 +82,21 @@ function NewRig({ like, onDone }: { like: Rig | null; onDone: (id: number | null
   const [telescope, setTelescope] = useState("");
   const [focal, setFocal] = useState<number | null>(null);
   const [copy, setCopy] = useState(like !== null);
-  const make = useChange(() =>
-    get(
-      api.POST("/api/rigs", {
-        body: { name, camera, telescope, focal_length_mm: focal, like: copy && like ? like.id : null },
-      }),
-    ),
+  const make = useChange(
+    () =>
+      get(
+        api.POST("/api/rigs", {
+          body: { name, camera, telescope, focal_length_mm: focal, like: copy && like ? like.id : null },
+        }),
+      ),
+    (made) => onDone(made.id),
   );
   return (
     <form
       className="mb-3 border border-ink bg-card px-4 py-3"
       onSubmit={(e) => {
         e.preventDefault();
-        make.mutate(undefined, { onSuccess: (made) => onDone(made.id) });
+        make.mutate(undefined);
       }}
     >
       <h2 className="pb-2 text-l font-semibold">Another rig</h2>

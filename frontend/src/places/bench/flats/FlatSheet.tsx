@@ -160,21 +160,20 @@ function StartSearch({
   const [folder, setFolder] = useState("");
   const [sought, setSought] = useState<Sought>("rows");
   const [seconds, setSeconds] = useState(String(data.defaults.exposure_s ?? 2));
-  const find = useChange((body: Schemas["FindIn"]) =>
-    get(api.POST("/api/rigs/{rig_id}/flats/find", { params: { path: { rig_id: rig } }, body })),
+  const find = useChange(
+    (body: Schemas["FindIn"]) =>
+      get(api.POST("/api/rigs/{rig_id}/flats/find", { params: { path: { rig_id: rig } }, body })),
+    () => onCancel?.(),
   );
   const start = (rows: Row[]) =>
-    find.mutate(
-      {
-        keys: rows.map((r) => r.key),
-        shared: sought === "shared" && !response,
-        mode: response || sought === "rows" || sought === "shared" ? null : sought,
-        exposure_s: TIMED.includes(sought) && !response && seconds !== "" ? Number(seconds) : null,
-        response,
-        folder: by === "folder" ? folder : null,
-      },
-      { onSuccess: () => onCancel?.() },
-    );
+    find.mutate({
+      keys: rows.map((r) => r.key),
+      shared: sought === "shared" && !response,
+      mode: response || sought === "rows" || sought === "shared" ? null : sought,
+      exposure_s: TIMED.includes(sought) && !response && seconds !== "" ? Number(seconds) : null,
+      response,
+      folder: by === "folder" ? folder : null,
+    });
   const blocked = find.isPending || !(by === "rig" ? data.can_shoot : folder.trim() !== "");
   return (
     <section className="flex flex-col gap-2.5 border-t border-ink pt-2.5">

@@ -314,8 +314,10 @@ function ShootSky({
   picking: Picking;
   onStarted: () => void;
 }) {
-  const start = useChange((body: Schemas["StartTwilightIn"]) =>
-    get(api.POST("/api/rigs/{rig_id}/twilight/start", { params: { path: { rig_id: rig } }, body })),
+  const start = useChange(
+    (body: Schemas["StartTwilightIn"]) =>
+      get(api.POST("/api/rigs/{rig_id}/twilight/start", { params: { path: { rig_id: rig } }, body })),
+    onStarted,
   );
   const planned = data.rows.reduce((sum, r) => sum + r.planned, 0);
   const { total, wanted } = picking;
@@ -326,7 +328,7 @@ function ShootSky({
         large
         className="self-start"
         disabled={!data.can_shoot || start.isPending || late || total === 0}
-        onClick={() => start.mutate({ at: data.at, rows: wanted }, { onSuccess: onStarted })}
+        onClick={() => start.mutate({ at: data.at, rows: wanted })}
       >
         {planned < total ? `Shoot what fits, ${planned} flats` : `Shoot these ${total} flats`}
       </Button>
