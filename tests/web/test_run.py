@@ -141,6 +141,8 @@ def test_a_run_with_everything_that_can_go_wrong(client, context):
     )
     own_target = {"keys": [sii], "changes": {"level_percent": 25.0}}
     assert client.post("/api/rigs/1/flats/rows", json=own_target).status_code == 200
+    reminder = {"reminders": [{"when": "diffuser", "text": "film is in the blue box"}]}
+    assert client.put("/api/rigs/1/reminders", json=reminder).status_code == 200
     job = start(client, ("SII", "L"))
     assert (
         client.post("/api/runs", json={"rig_id": 1, "frames": 5, "leave_out": [], "add": []}).status_code
@@ -152,6 +154,10 @@ def test_a_run_with_everything_that_can_go_wrong(client, context):
     gate = answer("done")
     assert gate["gate"]["sign"] == "diffuser"
     assert f"{stops_too_bright(world.model, 'L', 20, 0.5, 100):.1f} stops" in gate["gate"]["advice"]
+    assert "film is in the blue box" in gate["gate"]["advice"], (
+        "reminded at a gate that came up on the way, too"
+    )
+    client.put("/api/rigs/1/reminders", json={"reminders": []})
     assert any(
         x["filter_code"] == "SII" and x["state"] == "done" for x in page()["steps"] if x["kind"] == "flats"
     )

@@ -59,9 +59,10 @@ def _sets_of_job(session: Session, job_id: int) -> tuple[list[tuple[int, str]], 
         select(Frame.set_id, Frame.id)
         .join(RunShot, RunShot.frame_id == Frame.id)
         .join(RunStep, RunStep.id == RunShot.step_id)
-        .where(RunStep.job_id == job_id, Frame.rejected.is_(False), Frame.set_id.is_not(None))
+        .where(RunStep.job_id == job_id, Frame.rejected.is_(False))
     ):
-        shot.setdefault(set_id, set()).add(frame_id)
+        if set_id is not None:
+            shot.setdefault(set_id, set()).add(frame_id)
     rows = [
         row
         for row in session.scalars(

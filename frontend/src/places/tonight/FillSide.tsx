@@ -3,7 +3,7 @@ import { useState } from "react";
 import { api, get } from "../../api/client";
 import { useChange } from "../../api/hooks";
 import { Button, ColumnHead, Trouble } from "../../parts/basics";
-import { Ruler } from "../../parts/Ruler";
+import { Ready } from "./Ready";
 import type { FillCell, FillChoice, FillData } from "./useFill";
 
 /** What is known of the cell that was last pointed at, and how many of it are shot. */
@@ -202,18 +202,7 @@ export function Before({ data }: { data: FillData }) {
             {warning}
           </li>
         ))}
-        {data.ready.map((line) => (
-          <li
-            key={line.what}
-            className="grid grid-cols-[76px_1fr_auto] items-center gap-2 border-b border-line py-1"
-          >
-            <span className={`font-semibold ${line.good ? "" : "text-accent"}`}>{line.what}</span>
-            <span className="min-w-0 truncate text-s" title={line.text}>
-              {line.text}
-            </span>
-            {line.ruler && <Ruler ruler={line.ruler} width={64} />}
-          </li>
-        ))}
+        <Ready lines={data.ready} />
       </ul>
     </section>
   );

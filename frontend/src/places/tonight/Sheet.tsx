@@ -9,6 +9,7 @@ import { FilterStamp } from "../../parts/FilterStamp";
 import { Ruler } from "../../parts/Ruler";
 import { SmallSpine } from "../../parts/Spine";
 import { DemoPace } from "./DemoPace";
+import { Ready } from "./Ready";
 import { Reminders } from "./Reminders";
 import { StartByHand } from "./StartByHand";
 import { useStart } from "./useStart";
@@ -175,18 +176,7 @@ function ReadyAndCovered({ data }: { data: TonightData }) {
       <div>
         <ColumnHead>Before you start</ColumnHead>
         <ul>
-          {data.ready.map((line) => (
-            <li
-              key={line.what}
-              className="grid grid-cols-[84px_1fr_auto] items-center gap-2 border-b border-line py-1"
-            >
-              <span className={`font-semibold ${line.good ? "" : "text-accent"}`}>{line.what}</span>
-              <span className="min-w-0 truncate text-s" title={line.text}>
-                {line.text}
-              </span>
-              {line.ruler && <Ruler ruler={line.ruler} width={64} />}
-            </li>
-          ))}
+          <Ready lines={data.ready} />
         </ul>
         {data.again && data.has_devices && (
           <p className="pt-1.5">

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from grayshelf.core.errors import GrayShelfError
+from grayshelf.core.planning.gates import Gate
 from grayshelf.core.planning.sheet import RunSheet
 
 #: Where a reminder can stand, in the order of a night, and how that is said.
@@ -57,13 +58,16 @@ def of_gate(reminders: Sequence[Reminder], when: str) -> tuple[str, ...]:
 
 def with_reminders(sheet: RunSheet, reminders: Sequence[Reminder]) -> RunSheet:
     """The sheet with what a person wants to be told at its gates."""
-    steps = []
-    for step in sheet.steps:
-        told = of_gate(reminders, step.gate.sign) if step.gate is not None else ()
-        if told and step.gate is not None:
-            advice = ". ".join(part for part in (step.gate.advice.rstrip("."), *told) if part)
-            # The board over a gate has room for the few words alone: there they come first.
-            brief = "; ".join(part for part in (*told, step.gate.brief) if part)
-            step = replace(step, gate=replace(step.gate, advice=advice, brief=brief))
-        steps.append(step)
+    steps = (s if s.gate is None else replace(s, gate=reminded(s.gate, reminders)) for s in sheet.steps)
     return replace(sheet, steps=tuple(steps))
+
+
+def reminded(gate: Gate, reminders: Sequence[Reminder]) -> Gate:
+    """The gate with what a person wants to be told at it."""
+    told = of_gate(reminders, gate.sign)
+    if not told:
+        return gate
+    advice = ". ".join(part for part in (gate.advice.rstrip("."), *told) if part)
+    # The board over a gate has room for the few words alone: there they come first.
+    brief = "; ".join(part for part in (*told, gate.brief) if part)
+    return replace(gate, advice=advice, brief=brief)

@@ -24,7 +24,7 @@ from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.planning.forecast import afterwards
 from grayshelf.core.planning.gates import dim_for
-from grayshelf.core.planning.reminders import of_gate
+from grayshelf.core.planning.reminders import of_gate, reminded
 from grayshelf.core.planning.sheet import SERIES, FlatSeries, StepKind
 from grayshelf.core.sensor.statistics import FlatStatistics, flat_statistics
 from grayshelf.library.models import RunShot, RunStep
@@ -46,11 +46,12 @@ from grayshelf.work.flats.test_flats import RigTaker
 from grayshelf.work.gates import gate_step, is_gate
 from grayshelf.work.job_states import OPEN, StepState
 from grayshelf.work.masters_after import group_new_frames
+from grayshelf.work.run.behind import try_behind
 from grayshelf.work.run.series import Judge, leak_judge, settings_of_no_row
 from grayshelf.work.run.sheet_run import SheetRun
 from grayshelf.work.run.unattended import CoolerGaveUp, Unattended, off_set_point
 from grayshelf.work.shooting import ShotSettings, Taken, set_up
-from grayshelf.work.steps import SEQ, Handler, Working
+from grayshelf.work.steps import Handler, Working
 
 #: A diffuser that was hung for its stops, and is not on the light's list.
 UNNAMED = "a diffuser of your own"
@@ -162,6 +163,7 @@ class Run(SheetRun):
             ]
             # Only the gate of a row that is tried again can be left out; others are of the sheet.
             tried = any(gate.may_leave_out for gate in gates)
+            own = reminders_of(session, self.rig.id)
         if no.direction != "too bright" or tried:
             return
         stops = math.ceil(no.stops * 10) / 10
@@ -172,38 +174,12 @@ class Run(SheetRun):
         else:
             stack, total = (UNNAMED,), wish.stack_stops + stops
             needed = f"Hang a diffuser worth {stops:.1f} stops before the panel."
-        gate = gate_step(dim_for(wish.filter_code, f"{no.message} {needed}", stack, total), GATE_S)
-        self._try_again(step, gate, steps)
+        gate = reminded(dim_for(wish.filter_code, f"{no.message} {needed}", stack, total), own)
+        with self.library.db.session() as session:
+            try_behind(session, gate_step(gate, GATE_S), step, steps)
         # What hangs then is written down with the run: it counts for the search after the gate, also after a kill.
         again = replace(wish, begin_s=no.bound.exposure_s, stack=stack, stack_stops=total)
         self.write_row(step.row, again)
-
-    def _try_again(self, step: RunStep, gate: RunStep, steps: Sequence[RunStep]) -> None:
-        """A row's search and flats once more behind a gate, after all other flats; its dark flats are shot then."""
-        last = max(s.seq for s in steps if s.kind == StepKind.FLATS)
-        used = {s.seq for s in steps}
-        free = (seq for seq in range(last + 1, last + SEQ) if seq not in used)
-        row = [s for s in steps if s.row == step.row]
-        gate.filter_code = step.filter_code
-        again = [gate]
-        for old in (s for s in row if s.kind in (StepKind.FIND, StepKind.FLATS)):
-            params = replace(read(SheetParams, old.params), stack=None, target=None, window=None)
-            again.append(
-                RunStep(
-                    kind=old.kind,
-                    title=old.title,
-                    filter_code=old.filter_code,
-                    count=old.count,
-                    params=as_kept(params),
-                )
-            )
-        with self.library.db.session() as session:
-            for new in again:
-                new.job_id, new.row, new.seq = step.job_id, step.row, next(free)
-                session.add(new)
-            for other in row:
-                if other.kind == StepKind.DARK_FLATS:
-                    session.get_one(RunStep, other.id).state = StepState.TO_DO
 
     # -- frames -------------------------------------------------------------------------------------------------
 
@@ -388,7 +364,7 @@ class Run(SheetRun):
         """What was shot and built, and what is left for hands to do."""
         with self.library.db.session() as session:
             steps = list(session.scalars(select(RunStep).where(RunStep.job_id == self.control.job_id)))
-            reminded = of_gate(reminders_of(session, self.rig.id), "end")
+            own = of_gate(reminders_of(session, self.rig.id), "end")
         frames = sum(s.done for s in steps if s.kind in SERIES)
         masters, failed = self.built(steps)
         darks = any(s.kind == StepKind.DARKS for s in steps)
@@ -396,4 +372,4 @@ class Run(SheetRun):
         cold = self.devices.camera.cooler().set_point_c is not None
         todo = afterwards(darks, has_cover=False, panel_by_hand=True, cold=cold)
         failed = (*failed, *self.unattended.told(steps))
-        return JobResult(f"{frames} frames shot, {masters} masters built", failed, (*todo, *reminded))
+        return JobResult(f"{frames} frames shot, {masters} masters built", failed, (*todo, *own))
