@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import UTC, datetime
 
 import pytest
@@ -60,6 +61,22 @@ def test_a_last_setting_shortens_the_search_and_a_rig_without_focuser_gets_a_gat
     assert any(s.gate and s.gate.sign == "focus" and "12140" in s.title for s in known.steps)
     assert plan_sheet([], [], PACE).steps == ()
     assert plan_sheet([wish("L", 20, 0)], [], PACE, cover=True).times_needed == 1
+
+
+def test_filters_of_one_exposure_gain_and_offset_share_dark_flats():
+    rows = [
+        wish("L", 20, 0, 100.0, prior_exposure_s=2.0),
+        wish("R", 20, 1, 100.0, prior_exposure_s=2.0),
+        wish("G", 20, 2, 100.0, prior_exposure_s=2.2),
+        wish("Ha", 20, 4, 200.0, prior_exposure_s=2.0),
+        wish("B", 20, 5, 100.0),
+    ]
+    steps = [s for s in plan_sheet(rows, [], PACE).steps if s.kind is StepKind.DARK_FLATS]
+    served = {s.filter_code: s.served_by for s in steps}
+    assert served == {"L": None, "R": 0, "G": None, "Ha": None, "B": None}, "and not where it is unknown yet"
+    assert [s.seconds for s in steps if s.served_by is not None] == [0.0]
+    more = [rows[0], replace(rows[1], n_dark_flats=30)]
+    assert all(s.served_by is None for s in plan_sheet(more, [], PACE).steps), "fewer do not serve"
 
 
 def test_what_the_rig_cannot_set_becomes_a_gate_with_the_number():

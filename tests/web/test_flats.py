@@ -8,10 +8,12 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
+from sqlalchemy import select
 
-from grayshelf.library.models import RunStep
+from grayshelf.library.models import MasterRecord, RunStep
 from tests.helpers import DARK, FLAT, LIGHT, write_fits
 from tests.pages import say_at
+from tests.web.test_run import gate_of, wait_for
 
 SII = {"filter_code": "SII", "gain": 200.0, "offset": 30.0, "binning": 1}
 HA = {**SII, "filter_code": "Ha"}
@@ -172,6 +174,32 @@ def test_an_event_makes_settings_stale_and_can_be_taken_back(client, page):
     ok(client.post(f"/api/rigs/1/events/{sheet['events'][0]['id']}/take-back"))
 
 
+def run_tonight(client, context, codes):
+    """Dark flats shot for each of these filters, and what was taken off their master flats."""
+
+    def run():
+        return client.get("/api/rigs/1/run").json["run"]
+
+    sheet = client.get("/api/rigs/1/tonight?frames=5").json
+    keys = [o["key"] for o in sheet["offers"] if o["filter_code"] in codes]
+    others = [o["key"] for o in sheet["offers"] if o["filter_code"] not in codes]
+    asked = {"frames": 5, "leave_out": others, "add": keys}
+    sheet = client.get(f"/api/rigs/1/tonight?frames=5&add={','.join(keys)}&leave_out={','.join(others)}").json
+    assert sheet["shared"].startswith("One set of dark flats serves ")
+    assert sum(s["kind"] == "dark flats" for s in sheet["steps"]) == 1
+    job = ok(client.post("/api/runs", json={"rig_id": 1, **asked}))["job_id"]
+    while (now := wait_for(context, run, lambda r: gate_of(r) or r["job"]["state"] == "done"))["job"][
+        "state"
+    ] != "done":
+        client.post(f"/api/jobs/{job}/answer", json={"step_id": gate_of(now)["id"], "answer": "done"})
+    client.post(f"/api/runs/{job}/put-away")
+    with context.library.db.session() as session:
+        steps = session.scalars(select(RunStep).where(RunStep.job_id == job)).all()
+        built = [session.get_one(MasterRecord, m) for s in steps for m in s.outcome.get("masters", [])]
+        shot = [s.done for s in steps if s.kind == "dark flats"]
+        return shot, [m.pedestal_kind for m in built if m.set.kind == "flat"]
+
+
 def test_one_exposure_for_all_and_the_panel_measured_once(client, page, until, context):
     narrow = [HA, {**SII, "filter_code": "OIII"}, SII]
     for row in narrow:
@@ -188,6 +216,10 @@ def test_one_exposure_for_all_and_the_panel_measured_once(client, page, until, c
     assert sheet["shared"][0]["text"].startswith(row_of(sheet, HA)["exposure"])
     assert all(code in sheet["shared"][0]["text"] for code in ("Ha", "OIII", "SII"))
     assert "50 frames" in sheet["shared"][0]["saved"]
+    # Tonight shoots one set of dark flats for all three, and all three masters have it taken off.
+    context.library.clock.rate = 1e7
+    shot, pedestals = run_tonight(client, context, ("Ha", "OIII", "SII"))
+    assert sorted(shot) == [0, 0, 5] and pedestals == ["dark flat"] * 3
     # The second measurement says how the panel changed.
     find(client, narrow, response=True)
     answer(client, until)

@@ -199,6 +199,8 @@ class SheetParams:
     """Of frames that belong to no row, too."""
     lit: Lit | None = None
     """When the light of its flats is on, where that is within the exposure."""
+    served_by: int | None = None
+    """Of dark flats that are not shot: the row whose dark flats serve."""
 
 
 @dataclass(frozen=True)

@@ -139,6 +139,7 @@ function AskedFor({ data }: { data: TonightData }) {
       <ColumnHead note={data.waiting_lights ? `${data.waiting_lights} lights on the sheet` : undefined}>
         Asked for
       </ColumnHead>
+      {data.shared && <p className="border-b border-line py-1.5 text-s text-ink2">{data.shared}</p>}
       <ul className="md:max-h-[318px] md:overflow-auto">
         {asked.map((offer) => (
           <OfferLine key={offer.key} offer={offer} />

@@ -33,7 +33,7 @@ def bytes_needed(steps: Sequence[SheetStep], width: int, height: int) -> int:
     """Bytes that the frames (2 a pixel) and masters (4 a pixel) of a sheet take on the disk, for frames of `width` by `height`
     pixels.
     """
-    frames = sum(s.count for s in steps if s.kind in SERIES)
+    frames = sum(s.count for s in steps if s.kind in SERIES and s.served_by is None)
     finds = sum(s.count for s in steps if s.kind is StepKind.FIND)
     masters = 2 * sum(s.kind is StepKind.FLATS for s in steps)
     masters += sum(s.kind in (StepKind.DARKS, StepKind.BIAS) for s in steps)

@@ -9,6 +9,7 @@ exposure is used, and the sheet is forecast again as the answers come in.
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import Any
 
 from grayshelf.core.planning.capped import dark_flats_alone, with_nobody
@@ -23,6 +24,7 @@ from grayshelf.core.planning.gates import (
     hang,
     panel_on,
 )
+from grayshelf.core.planning.shared_dark_flats import DarkFlats, served_by
 from grayshelf.core.planning.sheet import (
     DarkSeries,
     FlatSeries,
@@ -109,9 +111,7 @@ def plan_sheet(
             steps += _flat_steps(index, row, pace)
             before = row
         steps.append(_gate(cover_closes() if cover else cap_on(dimmable=dimmable), pace))
-        for index, row in enumerate(ordered):
-            if row.n_dark_flats:
-                steps.append(_dark_flats(index, row, pace))
+        steps += _all_dark_flats(ordered, pace)
         steps += [dark_flats_alone(dark, pace) for dark in darks if dark.for_flats]
         steps.append(
             SheetStep(
@@ -185,6 +185,24 @@ def _flat_steps(index: int, row: FlatSeries, pace: RigPace) -> list[SheetStep]:
             row=index,
         )
     )
+    return steps
+
+
+def _all_dark_flats(rows: Sequence[FlatSeries], pace: RigPace) -> list[SheetStep]:
+    """Dark flats of every row; where another row's serve, that is said, and nothing is shot."""
+    steps: list[SheetStep] = []
+    shot: list[DarkFlats] = []
+    for index, row in enumerate(rows):
+        if not row.n_dark_flats:
+            continue
+        wanted = DarkFlats.of(index, row, row.prior_exposure_s)
+        there = served_by(wanted, shot)
+        step = _dark_flats(index, row, pace)
+        if there is None:
+            shot.append(wanted)
+        else:
+            step = replace(step, seconds=0.0, served_by=there)
+        steps.append(step)
     return steps
 
 

@@ -129,6 +129,8 @@ class SheetStep:
     """Where a hand is needed: for what."""
     dark: DarkSeries | None = None
     """For frames that belong to no row: how they are to be taken."""
+    served_by: int | None = None
+    """For dark flats: the row whose dark flats serve these flats, too. They are not shot."""
 
 
 @dataclass(frozen=True)

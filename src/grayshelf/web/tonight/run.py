@@ -230,6 +230,8 @@ def _of_its_kind(step: RunStep, steps: Sequence[RunStep], row: FlatSeries | None
 def _outcome(step: RunStep) -> str:
     if step.kind == StepKind.BUILD:
         return "; ".join(f"{f.title}: {f.message}" for f in read(BuildOutcome, step.outcome).failed)
+    if step.kind == StepKind.DARK_FLATS and read(SheetParams, step.params).served_by is not None:
+        return "those of another filter at the same exposure serve"
     if step.kind != StepKind.FIND:
         return ""
     outcome = read(SearchOutcome, step.outcome)

@@ -126,6 +126,8 @@ class TonightOut(Schema):
     start_label: str
     can_start: bool
     steps: list[StepOut]
+    shared: str
+    """'One set of dark flats serves L, R and G.'; empty where each filter has its own."""
     offers: list[OfferOut]
     choices: list[ChoiceOut]
     ready: list[ReadyOut]

@@ -65,7 +65,12 @@ def tonight_page(library: Library, rig_id: int, tonight: Tonight, devices: RigDe
         headline=_headline(tonight, hands_free, end, needed, zone),
         start_label=_start_label(tonight),
         can_start=bool(tonight.steps) and not any(r.stops for r in ready),
-        steps=[_planned(i, t, zone, bands, tonight) for i, t in enumerate(tonight.steps)],
+        steps=[
+            _planned(i, t, zone, bands, tonight)
+            for i, t in enumerate(tonight.steps)
+            if t.step.served_by is None
+        ],
+        shared=_shared(tonight),
         offers=offers,
         choices=[_choice(c, zone) for c in tonight.choices],
         ready=ready,
@@ -84,6 +89,16 @@ def tonight_page(library: Library, rig_id: int, tonight: Tonight, devices: RigDe
         reminded_at=[GateNameOut(when=when, says=says) for when, says in WHEN.items()],
         again="" if last is None else last.words,
     )
+
+
+def _shared(tonight: Tonight) -> str:
+    """'One set of dark flats serves L, R and G.', where filters are shot at one exposure."""
+    served: dict[int, list[str]] = {}
+    for step in tonight.sheet.steps:
+        if step.served_by is not None and step.filter_code is not None:
+            first = tonight.sheet.rows[step.served_by].filter_code
+            served.setdefault(step.served_by, [first]).append(step.filter_code)
+    return " ".join(f"One set of dark flats serves {in_words.listed(codes)}." for codes in served.values())
 
 
 def _choice(choice: Choice, zone: ZoneInfo) -> ChoiceOut:

@@ -61,6 +61,7 @@ def change_series(
             step.title = _retitled(step.title, count)
         if left_out is not None:
             step.state, step.ended_at = (StepState.SKIPPED if left_out else StepState.TO_DO), None
+            step.params = as_kept(replace(read(SheetParams, step.params), served_by=None))
             _cool_for(steps, step)
 
 

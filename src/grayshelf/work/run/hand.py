@@ -145,6 +145,7 @@ class HandRun(SheetRun):
                     lit=None if timed is None else timed.lit(found.exposure_s),
                 )
                 other.params = as_kept(known)
+        self.settle_dark_flats(step.row)
         if found.brightness is not None and step.row is not None:
             self.write_row(step.row, replace(self.rows[step.row], brightness=found.brightness))
         if timed is not None:

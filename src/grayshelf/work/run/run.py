@@ -143,6 +143,7 @@ class Run(SheetRun):
                         lit=None if timed is None else timed.lit(found.exposure_s),
                     )
                     other.params = as_kept(known)
+        self.settle_dark_flats(step.row)
         if timed is not None:
             self.change(step, params=replace(read(SheetParams, step.params), lit=timed.lit(found.exposure_s)))
         self.end_search(step)

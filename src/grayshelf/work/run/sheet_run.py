@@ -6,12 +6,13 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from grayshelf.core.flats.settings import RowKey
+from grayshelf.core.planning.shared_dark_flats import DarkFlats, served_by
 from grayshelf.core.planning.sheet import FlatSeries, StepKind
 from grayshelf.library.models import Job, RunStep
 from grayshelf.library.records import as_kept, read
 from grayshelf.library.step_records import BuildOutcome, RunJob, SheetParams
 from grayshelf.work.flats.searching import Searching, Sought
-from grayshelf.work.job_states import OPEN
+from grayshelf.work.job_states import OPEN, StepState
 from grayshelf.work.run.series import forecast_s
 from grayshelf.work.steps import Working
 
@@ -51,6 +52,35 @@ class SheetRun(Searching):
             job = session.get_one(Job, self.control.job_id)
             kept = read(RunJob, job.params)
             job.params = as_kept(replace(kept, rows=tuple(self.rows)))
+
+    def settle_dark_flats(self, row: int | None) -> None:
+        """After a row's exposure was found: its dark flats are shot where no other row's serve it."""
+        with self.library.db.session() as session:
+            steps = self.steps(session)
+            kinds = [s for s in steps if s.kind == StepKind.DARK_FLATS and s.row is not None]
+            for step in kinds:
+                served = read(SheetParams, step.params).served_by
+                if step.row == row or (served is not None and served == row):
+                    self._settle(step, [s for s in kinds if s.seq < step.seq])
+
+    def _settle(self, step: RunStep, before: Sequence[RunStep]) -> None:
+        params = read(SheetParams, step.params)
+        if step.state not in OPEN and params.served_by is None:
+            # It is over, or a person left it out.
+            return
+        shot = [self._dark_flats_of(s) for s in before if s.state != StepState.SKIPPED]
+        there = served_by(self._dark_flats_of(step), shot)
+        if there != params.served_by and not step.done:
+            step.state = StepState.TO_DO if there is None else StepState.SKIPPED
+            step.params = as_kept(replace(params, served_by=there))
+
+    def _dark_flats_of(self, step: RunStep) -> DarkFlats:
+        assert step.row is not None
+        params = read(SheetParams, step.params)
+        found = DarkFlats.of(
+            step.row, self.rows[step.row], params.exposure_s if params.exposure_known else None
+        )
+        return replace(found, count=step.count)
 
     def built(self, steps: Sequence[RunStep]) -> tuple[int, tuple[str, ...]]:
         """How many masters were built, and why others were not, a sentence each."""

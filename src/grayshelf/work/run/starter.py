@@ -183,7 +183,9 @@ def _step(step: SheetStep) -> RunStep:
         made = gate_step(step.gate, step.seconds)
     else:
         dark = step.dark
-        params = SheetParams(step.seconds, step.needs_person, step.exposure_s, step.exposure_known)
+        params = SheetParams(
+            step.seconds, step.needs_person, step.exposure_s, step.exposure_known, served_by=step.served_by
+        )
         if dark is not None:
             params = SheetParams(
                 step.seconds,
@@ -199,4 +201,6 @@ def _step(step: SheetStep) -> RunStep:
             )
         made = RunStep(kind=step.kind.value, title=step.title, params=as_kept(params))
     made.filter_code, made.row, made.count = step.filter_code, step.row, step.count
+    if step.served_by is not None:
+        made.state = StepState.SKIPPED
     return made
