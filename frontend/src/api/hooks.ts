@@ -20,12 +20,17 @@ export interface SheetWishes {
   frames: number | null;
   leave_out: string[];
   add: string[];
+  /** Where the flats go tonight; without it as the house rules have it. */
+  go?: Schemas["TonightOut"]["go"] | undefined;
+  /** No frame is begun that would end later: '05:30'. */
+  until?: string | undefined;
 }
 
 const sheetQuery = (wishes: SheetWishes) => ({
   ...(wishes.frames === null ? {} : { frames: wishes.frames }),
   leave_out: wishes.leave_out.join(","),
   add: wishes.add.join(","),
+  ...(wishes.go ? { go: wishes.go } : {}),
 });
 
 /** Listening is going on: then asking again and again is not needed. */

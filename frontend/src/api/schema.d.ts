@@ -3490,6 +3490,205 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/rigs/{rig_id}/plans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where a plan begins from, and those that were kept, with what their nights had. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PlansOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Keep a plan; one of the same name for the same night is kept in its place. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["KeepPlanIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rigs/{rig_id}/plans/price": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What one plan costs, or two side by side. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["PriceIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PricesOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rigs/{rig_id}/plans/{plan_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Throw a plan away. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/rigs/{rig_id}/reminders": {
         parameters: {
             query?: never;
@@ -4079,6 +4278,7 @@ export interface paths {
                     frames?: number | null;
                     leave_out?: string;
                     add?: string;
+                    go?: components["schemas"]["FlatsGo"] | null;
                 };
                 header?: never;
                 path: {
@@ -4199,6 +4399,7 @@ export interface paths {
                     frames?: number | null;
                     leave_out?: string;
                     add?: string;
+                    go?: components["schemas"]["FlatsGo"] | null;
                 };
                 header?: never;
                 path: {
@@ -5255,6 +5456,18 @@ export interface components {
             title: string;
         };
         /**
+         * CauseOut
+         * @description What time is spent on.
+         */
+        CauseOut: {
+            /** Seconds */
+            seconds: number;
+            /** Text */
+            text: string;
+            /** What */
+            what: string;
+        };
+        /**
          * ChangeRowsIn
          * @description Wishes for rows; a field that is sent as null lets go of the row's own.
          */
@@ -5515,6 +5728,22 @@ export interface components {
             filter_code: string;
             /** Output */
             output: number;
+        };
+        /**
+         * DarkCalledOut
+         * @description A dark that the lights call for.
+         */
+        DarkCalledOut: {
+            /** Holding Id */
+            holding_id: number | null;
+            /** Lights */
+            lights: number;
+            /** Text */
+            text: string;
+            /** Title */
+            title: string;
+            /** Verdict */
+            verdict: string;
         };
         /**
          * DeadOut
@@ -5928,6 +6157,42 @@ export interface components {
             title: string;
         };
         /**
+         * FilterChoiceOut
+         * @description A filter to choose, with what its lights were last taken at.
+         */
+        FilterChoiceOut: {
+            /** Binning */
+            binning: number;
+            /** Broad */
+            broad: boolean;
+            /** Count */
+            count: number;
+            /** Exposure S */
+            exposure_s: number;
+            /** Filter Code */
+            filter_code: string;
+            /** Gain */
+            gain: number;
+            /** Offset */
+            offset: number;
+            /** Passband Nm */
+            passband_nm: number | null;
+        };
+        /**
+         * FilterCostOut
+         * @description What one filter costs.
+         */
+        FilterCostOut: {
+            /** Filter Code */
+            filter_code: string;
+            /** Passband Nm */
+            passband_nm: number | null;
+            /** Seconds */
+            seconds: number;
+            /** Text */
+            text: string;
+        };
+        /**
          * FilterOffer
          * @description A filter that could be in while a gain is measured.
          */
@@ -6325,6 +6590,12 @@ export interface components {
             tolerance_percent: number | null;
         };
         /**
+         * FlatsGo
+         * @description Where the flats of a night go.
+         * @enum {string}
+         */
+        FlatsGo: "after each target" | "before each turn of the camera" | "at the end of the night" | "next day, indoors" | "at the next twilight" | "once, when the set-up ends";
+        /**
          * FlatsWhen
          * @description When flats are shot.
          * @enum {string}
@@ -6562,6 +6833,20 @@ export interface components {
             message?: string;
         };
         /**
+         * HadOut
+         * @description What the night really had.
+         */
+        HadOut: {
+            /** Flats */
+            flats: string;
+            /** Lights */
+            lights: components["schemas"]["LightsHadOut"][];
+            /** Summary */
+            summary: string;
+            /** Time */
+            time: string;
+        };
+        /**
          * HandAskOut
          * @description What another program is asked to shoot next.
          */
@@ -6722,6 +7007,8 @@ export interface components {
              */
             dark_temps_c: number[] | null;
             /** @default null */
+            flats_go: components["schemas"]["FlatsGo"] | null;
+            /** @default null */
             flats_when: components["schemas"]["FlatsWhen"] | null;
             /** Numbers */
             numbers?: {
@@ -6746,6 +7033,7 @@ export interface components {
             dark_exposures_s: number[];
             /** Dark Temps C */
             dark_temps_c: number[];
+            flats_go: components["schemas"]["FlatsGo"];
             flats_when: components["schemas"]["FlatsWhen"];
             /** Groups */
             groups: components["schemas"]["RuleGroupOut"][];
@@ -6860,6 +7148,20 @@ export interface components {
             into: number;
         };
         /**
+         * KeepPlanIn
+         * @description Keep a plan.
+         */
+        KeepPlanIn: {
+            /** Name */
+            name: string;
+            /**
+             * Night
+             * @default null
+             */
+            night: string | null;
+            plan: components["schemas"]["NightPlanIO"];
+        };
+        /**
          * KeepRigIn
          * @description A proposed rig is right, and called so.
          */
@@ -6880,6 +7182,24 @@ export interface components {
             taken_back: boolean;
             /** Text */
             text: string;
+        };
+        /**
+         * KeptPlanOut
+         * @description A plan that was kept.
+         */
+        KeptPlanOut: {
+            /** Foretold */
+            foretold: string;
+            had: components["schemas"]["HadOut"] | null;
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Night */
+            night: string | null;
+            /** Night Text */
+            night_text: string;
+            plan: components["schemas"]["NightPlanIO"];
         };
         /**
          * KnownOut
@@ -6983,6 +7303,24 @@ export interface components {
              * @enum {string}
              */
             verdict: "fits" | "fits with care" | "nothing fits";
+        };
+        /**
+         * LightsHadOut
+         * @description Lights planned and taken.
+         */
+        LightsHadOut: {
+            /** Filter Code */
+            filter_code: string;
+            /** Kept */
+            kept: number;
+            /** Passband Nm */
+            passband_nm: number | null;
+            /** Planned */
+            planned: number;
+            /** Taken */
+            taken: number;
+            /** Target */
+            target: string;
         };
         /**
          * MeasuredNumber
@@ -7198,6 +7536,21 @@ export interface components {
             taken: number;
             /** Title */
             title: string;
+        };
+        /**
+         * NightPlanIO
+         * @description What a person means to do in a night.
+         */
+        NightPlanIO: {
+            /** @default at the end of the night */
+            go: components["schemas"]["FlatsGo"];
+            /**
+             * Nights
+             * @default 1
+             */
+            nights: number;
+            /** Targets */
+            targets: components["schemas"]["PlannedTargetIO"][];
         };
         /**
          * NightsOut
@@ -7488,6 +7841,132 @@ export interface components {
             width: number;
         };
         /**
+         * PlannedLightsIO
+         * @description Lights of one filter.
+         */
+        PlannedLightsIO: {
+            /**
+             * Binning
+             * @default 1
+             */
+            binning: number;
+            /** Count */
+            count: number;
+            /** Exposure S */
+            exposure_s: number;
+            /** Filter Code */
+            filter_code: string;
+            /** Gain */
+            gain: number;
+            /** Offset */
+            offset: number;
+        };
+        /**
+         * PlannedTargetIO
+         * @description What is imaged of one target.
+         */
+        PlannedTargetIO: {
+            /** Lights */
+            lights: components["schemas"]["PlannedLightsIO"][];
+            /** Name */
+            name: string;
+            /**
+             * Turned
+             * @default false
+             */
+            turned: boolean;
+        };
+        /**
+         * PlansOut
+         * @description Where a plan begins from, and those that were kept.
+         */
+        PlansOut: {
+            /** Can Plan */
+            can_plan: boolean;
+            /** Cannot */
+            cannot: string;
+            /** Filters */
+            filters: components["schemas"]["FilterChoiceOut"][];
+            /** Gain Word */
+            gain_word: string;
+            /** Kept */
+            kept: components["schemas"]["KeptPlanOut"][];
+            last: components["schemas"]["NightPlanIO"] | null;
+            /** Last Text */
+            last_text: string;
+            /**
+             * Tonight
+             * Format: date
+             */
+            tonight: string;
+        };
+        /**
+         * PriceIn
+         * @description Plans to price, side by side.
+         */
+        PriceIn: {
+            /** Names */
+            names?: string[];
+            /** Plans */
+            plans: components["schemas"]["NightPlanIO"][];
+        };
+        /**
+         * PricedOut
+         * @description What a plan costs.
+         */
+        PricedOut: {
+            /** Causes */
+            causes: components["schemas"]["CauseOut"][];
+            /** Dark Flats */
+            dark_flats: number;
+            /** Dark Time */
+            dark_time: string;
+            /** Darks */
+            darks: components["schemas"]["DarkCalledOut"][];
+            /** Darks Missing */
+            darks_missing: number;
+            /** Darks Take */
+            darks_take: string;
+            /** Diffusers */
+            diffusers: number;
+            /** Filters */
+            filters: components["schemas"]["FilterCostOut"][];
+            /** Flats */
+            flats: number;
+            /** Hands */
+            hands: number;
+            /** Headline */
+            headline: string;
+            /** Lights */
+            lights: number;
+            /** Lights Take */
+            lights_take: string;
+            /** Notes */
+            notes: string[];
+            /** Rounds */
+            rounds: components["schemas"]["RoundOut"][];
+            /** Savings */
+            savings: components["schemas"]["SavingOut"][];
+            /** Seconds */
+            seconds: number;
+            /** Takes */
+            takes: string;
+            /** Turns */
+            turns: number;
+        };
+        /**
+         * PricesOut
+         * @description What they cost.
+         */
+        PricesOut: {
+            /** Difference */
+            difference: string;
+            /** Prices */
+            prices: (components["schemas"]["PricedOut"] | null)[];
+            /** Wrong */
+            wrong: string[];
+        };
+        /**
          * ProblemOut
          * @description A file that could not be read, or lacks a value that matters.
          */
@@ -7758,6 +8237,16 @@ export interface components {
             time_zone: string | null;
         };
         /**
+         * RoundOut
+         * @description Flats that are shot in one go.
+         */
+        RoundOut: {
+            /** Text */
+            text: string;
+            /** When */
+            when: string;
+        };
+        /**
          * RowKeysIn
          * @description Some rows.
          */
@@ -7914,6 +8403,18 @@ export interface components {
             name: string;
             /** Spelled */
             spelled: string;
+            /** Words */
+            words: string;
+        };
+        /**
+         * SavingOut
+         * @description Another way of doing the same, and what it saves.
+         */
+        SavingOut: {
+            /** Text */
+            text: string;
+            /** Way */
+            way: string;
             /** Words */
             words: string;
         };
@@ -8517,10 +9018,17 @@ export interface components {
              * @default null
              */
             frames: number | null;
+            /** @default null */
+            go: components["schemas"]["FlatsGo"] | null;
             /** Leave Out */
             leave_out: string[];
             /** Rig Id */
             rig_id: number;
+            /**
+             * Until
+             * @default null
+             */
+            until: string | null;
         };
         /**
          * StartTwilightIn
@@ -8783,6 +9291,11 @@ export interface components {
             covered_lights: number;
             /** End */
             end: string | null;
+            go: components["schemas"]["FlatsGo"];
+            /** Go By Rule */
+            go_by_rule: boolean;
+            /** Go Text */
+            go_text: string;
             /** Hands Free */
             hands_free: string | null;
             /** Has Devices */
@@ -8801,6 +9314,8 @@ export interface components {
             reminders: components["schemas"]["ReminderOut"][];
             /** Rig Id */
             rig_id: number;
+            /** Shared */
+            shared: string;
             /** Start Label */
             start_label: string;
             /** Steps */

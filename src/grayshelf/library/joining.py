@@ -26,6 +26,7 @@ from grayshelf.library.models import (
     FlatRow,
     FlatSetting,
     Job,
+    KeptPlan,
     Measurement,
     NightLog,
     PanelCurve,
@@ -307,7 +308,7 @@ def _rename_filter(session: Session, journal: Journal, join: Join) -> None:
 
 def _fold(session: Session, journal: Journal, rig: Rig, into: Rig) -> None:
     """All that is kept with a rig is kept with another from now on, and it stands nowhere any more."""
-    for table in (FlatSetting, RigEvent, PanelCurve, Job):
+    for table in (FlatSetting, RigEvent, PanelCurve, Job, KeptPlan):
         for row in session.scalars(select(table).where(table.rig_id == rig.id)):
             journal.put(row, "rig_id", into.id)
     nights = set(session.scalars(select(NightLog.night).where(NightLog.rig_id == into.id)))

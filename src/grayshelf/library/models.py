@@ -209,6 +209,20 @@ class NightLog(Base):
     notes: Mapped[str] = mapped_column(Text, default="")
 
 
+class KeptPlan(Base):
+    """A night that was planned before it began, and what it was foretold to cost."""
+
+    __tablename__ = "night_plan"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    rig_id: Mapped[int] = mapped_column(ForeignKey("rig.id"), index=True)
+    name: Mapped[str]
+    night: Mapped[date | None]
+    """The night that it is for; none where it is a pattern for any."""
+    made_at: Mapped[datetime]
+    plan: Mapped[dict[str, Any]]
+    foretold: Mapped[dict[str, Any]] = mapped_column(default=dict)
+
+
 class Job(Base):
     """A piece of long work, so that a killed process shows what was done and goes on from there."""
 

@@ -35,6 +35,7 @@ from grayshelf.web.openapi import name_schemas_plainly
 from grayshelf.web.rigs.routes import api as rigs
 from grayshelf.web.shelf.routes import api as shelf
 from grayshelf.web.tonight.fill_routes import api as filling
+from grayshelf.web.tonight.plan_routes import api as plans
 from grayshelf.web.tonight.routes import api as tonight
 from grayshelf.web.twilight.routes import twilight
 from grayshelf.web.whole import search
@@ -117,7 +118,20 @@ def create_app(context: Context) -> APIFlask:
     app.config["VALIDATION_ERROR_STATUS_CODE"] = 422
     put_context(app, context)
     register_errors(app)
-    for place in (whole, tonight, filling, shelf, looking, nights, bench, flats, twilight, intake, rigs):
+    for place in (
+        whole,
+        tonight,
+        filling,
+        plans,
+        shelf,
+        looking,
+        nights,
+        bench,
+        flats,
+        twilight,
+        intake,
+        rigs,
+    ):
         app.register_blueprint(place)
     name_schemas_plainly(app)
     guard(app)

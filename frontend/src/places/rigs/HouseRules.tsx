@@ -4,6 +4,7 @@ import { useState } from "react";
 import { api, get, type Schemas } from "../../api/client";
 import { useChange } from "../../api/hooks";
 import { Button, ColumnHead, Segments, Trouble } from "../../parts/basics";
+import { GO_WORDS } from "../../parts/goes";
 import { SaveLinks } from "../../parts/SaveLinks";
 
 type Rig = Schemas["RigOut"];
@@ -16,6 +17,7 @@ type Change = Partial<Omit<Schemas["HouseRulesIn"], "reason" | "numbers">> & {
 /** As it is sent: null leaves a rule as it is. */
 const asked = (change: Change, reason = ""): Schemas["HouseRulesIn"] => ({
   flats_when: null,
+  flats_go: null,
   bias_under_flats: null,
   dark_temps_c: null,
   dark_exposures_s: null,
@@ -217,6 +219,20 @@ export function HouseRules({ data }: { data: Rig }) {
           options={WHEN}
           onChange={(flats_when) => set({ flats_when })}
         />
+        <label className="flex items-center gap-2">
+          and go
+          <select
+            className="h-8 rounded-sm border border-rule bg-card px-2 max-md:h-11"
+            value={change.flats_go ?? rules.flats_go}
+            onChange={(e) => set({ flats_go: e.target.value as Rules["flats_go"] })}
+          >
+            {GO_WORDS.map(({ value, label }) => (
+              <option key={value} value={value}>
+                {label}
+              </option>
+            ))}
+          </select>
+        </label>
         <label className="flex items-center gap-2">
           <input
             type="checkbox"

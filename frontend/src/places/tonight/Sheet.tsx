@@ -1,5 +1,5 @@
 import { scaleLinear, scaleLog } from "d3-scale";
-import { useState } from "react";
+import { useState, type ReactNode } from "react";
 
 import { api, get, type Schemas } from "../../api/client";
 import { useChange } from "../../api/hooks";
@@ -9,6 +9,7 @@ import { FilterStamp } from "../../parts/FilterStamp";
 import { Ruler } from "../../parts/Ruler";
 import { SmallSpine } from "../../parts/Spine";
 import { DemoPace } from "./DemoPace";
+import { GO_WORDS, type Go } from "../../parts/goes";
 import { Ready } from "./Ready";
 import { Reminders } from "./Reminders";
 import { StartByHand } from "./StartByHand";
@@ -130,6 +131,55 @@ function OfferLine({ offer }: { offer: TonightData["offers"][number] }) {
   );
 }
 
+/** Where tonight's flats go, and when a run has to be over: chosen for tonight, else as the house rules have it. */
+function WhereAndWhen({ data, children }: { data: TonightData; children: ReactNode }) {
+  const { wishes, setWishes } = useHere();
+  return (
+    <div className="flex flex-wrap items-center gap-x-5 gap-y-2 pt-3">
+      <label className="flex items-center gap-2">
+        Flats go
+        <select
+          aria-label="Where tonight’s flats go"
+          className={`h-8 rounded-sm border bg-card px-2 font-semibold max-md:h-11 ${data.go_by_rule ? "border-rule" : "border-ink"}`}
+          value={wishes.go ?? data.go}
+          onChange={(event) => {
+            const go = event.target.value as Go;
+            setWishes((before) => ({ ...before, go }));
+          }}
+        >
+          {GO_WORDS.map(({ value, label }) => (
+            <option key={value} value={value}>
+              {label}
+            </option>
+          ))}
+        </select>
+      </label>
+      {!data.go_by_rule && (
+        <Button look="link" onClick={() => setWishes((before) => ({ ...before, go: undefined }))}>
+          as your house rules
+        </Button>
+      )}
+      {data.go_text && <span className="text-s text-ink2">{data.go_text}</span>}
+      {data.steps.length > 0 && data.has_devices && (
+        <label className="flex items-center gap-2">
+          not after
+          <input
+            aria-label="The run is over by"
+            placeholder="05:30"
+            value={wishes.until ?? ""}
+            onChange={(event) => {
+              const until = event.target.value;
+              setWishes((before) => ({ ...before, until }));
+            }}
+            className="num h-8 w-20 rounded-sm border border-rule bg-card px-2 text-right max-md:h-11"
+          />
+        </label>
+      )}
+      <span className="ml-auto max-md:ml-0">{children}</span>
+    </div>
+  );
+}
+
 function AskedFor({ data }: { data: TonightData }) {
   const asked = data.offers.filter((o) => !o.more || o.on_sheet);
   const more = data.offers.filter((o) => o.more && !o.on_sheet);
@@ -217,7 +267,15 @@ function ReadyAndCovered({ data }: { data: TonightData }) {
 }
 
 /** Tonight before a run: the sheet, what it costs, what is ready. */
-export function Sheet({ data, onFill }: { data: TonightData; onFill: () => void }) {
+export function Sheet({
+  data,
+  onFill,
+  onBefore,
+}: {
+  data: TonightData;
+  onFill: () => void;
+  onBefore: () => void;
+}) {
   const [byHand, setByHand] = useState(false);
   const start = useStart(data.rig_id);
   const stopping = data.ready.find((r) => r.stops);
@@ -239,6 +297,7 @@ export function Sheet({ data, onFill }: { data: TonightData; onFill: () => void 
         <PageHead title={data.headline}>
           <DemoPace />
           <span className="num whitespace-nowrap text-ink2">now {data.clock}</span>
+          <Button onClick={onBefore}>Before the night</Button>
           <Button onClick={onFill}>Fill the shelf</Button>
           {data.steps.length > 0 && data.has_devices && go}
         </PageHead>
@@ -261,18 +320,11 @@ export function Sheet({ data, onFill }: { data: TonightData; onFill: () => void 
             current={null}
             action={data.has_devices ? go : null}
           />
-          <p className="pt-3 md:hidden">
+          <p className="flex gap-2 pt-3 md:hidden">
+            <Button onClick={onBefore}>Before the night</Button>
             <Button onClick={onFill}>Fill the shelf</Button>
           </p>
-          {!data.has_devices || byHand ? (
-            <StartByHand data={data} />
-          ) : (
-            <p className="pt-2 text-right">
-              <Button look="link" onClick={() => setByHand(true)}>
-                Shoot it with another program instead
-              </Button>
-            </p>
-          )}
+          {(!data.has_devices || byHand) && <StartByHand data={data} />}
         </>
       ) : (
         <p className="border-b-[3px] border-ink bg-card px-6 py-10 text-l text-ink2">
@@ -282,6 +334,13 @@ export function Sheet({ data, onFill }: { data: TonightData; onFill: () => void 
           {data.offers.length > 0 && " Tick something below to shoot it anyway."}
         </p>
       )}
+      <WhereAndWhen data={data}>
+        {data.steps.length > 0 && data.has_devices && !byHand && (
+          <Button look="link" onClick={() => setByHand(true)}>
+            Shoot it with another program instead
+          </Button>
+        )}
+      </WhereAndWhen>
       <div className="grid auto-cols-fr grid-flow-col gap-8 pt-5 max-md:grid-flow-row max-md:grid-cols-1 md:min-h-0 md:flex-1">
         {data.choices.length > 0 && <FramesEach data={data} />}
         <AskedFor data={data} />

@@ -3,6 +3,7 @@ import { useSearchParams } from "react-router";
 import { useRun, useTonight } from "../../api/hooks";
 import { PageHead, Trouble, Waiting } from "../../parts/basics";
 import { useHere } from "../../parts/context";
+import { Before } from "./Before";
 import { Fill } from "./Fill";
 import { RunView } from "./RunView";
 import { Sheet } from "./Sheet";
@@ -22,6 +23,8 @@ export function Tonight() {
         <p className="text-ink2">When lights are in the library, what they lack is put on a sheet here.</p>
       </div>
     );
+  // What a night will cost can be asked at any time, also while frames are shot.
+  if (params.has("before")) return <Before rigId={rig.id} onBack={() => setParams({})} />;
   const error = run.error ?? tonight.error;
   if (error && !run.data?.run && !tonight.data)
     return (
@@ -32,5 +35,11 @@ export function Tonight() {
   if (run.data?.run) return <RunView key={run.data.run.job.id} run={run.data.run} />;
   if (idle && filling) return <Fill rigId={rig.id} onBack={() => setParams({})} />;
   if (!tonight.data || !idle) return <Waiting what="Making the sheet" />;
-  return <Sheet data={tonight.data} onFill={() => setParams({ fill: "1" })} />;
+  return (
+    <Sheet
+      data={tonight.data}
+      onFill={() => setParams({ fill: "1" })}
+      onBefore={() => setParams({ before: "1" })}
+    />
+  );
 }

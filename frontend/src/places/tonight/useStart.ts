@@ -13,6 +13,8 @@ export function useStart(rigId: number) {
           frames: wishes.frames,
           leave_out: wishes.leave_out,
           add: wishes.add,
+          go: wishes.go ?? null,
+          until: by.hand ? null : wishes.until?.trim() || null,
           by_hand: by.hand,
           folder: by.folder,
         },

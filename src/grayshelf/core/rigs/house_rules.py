@@ -9,6 +9,7 @@ from typing import Any
 
 from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.matching.model import Tolerances
+from grayshelf.core.planning.flats_go import FlatsGo
 
 
 class FlatsWhen(StrEnum):
@@ -85,6 +86,7 @@ class HouseRules:
 
     tolerances: Tolerances = field(default_factory=Tolerances)
     flats_when: FlatsWhen = FlatsWhen.EACH_NIGHT
+    flats_go: FlatsGo = FlatsGo.AT_THE_END
     n_flats: int = 25
     n_dark_flats: int = 25
     n_darks: int = 30
@@ -120,7 +122,9 @@ class HouseRules:
         GrayShelfError
             Where there is no such rule, or its value cannot be.
         """
-        unknown = sorted(changes.keys() - _BY_NAME.keys() - {"flats_when", "bias_under_flats", *_LISTS})
+        unknown = sorted(
+            changes.keys() - _BY_NAME.keys() - {"flats_when", "flats_go", "bias_under_flats", *_LISTS}
+        )
         if unknown:
             raise GrayShelfError(f"There is no house rule ‘{unknown[0]}’.")
         near: dict[str, Any] = {k: _as(_BY_NAME[k], v) for k, v in changes.items() if k in _OF_TOLERANCES}
@@ -131,6 +135,8 @@ class HouseRules:
             own["flats_when"] = FlatsWhen(own["flats_when"])
             if own["flats_when"] is not self.flats_when and "flat_nights" not in near:
                 near["flat_nights"] = _usual_nights(own["flats_when"], self.tolerances.flat_nights)
+        if "flats_go" in own:
+            own["flats_go"] = FlatsGo(own["flats_go"])
         return replace(self, tolerances=replace(self.tolerances, **near), **own)
 
 
@@ -155,6 +161,7 @@ def kept_of(rules: HouseRules) -> dict[str, Any]:
     """All rules as plain data, as `rules_from` reads them: shares as shares, times in s, temperatures in °C."""
     return {
         "flats_when": rules.flats_when.value,
+        "flats_go": rules.flats_go.value,
         **{rule.name: _as(rule, rules.value(rule.name)) for rule in RULES},
         "bias_under_flats": rules.bias_under_flats,
         **{name: list(getattr(rules, name)) for name in _LISTS},
@@ -207,6 +214,8 @@ def changes_in_words(before: HouseRules, after: HouseRules) -> list[str]:
     told = []
     if before.flats_when is not after.flats_when:
         told.append(f"Flats {after.flats_when} ({before.flats_when} before)")
+    if before.flats_go is not after.flats_go:
+        told.append(f"Flats go {after.flats_go} ({before.flats_go} before)")
     for rule in RULES:
         was, now = before.value(rule.name), after.value(rule.name)
         if was != now:

@@ -159,6 +159,18 @@ def place_in_wheel(name: str) -> tuple[int, str]:
     return (_IN_THE_WHEEL.index(code) if code in _IN_THE_WHEEL else len(_IN_THE_WHEEL), name)
 
 
+#: Wider than this a filter passes a band, and not a line (common practice: lines are 3 to 12 nm wide).
+WIDEST_LINE_NM = 25.0
+
+
+def is_broad(name: str, width_nm: float | None) -> bool:
+    """Whether a filter passes a broad band: by its width, else by what its name says; one unknown counts as broad."""
+    if width_nm is not None:
+        return width_nm > WIDEST_LINE_NM
+    code = read_filter_name(name).code
+    return code is None or code in ("L", "R", "G", "B")
+
+
 def filters_alike(one: str, other: str) -> Alike:
     """Whether two names of filters in one wheel mean one filter.
 

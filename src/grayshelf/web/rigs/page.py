@@ -155,6 +155,7 @@ def _rules_out(session: Session, rig: Rig) -> HouseRulesOut:
     return HouseRulesOut(
         groups=[RuleGroupOut(title=title, rules=found) for title, found in groups.items()],
         flats_when=rules.flats_when,
+        flats_go=rules.flats_go,
         bias_under_flats=rules.bias_under_flats,
         bias_refused=refused,
         dark_temps_c=list(rules.dark_temps_c),

@@ -8,6 +8,7 @@ from typing import Literal
 from pydantic import Field
 
 from grayshelf.core.frames.bounds import MOST_TEXT
+from grayshelf.core.planning.flats_go import FlatsGo
 from grayshelf.core.rigs.house_rules import FlatsWhen
 from grayshelf.core.rigs.propose import NameOf
 from grayshelf.core.rigs.train import MovedBy, Origin, PartKind
@@ -157,6 +158,7 @@ class HouseRulesOut(Schema):
 
     groups: list[RuleGroupOut]
     flats_when: FlatsWhen
+    flats_go: FlatsGo
     bias_under_flats: bool
     bias_refused: str
     """Why a bias cannot stand under the flats; empty where it can."""
@@ -170,6 +172,7 @@ class HouseRulesIn(Schema):
     numbers: dict[str, float] = Field(default_factory=dict, max_length=40)
     """By the rule's name, as they are shown."""
     flats_when: FlatsWhen | None = None
+    flats_go: FlatsGo | None = None
     bias_under_flats: bool | None = None
     dark_temps_c: list[float] | None = Field(default=None, max_length=100)
     dark_exposures_s: list[float] | None = Field(default=None, max_length=100)

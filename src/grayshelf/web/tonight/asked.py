@@ -18,7 +18,9 @@ def tonight_as_asked(rig_id: int, query: TonightQuery | None = None) -> Tonight:
     with context.library.db.session() as session:
         devices = context.starter.devices(context.library.rig(session, rig_id))
     chosen = query or TonightQuery()
-    wishes = SheetChoice(chosen.frames, frozenset(_keys(chosen.leave_out)), frozenset(_keys(chosen.add)))
+    wishes = SheetChoice(
+        chosen.frames, frozenset(_keys(chosen.leave_out)), frozenset(_keys(chosen.add)), chosen.go
+    )
     return look_at_tonight(context.library, rig_id, devices, wishes)
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from datetime import datetime
 
 from apiflask import APIBlueprint
 from sqlalchemy import select
@@ -68,14 +69,28 @@ def put_reminders(rig_id: int, json_data: RemindersIn) -> Done:
 def start_run(json_data: StartIn) -> StartedOut:
     """Start the sheet as it was shown."""
     query = TonightQuery(
-        frames=json_data.frames, leave_out=",".join(json_data.leave_out), add=",".join(json_data.add)
+        frames=json_data.frames,
+        leave_out=",".join(json_data.leave_out),
+        add=",".join(json_data.add),
+        go=json_data.go,
     )
     sheet = tonight_as_asked(json_data.rig_id, query)
     if json_data.by_hand:
         by_hand = ByHand(json_data.folder.strip() or None if json_data.folder else None)
         return StartedOut(job_id=the_context().starter.start(json_data.rig_id, sheet.sheet, by_hand))
     refuse_if_not_ready(sheet.ready)
-    return StartedOut(job_id=the_context().starter.start(json_data.rig_id, sheet.sheet))
+    until = _by_the_clock(json_data.until)
+    return StartedOut(job_id=the_context().starter.start(json_data.rig_id, sheet.sheet, until=until))
+
+
+def _by_the_clock(text: str | None) -> datetime | None:
+    """The next time that the site's clock shows this; None where nothing is given."""
+    if not text:
+        return None
+    library = the_context().library
+    with library.db.session() as session:
+        zone = library.zone(session)
+    return time_there_is(library.clock.now(), zone, text).end
 
 
 @api.post("/rigs/<int:rig_id>/runs/again")
@@ -137,12 +152,9 @@ def finish(job_id: int) -> Done:
 @api.output(Done)
 def end_run_by(job_id: int, json_data: EndIn) -> Done:
     """Let a run be over by a time, or take that back."""
-    library = the_context().library
-    with library.db.session() as session:
-        zone = library.zone(session)
-    there_is = time_there_is(library.clock.now(), zone, json_data.until) if json_data.until else None
-    end_by(the_context().runner, job_id, there_is.end if there_is else None, warm_after=json_data.warm_after)
-    return _told(job_id, f"It is over by {json_data.until}." if there_is else "It goes on to its end.")
+    end = _by_the_clock(json_data.until)
+    end_by(the_context().runner, job_id, end, warm_after=json_data.warm_after)
+    return _told(job_id, f"It is over by {json_data.until}." if end else "It goes on to its end.")
 
 
 def _told(job_id: int, message: str) -> Done:

@@ -7,6 +7,7 @@ from typing import Literal
 
 from pydantic import Field
 
+from grayshelf.core.planning.flats_go import FlatsGo
 from grayshelf.web.common.schemas import GateOut, JobOut, RefusedOut, RulerOut, Schema
 from grayshelf.work.job_states import StepState
 
@@ -126,6 +127,12 @@ class TonightOut(Schema):
     start_label: str
     can_start: bool
     steps: list[StepOut]
+    go: FlatsGo
+    """Where tonight's flats go."""
+    go_by_rule: bool
+    """Whether that is so by the house rules."""
+    go_text: str
+    """What it means for this sheet."""
     shared: str
     """'One set of dark flats serves L, R and G.'; empty where each filter has its own."""
     offers: list[OfferOut]
@@ -296,6 +303,9 @@ class StartIn(Schema):
     """Of each filter; None leaves it to the house rules."""
     leave_out: list[str]
     add: list[str]
+    go: FlatsGo | None = None
+    until: str | None = Field(default=None, max_length=20)
+    """'05:30': no frame is begun that would end later."""
     by_hand: bool = False
     """The person's own program shoots it."""
     folder: str | None = Field(default=None, max_length=2000)
@@ -308,3 +318,5 @@ class TonightQuery(Schema):
     frames: int | None = Field(default=None, ge=3, le=500)
     leave_out: str = ""
     add: str = ""
+    go: FlatsGo | None = None
+    """Where the flats go tonight; without it as the house rules have it."""

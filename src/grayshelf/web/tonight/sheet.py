@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session
 
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.matching.age import age_step
+from grayshelf.core.planning.flats_go import FlatsGo
 from grayshelf.core.planning.forecast import TimedStep
 from grayshelf.core.planning.reminders import WHEN
 from grayshelf.core.planning.sheet import RigPace, StepKind, series_seconds
@@ -18,7 +19,7 @@ from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.models import FrameSet
 from grayshelf.library.reminders import reminders_of
-from grayshelf.library.rig_terms import gain_word
+from grayshelf.library.rig_terms import gain_word, house_rules_of
 from grayshelf.web.common import in_words
 from grayshelf.web.common.gates import planned_gate
 from grayshelf.web.common.rigs import passbands
@@ -50,7 +51,7 @@ def tonight_page(library: Library, rig_id: int, tonight: Tonight, devices: RigDe
         rig = library.rig(session, rig_id)
         zone = library.zone(session)
         bands = passbands(rig)
-        word = gain_word(library, rig.camera)
+        word, usual = gain_word(library, rig.camera), house_rules_of(rig).flats_go
         last, reminders = last_run_of(session, rig_id), reminders_of(session, rig_id)
         ages = _ages(library, session, [c.holding_id for c in tonight.covered])
     offers = _offers(tonight, bands, word)
@@ -71,6 +72,9 @@ def tonight_page(library: Library, rig_id: int, tonight: Tonight, devices: RigDe
             if t.step.served_by is None
         ],
         shared=_shared(tonight),
+        go=tonight.go,
+        go_by_rule=tonight.go is usual,
+        go_text=_go_text(tonight, zone),
         offers=offers,
         choices=[_choice(c, zone) for c in tonight.choices],
         ready=ready,
@@ -99,6 +103,27 @@ def _shared(tonight: Tonight) -> str:
             first = tonight.sheet.rows[step.served_by].filter_code
             served.setdefault(step.served_by, [first]).append(step.filter_code)
     return " ".join(f"One set of dark flats serves {in_words.listed(codes)}." for codes in served.values())
+
+
+def _go_text(tonight: Tonight, zone: ZoneInfo) -> str:
+    """What it means for the sheet that the flats go there."""
+    waiting = [o for o in tonight.offers if o.hole and not o.on_sheet]
+    targets = in_words.listed(
+        list(dict.fromkeys(t for o in tonight.offers if o.hole for t in o.wish.targets))
+    )
+    filters = in_words.several(len(waiting), "filter")
+    if tonight.go is FlatsGo.NEXT_TWILIGHT and waiting:
+        return f"Flats in {filters} wait for the sky: they are laid out on the Bench, under Twilight."
+    if tonight.go is FlatsGo.END_OF_SET_UP and waiting:
+        return f"Flats in {filters} wait until this set-up ends. Nothing of the train may be touched before."
+    if tonight.begins is not None:
+        begins = in_words.clock(tonight.begins, zone)
+        return f"Begun at {begins} tomorrow; angle and focus must stay as they are until then."
+    if tonight.go is FlatsGo.AFTER_EACH_TARGET and targets:
+        return f"For {targets}: before the next target."
+    if tonight.go is FlatsGo.BEFORE_EACH_TURN and targets:
+        return f"For {targets}: before the camera is turned."
+    return ""
 
 
 def _choice(choice: Choice, zone: ZoneInfo) -> ChoiceOut:

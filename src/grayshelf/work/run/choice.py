@@ -5,6 +5,8 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
+from grayshelf.core.planning.flats_go import FlatsGo
+
 FRAME_CHOICES = (10, 15, 25, 50, 100)
 
 
@@ -22,6 +24,8 @@ class SheetChoice:
     """Flats and dark flats of each filter; None leaves them to the house rules."""
     leave_out: frozenset[str] = frozenset()
     add: frozenset[str] = frozenset()
+    go: FlatsGo | None = None
+    """Where the flats go tonight; None leaves it to the house rules."""
 
 
 #: Where nobody chose.

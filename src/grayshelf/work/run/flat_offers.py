@@ -16,6 +16,7 @@ from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.matching import rulers
 from grayshelf.core.matching.judge import Terms, judge_flat
 from grayshelf.core.matching.model import Candidate, CommonSettings, Holding, Tolerances, Verdict
+from grayshelf.core.planning.flats_go import NOT_TONIGHT, FlatsGo
 from grayshelf.core.planning.sheet import FlatSeries
 from grayshelf.library.flat_sheet import kept_rows, newest_setting, source_of, stale_reason
 from grayshelf.library.gaps import Gap, gaps
@@ -90,7 +91,7 @@ def flat_offers(
     library: Library, session: Session, rig: Rig, now: datetime, choice: SheetChoice
 ) -> tuple[list[RowOffer], list[OutOfReach]]:
     """Rows of flats that could be shot now and would serve lights that wait; and lights for which none can."""
-    maker = _OfferMaker(library, session, rig, choice)
+    maker = OfferMaker(library, session, rig, choice)
     tonight = night_of_utc(now, zone_of(library, session, rig))
     since = max((event.at for event in rig.events if event.at <= now), default=LONG_AGO)
     frames = choice.frames or house_rules_of(rig).n_flats
@@ -124,11 +125,12 @@ def _newest_of_each(lights: Sequence[LightSet]) -> list[LightSet]:
     return list(found.values())[:MOST_MORE]
 
 
-class _OfferMaker:
+class OfferMaker:
     """Makes rows of gaps: lights that the same flats would serve share one."""
 
     def __init__(self, library: Library, session: Session, rig: Rig, choice: SheetChoice) -> None:
         self.session, self.rig, self.choice = session, rig, choice
+        self.go = go_of(rig, choice)
         self.tolerances, self.says = tolerances_of(rig), says_of(rig)
         self.in_wheel, self.kept = {f.code: f for f in rig.filters}, kept_rows(session, rig)
         self.rows: dict[str, RowOffer] = {}
@@ -161,7 +163,7 @@ class _OfferMaker:
         key = _row_key(self.rows, want, binning_of(want), self.tolerances)
         known = self.rows.get(key)
         offer = self._new(key, gap, want, would) if known is None else _with(known, gap)
-        self.rows[key] = replace(offer, on_sheet=_on_sheet(offer, self.choice))
+        self.rows[key] = replace(offer, on_sheet=_on_sheet(offer, self.choice, self.go))
 
     def offer_more(self, lights: LightSet, would: Candidate) -> None:
         """Offer flats that no lights wait for, as the newest of their kind were taken."""
@@ -176,12 +178,12 @@ class _OfferMaker:
         self.rows[key] = replace(offer, on_sheet=key in self.choice.add)
 
     def _new(self, key: str, gap: Gap, want: CommonSettings, would: Candidate) -> RowOffer:
-        series = self._series(want)
+        series = self.series(want)
         mechanical = want.angle is not None and want.angle.of == "mechanical"
         series = replace(
             series,
             lights=gap.lights,
-            focus=want.focus if want.focus is not None else self._usual_focus(want.filter_code),
+            focus=want.focus if want.focus is not None else self.usual_focus(want.filter_code),
             angle_deg=want.angle.deg if want.angle is not None and mechanical else None,
             targets=gap.targets,
             hole=not gap.care_only,
@@ -189,7 +191,7 @@ class _OfferMaker:
         note = gap.nearest if not gap.care_only else f"what is there fits with care: {gap.nearest}"
         return RowOffer(key, series, gap.sets, not gap.care_only, False, would, note)
 
-    def _usual_focus(self, filter_code: str | None) -> float | None:
+    def usual_focus(self, filter_code: str | None) -> float | None:
         """Where no header of the lights tells the focus: as the filter's own sheet says."""
         in_wheel = self.in_wheel.get(filter_code or "")
         return in_wheel.focus if in_wheel else None
@@ -198,7 +200,7 @@ class _OfferMaker:
         """How many frames: as the row wishes, else as was chosen for tonight, else by the house rules."""
         return wished if name in own or self.choice.frames is None else self.choice.frames
 
-    def _series(self, want: CommonSettings) -> FlatSeries:
+    def series(self, want: CommonSettings) -> FlatSeries:
         """How the flats of a row are shot: as its last setting was, while that counts, and as is wished of the row."""
         assert want.filter_code is not None and want.gain is not None and want.offset is not None
         row_key = RowKey(want.filter_code, want.gain, want.offset, binning_of(want))
@@ -251,9 +253,16 @@ def _row_key(rows: dict[str, RowOffer], want: CommonSettings, binning: int, tole
     return flat_gap_key(want, binning)
 
 
-def _on_sheet(offer: RowOffer, wishes: SheetChoice) -> bool:
+def go_of(rig: Rig, choice: SheetChoice) -> FlatsGo:
+    """Where tonight's flats go: as was chosen for tonight, else as the house rules have it."""
+    return choice.go or house_rules_of(rig).flats_go
+
+
+def _on_sheet(offer: RowOffer, wishes: SheetChoice, go: FlatsGo) -> bool:
     if offer.key in wishes.leave_out:
         return False
+    if go in NOT_TONIGHT:
+        return offer.key in wishes.add
     # A hole is filled also where the very same settings cannot be told from others, since no header tells them.
     only_doubts = offer.hole and all(r.inside or r.unknown for r in offer.would.rulers)
     return offer.key in wishes.add or offer.would.verdict is Verdict.FITS or only_doubts

@@ -10,6 +10,7 @@ from sqlalchemy.orm import Session
 
 from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.masters.noise import flats_cost_percent
+from grayshelf.core.planning.flats_go import FlatsGo, begins_at
 from grayshelf.core.planning.forecast import TimedStep, timed
 from grayshelf.core.planning.reminders import with_reminders
 from grayshelf.core.planning.runsheet import plan_sheet
@@ -27,7 +28,7 @@ from grayshelf.work.flats.conditions import camera_size
 from grayshelf.work.run.choice import AS_USUAL, SheetChoice, frame_choices
 from grayshelf.work.run.covered import Covered, covered_by_shelf
 from grayshelf.work.run.dark_offers import DarkOffer, dark_offers
-from grayshelf.work.run.flat_offers import RowOffer, flat_offers
+from grayshelf.work.run.flat_offers import RowOffer, flat_offers, go_of
 from grayshelf.work.run.reach import OutOfReach
 from grayshelf.work.run.ready import Ready, frame_size, last_run, ready_lines
 
@@ -55,6 +56,9 @@ class Tonight:
     ready: tuple[Ready, ...]
     covered: tuple[Covered, ...]
     out_of_reach: tuple[OutOfReach, ...] = ()
+    go: FlatsGo = FlatsGo.AT_THE_END
+    begins: datetime | None = None
+    """When the sheet is begun, where that is not now."""
 
 
 def pace_of(rig: Rig, devices: RigDevices | None) -> RigPace:
@@ -160,17 +164,21 @@ def look_at_tonight(
         tonight = night_of_utc(now, zone_of(library, session, rig))
         every = light_sets(library, rig)
         sets = [s for s in every if s.row.night == tonight]
+        go = go_of(rig, wishes)
+        begins = begins_at(go, now, zone_of(library, session, rig)) if sheet.rows else now
         message, size = last_run(session, rig.id), frame_size(devices, every)
         return Tonight(
             now=now,
             offers=tuple(offers),
             darks=tuple(darks),
             sheet=sheet,
-            steps=tuple(timed(sheet.steps, now)),
-            choices=tuple(_choices(library, session, rig, sheet, offers, now, wishes, pace, devices)),
+            steps=tuple(timed(sheet.steps, begins)),
+            choices=tuple(_choices(library, session, rig, sheet, offers, begins, wishes, pace, devices)),
             ready=tuple(ready_lines(library, rig, sheet, devices, message, size)),
             covered=tuple(covered_by_shelf(library, rig, sets)),
             out_of_reach=(*no_flats, *no_darks),
+            go=go,
+            begins=begins if begins > now else None,
         )
 
 

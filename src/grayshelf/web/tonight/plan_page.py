@@ -1,0 +1,350 @@
+"""A night before it begins, in words: what a plan costs, what it calls for, and what it became."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import date, timedelta
+
+from sqlalchemy.orm import Session
+
+from grayshelf.core.frames.night import night_of_utc
+from grayshelf.core.matching.model import Verdict
+from grayshelf.core.planning.flats_go import FlatsGo
+from grayshelf.core.planning.night_plan import (
+    FlatRow,
+    NightPlan,
+    PlanCost,
+    PlannedLights,
+    PlannedTarget,
+    RoundCost,
+)
+from grayshelf.core.planning.sheet import StepKind
+from grayshelf.core.rigs.names import is_broad, place_in_wheel
+from grayshelf.library.library import Library
+from grayshelf.library.lights import light_sets
+from grayshelf.library.models import KeptPlan, Rig
+from grayshelf.library.night_plans import Foretold, plan_of, plans_of
+from grayshelf.library.records import read
+from grayshelf.library.rig_terms import gain_word
+from grayshelf.library.sites import zone_of
+from grayshelf.web.common import in_words
+from grayshelf.web.common.rigs import passbands
+from grayshelf.web.tonight.plan_schemas import (
+    CauseOut,
+    DarkCalledOut,
+    FilterChoiceOut,
+    FilterCostOut,
+    HadOut,
+    KeptPlanOut,
+    LightsHadOut,
+    NightPlanIO,
+    PlansOut,
+    PricedOut,
+    RoundOut,
+    SavingOut,
+)
+from grayshelf.work.run.night_had import NightHad, night_had
+from grayshelf.work.run.pricing import DarkCalled, Priced, Saving, as_last_night
+from grayshelf.work.run.reach import binning_of
+
+CAUSES = ("hands", "searches", "flats", "dark flats")
+WAYS = {
+    "one exposure": "One exposure for all filters of a gain",
+    "angle": "The camera not turned",
+    "set-up": "Flats once, when a set-up of {} nights ends",
+}
+
+
+def plan_in(told: NightPlanIO) -> NightPlan:
+    """A plan as it came over the wire."""
+    return NightPlan(
+        tuple(
+            PlannedTarget(
+                " ".join(t.name.split()),
+                tuple(PlannedLights(**one.model_dump()) for one in t.lights),
+                t.turned,
+            )
+            for t in told.targets
+        ),
+        told.go,
+        told.nights,
+    )
+
+
+def plan_out(plan: NightPlan) -> NightPlanIO:
+    """A plan for the wire."""
+    return NightPlanIO.model_validate(
+        {
+            "targets": [
+                {"name": t.name, "lights": [vars(one) for one in t.lights], "turned": t.turned}
+                for t in plan.targets
+            ],
+            "go": plan.go,
+            "nights": plan.nights,
+        }
+    )
+
+
+def times(hands: int) -> str:
+    """'once', 'twice', '3 times', 'never'."""
+    return {0: "never", 1: "once", 2: "twice"}.get(hands, f"{hands} times")
+
+
+def _takes(seconds: float) -> str:
+    return in_words.duration(timedelta(seconds=seconds))
+
+
+def priced_out(library: Library, rig_id: int, priced: Priced) -> PricedOut:
+    """What a plan costs, in words."""
+    with library.db.session() as session:
+        rig = library.rig(session, rig_id)
+        bands, word = passbands(rig), gain_word(library, rig.camera)
+    plan, cost = priced.plan, priced.cost
+    missing = [d for d in priced.darks if d.missing]
+    return PricedOut(
+        headline=_headline(plan, cost),
+        seconds=cost.seconds,
+        takes=_takes(cost.seconds),
+        hands=cost.hands,
+        flats=cost.flats,
+        dark_flats=cost.dark_flats,
+        diffusers=cost.diffusers,
+        turns=cost.turns,
+        lights=sum(one.count for t in plan.targets for one in t.lights),
+        lights_take=_takes(cost.lights_s),
+        causes=[
+            CauseOut(what=what, seconds=cost.by_cause[what], text=_takes(cost.by_cause[what]))
+            for what in (*CAUSES, *sorted(cost.by_cause.keys() - set(CAUSES)))
+            if cost.by_cause.get(what)
+        ],
+        filters=[
+            FilterCostOut(filter_code=code, passband_nm=bands.get(code), seconds=s, text=_takes(s))
+            for code, s in sorted(
+                cost.by_filter.items(), key=lambda item: (-item[1], place_in_wheel(item[0]))
+            )
+        ],
+        rounds=[_round(plan, one) for one in cost.rounds],
+        dark_time=_dark_time(plan, cost),
+        darks=[_dark(d, word) for d in priced.darks],
+        darks_missing=len(missing),
+        darks_take=_takes(sum(d.seconds for d in missing)),
+        savings=[_saving(s, cost) for s in priced.savings],
+        notes=_notes(plan, cost),
+    )
+
+
+def _headline(plan: NightPlan, cost: PlanCost) -> str:
+    if not cost.rounds:
+        return "No flats to shoot." if not cost.lost else "Nothing of it can be shot as planned."
+    where = ""
+    if plan.go is FlatsGo.END_OF_SET_UP:
+        where = f" a night over {plan.nights} nights" if plan.nights > 1 else ""
+    return f"{_takes(cost.seconds)} of flats{where}; you are needed {times(cost.hands)}."
+
+
+def _round(plan: NightPlan, one: RoundCost) -> RoundOut:
+    filters = sum(s.kind is StepKind.FLATS for s in one.sheet.steps)
+    last = one.after == len(plan.targets) - 1
+    when = f"after {plan.targets[one.after].name}"
+    if last and plan.go not in (FlatsGo.AFTER_EACH_TARGET, FlatsGo.BEFORE_EACH_TURN):
+        when = str(plan.go)
+    hands = times(one.sheet.times_needed)
+    text = f"{in_words.several(filters, 'row')} of flats, {_takes(one.seconds)}, needed {hands}"
+    return RoundOut(when=when, text=text)
+
+
+def _dark_time(plan: NightPlan, cost: PlanCost) -> str:
+    between = sum(r.seconds for r in cost.rounds if r.after < len(plan.targets) - 1)
+    return f"{_takes(between)} of it between targets, when lights could be taken" if between else ""
+
+
+def _row(row: FlatRow) -> str:
+    return row.filter_code if row.binning == 1 else f"{row.filter_code} at binning {row.binning}"
+
+
+def _notes(plan: NightPlan, cost: PlanCost) -> list[str]:
+    notes = []
+    stands = [0]
+    for target in plan.targets[1:]:
+        stands.append(stands[-1] + int(target.turned))
+    for stand, rows in cost.lost:
+        names = in_words.listed([t.name for t, at in zip(plan.targets, stands, strict=True) if at == stand])
+        notes.append(
+            f"Flats in {in_words.listed([_row(r) for r in rows])} for {names} are lost: the camera is turned before "
+            "they are shot, and no hand brings an angle back to a degree."
+        )
+    if cost.covered:
+        notes.append(f"The shelf has flats in {in_words.listed([_row(r) for r in cost.covered])} that fit.")
+    if plan.go is FlatsGo.NEXT_TWILIGHT and cost.rounds:
+        notes.append(
+            "The sky is bright enough for flats for half an hour or so: what does not fit waits for the next."
+        )
+    return notes
+
+
+def _dark(dark: DarkCalled, word: str) -> DarkCalledOut:
+    temp = "" if dark.temp_c is None else f" at {in_words.degrees_c(dark.temp_c)}"
+    title = f"{in_words.seconds(dark.exposure_s)}{temp}, {word} {dark.gain:g}"
+    line, chosen = dark.line, dark.line.chosen
+    if line.verdict is Verdict.NOTHING:
+        text = f"not there: {dark.frames} darks take {_takes(dark.seconds)}"
+    elif line.verdict is Verdict.CARE and chosen is not None:
+        text = "; ".join(chosen.reasons)
+    else:
+        frames = chosen.holding.n_frames if chosen is not None else 0
+        text = f"on the shelf, of {in_words.several(frames, 'frame')}"
+    key = chosen.holding.key if chosen is not None else ""
+    return DarkCalledOut(
+        title=title,
+        lights=dark.lights,
+        verdict=line.verdict.value,
+        text=text,
+        holding_id=int(key) if key.isdigit() else None,
+    )
+
+
+def _saving(saving: Saving, cost: PlanCost) -> SavingOut:
+    less = cost.seconds - saving.cost.seconds
+    parts = [f"{_takes(less)} less"] if less >= 60 else []
+    if less <= -60:
+        parts.append(f"{_takes(-less)} more")
+    hands = cost.hands - saving.cost.hands
+    if hands > 0:
+        parts.append(f"needed {times(saving.cost.hands)} instead of {times(cost.hands)}")
+    frames = cost.dark_flats - saving.cost.dark_flats
+    if frames > 0 and saving.way == "one exposure":
+        parts.append(f"{frames} dark flats fewer")
+    return SavingOut(
+        way=saving.way, words=WAYS[saving.way].format(saving.nights), text=in_words.listed(parts)
+    )
+
+
+def difference(names: Sequence[str], prices: Sequence[PricedOut | None]) -> str:
+    """One plan against the other, in a sentence."""
+    known = [p for p in prices if p is not None]
+    if len(known) < 2:
+        return ""
+    # The dearer one is told against the other.
+    pairs = sorted(zip(known, names, strict=True), key=lambda pair: -pair[0].seconds)
+    (one, first), (other, second) = pairs
+    more = one.seconds - other.seconds
+    hands = one.hands - other.hands
+    darks = one.darks_missing - other.darks_missing
+    parts = [f"{_takes(more)} more"] if more >= 60 else []
+    if hands:
+        parts.append(f"{in_words.several(abs(hands), 'hand')} {'more' if hands > 0 else 'fewer'}")
+    if darks:
+        parts.append(f"{in_words.several(abs(darks), 'dark')} {'more' if darks > 0 else 'fewer'} to shoot")
+    if not parts:
+        return f"{first} and {second} cost the same."
+    return f"{first} costs {in_words.listed(parts)} than {second}."
+
+
+def plans_page(library: Library, rig_id: int) -> PlansOut:
+    """Where a plan begins from, and those that were kept."""
+    with library.db.session() as session:
+        rig = library.rig(session, rig_id)
+        zone, bands = zone_of(library, session, rig), passbands(rig)
+        tonight = night_of_utc(library.clock.now(), zone)
+        last = as_last_night(library, rig)
+        lights = light_sets(library, rig)
+        nights = [s.row.night for s in lights if s.row.night is not None]
+        return PlansOut(
+            can_plan=bool(lights),
+            cannot=""
+            if lights
+            else "No lights of this rig are known yet, so nobody can say what frames they ask for.",
+            last=plan_out(last) if last is not None else None,
+            last_text=f"as on {in_words.short_day(max(nights))}" if nights else "",
+            filters=_filters(library, rig, bands),
+            kept=[_kept(library, session, rig, row, tonight, bands) for row in plans_of(session, rig_id)],
+            tonight=tonight,
+            gain_word=gain_word(library, rig.camera),
+        )
+
+
+def _filters(library: Library, rig: Rig, bands: dict[str, float | None]) -> list[FilterChoiceOut]:
+    """Each filter with what its lights were last taken at; one that had none as the newest lights were."""
+    newest: dict[str, FilterChoiceOut] = {}
+    widths = {f.code: f.width_nm for f in rig.filters}
+    lights = light_sets(library, rig)
+    for one in reversed(lights):
+        want, code = one.nominal, one.nominal.filter_code or "none"
+        if code not in newest and want.exposure_s is not None:
+            newest[code] = FilterChoiceOut(
+                filter_code=code,
+                passband_nm=bands.get(code),
+                broad=is_broad(code, widths.get(code)),
+                exposure_s=want.exposure_s,
+                count=one.row.n_frames,
+                gain=want.gain or 0.0,
+                offset=want.offset or 0.0,
+                binning=binning_of(want),
+            )
+    usual = next(iter(newest.values()), None)
+    for known in rig.filters:
+        if usual is not None and known.code not in newest:
+            newest[known.code] = usual.model_copy(
+                update={
+                    "filter_code": known.code,
+                    "passband_nm": bands.get(known.code),
+                    "broad": is_broad(known.code, widths.get(known.code)),
+                }
+            )
+    order = {f.code: f.position for f in rig.filters}
+    return sorted(newest.values(), key=lambda f: (order.get(f.filter_code, 99), f.filter_code))
+
+
+def _kept(
+    library: Library, session: Session, rig: Rig, row: KeptPlan, tonight: date, bands: dict[str, float | None]
+) -> KeptPlanOut:
+    plan, foretold = plan_of(row), read(Foretold, row.foretold)
+    had = None
+    if row.night is not None and row.night <= tonight:
+        found = night_had(library, session, rig, row.night, plan)
+        if row.night < tonight or any(one.taken for one in found.lights):
+            had = _had(found, foretold, bands)
+    return KeptPlanOut(
+        id=row.id,
+        name=row.name,
+        night=row.night,
+        night_text=in_words.short_day(row.night) if row.night is not None else "for any night",
+        foretold=f"{_takes(foretold.seconds)}, needed {times(foretold.hands)}",
+        plan=plan_out(plan),
+        had=had,
+    )
+
+
+def _had(had: NightHad, foretold: Foretold, bands: dict[str, float | None]) -> HadOut:
+    planned, taken = sum(x.planned for x in had.lights), sum(x.taken for x in had.lights)
+    kept = sum(x.kept for x in had.lights)
+    if not taken:
+        summary = "No lights of that night are here."
+    else:
+        summary = f"{taken} lights of {planned} planned, {kept} kept"
+    frames = (
+        f"{had.flats} flats and {had.dark_flats} dark flats; "
+        f"{foretold.flats} and {foretold.dark_flats} were foretold"
+    )
+    time = ""
+    if had.seconds is not None and had.hands is not None:
+        time = (
+            f"{_takes(had.seconds)}, needed {times(had.hands)}; "
+            f"{_takes(foretold.seconds)}, {times(foretold.hands)}, were foretold"
+        )
+    return HadOut(
+        summary=summary,
+        flats=frames,
+        time=time,
+        lights=[
+            LightsHadOut(
+                target=x.target,
+                filter_code=x.filter_code,
+                passband_nm=bands.get(x.filter_code),
+                planned=x.planned,
+                taken=x.taken,
+                kept=x.kept,
+            )
+            for x in had.lights
+        ],
+    )
