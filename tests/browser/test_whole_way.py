@@ -191,11 +191,12 @@ def test_keys_search_themes_and_a_phone(page, server):
     assert page.evaluate("document.documentElement.dataset.theme") == "night"
     page.reload()
     assert page.evaluate("document.documentElement.dataset.theme") == "night", "the choice is kept"
-    notes = page.get_by_title("Change the notes")
-    notes.click()
+    # Kept as they are typed, also by whoever leaves the night at once.
     page.get_by_label("Notes of this night").fill("Owls until two.")
-    page.get_by_role("button", name="Keep the notes").click()
-    expect(page.get_by_text("Owls until two.")).to_be_visible()
+    page.get_by_role("button", name="Months at a glance").click()
+    expect(page.get_by_role("region", name="October 2026")).to_contain_text("7 nights")
+    page.go_back()
+    expect(page.get_by_label("Notes of this night")).to_have_value("Owls until two.")
     page.set_viewport_size({"width": 390, "height": 844})
     page.get_by_role("navigation", name="Places").last.get_by_role("button", name="Tonight").click()
     expect(page.get_by_role("heading", level=1).last).to_be_visible()

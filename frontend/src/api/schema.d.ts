@@ -3374,7 +3374,98 @@ export interface paths {
             };
         };
         put?: never;
-        post?: never;
+        /** Add a night that had no lights, to note something of it. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["AddNightIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rigs/{rig_id}/nights/move/take-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take the newest parting or joining back. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
         delete?: never;
         options?: never;
         head?: never;
@@ -3423,13 +3514,93 @@ export interface paths {
         };
         put?: never;
         post?: never;
+        /** Take a night without lights out of the log, with what was noted of it. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                    night: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rigs/{rig_id}/nights/{night}/frames": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The lights of a night, one by one. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                    night: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["NightFramesOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/rigs/{rig_id}/nights/{night}/notes": {
+    "/api/rigs/{rig_id}/nights/{night}/kept": {
         parameters: {
             query?: never;
             header?: never;
@@ -3437,7 +3608,68 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Keep what is noted of a night. */
+        put?: never;
+        /** Say which lights are kept, by hand or by a list of names. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                    night: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["KeptIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["KeptTold"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rigs/{rig_id}/nights/{night}/log": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Keep what is noted of a night: words, weather, or both. */
         put: {
             parameters: {
                 query?: never;
@@ -3450,7 +3682,7 @@ export interface paths {
             };
             requestBody?: {
                 content: {
-                    "application/json": components["schemas"]["NotesIn"];
+                    "application/json": components["schemas"]["LogIn"];
                 };
             };
             responses: {
@@ -3484,6 +3716,67 @@ export interface paths {
             };
         };
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rigs/{rig_id}/nights/{night}/move": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Part a night in two, or join it to another. No file is touched, and it can be taken back. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                    night: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["MoveIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
         delete?: never;
         options?: never;
         head?: never;
@@ -5168,6 +5461,17 @@ export interface components {
             warning: string;
             /** When */
             when: string;
+        };
+        /**
+         * AddNightIn
+         * @description A night without lights, of which something is to be noted.
+         */
+        AddNightIn: {
+            /**
+             * Night
+             * Format: date
+             */
+            night: string;
         };
         /**
          * AgainIn
@@ -7184,6 +7488,34 @@ export interface components {
             text: string;
         };
         /**
+         * KeptIn
+         * @description Lights that are kept, or are not.
+         */
+        KeptIn: {
+            /**
+             * Every Night
+             * @default false
+             */
+            every_night: boolean;
+            /**
+             * Frames
+             * @default null
+             */
+            frames: number[] | null;
+            /** Kept */
+            kept: boolean;
+            /**
+             * Names
+             * @default null
+             */
+            names: string | null;
+            /**
+             * Others
+             * @default false
+             */
+            others: boolean;
+        };
+        /**
          * KeptPlanOut
          * @description A plan that was kept.
          */
@@ -7200,6 +7532,18 @@ export interface components {
             /** Night Text */
             night_text: string;
             plan: components["schemas"]["NightPlanIO"];
+        };
+        /**
+         * KeptTold
+         * @description What came of it.
+         */
+        KeptTold: {
+            /** Changed */
+            changed: number[];
+            /** Message */
+            message: string;
+            /** Not Found */
+            not_found: string[];
         };
         /**
          * KnownOut
@@ -7323,6 +7667,24 @@ export interface components {
             target: string;
         };
         /**
+         * LogIn
+         * @description What is noted of a night; what is not sent stays.
+         */
+        LogIn: {
+            /**
+             * Notes
+             * @default null
+             */
+            notes: string | null;
+            /**
+             * Weather
+             * @default null
+             */
+            weather: {
+                [key: string]: number | null;
+            } | null;
+        };
+        /**
          * MeasuredNumber
          * @description A number with its 95 % interval, as it is said.
          */
@@ -7377,6 +7739,69 @@ export interface components {
             job_id: number;
             /** Measurement Id */
             measurement_id: number;
+        };
+        /**
+         * MonthNightOut
+         * @description A night in its month.
+         */
+        MonthNightOut: {
+            /** Day */
+            day: number;
+            /** Gaps */
+            gaps: number;
+            /** Hours */
+            hours: number;
+            /** Kept */
+            kept: number;
+            /**
+             * Night
+             * Format: date
+             */
+            night: string;
+            /** Taken */
+            taken: number;
+            /** Text */
+            text: string;
+        };
+        /**
+         * MonthOut
+         * @description A month at a glance.
+         */
+        MonthOut: {
+            /** Count */
+            count: number;
+            /** Days */
+            days: number;
+            /** Gaps */
+            gaps: number;
+            /** Hours */
+            hours: number;
+            /** Hours Text */
+            hours_text: string;
+            /** Kept */
+            kept: number;
+            /** Name */
+            name: string;
+            /** Nights */
+            nights: components["schemas"]["MonthNightOut"][];
+            /** Taken */
+            taken: number;
+        };
+        /**
+         * MoveIn
+         * @description Part a night, or join it to another.
+         */
+        MoveIn: {
+            /**
+             * At
+             * @default null
+             */
+            at: string | null;
+            /**
+             * Into
+             * Format: date
+             */
+            into: string;
         };
         /**
          * MovedBy
@@ -7501,6 +7926,40 @@ export interface components {
             weekday: string;
         };
         /**
+         * NightFrameOut
+         * @description One light of a night.
+         */
+        NightFrameOut: {
+            /** Clock */
+            clock: string;
+            /** Exposure */
+            exposure: string;
+            /** Filter Code */
+            filter_code: string | null;
+            /** Id */
+            id: number;
+            /** In Rejects */
+            in_rejects: boolean;
+            /** Kept */
+            kept: boolean;
+            /** Name */
+            name: string;
+            /** Passband Nm */
+            passband_nm: number | null;
+            /** Target */
+            target: string;
+            /** Why */
+            why: string;
+        };
+        /**
+         * NightFramesOut
+         * @description The lights of a night.
+         */
+        NightFramesOut: {
+            /** Frames */
+            frames: components["schemas"]["NightFrameOut"][];
+        };
+        /**
          * NightOut
          * @description One night.
          */
@@ -7532,10 +7991,14 @@ export interface components {
             ready: number;
             /** Sets */
             sets: components["schemas"]["LightSetOut"][];
+            /** Shot */
+            shot: components["schemas"]["ShotLineOut"][];
             /** Taken */
             taken: number;
             /** Title */
             title: string;
+            /** Weather */
+            weather: components["schemas"]["WeatherOut"][];
         };
         /**
          * NightPlanIO
@@ -7557,6 +8020,10 @@ export interface components {
          * @description The nights of a rig.
          */
         NightsOut: {
+            /** Months */
+            months: components["schemas"]["MonthOut"][];
+            /** Moved */
+            moved: boolean;
             /** Nights */
             nights: components["schemas"]["NightBrief"][];
             /** Rig */
@@ -7590,14 +8057,6 @@ export interface components {
             stops: number;
             /** Title */
             title: string;
-        };
-        /**
-         * NotesIn
-         * @description What is noted of a night.
-         */
-        NotesIn: {
-            /** Notes */
-            notes: string;
         };
         /**
          * NumberToSetOut
@@ -8738,6 +9197,20 @@ export interface components {
             offset_to: number;
         };
         /**
+         * ShotLineOut
+         * @description What was shot in a night beside its lights, and what failed.
+         */
+        ShotLineOut: {
+            /** Clock */
+            clock: string;
+            /** Failed */
+            failed: boolean;
+            /** How */
+            how: string;
+            /** What */
+            what: string;
+        };
+        /**
          * SiteIn
          * @description The site, by whose clock nights are counted.
          */
@@ -9553,6 +10026,20 @@ export interface components {
             rows: components["schemas"]["HeadOut"][];
             /** Spines */
             spines: components["schemas"]["SpineOut"][];
+        };
+        /**
+         * WeatherOut
+         * @description One quantity of the weather, as it can be noted.
+         */
+        WeatherOut: {
+            /** Name */
+            name: string;
+            /** Says */
+            says: string;
+            /** Unit */
+            unit: string;
+            /** Value */
+            value: number | null;
         };
         /**
          * WouldOut

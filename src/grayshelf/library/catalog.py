@@ -19,6 +19,7 @@ from grayshelf.core.errors import UnreadableFrame
 from grayshelf.core.frames.facts import FrameFacts, lacking
 from grayshelf.core.frames.headers import read_facts
 from grayshelf.core.frames.night import follows_site, site_night, site_zone
+from grayshelf.core.frames.night_moves import NightMove, as_told, moved
 from grayshelf.core.frames.sets import set_key
 from grayshelf.core.rigs.trains import Train, train_of
 from grayshelf.library.facts_json import facts_to_json
@@ -26,6 +27,7 @@ from grayshelf.library.files import read_header
 from grayshelf.library.folders import FileStamp, stamp_of
 from grayshelf.library.library import Library
 from grayshelf.library.models import Folder, Frame, FrameSet, Rig
+from grayshelf.library.nights_moved import night_moves
 from grayshelf.library.spellings import Spellings, spellings
 from grayshelf.library.trains import trains_in
 
@@ -33,6 +35,8 @@ log = logging.getLogger(__name__)
 IN_SETS = ("good", "lacking")
 #: Folders into which people put what they will not use (common practice).
 FOLDERS_OF_REJECTS = ("rejected", "rejects", "bad")
+#: How it begins what is said of a light that a person does not keep.
+NOT_KEPT = "Not kept, said on"
 
 
 @dataclass(frozen=True)
@@ -47,6 +51,8 @@ class Settling:
     trains: tuple[Train, ...] = ()
     rigs: dict[int, ZoneInfo] = field(default_factory=dict)
     """The zones of rigs that stand elsewhere, by the rig's number."""
+    moves: tuple[NightMove, ...] = ()
+    """Nights that a person parted or joined."""
 
     def zone_of(self, facts: FrameFacts) -> ZoneInfo:
         """The zone of the place where a frame was taken."""
@@ -65,18 +71,20 @@ class Settling:
     def settle(self, facts: FrameFacts) -> FrameFacts:
         """The facts by the names that are kept, and with the night by this place's zone where nothing in the header says
         otherwise."""
-        facts = self.names.apply(facts)
-        if facts.utc is None or not follows_site(facts.night_from):
-            return facts
-        night, night_from = site_night(facts.utc, self.zone_of(facts))
-        return replace(facts, night=night, night_from=night_from)
+        facts = as_told(self.names.apply(facts))
+        if facts.utc is not None and follows_site(facts.night_from):
+            night, night_from = site_night(facts.utc, self.zone_of(facts))
+            facts = replace(facts, night=night, night_from=night_from)
+        return moved(facts, self.moves)
 
 
 def settling(library: Library, session: Session) -> Settling:
     """As the library has it now: the names, and the zones of the site and of rigs that stand elsewhere."""
     rigs = session.scalars(select(Rig).where(Rig.time_zone.is_not(None)))
     zones = {r.id: site_zone(r.time_zone or "") for r in rigs}
-    return Settling(library.zone(session), spellings(session), tuple(trains_in(session)), zones)
+    return Settling(
+        library.zone(session), spellings(session), tuple(trains_in(session)), zones, night_moves(session)
+    )
 
 
 def key_of(facts: FrameFacts) -> str:
@@ -158,16 +166,20 @@ def enter_file(
         frame.state, frame.reason, frame.advice, frame.facts = "unreadable", read.reason, read.advice, {}
         frame.kind = frame.camera = frame.utc = frame.night = frame.written = None
         return frame
+    # What a person said of an exposure holds as long as it is that exposure, whatever was written into its header.
+    said_not_kept = frame.rejected and frame.reason.startswith(NOT_KEPT) and frame.utc == facts.utc
     frame.facts = facts_to_json(facts)
     frame.kind = facts.kind.value if facts.kind else None
     frame.camera, frame.utc, frame.night = facts.camera, facts.utc, facts.night
     frame.written = written_of(facts)
     # What was found wrong with a frame when it came in does not pass when its header is read again.
     found_wrong = frame.reason if frame.rejected and stays is not None and not stays.written_anew else ""
+    if said_not_kept:
+        found_wrong = frame.reason
     frame.rejected = set_aside(relative) or bool(found_wrong)
     missing = lacking(facts)
     frame.state = "lacking" if missing else "good"
-    frame.reason = found_wrong or _what_is_said(facts, missing)
+    frame.reason = found_wrong or what_is_said(facts, missing)
     frame.advice = "" if not missing else _what_lacking_means(facts, missing)
     if facts.kind is not None and facts.camera is not None:
         frame.group_key = key_of(facts)
@@ -179,7 +191,7 @@ def enter_file(
     return frame
 
 
-def _what_is_said(facts: FrameFacts, missing: tuple[str, ...]) -> str:
+def what_is_said(facts: FrameFacts, missing: tuple[str, ...]) -> str:
     """What a header lacks, what of it could not be used, and what is from the file's name, in a sentence."""
     said = list(facts.complaints)
     if missing:

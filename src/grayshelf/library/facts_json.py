@@ -26,6 +26,8 @@ def facts_to_json(facts: FrameFacts) -> dict[str, Any]:
         data["utc"] = facts.utc.isoformat()
     if facts.night is not None:
         data["night"] = facts.night.isoformat()
+    if facts.night_before is not None:
+        data["night_before"] = facts.night_before.isoformat()
     if facts.complaints:
         data["complaints"] = list(facts.complaints)
     return data
@@ -40,6 +42,8 @@ def facts_from_json(data: dict[str, Any]) -> FrameFacts:
         values["utc"] = datetime.fromisoformat(values["utc"])
     if "night" in values:
         values["night"] = date.fromisoformat(values["night"])
+    if "night_before" in values:
+        values["night_before"] = date.fromisoformat(values["night_before"])
     if "angle" in values:
         angle = CameraAngle(**values["angle"])
         known = angle.of in ("mechanical", "sky") and can_be("angle_deg", angle.deg)
@@ -69,6 +73,7 @@ _FREE = frozenset(
         "utc",
         "night",
         "night_from",
+        "night_before",
         "origins",
         "as_written",
         "complaints",

@@ -30,6 +30,7 @@ from grayshelf.web.flats.routes import flats
 from grayshelf.web.guard import guard
 from grayshelf.web.intake.routes import api as intake
 from grayshelf.web.looking.routes import api as looking
+from grayshelf.web.nights.log_routes import api as night_log
 from grayshelf.web.nights.routes import api as nights
 from grayshelf.web.openapi import name_schemas_plainly
 from grayshelf.web.rigs.routes import api as rigs
@@ -126,6 +127,7 @@ def create_app(context: Context) -> APIFlask:
         shelf,
         looking,
         nights,
+        night_log,
         bench,
         flats,
         twilight,

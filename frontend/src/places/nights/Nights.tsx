@@ -7,6 +7,10 @@ import { Button, PageHead, Trouble, Waiting } from "../../parts/basics";
 import { useHere } from "../../parts/context";
 import { FilterStamp } from "../../parts/FilterStamp";
 import { SmallSpine } from "../../parts/Spine";
+import { SaveLinks } from "../../parts/SaveLinks";
+import { KeptLights } from "./KeptLights";
+import { Months } from "./Months";
+import { Notes, PartOrJoin, Weather, WhatWasShot } from "./NightLog";
 import { Slip } from "./Slip";
 import { useKeys } from "../../parts/useKeys";
 
@@ -95,59 +99,6 @@ function Timeline({
   );
 }
 
-function Notes({ night, rig }: { night: Night; rig: number }) {
-  const [text, setText] = useState<string | null>(null);
-  const keep = useChange((notes: string) =>
-    get(
-      api.PUT("/api/rigs/{rig_id}/nights/{night}/notes", {
-        params: { path: { rig_id: rig, night: night.night } },
-        body: { notes },
-      }),
-    ),
-  );
-  if (text === null) {
-    return (
-      <button
-        type="button"
-        onClick={() => setText(night.notes)}
-        className="flex-1 text-left text-ink2 hover:text-ink"
-        title="Change the notes"
-      >
-        {night.notes || "No notes. Click to write some."}
-      </button>
-    );
-  }
-  return (
-    <form
-      className="flex flex-1 items-start gap-2"
-      onSubmit={(event) => {
-        event.preventDefault();
-        keep.mutate(text, { onSuccess: () => setText(null) });
-      }}
-    >
-      <textarea
-        autoFocus
-        aria-label="Notes of this night"
-        value={text}
-        maxLength={4000}
-        onChange={(event) => setText(event.target.value)}
-        onKeyDown={(event) => {
-          if (event.key === "Escape") {
-            event.stopPropagation();
-            setText(null);
-          }
-        }}
-        className="h-12 flex-1 rounded-sm border border-rule bg-card px-2 py-1"
-      />
-      <Button type="submit" look="ink" disabled={keep.isPending}>
-        Keep the notes
-      </Button>
-      <Button onClick={() => setText(null)}>Leave as it was</Button>
-      {keep.error ? <Trouble error={keep.error} /> : null}
-    </form>
-  );
-}
-
 const LINES = ["dark", "flat", "dark flat"];
 
 function SetRow({ set, onOpen }: { set: LightSet; onOpen: () => void }) {
@@ -199,7 +150,7 @@ function SetRow({ set, onOpen }: { set: LightSet; onOpen: () => void }) {
 function NightList({ list, shown }: { list: Schemas["NightsOut"]["nights"]; shown: string | undefined }) {
   const navigate = useNavigate();
   return (
-    <nav aria-label="Nights" className="w-[200px] shrink-0 max-md:hidden">
+    <nav aria-label="Nights">
       <ul>
         {list.map((n) => (
           <li key={n.night}>
@@ -242,15 +193,21 @@ function NightView({
   rig,
   open,
   onChoose,
+  moved,
+  onGone,
 }: {
   data: Night;
   rig: number;
   open: number | null;
   onChoose: (id: number | null) => void;
+  /** A night was parted or joined, which can be taken back. */
+  moved: boolean;
+  /** The night is not there any more. */
+  onGone: () => void;
 }) {
   return (
     <>
-      <Timeline night={data} chosen={open} onChoose={onChoose} />
+      {data.sets.length > 0 && <Timeline night={data} chosen={open} onChoose={onChoose} />}
       <div className="flex min-h-12 items-start gap-6 pb-2">
         <dl className="flex gap-6">
           {data.conditions.map((c) => (
@@ -280,6 +237,19 @@ function NightView({
           <SetRow key={set.id} set={set} onOpen={() => onChoose(set.id)} />
         ),
       )}
+      {data.sets.length === 0 && (
+        <p className="border-t border-line px-2 py-3 text-ink2">No lights in this night.</p>
+      )}
+      <div className="grid grid-cols-3 gap-8 pt-6 max-lg:grid-cols-1">
+        <WhatWasShot night={data} />
+        <Weather key={data.night} night={data} rig={rig} />
+        <PartOrJoin key={`${data.night}:move`} night={data} rig={rig} moved={moved} onGone={onGone} />
+      </div>
+      {data.taken > 0 && (
+        <div className="pt-6">
+          <KeptLights rig={rig} night={data.night} />
+        </div>
+      )}
       {data.night_from && (
         <p className="px-2 pt-2 text-s text-ink2">How this date came about: {data.night_from}.</p>
       )}
@@ -295,6 +265,7 @@ export function Nights() {
   const [params, setParams] = useSearchParams();
   const navigate = useNavigate();
   const list = useMemo(() => nights.data?.nights ?? [], [nights.data]);
+  const months = params.has("months") && wanted === undefined;
   const shown = wanted ?? list[0]?.night;
   const night = useNight(rig?.id ?? 0, shown);
   const open = params.get("set") ? Number(params.get("set")) : null;
@@ -325,28 +296,92 @@ export function Nights() {
   const data = night.data;
   return (
     <div className="px-6 pb-6">
-      <PageHead title={data?.title ?? "Nights"}>
-        {data && (
+      <PageHead title={months ? "Months at a glance" : (data?.title ?? "Nights")}>
+        {data && !months && (
           <>
             <span className="text-ink2">
               {data.kept} of {data.taken} lights kept, {data.ready === data.kept ? "all" : data.ready} with
               all they need
             </span>
-            <a className="underline underline-offset-2" href={`/api/rigs/${rig.id}/nights.csv`}>
-              CSV of all nights
-            </a>
           </>
         )}
+        <SaveLinks
+          name="log"
+          files={[
+            { label: "nights", href: `/api/rigs/${rig.id}/log/nights.csv` },
+            { label: "sets", href: `/api/rigs/${rig.id}/nights.csv` },
+            { label: "frames", href: `/api/rigs/${rig.id}/log/frames.csv` },
+            { label: "weather", href: `/api/rigs/${rig.id}/log/weather.csv` },
+          ]}
+        />
+        <Button onClick={() => void navigate(months ? "/nights" : "/nights?months=1")}>
+          {months ? "Night by night" : "Months at a glance"}
+        </Button>
       </PageHead>
       <div className="flex gap-6">
-        <NightList list={list} shown={shown} />
+        <div className="w-[200px] shrink-0 max-md:hidden">
+          <AddNight rig={rig.id} />
+          <NightList list={list} shown={months ? undefined : shown} />
+        </div>
         <div className="min-w-0 flex-1">
-          {night.error && !data ? <Trouble error={night.error} onRetry={() => void night.refetch()} /> : null}
-          {!data && !night.error && <Waiting what="Opening the night" />}
-          {data && <NightView data={data} rig={rig.id} open={open} onChoose={choose} />}
+          {months && <Months months={nights.data.months} />}
+          {!months && night.error && !data ? (
+            <Trouble error={night.error} onRetry={() => void night.refetch()} />
+          ) : null}
+          {!months && !data && !night.error && <Waiting what="Opening the night" />}
+          {!months && data && (
+            <NightView
+              data={data}
+              rig={rig.id}
+              open={open}
+              onChoose={choose}
+              moved={nights.data.moved}
+              onGone={() => void navigate("/nights")}
+            />
+          )}
         </div>
       </div>
     </div>
+  );
+}
+
+/** A night that had no lights, to note something of it. */
+function AddNight({ rig }: { rig: number }) {
+  const [night, setNight] = useState("");
+  const navigate = useNavigate();
+  const add = useChange(
+    () => get(api.POST("/api/rigs/{rig_id}/nights", { params: { path: { rig_id: rig } }, body: { night } })),
+    () => {
+      setNight("");
+      void navigate(`/nights/${night}`);
+    },
+  );
+  return (
+    <form
+      className="pb-2"
+      onSubmit={(event) => {
+        event.preventDefault();
+        add.mutate(undefined);
+      }}
+    >
+      <div className="flex gap-1.5">
+        <input
+          type="date"
+          aria-label="A night without lights"
+          value={night}
+          onChange={(event) => setNight(event.target.value)}
+          className="num h-8 min-w-0 flex-1 rounded-sm border border-line bg-card px-1.5 text-s"
+        />
+        <Button type="submit" disabled={!night || add.isPending}>
+          Add
+        </Button>
+      </div>
+      {add.error ? (
+        <p role="alert" className="pt-1 text-s text-accent">
+          {add.error.message}
+        </p>
+      ) : null}
+    </form>
   );
 }
 

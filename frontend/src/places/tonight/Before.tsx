@@ -132,21 +132,12 @@ export function Before({ rigId, onBack }: { rigId: number; onBack: () => void })
   const longest = Math.max(...(prices.data?.prices ?? []).map((p) => p?.seconds ?? 0), 1);
   const first = drafts?.[0];
   const title = prices.data?.difference || "What the night will cost in flats";
-  const doors = (
-    <>
-      {typed && <Button onClick={() => change(null)}>Begin anew, {data.last_text}</Button>}
-      <Button onClick={onBack}>Tonight’s sheet</Button>
-    </>
-  );
   return (
     <div className="px-6 pb-6 max-md:px-4">
-      <div className="max-md:hidden">
-        <PageHead title={data.can_plan ? title : "Before the night"}>{doors}</PageHead>
-      </div>
-      <div className="pt-3 pb-2 md:hidden">
-        <h1 className="pb-2 text-xl font-semibold">{data.can_plan ? title : "Before the night"}</h1>
-        <div className="flex flex-wrap gap-2">{doors}</div>
-      </div>
+      <PageHead title={data.can_plan ? title : "Before the night"}>
+        {typed && <Button onClick={() => change(null)}>Begin anew, {data.last_text}</Button>}
+        <Button onClick={onBack}>Tonight’s sheet</Button>
+      </PageHead>
       {!data.can_plan && (
         <p className="border-b-[3px] border-ink bg-card px-6 py-10 text-l text-ink2">
           {data.cannot} Bring in a night of lights first.

@@ -65,6 +65,8 @@ class FrameFacts:
     utc: datetime | None = None
     night: date | None = None
     night_from: str = ""
+    night_before: date | None = None
+    """The night that it tells, where a person moved it to another."""
     air_temp_c: float | None = None
     origins: dict[str, str] = field(default_factory=dict)
     as_written: dict[str, str] = field(default_factory=dict)

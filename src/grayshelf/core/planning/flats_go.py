@@ -82,26 +82,38 @@ def lay_rounds(
         Whether the rig finds an angle again by itself (a rotator). Without one, flats of an earlier stand are lost
         where they are not shot before the camera is turned.
     """
-    if go is FlatsGo.AFTER_EACH_TARGET:
-        ends = list(range(len(stands)))
-    elif go is FlatsGo.BEFORE_EACH_TURN:
-        ends = [i for i in range(len(stands)) if i + 1 == len(stands) or stands[i + 1] != stands[i]]
-    else:
-        ends = [len(stands) - 1] if stands else []
     rounds: list[Round[K]] = []
     lost: list[tuple[int, tuple[K, ...]]] = []
     shot: set[tuple[int, K]] = set()
     begin = 0
-    for end in ends:
-        at: dict[int, list[K]] = {}
-        for stand, rows in zip(stands[begin : end + 1], wanted[begin : end + 1], strict=True):
-            fresh = [row for row in dict.fromkeys(rows) if (stand, row) not in shot]
-            shot |= {(stand, row) for row in fresh}
-            at.setdefault(stand, []).extend(fresh)
+    for end in _ends(stands, go):
+        at = _fresh(stands[begin : end + 1], wanted[begin : end + 1], shot)
         can = {stand: rows for stand, rows in at.items() if turns_back or stand == stands[end]}
-        lost += [(stand, tuple(rows)) for stand, rows in at.items() if stand not in can and rows]
-        told = tuple((stand, tuple(rows)) for stand, rows in can.items() if rows)
-        if told:
-            rounds.append(Round(end, told))
+        lost += [(stand, rows) for stand, rows in at.items() if stand not in can]
+        if can:
+            rounds.append(Round(end, tuple(can.items())))
         begin = end + 1
     return Rounds(tuple(rounds), tuple(lost))
+
+
+def _ends(stands: Sequence[int], go: FlatsGo) -> list[int]:
+    """After which targets flats are shot."""
+    every = range(len(stands))
+    if go is FlatsGo.AFTER_EACH_TARGET:
+        return list(every)
+    if go is FlatsGo.BEFORE_EACH_TURN:
+        return [i for i in every if i + 1 == len(stands) or stands[i + 1] != stands[i]]
+    return list(every[-1:])
+
+
+def _fresh(
+    stands: Sequence[int], wanted: Sequence[Sequence[K]], shot: set[tuple[int, K]]
+) -> dict[int, tuple[K, ...]]:
+    """What was not shot yet of some targets, by stand; it counts as shot from now on."""
+    at: dict[int, tuple[K, ...]] = {}
+    for stand, rows in zip(stands, wanted, strict=True):
+        fresh = tuple(row for row in dict.fromkeys(rows) if (stand, row) not in shot)
+        shot.update((stand, row) for row in fresh)
+        if fresh:
+            at[stand] = at.get(stand, ()) + fresh
+    return at

@@ -5,7 +5,7 @@ Priced by the very sheet that the night will have, so that what is foretold is w
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 from grayshelf.core.errors import GrayShelfError
@@ -168,36 +168,17 @@ def price(
     stands = stands_of([t.turned for t in plan.targets])
     wanted = [tuple(dict.fromkeys(row_of(one) for one in t.lights)) for t in plan.targets]
     laid: Rounds[FlatRow] = lay_rounds(stands, wanted, plan.go, turns_back=turns_back)
-    covered: list[FlatRow] = []
-    rounds: list[RoundCost] = []
-    for one in laid.rounds:
-        rows = []
-        for stand, keys in one.stands:
-            for key in keys:
-                series = series_of(key, stand)
-                if series is None:
-                    covered.append(key)
-                else:
-                    rows.append(series)
-        if rows:
-            sheet = sheet_of(rows)
-            rounds.append(RoundCost(one.after, sheet, sum(s.seconds for s in _shot(sheet))))
-    turns = 0 if turns_back else stands[-1] if stands else 0
+    rounds, covered = _priced_rounds(laid, series_of, sheet_of)
+    turns = 0 if turns_back else stands[-1]
     steps = [step for one in rounds for step in _shot(one.sheet)]
     share = 1.0 / plan.nights if plan.go is FlatsGo.END_OF_SET_UP else 1.0
-    causes: dict[str, float] = {}
-    filters: dict[str, float] = {}
-    for step in steps:
-        cause = _CAUSES.get(step.kind, "other")
-        causes[cause] = causes.get(cause, 0.0) + share * step.seconds
-        if step.filter_code and step.kind is not StepKind.GATE:
-            filters[step.filter_code] = filters.get(step.filter_code, 0.0) + share * step.seconds
+    causes = _summed(((_CAUSES.get(s.kind, "other"), s.seconds) for s in steps), share)
     if turns:
         causes["hands"] = causes.get("hands", 0.0) + turns * turn_s
-    lights_s = sum(one.count * (one.exposure_s + download_s) for t in plan.targets for one in t.lights)
+    of_filters = ((s.filter_code, s.seconds) for s in steps if s.filter_code and s.kind is not StepKind.GATE)
     return PlanCost(
-        lights_s=lights_s,
-        rounds=tuple(rounds),
+        lights_s=sum(one.count * (one.exposure_s + download_s) for t in plan.targets for one in t.lights),
+        rounds=rounds,
         seconds=sum(causes.values()),
         hands=sum(s.needs_person for s in steps) + turns,
         turns=turns,
@@ -205,10 +186,32 @@ def price(
         flats=_frames(steps, StepKind.FLATS),
         dark_flats=_frames(steps, StepKind.DARK_FLATS),
         by_cause=causes,
-        by_filter=filters,
+        by_filter=_summed(of_filters, share),
         lost=laid.lost,
-        covered=tuple(dict.fromkeys(covered)),
+        covered=covered,
     )
+
+
+def _priced_rounds(
+    laid: Rounds[FlatRow], series_of: SeriesOf, sheet_of: SheetOf
+) -> tuple[tuple[RoundCost, ...], tuple[FlatRow, ...]]:
+    """Each round with its sheet, and the rows that the shelf has already."""
+    rounds, covered = [], []
+    for one in laid.rounds:
+        asked = [(key, series_of(key, stand)) for stand, keys in one.stands for key in keys]
+        covered += [key for key, series in asked if series is None]
+        rows = [series for _, series in asked if series is not None]
+        if rows:
+            sheet = sheet_of(rows)
+            rounds.append(RoundCost(one.after, sheet, sum(s.seconds for s in _shot(sheet))))
+    return tuple(rounds), tuple(dict.fromkeys(covered))
+
+
+def _summed(parts: Iterable[tuple[str, float]], share: float) -> dict[str, float]:
+    found: dict[str, float] = {}
+    for name, seconds in parts:
+        found[name] = found.get(name, 0.0) + share * seconds
+    return found
 
 
 def _shot(sheet: RunSheet) -> list[SheetStep]:

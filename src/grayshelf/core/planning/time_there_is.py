@@ -48,7 +48,7 @@ def time_there_is(
     """
     ends = []
     if until:
-        ends.append(TimeThereIs(_next(now, zone, until), _as_clock(until).strftime("%H:%M")))
+        ends.append(TimeThereIs(_next(now, zone, until), clock_in(until).strftime("%H:%M")))
     if hours is not None:
         if not 0.0 < hours <= MOST_HOURS:
             raise GrayShelfError(f"Give it more than no time and at most {MOST_HOURS:g} hours.")
@@ -68,7 +68,13 @@ def time_there_is(
     return min(ends, key=lambda one: one.end)
 
 
-def _as_clock(text: str) -> time:
+def clock_in(text: str) -> time:
+    """'05:30' as a time by the clock.
+
+    Raises
+    ------
+    GrayShelfError
+    """
     try:
         return datetime.strptime(text.strip(), "%H:%M").time()
     except ValueError as error:
@@ -77,7 +83,7 @@ def _as_clock(text: str) -> time:
 
 def _next(now: datetime, zone: ZoneInfo, until: str) -> datetime:
     """The next time that a clock at the site shows this."""
-    local, clock = now.astimezone(zone), _as_clock(until)
+    local, clock = now.astimezone(zone), clock_in(until)
     end = local.replace(hour=clock.hour, minute=clock.minute, second=0, microsecond=0, fold=0)
     if end <= local:
         end = datetime.combine(end.date() + timedelta(days=1), clock, zone)

@@ -8,6 +8,7 @@ from sqlalchemy import Boolean, ColumnElement, and_, case, func, literal_column,
 from sqlalchemy.orm import joinedload
 
 from grayshelf.core.errors import Conflict, NotFound
+from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.library.catalog import FOLDERS_OF_REJECTS, IN_SETS, set_aside
 from grayshelf.library.library import Library
 from grayshelf.library.models import Frame
@@ -31,6 +32,8 @@ LOOKED_AT: ColumnElement[bool] = literal_column(
 _ASIDE: ColumnElement[bool] = and_(
     literal_column("frame.rejected", Boolean),
     Frame.reason != "",
+    # Lights that a person does not keep are told of with their night.
+    Frame.kind != FrameKind.LIGHT.value,
     Frame.state.in_(IN_SETS),
     *(
         not_(func.lower(Frame.path).like(pattern))

@@ -8,7 +8,6 @@ from datetime import date, datetime, timedelta
 from zoneinfo import ZoneInfo
 
 from sqlalchemy import select
-from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import NotFound
 from grayshelf.core.frames.kinds import FrameKind
@@ -19,10 +18,13 @@ from grayshelf.library.left_out import sparing
 from grayshelf.library.library import Library
 from grayshelf.library.lights import LightSet
 from grayshelf.library.models import NightLog
+from grayshelf.library.night_log import logs_of
+from grayshelf.library.parting import moves_of
 from grayshelf.library.rig_terms import gain_word
 from grayshelf.library.slips import slips
 from grayshelf.web.common import in_words
 from grayshelf.web.common.rigs import passbands
+from grayshelf.web.nights.log_page import months_of, shot_lines, weather_out
 from grayshelf.web.nights.schemas import (
     ConditionOut,
     LightSetOut,
@@ -34,9 +36,11 @@ from grayshelf.web.nights.schemas import (
 
 
 def nights_page(library: Library, rig_id: int) -> NightsOut:
-    """The nights of a rig, newest first."""
+    """The nights of a rig, newest first; those without lights of which something is noted among them."""
     with library.db.session() as session:
         rig = library.rig(session, rig_id)
+        noted = {log.night for log in logs_of(session, rig_id)}
+        can_take_back = bool(moves_of(session, rig))
     by_night: dict[date, list[tuple[LightSet, PullSlip]]] = defaultdict(list)
     for lights, slip in slips(library, rig_id):
         if lights.row.night is not None:
@@ -51,9 +55,9 @@ def nights_page(library: Library, rig_id: int) -> NightsOut:
             taken=sum(lights.row.n_frames for lights, _ in sets),
             marks=[slip.verdict.value for _, slip in sets],
         )
-        for night, sets in sorted(by_night.items(), reverse=True)
+        for night, sets in sorted(((n, by_night[n]) for n in noted | by_night.keys()), reverse=True)
     ]
-    return NightsOut(rig=rig.name, nights=nights)
+    return NightsOut(rig=rig.name, nights=nights, months=months_of(by_night, noted), moved=can_take_back)
 
 
 def night_page(library: Library, rig_id: int, night: date) -> NightOut:
@@ -66,7 +70,7 @@ def night_page(library: Library, rig_id: int, night: date) -> NightOut:
         today = night_of_utc(library.clock.now(), zone)
         word = gain_word(library, rig.camera)
     sets = [(lights, slip) for lights, slip in slips(library, rig_id) if lights.row.night == night]
-    if not sets:
+    if not sets and log is None:
         raise NotFound("No lights of this rig were taken in that night.")
     sets_out = []
     for lights, slip in sets:
@@ -88,6 +92,8 @@ def night_page(library: Library, rig_id: int, night: date) -> NightOut:
         air_from_c=conditions.get("air_from_c"),
         air_to_c=conditions.get("air_to_c"),
         notes=log.notes if log else "",
+        weather=weather_out(conditions),
+        shot=shot_lines(library, rig_id, night),
         night_from="; ".join(dict.fromkeys(x.facts.night_from for x, _ in sets if x.facts.night_from)),
     )
 
@@ -213,12 +219,3 @@ def night_csv_rows(library: Library, rig_id: int) -> list[list[object]]:
             ]
         )
     return rows
-
-
-def set_notes(session: Session, rig_id: int, night: date, notes: str) -> None:
-    """Keep what is noted of a night."""
-    log = session.scalar(select(NightLog).where(NightLog.rig_id == rig_id, NightLog.night == night))
-    if log is None:
-        session.add(NightLog(rig_id=rig_id, night=night, conditions={}, notes=notes))
-    else:
-        log.notes = notes

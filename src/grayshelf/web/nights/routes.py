@@ -2,12 +2,9 @@
 
 from __future__ import annotations
 
-from datetime import date
-
 from apiflask import APIBlueprint
 from flask import Response, jsonify
 
-from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.night import site_zone
 from grayshelf.core.matching.parts import answered
@@ -18,15 +15,15 @@ from grayshelf.library.slips import choose_by_hand
 from grayshelf.web.common.schemas import Done
 from grayshelf.web.context import the_context
 from grayshelf.web.exports import as_file, csv_response
+from grayshelf.web.nights.asked import night_in
 from grayshelf.web.nights.correction import correction_page
-from grayshelf.web.nights.page import night_csv_rows, night_page, nights_page, set_notes
+from grayshelf.web.nights.page import night_csv_rows, night_page, nights_page
 from grayshelf.web.nights.schemas import (
     ChoiceIn,
     CorrectionOut,
     LightQuery,
     NightOut,
     NightsOut,
-    NotesIn,
     PartIn,
     RigZoneIn,
     SlipOut,
@@ -51,28 +48,11 @@ def nights_csv(rig_id: int) -> Response:
     return csv_response(night_csv_rows(the_context().library, rig_id), "nights")
 
 
-def _day(text: str) -> date:
-    try:
-        return date.fromisoformat(text)
-    except ValueError as error:
-        raise GrayShelfError(f"‘{text}’ is not a night.", "Write it as 2026-10-18.") from error
-
-
 @api.get("/rigs/<int:rig_id>/nights/<string:night>")
 @api.output(NightOut)
 def get_night(rig_id: int, night: str) -> NightOut:
     """One night."""
-    return night_page(the_context().library, rig_id, _day(night))
-
-
-@api.put("/rigs/<int:rig_id>/nights/<string:night>/notes")
-@api.input(NotesIn)
-@api.output(Done)
-def put_notes(rig_id: int, night: str, json_data: NotesIn) -> Done:
-    """Keep what is noted of a night."""
-    with the_context().library.db.session() as session:
-        set_notes(session, rig_id, _day(night), json_data.notes)
-    return Done(message="Noted.")
+    return night_page(the_context().library, rig_id, night_in(night))
 
 
 def _slip(set_id: int) -> SlipOut:

@@ -33,11 +33,42 @@ class NightBrief(Schema):
     marks: list[VerdictWord]
 
 
+class MonthNightOut(Schema):
+    """A night in its month."""
+
+    night: date
+    day: int
+    hours: float
+    """Of lights that are kept."""
+    kept: int
+    taken: int
+    gaps: int
+    """Sets of lights that lack something."""
+    text: str
+
+
+class MonthOut(Schema):
+    """A month at a glance."""
+
+    name: str
+    days: int
+    nights: list[MonthNightOut]
+    count: int
+    hours: float
+    hours_text: str
+    kept: int
+    taken: int
+    gaps: int
+
+
 class NightsOut(Schema):
     """The nights of a rig."""
 
     rig: str
     nights: list[NightBrief]
+    months: list[MonthOut]
+    moved: bool
+    """Whether a night was parted or joined, which can be taken back."""
 
 
 class LightSetOut(Schema):
@@ -64,6 +95,24 @@ class ConditionOut(Schema):
     text: str
 
 
+class WeatherOut(Schema):
+    """One quantity of the weather, as it can be noted."""
+
+    name: str
+    says: str
+    unit: str
+    value: float | None
+
+
+class ShotLineOut(Schema):
+    """What was shot in a night beside its lights, and what failed."""
+
+    clock: str
+    what: str
+    how: str
+    failed: bool
+
+
 class NightOut(Schema):
     """One night."""
 
@@ -80,13 +129,72 @@ class NightOut(Schema):
     air_from_c: float | None
     air_to_c: float | None
     notes: str
+    weather: list[WeatherOut]
+    shot: list[ShotLineOut]
     night_from: str
 
 
-class NotesIn(Schema):
-    """What is noted of a night."""
+class LogIn(Schema):
+    """What is noted of a night; what is not sent stays."""
 
-    notes: str = Field(max_length=4000)
+    notes: str | None = Field(default=None, max_length=4000)
+    weather: dict[str, float | None] | None = Field(default=None, max_length=40)
+    """By the quantity's name; null takes it out."""
+
+
+class AddNightIn(Schema):
+    """A night without lights, of which something is to be noted."""
+
+    night: date
+
+
+class MoveIn(Schema):
+    """Part a night, or join it to another."""
+
+    into: date
+    at: str | None = Field(default=None, max_length=20)
+    """'01:30': what was begun from then on goes over; None for all of it."""
+
+
+class NightFrameOut(Schema):
+    """One light of a night."""
+
+    id: int
+    name: str
+    target: str
+    filter_code: str | None
+    passband_nm: float | None
+    clock: str
+    exposure: str
+    kept: bool
+    in_rejects: bool
+    why: str
+
+
+class NightFramesOut(Schema):
+    """The lights of a night."""
+
+    frames: list[NightFrameOut]
+
+
+class KeptIn(Schema):
+    """Lights that are kept, or are not."""
+
+    names: str | None = Field(default=None, max_length=2_000_000)
+    """A list of names."""
+    frames: list[int] | None = Field(default=None, max_length=20_000)
+    kept: bool
+    others: bool = False
+    """All other lights of the same nights count the other way."""
+    every_night: bool = False
+
+
+class KeptTold(Schema):
+    """What came of it."""
+
+    message: str
+    changed: list[int]
+    not_found: list[str]
 
 
 class CandidateOut(Schema):

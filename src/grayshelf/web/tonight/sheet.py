@@ -66,11 +66,7 @@ def tonight_page(library: Library, rig_id: int, tonight: Tonight, devices: RigDe
         headline=_headline(tonight, hands_free, end, needed, zone),
         start_label=_start_label(tonight),
         can_start=bool(tonight.steps) and not any(r.stops for r in ready),
-        steps=[
-            _planned(i, t, zone, bands, tonight)
-            for i, t in enumerate(tonight.steps)
-            if t.step.served_by is None
-        ],
+        steps=_steps_out(tonight, zone, bands),
         shared=_shared(tonight),
         go=tonight.go,
         go_by_rule=tonight.go is usual,
@@ -93,6 +89,12 @@ def tonight_page(library: Library, rig_id: int, tonight: Tonight, devices: RigDe
         reminded_at=[GateNameOut(when=when, says=says) for when, says in WHEN.items()],
         again="" if last is None else last.words,
     )
+
+
+def _steps_out(tonight: Tonight, zone: ZoneInfo, bands: dict[str, float | None]) -> list[StepOut]:
+    """All that is shot; dark flats that another filter's serve are told apart (`_shared`)."""
+    shot = [(i, t) for i, t in enumerate(tonight.steps) if t.step.served_by is None]
+    return [_planned(i, t, zone, bands, tonight) for i, t in shot]
 
 
 def _shared(tonight: Tonight) -> str:

@@ -1,0 +1,134 @@
+"""Parting a night in two, joining two, and taking that back: frames are told anew, no file is touched."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import date, datetime, timedelta
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from grayshelf.core.errors import Conflict, GrayShelfError, NotFound
+from grayshelf.core.frames.night_moves import NightMove
+from grayshelf.library.grouping import RECOUNT, regroup, tell_again
+from grayshelf.library.library import Library
+from grayshelf.library.models import Frame, NightLog, Rig
+from grayshelf.library.nights_moved import keep_moves, night_moves
+
+#: After the last frame of a night: what comes in later and was begun before its end belongs to it.
+_AFTER = timedelta(seconds=1)
+#: Frames are moved by some days and not by years: a wrong clock is another matter.
+MOST_DAYS = 7
+
+
+def part_night(library: Library, rig: Rig, night: date, at: datetime, into: date) -> int:
+    """Frames of a night from a moment on belong to another night; returns how many.
+
+    Parameters
+    ----------
+    at
+        UTC. The other part are frames that were begun at it or later.
+
+    Raises
+    ------
+    NotFound, Conflict, GrayShelfError
+        Where there is no such night, a part would be empty, or the other night lies too far away.
+    """
+    with library.db.session() as session:
+        first, last = _span(session, rig, night)
+        if not first < at <= last:
+            raise Conflict(
+                "Nothing would be parted: all of that night lies on one side of this time.",
+                "Give a time between its first and its last frame.",
+            )
+        _near(night, into)
+        move = NightMove(rig.camera, at, last + _AFTER, into)
+        _keep(library, session, [*night_moves(session), move])
+    return _tell(library, move)
+
+
+def join_nights(library: Library, rig: Rig, night: date, into: date) -> int:
+    """All frames of a night belong to another from now on, with what was noted of it; returns how many frames.
+
+    Raises
+    ------
+    NotFound, GrayShelfError
+    """
+    with library.db.session() as session:
+        first, last = _span(session, rig, night)
+        _near(night, into)
+        move = NightMove(rig.camera, first, last + _AFTER, into)
+        _keep(library, session, [*night_moves(session), move])
+        _join_logs(session, rig.id, night, into)
+    return _tell(library, move)
+
+
+def moves_of(session: Session, rig: Rig) -> list[NightMove]:
+    """What a person parted or joined of a rig's camera, the newest last."""
+    return [m for m in night_moves(session) if m.camera == rig.camera]
+
+
+def take_move_back(library: Library, rig: Rig) -> int:
+    """Take the newest move of a rig's camera back; returns how many frames changed their night.
+
+    Raises
+    ------
+    NotFound
+    """
+    with library.db.session() as session:
+        mine = moves_of(session, rig)
+        if not mine:
+            raise NotFound("No night of this rig was parted or joined.")
+        _keep(library, session, [m for m in night_moves(session) if m != mine[-1]])
+    return _tell(library, mine[-1])
+
+
+def _span(session: Session, rig: Rig, night: date) -> tuple[datetime, datetime]:
+    first, last = session.execute(
+        select(func.min(Frame.utc), func.max(Frame.utc)).where(
+            Frame.camera == rig.camera, Frame.night == night, Frame.utc.is_not(None)
+        )
+    ).one()
+    if first is None or last is None:
+        raise NotFound("No frames of that night tell when they were taken.", "Nothing was changed.")
+    return first, last
+
+
+def _near(night: date, into: date) -> None:
+    if into == night:
+        raise GrayShelfError("That is the same night.", "Give another one.")
+    if abs((into - night).days) > MOST_DAYS:
+        raise GrayShelfError(f"Nights are parted and joined over {MOST_DAYS} days at most.")
+
+
+def _keep(library: Library, session: Session, moves: Sequence[NightMove]) -> None:
+    keep_moves(session, moves)
+    # Cut short from here on, it is done again when the library is opened.
+    library.set_setting(session, RECOUNT, {"due": True})
+
+
+def _tell(library: Library, move: NightMove) -> int:
+    """Tell the frames between two times anew."""
+    with library.grouping:
+        which = (Frame.camera == move.camera) & (Frame.utc >= move.begins) & (Frame.utc < move.ends)
+        keys, changed = tell_again(library, which)
+        regroup(library, keys)
+        with library.db.session() as session:
+            library.set_setting(session, RECOUNT, {})
+    library.touched()
+    return changed
+
+
+def _join_logs(session: Session, rig_id: int, night: date, into: date) -> None:
+    def of(when: date) -> NightLog | None:
+        return session.scalar(select(NightLog).where(NightLog.rig_id == rig_id, NightLog.night == when))
+
+    log, other = of(night), of(into)
+    if log is None:
+        return
+    if other is None:
+        log.night = into
+        return
+    other.notes = "\n".join(part for part in (other.notes, log.notes) if part)
+    other.conditions = {**log.conditions, **other.conditions}
+    session.delete(log)
