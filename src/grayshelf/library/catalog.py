@@ -166,20 +166,15 @@ def enter_file(
         frame.state, frame.reason, frame.advice, frame.facts = "unreadable", read.reason, read.advice, {}
         frame.kind = frame.camera = frame.utc = frame.night = frame.written = None
         return frame
-    # What a person said of an exposure holds as long as it is that exposure, whatever was written into its header.
-    said_not_kept = frame.rejected and frame.reason.startswith(NOT_KEPT) and frame.utc == facts.utc
+    still_wrong = _still_wrong(frame, facts, stays)
     frame.facts = facts_to_json(facts)
     frame.kind = facts.kind.value if facts.kind else None
     frame.camera, frame.utc, frame.night = facts.camera, facts.utc, facts.night
     frame.written = written_of(facts)
-    # What was found wrong with a frame when it came in does not pass when its header is read again.
-    found_wrong = frame.reason if frame.rejected and stays is not None and not stays.written_anew else ""
-    if said_not_kept:
-        found_wrong = frame.reason
-    frame.rejected = set_aside(relative) or bool(found_wrong)
+    frame.rejected = set_aside(relative) or bool(still_wrong)
     missing = lacking(facts)
     frame.state = "lacking" if missing else "good"
-    frame.reason = found_wrong or what_is_said(facts, missing)
+    frame.reason = still_wrong or what_is_said(facts, missing)
     frame.advice = "" if not missing else _what_lacking_means(facts, missing)
     if facts.kind is not None and facts.camera is not None:
         frame.group_key = key_of(facts)
@@ -189,6 +184,16 @@ def enter_file(
     if twin is not None:
         call_duplicate(frame, twin)
     return frame
+
+
+def _still_wrong(frame: Frame, facts: FrameFacts, stays: Stays | None) -> str:
+    """Why a frame that did not count still does not, when its header is read again; empty where it does."""
+    if not frame.rejected:
+        return ""
+    # What a person said of an exposure holds as long as it is that exposure, whatever was written into its header.
+    said = frame.reason.startswith(NOT_KEPT) and frame.utc == facts.utc
+    found = stays is not None and not stays.written_anew
+    return frame.reason if said or found else ""
 
 
 def what_is_said(facts: FrameFacts, missing: tuple[str, ...]) -> str:

@@ -9,6 +9,44 @@ type Sent = Schemas["KeptIn"];
 
 const ONE: Sent = { names: null, frames: null, kept: true, others: false, every_night: false };
 
+/** The lights of a night, each to be kept or not. */
+function FrameList({
+  frames,
+  busy,
+  onKeep,
+}: {
+  frames: Schemas["NightFrameOut"][];
+  busy: boolean;
+  onKeep: (id: number, kept: boolean) => void;
+}) {
+  return (
+    <ul className="max-h-72 columns-2 gap-6 overflow-y-auto max-lg:columns-1">
+      {frames.map((frame) => (
+        <li key={frame.id} className="break-inside-avoid border-b border-line py-0.5">
+          <label
+            className="flex items-center gap-2"
+            title={frame.why || `${frame.target}, ${frame.exposure}`}
+          >
+            <input
+              type="checkbox"
+              className="h-4 w-4 shrink-0 accent-[var(--ink)]"
+              checked={frame.kept}
+              disabled={frame.in_rejects || busy}
+              onChange={(event) => onKeep(frame.id, event.target.checked)}
+            />
+            <FilterStamp code={frame.filter_code ?? "colour"} nm={frame.passband_nm} />
+            <span className="num text-s text-ink2">{frame.clock}</span>
+            <span className={`truncate text-s ${frame.kept ? "" : "text-ink2 line-through"}`}>
+              {frame.name}
+            </span>
+            {frame.in_rejects && <span className="text-s text-ink2">rejects</span>}
+          </label>
+        </li>
+      ))}
+    </ul>
+  );
+}
+
 /** Which lights of a night are kept: each by hand, or all by a list of names. */
 export function KeptLights({ rig, night }: { rig: number; night: string }) {
   const path = { params: { path: { rig_id: rig, night } } };
@@ -24,30 +62,11 @@ export function KeptLights({ rig, night }: { rig: number; night: string }) {
     <section>
       <ColumnHead note={`${all.filter((f) => f.kept).length} of ${all.length}`}>Lights kept</ColumnHead>
       <div className="grid grid-cols-[minmax(0,1fr)_300px] gap-6 max-md:grid-cols-1">
-        <ul className="max-h-72 columns-2 gap-6 overflow-y-auto max-lg:columns-1">
-          {all.map((frame) => (
-            <li key={frame.id} className="break-inside-avoid border-b border-line py-0.5">
-              <label
-                className="flex items-center gap-2"
-                title={frame.why || `${frame.target}, ${frame.exposure}`}
-              >
-                <input
-                  type="checkbox"
-                  className="h-4 w-4 shrink-0 accent-[var(--ink)]"
-                  checked={frame.kept}
-                  disabled={frame.in_rejects || say.isPending}
-                  onChange={(event) => say.mutate({ ...ONE, frames: [frame.id], kept: event.target.checked })}
-                />
-                <FilterStamp code={frame.filter_code ?? "colour"} nm={frame.passband_nm} />
-                <span className="num text-s text-ink2">{frame.clock}</span>
-                <span className={`truncate text-s ${frame.kept ? "" : "text-ink2 line-through"}`}>
-                  {frame.name}
-                </span>
-                {frame.in_rejects && <span className="text-s text-ink2">rejects</span>}
-              </label>
-            </li>
-          ))}
-        </ul>
+        <FrameList
+          frames={all}
+          busy={say.isPending}
+          onKeep={(id, kept) => say.mutate({ ...ONE, frames: [id], kept })}
+        />
         <form
           className="flex flex-col gap-2 pt-1"
           onSubmit={(event) => {

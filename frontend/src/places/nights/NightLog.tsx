@@ -13,7 +13,8 @@ const of = (rig: number, night: string) => ({ params: { path: { rig_id: rig, nig
 
 /** Notes of a night: kept as they are typed. */
 export function Notes({ night, rig }: { night: Night; rig: number }) {
-  const [text, setText] = useState(night.notes);
+  const [typed, setTyped] = useState<string | null>(null);
+  const text = typed ?? night.notes;
   const keep = useChange((notes: string) =>
     get(
       api.PUT("/api/rigs/{rig_id}/nights/{night}/log", {
@@ -43,7 +44,7 @@ export function Notes({ night, rig }: { night: Night; rig: number }) {
         rows={2}
         onChange={(event) => {
           const next = event.target.value;
-          setText(next);
+          setTyped(next);
           if (waiting.current) clearTimeout(waiting.current.timer);
           waiting.current = { text: next, timer: setTimeout(flush, KEPT_AFTER) };
         }}
@@ -51,7 +52,7 @@ export function Notes({ night, rig }: { night: Night; rig: number }) {
         className="field-sizing-content min-h-12 w-full resize-none rounded-sm border border-transparent bg-transparent px-2 py-1 hover:border-line focus:border-rule focus:bg-card"
       />
       <span role="status" className="px-2 text-s text-ink2">
-        {keep.isIdle && text === night.notes ? "" : said}
+        {typed === null ? "" : said}
       </span>
       {keep.error ? <Trouble error={keep.error} onRetry={() => mutate(text)} /> : null}
     </div>

@@ -7,7 +7,15 @@ import { FilterStamp } from "../../parts/FilterStamp";
 import { SaveLinks } from "../../parts/SaveLinks";
 import { PlanHead, PlanTargets } from "./PlanCard";
 import { PlanPrice } from "./PlanPrice";
-import { useDrafts, usePlans, usePrices, type Draft, type Drafts, type PlansData } from "./useBefore";
+import {
+  useDrafts,
+  usePlans,
+  usePrices,
+  type Draft,
+  type Drafts,
+  type PlansData,
+  type Priced,
+} from "./useBefore";
 
 type Kept = PlansData["kept"][number];
 
@@ -113,6 +121,65 @@ function KeptPlans({ rig, kept, onUse }: { rig: number; kept: Kept[]; onUse: (dr
   );
 }
 
+/** One plan with what it costs. */
+function PlanColumn({
+  rig,
+  data,
+  draft,
+  price,
+  wrong,
+  longest,
+  alone,
+  onChange,
+  onAway,
+  onBeside,
+}: {
+  rig: number;
+  data: PlansData;
+  draft: Draft;
+  price: Priced | null;
+  wrong: string;
+  longest: number;
+  /** No other plan is beside it. */
+  alone: boolean;
+  onChange: (next: Draft) => void;
+  onAway: () => void;
+  onBeside: () => void;
+}) {
+  const setPlan = (plan: Draft["plan"]) => onChange({ ...draft, plan });
+  return (
+    <section aria-label={draft.name} className="min-w-0 border-t-[3px] border-ink pt-2">
+      <div className="flex items-center gap-2 pb-2">
+        <input
+          aria-label="Name of the plan"
+          value={draft.name}
+          maxLength={80}
+          onChange={(event) => onChange({ ...draft, name: event.target.value })}
+          className="h-9 min-w-0 flex-1 rounded-sm border border-transparent bg-transparent px-1 text-l font-semibold hover:border-line focus:border-rule max-md:h-11"
+        />
+        {alone ? (
+          <Button look="link" onClick={onBeside}>
+            Another beside it
+          </Button>
+        ) : (
+          <Button look="link" onClick={onAway} aria-label={`Put ${draft.name} away`}>
+            Put away
+          </Button>
+        )}
+      </div>
+      <PlanHead plan={draft.plan} filters={data.filters} onChange={setPlan} />
+      {wrong && (
+        <p role="alert" className="border-l-4 border-accent pl-2.5">
+          {wrong}
+        </p>
+      )}
+      {!wrong && (price ? <PlanPrice price={price} longest={longest} /> : <Waiting what="Pricing it" />)}
+      <PlanTargets plan={draft.plan} filters={data.filters} gainWord={data.gain_word} onChange={setPlan} />
+      <KeepIt rig={rig} draft={draft} tonight={data.tonight} />
+    </section>
+  );
+}
+
 /** A night before it begins: one plan, or two side by side, and what each costs. */
 export function Before({ rigId, onBack }: { rigId: number; onBack: () => void }) {
   const plans = usePlans(rigId);
@@ -148,60 +215,21 @@ export function Before({ rigId, onBack }: { rigId: number; onBack: () => void })
         <div
           className={`grid gap-8 ${drafts.length > 1 ? "grid-cols-2" : "grid-cols-[minmax(0,1fr)_minmax(0,1fr)]"} max-lg:grid-cols-1`}
         >
-          {drafts.map((draft, index) => {
-            const price = prices.data?.prices[index];
-            const wrong = prices.data?.wrong[index];
-            return (
-              <section key={index} aria-label={draft.name} className="min-w-0 border-t-[3px] border-ink pt-2">
-                <div className="flex items-center gap-2 pb-2">
-                  <input
-                    aria-label="Name of the plan"
-                    value={draft.name}
-                    maxLength={80}
-                    onChange={(event) => put(index, { ...draft, name: event.target.value })}
-                    className="h-9 min-w-0 flex-1 rounded-sm border border-transparent bg-transparent px-1 text-l font-semibold hover:border-line focus:border-rule max-md:h-11"
-                  />
-                  {drafts.length > 1 ? (
-                    <Button
-                      look="link"
-                      onClick={() => change([drafts[index === 0 ? 1 : 0] ?? draft])}
-                      aria-label={`Put ${draft.name} away`}
-                    >
-                      Put away
-                    </Button>
-                  ) : (
-                    <Button
-                      look="link"
-                      onClick={() => change([draft, { name: `${draft.name}, otherwise`, plan: draft.plan }])}
-                    >
-                      Another beside it
-                    </Button>
-                  )}
-                </div>
-                <PlanHead
-                  plan={draft.plan}
-                  filters={data.filters}
-                  onChange={(plan) => put(index, { ...draft, plan })}
-                />
-                {wrong ? (
-                  <p role="alert" className="border-l-4 border-accent pl-2.5">
-                    {wrong}
-                  </p>
-                ) : price ? (
-                  <PlanPrice price={price} longest={longest} />
-                ) : (
-                  <Waiting what="Pricing it" />
-                )}
-                <PlanTargets
-                  plan={draft.plan}
-                  filters={data.filters}
-                  gainWord={data.gain_word}
-                  onChange={(plan) => put(index, { ...draft, plan })}
-                />
-                <KeepIt rig={rigId} draft={draft} tonight={data.tonight} />
-              </section>
-            );
-          })}
+          {drafts.map((draft, index) => (
+            <PlanColumn
+              key={index}
+              rig={rigId}
+              data={data}
+              draft={draft}
+              price={prices.data?.prices[index] ?? null}
+              wrong={prices.data?.wrong[index] ?? ""}
+              longest={longest}
+              alone={drafts.length === 1}
+              onChange={(next) => put(index, next)}
+              onAway={() => change([drafts[index === 0 ? 1 : 0] ?? draft])}
+              onBeside={() => change([draft, { name: `${draft.name}, otherwise`, plan: draft.plan }])}
+            />
+          ))}
         </div>
       )}
       <KeptPlans
