@@ -239,6 +239,15 @@ def test_what_has_not_begun_is_changed_while_a_run_goes_on(client, context):
     )
     assert change(cold[0], left_out=False).status_code == 200
     assert [s["state"] for s in run()["steps"] if s["kind"] == "cool"][-1] == "to do"
+    # More is put on the end: a bias, which is shot whatever was left out before it.
+    more = client.get(f"/api/runs/{job}/more").json["offers"]
+    bias = next(o for o in more if o["key"].startswith("bias"))
+    for wrong, status in (({"key": bias["key"], "frames": 0}, 409), ({"key": "dark:moon", "frames": 9}, 404)):
+        assert client.post(f"/api/runs/{job}/more", json=wrong).status_code == status
+    assert client.post(f"/api/runs/{job}/more", json={"key": bias["key"], "frames": 40}).status_code == 200
+    steps = run()["steps"]
+    assert [(s["kind"], s["count"]) for s in steps[-2:]] == [("bias", 40), ("build", 0)]
+    assert change(steps[-2], left_out=True).status_code == 200
     assert client.post(f"/api/runs/{job}/end-by", json={"until": "soon"}).status_code == 400
     assert client.post(f"/api/runs/{job}/end-by", json={"until": "05:30"}).status_code == 200
     assert run()["until"] == "05:30"
@@ -250,6 +259,7 @@ def test_what_has_not_begun_is_changed_while_a_run_goes_on(client, context):
     assert done[0] == 20 and sum(n > 0 for n in done) < len(done), "the one under way, and no more"
     assert (
         change(later, count=9).status_code == 409
+        and client.post(f"/api/runs/{job}/more", json={"key": bias["key"], "frames": 40}).status_code == 409
         and client.post(f"/api/runs/{job}/finish").status_code == 409
     )
     client.post(f"/api/runs/{job}/put-away")

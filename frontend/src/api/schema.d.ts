@@ -5015,6 +5015,97 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{job_id}/more": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What can be put on the end of a run that goes on. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    job_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["MoreListOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Put a series on the end of a run that goes on. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    job_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["MoreIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{job_id}/put-away": {
         parameters: {
             query?: never;
@@ -7786,6 +7877,40 @@ export interface components {
             nights: components["schemas"]["MonthNightOut"][];
             /** Taken */
             taken: number;
+        };
+        /**
+         * MoreIn
+         * @description Put a series on the end.
+         */
+        MoreIn: {
+            /** Frames */
+            frames: number;
+            /** Key */
+            key: string;
+        };
+        /**
+         * MoreListOut
+         * @description All that can be put on the end.
+         */
+        MoreListOut: {
+            /** Offers */
+            offers: components["schemas"]["MoreOut"][];
+        };
+        /**
+         * MoreOut
+         * @description A series that can be put on the end of a run.
+         */
+        MoreOut: {
+            /** Frames */
+            frames: number;
+            /** Key */
+            key: string;
+            /** Text */
+            text: string;
+            /** Title */
+            title: string;
+            /** Why */
+            why: string;
         };
         /**
          * MoveIn

@@ -1,6 +1,6 @@
 import { useState } from "react";
 
-import { api, get, type Schemas } from "../../api/client";
+import { api, asked, get, type Schemas } from "../../api/client";
 import { useChange } from "../../api/hooks";
 import { Button, ColumnHead, Trouble } from "../../parts/basics";
 import { FilterStamp } from "../../parts/FilterStamp";
@@ -42,6 +42,64 @@ function Line({ step, onChange }: { step: Step; onChange: (change: Partial<Schem
   );
 }
 
+/** A dark or bias put on the end: the cap is on by then, and nobody is needed. */
+function PutMore({ jobId }: { jobId: number }) {
+  const path = { params: { path: { job_id: jobId } } };
+  const more = asked.useQuery("get", "/api/runs/{job_id}/more", path, { retry: false });
+  const [key, setKey] = useState("");
+  const [frames, setFrames] = useState("");
+  const put = useChange(
+    (body: Schemas["MoreIn"]) => get(api.POST("/api/runs/{job_id}/more", { ...path, body })),
+    () => setKey(""),
+  );
+  const offers = more.data?.offers ?? [];
+  const chosen = offers.find((o) => o.key === key);
+  if (offers.length === 0) return null;
+  return (
+    <form
+      className="flex flex-wrap items-center gap-2 pt-2"
+      onSubmit={(event) => {
+        event.preventDefault();
+        put.mutate({ key, frames: Number(frames) });
+      }}
+    >
+      <select
+        aria-label="More on the end"
+        value={key}
+        title={chosen?.why}
+        onChange={(event) => {
+          const offer = offers.find((o) => o.key === event.target.value);
+          setKey(event.target.value);
+          setFrames(String(offer?.frames ?? ""));
+        }}
+        className="h-8 min-w-0 flex-1 rounded-sm border border-rule bg-card px-2 max-md:h-11"
+      >
+        <option value="">More on the end…</option>
+        {offers.map((o) => (
+          <option key={o.key} value={o.key}>
+            {o.title} ({o.text})
+          </option>
+        ))}
+      </select>
+      {chosen && (
+        <>
+          <input
+            aria-label="Frames of it"
+            inputMode="numeric"
+            value={frames}
+            onChange={(event) => setFrames(event.target.value)}
+            className={`${FIELD} w-16`}
+          />
+          <Button type="submit" disabled={put.isPending || !(Number(frames) >= 1)}>
+            Put it on the end
+          </Button>
+        </>
+      )}
+      {put.error ? <Trouble error={put.error} /> : null}
+    </form>
+  );
+}
+
 /** What of a run has not begun: its numbers of frames, what is left out, when it has to be over, and an early end. */
 export function ToCome({ run }: { run: RunData }) {
   const job = { params: { path: { job_id: run.job.id } } };
@@ -77,6 +135,7 @@ export function ToCome({ run }: { run: RunData }) {
           {open.length === 0 && <li className="py-2 text-ink2">Nothing: this is the last of it.</li>}
         </ul>
         {change.error ? <Trouble error={change.error} /> : null}
+        <PutMore jobId={run.job.id} />
       </section>
       <section>
         <ColumnHead>When it ends</ColumnHead>

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from grayshelf.core.frames.sets import nominal_exposure
 from grayshelf.core.planning.sheet import FlatSeries
@@ -40,6 +40,17 @@ def served_by(wanted: DarkFlats, shot: Sequence[DarkFlats]) -> int | None:
         if same and _set_to(other) == _set_to(wanted):
             return other.row
     return None
+
+
+def shares_exposure(rows: Sequence[FlatSeries], index: int) -> bool:
+    """Whether a row was last shot at the exposure of another of its gain, offset and binning: where the light can be
+    dimmed, it is kept there, and one set of dark flats goes on serving both."""
+    row = rows[index]
+    if row.prior_exposure_s is None or row.begin_s is not None:
+        return False
+    mine = DarkFlats.of(index, row, row.prior_exposure_s)
+    others = (DarkFlats.of(i, r, r.prior_exposure_s) for i, r in enumerate(rows) if i != index)
+    return served_by(replace(mine, count=0), list(others)) is not None
 
 
 def _set_to(one: DarkFlats) -> tuple[object, ...]:

@@ -14,16 +14,19 @@ from grayshelf.core.planning.time_there_is import time_there_is
 from grayshelf.library.models import Job
 from grayshelf.library.records import as_kept, read
 from grayshelf.library.reminders import keep_reminders
-from grayshelf.library.rig_terms import wishes_of
+from grayshelf.library.rig_terms import gain_word, wishes_of
 from grayshelf.library.step_records import RunJob
 from grayshelf.web.common.rigs import passbands
 from grayshelf.web.common.schemas import Done, StartedOut
 from grayshelf.web.context import the_context
 from grayshelf.web.tonight.asked import refuse_if_not_ready, tonight_as_asked
+from grayshelf.web.tonight.more import more_out
 from grayshelf.web.tonight.run import run_page
 from grayshelf.web.tonight.schemas import (
     CurrentRunOut,
     EndIn,
+    MoreIn,
+    MoreListOut,
     RemindersIn,
     SeriesIn,
     StartIn,
@@ -34,7 +37,8 @@ from grayshelf.web.tonight.schemas import (
 from grayshelf.web.tonight.sheet import tonight_page
 from grayshelf.work.jobs import ALIVE
 from grayshelf.work.run.again import sheet_again
-from grayshelf.work.run.changes import change_series, end_by, finish_early
+from grayshelf.work.run.changes import change_series, end_by, finish_early, going
+from grayshelf.work.run.more import more_offers, put_on_end
 from grayshelf.work.run.starter import ByHand
 
 api = APIBlueprint("tonight", __name__, url_prefix="/api", tag="Gray Shelf")
@@ -137,6 +141,30 @@ def change_a_series(job_id: int, json_data: SeriesIn) -> Done:
     """Give a series that has not begun another number of frames, leave it out, or take it in again."""
     change_series(the_context().runner, job_id, json_data.step_id, json_data.count, json_data.left_out)
     return _told(job_id, "It is left out." if json_data.left_out else "It is on the sheet.")
+
+
+@api.get("/runs/<int:job_id>/more")
+@api.output(MoreListOut)
+def get_more(job_id: int) -> MoreListOut:
+    """What can be put on the end of a run that goes on."""
+    context = the_context()
+    with context.library.db.session() as session:
+        rig = context.library.rig(session, going(session, job_id)[0].rig_id or 0)
+        offers, pace = more_offers(context.library, rig, context.starter.devices(rig))
+        word = gain_word(context.library, rig.camera)
+    return MoreListOut(offers=[more_out(offer, pace, word) for offer in offers])
+
+
+@api.post("/runs/<int:job_id>/more")
+@api.input(MoreIn)
+@api.output(Done)
+def put_more(job_id: int, json_data: MoreIn) -> Done:
+    """Put a series on the end of a run that goes on."""
+    context = the_context()
+    with context.library.db.session() as session:
+        devices = context.starter.devices(context.library.rig(session, going(session, job_id)[0].rig_id or 0))
+    title = put_on_end(context.library, context.runner, job_id, devices, json_data.key, json_data.frames)
+    return _told(job_id, f"{title} is on the end.")
 
 
 @api.post("/runs/<int:job_id>/finish")

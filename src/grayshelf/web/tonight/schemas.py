@@ -295,6 +295,31 @@ class CurrentRunOut(Schema):
     run: RunOut | None
 
 
+class MoreOut(Schema):
+    """A series that can be put on the end of a run."""
+
+    key: str
+    title: str
+    why: str
+    frames: int
+    """As many as are usual."""
+    text: str
+    """'30 frames, 2 h 31 min'."""
+
+
+class MoreListOut(Schema):
+    """All that can be put on the end."""
+
+    offers: list[MoreOut]
+
+
+class MoreIn(Schema):
+    """Put a series on the end."""
+
+    key: str = Field(max_length=200)
+    frames: int
+
+
 class StartIn(Schema):
     """What to put on the sheet."""
 

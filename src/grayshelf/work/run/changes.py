@@ -23,7 +23,13 @@ from grayshelf.work.run.unattended import AT_SET_POINT
 MOST_FRAMES = 1000
 
 
-def _going(session: Session, job_id: int) -> tuple[Job, list[RunStep]]:
+def going(session: Session, job_id: int) -> tuple[Job, list[RunStep]]:
+    """A run that goes on, with its steps.
+
+    Raises
+    ------
+    Conflict, NotFound
+    """
     job = session.get(Job, job_id)
     if job is None or job.kind != "run":
         raise NotFound("There is no such run.")
@@ -45,7 +51,7 @@ def change_series(
     NotFound
     """
     with runner.changing, runner.library.db.session() as session:
-        _, steps = _going(session, job_id)
+        _, steps = going(session, job_id)
         step = next((s for s in steps if s.id == step_id and s.kind in SERIES), None)
         if step is None:
             raise NotFound("There is no such series in this run.", "Look at the page again.")
@@ -91,7 +97,7 @@ def finish_early(runner: JobRunner, job_id: int) -> None:
     Conflict, NotFound
     """
     with runner.changing, runner.library.db.session() as session:
-        _, steps = _going(session, job_id)
+        _, steps = going(session, job_id)
         now = next((s for s in steps if s.state in OPEN), None)
         if now is None:
             return
@@ -114,5 +120,5 @@ def _still_needed(step: RunStep, now: RunStep, shot: set[int | None]) -> bool:
 def end_by(runner: JobRunner, job_id: int, until: datetime | None, *, warm_after: bool) -> None:
     """Let a run that goes on be over by a time, or by none, and its sensor be warmed then or kept cold."""
     with runner.changing, runner.library.db.session() as session:
-        job, _ = _going(session, job_id)
+        job, _ = going(session, job_id)
         job.params = as_kept(replace(read(RunJob, job.params), until=until, warm_after=warm_after))

@@ -99,7 +99,7 @@ def look_at_fill(library: Library, rig_id: int, devices: RigDevices | None, choi
         zone = zone_of(library, session, rig)
         there_is = time_there_is(now, zone, choice.until, choice.hours, choice.battery_wh, choice.watts)
         pace, lights = pace_of(rig, devices), light_sets(library, rig)
-        camera = _camera(rig, devices, lights)
+        camera = camera_for_darks(rig, devices, lights)
         reach = _reach(rig, devices, choice.air_c, [s.facts.air_temp_c for s in lights])
         # What was put on by hand and taken off again stays in sight, to be put back.
         by_hand = sorted(choice.put_on | choice.left_out)
@@ -131,7 +131,7 @@ def look_at_fill(library: Library, rig_id: int, devices: RigDevices | None, choi
 
 
 @dataclass(frozen=True)
-class _Camera:
+class DarkCamera:
     """What a sheet of darks has to know of a camera."""
 
     cools: bool
@@ -140,15 +140,16 @@ class _Camera:
     shortest_s: float
 
 
-def _camera(rig: Rig, devices: RigDevices | None, lights: Sequence[LightSet]) -> _Camera:
+def camera_for_darks(rig: Rig, devices: RigDevices | None, lights: Sequence[LightSet]) -> DarkCamera:
+    """What is known of a rig's camera, from its devices, its card, or its lights."""
     card = camera_of(rig)
     if devices is None:
         # A set point in a header is one that a cooler was given.
         cooled = any(s.want.held for s in lights) if card.cooled is None else card.cooled
-        return _Camera(cooled, None, USUAL_SHORTEST_S if card.shortest_s is None else card.shortest_s)
+        return DarkCamera(cooled, None, USUAL_SHORTEST_S if card.shortest_s is None else card.shortest_s)
     facts = devices.camera.facts
     sensor = devices.camera.cooler().sensor_c if facts.cooled else None
-    return _Camera(facts.cooled, sensor, facts.shortest_s if card.shortest_s is None else card.shortest_s)
+    return DarkCamera(facts.cooled, sensor, facts.shortest_s if card.shortest_s is None else card.shortest_s)
 
 
 def _reach(

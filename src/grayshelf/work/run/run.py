@@ -25,6 +25,7 @@ from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.planning.forecast import afterwards
 from grayshelf.core.planning.gates import dim_for
 from grayshelf.core.planning.reminders import of_gate, reminded
+from grayshelf.core.planning.shared_dark_flats import shares_exposure
 from grayshelf.core.planning.sheet import SERIES, FlatSeries, StepKind
 from grayshelf.core.sensor.statistics import FlatStatistics, flat_statistics
 from grayshelf.library.models import RunShot, RunStep
@@ -42,6 +43,7 @@ from grayshelf.library.step_records import (
     ShotStats,
 )
 from grayshelf.work.flats.conditions import RowConditions
+from grayshelf.work.flats.searching import Sought
 from grayshelf.work.flats.test_flats import RigTaker
 from grayshelf.work.gates import gate_step, is_gate
 from grayshelf.work.job_states import OPEN, StepState
@@ -67,6 +69,8 @@ class Run(SheetRun):
     def __init__(self, working: Working, job: RunJob) -> None:
         super().__init__(working, job)
         self.taking, self.unattended = self.shooter(), Unattended(self)
+        #: Rows that did not find a brightness for the exposure that others have.
+        self._alone: set[int] = set()
         self.taker = RigTaker(
             self.devices,
             self.taking,
@@ -108,6 +112,16 @@ class Run(SheetRun):
     def can_be_shot_again(self, step: RunStep) -> bool:
         """Behind something that is not on the light's list, a setting could not be shot again."""
         return UNNAMED not in self.sought(step).stack
+
+    def sought(self, step: RunStep) -> Sought:
+        """As its lights were taken; where another filter has its exposure, the panel's brightness is looked for."""
+        sought = super().sought(step)
+        assert step.row is not None
+        keeps = self.devices.panel is not None and step.row not in self._alone
+        if keeps and shares_exposure(self.rows, step.row):
+            exposure_s = self.rows[step.row].prior_exposure_s
+            return replace(sought, mode="brightness", exposure_s=exposure_s, brightness=None)
+        return sought
 
     def _find(self, step: RunStep) -> None:
         assert step.row is not None
@@ -152,6 +166,11 @@ class Run(SheetRun):
         """One filter that fails does not stop the rest: its other steps wait behind a gate, after the others."""
         assert step.row is not None
         sought, wish = self.sought(step), self.rows[step.row]
+        if sought.mode == "brightness":
+            # The light cannot be so bright, or so dim: it has an exposure of its own then.
+            self._alone.add(step.row)
+            self.find(step)
+            return
         told = NoAnswerKept(**vars(no), stack=sought.stack)
         outcome = replace(read(SearchOutcome, step.outcome), no_answer=told, next=None)
         self.end(step, StepState.NO_ANSWER, outcome)

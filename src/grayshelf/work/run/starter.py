@@ -171,14 +171,15 @@ def make_run(
         params=as_kept(begun or RunJob(sheet.rows)),
         rig_id=rig.id,
         created_at=library.clock.now(),
-        steps=numbered([_step(step) for step in sheet.steps]),
+        steps=numbered([run_step_of(step) for step in sheet.steps]),
     )
     session.add(job)
     session.flush()
     return job
 
 
-def _step(step: SheetStep) -> RunStep:
+def run_step_of(step: SheetStep) -> RunStep:
+    """A step of a sheet as a run keeps it."""
     if step.gate is not None:
         made = gate_step(step.gate, step.seconds)
     else:
