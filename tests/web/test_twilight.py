@@ -218,3 +218,10 @@ def test_a_sky_that_is_gone_is_told(client, context):
         ).all()
         set_aside = [s for s in kept if not measured(s).counts]
         assert all(session.get_one(Frame, s.frame_id).rejected for s in set_aside)
+    # What it did not bring is picked at the next one where nobody chooses.
+    for at in ("dusk", "dawn"):
+        next_one = look(client, at=at)
+        assert [(r["key"]["filter_code"], r["count"]) for r in next_one["rows"]] == [
+            ("SII", 200 - row["done"])
+        ]
+        assert f"{200 - row['done']} in SII" in next_one["missed_text"]

@@ -9989,6 +9989,8 @@ export interface components {
             last_day: string;
             /** Last Text */
             last_text: string;
+            /** Missed Text */
+            missed_text: string;
             /** Most */
             most: number;
             /** Next Text */

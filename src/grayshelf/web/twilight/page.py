@@ -26,6 +26,7 @@ from grayshelf.web.twilight.rows import (
     day_in_words,
     known_in_words,
     last_in_words,
+    missed_in_words,
     place_in_words,
     row_out,
     troubled_row,
@@ -34,6 +35,7 @@ from grayshelf.web.twilight.run import run_values
 from grayshelf.web.twilight.scale import course_fade, fade_in_words, scale_of
 from grayshelf.web.twilight.schemas import SkyRowOut, TwilightIn, TwilightOut
 from grayshelf.work.jobs import ALIVE, RESUMABLE, WITH_RIG
+from grayshelf.work.sky.missed import missed_before
 from grayshelf.work.sky.rows import Ahead, has_place, look_ahead, twilight_of
 from grayshelf.work.sky.starter import newest_twilight
 
@@ -76,6 +78,7 @@ def twilight_page(
             "gate": None,
             "has_last": job is not None,
             "last_text": "",
+            "missed_text": "",
             "failed": [],
         }
         if has_place(site):
@@ -84,6 +87,7 @@ def twilight_page(
             else:
                 page |= _plan_page(library, session, rig, devices, asked, setting)
                 page["last_text"] = last_in_words(job, setting.zone)
+                page["missed_text"] = missed_in_words(missed_before(session, rig_id, library.clock.now()))
         return TwilightOut(**page)
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -143,6 +143,14 @@ def last_in_words(job: Job | None, zone: ZoneInfo) -> str:
         return ""
     when = (job.ended_at or job.created_at).astimezone(zone).date()
     return f"{in_words.short_day(when)}: {job.message}" if job.message else in_words.short_day(when)
+
+
+def missed_in_words(missed: Mapping[RowKey, int]) -> str:
+    """'The last twilight left 12 in SII and 20 in Ha: they are picked here.'"""
+    if not missed:
+        return ""
+    rows = in_words.listed([f"{count} in {key.filter_code}" for key, count in missed.items()])
+    return f"The last twilight left {rows}: they are picked here."
 
 
 def day_in_words(twilight: Twilight, zone: ZoneInfo) -> str:

@@ -128,5 +128,7 @@ class TwilightOut(Schema):
     gate: GateOut | None
     has_last: bool
     last_text: str
+    missed_text: str
+    """What the last twilight did not bring, which is picked where nobody chose."""
     failed: list[str]
     """Masters that could not be built, and why."""

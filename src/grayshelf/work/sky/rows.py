@@ -31,6 +31,7 @@ from grayshelf.library.records import read
 from grayshelf.library.sites import site_of
 from grayshelf.library.step_records import ShotStats, SkyParams, TwilightJob
 from grayshelf.work.flats.conditions import RowConditions, camera_traits, is_colour
+from grayshelf.work.sky.missed import missed_before
 
 #: What lies between two exposures besides the download, in seconds.
 BETWEEN_S = 1.0
@@ -61,8 +62,13 @@ class SkySubject:
 
 
 def usual_choice(library: Library, session: Session, rig: Rig) -> dict[RowKey, int]:
-    """What to shoot where nobody chose: of each filter the row that the newest lights used, as often as wished."""
+    """What to shoot where nobody chose: what the last twilight did not bring; else of each filter the row that the
+    newest lights used, as often as wished."""
     rows = sheet_rows(library, session, rig)
+    there = {row.key for row in rows}
+    missed = missed_before(session, rig.id, library.clock.now())
+    if missed := {key: count for key, count in missed.items() if key in there}:
+        return missed
     newest = {key: str(of.newest.utc or "") for key, of in lights_by_row(library, rig.id).items()}
     best: dict[str, RowKey] = {}
     for row in rows:

@@ -360,6 +360,7 @@ export function Twilight({ rig }: { rig: number }) {
       <div className="flex flex-col gap-4">
         {data.job && <Going data={data} />}
         {data.job?.can_stop !== true && <WhichTwilight data={data} choice={choice} setChoice={setChoice} />}
+        {!run && data.missed_text && !choice.rows && <p role="note">{data.missed_text}</p>}
         <SkyRows data={data} late={late} picking={picking} />
         {!run && (
           <ShootSky data={data} rig={rig} late={late} picking={picking} onStarted={() => setChoice({})} />
