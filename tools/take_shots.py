@@ -57,11 +57,23 @@ def standing(shots: Shots) -> None:
     """Places as they are before a run."""
     shots.visit("tonight", "/tonight")
     shots.visit("fill-night", "/tonight?fill=1", "night")
+    before_the_night(shots)
     shots.visit("shelf", "/shelf")
     shots.visit("card", "/shelf?wall=flats", click='[data-spine][aria-label^="Flat R"]')
     shots.visit("intake", "/intake")
     shots.visit("rigs", "/rigs")
     shots.visit("slip-care-night", "/nights/2026-10-18", "night", click='[data-set][aria-label*="OIII"]')
+
+
+def before_the_night(shots: Shots) -> None:
+    """Two plans side by side, in one of which the camera is turned."""
+    page = shots.page()
+    page.goto(URL + "/tonight?before=1")
+    page.get_by_role("checkbox", name="the camera is turned").first.check()
+    page.get_by_label("Where the flats go").first.select_option("before each turn of the camera")
+    page.get_by_text("between targets").first.wait_for()
+    shots.take(page, "before")
+    page.close()
 
 
 def looked_at(shots: Shots) -> None:
@@ -181,7 +193,6 @@ def flats(shots: Shots) -> None:
     page.get_by_role("button", name="Find all 7 settings").click()
     page.get_by_role("button", name="It is there: begin").click()
     page.get_by_role("button", name="Neutral film hangs: try again").wait_for(timeout=120_000)
-    shots.take(page, "flats-gate")
     page.get_by_role("button", name="Leave L out").click()
     page.get_by_role("button", name="Find all 7 settings").wait_for(timeout=60_000)
     shots.visit("flats-sheet", "/bench/flats?view=sheet")
