@@ -241,6 +241,7 @@ def test_what_has_not_begun_is_changed_while_a_run_goes_on(client, context):
     assert [s["state"] for s in run()["steps"] if s["kind"] == "cool"][-1] == "to do"
     # More is put on the end: a bias, which is shot whatever was left out before it.
     more = client.get(f"/api/runs/{job}/more").json["offers"]
+    assert not {o["key"] for o in more} & set(keys), "what is on it already is not offered"
     bias = next(o for o in more if o["key"].startswith("bias"))
     for wrong, status in (({"key": bias["key"], "frames": 0}, 409), ({"key": "dark:moon", "frames": 9}, 404)):
         assert client.post(f"/api/runs/{job}/more", json=wrong).status_code == status

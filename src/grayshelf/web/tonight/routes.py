@@ -38,7 +38,7 @@ from grayshelf.web.tonight.sheet import tonight_page
 from grayshelf.work.jobs import ALIVE
 from grayshelf.work.run.again import sheet_again
 from grayshelf.work.run.changes import change_series, end_by, finish_early, going
-from grayshelf.work.run.more import more_offers, put_on_end
+from grayshelf.work.run.more import more_offers, not_on_it, put_on_end
 from grayshelf.work.run.starter import ByHand
 
 api = APIBlueprint("tonight", __name__, url_prefix="/api", tag="Gray Shelf")
@@ -149,8 +149,10 @@ def get_more(job_id: int) -> MoreListOut:
     """What can be put on the end of a run that goes on."""
     context = the_context()
     with context.library.db.session() as session:
-        rig = context.library.rig(session, going(session, job_id)[0].rig_id or 0)
+        job, steps = going(session, job_id)
+        rig = context.library.rig(session, job.rig_id or 0)
         offers, pace = more_offers(context.library, rig, context.starter.devices(rig))
+        offers = not_on_it(offers, steps)
         word = gain_word(context.library, rig.camera)
     return MoreListOut(offers=[more_out(offer, pace, word) for offer in offers])
 

@@ -8,15 +8,16 @@ from dataclasses import replace
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import Conflict, NotFound
+from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.planning.capped import with_nobody
-from grayshelf.core.planning.sheet import RigPace
+from grayshelf.core.planning.sheet import SERIES, DarkSeries, RigPace, StepKind
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.lights import light_sets
 from grayshelf.library.models import Rig, RunStep
 from grayshelf.library.records import read
 from grayshelf.library.step_records import SheetParams
-from grayshelf.work.job_states import OPEN
+from grayshelf.work.job_states import OPEN, StepState
 from grayshelf.work.jobs import JobRunner
 from grayshelf.work.run.changes import MOST_FRAMES, going
 from grayshelf.work.run.fill_offers import FillOffer, fill_offers
@@ -34,6 +35,21 @@ def more_offers(library: Library, rig: Rig, devices: RigDevices | None) -> tuple
     return sorted(
         offers, key=lambda o: (-max((c.worth for c in o.fillable.counts), default=0.0), o.fillable.key)
     ), pace
+
+
+def not_on_it(offers: Sequence[FillOffer], steps: Sequence[RunStep]) -> list[FillOffer]:
+    """Those that the run does not shoot anyway."""
+
+    def place(kind: FrameKind, params: SheetParams | DarkSeries) -> tuple[object, ...]:
+        exposure_s = 0.0 if kind is FrameKind.BIAS else params.exposure_s
+        return kind, exposure_s, params.set_temp_c, params.gain, params.offset, params.binning
+
+    shot = {
+        place(SERIES[StepKind(s.kind)], read(SheetParams, s.params))
+        for s in steps
+        if s.kind in SERIES and s.row is None and s.state != StepState.SKIPPED
+    }
+    return [o for o in offers if place(o.series.kind, o.series) not in shot]
 
 
 def put_on_end(
