@@ -42,7 +42,8 @@ class Own:
 
     def ended(self, job_id: int):
         """A job, once it has ended."""
-        for _ in range(1200):
+        # The first to combine anything on a fresh machine compiles what does it, which takes a busy one a minute.
+        for _ in range(3600):
             jobs = self.client.get("/api/jobs").json
             job = next(j for j in jobs["alive"] + jobs["ended"] if j["id"] == job_id)
             if job["state"] not in ("queued", "running", "paused", "waiting"):

@@ -9638,6 +9638,11 @@ export interface components {
              * @enum {string}
              */
             at: "dusk" | "dawn";
+            /**
+             * Folder
+             * @default null
+             */
+            folder: string | null;
             /** Rows */
             rows: components["schemas"]["SkyChoice"][];
         };
@@ -9952,6 +9957,8 @@ export interface components {
              * @enum {string}
              */
             at: "dusk" | "dawn";
+            /** By Folder */
+            by_folder: boolean;
             /** Can Shoot */
             can_shoot: boolean;
             /** Cannot */

@@ -59,6 +59,10 @@ class TwilightJob:
 
     dawn: bool
     day: date
+    folder: str | None = None
+    """Where another program writes its frames; None where the rig shoots them."""
+    since: float = 0.0
+    """From when on files in it count, in seconds since 1970."""
 
 
 @dataclass(frozen=True)

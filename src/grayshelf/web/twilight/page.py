@@ -73,6 +73,7 @@ def twilight_page(
             "known_text": "",
             "place": place_in_words(site),
             "can_shoot": False,
+            "by_folder": False,
             "cannot": "",
             "job": None,
             "gate": None,
@@ -143,8 +144,9 @@ def _plan_page(
         ],
         "fade_text": fade_in_words(course_fade(twilight, ahead.planned), seen=False),
         "known_text": known_in_words(ahead.subjects),
-        "can_shoot": not cannot,
-        "cannot": cannot,
+        "can_shoot": not cannot and devices is not None,
+        "by_folder": not cannot and devices is None,
+        "cannot": cannot or (BY_HAND if devices is None else ""),
     } | scale_of(library, twilight, ahead.planned, [], zone)
 
 
@@ -153,8 +155,6 @@ def _cannot(session: Session, rig: Rig, devices: RigDevices | None, ahead: Ahead
     busy = session.scalar(
         select(Job).where(Job.rig_id == rig.id, Job.state.in_(ALIVE), Job.kind.in_(WITH_RIG))
     )
-    if devices is None:
-        return "No devices are connected to this rig: shoot by these times and exposures."
     if busy is not None:
         return f"The rig is busy: {busy.title}."
     if not is_next:
@@ -164,6 +164,12 @@ def _cannot(session: Session, rig: Rig, devices: RigDevices | None, ahead: Ahead
     if not ahead.planned:
         return "Choose at least one filter."
     return "" if ahead.flats else "The sky suits none of these filters."
+
+
+#: Where no rig does it.
+BY_HAND = (
+    "No devices are connected to this rig: your own program shoots, and each frame tells the next exposure."
+)
 
 
 def _plan_title(ahead: Ahead, zone: ZoneInfo) -> str:

@@ -39,7 +39,9 @@ def look_at_twilight(rig_id: int, json_data: TwilightIn) -> TwilightOut:
 def start_twilight(rig_id: int, json_data: StartTwilightIn) -> StartedOut:
     """Shoot flats on the next dusk's or dawn's sky."""
     counts = {key_in(r.key): r.count for r in json_data.rows}
-    job_id = the_context().twilight.start(rig_id, counts, dawn=json_data.at == "dawn")
+    job_id = the_context().twilight.start(
+        rig_id, counts, dawn=json_data.at == "dawn", folder=json_data.folder
+    )
     the_context().broker.publish("twilight")
     return StartedOut(job_id=job_id)
 

@@ -33,6 +33,8 @@ class StartTwilightIn(Schema):
 
     at: Literal["dusk", "dawn"]
     rows: list[SkyChoice] = Field(min_length=1, max_length=200)
+    folder: str | None = Field(default=None, max_length=2000)
+    """Where another program writes its frames; None where the rig shoots them."""
 
 
 class SkyMark(Schema):
@@ -123,6 +125,8 @@ class TwilightOut(Schema):
     place: str
     """Latitude and longitude; empty where nobody entered them."""
     can_shoot: bool
+    by_folder: bool
+    """Another program may shoot it, whose folder is watched."""
     cannot: str
     job: JobOut | None
     gate: GateOut | None

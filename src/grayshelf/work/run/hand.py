@@ -7,10 +7,7 @@ where it lies and ticks off its step; one that is wrong is entered and set aside
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
-from pathlib import Path
-
-from sqlalchemy import select
+from dataclasses import replace
 
 from grayshelf.core.checks.asked_for import which_of
 from grayshelf.core.errors import UnreadableFrame
@@ -26,8 +23,7 @@ from grayshelf.core.planning.sheet import SERIES, StepKind
 from grayshelf.core.sensor.statistics import flat_statistics, full_level
 from grayshelf.library.entering import enter_arrival
 from grayshelf.library.flat_sheet import Source
-from grayshelf.library.folder_list import folder_that_holds
-from grayshelf.library.models import Folder, Frame, RunShot, RunStep
+from grayshelf.library.models import Frame, RunShot, RunStep
 from grayshelf.library.records import as_kept, read
 from grayshelf.library.step_records import (
     JobResult,
@@ -42,27 +38,18 @@ from grayshelf.library.step_records import (
 from grayshelf.work.flats.conditions import RowConditions
 from grayshelf.work.flats.test_flats import RowLeftOut, TestFlat, measured_flat
 from grayshelf.work.job_states import OPEN, StepState
+from grayshelf.work.job_watch import watch_for
 from grayshelf.work.masters_after import group_new_frames
 from grayshelf.work.run.asked_of_hands import AskedOfHands, kind_of
 from grayshelf.work.run.sheet_run import SheetRun
 from grayshelf.work.steps import Handler, Working
-from grayshelf.work.watched import POLL_S, Arrival, WatchedFolder
+from grayshelf.work.watched import POLL_S, Arrival
 
 #: So many of a step's refused files are told of.
 REFUSED_TOLD = 8
 #: Kinds of frames that a sheet asks for.
 _SHOT_HERE = tuple(SERIES.values())
 A_TEST = "A test flat: its exposure was being looked for."
-
-
-@dataclass(frozen=True)
-class _Watch:
-    """The folder that is watched, and the one on the list in which it lies."""
-
-    files: WatchedFolder
-    folder_id: int
-    root: Path
-    below: str
 
 
 class _FromTheFolder:
@@ -85,19 +72,12 @@ class HandRun(SheetRun):
 
     def __init__(self, working: Working, job: RunJob) -> None:
         super().__init__(working, job)
-        self.watch = None if job.folder is None else self._watch(job.folder, job.since)
+        self.watch = None
+        if job.folder is not None:
+            self.watch = watch_for(self.library, self.control, self.zone, job.folder, job.since)
         self.taker = _FromTheFolder(self)
         self._early: dict[int, list[TestFlat]] = {}
         self.sheet = AskedOfHands(self)
-
-    def _watch(self, folder: str, since: float) -> _Watch:
-        folder_id, real, below = folder_that_holds(self.library, folder)
-        with self.library.db.session() as session:
-            root = Path(session.get_one(Folder, folder_id).path)
-            own = select(RunShot.path).join(RunStep).where(RunStep.job_id == self.control.job_id)
-            aside = select(Frame.path).where(Frame.folder_id == folder_id, Frame.rejected)
-            handled = {*session.scalars(own), *(p.removeprefix(below) for p in session.scalars(aside))}
-        return _Watch(WatchedFolder(real, since, self.zone, self.control, handled), folder_id, root, below)
 
     def handlers(self) -> Mapping[str, Handler]:
         """What is done with each kind of step."""

@@ -7,8 +7,8 @@ where it was, as far as the sky still allows. Nothing of it is kept as a setting
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
-from dataclasses import replace
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
 
 from sqlalchemy import select
 
@@ -21,7 +21,7 @@ from grayshelf.core.flats.sky.twilight import SkyDone, SkySeries, SkyShoot, SkyS
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.planning.gates import filter_in
-from grayshelf.core.sensor.statistics import flat_statistics
+from grayshelf.core.sensor.statistics import FlatStatistics, flat_statistics
 from grayshelf.library.models import RunShot, RunStep
 from grayshelf.library.records import as_kept, read
 from grayshelf.library.step_records import (
@@ -45,6 +45,55 @@ TICK_S = 15.0
 OVER_AFTER_S = 1800.0
 
 
+@dataclass(frozen=True)
+class SkyReading:
+    """What one frame of the sky shows, and whether it is a flat."""
+
+    shot: SkyShot
+    stats: ShotStats
+    counts: bool
+    trouble: str
+
+    @classmethod
+    def of(
+        cls,
+        subject: SkySubject,
+        stats: FlatStatistics,
+        began_s: float,
+        exposure_s: float,
+        before: Sequence[SkyShot],
+        *,
+        test: bool,
+    ) -> SkyReading:
+        """Read a frame.
+
+        Parameters
+        ----------
+        began_s
+            Seconds into the twilight.
+        test
+            It is a look at the sky: it counts as no flat.
+        """
+        full = subject.wish.full_adu
+        signal = min(max(stats.median - subject.pedestal.adu, 0.1), full)
+        brightest = min(max(stats.brightest_permille - subject.pedestal.adu, 0.1), full)
+        shot = SkyShot(began_s, exposure_s, signal, brightest_adu=brightest)
+        wish = subject.wish.below_limit([*before, shot])
+        counts, trouble = not test and wish.is_flat(shot), ""
+        if not test and not counts:
+            finding = sky_missed(signal - wish.level_adu, wish.tolerance_adu)
+            trouble = f"{finding.message} {finding.advice}"
+        told = replace(
+            ShotStats.of(stats),
+            signal=signal,
+            brightest_signal=brightest,
+            test=test,
+            counts=counts,
+            read=wish.can_read(signal),
+        )
+        return cls(shot, told, counts, trouble)
+
+
 class TwilightRun(Stepwise):
     """One dusk or dawn being shot."""
 
@@ -59,10 +108,9 @@ class TwilightRun(Stepwise):
             self.twilight = twilight_of(self.library, session, rig, job)
             self.sky = {str(key_of_sky(s)): s for s in self.steps(session) if s.kind == "sky"}
             counts = {key_of_sky(s): s.count for s in self.sky.values()}
-            subjects, troubles = sky_subjects(self.library, session, rig, self.devices, counts)
+            subjects, troubles = sky_subjects(self.library, session, rig, working.devices, counts)
         for trouble in troubles.values():
             raise GrayShelfError(trouble)
-        self.shoots_with = self.shooter()
         self.subjects = {s.wish.code: s for s in subjects}
         # As it was laid out: what this twilight itself has shown since does not turn the order round.
         self.order = sorted(self.sky, key=lambda name: self.sky[name].seq)
@@ -78,10 +126,15 @@ class TwilightRun(Stepwise):
         if step.kind != "sky":
             super().do_step(step)
             return
+        self.before_the_sky()
+        self._follow_the_sky()
+
+    def before_the_sky(self) -> None:
+        """What has to be so before the first frame."""
+        self.shoots_with = self.shooter()
         if self.devices.panel is not None:
             self.devices.panel.set_brightness(0)
         self._drop_old_asks()
-        self._follow_the_sky()
 
     def _drop_old_asks(self) -> None:
         """What was asked of a hand before the work was cut short is asked again when it is its turn."""
@@ -99,7 +152,7 @@ class TwilightRun(Stepwise):
             wish = self.subjects[name].wish
             window = window_of(wish, self.twilight.course)
             if window is None:
-                self._close(name, "the sky never suits it")
+                self.close(name, "the sky never suits it")
                 continue
             self._over_s = max(self._over_s, window[1] + OVER_AFTER_S)
             wishes.append(replace(wish, opens_s=window[0]))
@@ -114,7 +167,7 @@ class TwilightRun(Stepwise):
         in_place = at_work = ""
         while True:
             self.control.check()
-            shots = self._seen()
+            shots = self.seen()
             now = self._now()
             usual = self.twilight.course.fade(now).per_s
             if now > self._over_s:
@@ -131,12 +184,12 @@ class TwilightRun(Stepwise):
                 self._wait(subject, step)
             elif in_place != step.code:
                 # The sky goes on while the wheel turns: the exposure is reckoned anew afterwards.
-                self._set_up_for(subject)
+                self.set_up_for(subject)
                 in_place = step.code
             else:
-                self._shoot(subject, step, shots[step.code])
+                self.shoot(subject, step, shots[step.code])
         for name in self.order:
-            self._close(name, f"the sky grew too {'bright' if self.dawn else 'dark'}")
+            self.close(name, f"the sky grew too {'bright' if self.dawn else 'dark'}")
         group_new_frames(self.library)
 
     def _lay_down(self, name: str) -> None:
@@ -146,7 +199,8 @@ class TwilightRun(Stepwise):
             outcome = replace(read(SkyOutcome, step.outcome), next=None)
             self.change(step, state=StepState.TO_DO, outcome=outcome)
 
-    def _seen(self) -> dict[str, list[SkyShot]]:
+    def seen(self) -> dict[str, list[SkyShot]]:
+        """The frames of each row so far, in their order."""
         with self.library.db.session() as session:
             return {
                 name: [
@@ -167,22 +221,26 @@ class TwilightRun(Stepwise):
             started_at=row.started_at or self.library.clock.now(),
             outcome=replace(read(SkyOutcome, row.outcome), next=SkyNext(until=until, why=step.why)),
         )
-        self._say(f"Waiting for the sky in {subject.key.filter_code}: {step.why}")
+        self.say(f"Waiting for the sky in {subject.key.filter_code}: {step.why}")
         left = step.seconds
         while left > 0:
             # Cut into pieces, so that it can be paused; what is left is counted by the clock.
-            self.library.clock.sleep(min(left, TICK_S), self.control.cancel)
+            self.rest(min(left, TICK_S))
             self.control.check()
             left = (until - self.library.clock.now()).total_seconds()
 
-    def _set_up_for(self, subject: SkySubject) -> None:
+    def rest(self, seconds: float) -> None:
+        """A part of a wait."""
+        self.library.clock.sleep(seconds, self.control.cancel)
+
+    def set_up_for(self, subject: SkySubject) -> None:
         """Filter, focus and angle as the lights had them, each where the rig can."""
         code = subject.key.filter_code
         if self.devices.wheel is None and self.several_filters and self.by_hand("filter") != code:
             self.ask(self.sky[subject.wish.code], filter_in(code, "The sky is there for it."))
         set_up(self.devices, code, subject.focus, subject.angle_deg)
 
-    def _shoot(self, subject: SkySubject, coming: SkyShoot, before: list[SkyShot]) -> None:
+    def shoot(self, subject: SkySubject, coming: SkyShoot, before: list[SkyShot]) -> None:
         """One frame; it counts once it is on disk and entered, in one step."""
         step, key = self.sky[subject.wish.code], subject.key
         exposure = float(f"{coming.exposure_s:.4g}")
@@ -194,9 +252,7 @@ class TwilightRun(Stepwise):
                 read(SkyOutcome, step.outcome), next=SkyNext(exposure_s=exposure, test=coming.test)
             ),
         )
-        self._say(
-            f"{'A look at the sky in' if coming.test else 'Flats in'} {key.filter_code}: {exposure:g} s"
-        )
+        self.say(f"{'A look at the sky in' if coming.test else 'Flats in'} {key.filter_code}: {exposure:g} s")
         camera, number = self.devices.camera.facts, len(before) + 1
         if coming.test:
             folder = f"tests/{safe_name(camera.name)}"
@@ -216,16 +272,15 @@ class TwilightRun(Stepwise):
         taken = self.shoots_with.take(name, settings)
         colour = in_colours(camera.bayer_pattern, key.binning)
         stats = flat_statistics(taken.pixels, camera.white_adu, colour)
-        full = subject.wish.full_adu
-        signal = min(max(stats.median - subject.pedestal.adu, 0.1), full)
-        brightest = min(max(stats.brightest_permille - subject.pedestal.adu, 0.1), full)
-        seconds = taken.facts.exposure_s or exposure
-        shot = SkyShot(self.twilight.seconds(taken.began), seconds, signal, brightest_adu=brightest)
-        wish = subject.wish.below_limit([*before, shot])
-        counts, trouble = not coming.test and wish.is_flat(shot), ""
-        if not coming.test and not counts:
-            finding = sky_missed(signal - wish.level_adu, wish.tolerance_adu)
-            trouble = f"{finding.message} {finding.advice}"
+        seen = SkyReading.of(
+            subject,
+            stats,
+            self.twilight.seconds(taken.began),
+            taken.facts.exposure_s or exposure,
+            before,
+            test=coming.test,
+        )
+        counts, trouble, seconds = seen.counts, seen.trouble, seen.shot.exposure_s
         with self.library.db.session() as session:
             frame_id = None
             if not coming.test:
@@ -236,16 +291,7 @@ class TwilightRun(Stepwise):
                     seq=number,
                     exposure_s=seconds,
                     why=trouble,
-                    stats=as_kept(
-                        replace(
-                            ShotStats.of(stats),
-                            signal=signal,
-                            brightest_signal=brightest,
-                            test=coming.test,
-                            counts=counts,
-                            read=wish.can_read(signal),
-                        )
-                    ),
+                    stats=as_kept(seen.stats),
                     taken_at=taken.began,
                     path=name,
                     frame_id=frame_id,
@@ -254,7 +300,7 @@ class TwilightRun(Stepwise):
             session.get_one(RunStep, step.id).done = step.done + counts
         step.done += counts
         if step.done >= step.count:
-            self._close(subject.wish.code)
+            self.close(subject.wish.code)
         self.publish()
 
     def _place(self, step: RunStep, subject: SkySubject) -> str:
@@ -279,7 +325,7 @@ class TwilightRun(Stepwise):
         self.change(step, outcome=replace(outcome, place=place))
         return place
 
-    def _close(self, name: str, short: str = "") -> None:
+    def close(self, name: str, short: str = "") -> None:
         """A row that is open has come to its end; `short` says why it has fewer flats than wished."""
         step = self.sky[name]
         if step.state not in OPEN:
@@ -289,7 +335,8 @@ class TwilightRun(Stepwise):
 
     # -- telling ------------------------------------------------------------------------------------------------
 
-    def _say(self, said: str) -> None:
+    def say(self, said: str) -> None:
+        """Tell what the sky is used for now."""
         self._said = said
         self.tell()
 

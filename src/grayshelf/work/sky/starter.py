@@ -12,16 +12,19 @@ from grayshelf.core.errors import Conflict
 from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.planning.gates import Gate, zenith
 from grayshelf.devices.ports import RigDevices
+from grayshelf.library.folder_list import folder_that_holds
 from grayshelf.library.library import Library
 from grayshelf.library.models import Job, Rig, RunStep
 from grayshelf.library.records import as_kept, read
 from grayshelf.library.sites import site_of
 from grayshelf.library.step_records import JobResult, SkyParams, TwilightJob
+from grayshelf.work.flats.finding import started_now
 from grayshelf.work.flats.starter import refuse_what_the_rig_lacks
 from grayshelf.work.flats.test_flats import need_devices
 from grayshelf.work.gates import gate_step
 from grayshelf.work.job_states import JobState
 from grayshelf.work.jobs import JobControl, JobRunner, begins_job
+from grayshelf.work.sky.hand import HandTwilight
 from grayshelf.work.sky.rows import Ahead, look_ahead, place_of
 from grayshelf.work.sky.run import TwilightRun
 from grayshelf.work.steps import Working, numbered
@@ -39,8 +42,15 @@ class TwilightBench:
         return self.rigs.get(rig.devices or "")
 
     @begins_job
-    def start(self, rig_id: int, counts: Mapping[RowKey, int], *, dawn: bool) -> int:
+    def start(
+        self, rig_id: int, counts: Mapping[RowKey, int], *, dawn: bool, folder: str | None = None
+    ) -> int:
         """Start the next dusk or dawn; return its job.
+
+        Parameters
+        ----------
+        folder
+            Where another program writes its frames; None where the rig shoots them.
 
         Raises
         ------
@@ -53,8 +63,13 @@ class TwilightBench:
         with self.library.db.session() as session:
             rig = self.library.rig(session, rig_id)
             self.runner.refuse_if_busy(rig.id)
-            devices = need_devices(self.devices(rig))
-            refuse_what_the_rig_lacks(devices, list(counts))
+            devices, watched, since = self.devices(rig), None, 0.0
+            if folder is None:
+                devices = need_devices(devices)
+                refuse_what_the_rig_lacks(devices, list(counts))
+            else:
+                _, real, _ = folder_that_holds(self.library, folder)
+                devices, watched, since = None, str(real), started_now()
             place_of(site_of(self.library, session, rig))
             ahead = look_ahead(self.library, session, rig, devices, dawn=dawn, counts=counts)
             for trouble in ahead.troubles.values():
@@ -70,7 +85,7 @@ class TwilightBench:
                 kind="twilight",
                 title=f"{rig.name}: flats on the sky at {what}",
                 state=JobState.QUEUED,
-                params=as_kept(TwilightJob(dawn, twilight.day)),
+                params=as_kept(TwilightJob(dawn, twilight.day, watched, since)),
                 rig_id=rig.id,
                 created_at=self.library.clock.now(),
             )
@@ -84,12 +99,15 @@ class TwilightBench:
     def _work(self, control: JobControl, params: Mapping[str, Any]) -> JobResult:
         with self.library.db.session() as session:
             job = session.get_one(Job, control.job_id)
-            devices = need_devices(self.devices(self.library.rig(session, job.rig_id or 0)))
-        working = Working(self.library, self.runner, devices, control)
-        return TwilightRun(working, read(TwilightJob, params)).do()
+            rig = self.library.rig(session, job.rig_id or 0)
+        begun = read(TwilightJob, params)
+        if begun.folder is not None:
+            return HandTwilight(Working(self.library, self.runner, None, control), begun).do()
+        working = Working(self.library, self.runner, need_devices(self.devices(rig)), control)
+        return TwilightRun(working, begun).do()
 
 
-def _steps(ahead: Ahead, devices: RigDevices) -> list[RunStep]:
+def _steps(ahead: Ahead, devices: RigDevices | None) -> list[RunStep]:
     """The gate, the rows in the order to shoot them, and the masters."""
     steps = [gate_step(_gate(ahead, devices))]
     by_code = {s.wish.code: s for s in ahead.subjects}
@@ -108,12 +126,12 @@ def _steps(ahead: Ahead, devices: RigDevices) -> list[RunStep]:
     return numbered(steps)
 
 
-def _gate(ahead: Ahead, devices: RigDevices) -> Gate:
+def _gate(ahead: Ahead, devices: RigDevices | None) -> Gate:
     first = ahead.subjects[0]
     by_hand = []
-    if devices.focuser is None and first.focus is not None:
+    if (devices is None or devices.focuser is None) and first.focus is not None:
         by_hand.append(f"focus at {first.focus:,.0f}")
-    if devices.rotator is None and first.angle_deg is not None:
+    if (devices is None or devices.rotator is None) and first.angle_deg is not None:
         by_hand.append(f"camera at {first.angle_deg:.1f}°")
     return zenith(by_hand, f"{first.lights_of:%-d %b}" if first.lights_of else "")
 

@@ -321,14 +321,27 @@ function ShootSky({
   );
   const planned = data.rows.reduce((sum, r) => sum + r.planned, 0);
   const { total, wanted } = picking;
+  const [folder, setFolder] = useState("");
+  const lacks = data.by_folder ? !folder.trim() : !data.can_shoot;
   return (
     <>
+      {data.by_folder && (
+        <input
+          aria-label="Folder that your camera program writes to"
+          placeholder="Folder that your camera program writes to"
+          value={folder}
+          onChange={(event) => setFolder(event.target.value)}
+          className="num h-9 rounded-sm border border-rule bg-card px-2 max-md:h-11"
+        />
+      )}
       <Button
         look="accent"
         large
         className="self-start"
-        disabled={!data.can_shoot || start.isPending || late || total === 0}
-        onClick={() => start.mutate({ at: data.at, rows: wanted })}
+        disabled={lacks || start.isPending || late || total === 0}
+        onClick={() =>
+          start.mutate({ at: data.at, rows: wanted, folder: data.by_folder ? folder.trim() : null })
+        }
       >
         {planned < total ? `Shoot what fits, ${planned} flats` : `Shoot these ${total} flats`}
       </Button>
