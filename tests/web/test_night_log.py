@@ -112,7 +112,7 @@ def test_a_night_is_parted_and_joined_and_both_are_taken_back(nights):
     assert "3 frames are" in said["message"]
     assert kept(own, rig) == {**before, "2026-10-01": (3, 3), "2026-10-02": (3, 3)}
     # A frame of that time that comes in later is in the parted night, too, and a restart changes nothing.
-    shot(folder, "M33_L_late.fits", datetime(2026, 10, 1, 22, 50))
+    shot(folder, "M33_L_late.fits", datetime(2026, 10, 2, 2, 50))
     own.scan(folder)
     own.again()
     assert kept(own, rig)["2026-10-02"] == (4, 4)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import date, datetime, timedelta
+from datetime import UTC, date, datetime, time, timedelta
 
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
@@ -14,6 +14,7 @@ from grayshelf.library.grouping import RECOUNT, regroup, tell_again
 from grayshelf.library.library import Library
 from grayshelf.library.models import Frame, NightLog, Rig
 from grayshelf.library.nights_moved import keep_moves, night_moves
+from grayshelf.library.sites import zone_of
 
 #: After the last frame of a night: what comes in later and was begun before its end belongs to it.
 _AFTER = timedelta(seconds=1)
@@ -42,7 +43,7 @@ def part_night(library: Library, rig: Rig, night: date, at: datetime, into: date
                 "Give a time between its first and its last frame.",
             )
         _near(night, into)
-        move = NightMove(rig.camera, at, last + _AFTER, into)
+        move = NightMove(rig.camera, at, max(last + _AFTER, _noon(library, session, rig, night, 1)), into)
         _keep(library, session, [*night_moves(session), move])
     return _tell(library, move)
 
@@ -57,7 +58,8 @@ def join_nights(library: Library, rig: Rig, night: date, into: date) -> int:
     with library.db.session() as session:
         first, last = _span(session, rig, night)
         _near(night, into)
-        move = NightMove(rig.camera, first, last + _AFTER, into)
+        begins = min(first, _noon(library, session, rig, night, 0))
+        move = NightMove(rig.camera, begins, max(last + _AFTER, _noon(library, session, rig, night, 1)), into)
         _keep(library, session, [*night_moves(session), move])
         _join_logs(session, rig.id, night, into)
     return _tell(library, move)
@@ -92,6 +94,12 @@ def _span(session: Session, rig: Rig, night: date) -> tuple[datetime, datetime]:
     if first is None or last is None:
         raise NotFound("No frames of that night tell when they were taken.", "Nothing was changed.")
     return first, last
+
+
+def _noon(library: Library, session: Session, rig: Rig, night: date, later: int) -> datetime:
+    """The noon at which a night begins, or so many days later, UTC: frames that come in later belong to it, too."""
+    zone = zone_of(library, session, rig)
+    return datetime.combine(night + timedelta(days=later), time(12), tzinfo=zone).astimezone(UTC)
 
 
 def _near(night: date, into: date) -> None:

@@ -88,7 +88,16 @@ function KeptPlans({ rig, kept, onUse }: { rig: number; kept: Kept[]; onUse: (dr
   const away = useChange((id: number) =>
     get(api.DELETE("/api/rigs/{rig_id}/plans/{plan_id}", { params: { path: { rig_id: rig, plan_id: id } } })),
   );
-  if (kept.length === 0) return null;
+  const back = useChange((one: Kept) =>
+    get(
+      api.POST("/api/rigs/{rig_id}/plans", {
+        params: { path: { rig_id: rig } },
+        body: { name: one.name, night: one.night, plan: one.plan },
+      }),
+    ),
+  );
+  const [gone, setGone] = useState<Kept | null>(null);
+  if (kept.length === 0 && !gone) return null;
   return (
     <section className="pt-6">
       <ColumnHead
@@ -107,7 +116,14 @@ function KeptPlans({ rig, kept, onUse }: { rig: number; kept: Kept[]; onUse: (dr
                 <Button look="link" onClick={() => onUse({ name: one.name, plan: one.plan })}>
                   Look at it again
                 </Button>
-                <Button look="link" disabled={away.isPending} onClick={() => away.mutate(one.id)}>
+                <Button
+                  look="link"
+                  disabled={away.isPending}
+                  onClick={() => {
+                    setGone(one);
+                    away.mutate(one.id);
+                  }}
+                >
                   Throw away
                 </Button>
               </span>
@@ -116,7 +132,23 @@ function KeptPlans({ rig, kept, onUse }: { rig: number; kept: Kept[]; onUse: (dr
           </li>
         ))}
       </ul>
+      {gone && away.isSuccess && (
+        <p role="status" className="pt-2 text-s text-ink2">
+          “{gone.name}” is thrown away.{" "}
+          <Button
+            look="link"
+            disabled={back.isPending}
+            onClick={() => {
+              back.mutate(gone);
+              setGone(null);
+            }}
+          >
+            Take it back
+          </Button>
+        </p>
+      )}
       {away.error ? <Trouble error={away.error} /> : null}
+      {back.error ? <Trouble error={back.error} /> : null}
     </section>
   );
 }

@@ -53,14 +53,23 @@ class SheetRun(Searching):
             kept = read(RunJob, job.params)
             job.params = as_kept(replace(kept, rows=tuple(self.rows)))
 
+    def next_step(self) -> RunStep | None:
+        """The first step that is still open; what was to serve others, and was left out since, serves nobody."""
+        self.settle_dark_flats(None)
+        return super().next_step()
+
     def settle_dark_flats(self, row: int | None) -> None:
-        """After a row's exposure was found: its dark flats are shot where no other row's serve it."""
+        """Dark flats of a row whose exposure was found, and all that others' are to serve: they are shot where nothing
+        serves them."""
         with self.library.db.session() as session:
             steps = self.steps(session)
             kinds = [s for s in steps if s.kind == StepKind.DARK_FLATS and s.row is not None]
+            flats = {s.row for s in steps if s.kind == StepKind.FLATS and (s.done or s.state in OPEN)}
             for step in kinds:
-                served = read(SheetParams, step.params).served_by
-                if step.row == row or (served is not None and served == row):
+                if step.row not in flats:
+                    # Nothing is to be corrected by them.
+                    continue
+                if step.row == row or read(SheetParams, step.params).served_by is not None:
                     self._settle(step, [s for s in kinds if s.seq < step.seq])
 
     def _settle(self, step: RunStep, before: Sequence[RunStep]) -> None:
