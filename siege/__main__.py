@@ -6,11 +6,12 @@ import time
 from pathlib import Path
 
 from grayshelf.demo.generate import generate
-from siege import crowds, disks, headers, kills, older, requests, vanishing
+from siege import campaign, crowds, disks, headers, kills, older, requests, vanishing
 
 PARTS = {
     "kills": kills,
     "disks": disks,
+    "campaign": campaign,
     "vanishing": vanishing,
     "headers": headers,
     "requests": requests,

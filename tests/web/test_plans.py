@@ -104,6 +104,12 @@ def test_what_was_foretold_is_what_the_sheet_of_that_night_has(foreign):
     assert "lights of" in had["summary"] and had["time"] == "", "no run of ours shot its flats"
     table = own.client.get(f"/api/rigs/{rig}/plans.csv").text.splitlines()
     assert len(table) == 1 + len(names) and table[1].startswith("Both,2026-11-14,IC 342,")
+    # One that was spoilt keeps no page from the others.
+    own.change(
+        "INSERT INTO night_plan (rig_id, name, made_at, plan, foretold) "
+        f"VALUES ({rig}, 'spoilt', '2026-11-14 20:00:00', '{{\"targets\": 7}}', '{{}}')"
+    )
+    assert [p["name"] for p in own.get(f"/api/rigs/{rig}/plans")["kept"]] == ["Both"]
     ok(own.client.delete(f"/api/rigs/{rig}/plans/{plans[0]['id']}"))
     assert own.get(f"/api/rigs/{rig}/plans")["kept"] == []
     assert own.client.delete(f"/api/rigs/{rig}/plans/{plans[0]['id']}").status_code == 404

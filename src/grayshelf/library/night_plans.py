@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import logging
 from dataclasses import dataclass
 from datetime import date, datetime
 
+from pydantic import ValidationError
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
@@ -13,6 +15,7 @@ from grayshelf.core.planning.night_plan import NightPlan, PlanCost, check_plan
 from grayshelf.library.models import KeptPlan
 from grayshelf.library.records import as_kept, read
 
+log = logging.getLogger(__name__)
 #: More of a rig are looked for by nobody.
 MOST_KEPT = 200
 
@@ -39,9 +42,18 @@ def plan_of(row: KeptPlan) -> NightPlan:
 
 
 def plans_of(session: Session, rig_id: int) -> list[KeptPlan]:
-    """Those of a rig, the newest night first; patterns for any night before them."""
-    rows = session.scalars(select(KeptPlan).where(KeptPlan.rig_id == rig_id))
+    """Those of a rig that make sense, the newest night first; patterns for any night before them."""
+    rows = [r for r in session.scalars(select(KeptPlan).where(KeptPlan.rig_id == rig_id)) if _sound(r)]
     return sorted(rows, key=lambda r: (r.night is None, r.night or date.min, r.id), reverse=True)
+
+
+def _sound(row: KeptPlan) -> bool:
+    """One that was spoilt keeps no page from the others."""
+    try:
+        return bool(plan_of(row).targets) and read(Foretold, row.foretold) is not None
+    except (ValidationError, TypeError):
+        log.warning("plan %d of rig %d makes no sense and is left out", row.id, row.rig_id)
+        return False
 
 
 def kept_plan(session: Session, rig_id: int, plan_id: int) -> KeptPlan:
