@@ -9,9 +9,6 @@ from datetime import date
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import select
-
-from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.frames.weather import QUANTITIES
 from grayshelf.core.matching.model import PullSlip, Verdict
 from grayshelf.core.planning.sheet import SERIES
@@ -20,7 +17,7 @@ from grayshelf.library.facts_json import facts_if_sound
 from grayshelf.library.kept_lights import lights_of
 from grayshelf.library.library import Library
 from grayshelf.library.lights import LightSet, light_sets
-from grayshelf.library.models import Job, RunStep
+from grayshelf.library.models import RunStep
 from grayshelf.library.night_log import logs_of
 from grayshelf.library.records import read
 from grayshelf.library.sites import zone_of
@@ -36,6 +33,7 @@ from grayshelf.web.nights.schemas import (
     WeatherOut,
 )
 from grayshelf.work.job_states import JobState, StepState
+from grayshelf.work.run.night_had import runs_of_night
 
 #: Of a rig that was used for years, the months that are drawn.
 MOST_MONTHS = 240
@@ -101,10 +99,7 @@ def shot_lines(library: Library, rig_id: int, night: date) -> list[ShotLineOut]:
     told: list[tuple[Any, ShotLineOut]] = []
     with library.db.session() as session:
         zone = zone_of(library, session, library.rig(session, rig_id))
-        jobs = session.scalars(select(Job).where(Job.rig_id == rig_id, Job.kind.in_(("run", "twilight"))))
-        for job in jobs:
-            if night_of_utc(job.started_at or job.created_at, zone) != night:
-                continue
+        for job in runs_of_night(session, rig_id, night, zone):
             for step in job.steps:
                 line = _shot_line(step)
                 if line is not None and step.started_at is not None:

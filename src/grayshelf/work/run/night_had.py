@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from datetime import date
+from datetime import UTC, date, datetime, time, timedelta
+from zoneinfo import ZoneInfo
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -97,12 +98,8 @@ def _frames(session: Session, rig: Rig, night: date, kind: FrameKind) -> int:
 
 def _of_runs(library: Library, session: Session, rig: Rig, night: date) -> tuple[float | None, int | None]:
     """Seconds and hands of the runs of that night, or of the day after it."""
-    zone = zone_of(library, session, rig)
-    jobs = session.scalars(select(Job).where(Job.kind.in_(("run", "twilight")), Job.rig_id == rig.id))
     seconds, hands, any_run = 0.0, 0, False
-    for job in jobs:
-        if night_of_utc(job.created_at, zone) != night:
-            continue
+    for job in runs_of_night(session, rig.id, night, zone_of(library, session, rig)):
         steps = [s for s in job.steps if s.state == StepState.DONE and s.kind in (*_OF_FLATS, "sky")]
         if not any(_shoots(s) for s in steps):
             continue
@@ -112,6 +109,15 @@ def _of_runs(library: Library, session: Session, rig: Rig, night: date) -> tuple
         )
         hands += sum(s.kind == StepKind.GATE and read(GateParams, s.params).needs_person for s in steps)
     return (seconds, hands) if any_run else (None, None)
+
+
+def runs_of_night(session: Session, rig_id: int, night: date, zone: ZoneInfo) -> list[Job]:
+    """Runs and twilights of a rig that were begun in a night, or by day after it."""
+    noon = datetime.combine(night, time(12), tzinfo=zone).astimezone(UTC)
+    near = Job.created_at.between(noon, noon + timedelta(hours=25))
+    query = select(Job).where(Job.kind.in_(("run", "twilight")), Job.rig_id == rig_id, near)
+    # Where a clock is set back the day has an hour more.
+    return [j for j in session.scalars(query.order_by(Job.id)) if night_of_utc(j.created_at, zone) == night]
 
 
 def _shoots(step: RunStep) -> bool:
