@@ -63,6 +63,50 @@ def page(browser, server):
     assert not troubles, troubles
 
 
+def test_a_night_is_priced_before_it_begins_and_its_lights_are_kept_by_a_list(page, server):
+    page.goto(server.url + "/tonight?before=1")
+    both, broad = page.get_by_role("region", name="Both"), page.get_by_role("region", name="Broad only")
+    headline = re.compile(r"of flats; you are needed (once|twice|\d+ times)\.")
+    expect(both.get_by_text(headline)).to_be_visible()
+    expect(page.get_by_role("heading", level=1)).to_contain_text("Both costs")
+    # Turned between two targets, with the flats before the turn: needed more often, and that is said at the top.
+    both.get_by_role("checkbox", name="the camera is turned before it").check()
+    both.get_by_label("Where the flats go").select_option("before each turn of the camera")
+    expect(both.get_by_text("between targets, when lights could be taken")).to_be_visible()
+    expect(page.get_by_role("heading", level=1)).to_contain_text("hands more")
+    # A filter pressed in for the whole night; a count that cannot be is said, and the other plan stays priced.
+    broad.get_by_title("L on every target").click()
+    expect(broad.get_by_label("Lights in L")).to_have_value("14")
+    broad.get_by_label("Lights in L").fill("0")
+    expect(broad.get_by_role("alert")).to_contain_text("L has 1 to")
+    expect(both.get_by_text(headline)).to_be_visible()
+    broad.get_by_label("Lights in L").fill("20")
+    expect(broad.get_by_role("alert")).to_have_count(0)
+    broad.get_by_role("button", name="Keep “Broad only”").click()
+    kept = page.get_by_role("listitem").filter(has_text="foretold")
+    expect(kept).to_contain_text("Broad only")
+    page.set_viewport_size({"width": 390, "height": 844})
+    assert page.evaluate("document.documentElement.scrollWidth") <= 390, "nothing scrolls sideways"
+    page.set_viewport_size({"width": 1280, "height": 800})
+    # What is not kept of a night, by a list of names, and back.
+    page.goto(server.url + "/nights/2026-10-16")
+    region = page.get_by_role("heading", name="Lights kept").locator("xpath=ancestor::section[1]")
+    first = region.get_by_role("checkbox").first
+    expect(first).to_be_visible()
+    name = (
+        region.get_by_role("listitem")
+        .filter(has=page.locator("input:checked"))
+        .first.inner_text()
+        .split()[-1]
+    )
+    region.get_by_label("Names of lights, one a line").fill(f"{name}\nnowhere.fits")
+    region.get_by_label("What the list says").select_option(label="these are not kept")
+    region.get_by_role("button", name="Say so").click()
+    expect(region.get_by_role("status")).to_contain_text("1 light changed, 1 name not among the lights")
+    region.get_by_role("button", name="Take it back").click()
+    expect(region.get_by_role("status")).to_contain_text("1 light changed")
+
+
 def test_from_lights_that_lack_flats_to_a_slip_that_fits(page, tmp_path):
     # Tonight is the first place of a library that has something in it.
     expect(page.get_by_role("heading", name=re.compile("Done at .* You are needed twice"))).to_be_visible()
@@ -542,47 +586,3 @@ def test_the_shelf_is_filled_in_the_time_there_is(page):
     expect(page.get_by_role("heading", name="Now on the shelf")).to_be_visible(timeout=60_000)
     close.click()
     expect(page.get_by_role("button", name="Fill the shelf").first).to_be_visible()
-
-
-def test_a_night_is_priced_before_it_begins_and_its_lights_are_kept_by_a_list(page, server):
-    page.goto(server.url + "/tonight?before=1")
-    both, broad = page.get_by_role("region", name="Both"), page.get_by_role("region", name="Broad only")
-    headline = re.compile(r"of flats; you are needed (once|twice|\d+ times)\.")
-    expect(both.get_by_text(headline)).to_be_visible()
-    expect(page.get_by_role("heading", level=1)).to_contain_text("Both costs")
-    # Turned between two targets, with the flats before the turn: needed more often, and that is said at the top.
-    both.get_by_role("checkbox", name="the camera is turned before it").check()
-    both.get_by_label("Where the flats go").select_option("before each turn of the camera")
-    expect(both.get_by_text("between targets, when lights could be taken")).to_be_visible()
-    expect(page.get_by_role("heading", level=1)).to_contain_text("hands more")
-    # A filter pressed in for the whole night; a count that cannot be is said, and the other plan stays priced.
-    broad.get_by_title("L on every target").click()
-    expect(broad.get_by_label("Lights in L")).to_have_value("14")
-    broad.get_by_label("Lights in L").fill("0")
-    expect(broad.get_by_role("alert")).to_contain_text("L has 1 to")
-    expect(both.get_by_text(headline)).to_be_visible()
-    broad.get_by_label("Lights in L").fill("20")
-    expect(broad.get_by_role("alert")).to_have_count(0)
-    broad.get_by_role("button", name="Keep “Broad only”").click()
-    kept = page.get_by_role("listitem").filter(has_text="foretold")
-    expect(kept).to_contain_text("Broad only")
-    page.set_viewport_size({"width": 390, "height": 844})
-    assert page.evaluate("document.documentElement.scrollWidth") <= 390, "nothing scrolls sideways"
-    page.set_viewport_size({"width": 1280, "height": 800})
-    # What is not kept of a night, by a list of names, and back.
-    page.goto(server.url + "/nights/2026-10-16")
-    region = page.get_by_role("heading", name="Lights kept").locator("xpath=ancestor::section[1]")
-    first = region.get_by_role("checkbox").first
-    expect(first).to_be_visible()
-    name = (
-        region.get_by_role("listitem")
-        .filter(has=page.locator("input:checked"))
-        .first.inner_text()
-        .split()[-1]
-    )
-    region.get_by_label("Names of lights, one a line").fill(f"{name}\nnowhere.fits")
-    region.get_by_label("What the list says").select_option(label="these are not kept")
-    region.get_by_role("button", name="Say so").click()
-    expect(region.get_by_role("status")).to_contain_text("1 light changed, 1 name not among the lights")
-    region.get_by_role("button", name="Take it back").click()
-    expect(region.get_by_role("status")).to_contain_text("1 light changed")

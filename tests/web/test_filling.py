@@ -261,6 +261,7 @@ def test_what_has_not_begun_is_changed_while_a_run_goes_on(client, context):
     assert (
         change(later, count=9).status_code == 409
         and client.post(f"/api/runs/{job}/more", json={"key": bias["key"], "frames": 40}).status_code == 409
+        and client.get(f"/api/runs/{job}/more").json == {"offers": []}
         and client.post(f"/api/runs/{job}/finish").status_code == 409
     )
     client.post(f"/api/runs/{job}/put-away")

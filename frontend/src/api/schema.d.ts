@@ -5022,7 +5022,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What can be put on the end of a run that goes on. */
+        /** What can be put on the end of a run that goes on; nothing where it is over, as a page may ask that still shows it. */
         get: {
             parameters: {
                 query?: never;

@@ -146,10 +146,13 @@ def change_a_series(job_id: int, json_data: SeriesIn) -> Done:
 @api.get("/runs/<int:job_id>/more")
 @api.output(MoreListOut)
 def get_more(job_id: int) -> MoreListOut:
-    """What can be put on the end of a run that goes on."""
+    """What can be put on the end of a run that goes on; nothing where it is over, as a page may ask that still shows it."""
     context = the_context()
     with context.library.db.session() as session:
-        job, steps = going(session, job_id)
+        try:
+            job, steps = going(session, job_id)
+        except Conflict:
+            return MoreListOut(offers=[])
         rig = context.library.rig(session, job.rig_id or 0)
         offers, pace = more_offers(context.library, rig, context.starter.devices(rig))
         offers = not_on_it(offers, steps)
