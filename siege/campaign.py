@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import json
-import subprocess
 from pathlib import Path
 
 from tests.web.server import Server
 
-from siege.disks import _fill_up
+from siege.disks import fill_up, on_small_disk
 from siege.state import demo, harm_done, rows
 
 SIZE_MB = 600
@@ -19,18 +18,7 @@ NEAR_C = 0.3
 
 
 def main(folder: Path, frames: Path) -> list[str]:
-    disk = folder / "disk"
-    disk.mkdir()
-    mounted = subprocess.run(
-        ["mount", "-t", "tmpfs", "-o", f"size={SIZE_MB}m", "tmpfs", str(disk)], capture_output=True
-    )
-    if mounted.returncode:
-        print("   left out: a small disk to fill can be mounted by root only")
-        return []
-    try:
-        return _night(disk, frames)
-    finally:
-        subprocess.run(["umount", "-l", str(disk)], check=False)
+    return on_small_disk(folder, SIZE_MB, lambda disk: _night(disk, frames))
 
 
 def _night(disk: Path, frames: Path) -> list[str]:
@@ -44,7 +32,7 @@ def _night(disk: Path, frames: Path) -> list[str]:
     _go_on(server, job)
     # Its disk fills, and is freed after a while: it waits, and goes on by itself.
     _until_done(server, 60)
-    _fill_up(disk, disk / "ballast", 0)
+    fill_up(disk, disk / "ballast", 0)
     server.until(lambda: "needed in" in server.job(job)["message"], 60)
     (disk / "ballast").unlink()
     _until_done(server, 90)

@@ -7,6 +7,7 @@ import random
 import subprocess
 import time
 import urllib.error
+from collections.abc import Callable
 from pathlib import Path
 
 from siege.kills import KINDS, _answer_gates, _begin, _finish
@@ -17,16 +18,21 @@ SIZE_MB = 500
 
 
 def main(folder: Path, frames: Path) -> list[str]:
+    return on_small_disk(folder, SIZE_MB, lambda disk: _fill(disk, frames, folder))
+
+
+def on_small_disk(folder: Path, size_mb: int, attack: Callable[[Path], list[str]]) -> list[str]:
+    """Attack on a disk of its own that can be filled."""
     disk = folder / "disk"
     disk.mkdir()
     mounted = subprocess.run(
-        ["mount", "-t", "tmpfs", "-o", f"size={SIZE_MB}m", "tmpfs", str(disk)], capture_output=True
+        ["mount", "-t", "tmpfs", "-o", f"size={size_mb}m", "tmpfs", str(disk)], capture_output=True
     )
     if mounted.returncode:
         print("   left out: a small disk to fill can be mounted by root only")
         return []
     try:
-        return _fill(disk, frames, folder)
+        return attack(disk)
     finally:
         subprocess.run(["umount", "-l", str(disk)], check=False)
 
@@ -36,7 +42,7 @@ def _free(disk: Path) -> int:
     return stat.f_bavail * stat.f_frsize
 
 
-def _fill_up(disk: Path, ballast: Path, left: int) -> None:
+def fill_up(disk: Path, ballast: Path, left: int) -> None:
     try:
         with ballast.open("wb") as stream:
             for _ in range(max(_free(disk) - left, 0) // 65_536):
@@ -64,7 +70,7 @@ def _fill(disk: Path, frames: Path, folder: Path) -> list[str]:
             _answer_gates(server)
             time.sleep(0.05)
         left = chance.choice((0, 40_000, 3_000_000))
-        _fill_up(disk, ballast, left)
+        fill_up(disk, ballast, left)
         time.sleep(1.5)
         harm += [f"on a full disk: {f}" for f in pages_that_fail(server, MAIN_PAGES)]
         waited += any("needed in" in j["message"] for j in server.get("/api/jobs")["alive"])

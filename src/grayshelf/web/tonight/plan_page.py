@@ -9,7 +9,7 @@ from sqlalchemy.orm import Session
 
 from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.matching.model import Verdict
-from grayshelf.core.planning.flats_go import FlatsGo
+from grayshelf.core.planning.flats_go import FlatsGo, stands_of
 from grayshelf.core.planning.night_plan import (
     FlatRow,
     NightPlan,
@@ -164,9 +164,7 @@ def _row(row: FlatRow) -> str:
 
 def _notes(plan: NightPlan, cost: PlanCost) -> list[str]:
     notes = []
-    stands = [0]
-    for target in plan.targets[1:]:
-        stands.append(stands[-1] + int(target.turned))
+    stands = stands_of([t.turned for t in plan.targets])
     for stand, rows in cost.lost:
         names = in_words.listed([t.name for t, at in zip(plan.targets, stands, strict=True) if at == stand])
         notes.append(

@@ -112,13 +112,6 @@ class PricedOut(Schema):
     """What cannot be shot as planned, and what is on the shelf already."""
 
 
-class DifferenceOut(Schema):
-    """One plan against another."""
-
-    text: str
-    """'One costs 34 min more and needs you once more.'"""
-
-
 class LightsHadOut(Schema):
     """Lights planned and taken."""
 
@@ -163,12 +156,6 @@ class FilterChoiceOut(Schema):
     gain: float
     offset: float
     binning: int
-
-
-class GoOut(Schema):
-    """Where flats can go."""
-
-    go: FlatsGo
 
 
 class PlansOut(Schema):
