@@ -10,6 +10,7 @@ import time
 import pytest
 
 from grayshelf.core.planning.by_hand import NBSP
+from grayshelf.work.run.changes import end_by
 from tests.other_program import Program, write_lights
 from tests.own import Own
 
@@ -341,6 +342,47 @@ def test_headers_that_say_neither_kind_nor_camera_are_as_the_sheet_asked(own):
     until(own, lambda p: p["hand"]["done"] == done + 1)
     kept = own.query("SELECT kind, camera, rejected FROM frame ORDER BY id DESC LIMIT 1")
     assert kept == [("flat", "Kite 9", 0)]
+    # Read again, because its file was written anew, it is still what the sheet asked for.
+    newest = sorted(own.program.folder.glob("shot_*.fits"))[-1]
+    os.utime(newest, (time.time() - 60, time.time() - 60))
+    own.scan(own.program.folder)
+    kept = own.query("SELECT kind, camera, rejected, state FROM frame ORDER BY id DESC LIMIT 1")
+    assert kept == [("flat", "Kite 9", 0, "good")]
+
+
+def test_a_run_of_another_program_is_over_by_the_clock(own):
+    """In a search as in a series: what has come in by then counts, the rest is left, and it is said."""
+    refused = own.client.post(
+        "/api/runs",
+        json={
+            "rig_id": 1,
+            "frames": 4,
+            "leave_out": [],
+            "add": [],
+            "by_hand": True,
+            "until": "half past five",
+        },
+    )
+    assert refused.status_code == 400 and "05:30" in refused.text
+    job_id = begin(own, str(own.program.folder), until="05:30")
+    page = until(own, lambda p: p["hand"] is not None and "test flat of" in p["hand"]["what"])
+    assert page["until"] == "05:30"
+    end_by(own.context.runner, job_id, own.library.clock.now(), warm_after=False)
+    searched = own.ended(job_id)
+    assert searched["state"] == "done" and "as you said" in json.dumps(run(own)), run(own)
+    assert all(s["state"] in ("skipped", "done") for s in run(own)["steps"])
+    ok = own.client.post(f"/api/runs/{job_id}/put-away")
+    assert ok.status_code == 200
+    exposure, code = found_r(own)
+    page = run(own)
+    series = page["hand"]["step_id"]
+    done = page["hand"]["done"]
+    own.program.shoot("FLAT", exposure, filter=code)
+    until(own, lambda p: p["hand"]["done"] == done + 1)
+    end_by(own.context.runner, page["job"]["id"], own.library.clock.now(), warm_after=False)
+    own.ended(page["job"]["id"])
+    step = next(s for s in run(own)["steps"] if s["id"] == series)
+    assert step["done"] == step["count"] == done + 1
 
 
 def test_it_goes_on_after_a_restart_and_where_the_folder_came_back(own):

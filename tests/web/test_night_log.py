@@ -7,6 +7,7 @@ from datetime import datetime, timedelta
 import numpy as np
 import pytest
 
+from grayshelf.library.models import NightLog
 from tests.helpers import write_fits
 from tests.web.test_run import gate_of, wait_for
 
@@ -117,11 +118,24 @@ def test_a_night_is_parted_and_joined_and_both_are_taken_back(nights):
     own.again()
     assert kept(own, rig)["2026-10-02"] == (4, 4)
     assert "by hand" in own.get(f"/api/rigs/{rig}/nights/2026-10-02")["night_from"]
-    ok(own.client.post(f"/api/rigs/{rig}/nights/2026-10-02/move", json={"into": "2026-10-01"}))
+    other = f"/api/rigs/{rig}/nights/2026-10-02"
+    ok(own.client.put(f"{other}/log", json={"notes": "fog\nat two", "weather": {"humidity_percent": 92}}))
+    ok(own.client.post(f"{other}/move", json={"into": "2026-10-01"}))
     assert kept(own, rig)["2026-10-01"] == (7, 7) and "2026-10-02" not in kept(own, rig)
-    for _ in range(2):
-        ok(own.client.post(f"/api/rigs/{rig}/nights/move/take-back"))
-    assert kept(own, rig) == {**before, "2026-10-01": (7, 7)}
+    assert own.get(at)["notes"] == "first\nfog\nat two"
+    ok(own.client.put(f"{at}/log", json={"notes": "first\nfog\nat two\ndew", "weather": {"wind_m_s": 3}}))
+    ok(own.client.post(f"/api/rigs/{rig}/nights/move/take-back"))
+    # The notes go back with their night; what was written since stays where it was written.
+    with own.library.db.session() as session:
+        told = {str(log.night): (log.notes, log.conditions) for log in session.query(NightLog)}
+    assert told == {
+        "2026-10-01": ("first\ndew", {"wind_m_s": 3.0}),
+        "2026-10-02": ("fog\nat two", {"humidity_percent": 92.0}),
+    }
+    ok(own.client.put(f"{at}/log", json={"notes": "first"}))
+    ok(own.client.post(f"/api/rigs/{rig}/nights/move/take-back"))
+    # A night of which something is noted is there, also where it has no lights any more.
+    assert kept(own, rig) == {**before, "2026-10-01": (7, 7), "2026-10-02": (0, 0)}
     assert own.client.post(f"/api/rigs/{rig}/nights/move/take-back").status_code == 404
     assert "by hand" not in own.get(at)["night_from"] and own.get(at)["notes"] == "first"
     for wrong in (

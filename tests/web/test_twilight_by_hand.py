@@ -9,6 +9,7 @@ from datetime import UTC, date, datetime, timedelta
 
 import numpy as np
 import pytest
+from astropy.io import fits
 
 from grayshelf.clock import SimulatedClock
 from grayshelf.core.flats.sky.sun import twilight_at
@@ -123,3 +124,12 @@ def test_another_program_is_told_each_exposure_and_its_flats_are_in_the_master(d
         assert len({f.facts["exposure_s"] for f in frames}) > 1 and all(f.facts["of_sky"] for f in frames)
         assert frames[0].set.master_set_id is not None
     assert (folder / "sky 1.fits").exists() and not (folder / "sky 1.fits").is_symlink()
+
+    # Another program writes into its headers later (where the mount pointed): it is read again, and of the sky still.
+    for path in sorted(folder.glob("sky *.fits")):
+        with fits.open(path, mode="update") as hdus:
+            hdus[0].header["OBJCTALT"] = 71.5
+    own.scan(folder)
+    with own.library.db.session() as session:
+        again = [session.get_one(Frame, f.id) for f in frames]
+        assert all(f.facts["of_sky"] for f in again) and len({f.set_id for f in again}) == 1

@@ -22,7 +22,7 @@ from grayshelf.core.frames.night import follows_site, site_night, site_zone
 from grayshelf.core.frames.night_moves import NightMove, as_told, moved
 from grayshelf.core.frames.sets import set_key
 from grayshelf.core.rigs.trains import Train, train_of
-from grayshelf.library.facts_json import facts_to_json
+from grayshelf.library.facts_json import facts_if_sound, facts_to_json
 from grayshelf.library.files import read_header
 from grayshelf.library.folders import FileStamp, stamp_of
 from grayshelf.library.library import Library
@@ -166,6 +166,8 @@ def enter_file(
         frame.state, frame.reason, frame.advice, frame.facts = "unreadable", read.reason, read.advice, {}
         frame.kind = frame.camera = frame.utc = frame.night = frame.written = None
         return frame
+    before = facts_if_sound(frame.facts)
+    facts = facts if before is None else facts.read_again(before)
     still_wrong = _still_wrong(frame, facts, stays)
     frame.facts = facts_to_json(facts)
     frame.kind = facts.kind.value if facts.kind else None

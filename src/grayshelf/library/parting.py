@@ -9,11 +9,12 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import Conflict, GrayShelfError, NotFound
-from grayshelf.core.frames.night_moves import NightMove
+from grayshelf.core.frames.night_moves import NightMove, notes_joined, notes_parted
 from grayshelf.library.grouping import RECOUNT, regroup, tell_again
 from grayshelf.library.library import Library
 from grayshelf.library.models import Frame, NightLog, Rig
-from grayshelf.library.nights_moved import keep_moves, night_moves
+from grayshelf.library.night_log import log_of
+from grayshelf.library.nights_moved import NotesMoved, keep_moves, night_moves, notes_of_move
 from grayshelf.library.sites import zone_of
 
 #: After the last frame of a night: what comes in later and was begun before its end belongs to it.
@@ -60,8 +61,7 @@ def join_nights(library: Library, rig: Rig, night: date, into: date) -> int:
         _near(night, into)
         begins = min(first, _noon(library, session, rig, night, 0))
         move = NightMove(rig.camera, begins, max(last + _AFTER, _noon(library, session, rig, night, 1)), into)
-        _keep(library, session, [*night_moves(session), move])
-        _join_logs(session, rig.id, night, into)
+        _keep(library, session, [*night_moves(session), move], _join_logs(session, rig.id, night, move))
     return _tell(library, move)
 
 
@@ -71,7 +71,8 @@ def moves_of(session: Session, rig: Rig) -> list[NightMove]:
 
 
 def take_move_back(library: Library, rig: Rig) -> int:
-    """Take the newest move of a rig's camera back; returns how many frames changed their night.
+    """Take the newest move of a rig's camera back, with the notes that came with it; returns how many frames changed
+    their night.
 
     Raises
     ------
@@ -81,6 +82,9 @@ def take_move_back(library: Library, rig: Rig) -> int:
         mine = moves_of(session, rig)
         if not mine:
             raise NotFound("No night of this rig was parted or joined.")
+        noted = notes_of_move(session, mine[-1])
+        if noted is not None:
+            _part_logs(session, noted)
         _keep(library, session, [m for m in night_moves(session) if m != mine[-1]])
     return _tell(library, mine[-1])
 
@@ -109,8 +113,10 @@ def _near(night: date, into: date) -> None:
         raise GrayShelfError(f"Nights are parted and joined over {MOST_DAYS} days at most.")
 
 
-def _keep(library: Library, session: Session, moves: Sequence[NightMove]) -> None:
-    keep_moves(session, moves)
+def _keep(
+    library: Library, session: Session, moves: Sequence[NightMove], notes: NotesMoved | None = None
+) -> None:
+    keep_moves(session, moves, notes)
     # Cut short from here on, it is done again when the library is opened.
     library.set_setting(session, RECOUNT, {"due": True})
 
@@ -127,16 +133,35 @@ def _tell(library: Library, move: NightMove) -> int:
     return changed
 
 
-def _join_logs(session: Session, rig_id: int, night: date, into: date) -> None:
-    def of(when: date) -> NightLog | None:
-        return session.scalar(select(NightLog).where(NightLog.rig_id == rig_id, NightLog.night == when))
-
-    log, other = of(night), of(into)
+def _join_logs(session: Session, rig_id: int, night: date, move: NightMove) -> NotesMoved | None:
+    """Put what is noted of a night with that of another; what it was before, None where nothing was noted."""
+    log, other = log_of(session, rig_id, night), log_of(session, rig_id, move.night)
     if log is None:
-        return
+        return None
+    there = None if other is None else dict(other.conditions)
+    before = NotesMoved(move, rig_id, night, log.notes, dict(log.conditions), there)
     if other is None:
-        log.night = into
-        return
-    other.notes = "\n".join(part for part in (other.notes, log.notes) if part)
+        log.night = move.night
+        return before
+    other.notes = notes_joined(other.notes, log.notes)
     other.conditions = {**log.conditions, **other.conditions}
     session.delete(log)
+    return before
+
+
+def _part_logs(session: Session, noted: NotesMoved) -> None:
+    """Give a night back what was noted of it; what was changed since stays where it is."""
+    joined = log_of(session, noted.rig_id, noted.move.night)
+    if joined is not None:
+        joined.notes = notes_parted(joined.notes, noted.notes)
+        came = noted.weather.items() - (noted.weather_there or {}).items()
+        joined.conditions = {k: v for k, v in joined.conditions.items() if (k, v) not in came}
+        if noted.weather_there is None and not joined.notes and not joined.conditions:
+            session.delete(joined)
+            session.flush()
+    own = log_of(session, noted.rig_id, noted.night)
+    if own is None:
+        own = NightLog(rig_id=noted.rig_id, night=noted.night, conditions={}, notes="")
+        session.add(own)
+    own.notes = notes_joined(own.notes, noted.notes)
+    own.conditions = {**noted.weather, **own.conditions}

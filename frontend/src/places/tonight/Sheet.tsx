@@ -160,7 +160,7 @@ function WhereAndWhen({ data, children }: { data: TonightData; children: ReactNo
         </Button>
       )}
       {data.go_text && <span className="text-s text-ink2">{data.go_text}</span>}
-      {data.steps.length > 0 && data.has_devices && (
+      {data.steps.length > 0 && (
         <label className="flex items-center gap-2">
           not after
           <input

@@ -159,7 +159,11 @@ export function ToCome({ run }: { run: RunData }) {
             {until.trim() ? "Set it" : "Take it back"}
           </Button>
         </form>
-        <p className="text-s text-ink2">No frame is begun that would end later; what was shot is built.</p>
+        <p className="text-s text-ink2">
+          {run.by_hand
+            ? "What has come in by then counts, and is built; the rest is left."
+            : "No frame is begun that would end later; what was shot is built."}
+        </p>
         {run.cools && (
           <label className="flex items-center gap-2 pt-3">
             <input

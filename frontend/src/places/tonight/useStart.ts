@@ -14,7 +14,7 @@ export function useStart(rigId: number) {
           leave_out: wishes.leave_out,
           add: wishes.add,
           go: wishes.go ?? null,
-          until: by.hand ? null : wishes.until?.trim() || null,
+          until: wishes.until?.trim() || null,
           by_hand: by.hand,
           folder: by.folder,
         },

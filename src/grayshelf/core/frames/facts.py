@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import date, datetime
+from typing import Any
 
 from grayshelf.core.frames.angle import CameraAngle
 from grayshelf.core.frames.kinds import FrameKind
 
 #: Where a value came from that only the file's name says.
 FILE_NAME = "file name"
+#: Said by the run in whose folder a frame came in; its header does not say it.
+THE_RUN = "the run"
 #: The words for what may come from a file's name, in the order in which they are told.
 NAMED = {
     "kind": "kind of frame",
@@ -77,6 +80,20 @@ class FrameFacts:
     def from_name(self) -> tuple[str, ...]:
         """Words for the values that only the file's name says."""
         return tuple(word for what, word in NAMED.items() if self.origins.get(what) == FILE_NAME)
+
+    def told_by_run(self, **told: Any) -> FrameFacts:
+        """With what a run knows of a frame and its header does not say, noted as such."""
+        return replace(self, **told, origins={**self.origins, **dict.fromkeys(told, THE_RUN)})
+
+    def read_again(self, before: FrameFacts) -> FrameFacts:
+        """As its header, read again, has it, with what a run told of it before: it holds while it is the same exposure
+        and the header still does not say it."""
+        if self.utc != before.utc:
+            return self
+        told = [name for name, origin in before.origins.items() if origin == THE_RUN]
+        return self.told_by_run(
+            **{name: getattr(before, name) for name in told if getattr(self, name) in (None, False)}
+        )
 
 
 def lacking(facts: FrameFacts) -> tuple[str, ...]:

@@ -43,3 +43,17 @@ def moved(facts: FrameFacts, moves: Sequence[NightMove]) -> FrameFacts:
             told = f"{facts.night_from}{BY_HAND}"
             return replace(facts, night=move.night, night_from=told, night_before=facts.night)
     return facts
+
+
+def notes_joined(there: str, came: str) -> str:
+    """Notes of a night with those of another behind them."""
+    return "\n".join(part for part in (there, came) if part)
+
+
+def notes_parted(now: str, came: str) -> str:
+    """Notes of a night without those that came with another; as they are where those were changed since."""
+    before, found, after = now.rpartition(came)
+    whole_lines = before[-1:] in ("", "\n") and after[:1] in ("", "\n")
+    if not came or not found or not whole_lines:
+        return now
+    return notes_joined(before.removesuffix("\n"), after.removeprefix("\n"))

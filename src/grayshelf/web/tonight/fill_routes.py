@@ -67,7 +67,7 @@ def start_fill(rig_id: int, json_data: FillIn) -> StartedOut:
     fill, starter = _look(rig_id, json_data), the_context().starter
     if json_data.by_hand:
         folder = json_data.folder.strip() or None if json_data.folder else None
-        return StartedOut(job_id=starter.start(rig_id, fill.sheet, ByHand(folder)))
+        return StartedOut(job_id=starter.start(rig_id, fill.sheet, ByHand(folder), fill.there_is.end))
     refuse_if_not_ready(fill.ready)
     return StartedOut(
         job_id=starter.start(rig_id, fill.sheet, until=fill.there_is.end, warm_after=json_data.warm_after)

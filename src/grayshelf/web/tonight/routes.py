@@ -78,13 +78,13 @@ def start_run(json_data: StartIn) -> StartedOut:
         add=",".join(json_data.add),
         go=json_data.go,
     )
-    sheet = tonight_as_asked(json_data.rig_id, query)
+    sheet, starter = tonight_as_asked(json_data.rig_id, query), the_context().starter
+    until = _by_the_clock(json_data.until)
     if json_data.by_hand:
         by_hand = ByHand(json_data.folder.strip() or None if json_data.folder else None)
-        return StartedOut(job_id=the_context().starter.start(json_data.rig_id, sheet.sheet, by_hand))
+        return StartedOut(job_id=starter.start(json_data.rig_id, sheet.sheet, by_hand, until))
     refuse_if_not_ready(sheet.ready)
-    until = _by_the_clock(json_data.until)
-    return StartedOut(job_id=the_context().starter.start(json_data.rig_id, sheet.sheet, until=until))
+    return StartedOut(job_id=starter.start(json_data.rig_id, sheet.sheet, until=until))
 
 
 def _by_the_clock(text: str | None) -> datetime | None:

@@ -108,6 +108,9 @@ class HandRun(SheetRun):
         """Wait for the next test flat of a row."""
         while not self._early.get(step.id):
             self._look(step)
+            if not self._early.get(step.id) and self.deadline.is_over():
+                self.end(step, StepState.SKIPPED)
+                raise RowLeftOut
         return self._early[step.id].pop(0)
 
     def found(self, step: RunStep, row: RowConditions, found: Found) -> None:
@@ -173,8 +176,11 @@ class HandRun(SheetRun):
         """Wait until a series has all its frames."""
         while self._done(step) < step.count:
             self._look(step)
+            if self._done(step) < step.count and self.deadline.cut(step):
+                break
         group_new_frames(self.library)
-        self.end(step)
+        if step.state in OPEN:
+            self.end(step)
 
     def _done(self, step: RunStep) -> int:
         with self.library.db.session() as session:
@@ -223,13 +229,8 @@ class HandRun(SheetRun):
 
     def _as_asked(self, facts: FrameFacts, step: RunStep) -> FrameFacts:
         """What a header does not say of kind and camera is as the sheet asked: without them a frame is in no set."""
-        filled = {name: "the sheet" for name in ("kind", "camera") if getattr(facts, name) is None}
-        return replace(
-            facts,
-            kind=facts.kind or kind_of(step),
-            camera=facts.camera or self.rig.camera,
-            origins={**facts.origins, **filled},
-        )
+        told = {"kind": kind_of(step), "camera": self.rig.camera}
+        return facts.told_by_run(**{n: value for n, value in told.items() if getattr(facts, n) is None})
 
     def _asking(self, current: RunStep) -> list[RunStep]:
         """Steps that a frame may be for: the one being done, those to come, then those that have all they need."""
@@ -327,14 +328,16 @@ class HandRun(SheetRun):
         """What came in."""
         with self.library.db.session() as session:
             steps = self.steps(session)
+        late = self.deadline.told(steps)
         if self.watch is None:
-            return JobResult("All is ticked off: scan the folder of its frames, and they are in the library")
+            told = "All that is over: scan" if late else "All is ticked off: scan"
+            return JobResult(f"{told} the folder of its frames, and they are in the library", late)
         frames = sum(s.done for s in steps if s.kind in SERIES)
         masters, failed = self.built(steps)
         came = (
             "One frame came in and was right" if frames == 1 else f"{frames:,} frames came in and were right"
         )
-        return JobResult(f"{came}; {masters} master{'s' if masters != 1 else ''} built", failed)
+        return JobResult(f"{came}; {masters} master{'s' if masters != 1 else ''} built", (*failed, *late))
 
 
 def _shot_of(

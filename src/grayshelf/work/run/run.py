@@ -93,11 +93,6 @@ class Run(SheetRun):
             StepKind.BUILD: self.build,
         }
 
-    def do_step(self, step: RunStep) -> None:
-        """Do one step to its end; where the time is over, leave it."""
-        if not self.unattended.pass_over(step):
-            super().do_step(step)
-
     def leave_out(self, gate: RunStep) -> None:
         """Leave out everything of a gate's row that is still open."""
         with self.library.db.session() as session:
@@ -217,7 +212,7 @@ class Run(SheetRun):
         colour = kind is FrameKind.FLAT and in_colours(camera.bayer_pattern, settings.binning)
         while step.done < step.count:
             self.control.check()
-            if self.unattended.cut(step, pause_s + settings.exposure_s + camera.download_s):
+            if self.deadline.cut(step, pause_s + settings.exposure_s + camera.download_s):
                 break
             number = step.done + 1
             if pause_s and number > 1:
@@ -391,5 +386,5 @@ class Run(SheetRun):
         self.unattended.warm()
         cold = self.devices.camera.cooler().set_point_c is not None
         todo = afterwards(darks, has_cover=False, panel_by_hand=True, cold=cold)
-        failed = (*failed, *self.unattended.told(steps))
+        failed = (*failed, *self.unattended.told(steps), *self.deadline.told(steps))
         return JobResult(f"{frames} frames shot, {masters} masters built", failed, (*todo, *own))

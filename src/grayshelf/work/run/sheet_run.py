@@ -13,6 +13,7 @@ from grayshelf.library.records import as_kept, read
 from grayshelf.library.step_records import BuildOutcome, RunJob, SheetParams
 from grayshelf.work.flats.searching import Searching, Sought
 from grayshelf.work.job_states import OPEN, StepState
+from grayshelf.work.run.deadline import Deadline
 from grayshelf.work.run.series import forecast_s
 from grayshelf.work.steps import Working
 
@@ -24,7 +25,12 @@ class SheetRun(Searching):
 
     def __init__(self, working: Working, job: RunJob) -> None:
         super().__init__(working)
-        self.rows = list(job.rows)
+        self.rows, self.deadline = list(job.rows), Deadline(self)
+
+    def do_step(self, step: RunStep) -> None:
+        """Do one step to its end; where the time is over, leave it."""
+        if not self.deadline.pass_over(step):
+            super().do_step(step)
 
     def sought(self, step: RunStep) -> Sought:
         """The row of a step as its lights were taken, behind what hung, or hangs, when it is searched."""

@@ -1,9 +1,8 @@
-"""What a run does where nobody is there: an end by the clock, and a cooler that does not hold its set point."""
+"""What a run does where nobody is there and the cooler does not hold its set point."""
 
 from __future__ import annotations
 
 from collections import Counter
-from datetime import datetime, timedelta
 from typing import TYPE_CHECKING
 
 from grayshelf.core.errors import GrayShelfError
@@ -11,7 +10,6 @@ from grayshelf.core.planning.sheet import SERIES, StepKind
 from grayshelf.library.models import Job, RunStep
 from grayshelf.library.records import read
 from grayshelf.library.step_records import RunJob, SeriesOutcome, SheetParams
-from grayshelf.work.build import FEWEST
 from grayshelf.work.job_states import OPEN, StepState
 from grayshelf.work.run.cooling import OFF_SET_POINT_C, cool_to, warm_up
 
@@ -33,32 +31,6 @@ class Unattended:
     def __init__(self, run: Run) -> None:
         self.run = run
         self._astray: Counter[int] = Counter()
-
-    @property
-    def until(self) -> datetime | None:
-        """When it has to be over; a person may change it while the run goes on."""
-        with self.run.library.db.session() as session:
-            return read(RunJob, session.get_one(Job, self.run.control.job_id).params).until
-
-    def is_over(self, needs_s: float = 0.0) -> bool:
-        """Whether what takes so many seconds would end after the time that was given."""
-        until = self.until
-        return until is not None and self.run.library.clock.now() + timedelta(seconds=needs_s) > until
-
-    def pass_over(self, step: RunStep) -> bool:
-        """Leave a step that comes too late; whether it was. What was shot is built in any case."""
-        if step.kind == StepKind.BUILD or not self.is_over():
-            return False
-        self.run.end(step, StepState.SKIPPED)
-        return True
-
-    def cut(self, step: RunStep, frame_s: float) -> bool:
-        """End a series before a frame that would end too late; whether it was."""
-        if not self.is_over(frame_s):
-            return False
-        self.run.change(step, count=step.done)
-        self.run.end(step, StepState.DONE if step.done >= FEWEST else StepState.SKIPPED)
-        return True
 
     def cool(self, step: RunStep) -> None:
         """Bring the sensor to its set point and let it settle; where it does not get there, go on with the next one."""
@@ -126,18 +98,12 @@ class Unattended:
             warm_up(run.devices.camera, run.library.clock, run.control)
 
     def told(self, steps: list[RunStep]) -> list[str]:
-        """What did not come to its end, a sentence each."""
-        found = [
+        """What was given up, a sentence each."""
+        return [
             trouble
             for s in steps
             if s.kind in AT_SET_POINT and (trouble := read(SeriesOutcome, s.outcome).trouble)
         ]
-        late = [s for s in steps if s.kind in SERIES and s.state == StepState.SKIPPED]
-        until = self.until
-        if until is not None and self.is_over() and late:
-            clock = until.astimezone(self.run.zone)
-            found.append(f"It ended at {clock:%H:%M}, as you said: {len(late)} of its series are left.")
-        return found
 
 
 #: So often a sensor may leave its set point in one series before the series is given up.

@@ -123,7 +123,7 @@ class HandTwilight(TwilightRun):
             began = now - timedelta(seconds=seconds)
         # The first of a row is read as a look where it is off: the next is reckoned by it.
         seen = SkyReading.of(subject, stats, self.twilight.seconds(began), seconds, before, test=False)
-        entered = replace(facts, of_sky=True)
+        entered = facts.told_by_run(of_sky=True)
         path = f"{self.watch.below}{arrival.name}"
         frame = enter_arrival(
             self.library, self.watch.folder_id, self.watch.root, path, arrival.stamp, entered, seen.trouble
