@@ -85,6 +85,7 @@ def test_what_was_foretold_is_what_the_sheet_of_that_night_has(foreign):
     both, one = told["prices"]
     assert both["seconds"] > one["seconds"] and "than" in told["difference"]
     assert {d["verdict"] for d in both["darks"]} == {"nothing fits"} and both["darks_missing"] == 2
+    assert both["darks_text"].endswith("to shoot")
     kept = {"name": "Both", "night": "2026-11-14", "plan": plan}
     ok(own.client.post(f"/api/rigs/{rig}/plans", json=kept))
     ok(own.client.post(f"/api/rigs/{rig}/plans", json=kept))
@@ -175,6 +176,29 @@ def test_where_tonights_flats_go_is_the_house_rules_and_changed_for_tonight(clie
     back = {**rule, "flats_go": "at the end of the night"}
     ok(client.put("/api/rigs/1/house-rules", json=back))
     assert tonight()["steps"] == usual["steps"] or len(tonight()["steps"]) == len(usual["steps"])
+
+
+def test_flats_on_the_sky_are_planned_by_the_sun_as_the_twilight_then_has_them(foreign):
+    own, shot = foreign
+    for code, gain in (("Lum", 56), ("Red", 56), ("H-alpha", 100)):
+        shot("M 33", datetime(2026, 10, 2, 22 + (gain == 100), 20 * (code == "Red")), code, 3, gain=gain)
+    rig = own.get("/api/state")["rigs"][0]["id"]
+    last = own.get(f"/api/rigs/{rig}/plans")["last"]
+    nowhere = price(own.client, {**last, "go": "at the next twilight"}, rig=rig)["prices"][0]
+    assert "where the rig stands" in " ".join(nowhere["notes"]) and nowhere["dark_flats"] == 0
+    site = {"name": "A roof", "time_zone": "Europe/Madrid", "latitude": 40.4, "longitude": -3.7}
+    ok(own.client.put("/api/site", json=site))
+    told = price(own.client, {**last, "go": "at the next twilight"}, rig=rig)["prices"][0]
+    page = ok(own.client.post(f"/api/rigs/{rig}/twilight", json={"at": "dawn"}))
+    flats = sum(r["planned"] for r in page["rows"])
+    assert told["flats"] == flats > 0 and told["hands"] == 1
+    # Of 14 November's night, before the sun of the 15th is up over Madrid at 8.
+    assert any(n.startswith("By the sun: the dawn of 15 Nov, 07:") for n in told["notes"]), told["notes"]
+    many = {**last, "go": "at the next twilight"}
+    ok(own.client.put(f"/api/rigs/{rig}/house-rules", json={"numbers": {"n_flats": 190}, "reason": "many"}))
+    short = price(own.client, many, rig=rig)["prices"][0]
+    assert any("Not all fit into one dawn" in n for n in short["notes"]), short["notes"]
+    assert short["flats"] < 3 * 190
 
 
 def test_one_plan_that_cannot_be_leaves_the_other_one_priced(client):

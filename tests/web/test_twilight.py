@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import math
 import time
-from datetime import date, timedelta
+from datetime import UTC, date, timedelta
 
+import numpy as np
 import pytest
 from astropy.io import fits
 from sqlalchemy import select
@@ -13,9 +14,10 @@ from sqlalchemy import select
 from grayshelf.clock import SimulatedClock
 from grayshelf.core.flats.sky.sun import twilight_at
 from grayshelf.demo.rigs import MODELS
-from grayshelf.library.models import FlatSetting, Frame, FrameSet, Job, MasterRecord, RunShot, RunStep
+from grayshelf.library.models import FlatSetting, Frame, FrameSet, Job, MasterRecord, Rig, RunShot, RunStep
 from grayshelf.library.records import read
 from grayshelf.library.step_records import ShotStats
+from tests.helpers import write_fits
 from tests.pages import say_at
 
 GAINS = {"L": 100.0, "R": 100.0, "Ha": 200.0, "SII": 200.0}
@@ -195,7 +197,7 @@ def test_a_dusk_that_is_stopped_goes_on_where_it_was(client, context):
         assert exposures == sorted(exposures), "the sky fades: each longer than the one before"
 
 
-def test_a_sky_that_is_gone_is_told(client, context):
+def test_a_sky_that_is_gone_is_told(client, context, tmp_path):
     # Near the end of the window: what is left does not suffice.
     clock = context.library.clock
     page = look(client, at="dawn", rows=rows(60, ("SII",)))
@@ -225,3 +227,26 @@ def test_a_sky_that_is_gone_is_told(client, context):
             ("SII", 200 - row["done"])
         ]
         assert f"{200 - row['done']} in SII" in next_one["missed_text"]
+    # What was shot of them since, by whatever program and light, is not missed any more.
+    with context.library.db.session() as session:
+        camera = session.get_one(Rig, 1).camera
+    key, at = page["rows"][0]["key"], clock.now().astimezone(UTC).replace(tzinfo=None)
+    for i in range(5):
+        cards = {
+            "INSTRUME": camera,
+            "IMAGETYP": "Flat Field",
+            "EXPTIME": 2.0,
+            "FILTER": "S2",
+            "GAIN": key["gain"],
+        }
+        cards |= {"OFFSET": key["offset"], "DATE-OBS": (at + timedelta(seconds=9 * i)).isoformat()}
+        write_fits(
+            tmp_path / f"{i}.fits", cards, np.random.default_rng(i).integers(9e3, 1e4, (40, 60), np.uint16)
+        )
+    scan = client.post("/api/folders", json={"path": str(tmp_path)}).json["id"]
+    for _ in range(600):
+        if scan in [j["id"] for j in client.get("/api/jobs").json["ended"]]:
+            break
+        time.sleep(0.1)
+    next_one = look(client, at="dusk")
+    assert next_one["rows"][0]["count"] == 195 - row["done"], next_one["missed_text"]

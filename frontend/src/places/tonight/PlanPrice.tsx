@@ -74,7 +74,7 @@ export function PlanPrice({ price, longest }: { price: Priced; longest: number }
           {price.rounds.length === 0 && <li className="py-1 text-ink2">None.</li>}
         </Called>
       </div>
-      <Called head={price.darks_missing ? `Darks: ${price.darks_take} to shoot` : "Darks: all there"}>
+      <Called head={`Darks: ${price.darks_text}`}>
         {price.darks.map((d) => (
           <li key={d.title} className="grid grid-cols-[1fr_auto] gap-2 border-b border-line py-1">
             <span>

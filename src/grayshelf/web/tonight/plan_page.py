@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import date, timedelta
+from zoneinfo import ZoneInfo
 
 from sqlalchemy.orm import Session
 
@@ -46,6 +47,7 @@ from grayshelf.web.tonight.plan_schemas import (
 from grayshelf.work.run.night_had import NightHad, night_had
 from grayshelf.work.run.pricing import DarkCalled, Priced, Saving, as_last_night
 from grayshelf.work.run.reach import binning_of
+from grayshelf.work.sky.rows import Ahead
 
 CAUSES = ("hands", "searches", "flats", "dark flats")
 WAYS = {
@@ -98,7 +100,7 @@ def priced_out(library: Library, rig_id: int, priced: Priced) -> PricedOut:
     """What a plan costs, in words."""
     with library.db.session() as session:
         rig = library.rig(session, rig_id)
-        bands, word = passbands(rig), gain_word(library, rig.camera)
+        bands, word, zone = passbands(rig), gain_word(library, rig.camera), zone_of(library, session, rig)
     plan, cost = priced.plan, priced.cost
     missing = [d for d in priced.darks if d.missing]
     return PricedOut(
@@ -127,9 +129,9 @@ def priced_out(library: Library, rig_id: int, priced: Priced) -> PricedOut:
         dark_time=_dark_time(plan, cost),
         darks=[_dark(d, word) for d in priced.darks],
         darks_missing=len(missing),
-        darks_take=_takes(sum(d.seconds for d in missing)),
+        darks_text=_darks_text(priced.darks),
         savings=[_saving(s, cost) for s in priced.savings],
-        notes=_notes(plan, cost),
+        notes=_notes(priced, zone),
     )
 
 
@@ -162,8 +164,8 @@ def _row(row: FlatRow) -> str:
     return row.filter_code if row.binning == 1 else f"{row.filter_code} at binning {row.binning}"
 
 
-def _notes(plan: NightPlan, cost: PlanCost) -> list[str]:
-    notes = []
+def _notes(priced: Priced, zone: ZoneInfo) -> list[str]:
+    plan, cost, notes = priced.plan, priced.cost, list[str]()
     stands = stands_of([t.turned for t in plan.targets])
     for stand, rows in cost.lost:
         names = in_words.listed([t.name for t, at in zip(plan.targets, stands, strict=True) if at == stand])
@@ -174,10 +176,41 @@ def _notes(plan: NightPlan, cost: PlanCost) -> list[str]:
     if cost.covered:
         notes.append(f"The shelf has flats in {in_words.listed([_row(r) for r in cost.covered])} that fit.")
     if plan.go is FlatsGo.NEXT_TWILIGHT and cost.rounds:
-        notes.append(
-            "The sky is bright enough for flats for half an hour or so: what does not fit waits for the next."
-        )
+        notes += _on_the_sky(priced.dawn, zone)
     return notes
+
+
+def _on_the_sky(dawn: Ahead | None, zone: ZoneInfo) -> list[str]:
+    """When flats on the sky are shot, and what of them does not fit."""
+    if dawn is None:
+        return [
+            "The sky is bright enough for flats for half an hour or so: what does not fit waits for the next. Say where "
+            "the rig stands (Intake), and it is laid out by the sun."
+        ]
+    codes = {str(s.key): (s.key.filter_code, s.wish.count) for s in dawn.subjects}
+    short = [
+        f"{codes[p.code][0]} ({p.planned} of {codes[p.code][1]})"
+        for p in dawn.planned
+        if p.planned < codes[p.code][1]
+    ]
+    notes = []
+    ends = max((p.ends_s for p in dawn.planned if p.ends_s is not None), default=None)
+    if dawn.begins is not None and ends is not None:
+        day = in_words.short_day(dawn.twilight.day)
+        begins, ended = in_words.clock(dawn.begins, zone), in_words.clock(dawn.twilight.time(ends), zone)
+        notes.append(f"By the sun: the dawn of {day}, {begins} to {ended}.")
+    if short:
+        notes.append(
+            f"Not all fit into one dawn: {in_words.listed(short)}. The rest waits for the next twilight."
+        )
+    return notes + [f"{key.filter_code}: {why}" for key, why in dawn.troubles.items()]
+
+
+def _darks_text(darks: Sequence[DarkCalled]) -> str:
+    missing = [d for d in darks if d.missing]
+    care = sum(d.line.verdict is Verdict.CARE for d in darks)
+    told = f"{_takes(sum(d.seconds for d in missing))} to shoot" if missing else "all there"
+    return f"{told}, {care} with care" if care else told
 
 
 def _dark(dark: DarkCalled, word: str) -> DarkCalledOut:

@@ -106,7 +106,8 @@ class PricedOut(Schema):
     """What of it falls between targets, where lights could be taken; empty where none does."""
     darks: list[DarkCalledOut]
     darks_missing: int
-    darks_take: str
+    darks_text: str
+    """'47 min to shoot, 2 with care.'"""
     savings: list[SavingOut]
     notes: list[str]
     """What cannot be shot as planned, and what is on the shelf already."""

@@ -88,7 +88,7 @@ def twilight_page(
             else:
                 page |= _plan_page(library, session, rig, devices, asked, setting)
                 page["last_text"] = last_in_words(job, setting.zone)
-                page["missed_text"] = missed_in_words(missed_before(session, rig_id, library.clock.now()))
+                page["missed_text"] = missed_in_words(missed_before(session, rig, library.clock.now()))
         return TwilightOut(**page)
 
 

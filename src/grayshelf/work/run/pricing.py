@@ -9,6 +9,7 @@ from datetime import date
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import GrayShelfError
+from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.frames.angle import CameraAngle, angle_between
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.night import night_of_utc
@@ -38,11 +39,12 @@ from grayshelf.library.library import Library
 from grayshelf.library.lights import LightSet, light_sets, light_terms
 from grayshelf.library.models import Rig
 from grayshelf.library.rig_terms import TermsByGain, house_rules_of, tolerances_of
-from grayshelf.library.sites import zone_of
+from grayshelf.library.sites import site_of, zone_of
 from grayshelf.work.run.choice import AS_USUAL
 from grayshelf.work.run.flat_offers import OfferMaker
 from grayshelf.work.run.reach import binning_of
 from grayshelf.work.run.tonight import pace_of, plan_for
+from grayshelf.work.sky.rows import Ahead, has_place, look_ahead
 
 #: Where a set-up is not said to stay: over so many nights its end is looked at.
 A_SHORT_STAY = 3
@@ -90,6 +92,8 @@ class Priced:
     cost: PlanCost
     darks: tuple[DarkCalled, ...]
     savings: tuple[Saving, ...]
+    dawn: Ahead | None = None
+    """How flats on the sky lie in the dawn after the night; None where none are planned, or no place is known."""
 
 
 def price_night(library: Library, rig_id: int, devices: RigDevices | None, plan: NightPlan) -> Priced:
@@ -105,7 +109,8 @@ def price_night(library: Library, rig_id: int, devices: RigDevices | None, plan:
         rig = library.rig(session, rig_id)
         pricing = _Pricing(library, session, rig, devices)
         cost = pricing.cost(plan)
-        return Priced(plan, cost, pricing.darks(plan), pricing.savings(plan, cost))
+        dawn = pricing.dawn
+        return Priced(plan, cost, pricing.darks(plan), pricing.savings(plan, cost), dawn)
 
 
 class _Pricing:
@@ -125,6 +130,7 @@ class _Pricing:
         self.now = library.clock.now()
         self.tonight: date = night_of_utc(self.now, zone_of(library, session, rig))
         self.turns_back = devices is not None and devices.rotator is not None
+        self.dawn: Ahead | None = None
 
     def cost(self, plan: NightPlan, *, share: bool = False) -> PlanCost:
         """What a plan costs; with `share` as if all filters were shot at one exposure."""
@@ -139,7 +145,7 @@ class _Pricing:
 
         def sheet_of(rows: Sequence[FlatSeries]) -> RunSheet:
             if plan.go is FlatsGo.NEXT_TWILIGHT:
-                return sky_sheet(rows, self.pace)
+                return self._of_the_sky(rows)
             rows = one_exposure(rows) if share else rows
             return plan_for(self.session, self.rig, rows, (), self.pace, self.devices)
 
@@ -151,6 +157,16 @@ class _Pricing:
             download_s=self.pace.download_s,
             turn_s=self.pace.gate_s,
         )
+
+    def _of_the_sky(self, rows: Sequence[FlatSeries]) -> RunSheet:
+        """Rows laid out in the dawn after the night, where it is known where the rig stands."""
+        if not has_place(site_of(self.library, self.session, self.rig)):
+            return sky_sheet(rows, self.pace)
+        keys = [RowKey(r.filter_code, r.gain, r.offset, r.binning) for r in rows]
+        counts = {key: row.n_flats for key, row in zip(keys, rows, strict=True)}
+        self.dawn = look_ahead(self.library, self.session, self.rig, self.devices, dawn=True, counts=counts)
+        places = {str(key): index for index, key in enumerate(keys)}
+        return sky_sheet(rows, self.pace, [(places[p.code], p) for p in self.dawn.planned])
 
     def _like(
         self, filter_code: str, gain: float, offset: float, binning: int

@@ -66,7 +66,7 @@ def usual_choice(library: Library, session: Session, rig: Rig) -> dict[RowKey, i
     newest lights used, as often as wished."""
     rows = sheet_rows(library, session, rig)
     there = {row.key for row in rows}
-    missed = missed_before(session, rig.id, library.clock.now())
+    missed = missed_before(session, rig, library.clock.now())
     if missed := {key: count for key, count in missed.items() if key in there}:
         return missed
     newest = {key: str(of.newest.utc or "") for key, of in lights_by_row(library, rig.id).items()}
