@@ -137,10 +137,10 @@ def test_the_whole_sheet_is_shot_by_another_program_and_the_slips_fit(own):
     )
 
 
-def found_r(own):
+def found_r(own, **choice):
     """Begin, and find R's exposure; return it."""
     program = own.program
-    begin(own, str(program.folder))
+    begin(own, str(program.folder), **choice)
     for _ in range(8):
         hand = until(own, lambda p: p["hand"] is not None)["hand"]
         dials = {d["name"]: d["copied"] for d in hand["dials"]}
@@ -373,9 +373,22 @@ def test_a_run_of_another_program_is_over_by_the_clock(own):
     assert all(s["state"] in ("skipped", "done") for s in run(own)["steps"])
     ok = own.client.post(f"/api/runs/{job_id}/put-away")
     assert ok.status_code == 200
-    exposure, code = found_r(own)
+    # Of a run that shoots one filter the other one is put on the end: its frames count while the first is shot, too.
+    flats = [o for o in own.get("/api/rigs/1/tonight")["offers"] if o["kind"] == "flat"]
+    r, other = sorted(flats, key=lambda o: o["filter_code"] != "R")
+    exposure, code = found_r(own, leave_out=[other["key"]])
     page = run(own)
     series = page["hand"]["step_id"]
+    more = own.get(f"/api/runs/{page['job']['id']}/more")["offers"]
+    assert other["key"] in {o["key"] for o in more if o["group"] == "Flats"} and r["key"] not in {
+        o["key"] for o in more
+    }
+    put = {"key": other["key"], "frames": 5}
+    assert own.client.post(f"/api/runs/{page['job']['id']}/more", json=put).status_code == 200
+    own.program.shoot("FLAT", 1.0, filter=other["filter_code"])
+    find = until(own, lambda p: any(s["kind"] == "find" and s["state"] == "to do" for s in p["steps"]))
+    line = next(s["line"] for s in find["steps"] if s["kind"] == "find" and s["state"] == "to do")
+    assert line.startswith(f"{other['filter_code']}, gain")
     done = page["hand"]["done"]
     own.program.shoot("FLAT", exposure, filter=code)
     until(own, lambda p: p["hand"]["done"] == done + 1)

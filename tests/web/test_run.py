@@ -296,3 +296,29 @@ def test_a_stuck_wheel_and_a_cooler_that_gives_up_are_told():
     assert devices.camera.cooler().sensor_c > 0
     with pytest.raises(Exception, match="does not bin"):
         devices.camera.expose(1, 100, 30, 5)
+
+
+def test_flats_put_on_the_end_of_a_run_that_goes_on_are_shot_and_built(client, context):
+    def page():
+        return client.get("/api/rigs/1/run").json["run"]
+
+    job = start(client, ("SII",))
+    gate = gate_of(wait_for(context, page, gate_of))
+    more = client.get(f"/api/runs/{job}/more").json["offers"]
+    flats = {o["title"]: o for o in more if o["group"] == "Flats"}
+    assert not any(" in SII" in title for title in flats), "what it shoots anyway is not offered"
+    ha = next(o for title, o in flats.items() if " in Ha" in title)
+    assert "you are needed" in ha["text"]
+    assert client.post(f"/api/runs/{job}/more", json={"key": ha["key"], "frames": 6}).status_code == 200
+    assert client.post(f"/api/runs/{job}/more", json={"key": ha["key"], "frames": 6}).status_code == 404, (
+        "once"
+    )
+    context.library.clock.rate = 1e6
+    while gate is not None:
+        client.post(f"/api/jobs/{job}/answer", json={"step_id": gate["id"], "answer": "done"})
+        run = wait_for(context, page, lambda r: gate_of(r) or r["job"]["state"] == "done")
+        gate = gate_of(run)
+    done = {s["filter_code"]: s["done"] for s in run["steps"] if s["kind"] == "flats"}
+    built = [s["done"] for s in run["steps"] if s["kind"] == "build"]
+    assert done == {"SII": 5, "Ha": 6} and len(built) == 2 and min(built) >= 2, (done, run["subline"])
+    client.post(f"/api/runs/{job}/put-away")

@@ -7903,6 +7903,8 @@ export interface components {
         MoreOut: {
             /** Frames */
             frames: number;
+            /** Group */
+            group: string;
             /** Key */
             key: string;
             /** Text */
@@ -8509,8 +8511,8 @@ export interface components {
             darks: components["schemas"]["DarkCalledOut"][];
             /** Darks Missing */
             darks_missing: number;
-            /** Darks Take */
-            darks_take: string;
+            /** Darks Text */
+            darks_text: string;
             /** Diffusers */
             diffusers: number;
             /** Filters */

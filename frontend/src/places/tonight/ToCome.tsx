@@ -42,7 +42,7 @@ function Line({ step, onChange }: { step: Step; onChange: (change: Partial<Schem
   );
 }
 
-/** A dark or bias put on the end: the cap is on by then, and nobody is needed. */
+/** Darks, bias or flats put on the end. */
 function PutMore({ jobId }: { jobId: number }) {
   const path = { params: { path: { job_id: jobId } } };
   const more = asked.useQuery("get", "/api/runs/{job_id}/more", path, { retry: false });
@@ -75,10 +75,16 @@ function PutMore({ jobId }: { jobId: number }) {
         className="h-8 min-w-0 flex-1 rounded-sm border border-rule bg-card px-2 max-md:h-11"
       >
         <option value="">More on the end…</option>
-        {offers.map((o) => (
-          <option key={o.key} value={o.key}>
-            {o.title} ({o.text})
-          </option>
+        {[...new Set(offers.map((o) => o.group))].map((group) => (
+          <optgroup key={group} label={group}>
+            {offers
+              .filter((o) => o.group === group)
+              .map((o) => (
+                <option key={o.key} value={o.key}>
+                  {o.title} ({o.text})
+                </option>
+              ))}
+          </optgroup>
         ))}
       </select>
       {chosen && (

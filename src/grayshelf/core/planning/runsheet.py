@@ -116,7 +116,7 @@ def plan_sheet(
         steps.append(
             SheetStep(
                 StepKind.BUILD,
-                f"Build {len(ordered)} master flats and their dark flats",
+                f"Build {len(ordered)} master flat{'s' if len(ordered) != 1 else ''} and their dark flats",
                 pace.build_s * len(ordered),
             )
         )

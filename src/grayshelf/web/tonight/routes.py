@@ -38,7 +38,7 @@ from grayshelf.web.tonight.sheet import tonight_page
 from grayshelf.work.jobs import ALIVE
 from grayshelf.work.run.again import sheet_again
 from grayshelf.work.run.changes import change_series, end_by, finish_early, going
-from grayshelf.work.run.more import more_offers, not_on_it, put_on_end
+from grayshelf.work.run.more import more_for, put_on_end
 from grayshelf.work.run.starter import ByHand
 
 api = APIBlueprint("tonight", __name__, url_prefix="/api", tag="Gray Shelf")
@@ -154,10 +154,8 @@ def get_more(job_id: int) -> MoreListOut:
         except Conflict:
             return MoreListOut(offers=[])
         rig = context.library.rig(session, job.rig_id or 0)
-        offers, pace = more_offers(context.library, rig, context.starter.devices(rig))
-        offers = not_on_it(offers, steps)
-        word = gain_word(context.library, rig.camera)
-    return MoreListOut(offers=[more_out(offer, pace, word) for offer in offers])
+        more = more_for(context.library, session, job, steps, context.starter.devices(rig))
+        return MoreListOut(offers=more_out(more, gain_word(context.library, rig.camera)))
 
 
 @api.post("/runs/<int:job_id>/more")

@@ -299,6 +299,8 @@ class MoreOut(Schema):
     """A series that can be put on the end of a run."""
 
     key: str
+    group: str
+    """'Flats' or 'Darks and bias'."""
     title: str
     why: str
     frames: int

@@ -71,7 +71,7 @@ class HandRun(SheetRun):
     """A run of Tonight that the person's own program shoots."""
 
     def __init__(self, working: Working, job: RunJob) -> None:
-        super().__init__(working, job)
+        super().__init__(working)
         self.watch = None
         if job.folder is not None:
             self.watch = watch_for(self.library, self.control, self.zone, job.folder, job.since)

@@ -1,45 +1,85 @@
-"""Darks and bias that are put on the end of a run that goes on: the cap is on by then, and nobody is needed."""
+"""Series that are put on the end of a run that goes on: darks and bias, and flats for whoever is there for them."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import Conflict, NotFound
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.planning.capped import with_nobody
-from grayshelf.core.planning.sheet import SERIES, DarkSeries, RigPace, StepKind
+from grayshelf.core.planning.sheet import (
+    SERIES,
+    DarkSeries,
+    FlatSeries,
+    RigPace,
+    RunSheet,
+    SheetStep,
+    StepKind,
+)
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.lights import light_sets
-from grayshelf.library.models import Rig, RunStep
-from grayshelf.library.records import read
-from grayshelf.library.step_records import SheetParams
+from grayshelf.library.models import Job, RunStep
+from grayshelf.library.records import as_kept, read
+from grayshelf.library.step_records import RunJob, SheetParams
 from grayshelf.work.job_states import OPEN, StepState
 from grayshelf.work.jobs import JobRunner
 from grayshelf.work.run.changes import MOST_FRAMES, going
+from grayshelf.work.run.choice import AS_USUAL
 from grayshelf.work.run.fill_offers import FillOffer, fill_offers
 from grayshelf.work.run.filling import camera_for_darks
+from grayshelf.work.run.flat_offers import RowOffer, flat_offers
 from grayshelf.work.run.starter import run_step_of
-from grayshelf.work.run.tonight import pace_of
+from grayshelf.work.run.tonight import pace_of, plan_for
 from grayshelf.work.steps import SEQ
 
 
-def more_offers(library: Library, rig: Rig, devices: RigDevices | None) -> tuple[list[FillOffer], RigPace]:
-    """What could be put on the end, what helps most first, and how fast the rig is."""
+@dataclass(frozen=True)
+class More:
+    """What could be put on the end of a run."""
+
+    capped: tuple[FillOffer, ...]
+    """Darks and bias, what helps most first."""
+    flats: tuple[tuple[RowOffer, RunSheet], ...]
+    """Each with the steps that it would take."""
+    pace: RigPace
+
+
+def more_for(
+    library: Library, session: Session, job: Job, steps: Sequence[RunStep], devices: RigDevices | None
+) -> More:
+    """What could be put on the end of a run, less what it shoots anyway."""
+    rig, run = library.rig(session, job.rig_id or 0), read(RunJob, job.params)
+    devices = None if run.by_hand else devices
     pace = pace_of(rig, devices)
     camera = camera_for_darks(rig, devices, light_sets(library, rig))
     offers = fill_offers(library, rig, pace, (), camera.shortest_s, camera.cools)
-    return sorted(
-        offers, key=lambda o: (-max((c.worth for c in o.fillable.counts), default=0.0), o.fillable.key)
-    ), pace
+    capped = sorted(
+        _not_on_it(offers, steps),
+        key=lambda o: (-max((c.worth for c in o.fillable.counts), default=0.0), o.fillable.key),
+    )
+    out = {s.row for s in steps if s.kind == StepKind.FLATS and s.state == StepState.SKIPPED and not s.done}
+    shot = [row for index, row in enumerate(run.rows) if index not in out]
+    rows, _ = flat_offers(library, session, rig, library.clock.now(), AS_USUAL)
+    flats = [
+        (offer, plan_for(session, rig, [offer.wish], (), pace, devices))
+        for offer in rows
+        if not any(_same_row(offer.wish, row) for row in shot)
+    ]
+    return More(tuple(capped), tuple(flats), pace)
 
 
-def not_on_it(offers: Sequence[FillOffer], steps: Sequence[RunStep]) -> list[FillOffer]:
-    """Those that the run does not shoot anyway."""
+def _same_row(one: FlatSeries, other: FlatSeries) -> bool:
+    def set_so(row: FlatSeries) -> tuple[object, ...]:
+        return row.filter_code, row.gain, row.offset, row.binning, row.read_mode, row.angle_deg
 
+    return set_so(one) == set_so(other)
+
+
+def _not_on_it(offers: Sequence[FillOffer], steps: Sequence[RunStep]) -> list[FillOffer]:
     def place(kind: FrameKind, params: SheetParams | DarkSeries) -> tuple[object, ...]:
         exposure_s = 0.0 if kind is FrameKind.BIAS else params.exposure_s
         return kind, exposure_s, params.set_temp_c, params.gain, params.offset, params.binning
@@ -70,13 +110,36 @@ def put_on_end(
         job, steps = going(session, job_id)
         if not any(s.state in OPEN for s in steps):
             raise Conflict("This run is ending.", "Start another one when it is over.")
-        offers, pace = more_offers(library, library.rig(session, job.rig_id or 0), devices)
-        offer = next((o for o in offers if o.fillable.key == key), None)
-        if offer is None:
+        more = more_for(library, session, job, steps, devices)
+        capped = next((o for o in more.capped if o.fillable.key == key), None)
+        flats = next((offer for offer, _ in more.flats if offer.key == key), None)
+        new: Sequence[SheetStep]
+        if capped is not None:
+            series = [replace(capped.series, n_frames=frames)]
+            new = with_nobody(series, _sensor_then(steps, devices), more.pace)
+        elif flats is not None:
+            new = _row_on_end(library, session, job, flats.wish, frames, more.pace, devices)
+        else:
             raise NotFound("Nothing of this name can be shot now.", "Look at the list again.")
-        new = with_nobody([replace(offer.series, n_frames=frames)], _sensor_then(steps, devices), pace)
         _append(session, job_id, steps, [run_step_of(step) for step in new])
     return next(step.title for step in new if step.count)
+
+
+def _row_on_end(
+    library: Library,
+    session: Session,
+    job: Job,
+    wish: FlatSeries,
+    frames: int,
+    pace: RigPace,
+    devices: RigDevices | None,
+) -> list[SheetStep]:
+    """The steps of one more row, which is written down with the run."""
+    rig, run = library.rig(session, job.rig_id or 0), read(RunJob, job.params)
+    row = replace(wish, n_flats=frames, n_dark_flats=frames if wish.n_dark_flats else 0)
+    sheet = plan_for(session, rig, [row], (), pace, None if run.by_hand else devices)
+    job.params = as_kept(replace(run, rows=(*run.rows, row)))
+    return [s if s.row is None else replace(s, row=len(run.rows) + s.row) for s in sheet.steps]
 
 
 def _sensor_then(steps: Sequence[RunStep], devices: RigDevices | None) -> float | None:

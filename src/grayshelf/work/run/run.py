@@ -36,7 +36,6 @@ from grayshelf.library.step_records import (
     GateParams,
     JobResult,
     NoAnswerKept,
-    RunJob,
     SearchOutcome,
     SeriesOutcome,
     SheetParams,
@@ -66,8 +65,8 @@ OF_A_ROW = (StepKind.FIND, StepKind.FLATS, StepKind.DARK_FLATS)
 class Run(SheetRun):
     """One run being done."""
 
-    def __init__(self, working: Working, job: RunJob) -> None:
-        super().__init__(working, job)
+    def __init__(self, working: Working) -> None:
+        super().__init__(working)
         self.taking, self.unattended = self.shooter(), Unattended(self)
         #: Rows that did not find a brightness for the exposure that others have.
         self._alone: set[int] = set()

@@ -23,9 +23,15 @@ class SheetRun(Searching):
 
     topic = "run"
 
-    def __init__(self, working: Working, job: RunJob) -> None:
+    def __init__(self, working: Working) -> None:
         super().__init__(working)
-        self.rows, self.deadline = list(job.rows), Deadline(self)
+        self.deadline = Deadline(self)
+
+    @property
+    def rows(self) -> tuple[FlatSeries, ...]:
+        """The rows of flats as they are now: more may be put on the end while the run goes on."""
+        with self.library.db.session() as session:
+            return read(RunJob, session.get_one(Job, self.control.job_id).params).rows
 
     def do_step(self, step: RunStep) -> None:
         """Do one step to its end; where the time is over, leave it."""
@@ -53,11 +59,11 @@ class SheetRun(Searching):
 
     def write_row(self, index: int, row: FlatSeries) -> None:
         """A row as it is from now on; written down with the run, so that it counts after a kill, too."""
-        self.rows[index] = row
-        with self.library.db.session() as session:
+        with self.runner.changing, self.library.db.session() as session:
             job = session.get_one(Job, self.control.job_id)
             kept = read(RunJob, job.params)
-            job.params = as_kept(replace(kept, rows=tuple(self.rows)))
+            rows = tuple(row if i == index else there for i, there in enumerate(kept.rows))
+            job.params = as_kept(replace(kept, rows=rows))
 
     def next_step(self) -> RunStep | None:
         """The first step that is still open; what was to serve others, and was left out since, serves nobody."""

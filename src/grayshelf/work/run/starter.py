@@ -111,7 +111,7 @@ class RunStarter:
                 "No devices are connected to this rig, so the run cannot go on.", "Connect them."
             )
         try:
-            return Run(Working(self.library, self.runner, devices, control), begun).do()
+            return Run(Working(self.library, self.runner, devices, control)).do()
         finally:
             # A series that was cut short has frames too: they stand on the shelf, and ask for what they lack.
             group_new_frames(self.library)
