@@ -6,6 +6,7 @@ import numpy as np
 import pytest
 from sqlalchemy import select
 
+from grayshelf.devices.simulated import rig as rig_model
 from grayshelf.library.models import Frame, FrameSet, Job, MasterRecord, RunStep
 from tests.helpers import write_fits
 from tests.web.test_run import gate_of, wait_for
@@ -106,6 +107,33 @@ def test_a_campaign_is_shot_as_it_was_forecast_and_a_cooler_that_gives_up_costs_
     troubles = " ".join(ended["job"]["troubles"])
     assert "does not reach" in troubles or "left" in troubles
     client.post(f"/api/runs/{job}/put-away")
+
+
+def test_a_slow_cooler_is_forecast_as_it_was_seen(client, context, monkeypatch):
+    """Another cooler than the usual one: after one night its own pace is reckoned with."""
+    monkeypatch.setattr(rig_model, "COOLER_TIME_CONSTANT_S", 260.0)
+    context.library.clock.rate = 1e7
+    body = {"exposures": "1 s", "temps": "-15", "set_up": SET_UP}
+    keys = client.post("/api/rigs/1/fill/ladder", json=body).json["keys"]
+    asked = {"hours": 1, "put_on": ",".join(keys), "counts": f"{keys[0]}=3"}
+    away = [k for k, c in cells(fill(client, hours=1)).items() if c["state"] == "on"]
+    camera = context.starter.rigs["heron"].camera
+
+    def foretold_and_taken():
+        camera.set_temperature(5.0)
+        context.library.clock.sleep(7200.0)
+        job, run = run_of(client, context, **asked, left_out=",".join(away))
+        wait_for(context, run, lambda r: r["job"]["state"] == "done", 90)
+        with context.library.db.session() as session:
+            step = session.scalar(select(RunStep).where(RunStep.job_id == job, RunStep.kind == "cool"))
+            client.post(f"/api/runs/{job}/put-away")
+            return step.params["seconds"], (step.ended_at - step.started_at).total_seconds()
+
+    told, took = foretold_and_taken()
+    assert told != pytest.approx(took, rel=0.1), "nobody knew it"
+    for _ in range(3):
+        told, took = foretold_and_taken()
+    assert told == pytest.approx(took, rel=0.03)
 
 
 def test_it_is_over_at_the_time_that_was_given(client, context):

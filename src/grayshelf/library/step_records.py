@@ -10,6 +10,7 @@ from grayshelf.core.flats.model import ExposureWindow, FlatTarget, Found, Mode, 
 from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.flats.timed_light import Lit
 from grayshelf.core.masters.combine import CombineSettings
+from grayshelf.core.planning.cooling_pace import Cooled
 from grayshelf.core.planning.gates import Gate
 from grayshelf.core.planning.sheet import FlatSeries
 from grayshelf.core.sensor.statistics import FlatStatistics
@@ -293,6 +294,8 @@ class SeriesOutcome:
     """Files that came in for it and are not what was asked for."""
     trouble: str = ""
     """Why it was not shot to its end."""
+    cooled: Cooled | None = None
+    """Of a set point that was reached: how fast."""
 
 
 @dataclass(frozen=True)

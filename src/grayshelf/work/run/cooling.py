@@ -1,11 +1,19 @@
-"""Bringing a sensor to its set point."""
+"""Bringing a sensor to its set point, and how long that took before."""
 
 from __future__ import annotations
 
+from sqlalchemy import select
+from sqlalchemy.orm import object_session
+
 from grayshelf.clock import Clock
 from grayshelf.core.errors import DeviceError
-from grayshelf.core.planning.sheet import COOLER_SETTLES_S
+from grayshelf.core.planning.cooling_pace import NEWEST, seconds_per_c
+from grayshelf.core.planning.sheet import COOLER_SETTLES_S, StepKind
 from grayshelf.devices.ports import Camera
+from grayshelf.library.models import Job, Rig, RunStep
+from grayshelf.library.records import read
+from grayshelf.library.step_records import SeriesOutcome
+from grayshelf.work.job_states import StepState
 from grayshelf.work.jobs import JobControl
 
 #: The sensor is at its set point when it is so near, and looked at so often; it is given up after so long.
@@ -58,3 +66,18 @@ def cool_to(goal_c: float, camera: Camera, clock: Clock, control: JobControl) ->
                 "Choose a warmer set point, or wait for a colder night.",
             )
     clock.sleep(COOLER_SETTLES_S, control.cancel)
+
+
+def cooling_seen(rig: Rig) -> float | None:
+    """Seconds for a degree by the newest set points that the rig's runs reached; None where none tells."""
+    session = object_session(rig)
+    assert session is not None
+    query = (
+        select(RunStep.outcome)
+        .join(Job, Job.id == RunStep.job_id)
+        .where(Job.rig_id == rig.id, RunStep.kind == StepKind.COOL, RunStep.state == StepState.DONE)
+        .order_by(RunStep.id.desc())
+        .limit(4 * NEWEST)
+    )
+    reached = [read(SeriesOutcome, outcome).cooled for outcome in session.scalars(query)]
+    return seconds_per_c([one for one in reached if one is not None])

@@ -26,6 +26,7 @@ from grayshelf.library.shelf_levels import sky_electrons
 from grayshelf.library.sites import zone_of
 from grayshelf.work.flats.conditions import camera_size
 from grayshelf.work.run.choice import AS_USUAL, SheetChoice, frame_choices
+from grayshelf.work.run.cooling import cooling_seen
 from grayshelf.work.run.covered import Covered, covered_by_shelf
 from grayshelf.work.run.dark_offers import DarkOffer, dark_offers
 from grayshelf.work.run.flat_offers import RowOffer, flat_offers, go_of
@@ -62,13 +63,15 @@ class Tonight:
 
 
 def pace_of(rig: Rig, devices: RigDevices | None) -> RigPace:
-    """How fast the rig is beside exposing."""
+    """How fast the rig is beside exposing; its cooler by what the newest runs showed."""
     card = camera_of(rig)
     usual = RigPace(pause_s=card.pause_s or 0.0, drop_first=card.drop_first or 0)
     if devices is None:
         return usual
+    seen = cooling_seen(rig)
     return replace(
         usual,
+        cooling_s_per_c=usual.cooling_s_per_c if seen is None else seen,
         download_s=devices.camera.facts.download_s,
         wheel_s=4.0 if devices.wheel else 60.0,
         focus_s=3.0 if devices.focuser else 0.0,

@@ -6,7 +6,8 @@ from collections import Counter
 from typing import TYPE_CHECKING
 
 from grayshelf.core.errors import GrayShelfError
-from grayshelf.core.planning.sheet import SERIES, StepKind
+from grayshelf.core.planning.cooling_pace import Cooled
+from grayshelf.core.planning.sheet import COOLER_SETTLES_S, SERIES, StepKind
 from grayshelf.library.models import Job, RunStep
 from grayshelf.library.records import read
 from grayshelf.library.step_records import RunJob, SeriesOutcome, SheetParams
@@ -36,9 +37,11 @@ class Unattended:
         """Bring the sensor to its set point and let it settle; where it does not get there, go on with the next one."""
         goal = read(SheetParams, step.params).set_temp_c
         assert goal is not None
+        before, began = self.run.devices.camera.cooler().sensor_c, self.run.library.clock.now()
         try:
             self.hold(goal)
-            self.run.end(step)
+            took = (self.run.library.clock.now() - began).total_seconds() - COOLER_SETTLES_S
+            self.run.end(step, outcome=SeriesOutcome(cooled=Cooled(abs(before - goal), took)))
         except CoolerGaveUp as error:
             self.give_up(step, goal, error)
 
