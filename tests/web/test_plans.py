@@ -193,7 +193,7 @@ def test_flats_on_the_sky_are_planned_by_the_sun_as_the_twilight_then_has_them(f
     flats = sum(r["planned"] for r in page["rows"])
     assert told["flats"] == flats > 0 and told["hands"] == 1
     # Of 14 November's night, before the sun of the 15th is up over Madrid at 8.
-    assert any(n.startswith("By the sun: the dawn of 15 Nov, 07:") for n in told["notes"]), told["notes"]
+    assert told["rounds"][0]["when"].startswith("in the dawn of 15 Nov, 07:") and not told["notes"]
     many = {**last, "go": "at the next twilight"}
     ok(own.client.put(f"/api/rigs/{rig}/house-rules", json={"numbers": {"n_flats": 190}, "reason": "many"}))
     short = price(own.client, many, rig=rig)["prices"][0]

@@ -1,9 +1,13 @@
+import { Check } from "lucide-react";
 import { useEffect, useRef, type ReactNode } from "react";
 
 import type { Schemas } from "../../api/client";
 import { FilterStamp } from "../../parts/FilterStamp";
 import { GateSign } from "../../parts/Gate";
 import { Bar } from "../../parts/basics";
+
+/** Kinds of steps that are told by their number of frames. */
+const SHOT = new Set(["flats", "dark flats", "darks", "bias"]);
 
 type Step = Schemas["StepOut"];
 
@@ -59,22 +63,23 @@ export function PhoneList({
                 </span>
               ) : (
                 <span
-                  className={`flex min-h-12 flex-col justify-center gap-1 border-l-[3px] border-ink bg-card px-3 py-1.5 ${now ? "outline-2 outline-accent" : ""}`}
+                  className={`flex min-h-12 flex-col justify-center gap-1 border-l-[3px] border-ink px-3 py-1.5 ${now ? "outline-2 outline-accent" : ""} ${step.state === "done" ? "text-ink2" : "bg-card"}`}
                 >
                   <span className="flex items-center gap-3 text-l">
                     {step.filter_code && <FilterStamp code={step.filter_code} nm={step.passband_nm} />}
                     <span className="min-w-0 flex-1">
-                      {step.kind === "find" ? step.title : `${step.count} ${step.kind}`}
+                      {SHOT.has(step.kind) ? `${step.count} ${step.kind}` : step.title}
                     </span>
                     <span
                       className={`num text-m ${step.state === "no answer" ? "text-accent" : "text-ink2"}`}
                     >
                       {step.state === "no answer"
                         ? "no answer"
-                        : step.exposure
+                        : step.exposure && step.kind !== "cool"
                           ? `${step.exposure_known ? "" : "≈"}${step.exposure}`
                           : ""}
                     </span>
+                    {step.state === "done" && <Check size={16} aria-label="done" className="shrink-0" />}
                   </span>
                   {now && step.count > 0 && <Bar share={step.done / step.count} label={step.title} />}
                 </span>

@@ -267,7 +267,10 @@ function useRunActions(
       {gate?.gate && <GateButtons gate={gate.gate} answer={answer} />}
       {can.pause && (
         <Button large onClick={pause}>
-          {paused ? "Go on" : "Pause"} <Key>Space</Key>
+          {paused ? "Go on" : "Pause"}{" "}
+          <span className="max-md:hidden">
+            <Key>Space</Key>
+          </span>
         </Button>
       )}
       {can.stop && (

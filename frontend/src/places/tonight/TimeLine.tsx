@@ -106,6 +106,7 @@ function WorkBlock({ block, high, now, bare }: { block: Drawn; high: number; now
   const wanted = block.steps.some((s) => s.wanted);
   const lost = block.steps.some((s) => s.state === "no answer");
   const finished = share >= 1 && !lost;
+  const waitedFor = main.kind === "darks" && wanted && share === 0;
   const words =
     main.kind === "find"
       ? `${main.title}: ${lost ? "no answer" : main.state}`
@@ -152,12 +153,10 @@ function WorkBlock({ block, high, now, bare }: { block: Drawn; high: number; now
             <span className="px-1 text-center text-s leading-4">{main.title}</span>
           )}
         </span>
-        <span
-          className={`absolute inset-x-0 bottom-2 text-center text-s ${main.kind === "darks" && wanted ? "text-accent" : ""}`}
-        >
+        <span className={`absolute inset-x-0 bottom-2 text-center text-s ${waitedFor ? "text-accent" : ""}`}>
           {lost && main.kind === "find" ? (
             <span className="font-semibold text-accent">no answer</span>
-          ) : main.kind === "darks" && wanted ? (
+          ) : waitedFor ? (
             `${main.lights} lights wait`
           ) : (
             <span className={main.exposure_known ? "num" : "num text-ink2"}>

@@ -1,4 +1,4 @@
-import { useState } from "react";
+import { useEffect, useRef, useState } from "react";
 
 import { api, asked, get, type Schemas } from "../../api/client";
 import { useChange } from "../../api/hooks";
@@ -122,13 +122,18 @@ export function ToCome({ run }: { run: RunData }) {
       }),
     ),
   );
+  const top = useRef<HTMLElement>(null);
+  // On a phone it stands below the sheet, out of sight.
+  useEffect(() => {
+    if (window.matchMedia("(max-width: 767px)").matches) void top.current?.scrollIntoView({ block: "start" });
+  }, []);
   const current = run.steps.find((s) => s.id === run.current);
   const open = run.steps.filter(
     (s) => SERIES.has(s.kind) && (s.state === "to do" || (s.state === "skipped" && s.done === 0)),
   );
   return (
     <>
-      <section className="min-h-0 overflow-y-auto max-md:overflow-visible">
+      <section ref={top} className="min-h-0 overflow-y-auto max-md:scroll-mt-16 max-md:overflow-visible">
         <ColumnHead>Still to come</ColumnHead>
         <ul>
           {open.map((step) => (

@@ -125,13 +125,13 @@ def priced_out(library: Library, rig_id: int, priced: Priced) -> PricedOut:
                 cost.by_filter.items(), key=lambda item: (-item[1], place_in_wheel(item[0]))
             )
         ],
-        rounds=[_round(plan, one) for one in cost.rounds],
+        rounds=[_round(plan, one, _when_on_the_sky(priced.dawn, zone)) for one in cost.rounds],
         dark_time=_dark_time(plan, cost),
         darks=[_dark(d, word) for d in priced.darks],
         darks_missing=len(missing),
         darks_text=_darks_text(priced.darks),
         savings=[_saving(s, cost) for s in priced.savings],
-        notes=_notes(priced, zone),
+        notes=_notes(priced),
     )
 
 
@@ -144,12 +144,12 @@ def _headline(plan: NightPlan, cost: PlanCost) -> str:
     return f"{_takes(cost.seconds)} of flats{where}; you are needed {times(cost.hands)}."
 
 
-def _round(plan: NightPlan, one: RoundCost) -> RoundOut:
+def _round(plan: NightPlan, one: RoundCost, on_the_sky: str) -> RoundOut:
     filters = sum(s.kind is StepKind.FLATS for s in one.sheet.steps)
     last = one.after == len(plan.targets) - 1
     when = f"after {plan.targets[one.after].name}"
     if last and plan.go not in (FlatsGo.AFTER_EACH_TARGET, FlatsGo.BEFORE_EACH_TURN):
-        when = str(plan.go)
+        when = on_the_sky or str(plan.go)
     hands = times(one.sheet.times_needed)
     text = f"{in_words.several(filters, 'row')} of flats, {_takes(one.seconds)}, needed {hands}"
     return RoundOut(when=when, text=text)
@@ -164,7 +164,7 @@ def _row(row: FlatRow) -> str:
     return row.filter_code if row.binning == 1 else f"{row.filter_code} at binning {row.binning}"
 
 
-def _notes(priced: Priced, zone: ZoneInfo) -> list[str]:
+def _notes(priced: Priced) -> list[str]:
     plan, cost, notes = priced.plan, priced.cost, list[str]()
     stands = stands_of([t.turned for t in plan.targets])
     for stand, rows in cost.lost:
@@ -176,12 +176,21 @@ def _notes(priced: Priced, zone: ZoneInfo) -> list[str]:
     if cost.covered:
         notes.append(f"The shelf has flats in {in_words.listed([_row(r) for r in cost.covered])} that fit.")
     if plan.go is FlatsGo.NEXT_TWILIGHT and cost.rounds:
-        notes += _on_the_sky(priced.dawn, zone)
+        notes += _on_the_sky(priced.dawn)
     return notes
 
 
-def _on_the_sky(dawn: Ahead | None, zone: ZoneInfo) -> list[str]:
-    """When flats on the sky are shot, and what of them does not fit."""
+def _when_on_the_sky(dawn: Ahead | None, zone: ZoneInfo) -> str:
+    """'in the dawn of 19 Oct, 06:49 to 07:22'; empty where no flats are laid out by the sun."""
+    ends = max((p.ends_s for p in dawn.planned if p.ends_s is not None), default=None) if dawn else None
+    if dawn is None or dawn.begins is None or ends is None:
+        return ""
+    begins, ended = in_words.clock(dawn.begins, zone), in_words.clock(dawn.twilight.time(ends), zone)
+    return f"in the dawn of {in_words.short_day(dawn.twilight.day)}, {begins} to {ended}"
+
+
+def _on_the_sky(dawn: Ahead | None) -> list[str]:
+    """What of flats on the sky does not fit, and what cannot be said of them."""
     if dawn is None:
         return [
             "The sky is bright enough for flats for half an hour or so: what does not fit waits for the next. Say where "
@@ -194,11 +203,6 @@ def _on_the_sky(dawn: Ahead | None, zone: ZoneInfo) -> list[str]:
         if p.planned < codes[p.code][1]
     ]
     notes = []
-    ends = max((p.ends_s for p in dawn.planned if p.ends_s is not None), default=None)
-    if dawn.begins is not None and ends is not None:
-        day = in_words.short_day(dawn.twilight.day)
-        begins, ended = in_words.clock(dawn.begins, zone), in_words.clock(dawn.twilight.time(ends), zone)
-        notes.append(f"By the sun: the dawn of {day}, {begins} to {ended}.")
     if short:
         notes.append(
             f"Not all fit into one dawn: {in_words.listed(short)}. The rest waits for the next twilight."
