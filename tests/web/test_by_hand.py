@@ -10,6 +10,7 @@ import time
 import pytest
 
 from grayshelf.core.planning.by_hand import NBSP
+from grayshelf.core.planning.sensor_then import SensorThen
 from grayshelf.work.run.changes import end_by
 from tests.other_program import Program, write_lights
 from tests.own import Own
@@ -367,7 +368,7 @@ def test_a_run_of_another_program_is_over_by_the_clock(own):
     job_id = begin(own, str(own.program.folder), until="05:30")
     page = until(own, lambda p: p["hand"] is not None and "test flat of" in p["hand"]["what"])
     assert page["until"] == "05:30"
-    end_by(own.context.runner, job_id, own.library.clock.now(), warm_after=False)
+    end_by(own.context.runner, job_id, own.library.clock.now(), SensorThen.KEPT_COLD)
     searched = own.ended(job_id)
     assert searched["state"] == "done" and "as you said" in json.dumps(run(own)), run(own)
     assert all(s["state"] in ("skipped", "done") for s in run(own)["steps"])
@@ -392,7 +393,7 @@ def test_a_run_of_another_program_is_over_by_the_clock(own):
     done = page["hand"]["done"]
     own.program.shoot("FLAT", exposure, filter=code)
     until(own, lambda p: p["hand"]["done"] == done + 1)
-    end_by(own.context.runner, page["job"]["id"], own.library.clock.now(), warm_after=False)
+    end_by(own.context.runner, page["job"]["id"], own.library.clock.now(), SensorThen.KEPT_COLD)
     own.ended(page["job"]["id"])
     step = next(s for s in run(own)["steps"] if s["id"] == series)
     assert step["done"] == step["count"] == done + 1

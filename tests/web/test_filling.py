@@ -38,6 +38,13 @@ def run_of(client, context, **body):
     return job.json["job_id"], page
 
 
+def test_an_empty_sheet_says_why_it_is_empty(client):
+    asked = [k for k, c in cells(fill(client, hours=6)).items() if c["state"] == "on"]
+    assert asked
+    assert fill(client, hours=6, left_out=",".join(asked))["headline"] == "Nothing is on the sheet."
+    assert fill(client, hours=0.02)["headline"] == "Nothing that is missing fits into this time."
+
+
 def test_a_campaign_is_shot_as_it_was_forecast_and_a_cooler_that_gives_up_costs_only_its_set_point(
     client, context
 ):
@@ -146,7 +153,7 @@ def test_it_is_over_at_the_time_that_was_given(client, context):
     camera = context.starter.rigs["heron"].camera
     assert "longer than there is" in page["over"]
     began = context.library.clock.now()
-    job, run = run_of(client, context, **asked, warm_after=True)
+    job, run = run_of(client, context, **asked, sensor_then="warmed after the darks")
     wait_for(context, run, lambda r: r["job"]["state"] == "done", 90)
     assert camera.cooler().set_point_c is None and camera.cooler().sensor_c > 0, "it was asked to be warmed"
     assert not any("still cold" in line for line in run()["afterwards"])
@@ -157,6 +164,8 @@ def test_it_is_over_at_the_time_that_was_given(client, context):
         assert (step.ended_at - began).total_seconds() <= 0.4 * 3600 + 1
         builds = session.scalars(select(RunStep).where(RunStep.job_id == job, RunStep.kind == "build")).all()
         assert all(b.state == "done" for b in builds), "what was shot is built in any case"
+        warming = (builds[-1].started_at - step.ended_at).total_seconds()
+        assert warming >= 60.0, "warmed little by little, before anything is built"
     client.post(f"/api/runs/{job}/put-away")
 
 

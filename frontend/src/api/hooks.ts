@@ -24,6 +24,8 @@ export interface SheetWishes {
   go?: Schemas["TonightOut"]["go"] | undefined;
   /** No frame is begun that would end later: '05:30'. */
   until?: string | undefined;
+  /** What becomes of a cooled sensor once nothing needs it cold. */
+  sensor?: Schemas["StartIn"]["sensor_then"] | undefined;
 }
 
 const sheetQuery = (wishes: SheetWishes) => ({

@@ -6287,16 +6287,13 @@ export interface components {
          * @description When a run has to be over: a time by the clock of the site; none takes it back.
          */
         EndIn: {
+            /** @default kept cold */
+            sensor_then: components["schemas"]["SensorThen"];
             /**
              * Until
              * @default null
              */
             until: string | null;
-            /**
-             * Warm After
-             * @default false
-             */
-            warm_after: boolean;
         };
         /**
          * EnoughOut
@@ -6444,16 +6441,13 @@ export interface components {
              * @default
              */
             put_on: string;
+            /** @default kept cold */
+            sensor_then: components["schemas"]["SensorThen"];
             /**
              * Until
              * @default null
              */
             until: string | null;
-            /**
-             * Warm After
-             * @default false
-             */
-            warm_after: boolean;
             /**
              * Watts
              * @default null
@@ -8942,6 +8936,7 @@ export interface components {
             sensor: components["schemas"]["RulerOut"] | null;
             /** Sensor Text */
             sensor_text: string;
+            sensor_then: components["schemas"]["SensorThen"];
             series: components["schemas"]["SeriesOut"] | null;
             /** Steps */
             steps: components["schemas"]["StepOut"][];
@@ -8949,8 +8944,6 @@ export interface components {
             subline: string;
             /** Until */
             until: string;
-            /** Warm After */
-            warm_after: boolean;
         };
         /**
          * RungOut
@@ -9083,6 +9076,12 @@ export interface components {
             /** Rejected */
             rejected: boolean;
         };
+        /**
+         * SensorThen
+         * @description Kept at its set point, or brought to the air's temperature little by little.
+         * @enum {string}
+         */
+        SensorThen: "kept cold" | "warmed after the darks" | "warmed at the end";
         /**
          * SeriesIn
          * @description What is changed of a series that has not begun.
@@ -9624,6 +9623,8 @@ export interface components {
             leave_out: string[];
             /** Rig Id */
             rig_id: number;
+            /** @default kept cold */
+            sensor_then: components["schemas"]["SensorThen"];
             /**
              * Until
              * @default null

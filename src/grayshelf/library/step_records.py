@@ -12,6 +12,7 @@ from grayshelf.core.flats.timed_light import Lit
 from grayshelf.core.masters.combine import CombineSettings
 from grayshelf.core.planning.cooling_pace import Cooled
 from grayshelf.core.planning.gates import Gate
+from grayshelf.core.planning.sensor_then import SensorThen
 from grayshelf.core.planning.sheet import FlatSeries
 from grayshelf.core.sensor.statistics import FlatStatistics
 
@@ -33,8 +34,7 @@ class RunJob:
     """From when on files there count, in seconds since 1970."""
     until: datetime | None = None
     """When it has to be over: no frame is begun that would end later. None: when all is shot."""
-    warm_after: bool = False
-    """The sensor is brought to the air's temperature at its end."""
+    sensor_then: SensorThen = SensorThen.KEPT_COLD
 
 
 @dataclass(frozen=True)

@@ -6,6 +6,7 @@ import { Button, PageHead, Trouble, Waiting } from "../../parts/basics";
 import { DemoPace } from "./DemoPace";
 import { About, Before, Ladder } from "./FillSide";
 import { Cell, FillWall } from "./FillWall";
+import { SensorAfterwards } from "./SensorAfterwards";
 import {
   asAsked,
   asQuery,
@@ -77,15 +78,7 @@ function TimeThereIs({
         />
         °C
       </label>
-      <label className="flex items-center gap-2 text-ink2">
-        <input
-          type="checkbox"
-          checked={choice.warm}
-          onChange={(event) => change({ warm: event.target.checked })}
-          className="h-4 w-4 accent-[var(--ink)]"
-        />
-        warm at the end
-      </label>
+      <SensorAfterwards then={choice.sensor} onChange={(sensor) => change({ sensor })} />
     </div>
   );
 }

@@ -12,6 +12,7 @@ import { DemoPace } from "./DemoPace";
 import { GO_WORDS, type Go } from "../../parts/goes";
 import { Ready } from "./Ready";
 import { Reminders } from "./Reminders";
+import { SensorAfterwards } from "./SensorAfterwards";
 import { StartByHand } from "./StartByHand";
 import { useStart } from "./useStart";
 import { PhoneList } from "./PhoneList";
@@ -174,6 +175,12 @@ function WhereAndWhen({ data, children }: { data: TonightData; children: ReactNo
             className="num h-8 w-20 rounded-sm border border-rule bg-card px-2 text-right max-md:h-11"
           />
         </label>
+      )}
+      {data.has_devices && data.steps.some((s) => s.kind === "darks") && (
+        <SensorAfterwards
+          then={wishes.sensor ?? "kept cold"}
+          onChange={(sensor) => setWishes((before) => ({ ...before, sensor }))}
+        />
       )}
       <span className="ml-auto max-md:ml-0">{children}</span>
     </div>

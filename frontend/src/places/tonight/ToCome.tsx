@@ -4,6 +4,7 @@ import { api, asked, get, type Schemas } from "../../api/client";
 import { useChange } from "../../api/hooks";
 import { Button, ColumnHead, Trouble } from "../../parts/basics";
 import { FilterStamp } from "../../parts/FilterStamp";
+import { SensorAfterwards } from "./SensorAfterwards";
 
 type RunData = Schemas["RunOut"];
 type Step = RunData["steps"][number];
@@ -114,11 +115,11 @@ export function ToCome({ run }: { run: RunData }) {
     get(api.POST("/api/runs/{job_id}/series", { ...job, body })),
   );
   const finish = useChange(() => get(api.POST("/api/runs/{job_id}/finish", job)));
-  const end = useChange((by: { until: string; warm: boolean }) =>
+  const end = useChange((by: { until: string; sensor: RunData["sensor_then"] }) =>
     get(
       api.POST("/api/runs/{job_id}/end-by", {
         ...job,
-        body: { until: by.until.trim() || null, warm_after: by.warm },
+        body: { until: by.until.trim() || null, sensor_then: by.sensor },
       }),
     ),
   );
@@ -154,7 +155,7 @@ export function ToCome({ run }: { run: RunData }) {
           className="flex items-center gap-2 py-2"
           onSubmit={(event) => {
             event.preventDefault();
-            end.mutate({ until, warm: run.warm_after });
+            end.mutate({ until, sensor: run.sensor_then });
           }}
         >
           <label className="flex items-center gap-2">
@@ -176,15 +177,12 @@ export function ToCome({ run }: { run: RunData }) {
             : "No frame is begun that would end later; what was shot is built."}
         </p>
         {run.cools && (
-          <label className="flex items-center gap-2 pt-3">
-            <input
-              type="checkbox"
-              checked={run.warm_after}
-              onChange={(event) => end.mutate({ until: run.until, warm: event.target.checked })}
-              className="h-4 w-4 accent-[var(--ink)]"
+          <div className="pt-3">
+            <SensorAfterwards
+              then={run.sensor_then}
+              onChange={(sensor) => end.mutate({ until: run.until, sensor })}
             />
-            warm the sensor at the end
-          </label>
+          </div>
         )}
         {end.error ? <Trouble error={end.error} /> : null}
         <div className="pt-4">

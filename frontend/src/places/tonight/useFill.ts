@@ -6,6 +6,8 @@ import { asked, type Problem, type Schemas } from "../../api/client";
 export type FillData = Schemas["FillOut"];
 export type FillCell = Schemas["FillCellOut"];
 
+export type SensorThen = Schemas["FillIn"]["sensor_then"];
+
 /** What ends it: a time by the clock, hours, or a battery. */
 export type EndBy = "until" | "hours" | "battery";
 
@@ -16,7 +18,7 @@ export interface FillChoice {
   battery: string;
   watts: string;
   air: string;
-  warm: boolean;
+  sensor: SensorThen;
   put_on: string[];
   left_out: string[];
   counts: Record<string, number>;
@@ -30,7 +32,7 @@ const USUAL: FillChoice = {
   battery: "500",
   watts: "40",
   air: "",
-  warm: false,
+  sensor: "kept cold",
   put_on: [],
   left_out: [],
   counts: {},
@@ -53,7 +55,7 @@ export function asAsked(choice: FillChoice): Schemas["FillIn"] {
       .map(([key, frames]) => `${key}=${frames}`)
       .join(","),
     by_hand: false,
-    warm_after: choice.warm,
+    sensor_then: choice.sensor,
     folder: null,
   };
 }
@@ -62,7 +64,7 @@ export function asAsked(choice: FillChoice): Schemas["FillIn"] {
 export function asQuery(choice: FillChoice): Record<string, string | number> {
   const known = Object.entries(asAsked(choice)).filter(
     ([name, value]) =>
-      name !== "by_hand" && name !== "warm_after" && value !== null && value !== "" && !Number.isNaN(value),
+      name !== "by_hand" && name !== "sensor_then" && value !== null && value !== "" && !Number.isNaN(value),
   );
   return Object.fromEntries(known) as Record<string, string | number>;
 }

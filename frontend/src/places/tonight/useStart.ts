@@ -15,6 +15,7 @@ export function useStart(rigId: number) {
           add: wishes.add,
           go: wishes.go ?? null,
           until: wishes.until?.trim() || null,
+          sensor_then: wishes.sensor ?? "kept cold",
           by_hand: by.hand,
           folder: by.folder,
         },

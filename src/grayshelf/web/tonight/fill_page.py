@@ -72,9 +72,14 @@ def fill_page(library: Library, rig_id: int, fill: Fill, devices: RigDevices | N
 
 def _headline(fill: Fill, on: Sequence[FillLine], zone: ZoneInfo) -> str:
     if not on:
-        if any(not line.out_of_reach for line in fill.lines):
-            return "Nothing that is missing fits into this time."
-        return "No dark and no bias is missing, thin or old."
+        helps = [
+            x for x in fill.lines if not x.out_of_reach and any(c.worth for c in x.offer.fillable.counts)
+        ]
+        if not helps:
+            return "No dark and no bias is missing, thin or old."
+        if any(line.taken_out for line in helps):
+            return "Nothing is on the sheet."
+        return "Nothing that is missing fits into this time."
     if fill.end > fill.there_is.end:
         until = in_words.clock(fill.there_is.end, zone)
         return f"Over at {until}, before all of it is shot."

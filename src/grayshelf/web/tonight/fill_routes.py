@@ -70,7 +70,7 @@ def start_fill(rig_id: int, json_data: FillIn) -> StartedOut:
         return StartedOut(job_id=starter.start(rig_id, fill.sheet, ByHand(folder), fill.there_is.end))
     refuse_if_not_ready(fill.ready)
     return StartedOut(
-        job_id=starter.start(rig_id, fill.sheet, until=fill.there_is.end, warm_after=json_data.warm_after)
+        job_id=starter.start(rig_id, fill.sheet, until=fill.there_is.end, sensor_then=json_data.sensor_then)
     )
 
 

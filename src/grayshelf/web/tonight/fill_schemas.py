@@ -7,6 +7,7 @@ from typing import Literal
 
 from pydantic import Field
 
+from grayshelf.core.planning.sensor_then import SensorThen
 from grayshelf.web.common.schemas import Schema
 from grayshelf.web.tonight.schemas import ReadyOut, StepOut
 
@@ -31,8 +32,7 @@ class FillIn(FillQuery):
     """What to start."""
 
     by_hand: bool = False
-    warm_after: bool = False
-    """The sensor is warmed at the end."""
+    sensor_then: SensorThen = SensorThen.KEPT_COLD
     folder: str | None = Field(default=None, max_length=2000)
 
 

@@ -84,7 +84,9 @@ def start_run(json_data: StartIn) -> StartedOut:
         by_hand = ByHand(json_data.folder.strip() or None if json_data.folder else None)
         return StartedOut(job_id=starter.start(json_data.rig_id, sheet.sheet, by_hand, until))
     refuse_if_not_ready(sheet.ready)
-    return StartedOut(job_id=starter.start(json_data.rig_id, sheet.sheet, until=until))
+    return StartedOut(
+        job_id=starter.start(json_data.rig_id, sheet.sheet, until=until, sensor_then=json_data.sensor_then)
+    )
 
 
 def _by_the_clock(text: str | None) -> datetime | None:
@@ -184,7 +186,7 @@ def finish(job_id: int) -> Done:
 def end_run_by(job_id: int, json_data: EndIn) -> Done:
     """Let a run be over by a time, or take that back."""
     end = _by_the_clock(json_data.until)
-    end_by(the_context().runner, job_id, end, warm_after=json_data.warm_after)
+    end_by(the_context().runner, job_id, end, json_data.sensor_then)
     return _told(job_id, f"It is over by {json_data.until}." if end else "It goes on to its end.")
 
 

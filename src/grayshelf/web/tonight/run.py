@@ -141,7 +141,7 @@ def run_page(
         sensor_text=sensor_text,
         hand=hand_out(library, job, current) if job.state in ALIVE else None,
         by_hand=begun.by_hand,
-        warm_after=begun.warm_after,
+        sensor_then=begun.sensor_then,
         cools=devices is not None and devices.camera.facts.cooled,
         until="" if begun.until is None else in_words.clock(begun.until, rows.zone),
     )

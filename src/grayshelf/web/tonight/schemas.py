@@ -8,6 +8,7 @@ from typing import Literal
 from pydantic import Field
 
 from grayshelf.core.planning.flats_go import FlatsGo
+from grayshelf.core.planning.sensor_then import SensorThen
 from grayshelf.web.common.schemas import GateOut, JobOut, RefusedOut, RulerOut, Schema
 from grayshelf.work.job_states import StepState
 
@@ -257,7 +258,7 @@ class EndIn(Schema):
     """When a run has to be over: a time by the clock of the site; none takes it back."""
 
     until: str | None = Field(default=None, max_length=8)
-    warm_after: bool = False
+    sensor_then: SensorThen = SensorThen.KEPT_COLD
 
 
 class RunOut(Schema):
@@ -283,8 +284,7 @@ class RunOut(Schema):
     by_hand: bool
     until: str
     """'05:30', where it has to be over by a time."""
-    warm_after: bool
-    """The sensor is warmed at its end."""
+    sensor_then: SensorThen
     cools: bool
     """The rig has a cooler."""
 
@@ -333,6 +333,7 @@ class StartIn(Schema):
     go: FlatsGo | None = None
     until: str | None = Field(default=None, max_length=20)
     """'05:30': no frame is begun that would end later."""
+    sensor_then: SensorThen = SensorThen.KEPT_COLD
     by_hand: bool = False
     """The person's own program shoots it."""
     folder: str | None = Field(default=None, max_length=2000)

@@ -10,6 +10,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import Conflict, NotFound
+from grayshelf.core.planning.sensor_then import SensorThen
 from grayshelf.core.planning.sheet import SERIES, StepKind
 from grayshelf.library.models import Job, RunStep
 from grayshelf.library.records import as_kept, read
@@ -117,8 +118,8 @@ def _still_needed(step: RunStep, now: RunStep, shot: set[int | None]) -> bool:
     return step.row is not None and step.row == now.row
 
 
-def end_by(runner: JobRunner, job_id: int, until: datetime | None, *, warm_after: bool) -> None:
-    """Let a run that goes on be over by a time, or by none, and its sensor be warmed then or kept cold."""
+def end_by(runner: JobRunner, job_id: int, until: datetime | None, sensor_then: SensorThen) -> None:
+    """Let a run that goes on be over by a time, or by none, and its sensor be warmed or kept cold."""
     with runner.changing, runner.library.db.session() as session:
         job, _ = going(session, job_id)
-        job.params = as_kept(replace(read(RunJob, job.params), until=until, warm_after=warm_after))
+        job.params = as_kept(replace(read(RunJob, job.params), until=until, sensor_then=sensor_then))

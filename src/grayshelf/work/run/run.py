@@ -92,6 +92,11 @@ class Run(SheetRun):
             StepKind.BUILD: self.build,
         }
 
+    def do_step(self, step: RunStep) -> None:
+        """Do one step to its end, or leave it; after the last that needs the sensor cold it may be warmed."""
+        super().do_step(step)
+        self.unattended.warm_after(step)
+
     def leave_out(self, gate: RunStep) -> None:
         """Leave out everything of a gate's row that is still open."""
         with self.library.db.session() as session:
@@ -382,7 +387,7 @@ class Run(SheetRun):
         frames = sum(s.done for s in steps if s.kind in SERIES)
         masters, failed = self.built(steps)
         darks = any(s.kind == StepKind.DARKS for s in steps)
-        self.unattended.warm()
+        self.unattended.warm_at_the_end()
         cold = self.devices.camera.cooler().set_point_c is not None
         todo = afterwards(darks, has_cover=False, panel_by_hand=True, cold=cold)
         failed = (*failed, *self.unattended.told(steps), *self.deadline.told(steps))

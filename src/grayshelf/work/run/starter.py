@@ -10,6 +10,7 @@ from typing import Any, Literal
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import Conflict, DeviceError, NotFound
+from grayshelf.core.planning.sensor_then import SensorThen
 from grayshelf.core.planning.sheet import SERIES, RunSheet, SheetStep, StepKind
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.folder_list import folder_that_holds
@@ -46,10 +47,9 @@ class RunStarter:
         by_hand: ByHand | None = None,
         until: datetime | None = None,
         *,
-        warm_after: bool = False,
+        sensor_then: SensorThen = SensorThen.KEPT_COLD,
     ) -> int:
-        """Start a run of this sheet, with the rig's devices or by hand; to be over by a time, where one is given, and with
-        the sensor warmed at its end where that is asked for."""
+        """Start a run of this sheet, with the rig's devices or by hand; to be over by a time, where one is given."""
         with self.library.db.session() as session:
             rig = self.library.rig(session, rig_id)
             self.runner.refuse_if_busy(rig.id)
@@ -59,7 +59,7 @@ class RunStarter:
                 )
             if not sheet.steps:
                 raise Conflict("There is nothing on the sheet.", "Put something on it first.")
-        begun = RunJob(sheet.rows, until=until, warm_after=warm_after)
+        begun = RunJob(sheet.rows, until=until, sensor_then=sensor_then)
         if by_hand is not None:
             begun = replace(begun, by_hand=True, since=started_now())
             if by_hand.folder is not None:

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.planning.cooling_pace import Cooled
+from grayshelf.core.planning.sensor_then import SensorThen
 from grayshelf.core.planning.sheet import COOLER_SETTLES_S, SERIES, StepKind
 from grayshelf.library.models import Job, RunStep
 from grayshelf.library.records import read
@@ -92,12 +93,24 @@ class Unattended:
         run.change(step, count=step.done) if step.kind in SERIES else None
         run.end(step, StepState.SKIPPED, known)
 
-    def warm(self) -> None:
-        """Warm the sensor at the end, where that was asked for."""
+    def warm_after(self, step: RunStep) -> None:
+        """Warm the sensor after the last step that needs it cold, where that was asked for."""
+        if step.kind not in AT_SET_POINT:
+            return
+        with self.run.library.db.session() as session:
+            more = any(s.kind in AT_SET_POINT and s.state in OPEN for s in self.run.steps(session))
+        if not more:
+            self._warm(SensorThen.AFTER_DARKS)
+
+    def warm_at_the_end(self) -> None:
+        """Warm the sensor, where that was asked for; also where more was shot since the darks."""
+        self._warm(SensorThen.AT_THE_END, SensorThen.AFTER_DARKS)
+
+    def _warm(self, *where: SensorThen) -> None:
         run = self.run
         with run.library.db.session() as session:
-            asked = read(RunJob, session.get_one(Job, run.control.job_id).params).warm_after
-        if asked and run.devices.camera.facts.cooled:
+            asked = read(RunJob, session.get_one(Job, run.control.job_id).params).sensor_then
+        if asked in where and run.devices.camera.facts.cooled:
             warm_up(run.devices.camera, run.library.clock, run.control)
 
     def told(self, steps: list[RunStep]) -> list[str]:
