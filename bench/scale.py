@@ -13,7 +13,7 @@ import tempfile
 import time
 import urllib.request
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 from bench.large import fill
 from grayshelf.library.library import Library
@@ -22,6 +22,13 @@ from grayshelf.library.library import Library
 SHARE = 1.0
 LIMIT_WARM_S, LIMIT_FIRST_S, LIMIT_START_S, LIMIT_SCAN_S, LIMIT_MB = 0.15, 0.5, 3.0, 5.0, 500
 WARM_TIMES = 20
+
+
+class Page(NamedTuple):
+    """What is asked of the server."""
+
+    path: str
+    body: Any = None
 
 
 class Served:
@@ -66,10 +73,10 @@ class Served:
             text = answer.read().decode()
         return json.loads(text) if answer.headers["Content-Type"].startswith("application/json") else text
 
-    def took(self, path: str) -> float:
+    def took(self, page: Page) -> float:
         """Seconds until a page has answered."""
         begun = time.perf_counter()
-        self.ask(path)
+        self.ask(page.path, page.body, "GET" if page.body is None else "POST")
         return time.perf_counter() - begun
 
     def memory_mb(self) -> float:
@@ -83,16 +90,18 @@ class Served:
         self.process.wait()
 
 
-def addresses(served: Served) -> dict[str, str]:
+def addresses(served: Served) -> dict[str, Page]:
     """The pages, by what they are called here."""
     nights = served.ask("/api/rigs/2/nights")["nights"]
     night = nights[len(nights) // 2]["night"]
     lights = served.ask(f"/api/rigs/2/nights/{night}")["sets"][0]["id"]
     holding = served.ask("/api/sets")["items"][0]["id"]
-    return {
+    last = served.ask("/api/rigs/2/plans")["last"]
+    paths = {
         "state": "/api/state",
         "Tonight": "/api/rigs/2/tonight",
         "filling the shelf": "/api/rigs/2/fill?hours=8",
+        "plans": "/api/rigs/2/plans",
         "Shelf": "/api/rigs/2/shelf",
         "a card": f"/api/holdings/{holding}",
         "Nights": "/api/rigs/2/nights",
@@ -107,6 +116,10 @@ def addresses(served: Served) -> dict[str, str]:
         "search: a target": "/api/search?q=Target%2017",
         "search: a file": "/api/search?q=004711",
     }
+    return {
+        **{name: Page(path) for name, path in paths.items()},
+        "a plan priced": Page("/api/rigs/2/plans/price", {"plans": [last]}),
+    }
 
 
 def measure(folder: Path) -> None:
@@ -115,19 +128,19 @@ def measure(folder: Path) -> None:
     try:
         pages = addresses(served)
         # 'At first' is after a restart; what a library has never been asked is worked out once.
-        for path in pages.values():
-            served.ask(path)
+        for page in pages.values():
+            served.took(page)
     finally:
         served.stop()
-    at_first = {name: _cold(folder, path) for name, path in pages.items()}
+    at_first = {name: _cold(folder, page) for name, page in pages.items()}
     served = Served(folder)
     print(f"start {served.start_s:.1f} s (limit {LIMIT_START_S:.0f} s)")
     print(f"{'':20} {'at first':>9} {'changed':>9} {'warm p95':>9}")
     try:
-        for name, path in pages.items():
-            changed = _changed(served, path)
-            served.took(path)
-            warm = [served.took(path) for _ in range(WARM_TIMES)]
+        for name, page in pages.items():
+            changed = _changed(served, page)
+            served.took(page)
+            warm = [served.took(page) for _ in range(WARM_TIMES)]
             p95 = statistics.quantiles(warm, n=20)[-1]
             over = at_first[name] > LIMIT_FIRST_S or changed > LIMIT_FIRST_S or p95 > LIMIT_WARM_S
             print(
@@ -144,21 +157,21 @@ def measure(folder: Path) -> None:
         served.stop()
 
 
-def _cold(folder: Path, path: str) -> float:
+def _cold(folder: Path, page: Page) -> float:
     served = Served(folder)
     try:
-        return served.took(path)
+        return served.took(page)
     finally:
         served.stop()
 
 
-def _changed(served: Served, path: str) -> float:
+def _changed(served: Served, page: Page) -> float:
     """After a master was taken off the shelf and put back."""
-    served.took(path)
+    served.took(page)
     masters = [x["id"] for x in served.ask("/api/sets?kind=dark")["items"] if x["state"] == "master"]
     number = masters[len(masters) // 2]
     served.ask(f"/api/holdings/{number}/shelve/off", {}, "POST")
-    took = served.took(path)
+    took = served.took(page)
     served.ask(f"/api/holdings/{number}/shelve/back", {}, "POST")
     return took
 
