@@ -330,3 +330,36 @@ def test_frames_that_make_no_sense_in_the_database_are_read_anew(own, tmp_path):
     more.unlink()
     assert {i: x["n_frames"] for i, x in own.sets().items()} == dict.fromkeys(before, 7)
     assert own.problems() == {}
+
+
+def test_days_and_times_that_are_none_take_no_page_down_and_are_read_anew(own, tmp_path):
+    """A word, a month that there is not, a number: as a fault of ours or of the disk could leave them."""
+    for name, header in (("l", LIGHT), ("f", FLAT), ("d", DARK)):
+        for i in range(6):
+            when = {"DATE-OBS": f"2026-10-{17 + i // 3}T22:0{i}:00"}
+            write_fits(tmp_path / "frames" / f"{name}{i}.fits", {**header, **when})
+    own.scan(tmp_path / "frames")
+    own.build()
+    before, kept = own.sets(), own.query("SELECT path, utc, night FROM frame ORDER BY id")
+    for table, column, broken in (
+        ("frame_set", "night", "2026-13-45"),
+        ("frame_set", "first_utc", "soon"),
+        ("frame_set", "last_utc", "7"),
+        ("frame", "utc", "2026-10-17 22:61:00"),
+        ("frame", "night", "x"),
+        ("frame", "missing_since", "never"),
+        ("job", "created_at", ""),
+        ("job", "ended_at", "now"),
+        ("folder", "scanned_at", "yesterday"),
+        ("folder", "added_at", "0"),
+    ):
+        own.change(f"UPDATE {table} SET {column} = '{broken}' WHERE id % 2 = 0 OR '{table}' != 'frame'")
+    own.again()
+    pages = every_page(own.client.application, own.library)
+    assert [a for a in pages if own.client.get(a).status_code >= 500] == []
+    intake = own.get("/api/intake")
+    for folder in (*intake["folders"], intake["own"]):
+        job = own.client.post(f"/api/folders/{folder['id']}/scan", json={}).json["id"]
+        assert own.ended(job)["state"] == "done"
+    assert own.sets() == before
+    assert own.query("SELECT path, utc, night FROM frame ORDER BY id") == kept

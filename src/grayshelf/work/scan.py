@@ -16,6 +16,7 @@ from sqlalchemy.orm import Session
 from grayshelf.core.errors import GrayShelfError, NotFound
 from grayshelf.core.frames.facts import FILE_NAME
 from grayshelf.core.frames.file_names import counters_among
+from grayshelf.library.broken_dates import read_anew
 from grayshelf.library.catalog import IN_SETS, ReadFile, Settling, note_scan, read_file, rows_at, settling
 from grayshelf.library.entering import Found, enter, look_up
 from grayshelf.library.facts_json import KEPT_BOUNDS
@@ -55,6 +56,7 @@ def scan_folder(library: Library, control: JobControl, params: dict[str, Any]) -
         if folder is None:
             raise NotFound("This folder is no longer on the list.")
         root, here = Path(folder.path), settling(library, session)
+        moved = read_anew(session, folder_id)
         known = _known(session, folder_id)
     disk = _Disk(library, folder_id, root)
     control.report(0.0, f"Looking through {root.name}")
@@ -64,14 +66,13 @@ def scan_folder(library: Library, control: JobControl, params: dict[str, Any]) -
     except OSError as error:
         raise disk.gone() from error
     disk.check()
-    if _is_unchanged(library, folder_id, known, listed):
+    if not moved and _is_unchanged(library, folder_id, known, listed):
         return _told(library, folder_id, passed, bool(listed))
     counters = _counters([path for path, _ in listed])
     again = _to_read_again(library, folder_id, counters)
     fresh = [(path, stamp) for path, stamp in listed if known.stamps.get(path) != stamp or path in again]
     if fresh:
         _note_unsettled(library, folder_id)
-    moved = set[str]()
     batch = list[tuple[str, FileStamp, Found]]()
     alike = set[object]()
     out_of_reach = set[str]()

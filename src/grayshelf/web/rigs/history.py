@@ -130,7 +130,8 @@ def _flats(session: Session, rig: Rig, zone: ZoneInfo) -> Iterator[HistoryOut]:
     )
     nights: dict[object, list[tuple[datetime, str, int]]] = {}
     for night, last, code, n, named, mm in session.execute(query):
-        if train_of(trains, rig.camera, named, mm) == rig.id:
+        # What is kept as a time need not be one.
+        if last is not None and train_of(trains, rig.camera, named, mm) == rig.id:
             nights.setdefault(night, []).append((last, code or "no filter", n))
     for sets in nights.values():
         codes = listed(sorted({code for _, code, _ in sets}))
