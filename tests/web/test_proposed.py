@@ -137,7 +137,15 @@ def test_two_rigs_that_are_one_share_all_that_was_found_and_part_again(own, fold
                 f"INSERT INTO night_log (rig_id, night, conditions, notes) VALUES ({rig}, '2026-10-18', '{{}}', '{words}')"
             )
     post(own, f"/api/rigs/{second}/join", {"into": second}, 400)
+    for rig, wide in ((first, "NULL"), (second, "3.0")):
+        own.change(
+            "INSERT INTO rig_filter (rig_id, position, code, name, width_nm) "
+            f"VALUES ({rig}, 0, 'Ha', '', {wide})"
+        )
     joined = post(own, f"/api/rigs/{second}/join", {"into": first})
+    width = f"SELECT width_nm FROM rig_filter WHERE rig_id = {first} AND code = 'Ha'"
+    assert own.query(width) == [(3.0,)], "what was typed of a filter on one rig only"
+    assert own.get(f"/api/rigs/{first}/nights/2026-10-18")["notes"] == "dew\nclouds"
     assert "Field lens at 219 mm" not in rigs(own) and lights(own, "Field lens") == 13
     words = [h["words"] for h in own.get(f"/api/rigs/{first}")["history"]]
     assert "Cleaned" in words and any(w.startswith("Ha: 2.5") for w in words)
@@ -158,7 +166,7 @@ def test_two_rigs_that_are_one_share_all_that_was_found_and_part_again(own, fold
     post(own, f"/api/rigs/{third}/keep", {"name": "Third"})
     post(own, f"/api/rigs/{first}/changes/{joined['change_id']}/take-back", {})
     assert lights(own, "Field lens at 219 mm") == 5 and lights(own, "Field lens") == 10
-    assert own.query("SELECT rig_id FROM flat_setting") == [(second,)]
+    assert own.query("SELECT rig_id FROM flat_setting") == [(second,)] and own.query(width) == [(None,)]
     assert {tuple(r) for r in own.query("SELECT rig_id, notes FROM night_log")} == {
         (first, "dew"),
         (second, "clouds"),

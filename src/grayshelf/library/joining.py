@@ -14,6 +14,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import Conflict, GrayShelfError
+from grayshelf.core.frames.night_moves import notes_joined
 from grayshelf.core.matching.rulers import plain_name
 from grayshelf.core.rigs.propose import Join, NameOf
 from grayshelf.core.rigs.trains import same_train
@@ -292,7 +293,11 @@ def _rename_filter(session: Session, journal: Journal, join: Join) -> None:
         journal.put(row, "filter_code", join.name)
     for rig in rigs:
         codes = {f.code: f for f in rig.filters}
-        if join.spelled in codes and join.name not in codes:
+        if join.spelled not in codes:
+            continue
+        if join.name in codes:
+            _fill_in(journal, codes[join.name], codes[join.spelled])
+        else:
             journal.put(codes[join.spelled], "code", join.name)
     taken = {
         (r.rig_id, r.gain, r.offset, r.binning)
@@ -306,22 +311,34 @@ def _rename_filter(session: Session, journal: Journal, join: Join) -> None:
     session.flush()
 
 
+def _fill_in(journal: Journal, into: RigFilter, other: RigFilter) -> None:
+    """What was typed of a filter under another spelling, or on another rig, where nothing was under this one."""
+    for name in ("name", "passband_nm", "width_nm", "gain", "focus", "brightness"):
+        if getattr(into, name) in (None, "") and getattr(other, name) not in (None, ""):
+            journal.put(into, name, getattr(other, name))
+
+
 def _fold(session: Session, journal: Journal, rig: Rig, into: Rig) -> None:
     """All that is kept with a rig is kept with another from now on, and it stands nowhere any more."""
     for table in (FlatSetting, RigEvent, PanelCurve, Job, KeptPlan):
         for row in session.scalars(select(table).where(table.rig_id == rig.id)):
             journal.put(row, "rig_id", into.id)
-    nights = set(session.scalars(select(NightLog.night).where(NightLog.rig_id == into.id)))
+    nights = {x.night: x for x in session.scalars(select(NightLog).where(NightLog.rig_id == into.id))}
     for log in session.scalars(select(NightLog).where(NightLog.rig_id == rig.id)):
-        if log.night not in nights:
+        if (other := nights.get(log.night)) is None:
             journal.put(log, "rig_id", into.id)
+        else:
+            journal.put(other, "notes", notes_joined(other.notes, log.notes))
+            journal.put(other, "conditions", {**log.conditions, **other.conditions})
     rows = {_row_key(r) for r in session.scalars(select(FlatRow).where(FlatRow.rig_id == into.id))}
     for flat_row in session.scalars(select(FlatRow).where(FlatRow.rig_id == rig.id)):
         if _row_key(flat_row) not in rows:
             journal.put(flat_row, "rig_id", into.id)
-    codes = {f.code for f in into.filters}
+    codes = {f.code: f for f in into.filters}
     for one in list(rig.filters):
-        if one.code not in codes:
+        if one.code in codes:
+            _fill_in(journal, codes[one.code], one)
+        else:
             copy = RigFilter(
                 rig_id=into.id,
                 position=len(codes),
@@ -336,7 +353,7 @@ def _fold(session: Session, journal: Journal, rig: Rig, into: Rig) -> None:
             session.add(copy)
             session.flush()
             journal.made(copy)
-            codes.add(one.code)
+            codes[one.code] = copy
     for name in ("aperture_mm", "focal_length_mm", "source_id", "time_zone"):
         if getattr(into, name) is None:
             journal.put(into, name, getattr(rig, name))
