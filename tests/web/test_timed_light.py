@@ -16,7 +16,8 @@ from grayshelf.core.flats.search.window import CameraTraits, permitted
 from grayshelf.core.flats.timed_light import TimedLight, exposure_of, light_of
 from grayshelf.demo.rigs import MODELS, START
 from grayshelf.devices.simulated.rig import SimulatedWorld, devices_of
-from grayshelf.library.models import FlatSetting, RunStep
+from grayshelf.library.models import FlatSetting, MeasurementShot, RunStep
+from tests.web import test_bench as bench
 from tests.web import test_by_hand as by_hand
 from tests.web.test_run import gate_of, start, wait_for
 
@@ -130,3 +131,24 @@ def test_another_program_lights_it_within_the_exposure(own):
     of_r = [line for line in asked if line.startswith("R") and "flats of 2.3" in line]
     assert of_r and "lit for 1.3" in of_r[0], asked
     assert any("dark flats of 2.3" in line and "lit" not in line for line in asked), asked
+
+
+def test_the_gain_exercise_measures_under_it(client, context):
+    """Straight over the time of light, though its exposures are all a second longer, and the conversion is the sensor's."""
+    rig = 1
+    sheet = client.get(f"/api/rigs/{rig}/flats").json
+    known = next(light for light in sheet["sources"] if light["name"] == sheet["source"])
+    assert client.put(f"/api/rigs/{rig}/sheets/light", json={**known, **TIMED}).status_code == 200
+    number, _ = bench.shoot(client, rig, "gain", gains=[100], filter_code="Ha")
+    page = bench.until(client, number, bench.ended)
+    channel = page["gain"]["gains"][0]["channels"][0]
+    true = MODELS["heron"]("tiny").sensor.e_per_adu(100)
+    assert (
+        channel["e_per_adu"]["value"] == pytest.approx(true, rel=0.03)
+        and not page["gain"]["gains"][0]["findings"]
+    )
+    with context.library.db.session() as session:
+        shots = session.scalars(select(MeasurementShot).where(MeasurementShot.measurement_id == number)).all()
+        cards = [fits.getheader(context.library.root / s.path) for s in shots if s.role in ("flat", "test")]
+    assert len(cards) > 20
+    assert all(h["EXPTIME"] == pytest.approx(h["GSLIT"] + 1.0) for h in cards)

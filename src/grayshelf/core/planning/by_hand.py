@@ -99,10 +99,7 @@ def flats_line(
     where = []
     if brightness is not None:
         where.append(Dial("brightness", f"{light} at {brightness}", str(brightness)))
-    if lit is not None:
-        where.append(Dial("lit for", f"lit for {_number(lit.lit_s)}{NBSP}s", f"{lit.lit_s:g}"))
-        dark = f"{_number(lit.before_s)}{NBSP}s after it begins"
-        where.append(Dial("lit after", dark, f"{lit.before_s:g}"))
+    where += _lit(lit)
     if row.focus is not None:
         where.append(Dial("focus", f"focus{NBSP}{row.focus:,.0f}", f"{row.focus:.0f}"))
     if row.angle_deg is not None:
@@ -123,18 +120,36 @@ def flats_line(
     )
 
 
+def _lit(lit: Lit | None) -> list[Dial]:
+    """When a light is on within the exposure."""
+    if lit is None:
+        return []
+    dark = f"{_number(lit.before_s)}{NBSP}s after it begins"
+    return [
+        Dial("lit for", f"lit for {_number(lit.lit_s)}{NBSP}s", f"{lit.lit_s:g}"),
+        Dial("lit after", dark, f"{lit.before_s:g}"),
+    ]
+
+
 def lit_line(
-    gain: float, offset: float, exposure_s: float, filter_code: str | None, *, gain_word: str = "gain"
+    gain: float,
+    offset: float,
+    exposure_s: float,
+    filter_code: str | None,
+    *,
+    gain_word: str = "gain",
+    lit: Lit | None = None,
 ) -> HandLine:
-    """What to do for one flat of `exposure_s` seconds that measures a camera: any even light, and nothing of it changed."""
+    """What to do for one flat of `exposure_s` seconds that measures a camera: any even light, and nothing of it changed
+    but the time that it is lit within the exposure, where that is how it is lit."""
     settings = _settings(gain, offset, 1, gain_word)
     code = [Dial("filter", filter_code, filter_code)] if filter_code else []
     head = ", ".join(d.text for d in (*code, *settings))
     head = head if code or gain_word != "gain" else head[:1].upper() + head[1:]
     return HandLine(
         "Cap off, telescope at the light; leave the light as it is.",
-        f"{head}: {_of(1, FrameKind.FLAT, exposure_s)}",
-        (*code, *settings, *_exposure(exposure_s)),
+        ", ".join([f"{head}: {_of(1, FrameKind.FLAT, exposure_s)}", *(d.text for d in _lit(lit))]),
+        (*code, *settings, *_exposure(exposure_s), *_lit(lit)),
     )
 
 

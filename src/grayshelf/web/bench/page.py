@@ -8,6 +8,7 @@ from sqlalchemy.orm import Session
 
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.camera_values import accepted
+from grayshelf.library.flat_sheet import source_of
 from grayshelf.library.library import Library
 from grayshelf.library.measurements import measurements_of
 from grayshelf.library.models import CameraValue, Measurement, Rig
@@ -45,7 +46,7 @@ def bench_page(library: Library, rig_id: int, kind: str, devices: RigDevices | N
         elif kind == "offset" and facts.offset_range is None:
             cannot = f"{rig.camera} does not let its offset be set."
         rows = measurements_of(session, rig.camera, kind)
-        seconds, frames = _cost(rig, devices, kind)
+        seconds, frames = _cost(session, rig, devices, kind)
         return BenchOut(
             kind=cast(Kind, kind),
             camera=rig.camera,
@@ -70,14 +71,16 @@ def bench_page(library: Library, rig_id: int, kind: str, devices: RigDevices | N
         )
 
 
-def _cost(rig: Rig, devices: RigDevices | None, kind: str) -> tuple[float, int]:
+def _cost(session: Session, rig: Rig, devices: RigDevices | None, kind: str) -> tuple[float, int]:
     """Seconds and frames for one gain."""
     if devices is None:
         # Another program's pace is its own.
         return 0.0, measure_offset.USUAL_FRAMES + 1 if kind == "offset" else 58
     if kind == "offset":
         return measure_offset.usual_seconds(devices, 1, 60.0), measure_offset.USUAL_FRAMES + 1
-    shortest = measure_gain.shortest_for(devices, wishes_of(rig).shortest_s)
+    wishes = wishes_of(rig)
+    timed = source_of(session, rig, wishes, None).timed
+    shortest = measure_gain.shortest_for(devices, wishes.shortest_s, timed)
     return measure_gain.usual_seconds(
         devices, 1, shortest
     ), 58 if devices.camera.facts.bayer_pattern is None else 86

@@ -158,7 +158,9 @@ class Exercise(Stepwise):
     def _ask(self, wanted: ShotSettings) -> None:
         gain, offset = wanted.gain, wanted.offset
         if wanted.kind is FrameKind.FLAT:
-            line = lit_line(gain, offset, wanted.exposure_s, wanted.filter_code, gain_word=self._word)
+            line = lit_line(
+                gain, offset, wanted.exposure_s, wanted.filter_code, gain_word=self._word, lit=wanted.lit
+            )
         else:
             exposure_s = None if wanted.kind is FrameKind.BIAS else wanted.exposure_s
             line = capped_line(wanted.kind, self.still, gain, offset, 1, exposure_s, gain_word=self._word)

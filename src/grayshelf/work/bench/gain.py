@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -23,6 +24,7 @@ from grayshelf.core.flats.model import (
 )
 from grayshelf.core.flats.search.next_step import next_step
 from grayshelf.core.flats.search.task import Task
+from grayshelf.core.flats.timed_light import TimedLight, exposure_of, light_of
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.planning.gates import panel_warm
 from grayshelf.core.sensor.gain_plan import (
@@ -38,12 +40,13 @@ from grayshelf.core.sensor.pairs import channels, even_part, read_pair, thinned,
 from grayshelf.core.sensor.statistics import flat_statistics
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.files import read_pixels
+from grayshelf.library.flat_sheet import source_of
 from grayshelf.library.library import Library
 from grayshelf.library.measurement_records import LightFound, TestReading, by_gain, with_light, with_usual
 from grayshelf.library.measurements import pair_readings, pairs_as_json, transfers
 from grayshelf.library.models import Measurement, MeasurementShot, Rig, RunStep
 from grayshelf.library.records import as_kept, read
-from grayshelf.library.rig_terms import gain_word
+from grayshelf.library.rig_terms import gain_word, wishes_of
 from grayshelf.library.step_records import MeasureOutcome, MeasureParams
 from grayshelf.work.bench.exercise import Exercise, make_job, make_measurement, settings_at_start
 from grayshelf.work.gates import gate_step
@@ -65,9 +68,12 @@ def usual_seconds(devices: RigDevices, n_gains: int, shortest_s: float) -> float
     return n_gains * seconds_for_gain(shortest_s, camera.download_s, colours)
 
 
-def shortest_for(devices: RigDevices, wish_s: float) -> float:
-    """The shortest exposure to measure light with."""
-    return max(wish_s, devices.camera.facts.repeatable_from_s)
+def shortest_for(devices: RigDevices, wish_s: float, timed: TimedLight | None = None) -> float:
+    """The shortest time of light to measure with, in seconds: of the exposure, or of a light that is lit within it."""
+    repeatable_s = devices.camera.facts.repeatable_from_s
+    if timed is None:
+        return max(wish_s, repeatable_s)
+    return max(wish_s, timed.shortest_s, light_of(timed, repeatable_s))
 
 
 def plan_gain(
@@ -109,7 +115,16 @@ def plan_gain(
 
 
 class GainExercise(Exercise):
-    """Bias frames, a search for the light, then pairs of flats; one gain after the other."""
+    """Bias frames, a search for the light, then pairs of flats; one gain after the other.
+
+    Of a light that is lit within the exposure every time here is that of the light: the frames are longer.
+    """
+
+    @cached_property
+    def timed(self) -> TimedLight | None:
+        """How the rig's light is lit within an exposure; None where it is lit steadily."""
+        with self.library.db.session() as session:
+            return source_of(session, self.rig, wishes_of(self.rig), None).timed
 
     def measure(self, step: RunStep, gain: float) -> None:
         """One gain. One that fails does not stop the rest."""
@@ -232,7 +247,9 @@ class GainExercise(Exercise):
         while True:
             self.control.check()
             shots = [
-                _as_test(s) for s in self.frames(gain, "test") if s.brightness == brightness and s.reading
+                _as_test(s, light_of(self.timed, s.exposure_s))
+                for s in self.frames(gain, "test")
+                if s.brightness == brightness and s.reading
             ]
             task = Task(target, window, pedestal=Pedestal(pedestal, 5.0, "bias frames"))
             decision = next_step(task, shots)
@@ -260,8 +277,15 @@ class GainExercise(Exercise):
         )
         self.progress(step, step.done + 1, step.count, f"Gain {gain:g}: finding the light, {shot.why}")
 
-    def _flat(self, exposure_s: float, gain: float, offset: float) -> ShotSettings:
-        return ShotSettings(FrameKind.FLAT, exposure_s, gain, offset, filter_code=self.settings.filter_code)
+    def _flat(self, light_s: float, gain: float, offset: float) -> ShotSettings:
+        return ShotSettings(
+            FrameKind.FLAT,
+            exposure_of(self.timed, light_s),
+            gain,
+            offset,
+            filter_code=self.settings.filter_code,
+            lit=None if self.timed is None else self.timed.lit(light_s),
+        )
 
     # -- pairs ------------------------------------------------------------------------------------------------
 
@@ -387,9 +411,9 @@ class GainExercise(Exercise):
             self._keep_reading(two.id, pairs_as_json(readings))
 
 
-def _as_test(shot: MeasurementShot) -> TestShot:
+def _as_test(shot: MeasurementShot, light_s: float) -> TestShot:
     reading = read(TestReading, shot.reading)
-    return TestShot(shot.exposure_s, reading.level, reading.brightest, reading.saturated)
+    return TestShot(light_s, reading.level, reading.brightest, reading.saturated)
 
 
 def _source(brightness: int | None) -> str:

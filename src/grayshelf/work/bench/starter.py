@@ -13,6 +13,7 @@ from grayshelf.core.errors import Conflict, DeviceError
 from grayshelf.core.sensor.transfer import speaking_channel
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.camera_values import accepted
+from grayshelf.library.flat_sheet import source_of
 from grayshelf.library.library import Library
 from grayshelf.library.lights import light_sets
 from grayshelf.library.measurement_records import settings_of
@@ -87,7 +88,9 @@ class Bench:
             if devices.wheel is not None and filter_code not in devices.wheel.filters:
                 raise Conflict(f"{filter_code or 'No filter'} is not in the wheel.", "Choose one that is.")
             offsets = {f"{g:g}": offset_for(self.library, session, rig, g) for g in gains}
-            shortest = shortest_for(devices, wishes_of(rig).shortest_s)
+            wishes = wishes_of(rig)
+            timed = source_of(session, rig, wishes, None).timed
+            shortest = shortest_for(devices, wishes.shortest_s, timed)
             job_id = plan_gain(
                 session, self.library, rig, devices, gains, offsets, filter_code, shortest, folder
             )
