@@ -575,6 +575,299 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/hand-over": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What would be handed over for sets of lights, under which names. */
+        get: {
+            parameters: {
+                query?: {
+                    sets?: string;
+                    rig_id?: number | null;
+                    night?: string | null;
+                    target?: string | null;
+                    form?: components["schemas"]["Form"];
+                    lights?: boolean;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HandOverOut"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Hand over into a folder that is empty, or not there yet. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["HandOverIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["StartedOut"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/hand-over.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The same as a list of paths. */
+        get: {
+            parameters: {
+                query?: {
+                    sets?: string;
+                    rig_id?: number | null;
+                    night?: string | null;
+                    target?: string | null;
+                    form?: components["schemas"]["Form"];
+                    lights?: boolean;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": unknown;
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/hand-over.json": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The same as a list of paths, for a script. */
+        get: {
+            parameters: {
+                query?: {
+                    sets?: string;
+                    rig_id?: number | null;
+                    night?: string | null;
+                    target?: string | null;
+                    form?: components["schemas"]["Form"];
+                    lights?: boolean;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": unknown;
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/hand-over.zip": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The same as a zip, written while it is sent. */
+        get: {
+            parameters: {
+                query?: {
+                    sets?: string;
+                    rig_id?: number | null;
+                    night?: string | null;
+                    target?: string | null;
+                    form?: components["schemas"]["Form"];
+                    lights?: boolean;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": unknown;
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/hand-overs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was handed over of these lights before, and what of it was renewed since. */
+        get: {
+            parameters: {
+                query?: {
+                    sets?: string;
+                    rig_id?: number | null;
+                    night?: string | null;
+                    target?: string | null;
+                    form?: components["schemas"]["Form"];
+                    lights?: boolean;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HandedListOut"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/holdings/{set_id}": {
         parameters: {
             query?: never;
@@ -7037,6 +7330,12 @@ export interface components {
             kind: "offset" | "gain";
         };
         /**
+         * Form
+         * @description As what the calibration goes out.
+         * @enum {string}
+         */
+        Form: "masters" | "raw frames";
+        /**
          * FoundOut
          * @description Something that the search found.
          */
@@ -7280,6 +7579,129 @@ export interface components {
             why: string;
             /** Wrong Now */
             wrong_now: boolean;
+        };
+        /**
+         * HandOverIn
+         * @description Where it goes.
+         */
+        HandOverIn: {
+            /** Folder */
+            folder: string;
+            /** @default masters */
+            form: components["schemas"]["Form"];
+            /**
+             * Lights
+             * @default true
+             */
+            lights: boolean;
+            /**
+             * Night
+             * @default null
+             */
+            night: string | null;
+            /**
+             * Rig Id
+             * @default null
+             */
+            rig_id: number | null;
+            /**
+             * Sets
+             * @default
+             */
+            sets: string;
+            /**
+             * Target
+             * @default null
+             */
+            target: string | null;
+            /** @default copies */
+            way: components["schemas"]["HandedAs"];
+        };
+        /**
+         * HandOverOut
+         * @description What would be handed over.
+         */
+        HandOverOut: {
+            /** Csv Href */
+            csv_href: string;
+            /** Files */
+            files: components["schemas"]["HandedFileOut"][];
+            /** Headline */
+            headline: string;
+            /** Json Href */
+            json_href: string;
+            /** Kinds */
+            kinds: components["schemas"]["HandedKindOut"][];
+            /** More */
+            more: number;
+            /** Said */
+            said: string[];
+            /** Size Text */
+            size_text: string;
+            /** Words */
+            words: string[];
+            /** Zip Href */
+            zip_href: string;
+        };
+        /**
+         * HandedAs
+         * @description How files come into the folder.
+         * @enum {string}
+         */
+        HandedAs: "copies" | "hard links" | "links";
+        /**
+         * HandedFileOut
+         * @description One file, under the name that it gets.
+         */
+        HandedFileOut: {
+            /** Kind */
+            kind: string;
+            /** Path */
+            path: string;
+            /** Source */
+            source: string;
+            /** Verdict */
+            verdict: string;
+            /** Word */
+            word: string;
+        };
+        /**
+         * HandedKindOut
+         * @description Files of one kind.
+         */
+        HandedKindOut: {
+            /** Files */
+            files: number;
+            /** Kind */
+            kind: string;
+            /** Text */
+            text: string;
+        };
+        /**
+         * HandedListOut
+         * @description What was handed over of some lights.
+         */
+        HandedListOut: {
+            /** Handed */
+            handed: components["schemas"]["HandedOut"][];
+        };
+        /**
+         * HandedOut
+         * @description A hand-over of before.
+         */
+        HandedOut: {
+            /** Folder */
+            folder: string;
+            /** Job Id */
+            job_id: number;
+            /** Renewed */
+            renewed: string;
+            /** State */
+            state: string;
+            /** What */
+            what: string;
+            /** When */
+            when: string;
         };
         /**
          * HeadOut

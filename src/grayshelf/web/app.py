@@ -28,6 +28,7 @@ from grayshelf.web.context import Context, put_context
 from grayshelf.web.errors import problem, register_errors
 from grayshelf.web.flats.routes import flats
 from grayshelf.web.guard import guard
+from grayshelf.web.handing.routes import api as handing
 from grayshelf.web.intake.routes import api as intake
 from grayshelf.web.looking.routes import api as looking
 from grayshelf.web.nights.log_routes import api as night_log
@@ -133,6 +134,7 @@ def create_app(context: Context) -> APIFlask:
         twilight,
         intake,
         rigs,
+        handing,
     ):
         app.register_blueprint(place)
     name_schemas_plainly(app)

@@ -15,6 +15,7 @@ from grayshelf.work.bench.starter import Bench
 from grayshelf.work.build import build_sets
 from grayshelf.work.events import Broker
 from grayshelf.work.flats.starter import FlatBench
+from grayshelf.work.handing_over import HAND_OVER, hand_over
 from grayshelf.work.jobs import JobControl, JobRunner
 from grayshelf.work.looking import LOOK, look_at_masters, look_when_new
 from grayshelf.work.rigs.joining import tell_names_again
@@ -59,6 +60,7 @@ def make_runner(library: Library) -> tuple[JobRunner, Broker]:
     runner.register(LOOK, lambda control, params: look_at_masters(library, control))
     runner.register("names", lambda control, params: tell_names_again(library, control, params))
     runner.register("build", lambda control, params: build_sets(library, control, params))
+    runner.register(HAND_OVER, lambda control, params: hand_over(library, control, params))
     runner.register("held", lambda control, params: hold_by_job(library, control, params))
     return runner, broker
 

@@ -1,14 +1,16 @@
-import { useMemo, useState } from "react";
+import { useMemo } from "react";
 import { useNavigate, useParams, useSearchParams } from "react-router";
 
-import { api, get, type Schemas } from "../../api/client";
-import { useChange, useNight, useNights } from "../../api/hooks";
+import type { Schemas } from "../../api/client";
+import { useNight, useNights } from "../../api/hooks";
 import { Button, PageHead, Trouble, Waiting } from "../../parts/basics";
 import { useHere } from "../../parts/context";
 import { FilterStamp } from "../../parts/FilterStamp";
 import { SmallSpine } from "../../parts/Spine";
 import { SaveLinks } from "../../parts/SaveLinks";
 import { KeptLights } from "./KeptLights";
+import { AddNight } from "./AddNight";
+import { HandOver } from "./HandOver";
 import { Months } from "./Months";
 import { Notes, PartOrJoin, Weather, WhatWasShot } from "./NightLog";
 import { Slip } from "./Slip";
@@ -265,6 +267,7 @@ export function Nights() {
   const [params, setParams] = useSearchParams();
   const navigate = useNavigate();
   const list = useMemo(() => nights.data?.nights ?? [], [nights.data]);
+  const handing = params.has("hand");
   const months = params.has("months") && wanted === undefined;
   const shown = wanted ?? list[0]?.night;
   const night = useNight(rig?.id ?? 0, shown);
@@ -314,6 +317,11 @@ export function Nights() {
             { label: "weather", href: `/api/rigs/${rig.id}/log/weather.csv` },
           ]}
         />
+        {data && !months && data.sets.length > 0 && (
+          <Button aria-pressed={handing} onClick={() => setParams(handing ? {} : { hand: "1" })}>
+            {handing ? "Back to the night" : "Hand over"}
+          </Button>
+        )}
         <Button onClick={() => void navigate(months ? "/nights" : "/nights?months=1")}>
           {months ? "Night by night" : "Months at a glance"}
         </Button>
@@ -329,7 +337,8 @@ export function Nights() {
             <Trouble error={night.error} onRetry={() => void night.refetch()} />
           ) : null}
           {!months && !data && !night.error && <Waiting what="Opening the night" />}
-          {!months && data && (
+          {!months && data && handing && <HandOver key={shown} rig={rig.id} night={data} open={open} />}
+          {!months && data && !handing && (
             <NightView
               data={data}
               rig={rig.id}
@@ -342,46 +351,6 @@ export function Nights() {
         </div>
       </div>
     </div>
-  );
-}
-
-/** A night that had no lights, to note something of it. */
-function AddNight({ rig }: { rig: number }) {
-  const [night, setNight] = useState("");
-  const navigate = useNavigate();
-  const add = useChange(
-    () => get(api.POST("/api/rigs/{rig_id}/nights", { params: { path: { rig_id: rig } }, body: { night } })),
-    () => {
-      setNight("");
-      void navigate(`/nights/${night}`);
-    },
-  );
-  return (
-    <form
-      className="pb-2"
-      onSubmit={(event) => {
-        event.preventDefault();
-        add.mutate(undefined);
-      }}
-    >
-      <div className="flex gap-1.5">
-        <input
-          type="date"
-          aria-label="A night without lights"
-          value={night}
-          onChange={(event) => setNight(event.target.value)}
-          className="num h-8 min-w-0 flex-1 rounded-sm border border-line bg-card px-1.5 text-s"
-        />
-        <Button type="submit" disabled={!night || add.isPending}>
-          Add
-        </Button>
-      </div>
-      {add.error ? (
-        <p role="alert" className="pt-1 text-s text-accent">
-          {add.error.message}
-        </p>
-      ) : null}
-    </form>
   );
 }
 

@@ -107,13 +107,10 @@ function PutMore({ jobId }: { jobId: number }) {
   );
 }
 
-/** What of a run has not begun: its numbers of frames, what is left out, when it has to be over, and an early end. */
-export function ToCome({ run }: { run: RunData }) {
+/** When it has to be over, what becomes of the sensor, and an early end. */
+function WhenItEnds({ run }: { run: RunData }) {
   const job = { params: { path: { job_id: run.job.id } } };
   const [until, setUntil] = useState(run.until);
-  const change = useChange((body: Schemas["SeriesIn"]) =>
-    get(api.POST("/api/runs/{job_id}/series", { ...job, body })),
-  );
   const finish = useChange(() => get(api.POST("/api/runs/{job_id}/finish", job)));
   const end = useChange((by: { until: string; sensor: RunData["sensor_then"] }) =>
     get(
@@ -123,12 +120,69 @@ export function ToCome({ run }: { run: RunData }) {
       }),
     ),
   );
+  const current = run.steps.find((s) => s.id === run.current);
+  return (
+    <section>
+      <ColumnHead>When it ends</ColumnHead>
+      <form
+        className="flex items-center gap-2 py-2"
+        onSubmit={(event) => {
+          event.preventDefault();
+          end.mutate({ until, sensor: run.sensor_then });
+        }}
+      >
+        <label className="flex items-center gap-2">
+          not after
+          <input
+            value={until}
+            placeholder="05:30"
+            onChange={(event) => setUntil(event.target.value)}
+            className={`${FIELD} w-20`}
+          />
+        </label>
+        <Button type="submit" disabled={until === run.until || end.isPending}>
+          {until.trim() ? "Set it" : "Take it back"}
+        </Button>
+      </form>
+      <p className="text-s text-ink2">
+        {run.by_hand
+          ? "What has come in by then counts, and is built; the rest is left."
+          : "No frame is begun that would end later; what was shot is built."}
+      </p>
+      {run.cools && (
+        <div className="pt-3">
+          <SensorAfterwards
+            then={run.sensor_then}
+            onChange={(sensor) => end.mutate({ until: run.until, sensor })}
+          />
+        </div>
+      )}
+      {end.error ? <Trouble error={end.error} /> : null}
+      <div className="pt-4">
+        <Button disabled={!current || finish.isPending} onClick={() => finish.mutate(undefined as never)}>
+          {current?.filter_code ? `Finish ${current.filter_code} and stop` : "Finish this one and stop"}
+        </Button>
+        <p className="pt-1 text-s text-ink2">
+          What is being shot comes to its end
+          {run.steps.some((s) => s.kind === "flats") && ", with the dark flats of all flats that are there"}.
+        </p>
+        {finish.error ? <Trouble error={finish.error} /> : null}
+      </div>
+    </section>
+  );
+}
+
+/** What of a run has not begun: its numbers of frames, what is left out, when it has to be over, and an early end. */
+export function ToCome({ run }: { run: RunData }) {
+  const job = { params: { path: { job_id: run.job.id } } };
+  const change = useChange((body: Schemas["SeriesIn"]) =>
+    get(api.POST("/api/runs/{job_id}/series", { ...job, body })),
+  );
   const top = useRef<HTMLElement>(null);
   // On a phone it stands below the sheet, out of sight.
   useEffect(() => {
     if (window.matchMedia("(max-width: 767px)").matches) void top.current?.scrollIntoView({ block: "start" });
   }, []);
-  const current = run.steps.find((s) => s.id === run.current);
   const open = run.steps.filter(
     (s) => SERIES.has(s.kind) && (s.state === "to do" || (s.state === "skipped" && s.done === 0)),
   );
@@ -149,54 +203,7 @@ export function ToCome({ run }: { run: RunData }) {
         {change.error ? <Trouble error={change.error} /> : null}
         <PutMore jobId={run.job.id} />
       </section>
-      <section>
-        <ColumnHead>When it ends</ColumnHead>
-        <form
-          className="flex items-center gap-2 py-2"
-          onSubmit={(event) => {
-            event.preventDefault();
-            end.mutate({ until, sensor: run.sensor_then });
-          }}
-        >
-          <label className="flex items-center gap-2">
-            not after
-            <input
-              value={until}
-              placeholder="05:30"
-              onChange={(event) => setUntil(event.target.value)}
-              className={`${FIELD} w-20`}
-            />
-          </label>
-          <Button type="submit" disabled={until === run.until || end.isPending}>
-            {until.trim() ? "Set it" : "Take it back"}
-          </Button>
-        </form>
-        <p className="text-s text-ink2">
-          {run.by_hand
-            ? "What has come in by then counts, and is built; the rest is left."
-            : "No frame is begun that would end later; what was shot is built."}
-        </p>
-        {run.cools && (
-          <div className="pt-3">
-            <SensorAfterwards
-              then={run.sensor_then}
-              onChange={(sensor) => end.mutate({ until: run.until, sensor })}
-            />
-          </div>
-        )}
-        {end.error ? <Trouble error={end.error} /> : null}
-        <div className="pt-4">
-          <Button disabled={!current || finish.isPending} onClick={() => finish.mutate(undefined as never)}>
-            {current?.filter_code ? `Finish ${current.filter_code} and stop` : "Finish this one and stop"}
-          </Button>
-          <p className="pt-1 text-s text-ink2">
-            What is being shot comes to its end
-            {run.steps.some((s) => s.kind === "flats") && ", with the dark flats of all flats that are there"}
-            .
-          </p>
-          {finish.error ? <Trouble error={finish.error} /> : null}
-        </div>
-      </section>
+      <WhenItEnds run={run} />
     </>
   );
 }

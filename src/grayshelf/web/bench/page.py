@@ -23,7 +23,7 @@ from grayshelf.web.bench.schemas import (
     Kind,
 )
 from grayshelf.web.common import in_words
-from grayshelf.work.bench import gain as measure_gain
+from grayshelf.work.bench import gain_job as measure_gain
 from grayshelf.work.bench import offset as measure_offset
 from grayshelf.work.bench.disk_offers import DiskOffer, offers
 from grayshelf.work.bench.starter import gains_in_use

@@ -3,13 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 from functools import cached_property
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.flats.model import (
@@ -26,30 +24,18 @@ from grayshelf.core.flats.search.next_step import next_step
 from grayshelf.core.flats.search.task import Task
 from grayshelf.core.flats.timed_light import TimedLight, exposure_of, light_of
 from grayshelf.core.frames.kinds import FrameKind
-from grayshelf.core.planning.gates import panel_warm
-from grayshelf.core.sensor.gain_plan import (
-    BIAS_FRAMES,
-    DIMMER,
-    FILLS_IN,
-    FILLS_WITHIN,
-    dimmed,
-    plan_pairs,
-    seconds_for_gain,
-)
+from grayshelf.core.sensor.gain_plan import BIAS_FRAMES, DIMMER, FILLS_IN, FILLS_WITHIN, dimmed, plan_pairs
 from grayshelf.core.sensor.pairs import channels, even_part, read_pair, thinned, usual_noise
 from grayshelf.core.sensor.statistics import flat_statistics
-from grayshelf.devices.ports import RigDevices
 from grayshelf.library.files import read_pixels
 from grayshelf.library.flat_sheet import source_of
-from grayshelf.library.library import Library
 from grayshelf.library.measurement_records import LightFound, TestReading, by_gain, with_light, with_usual
 from grayshelf.library.measurements import pair_readings, pairs_as_json, transfers
-from grayshelf.library.models import Measurement, MeasurementShot, Rig, RunStep
+from grayshelf.library.models import Measurement, MeasurementShot, RunStep
 from grayshelf.library.records import as_kept, read
-from grayshelf.library.rig_terms import gain_word, wishes_of
-from grayshelf.library.step_records import MeasureOutcome, MeasureParams
-from grayshelf.work.bench.exercise import Exercise, make_job, make_measurement, settings_at_start
-from grayshelf.work.gates import gate_step
+from grayshelf.library.rig_terms import wishes_of
+from grayshelf.library.step_records import MeasureOutcome
+from grayshelf.work.bench.exercise import Exercise
 from grayshelf.work.job_states import StepState
 from grayshelf.work.shooting import ShotSettings, bring_in
 
@@ -59,59 +45,6 @@ TEST_SHARE = 0.22
 MOST_CHANGES = 7
 #: Where the light cannot be set, exposures may be this long.
 LONGEST_S = 120.0
-
-
-def usual_seconds(devices: RigDevices, n_gains: int, shortest_s: float) -> float:
-    """About how long the exercise takes."""
-    camera = devices.camera.facts
-    colours = 3 if camera.bayer_pattern else 1
-    return n_gains * seconds_for_gain(shortest_s, camera.download_s, colours)
-
-
-def shortest_for(devices: RigDevices, wish_s: float, timed: TimedLight | None = None) -> float:
-    """The shortest time of light to measure with, in seconds: of the exposure, or of a light that is lit within it."""
-    repeatable_s = devices.camera.facts.repeatable_from_s
-    if timed is None:
-        return max(wish_s, repeatable_s)
-    return max(wish_s, timed.shortest_s, light_of(timed, repeatable_s))
-
-
-def plan_gain(
-    session: Session,
-    library: Library,
-    rig: Rig,
-    devices: RigDevices,
-    gains: Sequence[float],
-    offsets: dict[str, float],
-    filter_code: str | None,
-    shortest_s: float,
-    folder: str | None = None,
-) -> int:
-    """Write the exercise down; return its job.
-
-    Parameters
-    ----------
-    offsets
-        The offset to use at each gain, by its text.
-    """
-    row = make_measurement(
-        session,
-        library,
-        rig,
-        devices,
-        "gain",
-        gains,
-        replace(settings_at_start(devices), offsets=offsets, filter_code=filter_code, shortest_s=shortest_s),
-    )
-    steps = [gate_step(panel_warm(by_hand=devices.panel is None))]
-    word = gain_word(library, row.camera)
-    named = word.capitalize() if word == "gain" else word
-    steps += [
-        RunStep(kind="transfer", title=f"{named} {g:g}", count=56, params=as_kept(MeasureParams(g)))
-        for g in row.gains
-    ]
-    words = ", ".join(f"{g:g}" for g in row.gains)
-    return make_job(session, library, rig, row, f"{row.camera} at {word} {words}", steps, folder)
 
 
 class GainExercise(Exercise):

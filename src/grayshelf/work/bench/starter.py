@@ -23,7 +23,8 @@ from grayshelf.library.records import as_kept, read
 from grayshelf.library.rig_terms import wishes_of
 from grayshelf.library.step_records import JobResult, MeasurementJob
 from grayshelf.work.bench.disk import plan_disk, read_from_disk
-from grayshelf.work.bench.gain import GainExercise, plan_gain, shortest_for
+from grayshelf.work.bench.gain import GainExercise
+from grayshelf.work.bench.gain_job import plan_gain, shortest_for
 from grayshelf.work.bench.hands import hand_devices, watched_folder
 from grayshelf.work.bench.offset import OffsetExercise, plan_offset
 from grayshelf.work.jobs import ALIVE, JobControl, JobRunner, JobState, begins_job

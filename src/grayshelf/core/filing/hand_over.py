@@ -1,0 +1,212 @@
+"""What is handed over for lights, and under which names, so that any program can pair it by a word in names.
+
+Programs that stack pair frames by settings in headers and by words in folders and names. What a setting tells apart
+needs no word; flats of two nights of one filter do, and so do darks of two set points where a program looks at the exposure
+alone. Lights that share a word share, for each kind, the very same frames.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import date
+from enum import StrEnum
+
+from grayshelf.core.filing.names import frame_stem, master_name
+from grayshelf.core.frames.facts import FrameFacts
+from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.frames.sets import nominal_exposure
+
+#: Endings that stay as they are, the longest first.
+_ENDINGS = tuple(e + p for p in (".fz.gz", ".gz", ".fz", "") for e in (".fits", ".fit", ".fts"))
+
+
+class Form(StrEnum):
+    """As what the calibration goes out."""
+
+    MASTERS = "masters"
+    FRAMES = "raw frames"
+
+
+class HandedAs(StrEnum):
+    """How files come into the folder."""
+
+    COPIES = "copies"
+    HARD_LINKS = "hard links"
+    LINKS = "links"
+
+
+@dataclass(frozen=True)
+class FileThere:
+    """A file that may be handed over."""
+
+    frame_id: int
+    name: str
+    size_bytes: int
+
+
+@dataclass(frozen=True)
+class Serving:
+    """What serves a set of lights for one kind."""
+
+    kind: FrameKind
+    key: str
+    """Of the set or master."""
+    facts: FrameFacts
+    verdict: str
+    reasons: tuple[str, ...]
+    files: tuple[FileThere, ...]
+    n_frames: int
+    is_master: bool
+
+
+@dataclass(frozen=True)
+class LightsAsked:
+    """A set of lights that is handed over, with what serves it."""
+
+    key: int
+    facts: FrameFacts
+    night: date | None
+    files: tuple[FileThere, ...]
+    serving: tuple[Serving, ...]
+    lacks: tuple[FrameKind, ...] = ()
+    """Kinds for which nothing fits."""
+
+
+@dataclass(frozen=True)
+class Item:
+    """One file of a hand-over."""
+
+    path: str
+    """Below the folder that is handed over, with '/'."""
+    file: FileThere
+    kind: FrameKind
+    word: str
+    """The grouping word in its name; empty where settings tell it apart."""
+    facts: FrameFacts
+    verdict: str = ""
+    reasons: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class HandOver:
+    """All that is handed over."""
+
+    items: tuple[Item, ...]
+    words: Mapping[int, str]
+    """The grouping word of each set of lights."""
+
+    @property
+    def size_bytes(self) -> int:
+        """Of all files together."""
+        return sum(i.file.size_bytes for i in self.items)
+
+
+def _told_apart(kind: FrameKind, facts: FrameFacts) -> tuple[object, ...]:
+    """What programs tell frames of a kind apart by, without a word: frames that are the same in it are paired alike."""
+    size = facts.width, facts.height, facts.binning_x or 1, facts.gain
+    if kind is FrameKind.FLAT:
+        return kind, facts.filter_code, *size[:3]
+    if kind is FrameKind.BIAS:
+        return kind, facts.offset, *size
+    return kind, None if facts.exposure_s is None else nominal_exposure(facts.exposure_s), *size
+
+
+def _asks_for(lights: LightsAsked) -> dict[tuple[object, ...], str]:
+    """What must be served by one and the same, by how a program would ask for it; a gap is an answer of its own."""
+    asked = {_told_apart(s.kind, _as_paired(s, lights)): s.key for s in lights.serving}
+    for kind in lights.lacks:
+        asked[_told_apart(kind, lights.facts)] = f"nothing for {lights.key}"
+    return asked
+
+
+def _as_paired(serving: Serving, lights: LightsAsked) -> FrameFacts:
+    """Dark flats are paired with flats, all else with the lights."""
+    if serving.kind is FrameKind.DARK_FLAT:
+        flat = next((s for s in lights.serving if s.kind is FrameKind.FLAT), None)
+        return flat.facts if flat is not None else serving.facts
+    return lights.facts
+
+
+def grouping_words(asked: Sequence[LightsAsked]) -> dict[int, str]:
+    """A word for each set of lights: its night; with a letter where one night has two answers to one question."""
+    words: dict[int, str] = {}
+    taken: dict[str, dict[tuple[object, ...], str]] = {}
+    for lights in asked:
+        base = f"NIGHT_{lights.night.isoformat()}" if lights.night else "NIGHT_undated"
+        wants, letter = _asks_for(lights), 0
+        while True:
+            word = base if letter == 0 else f"{base}{_letters(letter)}"
+            there = taken.setdefault(word, {})
+            if all(there.get(question, key) == key for question, key in wants.items()):
+                break
+            letter += 1
+        there.update(wants)
+        words[lights.key] = word
+    return words
+
+
+def _letters(number: int) -> str:
+    """'b' for the second, ..., 'z', 'ba'."""
+    text = ""
+    while True:
+        text = chr(ord("a") + number % 26) + text
+        number //= 26
+        if number == 0:
+            return text
+
+
+def lay_out(asked: Sequence[LightsAsked]) -> HandOver:
+    """Names for all that is handed over; each file of the calibration once for each word that needs it.
+
+    Parameters
+    ----------
+    asked
+        In the order of their nights.
+    """
+    words = grouping_words(asked)
+    answers: dict[tuple[object, ...], set[str]] = {}
+    for lights in asked:
+        for question, key in _asks_for(lights).items():
+            answers.setdefault(question, set()).add(key)
+    names = _Names()
+    items: list[Item] = []
+    given: set[tuple[str, str]] = set()
+    for lights in asked:
+        word = words[lights.key]
+        for file in lights.files:
+            path = names.one(FrameKind.LIGHT, word, lights.facts, file, master=0)
+            items.append(Item(path, file, FrameKind.LIGHT, word, lights.facts))
+        for one in lights.serving:
+            pairs = one.kind in (FrameKind.FLAT, FrameKind.DARK_FLAT)
+            several = len(answers[_told_apart(one.kind, _as_paired(one, lights))]) > 1
+            own = word if pairs or several else ""
+            if (one.key, own) in given:
+                continue
+            given.add((one.key, own))
+            for file in one.files:
+                path = names.one(one.kind, own, one.facts, file, one.n_frames if one.is_master else 0)
+                items.append(Item(path, file, one.kind, own, one.facts, one.verdict, one.reasons))
+    return HandOver(tuple(items), words)
+
+
+class _Names:
+    """Gives names that are taken by nobody, on any system."""
+
+    def __init__(self) -> None:
+        self._next: dict[str, int] = {}
+
+    def one(self, kind: FrameKind, word: str, facts: FrameFacts, file: FileThere, master: int) -> str:
+        """A path for a file; `master` is how many frames it was made of, 0 for a frame."""
+        folder = f"{kind.value.replace(' ', '_')}s" if kind is not FrameKind.BIAS else "bias"
+        stem = master_name(facts, master) if master else frame_stem(facts)
+        start = "/".join(filter(None, (folder, word, "_".join(filter(None, (word, stem))))))
+        number = self._next[start.lower()] = self._next.get(start.lower(), 0) + 1
+        if master and number == 1:
+            return f"{start}{_ending(file.name)}"
+        return f"{start}_{number:04d}{_ending(file.name)}"
+
+
+def _ending(name: str) -> str:
+    lower = name.lower()
+    return next((e for e in _ENDINGS if lower.endswith(e)), ".fits")

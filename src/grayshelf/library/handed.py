@@ -1,0 +1,30 @@
+"""What is kept of a hand-over: what went where, as which files, and what served the lights then."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from grayshelf.core.filing.hand_over import Form, HandedAs
+
+
+@dataclass(frozen=True)
+class HandedItem:
+    """One file of a hand-over."""
+
+    path: str
+    """Below the folder, with '/'."""
+    frame_id: int
+
+
+@dataclass(frozen=True)
+class HandOverJob:
+    """Frames handed over into a folder. What goes where is fixed when it begins, so that it goes on as it began."""
+
+    folder: str
+    way: HandedAs
+    form: Form
+    items: tuple[HandedItem, ...] = ()
+    table: tuple[tuple[str, ...], ...] = ()
+    """What is what, for the table beside the files."""
+    served: dict[str, tuple[str, ...]] = field(default_factory=dict)
+    """The sets and masters that went with each set of lights, by its number."""

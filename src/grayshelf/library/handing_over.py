@@ -1,0 +1,174 @@
+"""What the library has for lights that are handed over: their files, and those of what serves them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from grayshelf.core.errors import GrayShelfError, NotFound
+from grayshelf.core.filing.hand_over import FileThere, Form, HandOver, LightsAsked, Serving, lay_out
+from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.matching.model import PullSlip, SlipLine, Verdict
+from grayshelf.library.catalog import IN_SETS
+from grayshelf.library.facts_json import facts_from_json
+from grayshelf.library.library import Library
+from grayshelf.library.lights import LightSet
+from grayshelf.library.models import Frame, FrameSet
+from grayshelf.library.rig_terms import rig_of_lights
+from grayshelf.library.slips import slips
+
+#: Sets of lights that are handed over at once.
+MOST_SETS = 2000
+
+
+@dataclass(frozen=True)
+class Gathered:
+    """A hand-over as it would be, and what is to be said of it."""
+
+    laid: HandOver
+    asked: tuple[LightsAsked, ...]
+    said: tuple[str, ...]
+    """What is not handed over, or with care, a sentence each."""
+
+
+def gather(library: Library, set_ids: Sequence[int], form: Form, *, lights: bool = True) -> Gathered:
+    """What is handed over for sets of lights.
+
+    Parameters
+    ----------
+    lights
+        Whether the lights themselves are handed over, too.
+
+    Raises
+    ------
+    NotFound, GrayShelfError
+        Where there are no such lights, or none of them has a file.
+    """
+    if not set_ids:
+        raise GrayShelfError("Nothing is chosen to be handed over.", "Choose a night, or sets of lights.")
+    if len(set_ids) > MOST_SETS:
+        raise GrayShelfError(f"{MOST_SETS:,} sets of lights at most are handed over at once.")
+    with library.db.session() as session:
+        pulled = _pulled(library, session, set_ids)
+        gathering = _Gathering(session, form)
+        asked = [gathering.lights(one, slip, with_files=lights) for one, slip in pulled]
+    laid = lay_out(asked)
+    if not laid.items:
+        raise GrayShelfError(
+            "There is nothing to hand over: no kept light of these is where it was.",
+            "Plug the disk in, or scan its folder again.",
+        )
+    return Gathered(laid, tuple(asked), tuple(dict.fromkeys(gathering.said)))
+
+
+def _pulled(library: Library, session: Session, set_ids: Sequence[int]) -> list[tuple[LightSet, PullSlip]]:
+    """The sets with their slips, in the order of their nights."""
+    wanted = set(set_ids)
+    rows = session.scalars(select(FrameSet).where(FrameSet.id.in_(wanted), FrameSet.kind == FrameKind.LIGHT))
+    rigs = {rig_of_lights(session, row).id for row in rows}
+    found = [pair for rig in sorted(rigs) for pair in slips(library, rig) if pair[0].row.id in wanted]
+    if len(found) != len(wanted):
+        raise NotFound("Some of these lights are not in the library any more.", "Look at the page again.")
+    return sorted(
+        found, key=lambda pair: (str(pair[0].row.night), str(pair[0].row.first_utc), pair[0].row.id)
+    )
+
+
+class _Gathering:
+    """Looks up files, each set's once, and notes what is missing."""
+
+    def __init__(self, session: Session, form: Form) -> None:
+        self._session, self._form = session, form
+        self._sets: dict[str, tuple[FrameSet, tuple[FileThere, ...], bool]] = {}
+        self.said: list[str] = []
+
+    def lights(self, one: LightSet, slip: PullSlip, *, with_files: bool) -> LightsAsked:
+        """A set of lights with what serves it."""
+        name = _name(one)
+        kept = self._files(one.row.id, f"the lights of {name}") if with_files else ()
+        serving: list[Serving] = []
+        lacks: list[FrameKind] = []
+        for line in slip.lines:
+            if line.verdict is Verdict.NOTHING:
+                lacks.append(line.kind)
+                if line.waits_for is not None:
+                    # Nobody can say which it would be before the other is there.
+                    continue
+                self.said.append(f"{name}: nothing fits as {line.kind.value}, so none goes with them.")
+            elif line.chosen is not None and self._is_needed(line, slip):
+                serving.append(self._serving(line))
+                if line.verdict is Verdict.CARE:
+                    self.said.append(
+                        f"{name}: the {line.kind.value} fits with care: {'; '.join(line.chosen.reasons)}."
+                    )
+        return LightsAsked(one.row.id, one.facts, one.row.night, kept, tuple(serving), tuple(lacks))
+
+    def _is_needed(self, line: SlipLine, slip: PullSlip) -> bool:
+        """Dark flats go with raw flats; a master flat has them taken off already."""
+        if line.kind is not FrameKind.DARK_FLAT or self._form is Form.FRAMES:
+            return True
+        flat = next((x.chosen for x in slip.lines if x.kind is FrameKind.FLAT), None)
+        return flat is None or not flat.holding.is_master or not flat.holding.pedestal_taken_off
+
+    def _serving(self, line: SlipLine) -> Serving:
+        assert line.chosen is not None
+        holding = line.chosen.holding
+        if holding.key not in self._sets:
+            row = self._session.get_one(FrameSet, int(holding.key))
+            self._sets[holding.key] = row, *self._files_of(row)
+        row, files, is_master = self._sets[holding.key]
+        return Serving(
+            holding.kind,
+            holding.key,
+            facts_from_json(row.facts),
+            line.verdict.value,
+            line.chosen.reasons,
+            files,
+            row.n_frames,
+            is_master,
+        )
+
+    def _files_of(self, row: FrameSet) -> tuple[tuple[FileThere, ...], bool]:
+        """The files of a set or master, and whether it is a master's."""
+        title = f"the {row.kind} of {row.night:%-d %b %Y}" if row.night else f"the {row.kind}"
+        if row.is_master and self._form is Form.FRAMES and row.record is not None and row.record.inputs:
+            used = [i.frame_id for i in row.record.inputs if i.used and i.frame_id is not None]
+            frames = list(self._session.scalars(select(Frame).where(Frame.id.in_(used)).order_by(Frame.id)))
+            there = [f for f in frames if f.missing_since is None and f.state in IN_SETS]
+            if len(there) == sum(i.used for i in row.record.inputs):
+                return tuple(_file(f) for f in there), False
+            self.said.append(f"Raw frames of {title} are missing: its master goes in their place.")
+        if not row.is_master and self._form is Form.MASTERS:
+            self.said.append(f"{title[:1].upper()}{title[1:]} is not combined: its frames go as they are.")
+        return self._files(row.id, title), row.is_master
+
+    def _files(self, set_id: int, title: str) -> tuple[FileThere, ...]:
+        frames = self._session.scalars(
+            select(Frame)
+            .where(Frame.set_id == set_id, Frame.state.in_(IN_SETS), ~Frame.rejected)
+            .order_by(Frame.utc, Frame.id)
+        ).all()
+        missing = sum(f.missing_since is not None for f in frames)
+        if missing:
+            self.said.append(
+                f"{missing} of {len(frames)} files of {title} are missing and are not handed over."
+            )
+        return tuple(_file(f) for f in frames if f.missing_since is None)
+
+
+def _file(frame: Frame) -> FileThere:
+    return FileThere(frame.id, frame.path.rpartition("/")[2], frame.size_bytes)
+
+
+def _name(one: LightSet) -> str:
+    facts = one.facts
+    parts = [
+        facts.target or "no target",
+        facts.filter_code or "",
+        f"{facts.exposure_s:g} s" if facts.exposure_s else "",
+    ]
+    night = f" of {one.row.night:%-d %b}" if one.row.night else ""
+    return f"{' '.join(filter(None, parts))}{night}"

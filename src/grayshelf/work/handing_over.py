@@ -1,0 +1,217 @@
+"""Handing frames over into a folder: each copy is verified, nothing is overwritten, and what was cut short goes on."""
+
+from __future__ import annotations
+
+import csv
+import io
+import os
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import Any, BinaryIO
+
+from grayshelf.core.errors import Conflict, FolderRefused, GrayShelfError, NotFound, UnreadableFrame
+from grayshelf.core.filing.hand_over import Form, HandedAs
+from grayshelf.library.files import drop_unfinished, sha256_of, write_new
+from grayshelf.library.folders import named_folder, stamp_of
+from grayshelf.library.handed import HandedItem, HandOverJob
+from grayshelf.library.handing_over import Gathered
+from grayshelf.library.library import Library
+from grayshelf.library.models import Folder, Frame
+from grayshelf.library.records import as_kept, read
+from grayshelf.library.room import as_disk_full
+from grayshelf.library.step_records import JobResult
+from grayshelf.work.jobs import JobControl, JobRunner
+
+HAND_OVER = "hand over"
+#: The table beside the files that says what is what.
+TABLE = "what-is-what.csv"
+COLUMNS = ("path", "kind", "word", "fits", "why with care", "from")
+_PIECE = 1 << 20
+
+
+def begin(
+    library: Library, runner: JobRunner, gathered: Gathered, folder: str, way: HandedAs, form: Form
+) -> int:
+    """Begin to hand over into a folder that is empty, or not there yet; returns the job.
+
+    Raises
+    ------
+    GrayShelfError, FolderRefused
+        Where it cannot be that folder.
+    """
+    target = _target(library, folder)
+    items = tuple(HandedItem(i.path, i.file.frame_id) for i in gathered.laid.items)
+    served = {str(a.key): tuple(s.key for s in a.serving) for a in gathered.asked}
+    job = HandOverJob(str(target), way, form, items, tuple(table_of(library, gathered)), served)
+    lights = sum(len(a.files) for a in gathered.asked)
+    what = (
+        f"{lights} lights with their {form.value}"
+        if lights
+        else f"{form.value} of {len(gathered.asked)} sets"
+    )
+    return runner.start(HAND_OVER, f"Handing over {what}", as_kept(job))
+
+
+def _target(library: Library, text: str) -> Path:
+    """The folder that is handed over into.
+
+    Raises
+    ------
+    GrayShelfError, FolderRefused
+    """
+    named = Path(text.strip())
+    if not named.name or named.name in (".", ".."):
+        raise GrayShelfError(
+            f"‘{text[:200]}’ is not a whole path.", "Write it from the root: /home/… or /media/…"
+        )
+    target = named_folder(str(named.parent)) / named.name
+    if target.exists() and (not target.is_dir() or any(target.iterdir())):
+        raise FolderRefused(
+            f"{target} is there already, and is not empty. Nothing in it was touched.",
+            "Name a folder that is not there yet.",
+        )
+    with library.db.session() as session:
+        for folder in session.query(Folder):
+            if target.is_relative_to(folder.path):
+                raise FolderRefused(
+                    f"{target} lies in {folder.path}, whose frames are in the library: what is handed over there would "
+                    "come in once more.",
+                    "Name a folder outside of it.",
+                )
+    return target
+
+
+def table_of(library: Library, gathered: Gathered) -> list[tuple[str, ...]]:
+    """What is what, a line for each file, in the order of `COLUMNS`."""
+    ids = {i.file.frame_id for i in gathered.laid.items}
+    with library.db.session() as session:
+        places = {i: Path((f := session.get_one(Frame, i)).folder.path) / f.path for i in ids}
+    return [
+        (
+            item.path,
+            item.kind.value,
+            item.word,
+            item.verdict,
+            "; ".join(item.reasons),
+            str(places[item.file.frame_id]),
+        )
+        for item in gathered.laid.items
+    ]
+
+
+def sources_of(library: Library, frame_ids: Sequence[int]) -> dict[int, Path]:
+    """Where frames lie: in a folder that the person named, or in the library's own.
+
+    Raises
+    ------
+    NotPermitted, NotFound
+    """
+    with library.db.session() as session:
+        return {i: library.frame_path(session, session.get_one(Frame, i)) for i in dict.fromkeys(frame_ids)}
+
+
+def hand_over(library: Library, control: JobControl, params: dict[str, Any]) -> JobResult:
+    """Work of a hand-over job (`HandOverJob`)."""
+    job = read(HandOverJob, params)
+    folder, failed, done, seen = Path(job.folder), list[str](), 0, 0
+    with library.db.session() as session:
+        sizes = [frame.size_bytes if (frame := session.get(Frame, i.frame_id)) else 0 for i in job.items]
+    whole = max(sum(sizes), 1)
+    for item, size in zip(job.items, sizes, strict=True):
+        control.check()
+        control.report(seen / whole, f"{done:,} of {len(job.items):,} files: {item.path}")
+        try:
+            _hand_one(library, item, folder / item.path, job.way, control.check)
+            done += 1
+        except (GrayShelfError, OSError) as error:
+            if as_disk_full(error, folder) is not None:
+                raise
+            told = f"{error.message} {error.advice}" if isinstance(error, GrayShelfError) else str(error)
+            failed.append(f"{item.path}: {told}".strip())
+        seen += size
+    _write_table(folder, job.table)
+    message = f"{done:,} files are in {folder}"
+    return JobResult(message + (f"; {len(failed):,} are not" if failed else ""), tuple(failed))
+
+
+def _hand_one(
+    library: Library, item: HandedItem, target: Path, way: HandedAs, check: Callable[[], None]
+) -> None:
+    with library.db.session() as session:
+        frame = session.get(Frame, item.frame_id)
+        if frame is None:
+            raise NotFound("It is in the library no more.")
+        source, known = library.frame_path(session, frame), frame.sha256
+    if _is_there(source, target, way):
+        return
+    target.parent.mkdir(parents=True, exist_ok=True)
+    if way is HandedAs.COPIES:
+        drop_unfinished(target)
+        before = stamp_of(source)
+        digest = write_new(target, lambda stream: _copy(source, stream, check))
+        changed = stamp_of(source) != before
+        if changed or (known is not None and digest != known):
+            target.unlink()
+            raise UnreadableFrame(
+                "It changed while it was copied."
+                if changed
+                else "It is not what it was when it came into the library.",
+                "Scan its folder again, then hand it over once more.",
+            )
+        return
+    try:
+        (os.link if way is HandedAs.HARD_LINKS else os.symlink)(source, target)
+    except OSError as error:
+        raise Conflict(
+            f"No {way.value.removesuffix('s')} could be made there ({error.strerror}).",
+            "Hand it over as copies.",
+        ) from error
+
+
+def _copy(source: Path, stream: BinaryIO, check: Callable[[], None]) -> None:
+    with source.open("rb") as reading:
+        while piece := reading.read(_PIECE):
+            check()
+            stream.write(piece)
+
+
+def _is_there(source: Path, target: Path, way: HandedAs) -> bool:
+    """Whether a file was handed over already, before this was cut short.
+
+    Raises
+    ------
+    Conflict
+        Where something else has its name: it is left as it is.
+    """
+    if way is HandedAs.LINKS and target.is_symlink() and target.readlink() == source:
+        return True
+    if not target.exists() and not target.is_symlink():
+        return False
+    if way is HandedAs.HARD_LINKS and target.samefile(source):
+        return True
+    same_size = way is HandedAs.COPIES and target.stat().st_size == source.stat().st_size
+    if same_size and sha256_of(target) == sha256_of(source):
+        return True
+    if target.is_file() and target.stat().st_size == 0:
+        # A name that was taken for it when the process was killed.
+        return False
+    raise Conflict("A file of this name is there already, and was left as it is.", "Name another folder.")
+
+
+def table_text(table: Sequence[Sequence[str]]) -> str:
+    """The table as CSV."""
+    buffer = io.StringIO()
+    csv.writer(buffer).writerows([COLUMNS, *table])
+    return buffer.getvalue()
+
+
+def _write_table(folder: Path, table: Sequence[Sequence[str]]) -> None:
+    text = table_text(table)
+    target = folder / TABLE
+    drop_unfinished(target)
+    if not target.exists():
+        write_new(target, lambda stream: _write(stream, text))
+
+
+def _write(stream: BinaryIO, text: str) -> None:
+    stream.write(text.encode())
