@@ -195,6 +195,10 @@ def test_flats_on_the_sky_are_planned_by_the_sun_as_the_twilight_then_has_them(f
     assert told["flats"] == flats > 0 and told["hands"] == 1
     # Of 14 November's night, before the sun of the 15th is up over Madrid at 8.
     assert told["rounds"][0]["when"].startswith("in the dawn of 15 Nov, 07:") and not told["notes"]
+    # A filter that this rig never had, at a binning it never had: nothing is known of its sky, and it is planned all the same.
+    odd = {"targets": [target("M 1", ("SII", 300.0, 5, 56, 18))], "go": "at the next twilight"}
+    odd["targets"][0]["lights"][0]["binning"] = 2
+    assert price(own.client, odd, rig=rig)["prices"][0]["flats"] > 0
     many = {**last, "go": "at the next twilight"}
     ok(own.client.put(f"/api/rigs/{rig}/house-rules", json={"numbers": {"n_flats": 190}, "reason": "many"}))
     short = price(own.client, many, rig=rig)["prices"][0]

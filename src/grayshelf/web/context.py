@@ -23,6 +23,7 @@ from grayshelf.work.run.starter import RunStarter
 from grayshelf.work.scan import scan_folder
 from grayshelf.work.sky.starter import TwilightBench
 from grayshelf.work.still_good import hold_by_job
+from grayshelf.work.verify import VERIFY, verify
 
 _NAME = "grayshelf"
 
@@ -60,6 +61,7 @@ def make_runner(library: Library) -> tuple[JobRunner, Broker]:
     runner.register(LOOK, lambda control, params: look_at_masters(library, control))
     runner.register("names", lambda control, params: tell_names_again(library, control, params))
     runner.register("build", lambda control, params: build_sets(library, control, params))
+    runner.register(VERIFY, lambda control, params: verify(library, control, params))
     runner.register(HAND_OVER, lambda control, params: hand_over(library, control, params))
     runner.register("held", lambda control, params: hold_by_job(library, control, params))
     return runner, broker

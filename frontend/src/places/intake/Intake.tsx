@@ -15,6 +15,7 @@ import { Bar, Button, PageHead, Segments, Trouble, Waiting } from "../../parts/b
 import { Degrees, degreesOf } from "../../parts/Degrees";
 import { waiting } from "../../parts/proposal";
 import { TakeBack } from "../../parts/TakeBack";
+import { Verify } from "./Verify";
 
 type FolderData = Schemas["FolderOut"];
 
@@ -656,6 +657,7 @@ export function Intake() {
           <Site key={`${data.time_zone}${data.site}${data.latitude}${data.longitude}`} data={data} />
           <RigZones data={data} />
           <OwnFolder folder={data.own} />
+          <Verify />
         </div>
         <section className="min-w-0">
           {data.folders.length > 0 && (

@@ -15,7 +15,7 @@ from grayshelf.library.records import as_kept, read
 from grayshelf.library.step_records import BuildJob, ScanJob
 from grayshelf.web.common import in_words
 from grayshelf.web.common.jobs import job_out
-from grayshelf.web.common.schemas import Done, JobOut
+from grayshelf.web.common.schemas import Done, JobOut, StartedOut
 from grayshelf.web.context import the_context
 from grayshelf.web.exports import csv_response
 from grayshelf.web.intake import folders
@@ -33,6 +33,7 @@ from grayshelf.web.intake.schemas import (
     SiteIn,
 )
 from grayshelf.work.jobs import ALIVE
+from grayshelf.work.verify import begin_verifying
 
 api = APIBlueprint("intake", __name__, url_prefix="/api", tag="Gray Shelf")
 
@@ -93,6 +94,14 @@ def forget_folder(folder_id: int) -> Done:
     return Done(
         message=f"{path} is off the list. Its files are as they were; name it again to bring it back."
     )
+
+
+@api.post("/verify")
+@api.output(StartedOut)
+def verify_library() -> StartedOut:
+    """Read every file against what it was when it came in."""
+    context = the_context()
+    return StartedOut(job_id=begin_verifying(context.library, context.runner))
 
 
 @api.put("/site")

@@ -10,6 +10,7 @@ from sqlalchemy.orm import Session
 from grayshelf.core.errors import Conflict, NotFound
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.planning.capped import with_nobody
+from grayshelf.core.planning.sensor_then import SensorThen
 from grayshelf.core.planning.sheet import (
     SERIES,
     DarkSeries,
@@ -34,6 +35,7 @@ from grayshelf.work.run.filling import camera_for_darks
 from grayshelf.work.run.flat_offers import RowOffer, flat_offers
 from grayshelf.work.run.starter import run_step_of
 from grayshelf.work.run.tonight import pace_of, plan_for
+from grayshelf.work.run.unattended import AT_SET_POINT
 from grayshelf.work.steps import SEQ
 
 
@@ -116,7 +118,7 @@ def put_on_end(
         new: Sequence[SheetStep]
         if capped is not None:
             series = [replace(capped.series, n_frames=frames)]
-            new = with_nobody(series, _sensor_then(steps, devices), more.pace)
+            new = with_nobody(series, _sensor_by_then(job, steps, devices), more.pace)
         elif flats is not None:
             new = _row_on_end(library, session, job, flats.wish, frames, more.pace, devices)
         else:
@@ -142,8 +144,12 @@ def _row_on_end(
     return [s if s.row is None else replace(s, row=len(run.rows) + s.row) for s in sheet.steps]
 
 
-def _sensor_then(steps: Sequence[RunStep], devices: RigDevices | None) -> float | None:
+def _sensor_by_then(job: Job, steps: Sequence[RunStep], devices: RigDevices | None) -> float | None:
     """Where the sensor stands at the end of what is on the run now."""
+    cold = any(s.kind in AT_SET_POINT and s.state in OPEN for s in steps)
+    if read(RunJob, job.params).sensor_then is SensorThen.AFTER_DARKS and not cold:
+        # It was warmed, or is just being warmed.
+        return None
     goals = [
         g for s in steps if s.kind != "gate" and (g := read(SheetParams, s.params).set_temp_c) is not None
     ]
