@@ -5,6 +5,8 @@ from __future__ import annotations
 import math
 import statistics
 import time
+from datetime import timedelta
+from zoneinfo import ZoneInfo
 
 import numpy as np
 import pytest
@@ -21,7 +23,7 @@ from grayshelf.devices.ports import RigDevices
 from grayshelf.devices.simulated.camera_model import Conditions, expose
 from grayshelf.devices.simulated.rig import SimulatedWorld, devices_of
 from grayshelf.devices.simulated.train_model import flat_field
-from grayshelf.library.models import FlatSetting, RunStep
+from grayshelf.library.models import FlatSetting, RunShot, RunStep
 
 ROWS = {f[0]: (f[4], 100.0 if f[0] in "LRGB" else 200.0) for f in FILTERS["heron"]}
 
@@ -321,4 +323,45 @@ def test_flats_put_on_the_end_of_a_run_that_goes_on_are_shot_and_built(client, c
     done = {s["filter_code"]: s["done"] for s in run["steps"] if s["kind"] == "flats"}
     built = [s["done"] for s in run["steps"] if s["kind"] == "build"]
     assert done == {"SII": 5, "Ha": 6} and len(built) == 2 and min(built) >= 2, (done, run["subline"])
+    client.post(f"/api/runs/{job}/put-away")
+
+
+def test_a_run_that_is_gone_on_with_a_day_later_asks_for_what_hands_had_put_in_place(client, context):
+    def page():
+        return client.get("/api/rigs/1/run").json["run"]
+
+    clock = context.library.clock
+    clock.rate = 60.0
+    job = start(client, ("SII", "Ha"), frames=8)
+    gate = gate_of(wait_for(context, page, gate_of))
+    at = (clock.now() + timedelta(hours=3)).astimezone(ZoneInfo("Europe/London"))
+    assert client.post(f"/api/runs/{job}/end-by", json={"until": f"{at:%H:%M}"}).status_code == 200
+    client.post(f"/api/jobs/{job}/answer", json={"step_id": gate["id"], "answer": "done"})
+    clock.rate = 2.0
+    wait_for(context, page, lambda r: any(s["kind"] == "flats" and s["done"] for s in r["steps"]))
+    assert client.post(f"/api/jobs/{job}/stop").status_code == 200
+    wait_for(context, page, lambda r: r["job"]["state"] == "stopped")
+    client.post(f"/api/jobs/{job}/resume")
+    wait_for(context, page, lambda r: r["job"]["state"] == "running")
+    client.post(f"/api/jobs/{job}/stop")
+    stopped = wait_for(context, page, lambda r: r["job"]["state"] == "stopped")
+    assert all(s["state"] == "done" for s in stopped["steps"] if s["id"] == gate["id"]), (
+        "at once: nobody was there"
+    )
+
+    clock.rate = 1e7
+    clock.sleep(26 * 3600.0)
+    context.starter.rigs["heron"].hands._world.change(panel_in_place=False)
+    client.post(f"/api/jobs/{job}/resume")
+    again = wait_for(context, page, gate_of)
+    assert gate_of(again)["id"] == gate["id"] and again["until"] == "", "the panel, and no end that is past"
+    while (now := wait_for(context, page, lambda r: gate_of(r) or r["job"]["state"] == "done"))["job"][
+        "state"
+    ] != "done":
+        client.post(f"/api/jobs/{job}/answer", json={"step_id": gate_of(now)["id"], "answer": "done"})
+    with context.library.db.session() as session:
+        shots = session.scalars(
+            select(RunShot).join(RunStep).where(RunStep.job_id == job, RunStep.kind == "flats")
+        ).all()
+        assert len(shots) == 16 and not [s.why for s in shots if s.why], "none was shot of the dark"
     client.post(f"/api/runs/{job}/put-away")

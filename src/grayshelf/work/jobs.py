@@ -68,6 +68,8 @@ class JobControl:
         self.cancel = threading.Event()
         self.wake = threading.Event()
         self.paused = False
+        self.tries = 0
+        """How often its work was begun since a person let it go on: again where a full disk had room."""
         self.future: Future[None] | None = None
         self._runner = runner
         self._told_at = 0.0
@@ -337,6 +339,7 @@ class JobRunner:
                 job = session.get_one(Job, job_id)
                 kind, params = job.kind, dict(job.params)
             while True:
+                control.tries += 1
                 try:
                     result = self._works[kind](control, params)
                     break

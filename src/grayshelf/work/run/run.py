@@ -366,6 +366,9 @@ class Run(SheetRun):
     def _darks(self, step: RunStep) -> None:
         goal = read(SheetParams, step.params).set_temp_c
         try:
+            # Gone on with after a while, it may be as warm as the air by now.
+            if goal is not None and off_set_point(goal, self.devices.camera.cooler().sensor_c):
+                self.unattended.hold(goal)
             self._series(step, settings_of_no_row(step, FrameKind.DARK), goal, lambda stats: "")
         except CoolerGaveUp as error:
             assert goal is not None

@@ -23,6 +23,7 @@ from grayshelf.work.gates import gate_step
 from grayshelf.work.job_states import OPEN, StepState
 from grayshelf.work.jobs import JobControl, JobRunner, JobState, begins_job
 from grayshelf.work.masters_after import group_new_frames
+from grayshelf.work.run.after_a_break import go_on_after_a_break
 from grayshelf.work.run.hand import HandRun
 from grayshelf.work.run.run import Run
 from grayshelf.work.steps import Working, numbered
@@ -100,6 +101,9 @@ class RunStarter:
             job = session.get_one(Job, control.job_id)
             rig = self.library.rig(session, job.rig_id or 0)
             devices = self.devices(rig)
+            if control.tries == 1:
+                # Not where it only waited for room on the disk.
+                go_on_after_a_break(job, self.library.clock.now())
         begun = read(RunJob, params)
         if begun.by_hand:
             try:
