@@ -14,6 +14,7 @@ def every_page(app, library, most: int = 400) -> Iterator[str]:
     """Addresses; of the numbers of each kind, the first `most`."""
     with library.db.session() as session:
         rigs = list(session.scalars(select(Rig.id)))
+        lights = list(session.scalars(select(FrameSet.id).where(FrameSet.kind == "light").limit(most)))
         nights = sorted({n.isoformat() for n in session.scalars(select(FrameSet.night)) if n is not None})
         numbers = {
             "rig_id": rigs,
@@ -29,6 +30,9 @@ def every_page(app, library, most: int = 400) -> Iterator[str]:
             continue
         names = sorted(rule.arguments - {"filename"})
         if not rule.rule.startswith("/api") or any(name not in numbers for name in names):
+            continue
+        if rule.rule.startswith("/api/hand-over"):
+            yield from (f"{rule.rule}?sets={number}" for number in lights)
             continue
         for values in itertools.product(*(numbers[name] for name in names)):
             address = rule.rule

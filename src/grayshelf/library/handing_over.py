@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 
 from sqlalchemy import select
@@ -17,8 +17,8 @@ from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.library import Library
 from grayshelf.library.lights import LightSet
 from grayshelf.library.models import Frame, FrameSet
-from grayshelf.library.rig_terms import rig_of_lights
 from grayshelf.library.slips import slips
+from grayshelf.library.trains import standing_rigs
 
 #: Sets of lights that are handed over at once.
 MOST_SETS = 2000
@@ -52,7 +52,12 @@ def gather(library: Library, set_ids: Sequence[int], form: Form, *, lights: bool
     if len(set_ids) > MOST_SETS:
         raise GrayShelfError(f"{MOST_SETS:,} sets of lights at most are handed over at once.")
     with library.db.session() as session:
-        pulled = _pulled(library, session, set_ids)
+        pulled = slips_of(library, session, set_ids)
+        if len(pulled) != len(set(set_ids)):
+            raise NotFound(
+                "Some of these lights are not in the library any more, or could not be understood.",
+                "Look at the page again.",
+            )
         gathering = _Gathering(session, form)
         asked = [gathering.lights(one, slip, with_files=lights) for one, slip in pulled]
     laid = lay_out(asked)
@@ -64,14 +69,11 @@ def gather(library: Library, set_ids: Sequence[int], form: Form, *, lights: bool
     return Gathered(laid, tuple(asked), tuple(dict.fromkeys(gathering.said)))
 
 
-def _pulled(library: Library, session: Session, set_ids: Sequence[int]) -> list[tuple[LightSet, PullSlip]]:
-    """The sets with their slips, in the order of their nights."""
+def slips_of(library: Library, session: Session, set_ids: Collection[int]) -> list[tuple[LightSet, PullSlip]]:
+    """Sets of lights with their slips, in the order of their nights; without those that are not there."""
     wanted = set(set_ids)
-    rows = session.scalars(select(FrameSet).where(FrameSet.id.in_(wanted), FrameSet.kind == FrameKind.LIGHT))
-    rigs = {rig_of_lights(session, row).id for row in rows}
-    found = [pair for rig in sorted(rigs) for pair in slips(library, rig) if pair[0].row.id in wanted]
-    if len(found) != len(wanted):
-        raise NotFound("Some of these lights are not in the library any more.", "Look at the page again.")
+    rigs = session.scalars(standing_rigs()).all()
+    found = [pair for rig in rigs for pair in slips(library, rig.id) if pair[0].row.id in wanted]
     return sorted(
         found, key=lambda pair: (str(pair[0].row.night), str(pair[0].row.first_utc), pair[0].row.id)
     )

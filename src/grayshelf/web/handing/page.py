@@ -11,12 +11,10 @@ from sqlalchemy import select
 from grayshelf.core.filing.hand_over import Form
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.library.handed import HandOverJob
-from grayshelf.library.handing_over import Gathered
+from grayshelf.library.handing_over import Gathered, slips_of
 from grayshelf.library.library import Library
-from grayshelf.library.models import FrameSet, Job
+from grayshelf.library.models import Job
 from grayshelf.library.records import read
-from grayshelf.library.rig_terms import rig_of
-from grayshelf.library.slips import slips
 from grayshelf.web.common import in_words
 from grayshelf.web.handing.schemas import HandedFileOut, HandedKindOut, HandedOut, HandOverOut, HandOverQuery
 from grayshelf.work.handing_over import HAND_OVER
@@ -87,13 +85,10 @@ def handed_before(library: Library, set_ids: Collection[int]) -> list[HandedOut]
 def _served_now(library: Library, set_ids: Collection[int]) -> dict[str, dict[str, str]]:
     """What serves sets of lights now: the kind of each, by its number."""
     with library.db.session() as session:
-        rows = session.scalars(select(FrameSet).where(FrameSet.id.in_(set_ids))).all()
-        rigs = {rig.id for row in rows if (rig := rig_of(session, row)) is not None}
+        pulled = slips_of(library, session, set_ids)
     return {
         str(one.row.id): {x.chosen.holding.key: x.kind.value for x in slip.lines if x.chosen is not None}
-        for rig in rigs
-        for one, slip in slips(library, rig)
-        if one.row.id in set_ids
+        for one, slip in pulled
     }
 
 
