@@ -142,11 +142,13 @@ def _hand_one(
         if frame is None:
             raise NotFound("It is in the library no more.")
         source, known = library.frame_path(session, frame), frame.sha256
+    if way is HandedAs.COPIES:
+        # The folder was empty when this began: what a kill left in it is ours.
+        drop_unfinished(target)
     if _is_there(source, target, way):
         return
     target.parent.mkdir(parents=True, exist_ok=True)
     if way is HandedAs.COPIES:
-        drop_unfinished(target)
         before = stamp_of(source)
         digest = write_new(target, lambda stream: _copy(source, stream, check))
         changed = stamp_of(source) != before
@@ -192,9 +194,6 @@ def _is_there(source: Path, target: Path, way: HandedAs) -> bool:
     same_size = way is HandedAs.COPIES and target.stat().st_size == source.stat().st_size
     if same_size and sha256_of(target) == sha256_of(source):
         return True
-    if target.is_file() and target.stat().st_size == 0:
-        # A name that was taken for it when the process was killed.
-        return False
     raise Conflict("A file of this name is there already, and was left as it is.", "Name another folder.")
 
 
