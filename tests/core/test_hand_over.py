@@ -36,6 +36,7 @@ def hand_overs(draw):
         served, lacks = [], []
         for kind, answer in (
             (FrameKind.FLAT, draw(st.sampled_from(["a", "b", None]))),
+            (FrameKind.DARK_FLAT, draw(st.sampled_from(["f", "g", None]))),
             (FrameKind.DARK, draw(st.sampled_from(["c", "d", None]))),
             (FrameKind.BIAS, draw(st.sampled_from(["e", None]))),
         ):
@@ -45,9 +46,9 @@ def hand_overs(draw):
             key = f"{kind.value}:{answer}:{code if kind is FrameKind.FLAT else ''}:{exposure:g}:{gain:g}"
             n = draw(st.sampled_from([1, 2]))
             known = next((s for a in asked for s in a.serving if s.key == key), None)
-            flat = kind is FrameKind.FLAT
+            flat, light_s = kind is FrameKind.FLAT, kind in (FrameKind.FLAT, FrameKind.DARK_FLAT)
             served.append(
-                known or serving(kind, key, code if flat else None, 1.0 if flat else exposure, gain, n)
+                known or serving(kind, key, code if flat else None, 1.0 if light_s else exposure, gain, n)
             )
         of = facts(FrameKind.LIGHT, code, exposure, gain, night)
         files = tuple(FileThere(1000 * number + i, f"l{i}.fits", 10) for i in range(draw(st.integers(0, 2))))
@@ -84,6 +85,18 @@ def test_whoever_pairs_by_word_and_settings_pairs_as_the_slips_do(asked):
             }
             meant = {f.frame_id for s in lights.serving if s.kind is kind for f in s.files}
             assert paired == meant, (kind, paths)
+        # Dark flats are taken with the flats of their word, by exposure and gain.
+        flat = next((s.facts for s in lights.serving if s.kind is FrameKind.FLAT), None)
+        if flat is not None:
+            paired = {
+                i.file.frame_id
+                for i in laid.items
+                if i.path.startswith("dark_flats/")
+                and word_in(i.path) == word
+                and (i.facts.exposure_s, i.facts.gain) == (flat.exposure_s, flat.gain)
+            }
+            meant = {f.frame_id for s in lights.serving if s.kind is FrameKind.DARK_FLAT for f in s.files}
+            assert paired == meant, paths
 
 
 def test_one_night_one_word_and_a_letter_where_the_camera_was_turned():

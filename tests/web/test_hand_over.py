@@ -215,6 +215,16 @@ def test_nothing_is_overwritten_and_what_was_cut_short_goes_on(own, tmp_path, mo
     assert job["state"] == "done" and not list(out.rglob("*.part")), job
     assert paired_from(out) == meant(own, "masters")
 
+    # What goes where lies in a file: a job is read often, also that of ten thousand frames.
+    with own.library.db.session() as session:
+        params = session.get_one(Job, job["id"]).params
+    assert len(json.dumps(params)) < 2000 and (own.root / params["plan"]).is_file()
+    # Without it nothing can go on, and it is said.
+    (own.root / params["plan"]).rename(tmp_path / "away")
+    own.change(f"UPDATE job SET state = 'failed' WHERE id = {job['id']}")
+    own.client.post(f"/api/jobs/{job['id']}/resume")
+    assert "not to be read any more" in own.ended(job["id"])["message"]
+
     # A frame that changed since it came in is not handed over, and it is said; nor is one that is gone.
     light = sorted((tmp_path / "heap").glob("l0R*.fits"))
     with own.library.db.session() as session:

@@ -17,14 +17,23 @@ class HandedItem:
 
 
 @dataclass(frozen=True)
+class HandedPlan:
+    """What goes where: fixed when it begins, so that it goes on as it began. It lies in a file of the library, since it may
+    have very many lines, and a job is read often."""
+
+    items: tuple[HandedItem, ...] = ()
+    table: tuple[tuple[str, ...], ...] = ()
+    """What is what, for the table beside the files."""
+
+
+@dataclass(frozen=True)
 class HandOverJob:
-    """Frames handed over into a folder. What goes where is fixed when it begins, so that it goes on as it began."""
+    """Frames handed over into a folder."""
 
     folder: str
     way: HandedAs
     form: Form
-    items: tuple[HandedItem, ...] = ()
-    table: tuple[tuple[str, ...], ...] = ()
-    """What is what, for the table beside the files."""
+    plan: str = ""
+    """Its file (`HandedPlan`), below the library's folder."""
     served: dict[str, tuple[str, ...]] = field(default_factory=dict)
     """The sets and masters that went with each set of lights, by its number."""

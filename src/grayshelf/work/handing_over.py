@@ -4,16 +4,18 @@ from __future__ import annotations
 
 import csv
 import io
+import json
 import os
 from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any, BinaryIO
+from uuid import uuid4
 
 from grayshelf.core.errors import Conflict, FolderRefused, GrayShelfError, NotFound, UnreadableFrame
 from grayshelf.core.filing.hand_over import Form, HandedAs
 from grayshelf.library.files import drop_unfinished, sha256_of, write_new
 from grayshelf.library.folders import named_folder, stamp_of
-from grayshelf.library.handed import HandedItem, HandOverJob
+from grayshelf.library.handed import HandedItem, HandedPlan, HandOverJob
 from grayshelf.library.handing_over import Gathered
 from grayshelf.library.library import Library
 from grayshelf.library.models import Folder, Frame
@@ -26,6 +28,10 @@ HAND_OVER = "hand over"
 #: The table beside the files that says what is what.
 TABLE = "what-is-what.csv"
 COLUMNS = ("path", "kind", "word", "fits", "why with care", "from")
+#: Below the library's folder: what goes where, of each hand-over.
+PLANS = "handed-over"
+#: Files of which it is told why they did not go; of more they are counted.
+MOST_TOLD = 500
 _PIECE = 1 << 20
 
 
@@ -41,8 +47,10 @@ def begin(
     """
     target = _target(library, folder)
     items = tuple(HandedItem(i.path, i.file.frame_id) for i in gathered.laid.items)
+    plan, place = HandedPlan(items, tuple(table_of(library, gathered))), f"{PLANS}/{uuid4().hex}.json"
+    write_new(library.root / place, lambda stream: _write(stream, json.dumps(as_kept(plan))))
     served = {str(a.key): tuple(s.key for s in a.serving) for a in gathered.asked}
-    job = HandOverJob(str(target), way, form, items, tuple(table_of(library, gathered)), served)
+    job = HandOverJob(str(target), way, form, place, served)
     lights = sum(len(a.files) for a in gathered.asked)
     what = (
         f"{lights} lights with their {form.value}"
@@ -113,13 +121,14 @@ def sources_of(library: Library, frame_ids: Sequence[int]) -> dict[int, Path]:
 def hand_over(library: Library, control: JobControl, params: dict[str, Any]) -> JobResult:
     """Work of a hand-over job (`HandOverJob`)."""
     job = read(HandOverJob, params)
+    plan = _plan_of(library, job)
     folder, failed, done, seen = Path(job.folder), list[str](), 0, 0
     with library.db.session() as session:
-        sizes = [frame.size_bytes if (frame := session.get(Frame, i.frame_id)) else 0 for i in job.items]
+        sizes = [frame.size_bytes if (frame := session.get(Frame, i.frame_id)) else 0 for i in plan.items]
     whole = max(sum(sizes), 1)
-    for item, size in zip(job.items, sizes, strict=True):
+    for item, size in zip(plan.items, sizes, strict=True):
         control.check()
-        control.report(seen / whole, f"{done:,} of {len(job.items):,} files: {item.path}")
+        control.report(seen / whole, f"{done:,} of {len(plan.items):,} files: {item.path}")
         try:
             _hand_one(library, item, folder / item.path, job.way, control.check)
             done += 1
@@ -129,9 +138,19 @@ def hand_over(library: Library, control: JobControl, params: dict[str, Any]) -> 
             told = f"{error.message} {error.advice}" if isinstance(error, GrayShelfError) else str(error)
             failed.append(f"{item.path}: {told}".strip())
         seen += size
-    _write_table(folder, job.table)
+    _write_table(folder, plan.table)
     message = f"{done:,} files are in {folder}"
-    return JobResult(message + (f"; {len(failed):,} are not" if failed else ""), tuple(failed))
+    return JobResult(message + (f"; {len(failed):,} are not" if failed else ""), tuple(failed[:MOST_TOLD]))
+
+
+def _plan_of(library: Library, job: HandOverJob) -> HandedPlan:
+    try:
+        return read(HandedPlan, json.loads((library.root / job.plan).read_text()))
+    except (OSError, ValueError) as error:
+        raise GrayShelfError(
+            f"What was to go where is not to be read any more ({library.root / job.plan}). What went is in {job.folder}.",
+            "Hand it over once more, into another folder.",
+        ) from error
 
 
 def _hand_one(

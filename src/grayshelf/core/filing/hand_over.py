@@ -114,18 +114,16 @@ def _told_apart(kind: FrameKind, facts: FrameFacts) -> tuple[object, ...]:
 
 def _asks_for(lights: LightsAsked) -> dict[tuple[object, ...], str]:
     """What must be served by one and the same, by how a program would ask for it; a gap is an answer of its own."""
-    asked = {_told_apart(s.kind, _as_paired(s, lights)): s.key for s in lights.serving}
+    asked = {_told_apart(s.kind, _paired_with(s.kind, lights)): s.key for s in lights.serving}
     for kind in lights.lacks:
-        asked[_told_apart(kind, lights.facts)] = f"nothing for {lights.key}"
+        asked[_told_apart(kind, _paired_with(kind, lights))] = f"nothing for {lights.key}"
     return asked
 
 
-def _as_paired(serving: Serving, lights: LightsAsked) -> FrameFacts:
-    """Dark flats are paired with flats, all else with the lights."""
-    if serving.kind is FrameKind.DARK_FLAT:
-        flat = next((s for s in lights.serving if s.kind is FrameKind.FLAT), None)
-        return flat.facts if flat is not None else serving.facts
-    return lights.facts
+def _paired_with(kind: FrameKind, lights: LightsAsked) -> FrameFacts:
+    """Whose settings frames of a kind are paired by: dark flats by those of the flats, all else by those of the lights."""
+    flat = next((s.facts for s in lights.serving if s.kind is FrameKind.FLAT), None)
+    return flat if kind is FrameKind.DARK_FLAT and flat is not None else lights.facts
 
 
 def grouping_words(asked: Sequence[LightsAsked]) -> dict[int, str]:
@@ -179,7 +177,7 @@ def lay_out(asked: Sequence[LightsAsked]) -> HandOver:
             items.append(Item(path, file, FrameKind.LIGHT, word, lights.facts))
         for one in lights.serving:
             pairs = one.kind in (FrameKind.FLAT, FrameKind.DARK_FLAT)
-            several = len(answers[_told_apart(one.kind, _as_paired(one, lights))]) > 1
+            several = len(answers[_told_apart(one.kind, _paired_with(one.kind, lights))]) > 1
             own = word if pairs or several else ""
             if (one.key, own) in given:
                 continue
