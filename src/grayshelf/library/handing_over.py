@@ -9,7 +9,15 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import GrayShelfError, NotFound
-from grayshelf.core.filing.hand_over import FileThere, Form, HandOver, LightsAsked, Serving, lay_out
+from grayshelf.core.filing.hand_over import (
+    FileThere,
+    Form,
+    HandOver,
+    LightsAsked,
+    Serving,
+    lay_out,
+    lines_that_go,
+)
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.matching.model import PullSlip, SlipLine, Verdict
 from grayshelf.library.catalog import IN_SETS
@@ -96,24 +104,15 @@ class _Gathering:
         for line in slip.lines:
             if line.verdict is Verdict.NOTHING:
                 lacks.append(line.kind)
-                if line.waits_for is not None:
-                    # Nobody can say which it would be before the other is there.
-                    continue
-                self.said.append(f"{name}: nothing fits as {line.kind.value}, so none goes with them.")
-            elif line.chosen is not None and self._is_needed(line, slip):
-                serving.append(self._serving(line))
-                if line.verdict is Verdict.CARE:
-                    self.said.append(
-                        f"{name}: the {line.kind.value} fits with care: {'; '.join(line.chosen.reasons)}."
-                    )
+                # What waits for another cannot be told before that is there.
+                if line.waits_for is None:
+                    self.said.append(f"{name}: nothing fits as {line.kind.value}, so none goes with them.")
+        for line in lines_that_go(slip, self._form):
+            serving.append(self._serving(line))
+            if line.verdict is Verdict.CARE and line.chosen is not None:
+                reasons = "; ".join(line.chosen.reasons)
+                self.said.append(f"{name}: the {line.kind.value} fits with care: {reasons}.")
         return LightsAsked(one.row.id, one.facts, one.row.night, kept, tuple(serving), tuple(lacks))
-
-    def _is_needed(self, line: SlipLine, slip: PullSlip) -> bool:
-        """Dark flats go with raw flats; a master flat has them taken off already."""
-        if line.kind is not FrameKind.DARK_FLAT or self._form is Form.FRAMES:
-            return True
-        flat = next((x.chosen for x in slip.lines if x.kind is FrameKind.FLAT), None)
-        return flat is None or not flat.holding.is_master or not flat.holding.pedestal_taken_off
 
     def _serving(self, line: SlipLine) -> Serving:
         assert line.chosen is not None

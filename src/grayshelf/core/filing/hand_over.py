@@ -16,6 +16,7 @@ from grayshelf.core.filing.names import frame_stem, master_name
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.sets import nominal_exposure
+from grayshelf.core.matching.model import PullSlip, SlipLine, Verdict
 
 #: Endings that stay as they are, the longest first.
 _ENDINGS = tuple(e + p for p in (".fz.gz", ".gz", ".fz", "") for e in (".fits", ".fit", ".fts"))
@@ -34,6 +35,20 @@ class HandedAs(StrEnum):
     COPIES = "copies"
     HARD_LINKS = "hard links"
     LINKS = "links"
+
+
+def lines_that_go(slip: PullSlip, form: Form) -> list[SlipLine]:
+    """The lines of a slip whose answers go along with its lights: dark flats not where they were taken off the master flat
+    already."""
+    flat = next((line.chosen for line in slip.lines if line.kind is FrameKind.FLAT), None)
+    taken_off = flat is not None and flat.holding.is_master and flat.holding.pedestal_taken_off
+    return [
+        line
+        for line in slip.lines
+        if line.chosen is not None
+        and line.verdict is not Verdict.NOTHING
+        and not (line.kind is FrameKind.DARK_FLAT and form is Form.MASTERS and taken_off)
+    ]
 
 
 @dataclass(frozen=True)

@@ -8,7 +8,7 @@ from urllib.parse import urlencode
 
 from sqlalchemy import select
 
-from grayshelf.core.filing.hand_over import Form
+from grayshelf.core.filing.hand_over import Form, lines_that_go
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.library.handed import HandOverJob
 from grayshelf.library.handing_over import Gathered, slips_of
@@ -68,7 +68,8 @@ def handed_before(library: Library, set_ids: Collection[int]) -> list[HandedOut]
         jobs = [(job, read(HandOverJob, job.params)) for job in session.scalars(query)]
         jobs = [(job, told) for job, told in jobs if wanted & told.served.keys()]
         zone = library.zone(session)
-        now = _served_now(library, {int(i) for _, told in jobs for i in told.served})
+        sets = {int(i) for _, told in jobs for i in told.served}
+        now = {form: _served_now(library, sets, form) for form in {told.form for _, told in jobs}}
         return [
             HandedOut(
                 job_id=job.id,
@@ -76,39 +77,35 @@ def handed_before(library: Library, set_ids: Collection[int]) -> list[HandedOut]
                 what=f"{told.form.value}, as {told.way.value}",
                 folder=told.folder,
                 state=job.state,
-                renewed=_renewed(told, now),
+                renewed=_renewed(told, now[told.form]),
             )
             for job, told in jobs
         ]
 
 
-def _served_now(library: Library, set_ids: Collection[int]) -> dict[str, dict[str, str]]:
-    """What serves sets of lights now: the kind of each, by its number."""
+def _served_now(library: Library, set_ids: Collection[int], form: Form) -> dict[str, dict[str, str]]:
+    """What would go with sets of lights now: the kind of each, by its number."""
     with library.db.session() as session:
         pulled = slips_of(library, session, set_ids)
     return {
-        str(one.row.id): {x.chosen.holding.key: x.kind.value for x in slip.lines if x.chosen is not None}
+        str(one.row.id): {
+            line.chosen.holding.key: line.kind.value for line in lines_that_go(slip, form) if line.chosen
+        }
         for one, slip in pulled
     }
 
 
 def _renewed(told: HandOverJob, now: dict[str, dict[str, str]]) -> str:
-    """Which kinds are served by others by now."""
+    """Which kinds would be others by now."""
     kinds: set[str] = set()
     sets = 0
     for set_id, served in told.served.items():
-        other = {
-            kind for key, kind in now.get(set_id, {}).items() if key not in served and _goes(told.form, kind)
-        }
+        other = {kind for key, kind in now.get(set_id, {}).items() if key not in served}
         kinds |= other
         sets += bool(other)
     if not kinds:
         return ""
     return f"renewed since: {in_words.listed(_by_kind(kinds))}, for {in_words.several(sets, 'set')} of lights"
-
-
-def _goes(form: Form, kind: str) -> bool:
-    return form is Form.FRAMES or kind != FrameKind.DARK_FLAT
 
 
 def _by_kind(kinds: Collection[str]) -> Sequence[str]:
