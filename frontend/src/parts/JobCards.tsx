@@ -16,6 +16,24 @@ export function StopButton({ job }: { job: Job }) {
   );
 }
 
+/** What goes on, told where it was begun: how far it is, with the ways to stop it and to go on. */
+export function JobHere({ job, doing }: { job: Job; doing: string }) {
+  const act = useJobAction();
+  return (
+    <div className="flex flex-col items-start gap-1 pt-2" role="status">
+      <Bar share={job.progress} label={job.title} />
+      <p className="text-s text-ink2">{job.message}</p>
+      {job.can_stop && (
+        <Button onClick={() => act.mutate({ id: job.id, action: "stop" })}>Stop {doing}</Button>
+      )}
+      {job.can_resume && (
+        <Button onClick={() => act.mutate({ id: job.id, action: "resume" })}>Go on {doing}</Button>
+      )}
+      {act.error && <Trouble error={act.error} />}
+    </div>
+  );
+}
+
 /** How far it is, what it does, and the ways to pause and to stop it. */
 export function JobBar({ job, title, children }: { job: Job; title: ReactNode; children?: ReactNode }) {
   const act = useJobAction();

@@ -15,6 +15,7 @@ import { Bar, Button, PageHead, Segments, Trouble, Waiting } from "../../parts/b
 import { Degrees, degreesOf } from "../../parts/Degrees";
 import { waiting } from "../../parts/proposal";
 import { TakeBack } from "../../parts/TakeBack";
+import { JobHere } from "../../parts/JobCards";
 import { Verify } from "./Verify";
 
 type FolderData = Schemas["FolderOut"];
@@ -84,7 +85,6 @@ function OwnFolder({ folder }: { folder: FolderData }) {
   const look = useChange(() =>
     get(api.POST("/api/folders/{folder_id}/scan", { params: { path: { folder_id: folder.id } } })),
   );
-  const act = useJobAction();
   const job = folder.job;
   return (
     <section className="border-t border-line pt-3">
@@ -98,16 +98,7 @@ function OwnFolder({ folder }: { folder: FolderData }) {
       {folder.trouble && <p className="text-accent">{folder.trouble}</p>}
       {folder.missing > 0 && <Missing folder={folder} />}
       {job ? (
-        <div className="flex flex-col items-start gap-1 pt-2">
-          <Bar share={job.progress} label={job.title} />
-          <p className="text-s text-ink2">{job.message}</p>
-          {job.can_stop && (
-            <Button onClick={() => act.mutate({ id: job.id, action: "stop" })}>Stop looking</Button>
-          )}
-          {job.can_resume && (
-            <Button onClick={() => act.mutate({ id: job.id, action: "resume" })}>Go on looking</Button>
-          )}
-        </div>
+        <JobHere job={job} doing="looking" />
       ) : (
         <Button className="mt-2" disabled={look.isPending} onClick={() => look.mutate(undefined)}>
           Look through it

@@ -1,6 +1,7 @@
 import { api, get } from "../../api/client";
 import { useChange, useJobAction, useJobs } from "../../api/hooks";
-import { Bar, Button, Trouble } from "../../parts/basics";
+import { Button, Trouble } from "../../parts/basics";
+import { JobHere } from "../../parts/JobCards";
 
 /** Whether every file of the library still is what it was: read on request, and told here. */
 export function Verify() {
@@ -17,16 +18,7 @@ export function Verify() {
         first.
       </p>
       {going ? (
-        <div className="flex flex-col items-start gap-1 pt-2" role="status">
-          <Bar share={going.progress} label={going.title} />
-          <p className="text-s text-ink2">{going.message}</p>
-          {going.can_stop && (
-            <Button onClick={() => act.mutate({ id: going.id, action: "stop" })}>Stop reading</Button>
-          )}
-          {going.can_resume && (
-            <Button onClick={() => act.mutate({ id: going.id, action: "resume" })}>Go on reading</Button>
-          )}
-        </div>
+        <JobHere job={going} doing="reading" />
       ) : (
         <>
           {last && (
