@@ -7,6 +7,7 @@ import hashlib
 import io
 import json
 import re
+import shutil
 import threading
 import zipfile
 from collections import defaultdict
@@ -205,6 +206,16 @@ def test_nothing_is_overwritten_and_what_was_cut_short_goes_on(own, tmp_path, mo
         done.release()
 
     monkeypatch.setattr(handing_over, "_hand_one", counted)
+
+    # Its disk is pulled: that is one event, and nothing is written to what stands at its place.
+    def pulled(library, item, target, way, check):
+        out.rename(tmp_path / "pulled")
+        monkeypatch.setattr(handing_over, "_hand_one", counted)
+
+    monkeypatch.setattr(handing_over, "_hand_one", pulled)
+    gone = hand(own, out)
+    assert gone["state"] == "failed" and "is not there any more" in gone["message"] and not out.exists()
+    shutil.rmtree(tmp_path / "pulled")
     cut = hand(own, out)
     assert cut["state"] == "failed" and stop["cut"]
     # Killed between giving a file its name and letting go of the one it was written as.

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
+from pathlib import Path
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -22,9 +23,10 @@ from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.matching.model import PullSlip, SlipLine, Verdict
 from grayshelf.library.catalog import IN_SETS
 from grayshelf.library.facts_json import facts_from_json
+from grayshelf.library.kept import in_parts
 from grayshelf.library.library import Library
 from grayshelf.library.lights import LightSet
-from grayshelf.library.models import Frame, FrameSet
+from grayshelf.library.models import Folder, Frame, FrameSet
 from grayshelf.library.slips import slips
 from grayshelf.library.trains import standing_rigs
 
@@ -173,3 +175,23 @@ def _name(one: LightSet) -> str:
     ]
     night = f" of {one.row.night:%-d %b}" if one.row.night else ""
     return f"{' '.join(filter(None, parts))}{night}"
+
+
+def places_of(session: Session, frame_ids: Collection[int]) -> dict[int, Path]:
+    """Where files of frames lie, by the frame's number; without frames that are in the library no more."""
+    query = select(Frame.id, Folder.path, Frame.path).join(Folder, Folder.id == Frame.folder_id)
+    return {
+        number: Path(folder) / path
+        for part in in_parts(sorted(set(frame_ids)))
+        for number, folder, path in session.execute(query.where(Frame.id.in_(part)))
+    }
+
+
+def sizes_of(session: Session, frame_ids: Collection[int]) -> dict[int, int]:
+    """How large files of frames are, in bytes, by the frame's number."""
+    query = select(Frame.id, Frame.size_bytes)
+    return {
+        number: size
+        for part in in_parts(sorted(set(frame_ids)))
+        for number, size in session.execute(query.where(Frame.id.in_(part)))
+    }

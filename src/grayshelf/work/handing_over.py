@@ -16,7 +16,7 @@ from grayshelf.core.filing.hand_over import Form, HandedAs
 from grayshelf.library.files import drop_unfinished, sha256_of, write_new
 from grayshelf.library.folders import named_folder, stamp_of
 from grayshelf.library.handed import HandedItem, HandedPlan, HandOverJob
-from grayshelf.library.handing_over import Gathered
+from grayshelf.library.handing_over import Gathered, places_of, sizes_of
 from grayshelf.library.library import Library
 from grayshelf.library.models import Folder, Frame
 from grayshelf.library.records import as_kept, read
@@ -46,6 +46,12 @@ def begin(
         Where it cannot be that folder.
     """
     target = _target(library, folder)
+    try:
+        target.mkdir(exist_ok=True)
+    except OSError as error:
+        raise FolderRefused(
+            f"{target} could not be made ({error.strerror}).", "Name a folder that you may write into."
+        ) from error
     items = tuple(HandedItem(i.path, i.file.frame_id) for i in gathered.laid.items)
     plan, place = HandedPlan(items, tuple(table_of(library, gathered))), f"{PLANS}/{uuid4().hex}.json"
     write_new(library.root / place, lambda stream: _write(stream, json.dumps(as_kept(plan))))
@@ -91,9 +97,8 @@ def _target(library: Library, text: str) -> Path:
 
 def table_of(library: Library, gathered: Gathered) -> list[tuple[str, ...]]:
     """What is what, a line for each file, in the order of `COLUMNS`."""
-    ids = {i.file.frame_id for i in gathered.laid.items}
     with library.db.session() as session:
-        places = {i: Path((f := session.get_one(Frame, i)).folder.path) / f.path for i in ids}
+        places = places_of(session, [i.file.frame_id for i in gathered.laid.items])
     return [
         (
             item.path,
@@ -115,7 +120,8 @@ def sources_of(library: Library, frame_ids: Sequence[int]) -> dict[int, Path]:
     NotPermitted, NotFound
     """
     with library.db.session() as session:
-        return {i: library.frame_path(session, session.get_one(Frame, i)) for i in dict.fromkeys(frame_ids)}
+        named, places = library.permitted(session), places_of(session, frame_ids)
+    return {frame_id: named.permit(place) for frame_id, place in places.items()}
 
 
 def hand_over(library: Library, control: JobControl, params: dict[str, Any]) -> JobResult:
@@ -124,10 +130,16 @@ def hand_over(library: Library, control: JobControl, params: dict[str, Any]) -> 
     plan = _plan_of(library, job)
     folder, failed, done, seen = Path(job.folder), list[str](), 0, 0
     with library.db.session() as session:
-        sizes = [frame.size_bytes if (frame := session.get(Frame, i.frame_id)) else 0 for i in plan.items]
-    whole = max(sum(sizes), 1)
-    for item, size in zip(plan.items, sizes, strict=True):
+        sizes = sizes_of(session, [i.frame_id for i in plan.items])
+    whole = max(sum(sizes.get(i.frame_id, 0) for i in plan.items), 1)
+    for item in plan.items:
         control.check()
+        if not folder.is_dir():
+            # It was made when this began: its disk was pulled, and what stands at that place now is another.
+            raise GrayShelfError(
+                f"{folder} is not there any more; {done:,} of {len(plan.items):,} files were in it.",
+                "Plug its disk in, or put it back, then go on.",
+            )
         control.report(seen / whole, f"{done:,} of {len(plan.items):,} files: {item.path}")
         try:
             _hand_one(library, item, folder / item.path, job.way, control.check)
@@ -137,7 +149,7 @@ def hand_over(library: Library, control: JobControl, params: dict[str, Any]) -> 
                 raise
             told = f"{error.message} {error.advice}" if isinstance(error, GrayShelfError) else str(error)
             failed.append(f"{item.path}: {told}".strip())
-        seen += size
+        seen += sizes.get(item.frame_id, 0)
     _write_table(folder, plan.table)
     message = f"{done:,} files are in {folder}"
     return JobResult(message + (f"; {len(failed):,} are not" if failed else ""), tuple(failed[:MOST_TOLD]))

@@ -42,11 +42,18 @@ function WhatGoes({ look }: { look: Look }) {
           </li>
         ))}
       </ul>
-      {look.said.map((line) => (
-        <p key={line} role="note" className="mt-2 border-l-4 border-accent pl-2.5">
-          {line}
-        </p>
-      ))}
+      {look.said.length > 0 && (
+        <ul
+          aria-label="What does not go, or goes with care"
+          className="mt-2 flex max-h-60 flex-col gap-2 overflow-auto"
+        >
+          {look.said.map((line) => (
+            <li key={line} className="border-l-4 border-accent pl-2.5">
+              {line}
+            </li>
+          ))}
+        </ul>
+      )}
       <p className="pt-3 text-s text-ink2">
         Group by {look.words.length === 1 ? "the word" : "the words"}{" "}
         <span className="num text-ink">{look.words.join(", ")}</span>: what bears the same one belongs
