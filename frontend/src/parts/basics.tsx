@@ -73,14 +73,14 @@ export function Bar({ share, label }: { share: number; label: string }) {
 /** The head of a place: its answer in one line, and what can be done at its right. */
 export function PageHead({ title, children }: { title: ReactNode; children?: ReactNode }) {
   return (
-    <div className="flex h-[52px] items-center justify-between gap-x-6 gap-y-2 max-md:h-auto max-md:flex-wrap max-md:py-2.5">
+    <div className="flex min-h-[52px] flex-wrap items-center justify-between gap-x-6 gap-y-2 py-1.5 max-md:py-2.5">
       <h1
         className="text-xxl font-semibold whitespace-nowrap max-md:text-xl max-md:whitespace-normal"
         style={{ fontStretch: "88%" }}
       >
         {title}
       </h1>
-      <div className="flex items-center gap-x-4 gap-y-2 max-md:flex-wrap">{children}</div>
+      <div className="flex items-center gap-x-4 gap-y-2 max-md:flex-wrap md:ml-auto">{children}</div>
     </div>
   );
 }

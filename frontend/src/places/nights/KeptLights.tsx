@@ -20,9 +20,9 @@ function FrameList({
   onKeep: (id: number, kept: boolean) => void;
 }) {
   return (
-    <ul className="max-h-72 columns-2 gap-6 overflow-y-auto max-lg:columns-1">
+    <ul className="grid max-h-72 grid-cols-2 content-start gap-x-6 overflow-y-auto max-lg:grid-cols-1">
       {frames.map((frame) => (
-        <li key={frame.id} className="break-inside-avoid border-b border-line py-0.5">
+        <li key={frame.id} className="min-w-0 border-b border-line py-0.5">
           <label
             className="flex items-center gap-2"
             title={frame.why || `${frame.target}, ${frame.exposure}`}

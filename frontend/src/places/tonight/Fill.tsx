@@ -78,7 +78,9 @@ function TimeThereIs({
         />
         °C
       </label>
-      <SensorAfterwards then={choice.sensor} onChange={(sensor) => change({ sensor })} />
+      <span className="text-ink2">
+        <SensorAfterwards then={choice.sensor} onChange={(sensor) => change({ sensor })} />
+      </span>
     </div>
   );
 }

@@ -15,7 +15,7 @@ export function SensorAfterwards({
   onChange: (then: SensorThen) => void;
 }) {
   return (
-    <label className="flex items-center gap-2 text-ink2">
+    <label className="flex items-center gap-2">
       sensor
       <select
         aria-label="The sensor afterwards"
