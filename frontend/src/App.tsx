@@ -1,6 +1,6 @@
 import { Dialog, DialogPanel, DialogTitle } from "@headlessui/react";
 import { Component, useCallback, useMemo, useState, type ReactNode } from "react";
-import { Navigate, Route, Routes, useNavigate } from "react-router";
+import { Navigate, Route, Routes, useLocation, useNavigate } from "react-router";
 
 import { useAppState, useEvents, useJobs, useRefreshAfterWork } from "./api/hooks";
 import { Key, Trouble, Waiting } from "./parts/basics";
@@ -60,6 +60,7 @@ export function App() {
     localStorage.setItem("rig", String(id));
     setRigId(id);
   }, []);
+  const { pathname } = useLocation();
   const rig = state.data?.rigs.find((r) => r.id === rigId) ?? state.data?.rigs[0] ?? null;
   const [wishes, setWishes] = useSheetWishes(rig?.id ?? 0, state.data?.night ?? "");
   useKeys({
@@ -96,7 +97,8 @@ export function App() {
             {here.state.left_out}
           </p>
         )}
-        <main className="relative min-h-0 flex-1 overflow-auto">
+        {/* Of each place its own: none begins where the one before was scrolled to. */}
+        <main key={pathname.split("/")[1]} className="relative min-h-0 flex-1 overflow-auto">
           <Guard>
             <Routes>
               <Route path="/tonight" element={<Tonight key={here.rig?.id} />} />
@@ -115,7 +117,7 @@ export function App() {
               key={place.path}
               type="button"
               className="flex-1 text-m font-semibold aria-[current=page]:bg-paper"
-              aria-current={location.pathname.startsWith(place.path) ? "page" : undefined}
+              aria-current={pathname.startsWith(place.path) ? "page" : undefined}
               onClick={() => void navigate(place.path)}
             >
               {place.name}
