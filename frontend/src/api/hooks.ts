@@ -175,6 +175,12 @@ export const useIntake = () =>
     Problem
   >;
 
+export const useMend = () =>
+  asked.useQuery("get", "/api/mend", {}) as UseQueryResult<Schemas["MendOut"], Problem>;
+
+export const useMendPreview = (body: Schemas["MendIn"]) =>
+  asked.useQuery("post", "/api/mend/preview", { body }, { placeholderData: keepPreviousData });
+
 export const useSets = (page: number, kind: string) =>
   asked.useQuery(
     "get",

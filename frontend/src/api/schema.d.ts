@@ -1769,6 +1769,171 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/mend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What headers lack, and what was said before. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["MendOut"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Say it of these frames; no file is touched. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["MendIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["StartedOut"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/mend/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What saying this of these frames would change. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["MendIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["MendPreviewOut"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/mend/{mending_id}/take-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take back what was said: the frames are told as they were. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    mending_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["StartedOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/names/ask-again": {
         parameters: {
             query?: never;
@@ -6192,6 +6357,16 @@ export interface components {
             what: string;
         };
         /**
+         * CellOut
+         * @description One value of a frame, as it is told now and as it would be.
+         */
+        CellOut: {
+            /** Now */
+            now: string;
+            /** Then */
+            then: string;
+        };
+        /**
          * ChangeRowsIn
          * @description Wishes for rows; a field that is sent as null lets go of the row's own.
          */
@@ -7328,6 +7503,16 @@ export interface components {
             path: string;
         };
         /**
+         * FolderNamedOut
+         * @description A folder on the list.
+         */
+        FolderNamedOut: {
+            /** Id */
+            id: number;
+            /** Path */
+            path: string;
+        };
+        /**
          * FolderOut
          * @description A folder that the user named.
          */
@@ -7386,6 +7571,12 @@ export interface components {
             title: string;
         };
         /**
+         * FrameKind
+         * @description What a frame was taken for.
+         * @enum {string}
+         */
+        FrameKind: "bias" | "dark" | "flat" | "dark flat" | "light";
+        /**
          * FrameUseIn
          * @description Whether a frame goes into the next master of its set.
          */
@@ -7405,6 +7596,52 @@ export interface components {
             frame_id: number;
             /** Name */
             name: string;
+        };
+        /**
+         * FramesMeantIn
+         * @description What the frames that are meant share; empty where it does not matter.
+         */
+        FramesMeantIn: {
+            /**
+             * Below
+             * @default
+             */
+            below: string;
+            /**
+             * Camera
+             * @default
+             */
+            camera: string;
+            /**
+             * Folder Id
+             * @default null
+             */
+            folder_id: number | null;
+            /**
+             * Kind
+             * @default
+             */
+            kind: string;
+            /**
+             * Lacks
+             * @default
+             */
+            lacks: string;
+            /**
+             * Name Has
+             * @default
+             */
+            name_has: string;
+            /**
+             * Night
+             * @default null
+             */
+            night: string | null;
+            /**
+             * Set Id
+             * @default null
+             */
+            set_id: number | null;
         };
         /**
          * FramesOut
@@ -8098,6 +8335,28 @@ export interface components {
             text: string;
         };
         /**
+         * LackingOut
+         * @description Frames of one folder that lack the same.
+         */
+        LackingOut: {
+            /** Below */
+            below: string;
+            /** Camera */
+            camera: string;
+            /** Example */
+            example: string;
+            /** Folder */
+            folder: string;
+            /** Folder Id */
+            folder_id: number;
+            /** Frames */
+            frames: number;
+            /** Kind */
+            kind: string;
+            /** Lacks */
+            lacks: string[];
+        };
+        /**
          * LadderIn
          * @description A ladder of exposures at some set points.
          */
@@ -8284,6 +8543,74 @@ export interface components {
             measurement_id: number;
         };
         /**
+         * MendIn
+         * @description Frames, and what is said of them.
+         */
+        MendIn: {
+            choice: components["schemas"]["FramesMeantIn"];
+            /**
+             * Kept
+             * @default null
+             */
+            kept: boolean | null;
+            /**
+             * Pattern
+             * @default
+             */
+            pattern: string;
+            saying: components["schemas"]["SayingIn"];
+        };
+        /**
+         * MendOut
+         * @description The page Mend.
+         */
+        MendOut: {
+            /** Cameras */
+            cameras: string[];
+            /** Filters */
+            filters: string[];
+            /** Folders */
+            folders: components["schemas"]["FolderNamedOut"][];
+            /** Kinds */
+            kinds: string[];
+            /** Lacking */
+            lacking: components["schemas"]["LackingOut"][];
+            /** Lacking Frames */
+            lacking_frames: number;
+            /** May Lack */
+            may_lack: string[];
+            /** Parts */
+            parts: components["schemas"]["NamedOut"][];
+            /** Said */
+            said: components["schemas"]["SaidOut"][];
+            /** Trains */
+            trains: components["schemas"]["TrainOut"][];
+        };
+        /**
+         * MendPreviewOut
+         * @description What would change.
+         */
+        MendPreviewOut: {
+            /** Advice */
+            advice: string;
+            /** Against */
+            against: number;
+            /** Changed */
+            changed: number;
+            /** Columns */
+            columns: string[];
+            /** Frames */
+            frames: number;
+            /** Rows */
+            rows: components["schemas"]["PreviewRowOut"][];
+            /** Said */
+            said: number;
+            /** Trouble */
+            trouble: string;
+            /** Words */
+            words: string;
+        };
+        /**
          * MonthNightOut
          * @description A night in its month.
          */
@@ -8410,6 +8737,16 @@ export interface components {
          * @enum {string}
          */
         NameOf: "camera" | "telescope" | "filter";
+        /**
+         * NamedOut
+         * @description Something to choose, by its key.
+         */
+        NamedOut: {
+            /** Key */
+            key: string;
+            /** Label */
+            label: string;
+        };
         /**
          * NamesIn
          * @description Whether what the files' names say of a set is right; None takes the answer back.
@@ -8939,6 +9276,18 @@ export interface components {
             tonight: string;
         };
         /**
+         * PreviewRowOut
+         * @description One frame, as it is told now and as it would be.
+         */
+        PreviewRowOut: {
+            /** Cells */
+            cells: components["schemas"]["CellOut"][];
+            /** Path */
+            path: string;
+            /** Why */
+            why: string;
+        };
+        /**
          * PriceIn
          * @description Plans to price, side by side.
          */
@@ -9335,6 +9684,8 @@ export interface components {
          * @description A tolerance ruler.
          */
         RulerOut: {
+            /** By Hand */
+            by_hand: boolean;
             /** Distance */
             distance: number | null;
             /** From Name */
@@ -9426,6 +9777,24 @@ export interface components {
             zeros_text: string;
         };
         /**
+         * SaidOut
+         * @description Something that was said before.
+         */
+        SaidOut: {
+            /** Id */
+            id: number;
+            /** N Frames */
+            n_frames: number;
+            /** Of */
+            of: string;
+            /** On */
+            on: string;
+            /** Taken Back */
+            taken_back: string;
+            /** Words */
+            words: string;
+        };
+        /**
          * SaidTwoOut
          * @description Two names of which a person said that they are two things.
          */
@@ -9454,6 +9823,89 @@ export interface components {
             way: string;
             /** Words */
             words: string;
+        };
+        /**
+         * SayingIn
+         * @description What is said of them; None where nothing is.
+         */
+        SayingIn: {
+            /**
+             * Angle Deg
+             * @default null
+             */
+            angle_deg: number | null;
+            /**
+             * Binning
+             * @default null
+             */
+            binning: number | null;
+            /**
+             * Camera
+             * @default null
+             */
+            camera: string | null;
+            /**
+             * Clock S
+             * @default null
+             */
+            clock_s: number | null;
+            /**
+             * Exposure S
+             * @default null
+             */
+            exposure_s: number | null;
+            /**
+             * Filter Code
+             * @default null
+             */
+            filter_code: string | null;
+            /**
+             * Focal Length Mm
+             * @default null
+             */
+            focal_length_mm: number | null;
+            /**
+             * Focus
+             * @default null
+             */
+            focus: number | null;
+            /**
+             * Gain
+             * @default null
+             */
+            gain: number | null;
+            /**
+             * Is Master
+             * @default null
+             */
+            is_master: boolean | null;
+            /** @default null */
+            kind: components["schemas"]["FrameKind"] | null;
+            /**
+             * Night
+             * @default null
+             */
+            night: string | null;
+            /**
+             * Offset
+             * @default null
+             */
+            offset: number | null;
+            /**
+             * Sensor Temp C
+             * @default null
+             */
+            sensor_temp_c: number | null;
+            /**
+             * Target
+             * @default null
+             */
+            target: string | null;
+            /**
+             * Telescope
+             * @default null
+             */
+            telescope: string | null;
         };
         /**
          * SearchOut
@@ -10386,6 +10838,20 @@ export interface components {
             steps: components["schemas"]["StepOut"][];
             /** Waiting Lights */
             waiting_lights: number;
+        };
+        /**
+         * TrainOut
+         * @description A rig's camera and telescope, so that they need not be typed.
+         */
+        TrainOut: {
+            /** Camera */
+            camera: string;
+            /** Focal Length Mm */
+            focal_length_mm: number | null;
+            /** Rig */
+            rig: string;
+            /** Telescope */
+            telescope: string;
         };
         /**
          * TwilightIn

@@ -18,6 +18,7 @@ const base: RulerData = {
   unknown: false,
   note: "",
   from_name: false,
+  by_hand: false,
   text: "0.0 °C",
 };
 const draw = (changes: Partial<RulerData>) => renderToStaticMarkup(<Ruler ruler={{ ...base, ...changes }} />);

@@ -57,6 +57,7 @@ export function Ruler({
         >
           {ruler.text}
           {ruler.from_name && <span aria-label=", only from a file’s name">*</span>}
+          {ruler.by_hand && <span aria-label=", said by hand">†</span>}
         </span>
       )}
     </span>

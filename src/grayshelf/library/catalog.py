@@ -20,6 +20,7 @@ from grayshelf.core.frames.facts import FrameFacts, lacking
 from grayshelf.core.frames.headers import read_facts
 from grayshelf.core.frames.night import follows_site, site_night, site_zone
 from grayshelf.core.frames.night_moves import NightMove, as_told, moved
+from grayshelf.core.frames.said import QUANTITIES, unsaid, with_said
 from grayshelf.core.frames.sets import set_key
 from grayshelf.core.rigs.trains import Train, train_of
 from grayshelf.library.facts_json import facts_if_sound, facts_to_json
@@ -71,11 +72,16 @@ class Settling:
     def settle(self, facts: FrameFacts) -> FrameFacts:
         """The facts by the names that are kept, and with the night by this place's zone where nothing in the header says
         otherwise."""
-        facts = as_told(self.names.apply(facts))
-        if facts.utc is not None and follows_site(facts.night_from):
-            night, night_from = site_night(facts.utc, self.zone_of(facts))
-            facts = replace(facts, night=night, night_from=night_from)
+        facts = self._at_its_place(self.names.apply(unsaid(as_told(facts))))
+        if facts.said:
+            facts = self._at_its_place(with_said(facts))
         return moved(facts, self.moves)
+
+    def _at_its_place(self, facts: FrameFacts) -> FrameFacts:
+        if facts.utc is None or not follows_site(facts.night_from):
+            return facts
+        night, night_from = site_night(facts.utc, self.zone_of(facts))
+        return replace(facts, night=night, night_from=night_from)
 
 
 def settling(library: Library, session: Session) -> Settling:
@@ -169,23 +175,33 @@ def enter_file(
     before = facts_if_sound(frame.facts)
     facts = facts if before is None else facts.read_again(before)
     still_wrong = _still_wrong(frame, facts, stays)
-    frame.facts = facts_to_json(facts)
-    frame.kind = facts.kind.value if facts.kind else None
-    frame.camera, frame.utc, frame.night = facts.camera, facts.utc, facts.night
-    frame.written = written_of(facts)
     frame.rejected = set_aside(relative) or bool(still_wrong)
-    missing = lacking(facts)
-    frame.state = "lacking" if missing else "good"
-    frame.reason = still_wrong or what_is_said(facts, missing)
-    frame.advice = "" if not missing else _what_lacking_means(facts, missing)
-    if facts.kind is not None and facts.camera is not None:
-        frame.group_key = key_of(facts)
+    tell_of(frame, facts, still_wrong)
     if stays is not None and frame.group_key == key_before and set_before is not None:
         frame.set_id = set_before
         _note_what_changed(session, set_before, stays)
     if twin is not None:
         call_duplicate(frame, twin)
     return frame
+
+
+def tell_of(frame: Frame, facts: FrameFacts, wrong: str = "") -> None:
+    """Let a frame's row say what these facts say of it, and under what it is put into sets.
+
+    Parameters
+    ----------
+    wrong
+        Why it does not count, in a sentence; empty where it does.
+    """
+    frame.facts = facts_to_json(facts)
+    frame.kind = facts.kind.value if facts.kind else None
+    frame.camera, frame.utc, frame.night = facts.camera, facts.utc, facts.night
+    frame.written = written_of(facts)
+    missing = lacking(facts)
+    frame.state = "lacking" if missing else "good"
+    frame.reason = wrong or what_is_said(facts, missing)
+    frame.advice = "" if not missing else _what_lacking_means(facts, missing)
+    frame.group_key = key_of(facts) if facts.kind is not None and facts.camera is not None else None
 
 
 def _still_wrong(frame: Frame, facts: FrameFacts, stays: Stays | None) -> str:
@@ -205,6 +221,9 @@ def what_is_said(facts: FrameFacts, missing: tuple[str, ...]) -> str:
         said.insert(0, "lacks " + ", ".join(missing))
     if facts.from_name:
         said.append(f"from the file’s name: {', '.join(facts.from_name)}")
+    by_hand = [QUANTITIES[name] for name in facts.by_hand if name in QUANTITIES]
+    if by_hand:
+        said.append(f"said by hand: {', '.join(by_hand)}")
     text = "; ".join(said)
     return text[:1].upper() + text[1:] + "." if said else ""
 
@@ -253,7 +272,7 @@ def set_aside(relative: str) -> bool:
 
 def _what_lacking_means(facts: FrameFacts, missing: tuple[str, ...]) -> str:
     if facts.kind is None or facts.camera is None:
-        return "It belongs to no set until its header says so."
+        return "It belongs to no set until its header, or you, say it: Mend."
     return "It is used with care at best: what is not known counts as unknown, never as equal."
 
 

@@ -77,6 +77,9 @@ _FREE = frozenset(
         "origins",
         "as_written",
         "complaints",
+        "clock_ahead_h",
+        "said",
+        "as_read",
     )
 )
 #: The bounds by the names under which facts are kept.

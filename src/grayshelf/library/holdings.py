@@ -14,6 +14,7 @@ from grayshelf.core.checks.findings import NOTHING_IN_IT
 from grayshelf.core.checks.still_good import Serves
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.frames.said import QUANTITIES
 from grayshelf.core.frames.sets import held, nominal_exposure
 from grayshelf.core.matching.model import CommonSettings, Holding
 from grayshelf.core.matching.stock import Stock
@@ -52,6 +53,7 @@ def common_settings(frame_set: FrameSet, facts: FrameFacts) -> CommonSettings:
         night=facts.night,
         taken=frame_set.last_utc,
         from_name=from_name,
+        by_hand=frozenset(QUANTITIES[name] for name in facts.by_hand if name in QUANTITIES),
     )
 
 

@@ -23,6 +23,7 @@ from grayshelf.library.folders import FileStamp, stamp_of
 from grayshelf.library.grouping import drop_empty_sets
 from grayshelf.library.kept import in_parts
 from grayshelf.library.library import Library
+from grayshelf.library.mending import let_go_of_frames
 from grayshelf.library.models import Folder, Frame, MasterInput, MeasurementShot, RunShot
 
 #: Rows that are written at once.
@@ -296,5 +297,6 @@ def forget_frames(library: Library, folder_id: int) -> None:
         with library.db.session() as session:
             for table in (MasterInput, RunShot, MeasurementShot):
                 session.execute(update(table).where(table.frame_id.in_(part)).values(frame_id=None))
+            let_go_of_frames(session, part)
             session.execute(delete(Frame).where(Frame.id.in_(part)))
     drop_empty_sets(library)

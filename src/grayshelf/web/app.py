@@ -31,6 +31,7 @@ from grayshelf.web.guard import guard
 from grayshelf.web.handing.routes import api as handing
 from grayshelf.web.intake.routes import api as intake
 from grayshelf.web.looking.routes import api as looking
+from grayshelf.web.mending.routes import api as mending
 from grayshelf.web.nights.log_routes import api as night_log
 from grayshelf.web.nights.routes import api as nights
 from grayshelf.web.openapi import name_schemas_plainly
@@ -135,6 +136,7 @@ def create_app(context: Context) -> APIFlask:
         intake,
         rigs,
         handing,
+        mending,
     ):
         app.register_blueprint(place)
     name_schemas_plainly(app)

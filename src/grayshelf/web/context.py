@@ -18,6 +18,7 @@ from grayshelf.work.flats.starter import FlatBench
 from grayshelf.work.handing_over import HAND_OVER, hand_over
 from grayshelf.work.jobs import JobControl, JobRunner
 from grayshelf.work.looking import LOOK, look_at_masters, look_when_new
+from grayshelf.work.mending import MEND, mend
 from grayshelf.work.rigs.joining import tell_names_again
 from grayshelf.work.run.starter import RunStarter
 from grayshelf.work.scan import scan_folder
@@ -61,6 +62,7 @@ def make_runner(library: Library) -> tuple[JobRunner, Broker]:
     runner.register(LOOK, lambda control, params: look_at_masters(library, control))
     runner.register("names", lambda control, params: tell_names_again(library, control, params))
     runner.register("build", lambda control, params: build_sets(library, control, params))
+    runner.register(MEND, lambda control, params: mend(library, control, params))
     runner.register(VERIFY, lambda control, params: verify(library, control, params))
     runner.register(HAND_OVER, lambda control, params: hand_over(library, control, params))
     runner.register("held", lambda control, params: hold_by_job(library, control, params))

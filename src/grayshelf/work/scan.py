@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import logging
 import os
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, Protocol
@@ -14,7 +14,7 @@ from sqlalchemy import case, func, not_, or_, select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import GrayShelfError, NotFound
-from grayshelf.core.frames.facts import FILE_NAME
+from grayshelf.core.frames.facts import FILE_NAME, FrameFacts
 from grayshelf.core.frames.file_names import counters_among
 from grayshelf.library.broken_dates import read_anew
 from grayshelf.library.catalog import IN_SETS, ReadFile, Settling, note_scan, read_file, rows_at, settling
@@ -24,6 +24,7 @@ from grayshelf.library.folders import NOT_ON_A_SHELF, FileStamp, Passed, is_text
 from grayshelf.library.grouping import regroup, tell_again
 from grayshelf.library.library import FRAME_FOLDERS, Library
 from grayshelf.library.masters_found import recall_masters
+from grayshelf.library.mending import found_again, said_of_folder, tell_mended
 from grayshelf.library.missing import NOTHING_MISSED, Missed, note_missing
 from grayshelf.library.models import Folder, Frame, FrameSet
 from grayshelf.library.names_seen import carrying, join_what_is_sure
@@ -73,6 +74,7 @@ def scan_folder(library: Library, control: JobControl, params: dict[str, Any]) -
     fresh = [(path, stamp) for path, stamp in listed if known.stamps.get(path) != stamp or path in again]
     if fresh:
         _note_unsettled(library, folder_id)
+    told = _said_before(library, folder_id, root)
     batch = list[tuple[str, FileStamp, Found]]()
     alike = set[object]()
     out_of_reach = set[str]()
@@ -89,7 +91,7 @@ def scan_folder(library: Library, control: JobControl, params: dict[str, Any]) -
 
     for number, (path, stamp) in enumerate(fresh):
         control.check()
-        entry = _read(root, path, here, counters.get(path, frozenset()))
+        entry = _read(root, path, here, counters.get(path, frozenset()), told)
         # A pulled disk hands out nothing: that is one event, and says nothing of any file on it.
         if entry.out_of_reach:
             disk.check()
@@ -102,6 +104,8 @@ def scan_folder(library: Library, control: JobControl, params: dict[str, Any]) -
         batch.append((path, stamp, look_up(library, folder_id, root, path, entry)))
         control.report(0.8 * number / len(fresh), f"{number:,} of {len(fresh):,} new files read")
     enter_batch()
+    for mending_id in found_again(library, folder_id, str(root)):
+        moved |= tell_mended(library, mending_id, control.check)
     # What was read before and is out of reach now is missing, like what is not there.
     seen = {path for path, _ in listed} - (out_of_reach & known.stamps.keys())
     return _finish(library, control, folder_id, len(fresh), seen, passed, moved)
@@ -194,7 +198,26 @@ class _Disk:
         )
 
 
-def _read(root: Path, path: str, here: Settling, counters: frozenset[str]) -> ReadFile:
+def _said_before(library: Library, folder_id: int, root: Path) -> Callable[[str, FrameFacts], FrameFacts]:
+    """Gives facts that were read anew what a person said of the same exposure."""
+    with library.db.session() as session:
+        said = said_of_folder(session, folder_id)
+
+    def told(path: str, facts: FrameFacts) -> FrameFacts:
+        of_it, read_utc = said.get(path, ({}, None))
+        same = read_utc == (facts.utc.isoformat() if facts.utc else None)
+        return replace(facts, said=of_it) if same else facts
+
+    return told
+
+
+def _read(
+    root: Path,
+    path: str,
+    here: Settling,
+    counters: frozenset[str],
+    told: Callable[[str, FrameFacts], FrameFacts],
+) -> ReadFile:
     if not is_text(path):
         return ReadFile(
             None,
@@ -202,7 +225,7 @@ def _read(root: Path, path: str, here: Settling, counters: frozenset[str]) -> Re
             "Rename it, then scan again.",
         )
     entry = read_file(root / path, here.site, counters)
-    return entry if entry.facts is None else replace(entry, facts=here.settle(entry.facts))
+    return entry if entry.facts is None else replace(entry, facts=here.settle(told(path, entry.facts)))
 
 
 def _counters(paths: Sequence[str]) -> dict[str, frozenset[str]]:

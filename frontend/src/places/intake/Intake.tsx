@@ -530,6 +530,9 @@ function Problems() {
         <a className="underline underline-offset-2" href="/api/problems.csv">
           CSV
         </a>
+        <Link className="ml-auto underline underline-offset-2" to="/intake/mend">
+          Say what is lacking
+        </Link>
       </div>
       {back.error && <Trouble error={back.error} />}
       {back.data && !back.error && <p role="status">{back.data.message}</p>}

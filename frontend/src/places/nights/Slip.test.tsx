@@ -28,6 +28,7 @@ const temperature: Schemas["RulerOut"] = {
   unknown: false,
   note: "",
   from_name: false,
+  by_hand: false,
   text: "+0.4 °C",
 };
 const gain = (measured: number): Schemas["RulerOut"] => ({

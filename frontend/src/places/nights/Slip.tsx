@@ -48,7 +48,7 @@ function columnTitle(column: string, candidates: (Candidate | null)[], gainWord:
 
 /** Whether the value is written beside a ruler: not where a tick on the line says it all, or nothing is known. */
 const isTold = (ruler: Candidate["rulers"][number]) =>
-  ruler.kind !== "exact" || ruler.from_name || (!ruler.inside && !ruler.unknown);
+  ruler.kind !== "exact" || ruler.from_name || ruler.by_hand || (!ruler.inside && !ruler.unknown);
 
 /** A column is as wide as what stands in it: a ruler, and its value where that is told. */
 function columnWidth(name: string, candidates: (Candidate | null)[]): number {
@@ -248,6 +248,16 @@ function Said({ said, rig }: { said: Schemas["PartSaid"][]; rig: number }) {
   );
 }
 
+/** What the signs behind values stand for, where there are any. */
+function Marks({ candidates }: { candidates: (Candidate | null)[] }) {
+  const rulers = candidates.flatMap((c) => c?.rulers ?? []);
+  const signs = [
+    rulers.some((r) => r.from_name) && "* only from a file’s name",
+    rulers.some((r) => r.by_hand) && "† said by hand",
+  ].filter(Boolean);
+  return signs.length > 0 && <p className="py-1 text-s text-ink2">{signs.join("; ")}</p>;
+}
+
 /** The pull slip of a set of lights. */
 export function Slip({ id, onClose }: { id: number; onClose: () => void }) {
   const slip = useSlip(id);
@@ -332,6 +342,7 @@ export function Slip({ id, onClose }: { id: number; onClose: () => void }) {
             </tbody>
           </table>
         )}
+        <Marks candidates={all} />
       </div>
       <footer className="flex min-h-12 items-center justify-between gap-4 border-t border-ink px-4 py-2">
         <div>

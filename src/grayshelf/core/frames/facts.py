@@ -12,6 +12,10 @@ from grayshelf.core.frames.kinds import FrameKind
 
 #: Where a value came from that only the file's name says.
 FILE_NAME = "file name"
+#: How the words begin for what a person said of a frame; the day on which it was said stands behind them.
+SAID = "said by hand"
+#: In a header written here: names of the values that a person said of the frames it was made of.
+SAID_CARD = "GSSAID"
 #: Said by the run in whose folder a frame came in; its header does not say it.
 THE_RUN = "the run"
 #: The words for what may come from a file's name, in the order in which they are told.
@@ -70,6 +74,12 @@ class FrameFacts:
     night_from: str = ""
     night_before: date | None = None
     """The night that it tells, where a person moved it to another."""
+    clock_ahead_h: float | None = None
+    """How far the clock by which its header counts nights is ahead of UTC."""
+    said: dict[str, Any] = field(default_factory=dict)
+    """What a person said of it, as plain data (`core.frames.said.Saying`)."""
+    as_read: dict[str, Any] = field(default_factory=dict)
+    """What was read of each value that a person said otherwise, with where it was from: {"gain": [None, None]}."""
     air_temp_c: float | None = None
     origins: dict[str, str] = field(default_factory=dict)
     as_written: dict[str, str] = field(default_factory=dict)
@@ -80,6 +90,11 @@ class FrameFacts:
     def from_name(self) -> tuple[str, ...]:
         """Words for the values that only the file's name says."""
         return tuple(word for what, word in NAMED.items() if self.origins.get(what) == FILE_NAME)
+
+    @property
+    def by_hand(self) -> tuple[str, ...]:
+        """Names of the values that a person said."""
+        return tuple(name for name, origin in self.origins.items() if origin.startswith(SAID))
 
     def told_by_run(self, **told: Any) -> FrameFacts:
         """With what a run knows of a frame and its header does not say, noted as such."""

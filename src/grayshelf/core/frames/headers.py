@@ -9,14 +9,14 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from datetime import UTC, date, datetime, timedelta
 from typing import TYPE_CHECKING, Any, NamedTuple
 from zoneinfo import ZoneInfo
 
 from grayshelf.core.frames.angle import CameraAngle
 from grayshelf.core.frames.bounds import BOUNDS, MOST_TEXT, ZERO_IS_UNKNOWN
-from grayshelf.core.frames.facts import FILE_NAME, FrameFacts
+from grayshelf.core.frames.facts import FILE_NAME, SAID, SAID_CARD, FrameFacts
 from grayshelf.core.frames.file_names import kind_in_name, values_in_name
 from grayshelf.core.frames.fits_blocks import ImageHeader, card_value
 from grayshelf.core.frames.kinds import FrameKind, is_of_the_sky, parse_kind
@@ -163,6 +163,8 @@ class FrameTime:
     utc: datetime | None = None
     night: date | None = None
     night_from: str = ""
+    ahead_h: float | None = None
+    """How far the header's own clock or place is ahead of UTC."""
 
 
 def _moment(reader: _Reader, zone: ZoneInfo) -> FrameTime:
@@ -183,7 +185,8 @@ def _moment(reader: _Reader, zone: ZoneInfo) -> FrameTime:
             if utc is None:
                 place = zone.utcoffset(local) if longitude is None else sun_offset(longitude)
                 utc = (local - (place or timedelta())).replace(tzinfo=UTC)
-            return FrameTime(utc, night_of_local(local), f"DATE-LOC ({LOCAL_CLOCK})")
+            ahead_h = (local - utc.replace(tzinfo=None)).total_seconds() / 3600.0
+            return FrameTime(utc, night_of_local(local), f"DATE-LOC ({LOCAL_CLOCK})", round(ahead_h, 4))
         reader.complaints.append(
             f"DATE-LOC is {ahead:+.0f} h from DATE-OBS, which no place on earth is: it was passed over"
         )
@@ -192,7 +195,8 @@ def _moment(reader: _Reader, zone: ZoneInfo) -> FrameTime:
     if longitude is not None:
         night = night_of_local((utc + sun_offset(longitude)).replace(tzinfo=None))
         degrees = f"{longitude:.1f}°".replace("-", "−")
-        return FrameTime(utc, night, f"DATE-OBS (UTC) and {HEADER_PLACE}, longitude {degrees}")
+        ahead_h = round(sun_offset(longitude).total_seconds() / 3600.0, 4)
+        return FrameTime(utc, night, f"DATE-OBS (UTC) and {HEADER_PLACE}, longitude {degrees}", ahead_h)
     return FrameTime(utc, *site_night(utc, zone))
 
 
@@ -249,6 +253,7 @@ def read_facts(
     sensor_temp, set_temp = _temperatures(reader)
     filter_name = reader.text("FILTER", "FILTER1", "FILTNAME")
     code = normal_filter(filter_name)
+    _by_hand(reader)
     return FrameFacts(
         width=image.width,
         height=image.height,
@@ -282,11 +287,19 @@ def read_facts(
         utc=time.utc,
         night=time.night,
         night_from=time.night_from,
+        clock_ahead_h=time.ahead_h,
         air_temp_c=reader.number("air_temp_c", ("AMBTEMP", "AMB-TEMP", "FOCTEMP")),
         origins=reader.origins,
         as_written={"filter": filter_name} if filter_name and code and filter_name != code else {},
         complaints=tuple(reader.complaints),
     )
+
+
+def _by_hand(reader: _Reader) -> None:
+    """Values of a master that a person said of its frames before it was built."""
+    names = (reader.text(SAID_CARD) or "").split(",")
+    known = {f.name for f in fields(FrameFacts)} | {"binning"}
+    reader.origins |= {name: SAID for name in names if name in known}
 
 
 class _Kind(NamedTuple):

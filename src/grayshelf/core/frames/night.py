@@ -6,6 +6,7 @@ from datetime import UTC, date, datetime, timedelta
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from grayshelf.core.errors import GrayShelfError
+from grayshelf.core.frames.facts import SAID
 
 #: How the words begin that say by what a night was found; other nights follow the site's time zone.
 LOCAL_CLOCK = "local clock"
@@ -14,7 +15,7 @@ HEADER_PLACE = "the place in the header"
 
 def follows_site(night_from: str) -> bool:
     """Whether a night was found by the site's time zone, and changes with it."""
-    return LOCAL_CLOCK not in night_from and HEADER_PLACE not in night_from
+    return not any(words in night_from for words in (LOCAL_CLOCK, HEADER_PLACE, SAID))
 
 
 def site_zone(name: str) -> ZoneInfo:

@@ -34,7 +34,7 @@ def as_told(facts: FrameFacts) -> FrameFacts:
 
 def moved(facts: FrameFacts, moves: Sequence[NightMove]) -> FrameFacts:
     """The facts with the night that a person gave it, by the newest move that says something of it."""
-    if facts.utc is None or facts.night is None:
+    if facts.utc is None or facts.night is None or "night" in facts.said:
         return facts
     for move in reversed(moves):
         if move.camera == facts.camera and move.begins <= facts.utc < move.ends:

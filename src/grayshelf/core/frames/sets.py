@@ -187,8 +187,10 @@ def common_facts(members: Sequence[FrameFacts]) -> FrameFacts:
     temps = [m.sensor_temp_c for m in members if m.sensor_temp_c is not None]
     return replace(
         first,
-        # Spellings are their frames' own.
+        # Spellings are their frames' own, and so is what was read before a person said otherwise.
         as_written={},
+        said={},
+        as_read={},
         origins={what: origin for m in members for what, origin in m.origins.items()},
         focal_length_mm=typical([m.focal_length_mm for m in members]),
         temp_range_c=round(max(temps) - min(temps), 2) if temps else 0.0,

@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from grayshelf.core.frames.checksum import encoded, ones_complement_sum
-from grayshelf.core.frames.facts import FrameFacts
+from grayshelf.core.frames.facts import SAID_CARD, FrameFacts
 from grayshelf.core.frames.fits_blocks import BLOCK
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.pictures.parts import Parts, Picture, as_parts, strips
@@ -42,6 +42,8 @@ def _imagetyp(facts: FrameFacts) -> str | None:
     return (_MASTER_IMAGETYP if facts.is_master else IMAGETYP).get(facts.kind) if facts.kind else None
 
 
+#: Characters of a text in one card (FITS Standard 4.0, 4.2.1).
+MOST_IN_CARD = 68
 #: Letters of the trade that are no Latin ones: 'Hα', 'Hβ'.
 _GREEK = str.maketrans({"α": "a", "β": "b", "γ": "g", "λ": "l", "µ": "u", "μ": "u"})
 
@@ -55,6 +57,11 @@ def ascii_text(text: str) -> str:
 def utc_text(moment: datetime) -> str:
     """UTC without a zone letter, as the Standard has it."""
     return moment.astimezone(UTC).replace(tzinfo=None).isoformat(timespec="milliseconds")
+
+
+def said_in_card(facts: FrameFacts) -> str | None:
+    """Names of the values that a person said, as one card holds them; None where there are none."""
+    return ",".join(facts.by_hand)[:MOST_IN_CARD] or None
 
 
 def frame_header(facts: FrameFacts, extra: Mapping[str, tuple[object, str]] | None = None) -> fits.Header:
@@ -92,6 +99,7 @@ def frame_header(facts: FrameFacts, extra: Mapping[str, tuple[object, str]] | No
         ),
         ("AMBTEMP", facts.air_temp_c, "[degC] air temperature"),
         ("NCOMBINE", facts.n_combined, "frames combined"),
+        (SAID_CARD, said_in_card(facts), "said by a person, not by headers"),
     ]
     for name, value, comment in cards:
         if value is not None:

@@ -109,11 +109,11 @@ def _judge(
     fixed or absent is not judged at all.
     """
     have, must = holding.settings, set(hard)
-    doubted = want.from_name | have.from_name
+    doubted, by_hand = want.from_name | have.from_name, want.by_hand | have.by_hand
     # What lights say of their read-out and this does not; where they do not say, no camera of one mode is doubted.
     said = [rulers.exact(name, a, b) for name, a, b in _read_out(want, have) if a is not None and b is None]
     kept = [
-        r._replace(decides=r.quantity in must, from_name=r.quantity in doubted)
+        r._replace(decides=r.quantity in must, from_name=r.quantity in doubted, by_hand=r.quantity in by_hand)
         for r in (*measured, *said)
         if r.quantity not in terms.says.fixed
     ]

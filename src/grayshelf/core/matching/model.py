@@ -53,6 +53,8 @@ class CommonSettings:
     """UTC, of the last frame."""
     from_name: frozenset[str] = frozenset()
     """Quantities that only the files' names say, and nobody has said to be right."""
+    by_hand: frozenset[str] = frozenset()
+    """Quantities that a person said, where headers are silent or wrong."""
 
 
 @dataclass(frozen=True)
@@ -187,6 +189,8 @@ class Ruler(NamedTuple):
     """Whether, outside, it forbids the holding; else it asks for care."""
     from_name: bool = False
     """One of the two values is only from a file's name."""
+    by_hand: bool = False
+    """One of the two values was said by a person."""
     told: bool = False
     """Already told of, with what it costs."""
 

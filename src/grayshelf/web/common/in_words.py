@@ -136,6 +136,14 @@ def _distance_text(distance: float, unit: str) -> str:
     return f"{sign}{number(distance, digits)}{space}{unit}"
 
 
+def _notes(ruler: Ruler) -> list[str]:
+    """Where its values are from, if not from headers."""
+    by_hand = "said by hand" if ruler.by_hand else ""
+    if ruler.note:
+        return [n for n in (ruler.note, by_hand) if n]
+    return [n for n in ("only from a file’s name" if ruler.from_name else "", by_hand) if n]
+
+
 def ruler_out(ruler: Ruler) -> RulerOut:
     """A ruler for the page."""
     return RulerOut(
@@ -148,7 +156,8 @@ def ruler_out(ruler: Ruler) -> RulerOut:
         tolerance=ruler.tolerance,
         inside=ruler.inside,
         unknown=ruler.unknown,
-        note=ruler.note or ("only from a file’s name" if ruler.from_name else ""),
+        note="; ".join(_notes(ruler)),
         from_name=ruler.from_name,
+        by_hand=ruler.by_hand,
         text=ruler_text(ruler),
     )

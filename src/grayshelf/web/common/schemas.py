@@ -65,6 +65,8 @@ class RulerOut(Schema):
     note: str
     from_name: bool
     """One of the two values is only from a file's name."""
+    by_hand: bool
+    """One of the two values was said by a person."""
     text: str
     """The distance in the trade's unit, '+0.1 °C'."""
 

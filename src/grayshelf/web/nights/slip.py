@@ -92,7 +92,7 @@ def _columns_shown(lines: Sequence[SlipLineOut]) -> set[str]:
         r.quantity
         for c in candidates
         for r in c.rulers
-        if r.quantity not in _SHOWN_IF_OFF or not r.inside or r.from_name
+        if r.quantity not in _SHOWN_IF_OFF or not r.inside or r.from_name or r.by_hand
     }
 
 
@@ -171,7 +171,7 @@ def slip_csv_rows(slip: SlipOut) -> list[list[object]]:
             if c is None:
                 rows.append([line.kind, "chosen", line.verdict, "", "", line.note, *[""] * len(COLUMNS)])
                 continue
-            texts = {r.quantity: r.text for r in c.rulers}
+            texts = {r.quantity: f"{r.text} (said by hand)" if r.by_hand else r.text for r in c.rulers}
             reasons = c.lost_on or "; ".join(c.reasons)
             rows.append(
                 [

@@ -14,6 +14,7 @@ from grayshelf.core.checks.findings import NOTHING_IN_IT
 from grayshelf.core.errors import GrayShelfError, NotFound
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.night import night_of_utc
+from grayshelf.core.frames.said import QUANTITIES
 from grayshelf.core.matching.model import Tolerances
 from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.holdings import holding_of, holdings
@@ -180,10 +181,19 @@ def _settings(row: FrameSet, word: str) -> list[FigureOut]:
         ),
         ("Focus", facts.focus, in_words.number(facts.focus or 0), "steps"),
     ]
-    named = {"Sensor": "temperature", word.capitalize(): "gain", "ISO": "gain"}
+    said = {QUANTITIES[name]: facts.origins[name] for name in facts.by_hand if name in QUANTITIES}
+    named = {
+        "Sensor": "temperature",
+        "Typical exposure": "exposure",
+        word.capitalize(): "gain",
+        "ISO": "gain",
+    }
 
     def name_of(what: str) -> str:
-        return f"{what}, by its name" if named.get(what, what.lower()) in facts.from_name else what
+        quantity = named.get(what, what.lower())
+        if quantity in said:
+            return f"{what}, {said[quantity]}"
+        return f"{what}, by its name" if quantity in facts.from_name else what
 
     told = [FigureOut(name=name_of(n), value=v, text=t, unit=u) for n, v, t, u in found if v is not None]
     told.append(FigureOut(name="Size", value=facts.width, text=f"{facts.width} × {facts.height}", unit=""))

@@ -1,0 +1,83 @@
+import { useEffect, useState } from "react";
+
+import type { Schemas } from "../../../api/client";
+
+/** Which frames are meant, as it is typed and chosen. */
+export interface Meant {
+  folder: number | null;
+  below: string;
+  nameHas: string;
+  night: string;
+  camera: string;
+  kind: string;
+  lacks: string;
+}
+
+export const NOBODY: Meant = {
+  folder: null,
+  below: "",
+  nameHas: "",
+  night: "",
+  camera: "",
+  kind: "",
+  lacks: "",
+};
+
+/** What is said, as it is typed: by the names of `SayingIn`, with the pattern, the clock and whether they are kept. */
+export type Typed = Record<string, string>;
+
+const NUMBERS = [
+  "focal_length_mm",
+  "exposure_s",
+  "gain",
+  "offset",
+  "binning",
+  "sensor_temp_c",
+  "angle_deg",
+  "focus",
+];
+const TEXTS = ["kind", "camera", "telescope", "filter_code", "target", "night"];
+
+/** A number as people write it: with a comma, with the minus of print. */
+export const numberOf = (text: string): number => Number(text.trim().replace("−", "-").replace(",", "."));
+
+/** The fields in which something stands that is no number. */
+export const noNumbers = (typed: Typed): string[] =>
+  [...NUMBERS, "hours", "minutes"].filter(
+    (name) => typed[name]?.trim() && !Number.isFinite(numberOf(typed[name])),
+  );
+
+export function asked(meant: Meant, typed: Typed): Schemas["MendIn"] {
+  const saying: Record<string, unknown> = {};
+  for (const name of NUMBERS)
+    if (typed[name]?.trim() && Number.isFinite(numberOf(typed[name]))) saying[name] = numberOf(typed[name]);
+  for (const name of TEXTS) if (typed[name]?.trim()) saying[name] = typed[name].trim();
+  if (typed.kind) saying.is_master = typed.master === "yes";
+  const clock = numberOf(typed.hours ?? "") * 3600 + numberOf(typed.minutes ?? "") * 60;
+  if (clock && Number.isFinite(clock)) saying.clock_s = typed.clock === "ahead" ? -clock : clock;
+  return {
+    choice: {
+      folder_id: meant.folder,
+      below: meant.below,
+      name_has: meant.nameHas,
+      night: meant.night || null,
+      camera: meant.camera,
+      kind: meant.kind,
+      lacks: meant.lacks,
+      set_id: null,
+    },
+    saying: saying as Schemas["SayingIn"],
+    pattern: typed.pattern ?? "",
+    kept: typed.kept ? typed.kept === "yes" : null,
+  };
+}
+
+/** A value once it has not changed for a moment. */
+export function useSettled<T>(value: T, ms = 250): T {
+  const [settled, setSettled] = useState(value);
+  useEffect(() => {
+    const timer = setTimeout(() => setSettled(value), ms);
+    return () => clearTimeout(timer);
+  }, [value, ms]);
+  return settled;
+}

@@ -1,0 +1,104 @@
+"""The parts of which names of files and folders are made up: how each is read out of a name.
+
+One set of words serves both ways, so that what was filed by a pattern can be read again by it.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import date
+from typing import Any
+
+from grayshelf.core.frames.kinds import FrameKind, parse_kind
+
+
+@dataclass(frozen=True)
+class Part:
+    """One part of a name."""
+
+    key: str
+    """Between braces in a pattern: '{gain}'."""
+    label: str
+    reads: str
+    """A regular expression for how it stands in a name, without groups that capture."""
+    says: str = ""
+    """The name of `Saying` that it gives; empty where it gives none."""
+    value: Callable[[str], Any] = str.strip
+    """From the text in the name to its value; None where the text says nothing of the kind."""
+    free: bool = False
+    """Whether any text may stand there: two of them need something between them."""
+
+
+_FREE = r"[^/]+?"
+_PLAIN = r"\d+(?:\.\d+)?"
+
+
+def _number(text: str) -> float:
+    return float(text.replace(",", "."))
+
+
+def _exposure(text: str) -> float | None:
+    found = re.fullmatch(r"(\d+(?:[.,]\d+)?)\s*(ms|sec|s|min)?", text, re.IGNORECASE)
+    if found is None:
+        return None
+    factor = {"ms": 0.001, "min": 60.0}.get((found[2] or "").lower(), 1.0)
+    return round(_number(found[1]) * factor, 6)
+
+
+def _temperature(text: str) -> float:
+    plain = re.sub(r"°?c$", "", text.strip(), flags=re.IGNORECASE).strip()
+    below = re.match(r"-|−|m", plain, re.IGNORECASE) is not None
+    size = float(re.sub(r"^[^\d]+", "", plain))
+    return -size if below and size else size
+
+
+def _kind(text: str) -> FrameKind | None:
+    return parse_kind(text)[0]
+
+
+def _night(text: str) -> date | None:
+    digits = re.sub(r"\D", "", text)
+    if re.match(r"\d{2}\.", text):
+        digits = digits[4:] + digits[2:4] + digits[:2]
+    try:
+        return date.fromisoformat(digits)
+    except ValueError:
+        return None
+
+
+def _whole(text: str) -> int:
+    return int(re.match(r"\d+", text)[0])  # type: ignore[index]
+
+
+_ALL = (
+    Part("kind", "kind of frame", r"[A-Za-z][A-Za-z _-]*?", "kind", _kind, free=True),
+    Part("target", "target", _FREE, "target", free=True),
+    Part("filter", "filter", _FREE, "filter_code", free=True),
+    Part("night", "night", r"(?:\d{4}[-_.]?\d{2}[-_.]?\d{2}|\d{2}\.\d{2}\.\d{4})", "night", _night),
+    Part("camera", "camera", _FREE, "camera", free=True),
+    Part("telescope", "telescope", _FREE, "telescope", free=True),
+    Part("exposure", "exposure", r"\d+(?:[.,]\d+)?(?:ms|sec|s|min)??", "exposure_s", _exposure),
+    Part(
+        "temperature",
+        "sensor temperature",
+        r"(?:[-−+]|m(?:inus)?)?\d+(?:\.\d+)?(?:°?C)??",
+        "sensor_temp_c",
+        _temperature,
+    ),
+    Part("gain", "gain or ISO", _PLAIN, "gain", _number),
+    Part("offset", "offset", _PLAIN, "offset", _number),
+    Part("binning", "binning", r"\d(?:x\d)??", "binning", _whole),
+    Part(
+        "angle",
+        "angle of the camera",
+        r"\d+(?:\.\d+)?(?:deg|°)??",
+        "angle_deg",
+        lambda t: float(re.sub(r"[^\d.]", "", t)),
+    ),
+    Part("focus", "focuser position", r"-?\d+", "focus", _number),
+    Part("number", "number of the frame", r"\d+"),
+    Part("name", "name as it is", _FREE, free=True),
+)
+PARTS = {part.key: part for part in _ALL}

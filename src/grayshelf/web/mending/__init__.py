@@ -1,0 +1,1 @@
+"""Mend: saying what headers lack or have wrong."""

@@ -1,0 +1,173 @@
+"""What headers lack, said for many frames at once: it reaches sets, slips, masters and tables, and is taken back."""
+
+from __future__ import annotations
+
+import hashlib
+
+import pytest
+
+from tests.helpers import DARK, LIGHT, write_fits
+
+FRAMES = 12
+
+
+def bytes_of(folder):
+    return {p: hashlib.sha256(p.read_bytes()).hexdigest() for p in sorted(folder.rglob("*.f*t*"))}
+
+
+@pytest.fixture
+def heap(own, tmp_path):
+    """Lights that say all, and darks of another program that say little, in a zone seven hours behind."""
+    folder = tmp_path / "heap"
+    for i in range(FRAMES):
+        write_fits(folder / f"lights/l{i}.fits", {**LIGHT, "DATE-OBS": f"2026-10-19T03:{i:02d}:00"})
+        bare = {"INSTRUME": DARK["INSTRUME"], "DATE-OBS": f"2026-10-18T17:{i:02d}:00", "XBINNING": 1}
+        write_fits(folder / f"calib/Dark_300s_m10_{i:04d}.fit", bare)
+    own.client.put("/api/site", json={"name": "Mesa", "time_zone": "America/Denver"})
+    assert own.scan(folder)["state"] == "done"
+    return folder
+
+
+def say(own, choice, saying=None, **more):
+    answer = own.client.post("/api/mend", json={"choice": choice, "saying": saying or {}, **more})
+    assert answer.status_code == 200, answer.text
+    job = own.ended(answer.json["job_id"])
+    assert job["state"] == "done", job
+    return own.get("/api/mend")["said"][0]["id"]
+
+
+def back(own, mending_id):
+    answer = own.client.post(f"/api/mend/{mending_id}/take-back")
+    assert answer.status_code == 200, answer.text
+    assert own.ended(answer.json["job_id"])["state"] == "done"
+
+
+def darks(own):
+    return [(s["title"], s["n_frames"], s["night"]) for s in own.sets().values() if s["kind"] == "dark"]
+
+
+def rows(own):
+    columns = "path, kind, camera, utc, night, state, rejected, reason, facts"
+    return own.query(f"SELECT {columns} FROM frame ORDER BY path")
+
+
+PATTERN = "{kind}_{exposure}_{temperature}_{number}"
+
+
+def test_from_names_and_by_hand_to_the_slip_and_back(own, heap):
+    before, files = rows(own), bytes_of(heap)
+    page = own.get("/api/mend")
+    assert [(g["below"], g["lacks"], g["frames"]) for g in page["lacking"]] == [
+        ("calib", ["sensor temperature", "gain"], FRAMES)
+    ]
+    meant = {
+        "choice": {"name_has": "DARK_", "lacks": "gain"},
+        "saying": {"gain": 200, "offset": 30},
+        "pattern": PATTERN,
+    }
+    shown = own.client.post("/api/mend/preview", json=meant).json
+    assert (shown["frames"], shown["said"], shown["changed"], shown["against"]) == (FRAMES, FRAMES, FRAMES, 0)
+    cells = dict(zip(shown["columns"], shown["rows"][0]["cells"], strict=True))
+    assert cells["gain"] == {"now": "", "then": "200"} and cells["temperature"]["then"] == "−10\u2009°C"
+    assert rows(own) == before, "a preview changes nothing"
+
+    first = say(own, meant["choice"], meant["saying"], pattern=PATTERN)
+    assert darks(own) == [("300\u2009s, −10\u2009°C, gain 200", FRAMES, "17 Oct 26")]
+    assert own.get("/api/mend")["lacking"] == [] and bytes_of(heap) == files
+
+    # The slip of the lights rests on it, and says so; so does its table.
+    lights = next(s for s in own.sets().values() if s["kind"] == "light")
+    dark = next(x for x in own.get(f"/api/lights/{lights['id']}/slip")["lines"] if x["kind"] == "dark")
+    by_hand = {r["quantity"]: r["by_hand"] for r in dark["chosen"]["rulers"]}
+    assert by_hand["gain"] and by_hand["temperature"] and not by_hand["binning"], by_hand
+    told = own.client.get(f"/api/lights/{lights['id']}/slip.csv").text
+    assert "200 (said by hand)" in told
+
+    # The master has it, and remembers that no header had; also where the library is found again by its files.
+    assert own.build()["state"] == "done"
+    names = [f["name"] for f in own.get(f"/api/holdings/{_master(own)}")["settings"]]
+    assert any(n.startswith("Gain, said by hand, ") for n in names), names
+    assert "said by hand" in str(own.query("SELECT facts FROM frame_set WHERE is_master"))
+
+    # Said once more, said otherwise, and both taken back in the wrong order: as it was.
+    second = say(own, {"folder_id": 2, "below": "calib"}, {"gain": 100, "clock_s": 3600})
+    assert darks(own)[0][0].endswith("gain 100") and darks(own)[0][2] == "18 Oct 26", darks(own)
+    back(own, first)
+    assert darks(own)[0][0] == "300\u2009s, gain 100"
+    back(own, second)
+    assert [r for r in rows(own) if "calib" in r[0]] == [r for r in before if "calib" in r[0]]
+    again = own.client.post(f"/api/mend/{second}/take-back")
+    assert again.status_code == 409
+    assert len(own.client.get("/api/mend/said.csv").text.splitlines()) >= 1 + 2 * FRAMES
+
+
+def _master(own):
+    return own.query("SELECT id FROM frame_set WHERE is_master")[0][0]
+
+
+def test_it_outlives_scans_written_headers_and_the_folder_s_absence(own, heap):
+    say(own, {"below": "calib"}, {"gain": 200}, kept=False)
+    assert {r[6] for r in rows(own) if "calib" in r[0]} == {1}
+    own.again()
+    # A header written into afterwards, of the same exposure; one that is another exposure now.
+    same, other = heap / "calib/Dark_300s_m10_0000.fit", heap / "calib/Dark_300s_m10_0001.fit"
+    base = {"INSTRUME": DARK["INSTRUME"], "XBINNING": 1, "GAIN": 7}
+    write_fits(same, {**base, "DATE-OBS": "2026-10-18T17:00:00"})
+    write_fits(other, {**base, "DATE-OBS": "2027-01-01T01:00:00"})
+    own.scan(heap)
+    gains = {
+        r[0]: (r[8], r[6])
+        for r in own.query("SELECT path,1,1,1,1,1,rejected,1,json_extract(facts,'$.gain') FROM frame")
+    }
+    assert gains["calib/Dark_300s_m10_0000.fit"] == (200.0, 1)
+    assert gains["calib/Dark_300s_m10_0001.fit"] == (7.0, 0)
+    # Off the list and named again: what was said waited for its files.
+    told = {p: g for p, g in gains.items() if not p.endswith("0001.fit")}
+    assert own.client.delete("/api/folders/2").status_code == 200
+    own.scan(heap)
+    gains = {
+        r[0]: (r[8], r[6])
+        for r in own.query("SELECT path,1,1,1,1,1,rejected,1,json_extract(facts,'$.gain') FROM frame")
+    }
+    assert {p: g for p, g in gains.items() if p in told} == told
+
+
+def test_cut_short_it_goes_on_and_two_do_not_mix(own, heap, monkeypatch):
+    from grayshelf.library import mending
+    from grayshelf.work.jobs import JobControl, Stopped
+
+    whole, calls = JobControl.check, []
+
+    def third(control):
+        calls.append(1)
+        if len(calls) == 3:
+            raise Stopped
+        whole(control)
+
+    monkeypatch.setattr(mending, "AT_ONCE", 4)
+    monkeypatch.setattr(JobControl, "check", third)
+    answer = own.client.post("/api/mend", json={"choice": {"below": "calib"}, "saying": {"gain": 200}})
+    job = own.ended(answer.json["job_id"])
+    assert job["state"] == "stopped" and job["can_resume"]
+    monkeypatch.setattr(JobControl, "check", whole)
+    own.client.post(f"/api/jobs/{job['id']}/resume")
+    assert own.ended(job["id"])["state"] == "done"
+    assert [n for _, n, _ in darks(own)] == [FRAMES] and "gain 200" in darks(own)[0][0]
+
+
+def test_what_makes_no_sense_is_refused_and_nothing_changes(own, heap):
+    before = rows(own)
+    for body in (
+        {"choice": {"below": "calib"}, "saying": {}},
+        {"choice": {"below": "calib"}, "saying": {"gain": -5}},
+        {"choice": {"below": "nowhere"}, "saying": {"gain": 5}},
+        {"choice": {"below": "calib"}, "saying": {}, "pattern": "{gian}"},
+        {"choice": {"below": "lights"}, "saying": {}, "pattern": PATTERN},
+        {"choice": {"lacks": "manners"}, "saying": {"gain": 5}},
+        {"choice": {"below": "calib"}, "saying": {"kind": "portrait"}},
+    ):
+        answer = own.client.post("/api/mend", json=body)
+        assert 400 <= answer.status_code < 500, (body, answer.text)
+        if "below" in body["choice"] and body["saying"].get("kind") is None:
+            assert own.client.post("/api/mend/preview", json=body).status_code == 200
+    assert rows(own) == before and own.get("/api/mend")["said"] == []
