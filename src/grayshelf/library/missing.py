@@ -128,6 +128,8 @@ def _tell_the_same(one: FrameFacts, other: FrameFacts) -> bool:
 def take_place(session: Session, frame: Frame, folder_id: int, relative: str, stamp: FileStamp) -> None:
     """Let a frame's row have its file elsewhere. A row that was at that place is left at the frame's former one."""
     former = frame.folder_id, frame.path
+    # Out of a folder of rejects it counts again; what was said of it, or found wrong with it, stays.
+    frame.rejected = set_aside(relative) or (frame.rejected and not set_aside(frame.path))
     other = session.scalar(select(Frame).where(Frame.folder_id == folder_id, Frame.path == relative))
     if other is not None and other.id != frame.id:
         # No two rows may have one path, not even for a moment.
@@ -135,7 +137,6 @@ def take_place(session: Session, frame: Frame, folder_id: int, relative: str, st
         session.flush()
     frame.folder_id, frame.path = folder_id, relative
     frame.size_bytes, frame.modified_ns, frame.missing_since = stamp.size_bytes, stamp.modified_ns, None
-    frame.rejected = set_aside(relative)
     session.flush()
     if other is not None and other.id != frame.id:
         other.folder_id, other.path = former

@@ -15,6 +15,8 @@ from grayshelf.library.bench_tables import Measurement as Measurement
 from grayshelf.library.bench_tables import MeasurementShot as MeasurementShot
 from grayshelf.library.columns import Base as Base
 from grayshelf.library.columns import Utc as Utc
+from grayshelf.library.filing_tables import FiledFile as FiledFile
+from grayshelf.library.filing_tables import Filing as Filing
 from grayshelf.library.mending_tables import MendedFrame as MendedFrame
 from grayshelf.library.mending_tables import Mending as Mending
 from grayshelf.library.rig_tables import CameraRow as CameraRow

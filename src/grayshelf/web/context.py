@@ -14,6 +14,7 @@ from grayshelf.library.step_records import JobResult
 from grayshelf.work.bench.starter import Bench
 from grayshelf.work.build import build_sets
 from grayshelf.work.events import Broker
+from grayshelf.work.filing import FILE, UNFILE, file_away, take_filing_back
 from grayshelf.work.flats.starter import FlatBench
 from grayshelf.work.handing_over import HAND_OVER, hand_over
 from grayshelf.work.jobs import JobControl, JobRunner
@@ -62,6 +63,8 @@ def make_runner(library: Library) -> tuple[JobRunner, Broker]:
     runner.register(LOOK, lambda control, params: look_at_masters(library, control))
     runner.register("names", lambda control, params: tell_names_again(library, control, params))
     runner.register("build", lambda control, params: build_sets(library, control, params))
+    runner.register(FILE, lambda control, params: file_away(library, control, params))
+    runner.register(UNFILE, lambda control, params: take_filing_back(library, control, params))
     runner.register(MEND, lambda control, params: mend(library, control, params))
     runner.register(VERIFY, lambda control, params: verify(library, control, params))
     runner.register(HAND_OVER, lambda control, params: hand_over(library, control, params))

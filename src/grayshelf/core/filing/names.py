@@ -12,11 +12,16 @@ from grayshelf.core.frames.kinds import FrameKind
 _RESERVED = re.compile(r"^(con|prn|aux|nul|com\d|lpt\d)$", re.IGNORECASE)
 
 
+def is_reserved(name: str) -> bool:
+    """Whether Windows keeps a name for a device: 'con', 'LPT1'."""
+    return _RESERVED.match(name) is not None
+
+
 def safe_name(text: str) -> str:
     """A part of a path that is legal on every system: plain letters, digits, '.', '-', '_'."""
     plain = unicodedata.normalize("NFKD", text).encode("ascii", "ignore").decode()
     plain = re.sub(r"[^A-Za-z0-9._-]+", "_", plain.strip()).strip("._") or "unnamed"
-    return f"{plain}_" if _RESERVED.match(plain) else plain[:80]
+    return f"{plain}_" if is_reserved(plain) else plain[:80]
 
 
 def _signed(value: float) -> str:

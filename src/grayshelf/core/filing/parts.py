@@ -1,4 +1,4 @@
-"""The parts of which names of files and folders are made up: how each is read out of a name.
+"""The parts of which names of files and folders are made up: how each is read out of a name, and written into one.
 
 One set of words serves both ways, so that what was filed by a pattern can be read again by it.
 """
@@ -11,7 +11,9 @@ from dataclasses import dataclass
 from datetime import date
 from typing import Any
 
+from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind, parse_kind
+from grayshelf.core.frames.sets import nominal_temperature
 
 
 @dataclass(frozen=True)
@@ -29,6 +31,8 @@ class Part:
     """From the text in the name to its value; None where the text says nothing of the kind."""
     free: bool = False
     """Whether any text may stand there: two of them need something between them."""
+    writes: Callable[[FrameFacts], str | None] = lambda facts: None
+    """From what is known of a frame to the text; None where that is not known."""
 
 
 _FREE = r"[^/]+?"
@@ -72,32 +76,84 @@ def _whole(text: str) -> int:
     return int(re.match(r"\d+", text)[0])  # type: ignore[index]
 
 
+def _temperature_written(facts: FrameFacts) -> str | None:
+    degrees = nominal_temperature(facts.sensor_temp_c, facts.set_temp_c)
+    return None if degrees is None else f"{degrees:+.0f}C" if degrees else "0C"
+
+
+def _exposure_written(facts: FrameFacts) -> str | None:
+    return None if facts.exposure_s is None else f"{facts.exposure_s:.6g}s"
+
+
+def _plain_written(value: float | None) -> str | None:
+    return None if value is None else f"{value:.10g}"
+
+
 _ALL = (
-    Part("kind", "kind of frame", r"[A-Za-z][A-Za-z _-]*?", "kind", _kind, free=True),
-    Part("target", "target", _FREE, "target", free=True),
-    Part("filter", "filter", _FREE, "filter_code", free=True),
-    Part("night", "night", r"(?:\d{4}[-_.]?\d{2}[-_.]?\d{2}|\d{2}\.\d{2}\.\d{4})", "night", _night),
-    Part("camera", "camera", _FREE, "camera", free=True),
-    Part("telescope", "telescope", _FREE, "telescope", free=True),
-    Part("exposure", "exposure", r"\d+(?:[.,]\d+)?(?:ms|sec|s|min)??", "exposure_s", _exposure),
+    Part(
+        "kind",
+        "kind of frame",
+        r"[A-Za-z][A-Za-z _-]*?",
+        "kind",
+        _kind,
+        free=True,
+        writes=lambda f: f.kind.value.replace(" ", "") if f.kind else None,
+    ),
+    Part("target", "target", _FREE, "target", free=True, writes=lambda f: f.target),
+    Part("filter", "filter", _FREE, "filter_code", free=True, writes=lambda f: f.filter_code),
+    Part(
+        "night",
+        "night",
+        r"(?:\d{4}[-_.]?\d{2}[-_.]?\d{2}|\d{2}\.\d{2}\.\d{4})",
+        "night",
+        _night,
+        writes=lambda f: f.night.isoformat() if f.night else None,
+    ),
+    Part("camera", "camera", _FREE, "camera", free=True, writes=lambda f: f.camera),
+    Part("telescope", "telescope", _FREE, "telescope", free=True, writes=lambda f: f.telescope),
+    Part(
+        "exposure",
+        "exposure",
+        r"\d+(?:[.,]\d+)?(?:ms|sec|s|min)??",
+        "exposure_s",
+        _exposure,
+        writes=_exposure_written,
+    ),
     Part(
         "temperature",
         "sensor temperature",
         r"(?:[-−+]|m(?:inus)?)?\d+(?:\.\d+)?(?:°?C)??",
         "sensor_temp_c",
         _temperature,
+        writes=_temperature_written,
     ),
-    Part("gain", "gain or ISO", _PLAIN, "gain", _number),
-    Part("offset", "offset", _PLAIN, "offset", _number),
-    Part("binning", "binning", r"\d(?:x\d)??", "binning", _whole),
+    Part("gain", "gain or ISO", _PLAIN, "gain", _number, writes=lambda f: _plain_written(f.gain)),
+    Part("offset", "offset", _PLAIN, "offset", _number, writes=lambda f: _plain_written(f.offset)),
+    Part(
+        "binning",
+        "binning",
+        r"\d(?:x\d)??",
+        "binning",
+        _whole,
+        writes=lambda f: f"{f.binning_x}x{f.binning_y or f.binning_x}" if f.binning_x else None,
+    ),
     Part(
         "angle",
         "angle of the camera",
         r"\d+(?:\.\d+)?(?:deg|°)??",
         "angle_deg",
         lambda t: float(re.sub(r"[^\d.]", "", t)),
+        writes=lambda f: f"{f.angle.deg % 360.0:.1f}deg" if f.angle else None,
     ),
-    Part("focus", "focuser position", r"-?\d+", "focus", _number),
+    Part(
+        "focus",
+        "focuser position",
+        r"-?\d+",
+        "focus",
+        _number,
+        writes=lambda f: None if f.focus is None else f"{f.focus:.0f}",
+    ),
+    Part("frames", "frames combined", r"\d+", writes=lambda f: str(f.n_combined) if f.n_combined else None),
     Part("number", "number of the frame", r"\d+"),
     Part("name", "name as it is", _FREE, free=True),
 )

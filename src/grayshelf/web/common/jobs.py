@@ -12,7 +12,7 @@ from grayshelf.library.records import read
 from grayshelf.library.step_records import JobResult
 from grayshelf.web.common.schemas import JobOut, JobsOut
 from grayshelf.work.job_states import JobState
-from grayshelf.work.jobs import ALIVE, RESUMABLE, WITH_RIG
+from grayshelf.work.jobs import ALIVE, CAN_PAUSE, RESUMABLE
 
 #: Ended jobs that the tray still shows.
 MOST_ENDED = 8
@@ -35,7 +35,7 @@ def job_out(job: Job, library: Library) -> JobOut:
         advice=advice,
         rig_id=job.rig_id,
         seconds_left=left,
-        can_pause=job.kind in WITH_RIG and state in (JobState.RUNNING, JobState.PAUSED),
+        can_pause=job.kind in CAN_PAUSE and state in (JobState.RUNNING, JobState.PAUSED),
         can_stop=state in ALIVE,
         can_resume=state in RESUMABLE,
         ended=_ended(job.ended_at),

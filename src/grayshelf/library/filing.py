@@ -1,0 +1,239 @@
+"""What there is to file, and what was: frames with where they go, and the journal of every file."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass, field
+from enum import StrEnum
+from pathlib import Path
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from grayshelf.core.errors import FolderRefused, GrayShelfError
+from grayshelf.core.filing.filing import UNKNOWN, USUAL, FrameThere, Placed, Sort, goes_along, lay_out
+from grayshelf.library.choosing import Choice, chosen
+from grayshelf.library.facts_json import facts_if_sound
+from grayshelf.library.folders import FileStamp, looks_like_frame, named_folder, stamp_of
+from grayshelf.library.library import Library
+from grayshelf.library.models import FiledFile, Filing, Folder, Frame
+from grayshelf.library.records import as_kept, read
+
+_PLACE = "filing"
+#: Files that no program needs and every system writes anew.
+_NOBODY_S = ("thumbs.db", "desktop.ini")
+
+
+class FiledBy(StrEnum):
+    """How a file comes to its place."""
+
+    MOVE = "move"
+    COPY = "copy"
+
+
+class FiledState(StrEnum):
+    """How far a file of a filing is."""
+
+    PLANNED = "planned"
+    BEGUN = "begun"
+    THERE = "there"
+    """In its new place, and told so; what it came from may still be there."""
+    DONE = "done"
+    LEFT = "left"
+    """It stays where it is, with the reason."""
+    BACK = "back"
+
+
+@dataclass(frozen=True)
+class FilingWishes:
+    """How a person files, as it is kept."""
+
+    root: str = ""
+    patterns: dict[Sort, str] = field(default_factory=lambda: dict(USUAL))
+    unknown: str = UNKNOWN
+    way: FiledBy = FiledBy.MOVE
+    along: bool = True
+    """Files that are no frames go along with their folder."""
+    from_now_on: tuple[int, ...] = ()
+    """Folders on the list from which what comes in is filed by itself."""
+
+
+def filing_wishes(library: Library, session: Session) -> FilingWishes:
+    """How frames are filed here."""
+    kept = read(FilingWishes, library.setting(session, _PLACE, {}))
+    return FilingWishes(
+        kept.root, {**USUAL, **kept.patterns}, kept.unknown, kept.way, kept.along, kept.from_now_on
+    )
+
+
+def keep_filing_wishes(library: Library, session: Session, wishes: FilingWishes) -> None:
+    """Keep how frames are filed."""
+    library.set_setting(session, _PLACE, as_kept(wishes))
+
+
+@dataclass(frozen=True)
+class Along:
+    """A file that is no frame, and goes along with its folder."""
+
+    source: str
+    target: str
+
+
+@dataclass(frozen=True)
+class FilingPlan:
+    """What would go where."""
+
+    root: Path
+    placed: tuple[Placed, ...]
+    along: tuple[Along, ...]
+    stamps: dict[int, FileStamp]
+    """As frames were when they came into the library."""
+
+    @property
+    def going(self) -> list[Placed]:
+        """Frames that go somewhere."""
+        return [p for p in self.placed if not p.stays and not p.in_place]
+
+    @property
+    def size_bytes(self) -> int:
+        """Of what goes."""
+        return sum(self.stamps[p.frame.frame_id].size_bytes for p in self.going)
+
+
+def folder_to_file_into(library: Library, text: str) -> Path:
+    """The folder that a person names to file into; it may not be there yet, but the one that it lies in has to be.
+
+    Raises
+    ------
+    GrayShelfError, FolderRefused
+    """
+    named = Path(text.strip())
+    if not text.strip() or not named.name or named.name in (".", ".."):
+        raise GrayShelfError(
+            "No folder is named yet to file into.", "Write it from the root: /home/… or /media/…"
+        )
+    root = named_folder(str(named)) if named.exists() else named_folder(str(named.parent)) / named.name
+    if root == library.root or root.is_relative_to(library.root) or library.root.is_relative_to(root):
+        raise FolderRefused(
+            f"{root} holds, or lies in, the library’s own folder.", "Name another folder to file into."
+        )
+    if root.exists() and not os.access(root, os.W_OK | os.X_OK):
+        raise FolderRefused(f"{root} may not be written into by this user.", "Put its permissions right.")
+    return root
+
+
+def plan_filing(
+    library: Library, choice: Choice, wishes: FilingWishes, *, built_here: bool = True
+) -> FilingPlan:
+    """Where the frames that are chosen would go; nothing is changed.
+
+    Parameters
+    ----------
+    built_here
+        Also what was shot and combined here, which is copied: its own place is the library's folder.
+
+    Raises
+    ------
+    GrayShelfError, FolderRefused
+    """
+    root = folder_to_file_into(library, wishes.root)
+    with library.db.session() as session:
+        query = select(
+            Frame.id, Frame.path, Frame.facts, Frame.size_bytes, Frame.modified_ns, Folder.path, Folder.own
+        )
+        rows = session.execute(
+            query.join(Folder, Folder.id == Frame.folder_id).where(
+                chosen(choice), Frame.missing_since.is_(None)
+            )
+        ).all()
+    frames: list[FrameThere] = []
+    stamps: dict[int, FileStamp] = {}
+    for frame_id, path, plain, size_bytes, modified_ns, folder, own in rows:
+        stamps[frame_id] = FileStamp(size_bytes, modified_ns)
+        facts = facts_if_sound(plain)
+        if facts is None or (own and not (built_here and facts.is_master)):
+            continue
+        whole = f"{folder}/{path}"
+        below = whole[len(str(root)) + 1 :] if whole.startswith(f"{root}/") else None
+        frames.append(FrameThere(frame_id, whole, facts, below))
+    placed = lay_out(
+        frames, wishes.patterns, wishes.unknown, lambda name: _listed(root / name), len(str(root))
+    )
+    along = _along(root, placed) if wishes.along else ()
+    return FilingPlan(root, tuple(placed), tuple(along), stamps)
+
+
+def _listed(folder: Path) -> Collection[str]:
+    try:
+        return [entry.name for entry in folder.iterdir()]
+    except OSError:
+        return ()
+
+
+def _along(root: Path, placed: Sequence[Placed]) -> list[Along]:
+    """Notes, logs and pictures beside frames, for each folder that frames leave."""
+    targets: dict[str, list[str]] = {}
+    for p in placed:
+        if not p.stays and not p.in_place:
+            targets.setdefault(p.frame.path.rpartition("/")[0], []).append(p.path.rpartition("/")[0])
+    found: list[Along] = []
+    for folder, target in goes_along(targets).items():
+        for name in sorted(_listed(Path(folder))):
+            source = Path(folder) / name
+            if name.startswith(".") or name.lower() in _NOBODY_S or looks_like_frame(name):
+                continue
+            if source.is_symlink() or not source.is_file() or not name.isprintable():
+                continue
+            goes_to = f"{target}/{name}".strip("/")
+            if not (root / goes_to).exists():
+                found.append(Along(str(source), goes_to))
+    return found
+
+
+def begin_filing(
+    library: Library, session: Session, plan: FilingPlan, way: FiledBy, words: str, folder_id: int
+) -> int:
+    """Write a plan into the journal; the files go afterwards. Returns its number."""
+    going = plan.going
+    filing = Filing(
+        begun_at=library.clock.now(),
+        root=str(plan.root),
+        folder_id=folder_id,
+        way=way.value,
+        words=words,
+        n_files=len(going) + len(plan.along),
+        made_folders=[],
+    )
+    session.add(filing)
+    session.flush()
+    files = [(p.frame.frame_id, p.frame.path, p.path, plan.stamps[p.frame.frame_id]) for p in going]
+    alone = [(None, a.source, a.target, stamp_of(Path(a.source))) for a in plan.along]
+    for frame_id, source, target, stamp in [*files, *alone]:
+        session.add(
+            FiledFile(
+                filing_id=filing.id,
+                frame_id=frame_id,
+                source=source,
+                target=str(plan.root / target),
+                size_bytes=stamp.size_bytes,
+                modified_ns=stamp.modified_ns,
+                state=FiledState.PLANNED.value,
+            )
+        )
+    return filing.id
+
+
+def all_filings(session: Session) -> list[Filing]:
+    """All that was filed, the newest first."""
+    return list(session.scalars(select(Filing).order_by(Filing.id.desc())))
+
+
+def counts_of(session: Session, filing_id: int) -> dict[FiledState, int]:
+    """How many files of a filing are how far."""
+    query = (
+        select(FiledFile.state, func.count())
+        .where(FiledFile.filing_id == filing_id)
+        .group_by(FiledFile.state)
+    )
+    return {FiledState(state): count for state, count in session.execute(query)}
