@@ -11,6 +11,7 @@ import { useKeys } from "./parts/useKeys";
 import { useSheetWishes } from "./parts/useSheetWishes";
 import { Bench } from "./places/bench/Bench";
 import { Intake } from "./places/intake/Intake";
+import { FileAway } from "./places/intake/file/FileAway";
 import { Mend } from "./places/intake/mend/Mend";
 import { Nights } from "./places/nights/Nights";
 import { Rigs } from "./places/rigs/Rigs";
@@ -107,6 +108,7 @@ export function App() {
               <Route path="/nights/:night?" element={<Nights key={here.rig?.id} />} />
               <Route path="/bench/:kind?" element={<Bench key={here.rig?.id} />} />
               <Route path="/intake" element={<Intake />} />
+              <Route path="/intake/file" element={<FileAway />} />
               <Route path="/intake/mend" element={<Mend />} />
               <Route path="/rigs" element={<Rigs key={here.rig?.id} />} />
               <Route path="*" element={<Navigate to={start} replace />} />

@@ -17,6 +17,7 @@ from grayshelf.library import bringing
 from grayshelf.library.choosing import Choice
 from grayshelf.library.filing import FiledBy, FilingWishes
 from grayshelf.work import filing as work
+from grayshelf.work import filing_underway
 from grayshelf.work.jobs import JobControl, Stopped
 from tests.helpers import DARK, FLAT, LIGHT, write_fits
 
@@ -146,7 +147,7 @@ def test_stopped_at_any_moment_it_goes_on_or_back(own, tmp_path, monkeypatch, wa
     a_heap(heap, 99, 12)
     own.scan(heap)
     before, whole = tree(heap), JobControl.check
-    monkeypatch.setattr(work, "AT_ONCE", 4)
+    monkeypatch.setattr(filing_underway, "AT_ONCE", 4)
     contents = {v for v in before.values() if v}
     for stop_at in range(1, 12):
         calls = []

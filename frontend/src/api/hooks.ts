@@ -181,6 +181,12 @@ export const useMend = () =>
 export const useMendPreview = (body: Schemas["MendIn"]) =>
   asked.useQuery("post", "/api/mend/preview", { body }, { placeholderData: keepPreviousData });
 
+export const useFiling = () =>
+  asked.useQuery("get", "/api/filing", {}) as UseQueryResult<Schemas["FilingOut"], Problem>;
+
+export const useFilingPreview = (body: Schemas["FilingIn"]) =>
+  asked.useQuery("post", "/api/filing/preview", { body }, { placeholderData: keepPreviousData });
+
 export const useSets = (page: number, kind: string) =>
   asked.useQuery(
     "get",
@@ -250,7 +256,7 @@ const ABOUT: Record<string, (keyof paths)[]> = {
   twilight: TWILIGHT,
   rig: ["/api/rigs/{rig_id}", "/api/rigs/proposal"],
   flats: FLATS,
-  job: ["/api/jobs", "/api/intake", ...RUN, ...MEASURED, ...FLATS, ...TWILIGHT],
+  job: ["/api/jobs", "/api/intake", "/api/filing", ...RUN, ...MEASURED, ...FLATS, ...TWILIGHT],
 };
 
 /** Listen for events and ask anew for what they are about; where there is no event, asking on a timer does. */

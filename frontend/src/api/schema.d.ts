@@ -102,6 +102,220 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/filing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How frames are filed, and what was filed. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["FilingOut"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** File these frames. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["FilingIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["StartedOut"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/filing/from-now-on": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say from which folders what comes in is filed by itself. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["FromNowOnIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/filing/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What would go where; nothing is changed. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["FilingIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["FilingPreviewOut"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/filing/{filing_id}/take-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Bring all files of a filing back to where they were. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    filing_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["StartedOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/folders": {
         parameters: {
             query?: never;
@@ -6842,6 +7056,17 @@ export interface components {
             when: string;
         };
         /**
+         * ExampleOut
+         * @description One frame's path by the pattern of its sort.
+         */
+        ExampleOut: {
+            /** Count */
+            count: number;
+            /** Path */
+            path: string;
+            sort: components["schemas"]["Sort"];
+        };
+        /**
          * FigureOut
          * @description A number on a card.
          */
@@ -6854,6 +7079,127 @@ export interface components {
             unit: string;
             /** Value */
             value: number;
+        };
+        /**
+         * FiledBy
+         * @description How a file comes to its place.
+         * @enum {string}
+         */
+        FiledBy: "move" | "copy";
+        /**
+         * FiledOut
+         * @description Something that was filed before.
+         */
+        FiledOut: {
+            /** Can Take Back */
+            can_take_back: boolean;
+            /** Counts */
+            counts: components["schemas"]["CountOut"][];
+            /** Id */
+            id: number;
+            job: components["schemas"]["JobOut"] | null;
+            /** On */
+            on: string;
+            /** Root */
+            root: string;
+            /** Taken Back */
+            taken_back: string;
+            way: components["schemas"]["FiledBy"];
+            /** Words */
+            words: string;
+        };
+        /**
+         * FiledRowOut
+         * @description A file: where it is, where it goes, or why it stays.
+         */
+        FiledRowOut: {
+            /** Source */
+            source: string;
+            /** Stays */
+            stays: string;
+            /** Target */
+            target: string;
+        };
+        /**
+         * FilingIn
+         * @description Which frames are filed, and how.
+         */
+        FilingIn: {
+            /** Along */
+            along: boolean;
+            choice: components["schemas"]["FramesMeantIn"];
+            /** Patterns */
+            patterns: components["schemas"]["PatternIn"][];
+            /**
+             * Root
+             * @default
+             */
+            root: string;
+            /**
+             * Unknown
+             * @default unknown
+             */
+            unknown: string;
+            way: components["schemas"]["FiledBy"];
+        };
+        /**
+         * FilingOut
+         * @description The page File.
+         */
+        FilingOut: {
+            /** Along */
+            along: boolean;
+            /** Cameras */
+            cameras: string[];
+            /** Filed */
+            filed: components["schemas"]["FiledOut"][];
+            /** Folders */
+            folders: components["schemas"]["FolderNamedOut"][];
+            /** From Now On */
+            from_now_on: number[];
+            /** Kinds */
+            kinds: string[];
+            /** May Lack */
+            may_lack: string[];
+            /** Parts */
+            parts: components["schemas"]["NamedOut"][];
+            /** Patterns */
+            patterns: components["schemas"]["PatternOut"][];
+            /** Root */
+            root: string;
+            /** Unknown */
+            unknown: string;
+            way: components["schemas"]["FiledBy"];
+        };
+        /**
+         * FilingPreviewOut
+         * @description What would go where.
+         */
+        FilingPreviewOut: {
+            /** Advice */
+            advice: string;
+            /** Along */
+            along: number;
+            /** Examples */
+            examples: components["schemas"]["ExampleOut"][];
+            /** Folders */
+            folders: components["schemas"]["CountOut"][];
+            /** Frames */
+            frames: number;
+            /** Going */
+            going: number;
+            /** In Place */
+            in_place: number;
+            /** More Folders */
+            more_folders: number;
+            /** Rows */
+            rows: components["schemas"]["FiledRowOut"][];
+            /** Size Text */
+            size_text: string;
+            /** Stays */
+            stays: components["schemas"]["CountOut"][];
+            /** Trouble */
+            trouble: string;
         };
         /**
          * FillCellOut
@@ -7654,6 +8000,14 @@ export interface components {
             size: string;
             /** State */
             state: string;
+        };
+        /**
+         * FromNowOnIn
+         * @description Folders whose new frames are filed by themselves.
+         */
+        FromNowOnIn: {
+            /** Folder Ids */
+            folder_ids: number[];
         };
         /**
          * GainGainOut
@@ -9184,6 +9538,26 @@ export interface components {
             name: string;
         };
         /**
+         * PatternIn
+         * @description The pattern for one sort of frames.
+         */
+        PatternIn: {
+            sort: components["schemas"]["Sort"];
+            /** Text */
+            text: string;
+        };
+        /**
+         * PatternOut
+         * @description The pattern for one sort of frames, and the one that this begins with.
+         */
+        PatternOut: {
+            sort: components["schemas"]["Sort"];
+            /** Text */
+            text: string;
+            /** Usual */
+            usual: string;
+        };
+        /**
          * PictureOut
          * @description Where a picture is, and its stretch.
          */
@@ -10402,6 +10776,12 @@ export interface components {
             /** Warnings */
             warnings: string[];
         };
+        /**
+         * Sort
+         * @description What is filed by one pattern.
+         * @enum {string}
+         */
+        Sort: "darks and bias" | "flats and their dark flats" | "lights" | "masters";
         /**
          * SourceOut
          * @description A light.

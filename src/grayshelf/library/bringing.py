@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import BinaryIO
 
 from grayshelf.core.errors import GrayShelfError
-from grayshelf.library.files import drop_unfinished, sha256_of, sync_folder, write_new
+from grayshelf.library.files import drop_unfinished, sha256_of, write_new
 from grayshelf.library.filing import FiledState
 from grayshelf.library.folders import FileStamp, stamp_of
 from grayshelf.library.models import FiledFile
@@ -174,7 +174,8 @@ def _copy(source: Path, target: Path, check: Callable[[], None]) -> str:
 
 
 def let_source_go(p: Put) -> bool:
-    """Remove what a moved file came from, once it is in its place; whether it is gone."""
+    """Remove what a moved file came from, once it is in its place (and its name on the disk, `sync_folder`); whether it
+    is gone."""
     if not p.source.exists():
         return True
     if not p.target.exists():
@@ -182,7 +183,6 @@ def let_source_go(p: Put) -> bool:
     same = p.source.samefile(p.target) if p.sha256 is None else stamp_of(p.source) == p.came_from
     if not same:
         return False
-    sync_folder(p.target.parent)
     p.source.unlink()
     return True
 

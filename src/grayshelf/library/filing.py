@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from pathlib import Path
 
@@ -70,6 +70,29 @@ def filing_wishes(library: Library, session: Session) -> FilingWishes:
 def keep_filing_wishes(library: Library, session: Session, wishes: FilingWishes) -> None:
     """Keep how frames are filed."""
     library.set_setting(session, _PLACE, as_kept(wishes))
+
+
+def keep_from_now_on(library: Library, folder_ids: Sequence[int]) -> str:
+    """Keep from which folders on the list what comes in is filed by itself; returns what to say of it.
+
+    Raises
+    ------
+    GrayShelfError
+        Where it is not said yet where frames are filed.
+    """
+    with library.db.session() as session:
+        wishes = filing_wishes(library, session)
+        if folder_ids and not wishes.root:
+            raise GrayShelfError(
+                "Nothing was filed yet, so it is not known where to.", "File some frames by hand first."
+            )
+        there = session.scalars(
+            select(Folder.id).where(Folder.id.in_(folder_ids), Folder.own.is_(False)).order_by(Folder.id)
+        )
+        wishes = replace(wishes, from_now_on=tuple(there))
+        keep_filing_wishes(library, session, wishes)
+    count = len(wishes.from_now_on)
+    return f"What comes into {count} folder{'s' if count != 1 else ''} is filed by itself after each scan."
 
 
 @dataclass(frozen=True)

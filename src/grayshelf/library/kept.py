@@ -93,6 +93,6 @@ def _digest(row: tuple[Any, ...]) -> bytes:
     return blake2b(msgspec.msgpack.encode(row), digest_size=16).digest()
 
 
-def in_parts(ids: Sequence[int], most: int = 500) -> list[Sequence[int]]:
-    """Numbers in parts that one question to the database may hold."""
+def in_parts(ids: Sequence[V], most: int = 500) -> list[Sequence[V]]:
+    """Numbers, or paths, in parts that one question to the database may hold."""
     return [ids[i : i + most] for i in range(0, len(ids), most)]

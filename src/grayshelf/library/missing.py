@@ -6,7 +6,7 @@ that. Where the same file, byte for byte, lies elsewhere, the row takes that pla
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable
+from collections.abc import Collection, Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
@@ -143,6 +143,40 @@ def take_place(session: Session, frame: Frame, folder_id: int, relative: str, st
         other.state, other.reason, other.advice = "gone", "The file is no longer there.", ""
         other.set_id, other.missing_since = None, None
         session.flush()
+
+
+@dataclass(frozen=True)
+class NewPlace:
+    """Where a frame's file is from now on."""
+
+    frame: Frame
+    folder_id: int
+    path: str
+    """Below its folder."""
+    stamp: FileStamp
+
+
+def take_places(session: Session, places: Sequence[NewPlace]) -> None:
+    """Let many frames' rows have their files elsewhere, as `take_place` does for one."""
+    wanted: dict[int, list[str]] = {}
+    for place in places:
+        wanted.setdefault(place.folder_id, []).append(place.path)
+    taken = {
+        (other.folder_id, other.path)
+        for folder_id, paths in wanted.items()
+        for part in in_parts(paths)
+        for other in session.scalars(select(Frame).where(Frame.folder_id == folder_id, Frame.path.in_(part)))
+    }
+    for place in places:
+        frame = place.frame
+        if (place.folder_id, place.path) in taken:
+            take_place(session, frame, place.folder_id, place.path, place.stamp)
+            continue
+        frame.rejected = set_aside(place.path) or (frame.rejected and not set_aside(frame.path))
+        frame.folder_id, frame.path = place.folder_id, place.path
+        frame.size_bytes, frame.modified_ns = place.stamp
+        frame.missing_since = None
+    session.flush()
 
 
 @dataclass(frozen=True)

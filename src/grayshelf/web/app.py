@@ -26,6 +26,7 @@ from grayshelf.library.trains import standing_rigs
 from grayshelf.web.bench.routes import bench
 from grayshelf.web.context import Context, put_context
 from grayshelf.web.errors import problem, register_errors
+from grayshelf.web.filing.routes import api as filing
 from grayshelf.web.flats.routes import flats
 from grayshelf.web.guard import guard
 from grayshelf.web.handing.routes import api as handing
@@ -135,6 +136,7 @@ def create_app(context: Context) -> APIFlask:
         twilight,
         intake,
         rigs,
+        filing,
         handing,
         mending,
     ):

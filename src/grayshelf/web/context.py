@@ -14,7 +14,7 @@ from grayshelf.library.step_records import JobResult
 from grayshelf.work.bench.starter import Bench
 from grayshelf.work.build import build_sets
 from grayshelf.work.events import Broker
-from grayshelf.work.filing import FILE, UNFILE, file_away, take_filing_back
+from grayshelf.work.filing import FILE, UNFILE, file_away, file_what_came_in, take_filing_back
 from grayshelf.work.flats.starter import FlatBench
 from grayshelf.work.handing_over import HAND_OVER, hand_over
 from grayshelf.work.jobs import JobControl, JobRunner
@@ -74,6 +74,7 @@ def make_runner(library: Library) -> tuple[JobRunner, Broker]:
 
 def _scan(library: Library, runner: JobRunner, control: JobControl, params: dict[str, Any]) -> JobResult:
     result = scan_folder(library, control, params)
+    file_what_came_in(library, runner, params)
     look_when_new(library, runner)
     return result
 

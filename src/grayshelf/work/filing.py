@@ -4,7 +4,8 @@ and all of it is taken back, also later.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+import logging
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -14,8 +15,8 @@ from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import Conflict, GrayShelfError, NotFound
 from grayshelf.library.bringing import Left, Put, bring, bring_back, let_source_go
-from grayshelf.library.catalog import NOT_KEPT, set_aside
 from grayshelf.library.choosing import Choice
+from grayshelf.library.files import sync_folder
 from grayshelf.library.filing import (
     FiledBy,
     FiledState,
@@ -28,18 +29,16 @@ from grayshelf.library.filing import (
     plan_filing,
 )
 from grayshelf.library.folder_list import folder_that_holds
-from grayshelf.library.folders import stamp_of
 from grayshelf.library.library import Library
-from grayshelf.library.missing import take_place
-from grayshelf.library.models import FiledFile, Filing, Folder, Frame, Job, MendedFrame
+from grayshelf.library.models import FiledFile, Filing, Folder, Frame, Job
 from grayshelf.library.records import as_kept, read
-from grayshelf.library.step_records import JobResult
+from grayshelf.library.step_records import JobResult, ScanJob
+from grayshelf.work.filing_underway import Underway, remove_empty
 from grayshelf.work.job_states import ALIVE
 from grayshelf.work.jobs import JobControl, JobRunner
 
+log = logging.getLogger(__name__)
 FILE, UNFILE = "file", "unfile"
-#: Files that are brought to their places between two entries of the journal.
-AT_ONCE = 50
 #: Reasons why single files stayed that are told with the job; the journal has all.
 MOST_TOLD = 200
 
@@ -99,6 +98,22 @@ def _start(library: Library, runner: JobRunner, plan: FilingPlan, wishes: Filing
     )
 
 
+def file_what_came_in(library: Library, runner: JobRunner, params: dict[str, Any]) -> None:
+    """After a scan (`ScanJob`): file what came into a folder from which that is wished from now on."""
+    folder_id = read(ScanJob, params).folder_id
+    with library.db.session() as session:
+        wishes = filing_wishes(library, session)
+        folder = session.get(Folder, folder_id)
+        words = f"that came into {folder.path}" if folder is not None else ""
+    if folder_id not in wishes.from_now_on or not words:
+        return
+    try:
+        start_filing(library, runner, Choice(folder_id=folder_id), wishes, words)
+    except GrayShelfError as error:
+        # Nothing to file, another filing, its disk not in: the next scan looks again.
+        log.info("not filed after the scan of folder %s: %s", folder_id, error)
+
+
 def start_taking_back(library: Library, runner: JobRunner, filing_id: int) -> int:
     """Begin to bring all files of a filing back; returns the job.
 
@@ -135,7 +150,7 @@ def _nobody_files(library: Library) -> None:
 
 def file_away(library: Library, control: JobControl, params: dict[str, Any]) -> JobResult:
     """Work of a job that files (`FileJob`)."""
-    one = _Filing(library, read(FileJob, params).filing_id)
+    one = Underway(library, read(FileJob, params).filing_id)
     if one.taken_back:
         raise Conflict("It was taken back in the meantime.")
     for part in one.parts((FiledState.PLANNED, FiledState.BEGUN, FiledState.THERE), control, "Brought"):
@@ -151,6 +166,8 @@ def file_away(library: Library, control: JobControl, params: dict[str, Any]) -> 
                 left.append((file.id, str(why)))
         one.write_made()
         _tell_there(library, one, put, left)
+        for folder in {p.target.parent for p in put if p.moved}:
+            sync_folder(folder)
         done = [p.file_id for p in put if not p.moved or let_source_go(p)]
         _note(library, done, FiledState.DONE)
     if one.moves:
@@ -163,7 +180,7 @@ def file_away(library: Library, control: JobControl, params: dict[str, Any]) -> 
 
 def take_filing_back(library: Library, control: JobControl, params: dict[str, Any]) -> JobResult:
     """Work of a job that brings back what was filed (`FileJob`), the last one first."""
-    one = _Filing(library, read(FileJob, params).filing_id)
+    one = Underway(library, read(FileJob, params).filing_id)
     for part in one.parts(
         (FiledState.DONE, FiledState.THERE, FiledState.BEGUN), control, "Brought back", newest_first=True
     ):
@@ -176,11 +193,12 @@ def take_filing_back(library: Library, control: JobControl, params: dict[str, An
             except Left as why:
                 left.append((file.id, str(why)))
         with library.db.session() as session:
+            rows = _rows(session, [f.id for f in part])
+            one.tell_places(session, [(p.frame_id, p.target, p.source) for p in back])
             for p in back:
-                one.tell_place(session, p.frame_id, p.target, p.source)
-                session.get_one(FiledFile, p.file_id).state = FiledState.BACK
+                rows[p.file_id].state = FiledState.BACK
             for file_id, reason in left:
-                session.get_one(FiledFile, file_id).reason = reason
+                rows[file_id].reason = reason
         for p in back:
             if p.moved and p.source.exists() and p.target.exists():
                 p.target.unlink()
@@ -215,140 +233,35 @@ def _told(
     return JobResult(message, tuple(reasons))
 
 
-class _Filing:
-    """A filing while it is worked at."""
-
-    def __init__(self, library: Library, filing_id: int) -> None:
-        self.library, self.filing_id = library, filing_id
-        with library.db.session() as session:
-            filing = session.get(Filing, filing_id)
-            if filing is None:
-                raise NotFound("What was to be filed is not in the journal any more.")
-            self.root, self.moves = Path(filing.root), filing.way == FiledBy.MOVE
-            self.taken_back, self.made = filing.taken_back_at is not None, list(filing.made_folders)
-            self.n_files = filing.n_files
-            self.folders = {f.id: Path(f.path) for f in session.scalars(select(Folder))}
-            self.today = library.clock.now().astimezone(library.zone(session)).date()
-        self.disk = self._disk()
-        self._unwritten = False
-
-    def _disk(self) -> tuple[int, int] | None:
-        try:
-            stat = self.root.stat()
-        except OSError:
-            return None
-        return stat.st_dev, stat.st_ino
-
-    def check_disk(self) -> None:
-        """Raise where the folder that is filed into is not there any more: its disk was pulled."""
-        if self.disk is None or self._disk() != self.disk:
-            raise GrayShelfError(
-                f"{self.root} is not there any more. Every file is where it was, or in its new place.",
-                "Plug its disk in, then go on.",
-            )
-
-    def parts(
-        self, states: Sequence[FiledState], control: JobControl, verb: str, *, newest_first: bool = False
-    ) -> Iterator[list[FiledFile]]:
-        """Files of these states, some at once."""
-        after: int | None = None
-        seen = 0
-        with self.library.db.session() as session:
-            whole = sum(counts_of(session, self.filing_id).get(s, 0) for s in states) or 1
-        while True:
-            with self.library.db.session() as session:
-                query = select(FiledFile).where(
-                    FiledFile.filing_id == self.filing_id, FiledFile.state.in_([s.value for s in states])
-                )
-                if after is not None:
-                    query = query.where(FiledFile.id < after if newest_first else FiledFile.id > after)
-                order = FiledFile.id.desc() if newest_first else FiledFile.id
-                part = list(session.scalars(query.order_by(order).limit(AT_ONCE)))
-                session.expunge_all()
-            if not part:
-                return
-            after = part[-1].id
-            control.check()
-            control.report(seen / whole, f"{verb}: {seen:,} of {whole:,} files")
-            yield part
-            seen += len(part)
-
-    def make_folder(self, folder: Path) -> None:
-        """Make a folder below the root, noting what was not there before.
-
-        Raises
-        ------
-        Left
-            Where it leads elsewhere.
-        """
-        missing = []
-        here = folder
-        while not here.exists() and here != self.root:
-            missing.append(here)
-            here = here.parent
-        if not here.resolve().is_relative_to(self.root.resolve()):
-            raise Left(f"{here} leads out of the folder that is filed into.")
-        for one in reversed(missing):
-            one.mkdir(exist_ok=True)
-            self.made.append(str(one))
-            self._unwritten = True
-
-    def write_made(self) -> None:
-        """Keep which folders were made."""
-        if self._unwritten:
-            with self.library.db.session() as session:
-                session.get_one(Filing, self.filing_id).made_folders = list(self.made)
-            self._unwritten = False
-
-    def drop_made(self) -> None:
-        """Remove the folders that were made, where nothing lies in them."""
-        for folder in sorted(self.made, key=len, reverse=True):
-            _remove_empty(Path(folder))
-
-    def moved(self, file: FiledFile) -> bool:
-        """Whether a file is moved; what lies in the library's own folder is copied and keeps its place."""
-        return self.moves and not Path(file.source).is_relative_to(self.library.root)
-
-    def tell_place(self, session: Session, frame_id: int | None, was: Path, now: Path) -> None:
-        """Let a frame's row have its file at its new place."""
-        frame = session.get(Frame, frame_id) if frame_id is not None else None
-        if frame is None or self.folders.get(frame.folder_id) is None:
-            return
-        of_library = was.is_relative_to(self.library.root) or now.is_relative_to(self.library.root)
-        if of_library or self.folders[frame.folder_id] / frame.path != was:
-            return
-        holding = [i for i, path in self.folders.items() if now.is_relative_to(path)]
-        if not holding:
-            return
-        folder_id = holding[0]
-        out_of_rejects = frame.rejected and set_aside(frame.path)
-        take_place(
-            session, frame, folder_id, now.relative_to(self.folders[folder_id]).as_posix(), stamp_of(now)
-        )
-        if out_of_rejects and not frame.rejected:
-            frame.rejected = True
-            frame.reason = f"{NOT_KEPT} {self.today:%-d %b %Y}: it lay in a folder of rejects."
-        session.execute(update(MendedFrame).where(MendedFrame.frame_id == frame.id).values(file=str(now)))
-
-
-def _tell_there(library: Library, one: _Filing, put: Sequence[Put], left: Sequence[tuple[int, str]]) -> None:
+def _tell_there(library: Library, one: Underway, put: Sequence[Put], left: Sequence[tuple[int, str]]) -> None:
     """Tell the frames' rows, and the journal, where files are now."""
     with library.db.session() as session:
+        rows = _rows(session, [*(p.file_id for p in put), *(file_id for file_id, _ in left)])
+        known = dict(
+            session.execute(
+                select(Frame.id, Frame.sha256).where(Frame.id.in_([p.frame_id for p in put if p.frame_id]))
+            ).all()
+        )
+        went = []
         for p in put:
-            known = session.get(Frame, p.frame_id) if p.frame_id is not None else None
-            if p.sha256 is not None and known is not None and known.sha256 not in (None, p.sha256):
+            before = known.get(p.frame_id or 0)
+            if None not in (p.sha256, before) and before != p.sha256:
                 p.target.unlink()
-                left = [
-                    *left,
-                    (p.file_id, "It is not what it was when it came into the library. Check its disk."),
-                ]
+                wrong = "It is not what it was when it came into the library. Check its disk."
+                left = [*left, (p.file_id, wrong)]
                 continue
-            one.tell_place(session, p.frame_id, p.source, p.target)
-            row = session.get_one(FiledFile, p.file_id)
-            row.state, row.sha256 = FiledState.THERE, p.sha256 or row.sha256
+            went.append((p.frame_id, p.source, p.target))
+            rows[p.file_id].state, rows[p.file_id].sha256 = (
+                FiledState.THERE,
+                p.sha256 or rows[p.file_id].sha256,
+            )
+        one.tell_places(session, went)
         for file_id, reason in left:
-            row = session.get_one(FiledFile, file_id)
-            row.state, row.reason = FiledState.LEFT, reason
+            rows[file_id].state, rows[file_id].reason = FiledState.LEFT, reason
+
+
+def _rows(session: Session, ids: Sequence[int]) -> dict[int, FiledFile]:
+    return {r.id: r for r in session.scalars(select(FiledFile).where(FiledFile.id.in_(ids)))}
 
 
 def _note(library: Library, ids: Sequence[int], state: FiledState) -> None:
@@ -370,13 +283,5 @@ def _drop_emptied(library: Library, filing_id: int) -> None:
         folders = {Path(s).parent for s in sources}
     for folder in sorted(folders, key=lambda f: len(f.parts), reverse=True):
         here = folder
-        while here not in roots and any(here.is_relative_to(r) for r in roots) and _remove_empty(here):
+        while here not in roots and any(here.is_relative_to(r) for r in roots) and remove_empty(here):
             here = here.parent
-
-
-def _remove_empty(folder: Path) -> bool:
-    try:
-        folder.rmdir()
-    except OSError:
-        return False
-    return True

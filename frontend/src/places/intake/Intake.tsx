@@ -530,9 +530,6 @@ function Problems() {
         <a className="underline underline-offset-2" href="/api/problems.csv">
           CSV
         </a>
-        <Link className="ml-auto underline underline-offset-2" to="/intake/mend">
-          Say what is lacking
-        </Link>
       </div>
       {back.error && <Trouble error={back.error} />}
       {back.data && !back.error && <p role="status">{back.data.message}</p>}
@@ -606,7 +603,18 @@ export function Intake() {
     : "Name a folder of frames.";
   return (
     <div className="px-6 pb-6">
-      <PageHead title={headline} />
+      <PageHead title={headline}>
+        {data.folders.length > 0 && (
+          <>
+            <Link className="underline underline-offset-2" to="/intake/mend">
+              Say what is lacking
+            </Link>
+            <Link className="underline underline-offset-2" to="/intake/file">
+              File frames
+            </Link>
+          </>
+        )}
+      </PageHead>
       <Proposed />
       <div className="grid grid-cols-[380px_1fr] gap-8 max-lg:grid-cols-1">
         <div className="flex flex-col gap-3">

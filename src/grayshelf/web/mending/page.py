@@ -22,6 +22,7 @@ from grayshelf.web.common import in_words
 from grayshelf.web.mending.schemas import (
     CellOut,
     FolderNamedOut,
+    FramesMeantIn,
     LackingOut,
     MendIn,
     MendOut,
@@ -94,7 +95,7 @@ def _said_out(mending: Mending, zone: ZoneInfo) -> SaidOut:
     )
 
 
-def choice_of(asked: MendIn) -> Choice:
+def frames_meant(asked: FramesMeantIn) -> Choice:
     """The frames that are meant.
 
     Raises
@@ -102,9 +103,9 @@ def choice_of(asked: MendIn) -> Choice:
     GrayShelfError
         Where they are chosen by what no frame lacks.
     """
-    if asked.choice.lacks and asked.choice.lacks not in MAY_LACK:
-        raise GrayShelfError(f"No frame can lack ‘{asked.choice.lacks}’.")
-    return Choice(**asked.choice.model_dump())
+    if asked.lacks and asked.lacks not in MAY_LACK:
+        raise GrayShelfError(f"No frame can lack ‘{asked.lacks}’.")
+    return Choice(**asked.model_dump())
 
 
 def _saying(said: SayingIn) -> Saying:
@@ -153,7 +154,7 @@ def preview_page(library: Library, asked: MendIn) -> MendPreviewOut:
             told, words = said_of(library, asked)
         except GrayShelfError as error:
             trouble, advice = error.message, error.advice
-    found = preview(library, choice_of(asked), told, asked.kept)
+    found = preview(library, frames_meant(asked.choice), told, asked.kept)
     with library.db.session() as session:
         zone = library.zone(session)
     names = _columns(found.names, asked)

@@ -8,7 +8,7 @@ from flask import Response
 from grayshelf.web.common.schemas import StartedOut
 from grayshelf.web.context import the_context
 from grayshelf.web.exports import csv_response
-from grayshelf.web.mending.page import choice_of, mend_page, preview_page, said_csv_rows, said_of
+from grayshelf.web.mending.page import frames_meant, mend_page, preview_page, said_csv_rows, said_of
 from grayshelf.web.mending.schemas import MendIn, MendOut, MendPreviewOut
 from grayshelf.work.mending import begin_mending, take_back
 
@@ -37,7 +37,9 @@ def say(json_data: MendIn) -> StartedOut:
     """Say it of these frames; no file is touched."""
     context = the_context()
     told, words = said_of(context.library, json_data)
-    job_id = begin_mending(context.library, context.runner, choice_of(json_data), told, json_data.kept, words)
+    job_id = begin_mending(
+        context.library, context.runner, frames_meant(json_data.choice), told, json_data.kept, words
+    )
     return StartedOut(job_id=job_id)
 
 

@@ -6,10 +6,11 @@ import { useChange, useJobs, useMend, useMendPreview } from "../../../api/hooks"
 import { Button, ColumnHead, PageHead, Trouble, Waiting } from "../../../parts/basics";
 import { JobHere } from "../../../parts/JobCards";
 import { Changes } from "./Changes";
-import { asked, NOBODY, noNumbers, useSettled, type Meant, type Typed } from "./meant";
+import { NOBODY, useSettled, type Meant } from "../meant";
+import { WhichFrames } from "../WhichFrames";
 import { SaidBefore } from "./SaidBefore";
+import { asked, noNumbers, type Typed } from "./typed";
 import { WhatIsSaid } from "./WhatIsSaid";
-import { WhichFrames } from "./WhichFrames";
 
 /** Frames that lack the same, folder by folder: pulled, they are the ones that are meant. */
 function Lacking({

@@ -1,9 +1,8 @@
-import { useRef } from "react";
-
 import type { Schemas } from "../../../api/client";
 import { ColumnHead } from "../../../parts/basics";
-import { noNumbers, type Typed } from "./meant";
-import { FIELD } from "./WhichFrames";
+import { PatternField } from "../PatternField";
+import { FIELD } from "../WhichFrames";
+import { noNumbers, type Typed } from "./typed";
 
 type Page = Schemas["MendOut"];
 
@@ -21,51 +20,6 @@ const FIELDS: { name: string; label: string; unit?: string; list?: "cameras" | "
   { name: "telescope", label: "Telescope" },
   { name: "focal_length_mm", label: "Focal length", unit: "mm" },
 ];
-
-/** Parts of a pattern to put in where the caret stands, so that none has to be remembered. */
-function NamePattern({
-  parts,
-  value,
-  onChange,
-}: {
-  parts: Page["parts"];
-  value: string;
-  onChange: (text: string) => void;
-}) {
-  const field = useRef<HTMLInputElement>(null);
-  const put = (text: string) => {
-    const at = field.current?.selectionStart ?? value.length;
-    onChange(value.slice(0, at) + text + value.slice(field.current?.selectionEnd ?? at));
-    field.current?.focus();
-  };
-  return (
-    <div className="pt-2">
-      <label className="flex flex-col gap-1 text-s text-ink2">
-        Read from their names, by a pattern
-        <input
-          ref={field}
-          value={value}
-          placeholder="{kind}_{exposure}_{gain}_*"
-          spellCheck={false}
-          onChange={(event) => onChange(event.target.value)}
-          className={`num text-m text-ink placeholder:text-ink2 ${FIELD}`}
-        />
-      </label>
-      <p className="flex flex-wrap gap-x-2.5 gap-y-0.5 pt-1 text-s" role="group" aria-label="Put in a part">
-        {[...parts, { key: "*", label: "anything" }].map((part) => (
-          <button
-            key={part.key}
-            type="button"
-            className="underline underline-offset-2 hover:no-underline max-md:py-2"
-            onClick={() => put(part.key === "*" ? "*" : `{${part.key}}`)}
-          >
-            {part.label}
-          </button>
-        ))}
-      </p>
-    </div>
-  );
-}
 
 /** A clock that was wrong, put right for all of them. */
 function Clock({ typed, set }: { typed: Typed; set: (name: string, value: string) => void }) {
@@ -206,7 +160,15 @@ export function WhatIsSaid({
           {wrong.length === 1 ? "is no number." : "are no numbers."}
         </p>
       )}
-      <NamePattern parts={page.parts} value={typed.pattern ?? ""} onChange={(text) => set("pattern", text)} />
+      <div className="pt-2">
+        <PatternField
+          label="Read from their names, by a pattern"
+          hint="{kind}_{exposure}_{gain}_*"
+          parts={[...page.parts, { key: "*", label: "anything" }]}
+          value={typed.pattern ?? ""}
+          onChange={(text) => set("pattern", text)}
+        />
+      </div>
       <Clock typed={typed} set={set} />
     </section>
   );

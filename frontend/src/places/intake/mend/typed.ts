@@ -1,27 +1,5 @@
-import { useEffect, useState } from "react";
-
 import type { Schemas } from "../../../api/client";
-
-/** Which frames are meant, as it is typed and chosen. */
-export interface Meant {
-  folder: number | null;
-  below: string;
-  nameHas: string;
-  night: string;
-  camera: string;
-  kind: string;
-  lacks: string;
-}
-
-export const NOBODY: Meant = {
-  folder: null,
-  below: "",
-  nameHas: "",
-  night: "",
-  camera: "",
-  kind: "",
-  lacks: "",
-};
+import { framesMeant, type Meant } from "../meant";
 
 /** What is said, as it is typed: by the names of `SayingIn`, with the pattern, the clock and whether they are kept. */
 export type Typed = Record<string, string>;
@@ -56,28 +34,9 @@ export function asked(meant: Meant, typed: Typed): Schemas["MendIn"] {
   const clock = numberOf(typed.hours ?? "") * 3600 + numberOf(typed.minutes ?? "") * 60;
   if (clock && Number.isFinite(clock)) saying.clock_s = typed.clock === "ahead" ? -clock : clock;
   return {
-    choice: {
-      folder_id: meant.folder,
-      below: meant.below,
-      name_has: meant.nameHas,
-      night: meant.night || null,
-      camera: meant.camera,
-      kind: meant.kind,
-      lacks: meant.lacks,
-      set_id: null,
-    },
+    choice: framesMeant(meant),
     saying: saying as Schemas["SayingIn"],
     pattern: typed.pattern ?? "",
     kept: typed.kept ? typed.kept === "yes" : null,
   };
-}
-
-/** A value once it has not changed for a moment. */
-export function useSettled<T>(value: T, ms = 250): T {
-  const [settled, setSettled] = useState(value);
-  useEffect(() => {
-    const timer = setTimeout(() => setSettled(value), ms);
-    return () => clearTimeout(timer);
-  }, [value, ms]);
-  return settled;
 }

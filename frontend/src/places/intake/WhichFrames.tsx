@@ -1,8 +1,8 @@
-import type { Schemas } from "../../../api/client";
-import { ColumnHead } from "../../../parts/basics";
+import type { Schemas } from "../../api/client";
+import { ColumnHead } from "../../parts/basics";
 import type { Meant } from "./meant";
 
-type Page = Schemas["MendOut"];
+type Page = Pick<Schemas["MendOut"], "folders" | "cameras" | "kinds" | "may_lack">;
 export const FIELD = "h-8 min-w-0 rounded-sm border border-rule bg-card px-2 max-md:h-11";
 
 /** One choice of a list, where an empty one does not matter. */

@@ -1,0 +1,1 @@
+"""Filing: frames put in an order of one's own."""
