@@ -12,6 +12,8 @@ from pathlib import Path
 import platformdirs
 
 from grayshelf import __version__
+from grayshelf.asking import asking
+from grayshelf.commands import FAILED, Command, add_commands
 from grayshelf.core.errors import GrayShelfError
 from grayshelf.library.folders import DATABASE
 from grayshelf.library.up_to_date import begin_check
@@ -21,7 +23,7 @@ from grayshelf.memory import share_arenas
 DEMO_RATE = 60.0
 
 
-def _parser() -> argparse.ArgumentParser:
+def _parser() -> tuple[argparse.ArgumentParser, dict[str, Command]]:
     parser = argparse.ArgumentParser(
         prog="grayshelf", description="Build and keep a library of calibration frames."
     )
@@ -41,7 +43,7 @@ def _parser() -> argparse.ArgumentParser:
     demo.add_argument("--rate", type=float, default=DEMO_RATE, help="how many times faster waits pass")
     spec = commands.add_parser("openapi", help="write the OpenAPI document")
     spec.add_argument("out", type=Path)
-    return parser
+    return parser, add_commands(commands, usual_library())
 
 
 def usual_library() -> Path:
@@ -51,12 +53,15 @@ def usual_library() -> Path:
 
 def main(arguments: list[str] | None = None) -> int:
     """Run a command; return the exit status."""
-    args = _parser().parse_args(arguments)
+    parser, asked = _parser()
+    args = parser.parse_args(arguments)
     logging.basicConfig(level=logging.WARNING, format="%(levelname)s %(name)s: %(message)s")
     # Asked to end by the system, it ends as with Ctrl+C: what goes on is stopped, and the library let go. Begun behind a
     # script, where Ctrl+C is ignored, it ends so too.
     signal.signal(signal.SIGTERM, signal.default_int_handler)
     share_arenas()
+    if args.command in asked:
+        return _ask(asked[args.command], args)
     if args.command == "serve":
         # Looked through while the application is being loaded: both take a while.
         begin_check((args.library or usual_library()) / DATABASE)
@@ -77,6 +82,20 @@ def main(arguments: list[str] | None = None) -> int:
     except KeyboardInterrupt:
         return 0
     return 0
+
+
+def _ask(command: Command, args: argparse.Namespace) -> int:
+    """Ask a library something; return the exit status."""
+    # A job's own log lines are the application's, not the command's.
+    logging.getLogger().setLevel(logging.ERROR)
+    try:
+        with asking((args.library or usual_library()).expanduser().resolve(), quiet=args.quiet) as library:
+            return command(library, args)
+    except GrayShelfError as error:
+        print(f"{error.message} {error.advice}".strip(), file=sys.stderr)
+        return FAILED
+    except KeyboardInterrupt:
+        return 130
 
 
 if __name__ == "__main__":

@@ -4,6 +4,55 @@
  */
 
 export interface paths {
+    "/api/backup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Copy the database. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["BackupIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["StartedOut"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/builds": {
         parameters: {
             query?: never;
@@ -1775,6 +1824,55 @@ export interface paths {
         };
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/match": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The slips of the lights that these files are, or that lie in these folders. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["MatchIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["MatchOut"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
         delete?: never;
         options?: never;
         head?: never;
@@ -6295,6 +6393,29 @@ export interface components {
             step_id: number;
         };
         /**
+         * BackupIn
+         * @description Where the database is copied to; among the library's own copies where no file is named.
+         */
+        BackupIn: {
+            /**
+             * To
+             * @default null
+             */
+            to: string | null;
+        };
+        /**
+         * BackupsOut
+         * @description The copies of the database that are made by themselves.
+         */
+        BackupsOut: {
+            /** Count */
+            count: number;
+            /** Folder */
+            folder: string;
+            /** Newest */
+            newest: string;
+        };
+        /**
          * BenchItem
          * @description A measurement in a list.
          */
@@ -8512,6 +8633,7 @@ export interface components {
          * @description The page Intake.
          */
         IntakeOut: {
+            backups: components["schemas"]["BackupsOut"];
             /** Folders */
             folders: components["schemas"]["FolderOut"][];
             /** Latitude */
@@ -8839,6 +8961,35 @@ export interface components {
             weather: {
                 [key: string]: number | null;
             } | null;
+        };
+        /**
+         * MatchIn
+         * @description Files and folders of lights.
+         */
+        MatchIn: {
+            /** Paths */
+            paths: string[];
+        };
+        /**
+         * MatchOut
+         * @description Slips for files and folders.
+         */
+        MatchOut: {
+            /** Matched */
+            matched: components["schemas"]["MatchedOut"][];
+            /** Not Known */
+            not_known: string[];
+            /** Verdict */
+            verdict: string;
+        };
+        /**
+         * MatchedOut
+         * @description A set of lights that was asked about, and its slip.
+         */
+        MatchedOut: {
+            /** Frames */
+            frames: number;
+            slip: components["schemas"]["SlipOut"];
         };
         /**
          * MeasuredNumber

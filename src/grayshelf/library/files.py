@@ -300,7 +300,7 @@ class _HashingWriter:
         return self._stream.tell()
 
 
-def _give_name(part: Path, path: Path) -> None:
+def give_name(part: Path, path: Path) -> None:
     """Give a finished file its name, unless the name is taken."""
     try:
         try:
@@ -349,7 +349,7 @@ def write_new(path: Path, write: Callable[[BinaryIO], None]) -> str:
             raise Conflict(
                 f"{path.name} was not written as it should be: the disk gave other bytes back.", "Check it."
             )
-        _give_name(part, path)
+        give_name(part, path)
         sync_folder(path.parent)
     except Exception as error:
         cause = hashing.failed if hashing is not None and hashing.failed is not None else error

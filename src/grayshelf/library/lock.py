@@ -19,6 +19,29 @@ log = logging.getLogger(__name__)
 HOLDER = "grayshelf.holder.json"
 
 
+def address_of(root: Path) -> str | None:
+    """Where a library is served just now; None where no process has it open, or it does not say where.
+
+    Its holder's note may be left by a process that was killed: the lock tells.
+    """
+    if not (root / LOCK).exists():
+        return None
+    lock = FileLock(root / LOCK, timeout=0, is_singleton=False, fallback_to_soft=False)
+    try:
+        lock.acquire()
+    except Timeout:
+        try:
+            address = json.loads((root / HOLDER).read_text()).get("address")
+        except (OSError, ValueError, AttributeError):
+            return None
+        return str(address) if address else None
+    except (OSError, NotImplementedError):
+        # What is in the way is said where the library is opened.
+        return None
+    lock.release()
+    return None
+
+
 class LibraryLock:
     """Held from before anything in a library is touched until it is closed."""
 

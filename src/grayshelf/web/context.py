@@ -11,6 +11,7 @@ from grayshelf.clock import SimulatedClock
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.step_records import JobResult
+from grayshelf.work.backups import BACKUP, back_up_by_job
 from grayshelf.work.bench.starter import Bench
 from grayshelf.work.build import build_sets
 from grayshelf.work.events import Broker
@@ -63,6 +64,7 @@ def make_runner(library: Library) -> tuple[JobRunner, Broker]:
     runner.register(LOOK, lambda control, params: look_at_masters(library, control))
     runner.register("names", lambda control, params: tell_names_again(library, control, params))
     runner.register("build", lambda control, params: build_sets(library, control, params))
+    runner.register(BACKUP, lambda control, params: back_up_by_job(library, control, params))
     runner.register(FILE, lambda control, params: file_away(library, control, params))
     runner.register(UNFILE, lambda control, params: take_filing_back(library, control, params))
     runner.register(MEND, lambda control, params: mend(library, control, params))

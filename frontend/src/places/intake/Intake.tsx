@@ -16,7 +16,7 @@ import { Degrees, degreesOf } from "../../parts/Degrees";
 import { waiting } from "../../parts/proposal";
 import { TakeBack } from "../../parts/TakeBack";
 import { JobHere } from "../../parts/JobCards";
-import { Verify } from "./Verify";
+import { Backups, Verify } from "./Verify";
 
 type FolderData = Schemas["FolderOut"];
 
@@ -660,6 +660,7 @@ export function Intake() {
           <RigZones data={data} />
           <OwnFolder folder={data.own} />
           <Verify />
+          <Backups backups={data.backups} />
         </div>
         <section className="min-w-0">
           {data.folders.length > 0 && (

@@ -1,4 +1,4 @@
-import { api, get } from "../../api/client";
+import { api, get, type Schemas } from "../../api/client";
 import { useChange, useJobAction, useJobs } from "../../api/hooks";
 import { Button, Trouble } from "../../parts/basics";
 import { JobHere } from "../../parts/JobCards";
@@ -47,6 +47,33 @@ export function Verify() {
       )}
       {begin.error ? <Trouble error={begin.error} /> : null}
       {act.error ? <Trouble error={act.error} /> : null}
+    </section>
+  );
+}
+
+/** The copies of the database that are made by themselves, and one more whenever it is wanted. */
+export function Backups({ backups }: { backups: Schemas["BackupsOut"] }) {
+  const jobs = useJobs();
+  const begin = useChange(() => get(api.POST("/api/backup", { body: { to: null } })));
+  const going = jobs.data?.alive.find((j) => j.kind === "backup");
+  return (
+    <section className="border-t border-line pt-3">
+      <h2 className="text-l font-semibold">Copies of the database</h2>
+      <p className="pt-1 text-ink2">
+        {backups.newest
+          ? `The last is of ${backups.newest}; ${backups.count} are kept.`
+          : "None yet: the first is made soon after the start."}{" "}
+        One is made by itself each night, and before each change of its form.
+      </p>
+      <p className="num text-s break-all">{backups.folder}</p>
+      {going ? (
+        <JobHere job={going} doing="copying" />
+      ) : (
+        <Button className="mt-2" disabled={begin.isPending} onClick={() => begin.mutate(undefined)}>
+          Copy it now
+        </Button>
+      )}
+      {begin.error ? <Trouble error={begin.error} /> : null}
     </section>
   );
 }

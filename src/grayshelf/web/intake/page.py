@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
-from zoneinfo import available_timezones
+from zoneinfo import ZoneInfo, available_timezones
 
 from sqlalchemy import func, select
 
+from grayshelf.library.backups import backups
 from grayshelf.library.library import Library
 from grayshelf.library.models import Folder, Frame, Job
 from grayshelf.library.records import read
 from grayshelf.library.step_records import ScanJob
 from grayshelf.library.trains import standing_rigs
+from grayshelf.library.up_to_date import BACKUPS
 from grayshelf.web.common.jobs import job_out
 from grayshelf.web.intake.folders import counts_by_folder, folder_out
-from grayshelf.web.intake.schemas import IntakeOut, RigZoneOut
+from grayshelf.web.intake.schemas import BackupsOut, IntakeOut, RigZoneOut
 from grayshelf.work.jobs import ALIVE, JobState
 
 
@@ -42,4 +44,11 @@ def intake_page(library: Library) -> IntakeOut:
             ],
             folders=[told[f.id] for f in folders if not f.own],
             own=next(told[f.id] for f in folders if f.own),
+            backups=_backups(library, zone),
         )
+
+
+def _backups(library: Library, zone: ZoneInfo) -> BackupsOut:
+    there = backups(library.root)
+    newest = f"{there[0].made_at.astimezone(zone):%-d %b %Y, %H:%M}" if there else ""
+    return BackupsOut(newest=newest, count=len(there), folder=str(library.root / BACKUPS))

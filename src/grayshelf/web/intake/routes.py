@@ -23,6 +23,7 @@ from grayshelf.web.intake import page as intake
 from grayshelf.web.intake import problems as problems_view
 from grayshelf.web.intake import sets as sets_view
 from grayshelf.web.intake.schemas import (
+    BackupIn,
     BuildIn,
     FolderIn,
     IntakeOut,
@@ -32,6 +33,7 @@ from grayshelf.web.intake.schemas import (
     SetsOut,
     SiteIn,
 )
+from grayshelf.work.backups import BACKUP
 from grayshelf.work.jobs import ALIVE
 from grayshelf.work.verify import begin_verifying
 
@@ -102,6 +104,16 @@ def verify_library() -> StartedOut:
     """Read every file against what it was when it came in."""
     context = the_context()
     return StartedOut(job_id=begin_verifying(context.library, context.runner))
+
+
+@api.post("/backup")
+@api.input(BackupIn)
+@api.output(StartedOut)
+def back_up_database(json_data: BackupIn) -> StartedOut:
+    """Copy the database."""
+    runner = the_context().runner
+    params = {"to": json_data.to} if json_data.to else {}
+    return StartedOut(job_id=runner.start(BACKUP, "Copying the database", params))
 
 
 @api.put("/site")

@@ -121,6 +121,22 @@ class IntakeOut(Schema):
     folders: list[FolderOut]
     own: FolderOut
     """The library’s own."""
+    backups: BackupsOut
+
+
+class BackupIn(Schema):
+    """Where the database is copied to; among the library's own copies where no file is named."""
+
+    to: str | None = Field(default=None, max_length=4096)
+
+
+class BackupsOut(Schema):
+    """The copies of the database that are made by themselves."""
+
+    newest: str
+    """When; empty where there is none yet."""
+    count: int
+    folder: str
 
 
 class BuildIn(Schema):

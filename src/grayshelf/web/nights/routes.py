@@ -17,11 +17,14 @@ from grayshelf.web.context import the_context
 from grayshelf.web.exports import as_file, csv_response
 from grayshelf.web.nights.asked import night_in
 from grayshelf.web.nights.correction import correction_page
+from grayshelf.web.nights.match_files import match_files
 from grayshelf.web.nights.page import night_csv_rows, night_page, nights_page
 from grayshelf.web.nights.schemas import (
     ChoiceIn,
     CorrectionOut,
     LightQuery,
+    MatchIn,
+    MatchOut,
     NightOut,
     NightsOut,
     PartIn,
@@ -96,6 +99,14 @@ def set_rig_zone(rig_id: int, json_data: RigZoneIn) -> Done:
     again = recount_nights(library)
     library.touched()
     return Done(message=f"{name}: {again:,} frames changed their night.")
+
+
+@api.post("/match")
+@api.input(MatchIn)
+@api.output(MatchOut)
+def match(json_data: MatchIn) -> MatchOut:
+    """The slips of the lights that these files are, or that lie in these folders."""
+    return match_files(the_context().library, json_data.paths)
 
 
 @api.get("/lights/<int:set_id>/slip")

@@ -325,3 +325,27 @@ class LightQuery(Schema):
     """Which light."""
 
     frame: int | None = Field(default=None, ge=1, le=2**53)
+
+
+class MatchIn(Schema):
+    """Files and folders of lights."""
+
+    paths: list[str] = Field(min_length=1, max_length=10_000)
+
+
+class MatchedOut(Schema):
+    """A set of lights that was asked about, and its slip."""
+
+    frames: int
+    """So many of its frames were asked about."""
+    slip: SlipOut
+
+
+class MatchOut(Schema):
+    """Slips for files and folders."""
+
+    verdict: str
+    """The worst of all."""
+    matched: list[MatchedOut]
+    not_known: list[str]
+    """Files and folders in which the library knows no light."""
