@@ -271,12 +271,12 @@ def test_numbers_in_names_are_believed_only_where_they_say_something(own, tmp_pa
 def test_folders_of_other_files_are_not_called_empty_and_clashes_say_what_they_are(own, tmp_path):  # noqa: F811
     folder = tmp_path / "raw"
     folder.mkdir()
-    for name in ("a.CR2", "b.cr2", "c.NEF", "old.fits.Z", "notes.txt"):
+    for name in ("a.X3F", "b.x3f", "c.IIQ", "old.fits.Z", "notes.txt"):
         (folder / name).write_bytes(b"x")
     scan(own, folder)
     told = own.get("/api/intake").json["folders"][0]
     assert told["passed_over"] == (
-        "3 camera raw files (.cr2, .nef) and 1 packed file (.z) were seen; they cannot be read yet."
+        "3 camera raw files (.iiq, .x3f) and 1 packed file (.z) were seen; they cannot be read yet."
     )
     inner = folder / "inner"
     inner.mkdir()

@@ -119,7 +119,7 @@ class ReadFile:
 def read_file(path: Path, zone: ZoneInfo, counters: frozenset[str] = frozenset()) -> ReadFile:
     """Read one file's header; never raises for what is wrong with the file."""
     try:
-        return ReadFile(read_facts(read_header(path), path.name, zone, counters))
+        return ReadFile(read_facts(read_header(path), path.name, zone, counters, path.parent.name))
     except UnreadableFrame as error:
         cause = error.__cause__
         out_of_reach = isinstance(cause, OSError) and cause.errno not in (None, errno.ELOOP)

@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 
 from grayshelf.core.errors import Conflict, DiskFull, UnreadableFrame
 from grayshelf.core.frames.fits_blocks import BLOCK, MOST_UNPACKED, ImageHeader, card_value, read_image_header
+from grayshelf.library.foreign_formats import foreign_header, foreign_pixels, is_foreign
 from grayshelf.library.room import as_disk_full
 
 
@@ -34,6 +35,8 @@ def read_header(path: Path) -> ImageHeader:
         size = path.stat().st_size
         if size == 0:
             raise UnreadableFrame("The file is empty (0 bytes).", "Copy it again from where it was taken.")
+        if is_foreign(path):
+            return foreign_header(path)
         if path.name.lower().endswith(".gz"):
             with gzip.open(path, "rb") as packed:
                 image = read_image_header(cast(BinaryIO, packed), None)
@@ -85,6 +88,8 @@ def read_pixels(path: Path) -> NDArray[Any]:
     The header is checked first, so memory is bounded by the size that it truly has.
     """
     image = read_header(path)
+    if is_foreign(path):
+        return foreign_pixels(path)
     if lies_plain(path, image):
         return _plain_pixels(path, image)
     # Loaded for these alone: a second that most libraries never need to wait for.

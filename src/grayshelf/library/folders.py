@@ -13,11 +13,13 @@ from pathlib import Path
 from typing import NamedTuple
 
 from grayshelf.core.errors import GrayShelfError, NotFound, NotPermitted
+from grayshelf.library.foreign_formats import FOREIGN_SUFFIXES
 
 FITS_SUFFIXES = (".fits", ".fit", ".fts")
 #: Also packed, and packed once more.
-_FRAME_ENDINGS = tuple(
-    suffix + packing for suffix in FITS_SUFFIXES for packing in ("", ".gz", ".fz", ".fz.gz")
+_FRAME_ENDINGS = (
+    *(suffix + packing for suffix in FITS_SUFFIXES for packing in ("", ".gz", ".fz", ".fz.gz")),
+    *FOREIGN_SUFFIXES,
 )
 #: The database of a library, in its folder.
 DATABASE = "grayshelf.db"
@@ -29,7 +31,7 @@ NOT_ON_A_SHELF = ("bench", "tests", "thrown-away", "scratch", "backups", "logs")
 
 
 def looks_like_frame(name: str) -> bool:
-    """Whether a file's name says that it is a FITS frame, packed or not."""
+    """Whether a file's name says that it is a frame: FITS, packed or not, a camera's raw file, or TIFF."""
     return name.lower().endswith(_FRAME_ENDINGS)
 
 

@@ -222,4 +222,5 @@ class _Names:
 
 def _ending(name: str) -> str:
     lower = name.lower()
-    return next((e for e in _ENDINGS if lower.endswith(e)), ".fits")
+    own = lower.rpartition(".")[2]
+    return next((e for e in _ENDINGS if lower.endswith(e)), f".{own}" if own.isalnum() else "")

@@ -106,3 +106,18 @@ def kind_in_name(name: str) -> tuple[FrameKind | None, bool]:
     if len(kinds) != 1:
         return None, False
     return kinds.pop(), "master" in plain
+
+
+#: What a folder of one kind of frame may have in its name beside the kind: 'darks_300s_-10C', 'master flats', 'iso800'.
+_BESIDE_KIND = re.compile(r"master|frames?|raws?|subs?|iso|gain|sec|bin|[sc]|[^a-z]")
+
+
+def kind_of_folder(name: str) -> tuple[FrameKind | None, bool]:
+    """The kind of frame for which a folder is named, and whether it says masters; a folder named for anything else, such
+    as a dark nebula, says nothing. Common practice, no source."""
+    kind, is_master = kind_in_name(f"{name} ")
+    if kind is None:
+        return None, False
+    plain = re.sub(r"(dark|flat)[-_ ](flat|dark)", r"\1\2", name.lower())
+    rest = _BESIDE_KIND.sub("", _KIND_WORDS.sub("", plain))
+    return (None, False) if rest else (kind, is_master)

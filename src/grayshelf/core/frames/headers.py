@@ -17,7 +17,7 @@ from zoneinfo import ZoneInfo
 from grayshelf.core.frames.angle import CameraAngle
 from grayshelf.core.frames.bounds import BOUNDS, MOST_TEXT, ZERO_IS_UNKNOWN
 from grayshelf.core.frames.facts import FILE_NAME, SAID, SAID_CARD, FrameFacts
-from grayshelf.core.frames.file_names import kind_in_name, values_in_name
+from grayshelf.core.frames.file_names import kind_in_name, kind_of_folder, values_in_name
 from grayshelf.core.frames.fits_blocks import ImageHeader, card_value
 from grayshelf.core.frames.kinds import FrameKind, is_of_the_sky, parse_kind
 from grayshelf.core.frames.night import HEADER_PLACE, LOCAL_CLOCK, night_of_local, site_night
@@ -228,7 +228,11 @@ def _angle(reader: _Reader) -> CameraAngle | None:
 
 
 def read_facts(
-    image: ImageHeader, file_name: str, zone: ZoneInfo, counters: frozenset[str] = frozenset()
+    image: ImageHeader,
+    file_name: str,
+    zone: ZoneInfo,
+    counters: frozenset[str] = frozenset(),
+    folder_name: str = "",
 ) -> FrameFacts:
     """Read what a frame says of itself.
 
@@ -242,10 +246,12 @@ def read_facts(
         Time zone of the site, by which nights are counted where the header names no place.
     counters
         Numbers in the name that only count frames, from `counters_among` of its folder.
+    folder_name
+        Of the folder that it lies in: consulted for the kind of a frame of which neither header nor name says it.
     """
     named = {what: v.value for what, v in values_in_name(file_name).items() if what not in counters}
     reader = _Reader(image.header, named)
-    kind = _kind(reader, file_name)
+    kind = _kind(reader, file_name, folder_name)
     combined = reader.whole("n_combined", ("NCOMBINE", "STACKCNT", "NFRAMES"))
     time = _moment(reader, zone)
     bin_x, bin_y = _binning(reader)
@@ -308,11 +314,13 @@ class _Kind(NamedTuple):
     of_sky: bool
 
 
-def _kind(reader: _Reader, file_name: str) -> _Kind:
+def _kind(reader: _Reader, file_name: str, folder_name: str) -> _Kind:
     """What kind of frame it is, by its header, else by its name."""
     text = reader.text("IMAGETYP", "FRAME", "FRAMETYP", "OBSTYPE")
     if text is None:
         kind, is_master = kind_in_name(file_name)
+        if kind is None:
+            kind, is_master = kind_of_folder(folder_name)
         if kind is not None:
             reader.origins["kind"] = FILE_NAME
         return _Kind(kind, is_master, of_sky=False)

@@ -26,8 +26,7 @@ from grayshelf.work.jobs import ALIVE
 
 #: Endings of files that hold pictures which cannot be read yet, by what they are.
 _CANNOT_READ = {
-    "camera raw": (".cr2", ".cr3", ".nef", ".arw", ".dng", ".raf", ".orf", ".rw2", ".pef", ".raw"),
-    "TIFF": (".tif", ".tiff"),
+    "camera raw": (".raw", ".crw", ".x3f", ".3fr", ".iiq", ".mrw", ".kdc"),
     "packed": (".z", ".zip", ".bz2", ".xz", ".7z", ".rar", ".tar", ".tgz", ".lz4", ".zst"),
     "picture": (".jpg", ".jpeg", ".png"),
 }
@@ -74,7 +73,7 @@ def folder_out(
 
 
 def passed_over_in_words(endings: dict[str, int]) -> str:
-    """What else was seen in a folder: '38 camera raw files (.cr2) were seen; they cannot be read yet.'"""
+    """What else was seen in a folder: '38 camera raw files (.x3f) were seen; they cannot be read yet.'"""
     parts = []
     for what, known in _CANNOT_READ.items():
         here = {e: n for e, n in sorted(endings.items()) if e in known}

@@ -1,0 +1,132 @@
+"""Camera raw files and TIFF: the sensor's own values, in the phase that the sensor has, from an empty library to a slip."""
+
+from __future__ import annotations
+
+import os
+import signal
+from contextlib import suppress
+
+import numpy as np
+import pytest
+import rawpy
+import tifffile
+
+from grayshelf.core.errors import UnreadableFrame
+from grayshelf.core.frames.file_names import kind_of_folder
+from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.library import foreign_formats
+from grayshelf.library.files import middle_rows, read_header, read_pixels
+from tests.raw_files import MARGIN, PHASES, write_dng, write_tiff
+
+RNG = np.random.default_rng(7)
+
+
+def some_pixels(level=2000, size=(60, 90)):
+    return RNG.normal(level, 30, size).astype(np.uint16)
+
+
+@pytest.mark.parametrize("phase", PHASES)
+@pytest.mark.parametrize("orientation", [1, 3, 6, 8])
+def test_values_margins_and_phase_are_the_sensor_s_whatever_way_it_was_held(tmp_path, phase, orientation):
+    pixels = some_pixels()
+    path = tmp_path / "a.dng"
+    whole = write_dng(path, pixels, phase, orientation)
+    image, read = read_header(path), read_pixels(path)
+    with rawpy.imread(str(path)) as raw:
+        # The reference: LibRaw's own unprocessed array, and its own word on the colour of each pixel.
+        assert np.array_equal(read, raw.raw_image_visible) and np.array_equal(raw.raw_image, whole)
+        letters = np.array(list(raw.color_desc.decode()))[raw.raw_colors_visible]
+    assert np.array_equal(read, pixels) and read.dtype == np.uint16
+    assert (image.width, image.height) == (90, 60) and MARGIN != (0, 0)
+    assert image.header["BAYERPAT"] == phase == "".join(letters[:2, :2].ravel())
+    assert np.array_equal(middle_rows(path, 8), pixels[26:34])
+
+
+def test_what_is_no_frame_is_refused_and_nothing_falls_over(tmp_path):
+    good = tmp_path / "good.dng"
+    write_dng(good, some_pixels())
+    data = good.read_bytes()
+    files = {
+        "empty.dng": b"",
+        "text.cr2": b"x" * 5000,
+        "cut.dng": data[: len(data) // 2],
+        "notiff.tif": b"II" + b"\0" * 90,
+    }
+    for name, content in files.items():
+        (tmp_path / name).write_bytes(content)
+    tifffile.imwrite(tmp_path / "colour.tif", np.zeros((40, 40, 3), np.uint16), photometric="rgb")
+    tifffile.imwrite(tmp_path / "float.tif", np.zeros((40, 40), np.float32))
+    tifffile.imwrite(tmp_path / "thin.tif", np.zeros((2, 40), np.uint16))
+    whole = tmp_path / "whole.tif"
+    write_tiff(whole, some_pixels())
+    (tmp_path / "cut.tif").write_bytes(whole.read_bytes()[:4000])
+    for name in (*files, "colour.tif", "float.tif", "thin.tif", "cut.tif"):
+        with pytest.raises(UnreadableFrame) as refused:
+            read_header(tmp_path / name)
+        assert refused.value.message and refused.value.advice, name
+    # Bytes turned at random: told or read, and the next file is read as if nothing was.
+    for seed in range(25):
+        rng = np.random.default_rng(seed)
+        turned = bytearray(data)
+        for at in rng.integers(0, 700, 12):
+            turned[at] = rng.integers(0, 256)
+        (tmp_path / "turned.dng").write_bytes(turned)
+        with suppress(UnreadableFrame):
+            read_pixels(tmp_path / "turned.dng")
+        assert read_header(good).width == 90
+    # The process that reads is killed in the middle of it: it is begun anew for the next file.
+    process = next(iter(foreign_formats._pool._processes.values()))
+    os.kill(process.pid, signal.SIGKILL)
+    process.join()
+    with pytest.raises(UnreadableFrame, match="fell over"):
+        read_pixels(good)
+    assert np.array_equal(read_pixels(good).shape, (60, 90))
+
+
+def test_a_folder_s_name_tells_the_kind_only_where_it_is_named_for_it():
+    told = {"darks": FrameKind.DARK, "Flat_Darks": FrameKind.DARK_FLAT, "FLATS": FrameKind.FLAT, "darks_300s_-10C": FrameKind.DARK,
+            "master bias": FrameKind.BIAS, "lights": FrameKind.LIGHT, "Dark Nebula LDN 1": None, "dark_nebula": None, "M 33": None,
+            "flats and darks": None, "": None, "2026-10-18": None}  # fmt: skip
+    assert {name: kind_of_folder(name)[0] for name in told} == told
+
+
+def test_a_consumer_camera_from_an_empty_library_to_masters_and_a_slip(own, tmp_path):
+    night = tmp_path / "night"
+    for i in range(8):
+        at = f"2026:10:18 22:{i:02d}:00"
+        write_dng(night / f"lights/IMG_{i:04d}.dng", some_pixels(1200), local=at)
+        write_dng(night / f"darks/IMG_{i + 100:04d}.dng", some_pixels(520), local=at.replace("22:", "23:", 1))
+        write_dng(
+            night / f"flats/IMG_{i + 200:04d}.dng",
+            some_pixels(8000),
+            exposure_s=0.5,
+            local=at.replace("22:", "20:", 1),
+        )
+        write_tiff(night / f"bias/B{i}.tif", some_pixels(515), local=at.replace("22:", "21:", 1))
+    own.client.put("/api/site", json={"name": "Mesa", "time_zone": "America/Denver"})
+    assert own.scan(night)["state"] == "done"
+    sets = {s["kind"]: s for s in own.sets().values()}
+    assert {k: (s["n_frames"], s["night"]) for k, s in sets.items()} == dict.fromkeys(
+        ("light", "dark", "flat", "bias"), (8, "18 Oct 26")
+    )
+    assert "ISO 800" in sets["dark"]["title"] and sets["dark"]["camera"] == "Plover P6"
+    job = own.build()
+    assert (
+        job["state"] == "done" and len(job["troubles"]) == 1 and "No dark flat of 0.5 s" in job["troubles"][0]
+    ), job
+    lines = {x["kind"]: x for x in own.get(f"/api/lights/{sets['light']['id']}/slip")["lines"]}
+    dark = lines["dark"]
+    assert dark["verdict"] == "fits with care" and "temperature is not known" in dark["chosen"]["reasons"], (
+        dark
+    )
+    assert lines["flat"]["verdict"] != "nothing fits"
+    # The master is the frames' mean, pixel by pixel.
+    path = own.query("SELECT path FROM frame WHERE path LIKE 'masters/%dark%'")[0][0]
+    mean = np.mean([read_pixels(p) for p in sorted((night / "darks").iterdir())], axis=0)
+    assert abs(np.mean(read_pixels(own.root / path) - mean)) < 0.5
+    # They are looked at, handed over under names that keep their endings, and filed.
+    frame = own.query("SELECT id FROM frame WHERE path LIKE 'lights/%' ORDER BY path")[0][0]
+    assert own.client.get(f"/api/frames/{frame}/preview.png").status_code in (200, 404)
+    out = own.get(f"/api/hand-over?sets={sets['light']['id']}&form=raw%20frames")
+    names = [f["path"] for f in out["files"]]
+    assert names and all(n.endswith((".dng", ".tif")) for n in names), names[:3]
