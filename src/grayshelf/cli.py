@@ -12,8 +12,8 @@ from pathlib import Path
 import platformdirs
 
 from grayshelf import __version__
-from grayshelf.asking import asking
-from grayshelf.commands import FAILED, Command, add_commands
+from grayshelf.command_line.asking import asking
+from grayshelf.command_line.commands import FAILED, Command, add_commands
 from grayshelf.core.errors import GrayShelfError
 from grayshelf.library.folders import DATABASE
 from grayshelf.library.up_to_date import begin_check

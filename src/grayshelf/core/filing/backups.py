@@ -12,7 +12,7 @@ ALL_OF_DAYS, WEEKS, MONTHS = 7, 8, 12
 
 
 def is_due(newest: datetime | None, now: datetime) -> bool:
-    """Whether a copy is due; one from the future (a clock that jumped) stands for no night."""
+    """Whether a copy is due, `FRESH` (20 hours, so one each night) after the last; one from the future (a clock that jumped) stands for no night."""
     return newest is None or now - newest > FRESH or newest - now > FRESH
 
 

@@ -159,7 +159,7 @@ def _of_last_name(chunks: Sequence[_Chunk]) -> set[str]:
 
 
 def legal(name: str) -> str:
-    """One name of a path, legal on every system; letters of any alphabet stay."""
+    """One name of a path, legal on every system, of at most `LONGEST_NAME_BYTES` bytes; letters of any alphabet stay."""
     plain = unicodedata.normalize("NFC", name).translate(_KEPT)
     plain = re.sub(r"\s+", "_", _ILLEGAL.sub("_", plain).strip())
     plain = re.sub(r"_{2,}", "_", plain).strip(". ").strip("_") if plain.strip("._ ") else ""
@@ -225,7 +225,7 @@ def lay_out(
     listed: Callable[[str], Collection[str]],
     root_length: int,
 ) -> list[Placed]:
-    """Where each frame goes.
+    """Where each frame goes, in the order in which they were taken; frames of one night of one set share a template.
 
     Parameters
     ----------

@@ -147,7 +147,7 @@ def checked(saying: Saying) -> Saying:
 
 
 def in_words(saying: Saying, gain_word: str = "gain") -> str:
-    """'dark, gain 100, −10 °C': what is said, in the order of `WORDS`."""
+    """'dark, gain 100, −10 °C' or '120 s': what is said, in the order of `WORDS`."""
     parts: list[str] = []
     for name in WORDS:
         value = getattr(saying, name)
@@ -185,7 +185,7 @@ def _value_in_words(name: str, value: Any, gain_word: str) -> str:
 
 
 def shift_in_words(clock_s: float) -> str:
-    """'put on by 1 h', 'put back by 12 h 30 min'."""
+    """'put on by 1 h', 'put back by 12 h 30 min', from seconds that a clock was behind (negative: ahead)."""
     whole = round(abs(clock_s))
     hours, minutes, seconds = whole // 3600, whole % 3600 // 60, whole % 60
     parts = [f"{n:,} {unit}" for n, unit in ((hours, "h"), (minutes, "min"), (seconds, "s")) if n]

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import urlencode
 
-from grayshelf.asking import Asking
+from grayshelf.command_line.asking import Asking
 from grayshelf.core.errors import GrayShelfError
 
 #: What a command ends with: all is well; it could not be done; it is done, and something wants a look; nothing fits.

@@ -1,0 +1,1 @@
+"""The command line: asking a library what its pages would tell."""
