@@ -11,7 +11,7 @@ import pytest
 
 ROOT = Path(__file__).parents[2]
 TEXT = (ROOT / "docs" / "architecture.md").read_text()
-PLACE = re.compile(r"`((?:core|library|work|web|devices)/[a-z_/]+\.py)(?::(\w+))?`")
+PLACE = re.compile(r"`((?:core|library|work|web|devices|command_line)/[a-z_/]+\.py)(?::(\w+))?`")
 
 
 def names_in(path: Path) -> set[str]:
