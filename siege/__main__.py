@@ -6,13 +6,14 @@ import time
 from pathlib import Path
 
 from grayshelf.demo.generate import generate
-from siege import campaign, crowds, disks, handing, headers, kills, older, requests, vanishing
+from siege import campaign, crowds, disks, filing, handing, headers, kills, older, requests, vanishing
 
 PARTS = {
     "kills": kills,
     "disks": disks,
     "campaign": campaign,
     "handing": handing,
+    "filing": filing,
     "vanishing": vanishing,
     "headers": headers,
     "requests": requests,

@@ -51,13 +51,13 @@ def main(folder: Path, frames: Path) -> list[str]:
         if number % (KILLS // FOLDERS) == 0:
             given.append(folder / f"given {len(given)}")
             server.post("/api/hand-over", {**query, "folder": str(given[-1]), "way": "copies"})
-        _go_on(server)
+        go_on(server)
         time.sleep(chance.uniform(0.0, WITHIN_S))
         caught += any(j["state"] == "running" for j in server.get("/api/jobs")["alive"])
         server.kill()
         harm += harm_of_database(server.folder / "library")
         server.start()
-    _go_on(server)
+    go_on(server)
     server.until(lambda: not [j for j in server.get("/api/jobs")["alive"] if not j["can_resume"]], 300)
     for one in given:
         harm += _harm_of(one)
@@ -67,7 +67,8 @@ def main(folder: Path, frames: Path) -> list[str]:
     return harm
 
 
-def _go_on(server) -> None:
+def go_on(server) -> None:
+    """Go on with whatever can be gone on with."""
     for job in server.get("/api/jobs")["alive"]:
         if job["can_resume"]:
             try:

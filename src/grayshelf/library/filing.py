@@ -21,6 +21,8 @@ from grayshelf.library.models import FiledFile, Filing, Folder, Frame
 from grayshelf.library.records import as_kept, read
 
 _PLACE = "filing"
+#: So many frames are filed at once; a larger heap goes part by part.
+MOST_AT_ONCE = 30_000
 #: Files that no program needs and every system writes anew.
 _NOBODY_S = ("thumbs.db", "desktop.ini")
 
@@ -170,6 +172,11 @@ def plan_filing(
                 chosen(choice), Frame.missing_since.is_(None)
             )
         ).all()
+    if len(rows) > MOST_AT_ONCE:
+        raise GrayShelfError(
+            f"{len(rows):,} frames are more than are filed at once ({MOST_AT_ONCE:,}).",
+            "Choose a part of them first: a folder, a camera, a night.",
+        )
     frames: list[FrameThere] = []
     stamps: dict[int, FileStamp] = {}
     for frame_id, path, plain, size_bytes, modified_ns, folder, own in rows:

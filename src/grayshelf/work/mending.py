@@ -7,13 +7,14 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from sqlalchemy import select
+from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import Conflict, GrayShelfError, NotFound
 from grayshelf.core.filing.name_pattern import NameRead
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.said import Saying, in_words
 from grayshelf.library.catalog import settling
-from grayshelf.library.choosing import Choice, chosen
+from grayshelf.library.choosing import Choice, chosen, count_chosen
 from grayshelf.library.facts_json import facts_if_sound
 from grayshelf.library.grouping import regroup
 from grayshelf.library.library import Library
@@ -40,6 +41,11 @@ SHOWN = 40
 
 #: What is said of a frame, by the path of its file below its folder.
 SaidOf = Callable[[str], NameRead]
+
+
+def says_nothing(path: str) -> NameRead:
+    """Nothing is said of any frame yet."""
+    return NameRead(Saying())
 
 
 @dataclass(frozen=True)
@@ -77,6 +83,8 @@ def preview(library: Library, choice: Choice, said_of: SaidOf, kept: bool | None
     """
     with library.db.session() as session:
         here = settling(library, session)
+        if said_of is says_nothing:
+            return _only_shown(session, choice)
         rows = session.execute(
             select(Frame.id, Frame.path, Frame.facts, Frame.rejected)
             .where(chosen(choice))
@@ -112,6 +120,17 @@ def preview(library: Library, choice: Choice, said_of: SaidOf, kept: bool | None
                 then = here.settle(replace(facts, said=all_of_it.to_plain()))
             told_rows.append(FrameBefore(path, facts, then, told.why, rejected))
     return Preview(len(rows), said, changed, against, tuple(sorted(names)), tuple(told_rows))
+
+
+def _only_shown(session: Session, choice: Choice) -> Preview:
+    """The frames that are chosen, while nothing is said of them yet: a library of years is not read for that."""
+    rows = session.scalars(select(Frame).where(chosen(choice)).order_by(Frame.path).limit(SHOWN))
+    shown = [
+        FrameBefore(f.path, facts, facts, "", f.rejected)
+        for f in rows
+        if (facts := facts_if_sound(f.facts)) is not None
+    ]
+    return Preview(count_chosen(session, choice), 0, 0, 0, (), tuple(shown))
 
 
 #: Under what facts have what is said.

@@ -33,7 +33,7 @@ from grayshelf.web.mending.schemas import (
     SayingIn,
     TrainOut,
 )
-from grayshelf.work.mending import FrameBefore, SaidOf, preview, said_of_all, words_of
+from grayshelf.work.mending import FrameBefore, SaidOf, preview, said_of_all, says_nothing, words_of
 
 #: Groups of frames that lack something, and acts of saying, that the page shows; the CSV has all.
 MOST_SHOWN = 200
@@ -146,9 +146,9 @@ def _nothing_said(asked: MendIn) -> bool:
 
 def preview_page(library: Library, asked: MendIn) -> MendPreviewOut:
     """What would change; where what is said makes no sense, the frames that are chosen and what is wrong."""
-    nothing: SaidOf = said_of_all(Saying())
     trouble, advice = "", ""
-    told, words = nothing, ""
+    told: SaidOf = says_nothing
+    words = ""
     if not _nothing_said(asked):
         try:
             told, words = said_of(library, asked)

@@ -84,7 +84,8 @@ export function Mend() {
   const page = useMend();
   const [meant, setMeant] = useState<Meant>(NOBODY);
   const [typed, setTyped] = useState<Typed>({});
-  const body = useSettled(useMemo(() => asked(meant, typed), [meant, typed]));
+  const anyone = JSON.stringify(meant) === JSON.stringify(NOBODY);
+  const body = useSettled(useMemo(() => asked(meant, anyone ? {} : typed), [meant, anyone, typed]));
   const preview = useMendPreview(body);
   const say = useChange(
     () => get(api.POST("/api/mend", { body })),
@@ -99,7 +100,6 @@ export function Mend() {
   if (!page.data) return <Waiting what="Looking for what is lacking" />;
   const data = page.data;
   const shown = preview.data;
-  const anyone = JSON.stringify(meant) === JSON.stringify(NOBODY);
   const ready = !!shown?.words && shown.said > 0 && !anyone && noNumbers(typed).length === 0;
   return (
     <div className="px-6 pb-6 max-md:px-4">
