@@ -13,10 +13,13 @@ from zoneinfo import ZoneInfo
 import numpy as np
 import pytest
 from astropy.io import fits
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from grayshelf.core.errors import GrayShelfError, UnreadableFrame
 from grayshelf.core.frames.angle import CameraAngle
-from grayshelf.core.frames.fits_blocks import ImageHeader, read_image_header
+from grayshelf.core.frames.cards import CardText
+from grayshelf.core.frames.fits_blocks import ImageHeader, card_value, read_image_header
 from grayshelf.core.frames.headers import read_facts
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.night import event_moment, follows_site, site_zone
@@ -278,3 +281,26 @@ def test_the_picture_is_found_where_it_lies_behind_whatever_comes_first():
     assert (packed.width, packed.height, packed.bits, packed.hdu, packed.compressed) == (20, 20, 16, 1, True)
     exact = hdu(SIMPLE, bytes(400))
     assert read_image_header(BytesIO(exact), len(exact)).data_offset == 2880
+
+
+@settings(max_examples=300, deadline=None)
+@given(
+    st.lists(
+        st.one_of(
+            st.tuples(st.sampled_from(["GAIN", "gain", "EXPTIME", "FILTER", "OBJECT", "FLAG"]), st.text("0123456789 .+-EDed'/=TFabc", max_size=30)),
+            st.tuples(st.just("FILTER"), st.sampled_from(["= 'O''III'  / it''s", "= 'x'/y", "='x'", "= T", "= F / no", "=   12", "= 1.5D3", "= (1, 2)", "=", "= ''"])),
+        ),
+        max_size=8,
+    ),
+    st.booleans(),
+)  # fmt: skip
+def test_cards_are_read_as_astropy_reads_them(cards, long_ones):
+    """Held against Astropy's own reading of the same 80 characters, whatever stands in them."""
+    rows = [f"{name:<8}{'' if '=' in text else '= '}{text}"[:80].ljust(80) for name, text in cards]
+    if long_ones:
+        rows += ["HIERARCH OFFSET = 12".ljust(80), "LONG    = 'a&'".ljust(80), "CONTINUE  'b'".ljust(80)]
+    text = "".join([*rows, "END".ljust(80)])
+    text = text.ljust(-(-len(text) // 2880) * 2880)
+    ours, theirs = CardText(text), fits.Header.fromstring(text)
+    for name in ("GAIN", "EXPTIME", "FILTER", "OBJECT", "FLAG", "OFFSET", "LONG", "NONE"):
+        assert card_value(ours, name) == card_value(theirs, name), (name, rows)

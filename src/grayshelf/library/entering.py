@@ -12,7 +12,7 @@ from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.library.catalog import IN_SETS, ReadFile, enter_file, rows_at, set_aside, settling
 from grayshelf.library.folders import FileStamp, printable
 from grayshelf.library.library import Library
-from grayshelf.library.missing import Known, known_as, take_place
+from grayshelf.library.missing import Ahead, Known, known_as, take_place
 from grayshelf.library.models import Frame
 
 log = logging.getLogger(__name__)
@@ -26,12 +26,20 @@ class Found:
     known: Known
 
 
-def look_up(library: Library, folder_id: int, root: Path, path: str, entry: ReadFile) -> Found:
-    """Whether the library has a file already, or had it elsewhere; it is read where need be, and nothing is written."""
+def look_up(
+    library: Library, folder_id: int, root: Path, path: str, entry: ReadFile, ahead: Ahead | None = None
+) -> Found:
+    """Whether the library has a file already, or had it elsewhere; it is read where need be, and nothing is written.
+
+    Parameters
+    ----------
+    ahead
+        What was asked for many files at once (`look_ahead`).
+    """
     if entry.facts is None:
         return Found(entry, Known())
     try:
-        return Found(entry, known_as(library, root / path, path, folder_id, entry.facts))
+        return Found(entry, known_as(library, root / path, path, folder_id, entry.facts, ahead))
     except OSError as error:
         # Read a moment ago, and not now: the next scan looks again.
         log.warning("%s: %s", path, error)

@@ -11,7 +11,8 @@ from grayshelf.core.frames.bounds import BOUNDS, MOST_TEXT
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
 
-_NAMES = {f.name for f in fields(FrameFacts)}
+_NAMES_IN_ORDER = tuple(f.name for f in fields(FrameFacts))
+_NAMES = frozenset(_NAMES_IN_ORDER)
 
 
 def facts_to_json(facts: FrameFacts) -> dict[str, Any]:
@@ -19,9 +20,11 @@ def facts_to_json(facts: FrameFacts) -> dict[str, Any]:
     # A gain, an offset or a temperature of 0 is a value; only None, nothing in a container, and False are not known.
     data = {
         k: v
-        for k, v in asdict(facts).items()
-        if v is not None and v is not False and v != {} and v != () and v != ""
+        for k in _NAMES_IN_ORDER
+        if (v := getattr(facts, k)) is not None and v is not False and v != {} and v != () and v != ""
     }
+    if facts.angle is not None:
+        data["angle"] = asdict(facts.angle)
     if facts.utc is not None:
         data["utc"] = facts.utc.isoformat()
     if facts.night is not None:

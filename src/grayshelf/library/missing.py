@@ -10,8 +10,9 @@ from collections.abc import Collection, Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
+from typing import Any
 
-from sqlalchemy import delete, func, select, update
+from sqlalchemy import Select, delete, func, select, tuple_, update
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import Conflict
@@ -42,24 +43,82 @@ class Known:
     """That it is still the frame which its row tells of."""
 
 
-def known_as(library: Library, path: Path, relative: str, folder_id: int, facts: FrameFacts) -> Known:
-    """Whether a file is one that the library has already, or had elsewhere. Reads files; writes nothing but hashes."""
-    stamp = stamp_of(path)
-    if facts.utc is None or facts.kind is None:
-        return Known(stays=_stays(library, path, relative, folder_id, stamp))
+#: Camera, time of exposure, kind and size: a file that has them in common with a frame may be it.
+_Kin = tuple[str | None, datetime, str, int]
+
+
+@dataclass(frozen=True)
+class Ahead:
+    """What the library has of many files, asked at once."""
+
+    alike: dict[_Kin, list[Any]]
+    """Frames that a file may be: number, folder, path, its folder's number, hash, what is known of it."""
+    in_sets: frozenset[str]
+    """Paths at which frames are that belong to sets."""
+
+
+def look_ahead(library: Library, folder_id: int, files: Sequence[tuple[str, FrameFacts]]) -> Ahead:
+    """Ask for many files at once what `known_as` asks for each: `files` by their paths below the folder."""
+    named = [
+        (f.camera, f.utc, f.kind.value)
+        for _, f in files
+        if f.camera and f.utc is not None and f.kind is not None
+    ]
+    alike: dict[_Kin, list[Any]] = {}
     with library.db.session() as session:
-        alike = session.execute(
-            select(Frame.id, Folder.path, Frame.path, Frame.folder_id, Frame.sha256, Frame.facts)
-            .join(Folder)
-            .where(
-                Frame.camera == facts.camera,
-                Frame.utc == facts.utc,
-                Frame.kind == facts.kind.value,
-                Frame.size_bytes == stamp.size_bytes,
-                Frame.state.in_(IN_SETS),
-            )
-            .order_by(Frame.id)
-        ).all()
+        paths = select(Frame.path).where(
+            Frame.folder_id == folder_id, Frame.path.in_([p for p, _ in files]), Frame.set_id.is_not(None)
+        )
+        in_sets = frozenset(session.scalars(paths))
+        found = _alike_query(Frame.camera, Frame.utc, Frame.kind, Frame.size_bytes).where(
+            tuple_(Frame.camera, Frame.utc, Frame.kind).in_(named)
+        )
+        for camera, utc, kind, size, *row in session.execute(found) if named else ():
+            alike.setdefault((camera, utc, kind, size), []).append(row)
+    return Ahead(alike, in_sets)
+
+
+def _alike_query(*more: Any) -> Select[Any]:
+    return (
+        select(*more, Frame.id, Folder.path, Frame.path, Frame.folder_id, Frame.sha256, Frame.facts)
+        .join(Folder, Folder.id == Frame.folder_id)
+        .where(Frame.state.in_(IN_SETS))
+        .order_by(Frame.id)
+    )
+
+
+def known_as(
+    library: Library, path: Path, relative: str, folder_id: int, facts: FrameFacts, ahead: Ahead | None = None
+) -> Known:
+    """Whether a file is one that the library has already, or had elsewhere. Reads files; writes nothing but hashes.
+
+    Parameters
+    ----------
+    ahead
+        What was asked for many files at once (`look_ahead`).
+    """
+    stamp = stamp_of(path)
+
+    def stays() -> Stays | None:
+        if ahead is not None and relative not in ahead.in_sets:
+            return None
+        return _stays(library, path, relative, folder_id, stamp)
+
+    if facts.utc is None or facts.kind is None:
+        return Known(stays=stays())
+    alike: Sequence[Any]
+    if ahead is not None and facts.camera:
+        alike = ahead.alike.get((facts.camera, facts.utc, facts.kind.value, stamp.size_bytes), ())
+    else:
+        with library.db.session() as session:
+            alike = session.execute(
+                _alike_query().where(
+                    Frame.camera == facts.camera,
+                    Frame.utc == facts.utc,
+                    Frame.kind == facts.kind.value,
+                    Frame.size_bytes == stamp.size_bytes,
+                )
+            ).all()
     own_hash: str | None = None
     away: list[int] = []
     for frame_id, root, where, other_folder, sha256, other_facts in alike:
@@ -86,7 +145,7 @@ def known_as(library: Library, path: Path, relative: str, folder_id: int, facts:
     # Nobody hashed the one that is away: it is this one where nothing else could be.
     if len(away) == 1:
         return Known(moved_id=away[0])
-    return Known(stays=_stays(library, path, relative, folder_id, stamp))
+    return Known(stays=stays())
 
 
 def _stays(library: Library, path: Path, relative: str, folder_id: int, stamp: FileStamp) -> Stays | None:

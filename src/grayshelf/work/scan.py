@@ -18,14 +18,14 @@ from grayshelf.core.frames.facts import FILE_NAME, FrameFacts
 from grayshelf.core.frames.file_names import counters_among
 from grayshelf.library.broken_dates import read_anew
 from grayshelf.library.catalog import IN_SETS, ReadFile, Settling, note_scan, read_file, rows_at, settling
-from grayshelf.library.entering import Found, enter, look_up
+from grayshelf.library.entering import enter, look_up
 from grayshelf.library.facts_json import KEPT_BOUNDS
 from grayshelf.library.folders import NOT_ON_A_SHELF, FileStamp, Passed, is_text, printable, walk_frames
 from grayshelf.library.grouping import regroup, tell_again
 from grayshelf.library.library import FRAME_FOLDERS, Library
 from grayshelf.library.masters_found import recall_masters
 from grayshelf.library.mending import found_again, said_of_folder, tell_mended
-from grayshelf.library.missing import NOTHING_MISSED, Missed, note_missing
+from grayshelf.library.missing import NOTHING_MISSED, Missed, look_ahead, note_missing
 from grayshelf.library.models import Folder, Frame, FrameSet
 from grayshelf.library.names_seen import carrying, join_what_is_sure
 from grayshelf.library.records import as_kept, read
@@ -75,17 +75,20 @@ def scan_folder(library: Library, control: JobControl, params: dict[str, Any]) -
     if fresh:
         _note_unsettled(library, folder_id)
     told = _said_before(library, folder_id, root)
-    batch = list[tuple[str, FileStamp, Found]]()
+    batch = list[tuple[str, FileStamp, ReadFile]]()
     alike = set[object]()
     out_of_reach = set[str]()
 
     def enter_batch() -> None:
         disk.check()
+        facts = [(printable(path), entry.facts) for path, _, entry in batch if entry.facts is not None]
+        ahead = look_ahead(library, folder_id, facts)
+        found = [look_up(library, folder_id, root, path, entry, ahead) for path, _, entry in batch]
         with library.db.session() as session:
             # All is read before anything is written, so that the rows go in with one statement.
             there = rows_at(session, folder_id, [printable(path) for path, _, _ in batch])
-            for path, stamp, found in batch:
-                moved.update(enter(session, there, folder_id, path, stamp, found))
+            for (path, stamp, _), one in zip(batch, found, strict=True):
+                moved.update(enter(session, there, folder_id, path, stamp, one))
         batch.clear()
         alike.clear()
 
@@ -101,7 +104,7 @@ def scan_folder(library: Library, control: JobControl, params: dict[str, Any]) -
             # A copy of a file is known only once the file is entered.
             enter_batch()
         alike |= {kin} - {None}
-        batch.append((path, stamp, look_up(library, folder_id, root, path, entry)))
+        batch.append((path, stamp, entry))
         control.report(0.8 * number / len(fresh), f"{number:,} of {len(fresh):,} new files read")
     enter_batch()
     for mending_id in found_again(library, folder_id, str(root)):

@@ -9,15 +9,12 @@ from __future__ import annotations
 
 import warnings
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any, BinaryIO
+from typing import Any, BinaryIO
 
 from grayshelf.core.errors import UnreadableFrame
-
-if TYPE_CHECKING:
-    from astropy.io import fits
+from grayshelf.core.frames.cards import CARD, Cards, CardText
 
 BLOCK = 2880
-CARD = 80
 #: 36 cards a block; a header of 10,000 cards is no camera's.
 MAX_HEADER_BLOCKS = 280
 MAX_EXTENSIONS = 16
@@ -32,7 +29,7 @@ MIN_SIDE = 8
 class ImageHeader:
     """The header of the first image in a FITS file, and where its pixels are."""
 
-    header: fits.Header
+    header: Cards
     width: int
     height: int
     bits: int
@@ -93,10 +90,7 @@ def read_image_header(stream: BinaryIO, length: int | None) -> ImageHeader:
     )
 
 
-def _read_header(stream: BinaryIO) -> tuple[fits.Header, int]:
-    # Loaded with the first file: it takes as long as the rest of a start.
-    from astropy.io import fits
-
+def _read_header(stream: BinaryIO) -> tuple[CardText, int]:
     blocks = bytearray()
     for _ in range(MAX_HEADER_BLOCKS):
         block = stream.read(BLOCK)
@@ -106,32 +100,29 @@ def _read_header(stream: BinaryIO) -> tuple[fits.Header, int]:
             )
         blocks += block
         if any(block[i : i + CARD].rstrip() == b"END" for i in range(0, BLOCK, CARD)):
-            with warnings.catch_warnings():
-                warnings.simplefilter("ignore")
-                text = bytes(blocks).decode("ascii", "replace").replace("�", "?")
-                return fits.Header.fromstring(text), len(blocks)
+            return CardText(bytes(blocks).decode("ascii", "replace").replace("�", "?")), len(blocks)
     raise UnreadableFrame("The header does not end within 10,000 cards.", "Leave this file out.")
 
 
-def card_value(header: fits.Header, name: str) -> Any:
+def card_value(header: Cards, name: str) -> Any:
     """Value of a card, or None where it is absent, blank or cannot be parsed."""
     try:
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore")
+        if isinstance(header, CardText):
             value = header.get(name)
+        else:
+            with warnings.catch_warnings():
+                warnings.simplefilter("ignore")
+                value = header.get(name)
     except Exception:
         # A single malformed card must not cost the frame; what matters is reported as lacking.
         return None
-    from astropy.io.fits.card import Undefined
-
-    if isinstance(value, Undefined):
-        return None
     if isinstance(value, str):
         return value.strip() or None
-    return value
+    # Astropy's word for a card without a value.
+    return None if type(value).__name__ == "Undefined" else value
 
 
-def _int(header: fits.Header, name: str, default: int = 0) -> int:
+def _int(header: Cards, name: str, default: int = 0) -> int:
     value = card_value(header, name)
     if value is None:
         return default
@@ -140,7 +131,7 @@ def _int(header: fits.Header, name: str, default: int = 0) -> int:
     return int(value)
 
 
-def _data_size(header: fits.Header) -> int:
+def _data_size(header: Cards) -> int:
     """Bytes of data that follow a header (FITS Standard 4.0, equations 1 and 2)."""
     axes = _int(header, "NAXIS")
     if not 0 <= axes <= 999:
@@ -157,7 +148,7 @@ def _data_size(header: fits.Header) -> int:
     return bytes_each * max(1, _int(header, "GCOUNT", 1)) * (_int(header, "PCOUNT") + size)
 
 
-def _as_image(header: fits.Header, hdu: int, offset: int, size: int) -> ImageHeader | None:
+def _as_image(header: Cards, hdu: int, offset: int, size: int) -> ImageHeader | None:
     """Return the image that this header announces, or None where it announces something else."""
     extension = str(card_value(header, "XTENSION") or "")
     compressed = extension == "BINTABLE" and card_value(header, "ZIMAGE") is True
