@@ -61,6 +61,7 @@ def standing(shots: Shots) -> None:
     shots.visit("shelf", "/shelf")
     shots.visit("card", "/shelf?wall=flats", click='[data-spine][aria-label^="Flat R"]')
     shots.visit("intake", "/intake")
+    mended_and_filed(shots)
     shots.visit("rigs", "/rigs")
     shots.visit("slip-care-night", "/nights/2026-10-18", "night", click='[data-set][aria-label*="OIII"]')
 
@@ -76,8 +77,29 @@ def before_the_night(shots: Shots) -> None:
     page.close()
 
 
+def mended_and_filed(shots: Shots) -> None:
+    """What would be said of darks, and where all frames would go; neither is done."""
+    page = shots.page()
+    page.goto(URL + "/intake/mend")
+    page.get_by_label("Kind").first.select_option("dark")
+    page.get_by_label("A part of the name").fill("300s")
+    page.get_by_label("Offset", exact=True).fill("32")
+    page.get_by_label("Read from their names, by a pattern").fill("{kind}_{exposure}_{temperature}_*")
+    page.get_by_role("button", name=re.compile("^Say it of")).wait_for()
+    shots.take(page, "mend")
+    page.close()
+    with urllib.request.urlopen(URL + "/api/intake") as answer:
+        folder = json.loads(answer.read())["folders"][0]["path"]
+    page = shots.page("night")
+    page.goto(URL + "/intake/file")
+    page.get_by_label("The folder they are filed into").fill(folder)
+    page.get_by_role("button", name=re.compile("^Move [0-9]")).wait_for(timeout=60_000)
+    shots.take(page, "file-night")
+    page.close()
+
+
 def looked_at(shots: Shots) -> None:
-    """Dust on a flat, and a light before and after, as large as the window."""
+    """Dust on a flat, as large as the window."""
     page = shots.page("night")
     page.goto(URL + "/shelf?wall=flats")
     page.locator('[data-spine][aria-label^="Flat Ha"]').first.click()
@@ -87,14 +109,6 @@ def looked_at(shots: Shots) -> None:
     page.get_by_role("slider", name="Level that is black").wait_for()
     page.wait_for_timeout(1500)
     shots.take(page, "dust-night")
-    page.close()
-    page = shots.page()
-    page.goto(URL + "/nights/2026-10-17")
-    page.locator('[data-set][aria-label*=" R"]').first.click()
-    page.get_by_role("button", name="Does it correct?").click()
-    page.get_by_role("slider", name="Level that is black").wait_for()
-    page.wait_for_timeout(1500)
-    shots.take(page, "corrects")
     page.close()
 
 
@@ -117,20 +131,6 @@ def by_hand(shots: Shots) -> None:
         page.get_by_role("button", name=re.compile("^Close it")).click()
         page.wait_for_timeout(1500)
     page.close()
-
-
-def proposed(shots: Shots, frames: Path) -> None:
-    """Rigs that the demo's frames propose to a library that knows nothing yet."""
-    body = json.dumps({"path": str(frames)}).encode()
-    urllib.request.urlopen(
-        urllib.request.Request(URL + "/api/folders", body, {"Content-Type": "application/json"})
-    )
-    for _ in range(600):
-        with urllib.request.urlopen(URL + "/api/rigs/proposal") as answer:
-            if json.loads(answer.read())["rigs"]:
-                break
-        time.sleep(0.2)
-    shots.visit("rigs-proposed", "/rigs")
 
 
 def running(shots: Shots) -> None:
@@ -241,10 +241,6 @@ def main(folder: Path) -> None:
             (own, (lambda s: s.visit("empty", "/"),)),
             (demo, (standing, looked_at, by_hand, running, bench, flats)),
             ([*demo, "--rate", "600"], (twilight,)),
-            (
-                [part for part in own if part != "--new"],
-                (lambda s: proposed(s, Path(f"{temporary}/demo/frames")),),
-            ),
         ):
             server = subprocess.Popen(command, stdout=subprocess.DEVNULL, env=os.environ)
             try:

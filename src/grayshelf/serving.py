@@ -17,6 +17,7 @@ from grayshelf.library.over_restart import keep, put_back
 from grayshelf.web.app import MOST_BODY_BYTES, create_app, kept_beside, warm_up
 from grayshelf.web.context import Context, make_context, make_runner
 from grayshelf.work.backups import NightlyBackup
+from grayshelf.work.folder_watch import FolderWatch
 from grayshelf.work.scan import find_own_files
 
 HOST = "127.0.0.1"
@@ -62,7 +63,7 @@ def _serve(context: Context, listening: socket.socket) -> None:
     address = f"http://{HOST}:{listening.getsockname()[1]}/"
     context.library.lock.says(address)
     print(f"Gray Shelf is at {address}   (Ctrl+C ends it)", flush=True)
-    nightly = NightlyBackup(context.library)
+    nightly, watch = NightlyBackup(context.library), FolderWatch(context.library, context.runner)
     try:
         waitress.serve(
             app,
@@ -79,6 +80,7 @@ def _serve(context: Context, listening: socket.socket) -> None:
             inbuf_overflow=2 * MOST_BODY_BYTES,
         )
     finally:
+        watch.end()
         nightly.end()
         context.runner.shut_down()
         keep(context.library, kept_beside(context.library))

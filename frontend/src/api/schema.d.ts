@@ -555,6 +555,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/folders/{folder_id}/watched": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Watch a folder, or do so no more. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    folder_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["WatchedIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/frames/{frame_id}/beside": {
         parameters: {
             query?: never;
@@ -8003,6 +8063,8 @@ export interface components {
             total: number;
             /** Trouble */
             trouble: string;
+            /** Watched */
+            watched: boolean;
         };
         /**
          * ForgetIn
@@ -11618,6 +11680,14 @@ export interface components {
             rows: components["schemas"]["HeadOut"][];
             /** Spines */
             spines: components["schemas"]["SpineOut"][];
+        };
+        /**
+         * WatchedIn
+         * @description Whether a folder is watched.
+         */
+        WatchedIn: {
+            /** Watched */
+            watched: boolean;
         };
         /**
          * WeatherOut

@@ -116,6 +116,14 @@ function FolderCard({ folder }: { folder: FolderData }) {
   const forget = useChange(() =>
     get(api.DELETE("/api/folders/{folder_id}", { params: { path: { folder_id: folder.id } } })),
   );
+  const watch = useChange((watched: boolean) =>
+    get(
+      api.PUT("/api/folders/{folder_id}/watched", {
+        params: { path: { folder_id: folder.id } },
+        body: { watched },
+      }),
+    ),
+  );
   const act = useJobAction();
   const [sure, setSure] = useState(false);
   const job = folder.job;
@@ -189,6 +197,16 @@ function FolderCard({ folder }: { folder: FolderData }) {
           </>
         )}
       </div>
+      <label className="flex items-center gap-2 pt-2 text-s max-md:py-2">
+        <input
+          type="checkbox"
+          checked={folder.watched}
+          disabled={watch.isPending}
+          onChange={(event) => watch.mutate(event.target.checked)}
+        />
+        Watch it: what comes in is taken in as soon as it is whole
+      </label>
+      {watch.error ? <Trouble error={watch.error} /> : null}
       {again.error ? <Trouble error={again.error} /> : null}
       {forget.error ? <Trouble error={forget.error} /> : null}
     </li>

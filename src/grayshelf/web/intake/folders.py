@@ -51,7 +51,11 @@ def counts_by_folder(
 
 
 def folder_out(
-    folder: Folder, counts: dict[tuple[str, str | None], int], job: JobOut | None, zone: ZoneInfo
+    folder: Folder,
+    counts: dict[tuple[str, str | None], int],
+    job: JobOut | None,
+    zone: ZoneInfo,
+    watched: bool = False,
 ) -> FolderOut:
     """A folder: its frames by kind, what is in the way, and the scan that goes on."""
 
@@ -69,6 +73,7 @@ def folder_out(
         to_look_at=of(TO_LOOK_AT),
         missing=of(("missing",)),
         job=job,
+        watched=watched,
     )
 
 

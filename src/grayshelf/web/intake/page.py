@@ -16,6 +16,7 @@ from grayshelf.library.up_to_date import BACKUPS
 from grayshelf.web.common.jobs import job_out
 from grayshelf.web.intake.folders import counts_by_folder, folder_out
 from grayshelf.web.intake.schemas import BackupsOut, IntakeOut, RigZoneOut
+from grayshelf.work.folder_watch import watched_folders
 from grayshelf.work.jobs import ALIVE, JobState
 
 
@@ -31,7 +32,11 @@ def intake_page(library: Library) -> IntakeOut:
         ).all()
         by_folder = {read(ScanJob, j.params).folder_id: job_out(j, library) for j in jobs}
         zone = library.zone(session)
-        told = {f.id: folder_out(f, counts.get(f.id, {}), by_folder.get(f.id), zone) for f in folders}
+        watched = set(watched_folders(library, session))
+        told = {
+            f.id: folder_out(f, counts.get(f.id, {}), by_folder.get(f.id), zone, f.id in watched)
+            for f in folders
+        }
         return IntakeOut(
             site=site["name"],
             time_zone=site["time_zone"],

@@ -32,8 +32,10 @@ from grayshelf.web.intake.schemas import (
     ProblemsOut,
     SetsOut,
     SiteIn,
+    WatchedIn,
 )
 from grayshelf.work.backups import BACKUP
+from grayshelf.work.folder_watch import watch
 from grayshelf.work.jobs import ALIVE
 from grayshelf.work.verify import begin_verifying
 
@@ -86,6 +88,14 @@ def let_missing_go(folder_id: int) -> Done:
     return Done(
         message=f"{in_words.several(count, 'frame')} let go. Where their files come back, they are entered anew."
     )
+
+
+@api.put("/folders/<int:folder_id>/watched")
+@api.input(WatchedIn)
+@api.output(Done)
+def watch_folder(folder_id: int, json_data: WatchedIn) -> Done:
+    """Watch a folder, or do so no more."""
+    return Done(message=watch(the_context().library, folder_id, json_data.watched))
 
 
 @api.delete("/folders/<int:folder_id>")

@@ -15,6 +15,12 @@ class FolderIn(Schema):
     path: str = Field(min_length=1, max_length=4096)
 
 
+class WatchedIn(Schema):
+    """Whether a folder is watched."""
+
+    watched: bool
+
+
 class SiteIn(Schema):
     """The site, by whose clock nights are counted."""
 
@@ -48,6 +54,8 @@ class FolderOut(Schema):
     missing: int
     """Frames whose files are not where they were; they keep their sets."""
     job: JobOut | None
+    watched: bool
+    """What comes into it is taken in by itself."""
 
 
 class ProblemOut(Schema):
