@@ -82,9 +82,11 @@ def mended_and_filed(shots: Shots) -> None:
     page = shots.page()
     page.goto(URL + "/intake/mend")
     page.get_by_label("Kind").first.select_option("dark")
-    page.get_by_label("A part of the name").fill("300s")
+    page.get_by_label("A part of the name").fill("gain100")
     page.get_by_label("Offset", exact=True).fill("32")
-    page.get_by_label("Read from their names, by a pattern").fill("{kind}_{exposure}_{temperature}_*")
+    page.get_by_label("Read from their names, by a pattern").fill(
+        "master_{kind}_{exposure}_gain{gain}_{temperature}_{night}"
+    )
     page.get_by_role("button", name=re.compile("^Say it of")).wait_for()
     shots.take(page, "mend")
     page.close()

@@ -13,6 +13,7 @@ import pytest
 
 from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.filing.filing import USUAL, Sort
+from grayshelf.core.filing.name_pattern import name_pattern
 from grayshelf.library import bringing
 from grayshelf.library.choosing import Choice
 from grayshelf.library.filing import FiledBy, FilingWishes
@@ -237,6 +238,25 @@ def test_to_another_disk_without_links_or_room_and_what_stands_in_the_way(own, t
         with pytest.raises(GrayShelfError):
             work.start_filing(own.library, number, Choice(), wrong, "all")
     assert tree(heap) == now
+
+
+def test_names_have_what_was_dialled_and_are_read_again_by_the_same_pattern(own, tmp_path):
+    heap, root = tmp_path / "heap", tmp_path / "sorted"
+    for i in range(4):
+        cards = {
+            **LIGHT,
+            "EXPTIME": 179.99 + i / 100,
+            "CCD-TEMP": -10.2 + i / 10,
+            "DATE-OBS": f"2026-10-18T23:0{i}:00",
+        }
+        write_fits(heap / f"l{i}.fits", cards)
+    own.scan(heap)
+    pattern = "{night}/{target}/{kind}_{filter}_{exposure}_{temperature}_{gain}_{number}"
+    assert file(own, wishes(root, patterns={Sort.LIGHTS: pattern}))["state"] == "done"
+    names = sorted(p.relative_to(root).as_posix() for p in root.rglob("*.fits"))
+    assert names == [f"2026-10-18/NGC_6888/light_SII_180s_-10C_200_000{i}.fits" for i in range(1, 5)]
+    read = name_pattern(pattern).read(names[0]).saying
+    assert (read.exposure_s, read.sensor_temp_c, read.gain, read.filter_code) == (180.0, -10.0, 200.0, "SII")
 
 
 def test_what_a_person_said_stays_and_masters_built_here_are_copied(own, tmp_path):

@@ -13,7 +13,7 @@ from typing import Any
 
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind, parse_kind
-from grayshelf.core.frames.sets import nominal_temperature
+from grayshelf.core.frames.sets import nominal_exposure, nominal_temperature
 
 
 @dataclass(frozen=True)
@@ -82,7 +82,8 @@ def _temperature_written(facts: FrameFacts) -> str | None:
 
 
 def _exposure_written(facts: FrameFacts) -> str | None:
-    return None if facts.exposure_s is None else f"{facts.exposure_s:.6g}s"
+    # As it was dialled: a camera that tells 179.991 s is in one set, and under one name, with those that tell 180.
+    return None if facts.exposure_s is None else f"{nominal_exposure(facts.exposure_s):.6g}s"
 
 
 def _plain_written(value: float | None) -> str | None:
