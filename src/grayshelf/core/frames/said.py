@@ -101,19 +101,11 @@ WORDS = {
 }
 #: Names of facts by the names under which rulers and cards have them.
 QUANTITIES = {
-    "kind": "kind of frame",
-    "camera": "camera",
-    "telescope": "telescope",
-    "focal_length_mm": "focal length",
-    "filter_code": "filter",
-    "target": "target",
-    "exposure_s": "exposure",
-    "gain": "gain",
-    "offset": "offset",
-    "binning": "binning",
-    "sensor_temp_c": "temperature",
-    "angle": "angle",
-    "focus": "focus",
+    **{
+        ("angle" if name == "angle_deg" else name): word
+        for name, word in WORDS.items()
+        if name not in ("is_master", "clock_s")
+    },
     "night": "age",
 }
 _TEXTS = ("camera", "telescope", "filter_code", "target")
