@@ -5,6 +5,7 @@ from __future__ import annotations
 import logging
 import threading
 import time
+from hashlib import blake2b
 from pathlib import Path
 
 from sqlalchemy import select
@@ -12,7 +13,7 @@ from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import GrayShelfError, NotFound
-from grayshelf.library.folders import FileStamp, walk_frames
+from grayshelf.library.folders import walk_frames
 from grayshelf.library.library import Library
 from grayshelf.library.models import Folder, Job
 from grayshelf.library.records import as_kept, read
@@ -57,8 +58,8 @@ class FolderWatch:
 
     def __init__(self, library: Library, runner: JobRunner) -> None:
         self._library, self._runner = library, runner
-        self._seen: dict[int, tuple[tuple[str, FileStamp], ...]] = {}
-        self._taken_in: dict[int, tuple[tuple[str, FileStamp], ...]] = {}
+        self._seen: dict[int, bytes] = {}
+        self._taken_in: dict[int, bytes] = {}
         self._not_before: dict[int, float] = {}
         self._scans: dict[int, int] = {}
         self._end = threading.Event()
@@ -88,7 +89,7 @@ class FolderWatch:
         if begun < self._not_before.get(folder_id, 0.0):
             return
         try:
-            now = tuple(walk_frames(path, self._stop_early))
+            now = self._fingerprint(path)
         except (OSError, InterruptedError):
             # Its disk is out: what is on it is missing only once somebody scans.
             return
@@ -106,6 +107,15 @@ class FolderWatch:
             job_id = self._runner.start("scan", f"What came into {path.name}", as_kept(ScanJob(folder_id)))
         self._scans[job_id] = folder_id
         self._taken_in[folder_id] = now
+
+    def _fingerprint(self, path: Path) -> bytes:
+        """The same while the same files, of the same sizes and times, lie in a folder; not the list itself, which is long."""
+        digest = blake2b(digest_size=16)
+        for name, stamp in walk_frames(path, self._stop_early):
+            digest.update(
+                f"{name}\0{stamp.size_bytes}\0{stamp.modified_ns}\n".encode("utf-8", "surrogateescape")
+            )
+        return digest.digest()
 
     def _stop_early(self) -> None:
         if self._end.is_set():
