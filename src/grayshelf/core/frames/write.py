@@ -99,7 +99,7 @@ def frame_header(facts: FrameFacts, extra: Mapping[str, tuple[object, str]] | No
         ),
         ("AMBTEMP", facts.air_temp_c, "[degC] air temperature"),
         ("NCOMBINE", facts.n_combined, "frames combined"),
-        (SAID_CARD, said_in_card(facts), "said by a person, not by headers"),
+        (SAID_CARD, said_in_card(facts), "by hand"),
     ]
     for name, value, comment in cards:
         if value is not None:
