@@ -30,7 +30,8 @@ def _contents(*folders: Path) -> dict[str, int]:
 
 def _heap(folder: Path, frames: Path) -> None:
     """Many files of one small frame, each of its own moment."""
-    data = min(frames.rglob("*.fits"), key=lambda p: p.stat().st_size).read_bytes()
+    smallest = sorted(frames.rglob("*.fits"), key=lambda p: p.stat().st_size)
+    data = next(d for p in smallest if b"DATE-OBS=" in (d := p.read_bytes()))
     at = data.index(b"DATE-OBS=")
     for i in range(FRAMES):
         card = f"DATE-OBS= '2026-09-{1 + i // 100:02d}T{i // 60 % 24:02d}:{i % 60:02d}:{i % 59:02d}.{i:03d}'"

@@ -174,6 +174,27 @@ def test_stopped_at_any_moment_it_goes_on_or_back(own, tmp_path, monkeypatch, wa
         assert tree(heap) == before and not [n for n in tree(root) if not n.endswith("/")], stop_at
 
 
+@pytest.mark.parametrize("step", ["let_source_go", "let_target_go"])
+def test_ended_before_an_old_name_is_gone_nothing_is_left_behind(own, tmp_path, monkeypatch, step):
+    heap, root = tmp_path / "heap", tmp_path / "sorted"
+    a_heap(heap, 5, 12)
+    own.scan(heap)
+    before, real = tree(heap), getattr(work, step)
+
+    def ends(_):
+        monkeypatch.setattr(work, step, real)
+        raise Stopped
+
+    monkeypatch.setattr(work, step, ends)
+    for job in (file(own, wishes(root)), None):
+        job = job or take_back(own)
+        if job["state"] == "stopped":
+            own.client.post(f"/api/jobs/{job['id']}/resume")
+            assert own.ended(job["id"])["state"] == "done"
+    assert tree(heap) == before and not [n for n in tree(root) if not n.endswith("/")]
+    on_the_list(own)
+
+
 def test_to_another_disk_without_links_or_room_and_what_stands_in_the_way(own, tmp_path, monkeypatch):
     heap, root = tmp_path / "heap", tmp_path / "sorted"
     for i in range(8):

@@ -210,6 +210,12 @@ def bring_back(file: FiledFile, moved: bool, check: Callable[[], None]) -> Put:
     return _put(file, moved, None)
 
 
+def let_target_go(p: Put) -> None:
+    """Remove the new name of a file that was moved and is back where it was."""
+    if p.moved and p.source.exists() and p.target.exists():
+        p.target.unlink()
+
+
 def _moved_back(source: Path, target: Path, check: Callable[[], None]) -> None:
     if source.exists():
         if not source.samefile(target) and sha256_of(source) != sha256_of(target):

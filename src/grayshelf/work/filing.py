@@ -14,7 +14,7 @@ from sqlalchemy import select, update
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import Conflict, GrayShelfError, NotFound
-from grayshelf.library.bringing import Left, Put, bring, bring_back, let_source_go
+from grayshelf.library.bringing import Left, Put, bring, bring_back, let_source_go, let_target_go
 from grayshelf.library.choosing import Choice
 from grayshelf.library.files import sync_folder
 from grayshelf.library.filing import (
@@ -195,13 +195,12 @@ def take_filing_back(library: Library, control: JobControl, params: dict[str, An
         with library.db.session() as session:
             rows = _rows(session, [f.id for f in part])
             one.tell_places(session, [(p.frame_id, p.target, p.source) for p in back])
-            for p in back:
-                rows[p.file_id].state = FiledState.BACK
             for file_id, reason in left:
                 rows[file_id].reason = reason
+        # Only then is it noted as back: killed in between, it is looked at once more.
         for p in back:
-            if p.moved and p.source.exists() and p.target.exists():
-                p.target.unlink()
+            let_target_go(p)
+        _note(library, [p.file_id for p in back], FiledState.BACK)
     one.drop_made()
     with library.db.session() as session:
         filing = session.get_one(Filing, one.filing_id)
