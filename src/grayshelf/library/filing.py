@@ -8,7 +8,7 @@ from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from pathlib import Path
 
-from sqlalchemy import func, select
+from sqlalchemy import func, insert, select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import FolderRefused, GrayShelfError
@@ -225,32 +225,34 @@ def begin_filing(
     library: Library, session: Session, plan: FilingPlan, way: FiledBy, words: str, folder_id: int
 ) -> int:
     """Write a plan into the journal; the files go afterwards. Returns its number."""
-    going = plan.going
+    # All is looked up before anything is written, and written in one go: others wait for that.
+    files = [(p.frame.frame_id, p.frame.path, p.path, plan.stamps[p.frame.frame_id]) for p in plan.going]
+    alone = [(None, a.source, a.target, stamp_of(Path(a.source))) for a in plan.along]
     filing = Filing(
         begun_at=library.clock.now(),
         root=str(plan.root),
         folder_id=folder_id,
         way=way.value,
         words=words,
-        n_files=len(going) + len(plan.along),
+        n_files=len(files) + len(alone),
         made_folders=[],
     )
     session.add(filing)
     session.flush()
-    files = [(p.frame.frame_id, p.frame.path, p.path, plan.stamps[p.frame.frame_id]) for p in going]
-    alone = [(None, a.source, a.target, stamp_of(Path(a.source))) for a in plan.along]
-    for frame_id, source, target, stamp in [*files, *alone]:
-        session.add(
-            FiledFile(
-                filing_id=filing.id,
-                frame_id=frame_id,
-                source=source,
-                target=str(plan.root / target),
-                size_bytes=stamp.size_bytes,
-                modified_ns=stamp.modified_ns,
-                state=FiledState.PLANNED.value,
-            )
-        )
+    rows = [
+        {
+            "filing_id": filing.id,
+            "frame_id": frame_id,
+            "source": source,
+            "target": str(plan.root / target),
+            "size_bytes": stamp.size_bytes,
+            "modified_ns": stamp.modified_ns,
+            "state": FiledState.PLANNED.value,
+            "reason": "",
+        }
+        for frame_id, source, target, stamp in [*files, *alone]
+    ]
+    session.execute(insert(FiledFile), rows)
     return filing.id
 
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import select, update
+from sqlalchemy import insert, select, update
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import Conflict, NotFound
@@ -39,36 +39,32 @@ class MendJob:
     mending_id: int
 
 
-def begin_saying(library: Library, session: Session, words: str, of: str, said: Sequence[OfFrame]) -> Mending:
-    """Keep what is said; the frames are told by it afterwards (`tell_mended`).
+def begin_saying(library: Library, session: Session, words: str, of: str, said: Sequence[OfFrame]) -> int:
+    """Keep what is said; the frames are told by it afterwards (`tell_mended`). Returns the number of the act.
 
     A master that was built of a set all of whose frames are told otherwise is told with them.
     """
     now = library.clock.now()
     on = now.astimezone(library.zone(session)).date()
-    said = [*said, *_of_their_masters(session, said)]
-    mending = Mending(said_at=now, words=words, of=of, n_frames=len(said))
+    by_id = {one.frame_id: one for one in [*said, *_of_their_masters(session, said)]}
+    # All is read before anything is written, and written in one go: others wait for that.
+    rows: list[dict[str, Any]] = []
+    for part in in_parts(sorted(by_id)):
+        query = select(Frame.id, Frame.path, Frame.rejected, Frame.reason, Folder.path)
+        for frame_id, path, rejected, reason, root in session.execute(
+            query.join(Folder, Folder.id == Frame.folder_id).where(Frame.id.in_(part))
+        ):
+            one = by_id[frame_id]
+            says = replace(one.saying, on=on).to_plain() | ({} if one.kept is None else {KEPT: one.kept})
+            before = {} if one.kept is None else {"rejected": rejected, "reason": reason}
+            rows.append(
+                {"frame_id": frame_id, "file": str(Path(root) / path), "says": says, "before": before}
+            )
+    mending = Mending(said_at=now, words=words, of=of, n_frames=len(rows))
     session.add(mending)
     session.flush()
-    by_id = {one.frame_id: one for one in said}
-    for part in in_parts(sorted(by_id)):
-        query = (
-            select(Frame, Folder.path).join(Folder, Folder.id == Frame.folder_id).where(Frame.id.in_(part))
-        )
-        for frame, root in session.execute(query):
-            one = by_id[frame.id]
-            says = replace(one.saying, on=on).to_plain() | ({} if one.kept is None else {KEPT: one.kept})
-            before = {} if one.kept is None else {"rejected": frame.rejected, "reason": frame.reason}
-            session.add(
-                MendedFrame(
-                    mending_id=mending.id,
-                    frame_id=frame.id,
-                    file=str(Path(root) / frame.path),
-                    says=says,
-                    before=before,
-                )
-            )
-    return mending
+    session.execute(insert(MendedFrame), [{**row, "mending_id": mending.id} for row in rows])
+    return mending.id
 
 
 def _of_their_masters(session: Session, said: Sequence[OfFrame]) -> list[OfFrame]:

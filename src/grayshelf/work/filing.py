@@ -5,6 +5,7 @@ and all of it is taken back, also later.
 from __future__ import annotations
 
 import logging
+import threading
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -38,6 +39,8 @@ from grayshelf.work.job_states import ALIVE
 from grayshelf.work.jobs import JobControl, JobRunner
 
 log = logging.getLogger(__name__)
+#: Held while a filing is begun: two at once are refused. Not the runner's own lock, for which a run at night would wait.
+_beginning = threading.Lock()
 FILE, UNFILE = "file", "unfile"
 #: Reasons why single files stayed that are told with the job; the journal has all.
 MOST_TOLD = 200
@@ -59,7 +62,7 @@ def start_filing(
     ------
     GrayShelfError, FolderRefused, Conflict
     """
-    with runner.changing:
+    with _beginning:
         _nobody_files(library)
         plan = plan_filing(library, choice, wishes)
         if not plan.going:
@@ -121,7 +124,7 @@ def start_taking_back(library: Library, runner: JobRunner, filing_id: int) -> in
     ------
     NotFound, Conflict
     """
-    with runner.changing:
+    with _beginning:
         _nobody_files(library)
         with library.db.session() as session:
             filing = session.get(Filing, filing_id)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import Any
@@ -36,6 +37,8 @@ from grayshelf.work.job_states import ALIVE
 from grayshelf.work.jobs import JobControl, JobRunner
 
 MEND = "mend"
+#: Held while something is begun to be said. Not the runner's own lock, for which a run at night would wait.
+_beginning = threading.Lock()
 #: Frames that a preview shows one by one.
 SHOWN = 40
 
@@ -167,31 +170,31 @@ def begin_mending(
     GrayShelfError
         Where no frame is chosen, or nothing is said of any.
     """
-    with runner.changing, library.db.session() as session:
+    with _beginning:
         _nobody_mends(library)
-        folder = session.get(Folder, choice.folder_id) if choice.folder_id is not None else None
-        rows = session.execute(select(Frame.id, Frame.path).where(chosen(choice)).order_by(Frame.id)).all()
-        told = [(frame_id, said_of(path)) for frame_id, path in rows]
-        said = [OfFrame(frame_id, t.saying, kept) for frame_id, t in told if t.saying is not None]
-        if not said:
-            raise GrayShelfError(
-                "No frame is chosen." if not rows else "Nothing is said of any of these frames.",
-                "Choose others." if not rows else "Look at the pattern.",
-            )
-        mending = begin_saying(
-            library, session, words, choice.in_words(folder.path if folder is not None else ""), said
-        )
-        mending_id = mending.id
-    return _start(runner, mending_id, f"Saying {words} of {len(said):,} frames")
+        with library.db.session() as session:
+            folder = session.get(Folder, choice.folder_id) if choice.folder_id is not None else None
+            of = choice.in_words(folder.path if folder is not None else "")
+            query = select(Frame.id, Frame.path).where(chosen(choice)).order_by(Frame.id)
+            told = [(frame_id, said_of(path)) for frame_id, path in session.execute(query)]
+            said = [OfFrame(frame_id, t.saying, kept) for frame_id, t in told if t.saying is not None]
+            if not said:
+                raise GrayShelfError(
+                    "No frame is chosen." if not told else "Nothing is said of any of these frames.",
+                    "Choose others." if not told else "Look at the pattern.",
+                )
+            mending_id = begin_saying(library, session, words, of, said)
+        return _start(runner, mending_id, f"Saying {words} of {len(said):,} frames")
 
 
 def take_back(library: Library, runner: JobRunner, mending_id: int) -> int:
     """Take back what was said; returns the job that tells the frames as they were."""
-    with runner.changing, library.db.session() as session:
+    with _beginning:
         _nobody_mends(library)
-        mending = note_taken_back(library, session, mending_id)
-        words, frames = mending.words, mending.n_frames
-    return _start(runner, mending_id, f"Taking {words} of {frames:,} frames back")
+        with library.db.session() as session:
+            mending = note_taken_back(library, session, mending_id)
+            words, frames = mending.words, mending.n_frames
+        return _start(runner, mending_id, f"Taking {words} of {frames:,} frames back")
 
 
 def _start(runner: JobRunner, mending_id: int, title: str) -> int:
