@@ -298,6 +298,9 @@ def test_what_a_person_said_stays_and_masters_built_here_are_copied(own, tmp_pat
     assert tree(own.root / "masters") == own_files
     masters = list((root / "0_masters").rglob("*.fits"))
     assert len(masters) == 1 and masters[0].read_bytes() in own_files.values()
+    with pytest.raises(GrayShelfError, match="No frame goes anywhere"):
+        file(own, wishes(root))
+    assert not [p for p in work.plan_filing(own.library, Choice(), wishes(root)).placed if p.stays]
     # Read again where they are now, they still are what they were.
     own.scan(root)
     assert own.query("SELECT id, rejected, json_extract(facts, '$.offset') FROM frame WHERE state != 'duplicate' ORDER BY id") == marks  # fmt: skip

@@ -177,12 +177,13 @@ def plan_filing(
             f"{len(rows):,} frames are more than are filed at once ({MOST_AT_ONCE:,}).",
             "Choose a part of them first: a folder, a camera, a night.",
         )
+    copied = _copied_before(library, root)
     frames: list[FrameThere] = []
     stamps: dict[int, FileStamp] = {}
     for frame_id, path, plain, size_bytes, modified_ns, folder, own in rows:
         stamps[frame_id] = FileStamp(size_bytes, modified_ns)
         facts = facts_if_sound(plain)
-        if facts is None or (own and not (built_here and facts.is_master)):
+        if facts is None or (own and not (built_here and facts.is_master and frame_id not in copied)):
             continue
         whole = f"{folder}/{path}"
         below = whole[len(str(root)) + 1 :] if whole.startswith(f"{root}/") else None
@@ -192,6 +193,18 @@ def plan_filing(
     )
     along = _along(root, placed) if wishes.along else ()
     return FilingPlan(root, tuple(placed), tuple(along), stamps)
+
+
+def _copied_before(library: Library, root: Path) -> set[int]:
+    """Frames of the library's own that have a copy below a folder already."""
+    below = FiledFile.target.startswith(f"{root}/", autoescape=True)
+    with library.db.session() as session:
+        query = select(FiledFile.frame_id, FiledFile.target).where(
+            FiledFile.state == FiledState.DONE.value,
+            FiledFile.source.startswith(f"{library.root}/", autoescape=True),
+            below,
+        )
+        return {i for i, target in session.execute(query) if i is not None and Path(target).is_file()}
 
 
 def _listed(folder: Path) -> Collection[str]:
