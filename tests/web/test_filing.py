@@ -307,3 +307,21 @@ def test_what_a_person_said_stays_and_masters_built_here_are_copied(own, tmp_pat
     assert own.query("SELECT count(*) FROM frame WHERE state = 'duplicate'") == [(1,)]
     take_back(own)
     assert not masters[0].exists() and tree(own.root / "masters") == own_files
+
+
+def test_a_folder_that_was_filed_into_can_be_taken_off_and_its_number_wishes_nothing(own, tmp_path):
+    heap, root = tmp_path / "heap", tmp_path / "sorted"
+    write_fits(heap / "d.fits", {**DARK, "DATE-OBS": "2026-10-18T22:00:00"})
+    own.scan(heap)
+    assert file(own, wishes(root))["state"] == "done"
+    folders = {f["path"]: f["id"] for f in own.get("/api/intake")["folders"]}
+    for body in ("filing/from-now-on", {"folder_ids": [folders[str(root)]]}), (f"folders/{folders[str(root)]}/watched", {"watched": True}):  # fmt: skip
+        assert own.client.put(f"/api/{body[0]}", json=body[1]).status_code == 200
+    assert own.client.delete(f"/api/folders/{folders[str(root)]}").status_code == 200
+    # The next folder gets its number, and neither its wishes nor its watch.
+    other = tmp_path / "other"
+    write_fits(other / "e.fits", {**DARK, "DATE-OBS": "2026-10-18T23:00:00"})
+    own.scan(other)
+    now = {f["path"]: f for f in own.get("/api/intake")["folders"]}
+    assert now[str(other)]["id"] == folders[str(root)] and not now[str(other)]["watched"]
+    assert own.get("/api/filing")["from_now_on"] == [] and (other / "e.fits").is_file()

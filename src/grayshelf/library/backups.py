@@ -55,6 +55,8 @@ def back_up(database: Path, now: datetime, target: Path | None = None) -> Path:
     if target.exists():
         raise Conflict(f"{target} is there already, and was left as it is.", "Name another file.")
     part = target.with_name(target.name + ".part")
+    if not own and part.exists():
+        raise Conflict(f"{part} is there already, and was left as it is.", "Name another file.")
     try:
         target.parent.mkdir(parents=True, exist_ok=True)
         part.unlink(missing_ok=True)

@@ -8,8 +8,10 @@ from datetime import date
 from sqlalchemy import ColumnElement, and_, func, or_, select
 from sqlalchemy.orm import Session
 
+from grayshelf.core.frames.facts import lacking
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.library.catalog import IN_SETS
+from grayshelf.library.facts_json import facts_if_sound
 from grayshelf.library.models import Folder, Frame
 from grayshelf.library.unreadable import readable
 
@@ -47,8 +49,6 @@ class Choice:
     lacks: str = ""
     """One of `MAY_LACK`."""
     set_id: int | None = None
-    said: int | None = None
-    """Of which this act of mending says something."""
 
     def in_words(self, folder: str) -> str:
         """'in darks, of 18 Oct 2026, that lack gain'; `folder` is the named folder's path."""
@@ -133,25 +133,20 @@ class LackingGroup:
 
 def lacking_groups(session: Session) -> list[LackingGroup]:
     """Frames that lack something that matters, by folder, kind and camera; the largest group first."""
-    query = select(Frame.folder_id, Folder.path, Frame.path, Frame.kind, Frame.camera, Frame.reason)
+    query = select(Frame.folder_id, Folder.path, Frame.path, Frame.kind, Frame.camera, Frame.facts)
     rows = session.execute(
         query.join(Folder, Folder.id == Frame.folder_id)
         .where(Frame.state == "lacking", Frame.missing_since.is_(None), Frame.rejected.is_(False))
         .order_by(Frame.path)
     )
     found: dict[LackingGroup, LackingGroup] = {}
-    for folder_id, folder, path, kind, camera, reason in rows:
+    for folder_id, folder, path, kind, camera, plain in rows:
+        facts = facts_if_sound(plain)
+        if facts is None:
+            continue
         below, _, name = path.rpartition("/")
-        group = LackingGroup(folder_id, folder, below, kind, camera, _lacking_words(reason), 0, "")
+        group = LackingGroup(folder_id, folder, below, kind, camera, lacking(facts), 0, "")
         before = found.get(group, replace(group, example=name))
         found[group] = replace(before, frames=before.frames + 1)
     groups = list(found.values())
     return sorted(groups, key=lambda g: (-g.frames, g.folder, g.below))
-
-
-def _lacking_words(reason: str) -> tuple[str, ...]:
-    """What is lacking, from what is said of a frame (`catalog.what_is_said`)."""
-    first = reason.partition(";")[0].rstrip(".")
-    if not first.startswith("Lacks "):
-        return ()
-    return tuple(first.removeprefix("Lacks ").split(", "))

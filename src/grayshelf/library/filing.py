@@ -97,6 +97,14 @@ def keep_from_now_on(library: Library, folder_ids: Sequence[int]) -> str:
     return f"What comes into {count} folder{'s' if count != 1 else ''} is filed by itself after each scan."
 
 
+def no_more_from(library: Library, session: Session, folder_id: int) -> None:
+    """What comes into a folder is filed by itself no more."""
+    wishes = filing_wishes(library, session)
+    if folder_id in wishes.from_now_on:
+        others = tuple(i for i in wishes.from_now_on if i != folder_id)
+        keep_filing_wishes(library, session, replace(wishes, from_now_on=others))
+
+
 @dataclass(frozen=True)
 class Along:
     """A file that is no frame, and goes along with its folder."""
@@ -148,15 +156,9 @@ def folder_to_file_into(library: Library, text: str) -> Path:
     return root
 
 
-def plan_filing(
-    library: Library, choice: Choice, wishes: FilingWishes, *, built_here: bool = True
-) -> FilingPlan:
-    """Where the frames that are chosen would go; nothing is changed.
-
-    Parameters
-    ----------
-    built_here
-        Also what was shot and combined here, which is copied: its own place is the library's folder.
+def plan_filing(library: Library, choice: Choice, wishes: FilingWishes) -> FilingPlan:
+    """Where the frames that are chosen would go; nothing is changed. Masters built here are copied: their own place is the
+    library's folder.
 
     Raises
     ------
@@ -183,7 +185,7 @@ def plan_filing(
     for frame_id, path, plain, size_bytes, modified_ns, folder, own in rows:
         stamps[frame_id] = FileStamp(size_bytes, modified_ns)
         facts = facts_if_sound(plain)
-        if facts is None or (own and not (built_here and facts.is_master and frame_id not in copied)):
+        if facts is None or (own and (not facts.is_master or frame_id in copied)):
             continue
         whole = f"{folder}/{path}"
         below = whole[len(str(root)) + 1 :] if whole.startswith(f"{root}/") else None
@@ -234,9 +236,7 @@ def _along(root: Path, placed: Sequence[Placed]) -> list[Along]:
     return found
 
 
-def begin_filing(
-    library: Library, session: Session, plan: FilingPlan, way: FiledBy, words: str, folder_id: int
-) -> int:
+def begin_filing(library: Library, session: Session, plan: FilingPlan, way: FiledBy, words: str) -> int:
     """Write a plan into the journal; the files go afterwards. Returns its number."""
     # All is looked up before anything is written, and written in one go: others wait for that.
     files = [(p.frame.frame_id, p.frame.path, p.path, plan.stamps[p.frame.frame_id]) for p in plan.going]
@@ -244,7 +244,6 @@ def begin_filing(
     filing = Filing(
         begun_at=library.clock.now(),
         root=str(plan.root),
-        folder_id=folder_id,
         way=way.value,
         words=words,
         n_files=len(files) + len(alone),

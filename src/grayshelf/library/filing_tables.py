@@ -19,8 +19,6 @@ class Filing(Base):
     begun_at: Mapped[datetime]
     root: Mapped[str]
     """The folder that is filed into."""
-    folder_id: Mapped[int] = mapped_column(ForeignKey("folder.id"))
-    """On the list, in which that folder lies."""
     way: Mapped[str] = mapped_column(String(8))
     """A `FiledBy`."""
     words: Mapped[str] = mapped_column(Text)

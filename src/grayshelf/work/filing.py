@@ -81,7 +81,7 @@ def _start(library: Library, runner: JobRunner, plan: FilingPlan, wishes: Filing
         raise GrayShelfError(
             f"{plan.root} could not be made ({error.strerror}).", "Name a folder that you may write into."
         ) from error
-    folder_id, _, below = folder_that_holds(library, str(plan.root))
+    _, _, below = folder_that_holds(library, str(plan.root))
     with library.db.session() as session:
         before = filing_wishes(library, session)
         keep_filing_wishes(
@@ -91,7 +91,7 @@ def _start(library: Library, runner: JobRunner, plan: FilingPlan, wishes: Filing
                 str(plan.root), wishes.patterns, wishes.unknown, wishes.way, wishes.along, before.from_now_on
             ),
         )
-        filing_id = begin_filing(library, session, plan, wishes.way, words, folder_id)
+        filing_id = begin_filing(library, session, plan, wishes.way, words)
         if new and below:
             # One that is on the list itself stays, to be filed into again.
             session.get_one(Filing, filing_id).made_folders = [str(plan.root)]

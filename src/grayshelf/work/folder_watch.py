@@ -53,6 +53,12 @@ def watch(library: Library, folder_id: int, watched: bool) -> str:
     return f"{path} is watched no more."
 
 
+def stop_watching(library: Library, session: Session, folder_id: int) -> None:
+    """A folder is taken off the list."""
+    left = [i for i in watched_folders(library, session) if i != folder_id]
+    library.set_setting(session, _PLACE, {"ids": left})
+
+
 class FolderWatch:
     """Looks into watched folders until it is told to end."""
 

@@ -12,6 +12,7 @@ from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import Conflict, NotFound
 from grayshelf.library import missing
+from grayshelf.library.filing import no_more_from
 from grayshelf.library.kept import kept
 from grayshelf.library.library import Library
 from grayshelf.library.models import Folder, Frame, Job
@@ -22,6 +23,7 @@ from grayshelf.web.common.schemas import JobOut
 from grayshelf.web.intake.problems import TO_LOOK_AT
 from grayshelf.web.intake.schemas import CountOut, FolderOut
 from grayshelf.web.intake.sets import KIND_ORDER
+from grayshelf.work.folder_watch import stop_watching
 from grayshelf.work.jobs import ALIVE
 
 #: Endings of files that hold pictures which cannot be read yet, by what they are.
@@ -113,6 +115,9 @@ def forget_folder(library: Library, folder_id: int) -> str:
         path = folder.path
     missing.forget_frames(library, folder_id)
     with library.db.session() as session:
+        # The next folder on the list may have its number: it is not to be watched, or moved from, for that.
+        no_more_from(library, session, folder_id)
+        stop_watching(library, session, folder_id)
         session.delete(_folder(session, folder_id))
     library.touched()
     return path

@@ -30,7 +30,7 @@ export function asked(meant: Meant, typed: Typed): Schemas["MendIn"] {
   for (const name of NUMBERS)
     if (typed[name]?.trim() && Number.isFinite(numberOf(typed[name]))) saying[name] = numberOf(typed[name]);
   for (const name of TEXTS) if (typed[name]?.trim()) saying[name] = typed[name].trim();
-  if (typed.kind) saying.is_master = typed.master === "yes";
+  if (typed.kind && typed.master === "yes") saying.is_master = true;
   const clock = numberOf(typed.hours ?? "") * 3600 + numberOf(typed.minutes ?? "") * 60;
   if (clock && Number.isFinite(clock)) saying.clock_s = typed.clock === "ahead" ? -clock : clock;
   return {

@@ -17,14 +17,12 @@ def upgrade() -> None:
         sa.Column("id", sa.Integer(), nullable=False),
         sa.Column("begun_at", grayshelf.library.models.Utc(), nullable=False),
         sa.Column("root", sa.String(), nullable=False),
-        sa.Column("folder_id", sa.Integer(), nullable=False),
         sa.Column("way", sa.String(length=8), nullable=False),
         sa.Column("words", sa.Text(), nullable=False),
         sa.Column("n_files", sa.Integer(), nullable=False),
         sa.Column("made_folders", sa.JSON(), nullable=False),
         sa.Column("job_id", sa.Integer(), nullable=True),
         sa.Column("taken_back_at", grayshelf.library.models.Utc(), nullable=True),
-        sa.ForeignKeyConstraint(["folder_id"], ["folder.id"]),
         sa.PrimaryKeyConstraint("id"),
     )
     op.create_table(
