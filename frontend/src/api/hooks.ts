@@ -187,6 +187,17 @@ export const useFiling = () =>
 export const useFilingPreview = (body: Schemas["FilingIn"]) =>
   asked.useQuery("post", "/api/filing/preview", { body }, { placeholderData: keepPreviousData });
 
+export const useRoom = () =>
+  asked.useQuery("get", "/api/room", {}) as UseQueryResult<Schemas["RoomOut"], Problem>;
+
+export const useRoomPreview = (body: Schemas["LetGoIn"]) =>
+  asked.useQuery(
+    "post",
+    "/api/room/preview",
+    { body },
+    { enabled: body.set_ids.length > 0, placeholderData: keepPreviousData },
+  );
+
 export const useSets = (page: number, kind: string) =>
   asked.useQuery(
     "get",

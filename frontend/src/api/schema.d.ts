@@ -5689,6 +5689,187 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/room": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What takes how much room, and which raw frames may go. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["RoomOut"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/room/let-go": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Pack these raw frames, move them to another disk, or throw them away. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["LetGoIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["StartedOut"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/room/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What would become of these raw frames, and what is lost by it; nothing is changed. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["LetGoIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["LetGoPreviewOut"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/room/{filing_id}/delete": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Delete for good what was thrown away. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    filing_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["StartedOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs": {
         parameters: {
             query?: never;
@@ -7100,6 +7281,20 @@ export interface components {
             text: string;
         };
         /**
+         * DiskOut
+         * @description A disk on which folders of the library lie.
+         */
+        DiskOut: {
+            /** Folders */
+            folders: string[];
+            /** Free Text */
+            free_text: string;
+            /** Taken Share */
+            taken_share: number;
+            /** Whole Text */
+            whole_text: string;
+        };
+        /**
          * Done
          * @description It is done.
          */
@@ -7266,12 +7461,14 @@ export interface components {
          * @description How a file comes to its place.
          * @enum {string}
          */
-        FiledBy: "move" | "copy";
+        FiledBy: "move" | "copy" | "pack" | "throw";
         /**
          * FiledOut
          * @description Something that was filed before.
          */
         FiledOut: {
+            /** Can Delete */
+            can_delete: boolean;
             /** Can Take Back */
             can_take_back: boolean;
             /** Counts */
@@ -7321,7 +7518,11 @@ export interface components {
              * @default unknown
              */
             unknown: string;
-            way: components["schemas"]["FiledBy"];
+            /**
+             * Way
+             * @enum {string}
+             */
+            way: "move" | "copy";
         };
         /**
          * FilingOut
@@ -7350,7 +7551,11 @@ export interface components {
             root: string;
             /** Unknown */
             unknown: string;
-            way: components["schemas"]["FiledBy"];
+            /**
+             * Way
+             * @enum {string}
+             */
+            way: "move" | "copy";
         };
         /**
          * FilingPreviewOut
@@ -8635,6 +8840,8 @@ export interface components {
             numbers?: {
                 [key: string]: number;
             };
+            /** @default null */
+            raw_frames: components["schemas"]["RawFrames"] | null;
             /**
              * Reason
              * @default
@@ -8658,6 +8865,7 @@ export interface components {
             flats_when: components["schemas"]["FlatsWhen"];
             /** Groups */
             groups: components["schemas"]["RuleGroupOut"][];
+            raw_frames: components["schemas"]["RawFrames"];
         };
         /**
          * InputOut
@@ -8916,6 +9124,42 @@ export interface components {
         LadderOut: {
             /** Keys */
             keys: string[];
+        };
+        /**
+         * LetGoIn
+         * @description Raw frames of which sets are let go, and how.
+         */
+        LetGoIn: {
+            /**
+             * Root
+             * @default
+             */
+            root: string;
+            /** Set Ids */
+            set_ids: number[];
+            /**
+             * Way
+             * @enum {string}
+             */
+            way: "pack" | "move" | "throw";
+        };
+        /**
+         * LetGoPreviewOut
+         * @description What would become of raw frames.
+         */
+        LetGoPreviewOut: {
+            /** Advice */
+            advice: string;
+            /** Lost */
+            lost: string[];
+            /** N Frames */
+            n_frames: number;
+            /** Size Text */
+            size_text: string;
+            /** Stays */
+            stays: components["schemas"]["CountOut"][];
+            /** Trouble */
+            trouble: string;
         };
         /**
          * LightChangeOut
@@ -10035,6 +10279,39 @@ export interface components {
             text: string;
         };
         /**
+         * RawFrames
+         * @description What becomes of the raw frames of a master: a house rule.
+         * @enum {string}
+         */
+        RawFrames: "kept as they are" | "packed without loss" | "thrown away";
+        /**
+         * RawNightOut
+         * @description Raw frames of one kind and night.
+         */
+        RawNightOut: {
+            /** Kept For */
+            kept_for: string;
+            /** Key */
+            key: string;
+            /** Kind */
+            kind: string;
+            /** N Frames */
+            n_frames: number;
+            /** N Packed */
+            n_packed: number;
+            /** Night */
+            night: string;
+            /** Set Ids */
+            set_ids: number[];
+            /** Size Bytes */
+            size_bytes: number;
+            /** Size Text */
+            size_text: string;
+            /** Title */
+            title: string;
+            wished: components["schemas"]["RawFrames"];
+        };
+        /**
          * ReadyOut
          * @description One line of what to know before the start.
          */
@@ -10209,6 +10486,46 @@ export interface components {
             rig_id: number;
             /** Time Zone */
             time_zone: string | null;
+        };
+        /**
+         * RoomOfKindOut
+         * @description Room that one kind of frame takes.
+         */
+        RoomOfKindOut: {
+            /** By Age */
+            by_age: string[];
+            /** Kind */
+            kind: string;
+            /** N Frames */
+            n_frames: number;
+            /** Share */
+            share: number;
+            /** Size Text */
+            size_text: string;
+            /** Title */
+            title: string;
+        };
+        /**
+         * RoomOut
+         * @description The page Room.
+         */
+        RoomOut: {
+            /** Ages */
+            ages: string[];
+            /** Disks */
+            disks: components["schemas"]["DiskOut"][];
+            /** Filed */
+            filed: components["schemas"]["FiledOut"][];
+            /** Kinds */
+            kinds: components["schemas"]["RoomOfKindOut"][];
+            /** More Nights */
+            more_nights: number;
+            /** N Frames */
+            n_frames: number;
+            /** Nights */
+            nights: components["schemas"]["RawNightOut"][];
+            /** Total Text */
+            total_text: string;
         };
         /**
          * RoundOut

@@ -7,6 +7,7 @@ every moment and none is overwritten. To another disk it is copied, read back an
 from __future__ import annotations
 
 import errno
+import hashlib
 import os
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -18,6 +19,7 @@ from grayshelf.library.files import drop_unfinished, sha256_of, write_new
 from grayshelf.library.filing import FiledState
 from grayshelf.library.folders import FileStamp, stamp_of
 from grayshelf.library.models import FiledFile
+from grayshelf.library.packing import NotPacked, pack, unpack, unpacked
 from grayshelf.library.room import as_disk_full
 
 _PIECE = 1 << 20
@@ -40,7 +42,9 @@ class Put:
     moved: bool
     """As against copied: what it came from is to go."""
     sha256: str | None
-    """Of what was copied."""
+    """Of what is in the new place, where that is another file and not another name for it."""
+    was_sha256: str | None
+    """Of what it came from, where it was read."""
     came_from: FileStamp
 
 
@@ -89,9 +93,9 @@ def _why(error: Exception) -> str:
     return f"It could not be brought there ({getattr(error, 'strerror', None) or error})."
 
 
-def _put(file: FiledFile, moved: bool, sha256: str | None) -> Put:
-    came_from = FileStamp(file.size_bytes, file.modified_ns)
-    return Put(file.id, file.frame_id, Path(file.source), Path(file.target), moved, sha256, came_from)
+def _put(file: FiledFile, moved: bool, sha256: str | None, was_sha256: str | None = None) -> Put:
+    came_from, was = FileStamp(file.size_bytes, file.modified_ns), was_sha256 or sha256
+    return Put(file.id, file.frame_id, Path(file.source), Path(file.target), moved, sha256, was, came_from)
 
 
 def _there_already(file: FiledFile, source: Path, target: Path) -> str | None:
@@ -171,6 +175,76 @@ def _copy(source: Path, target: Path, check: Callable[[], None]) -> str:
     digest = write_new(target, pieces)
     os.utime(target, ns=(before.modified_ns, before.modified_ns))
     return digest
+
+
+def bring_packed(file: FiledFile, known_sha256: str | None) -> Put:
+    """Pack a frame beside itself, proved by unpacking it; done twice it is done once.
+
+    Parameters
+    ----------
+    known_sha256
+        What the file was when the library took it in, where that is known.
+
+    Raises
+    ------
+    Left, DiskFull
+    """
+    source, target = Path(file.source), Path(file.target)
+    if file.state == FiledState.BEGUN:
+        drop_unfinished(target)
+    try:
+        if target.exists() or target.is_symlink():
+            return _packed_already(file, source, target)
+        _is_what_it_was(file, source)
+        was, now = pack(source, target, known_sha256)
+        if stamp_of(source) != FileStamp(file.size_bytes, file.modified_ns):
+            target.unlink()
+            raise Left("It changed while it was packed. Scan its folder again.")
+    except NotPacked as why:
+        raise Left(str(why)) from why
+    except (GrayShelfError, OSError) as error:
+        if as_disk_full(error, target.parent) is not None:
+            raise
+        raise Left(_why(error)) from error
+    return _put(file, True, now, was)
+
+
+def _packed_already(file: FiledFile, source: Path, target: Path) -> Put:
+    """A packed file is there: ours, where this goes on after it was cut short."""
+    if file.state in (FiledState.BEGUN, FiledState.THERE) and not target.is_symlink():
+        was = sha256_of(source) if source.is_file() else file.sha256
+        if was is not None and hashlib.sha256(unpacked(target)).hexdigest() == was:
+            return _put(file, True, sha256_of(target), was)
+    raise Left("A file of its new name is there already; both were left as they are.")
+
+
+def bring_unpacked(file: FiledFile) -> Put:
+    """Unpack a frame to what it was, byte for byte; the packed file stays beside it for now.
+
+    Raises
+    ------
+    Left, DiskFull
+    """
+    source, target = Path(file.source), Path(file.target)
+    was = file.sha256
+    try:
+        if source.exists():
+            was = sha256_of(source)
+            if target.exists() and hashlib.sha256(unpacked(target)).hexdigest() != was:
+                raise Left(f"A file of its former name is there: {source}. It stays at {target}.")
+        elif not target.exists():
+            raise Left(f"Neither {target} nor {source} is there.")
+        else:
+            drop_unfinished(source)
+            unpack(target, source, file.sha256)
+            os.utime(source, ns=(file.modified_ns, file.modified_ns))
+    except NotPacked as why:
+        raise Left(str(why)) from why
+    except (GrayShelfError, OSError) as error:
+        if as_disk_full(error, source.parent) is not None:
+            raise
+        raise Left(_why(error)) from error
+    return _put(file, True, was, was)
 
 
 def let_source_go(p: Put) -> bool:

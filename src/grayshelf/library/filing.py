@@ -32,6 +32,10 @@ class FiledBy(StrEnum):
 
     MOVE = "move"
     COPY = "copy"
+    PACK = "pack"
+    """Packed without loss, where it lies."""
+    THROW = "throw"
+    """Put aside on its own disk, until it is deleted for good or brought back."""
 
 
 class FiledState(StrEnum):
@@ -45,6 +49,8 @@ class FiledState(StrEnum):
     LEFT = "left"
     """It stays where it is, with the reason."""
     BACK = "back"
+    DELETED = "deleted"
+    """It was thrown away, and is gone for good."""
 
 
 @dataclass(frozen=True)
@@ -239,14 +245,29 @@ def _along(root: Path, placed: Sequence[Placed]) -> list[Along]:
 def begin_filing(library: Library, session: Session, plan: FilingPlan, way: FiledBy, words: str) -> int:
     """Write a plan into the journal; the files go afterwards. Returns its number."""
     # All is looked up before anything is written, and written in one go: others wait for that.
-    files = [(p.frame.frame_id, p.frame.path, p.path, plan.stamps[p.frame.frame_id]) for p in plan.going]
-    alone = [(None, a.source, a.target, stamp_of(Path(a.source))) for a in plan.along]
+    root = plan.root
+    files = [
+        (p.frame.frame_id, p.frame.path, str(root / p.path), plan.stamps[p.frame.frame_id])
+        for p in plan.going
+    ]
+    alone = [(None, a.source, str(root / a.target), stamp_of(Path(a.source))) for a in plan.along]
+    return write_journal(library, session, str(root), way, words, [*files, *alone])
+
+
+#: A frame's number, where its file is, where it goes, and by what it is known.
+Leg = tuple[int | None, str, str, FileStamp]
+
+
+def write_journal(
+    library: Library, session: Session, root: str, way: FiledBy, words: str, legs: Sequence[Leg]
+) -> int:
+    """Write into the journal what is to become of files; returns the number of the entry."""
     filing = Filing(
         begun_at=library.clock.now(),
-        root=str(plan.root),
+        root=root,
         way=way.value,
         words=words,
-        n_files=len(files) + len(alone),
+        n_files=len(legs),
         made_folders=[],
     )
     session.add(filing)
@@ -256,13 +277,13 @@ def begin_filing(library: Library, session: Session, plan: FilingPlan, way: File
             "filing_id": filing.id,
             "frame_id": frame_id,
             "source": source,
-            "target": str(plan.root / target),
+            "target": target,
             "size_bytes": stamp.size_bytes,
             "modified_ns": stamp.modified_ns,
             "state": FiledState.PLANNED.value,
             "reason": "",
         }
-        for frame_id, source, target, stamp in [*files, *alone]
+        for frame_id, source, target, stamp in legs
     ]
     session.execute(insert(FiledFile), rows)
     return filing.id

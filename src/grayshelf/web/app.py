@@ -37,6 +37,7 @@ from grayshelf.web.nights.log_routes import api as night_log
 from grayshelf.web.nights.routes import api as nights
 from grayshelf.web.openapi import name_schemas_plainly
 from grayshelf.web.rigs.routes import api as rigs
+from grayshelf.web.room.routes import api as room
 from grayshelf.web.shelf.routes import api as shelf
 from grayshelf.web.tonight.fill_routes import api as filling
 from grayshelf.web.tonight.plan_routes import api as plans
@@ -139,6 +140,7 @@ def create_app(context: Context) -> APIFlask:
         filing,
         handing,
         mending,
+        room,
     ):
         app.register_blueprint(place)
     name_schemas_plainly(app)

@@ -15,7 +15,15 @@ from grayshelf.work.backups import BACKUP, back_up_by_job
 from grayshelf.work.bench.starter import Bench
 from grayshelf.work.build import build_sets
 from grayshelf.work.events import Broker
-from grayshelf.work.filing import FILE, UNFILE, file_away, file_what_came_in, take_filing_back
+from grayshelf.work.filing import (
+    DELETE,
+    FILE,
+    UNFILE,
+    delete_for_good,
+    file_away,
+    file_what_came_in,
+    take_filing_back,
+)
 from grayshelf.work.flats.starter import FlatBench
 from grayshelf.work.handing_over import HAND_OVER, hand_over
 from grayshelf.work.jobs import JobControl, JobRunner
@@ -66,6 +74,7 @@ def make_runner(library: Library) -> tuple[JobRunner, Broker]:
     runner.register("build", lambda control, params: build_sets(library, control, params))
     runner.register(BACKUP, lambda control, params: back_up_by_job(library, control, params))
     runner.register(FILE, lambda control, params: file_away(library, control, params))
+    runner.register(DELETE, lambda control, params: delete_for_good(library, control, params))
     runner.register(UNFILE, lambda control, params: take_filing_back(library, control, params))
     runner.register(MEND, lambda control, params: mend(library, control, params))
     runner.register(VERIFY, lambda control, params: verify(library, control, params))

@@ -15,7 +15,7 @@ from sqlalchemy import select, update
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import Conflict, GrayShelfError, NotFound
-from grayshelf.library.bringing import Left, Put, bring, bring_back, let_source_go, let_target_go
+from grayshelf.library.bringing import Left, Put, let_source_go, let_target_go
 from grayshelf.library.choosing import Choice
 from grayshelf.library.files import sync_folder
 from grayshelf.library.filing import (
@@ -34,14 +34,15 @@ from grayshelf.library.library import Library
 from grayshelf.library.models import FiledFile, Filing, Folder, Frame, Job
 from grayshelf.library.records import as_kept, read
 from grayshelf.library.step_records import JobResult, ScanJob
-from grayshelf.work.filing_underway import Underway, remove_empty
+from grayshelf.work.filing_underway import Underway
 from grayshelf.work.job_states import ALIVE
 from grayshelf.work.jobs import JobControl, JobRunner
+from grayshelf.work.letting_go_underway import underway
 
 log = logging.getLogger(__name__)
 #: Held while a filing is begun: two at once are refused. Not the runner's own lock, for which a run at night would wait.
-_beginning = threading.Lock()
-FILE, UNFILE = "file", "unfile"
+beginning = threading.Lock()
+FILE, UNFILE, DELETE = "file", "unfile", "delete"
 #: Reasons why single files stayed that are told with the job; the journal has all.
 MOST_TOLD = 200
 
@@ -62,8 +63,8 @@ def start_filing(
     ------
     GrayShelfError, FolderRefused, Conflict
     """
-    with _beginning:
-        _nobody_files(library)
+    with beginning:
+        nobody_files(library)
         plan = plan_filing(library, choice, wishes)
         if not plan.going:
             raise GrayShelfError(
@@ -73,14 +74,25 @@ def start_filing(
         return _start(library, runner, plan, wishes, words)
 
 
-def _start(library: Library, runner: JobRunner, plan: FilingPlan, wishes: FilingWishes, words: str) -> int:
-    new = not plan.root.exists()
+def make_root(folder: Path) -> bool:
+    """Make the folder that is filed into, where it is not there; whether it was made.
+
+    Raises
+    ------
+    GrayShelfError
+    """
+    new = not folder.exists()
     try:
-        plan.root.mkdir(exist_ok=True)
+        folder.mkdir(exist_ok=True)
     except OSError as error:
         raise GrayShelfError(
-            f"{plan.root} could not be made ({error.strerror}).", "Name a folder that you may write into."
+            f"{folder} could not be made ({error.strerror}).", "Name a folder that you may write into."
         ) from error
+    return new
+
+
+def _start(library: Library, runner: JobRunner, plan: FilingPlan, wishes: FilingWishes, words: str) -> int:
+    new = make_root(plan.root)
     _, _, below = folder_that_holds(library, str(plan.root))
     with library.db.session() as session:
         before = filing_wishes(library, session)
@@ -96,7 +108,7 @@ def _start(library: Library, runner: JobRunner, plan: FilingPlan, wishes: Filing
             # One that is on the list itself stays, to be filed into again.
             session.get_one(Filing, filing_id).made_folders = [str(plan.root)]
     verb = "Moving" if wishes.way is FiledBy.MOVE else "Copying"
-    return _launch(
+    return launch(
         library, runner, FILE, filing_id, f"{verb} {len(plan.going):,} frames into {plan.root.name}"
     )
 
@@ -124,8 +136,8 @@ def start_taking_back(library: Library, runner: JobRunner, filing_id: int) -> in
     ------
     NotFound, Conflict
     """
-    with _beginning:
-        _nobody_files(library)
+    with beginning:
+        nobody_files(library)
         with library.db.session() as session:
             filing = session.get(Filing, filing_id)
             if filing is None:
@@ -133,57 +145,57 @@ def start_taking_back(library: Library, runner: JobRunner, filing_id: int) -> in
             if filing.taken_back_at is not None:
                 raise Conflict("This was taken back already.")
             files = filing.n_files
-        return _launch(library, runner, UNFILE, filing_id, f"Bringing {files:,} files back")
+        return launch(library, runner, UNFILE, filing_id, f"Bringing {files:,} files back")
 
 
-def _launch(library: Library, runner: JobRunner, kind: str, filing_id: int, title: str) -> int:
+def launch(library: Library, runner: JobRunner, kind: str, filing_id: int, title: str) -> int:
+    """Start a job that works at an entry of the journal; returns its number."""
     job_id = runner.start(kind, title, as_kept(FileJob(filing_id)))
     with library.db.session() as session:
         session.get_one(Filing, filing_id).job_id = job_id
     return job_id
 
 
-def _nobody_files(library: Library) -> None:
+def nobody_files(library: Library) -> None:
+    """Raise `Conflict` where files are being brought somewhere just now."""
     with library.db.session() as session:
-        going = select(Job.title).where(Job.kind.in_((FILE, UNFILE)), Job.state.in_(ALIVE)).limit(1)
+        going = select(Job.title).where(Job.kind.in_((FILE, UNFILE, DELETE)), Job.state.in_(ALIVE)).limit(1)
         title = session.scalar(going)
     if title is not None:
         raise Conflict(f"{title} goes on just now.", "Wait for its end, or stop it, in Work.")
 
 
 def file_away(library: Library, control: JobControl, params: dict[str, Any]) -> JobResult:
-    """Work of a job that files (`FileJob`)."""
-    one = Underway(library, read(FileJob, params).filing_id)
+    """Work of a job that files, packs or puts aside (`FileJob`)."""
+    one = underway(library, read(FileJob, params).filing_id)
     if one.taken_back:
         raise Conflict("It was taken back in the meantime.")
-    for part in one.parts((FiledState.PLANNED, FiledState.BEGUN, FiledState.THERE), control, "Brought"):
+    for part in one.parts((FiledState.PLANNED, FiledState.BEGUN, FiledState.THERE), control, one.verb):
         one.check_disk()
         _note(library, [f.id for f in part if f.state == FiledState.PLANNED], FiledState.BEGUN)
+        known = _known(library, part)
         put: list[Put] = []
         left: list[tuple[int, str]] = []
         for file in part:
             control.check()
             try:
-                put.append(bring(file, one.moved(file), one.make_folder, control.check))
+                put.append(one.bring(file, known.get(file.frame_id or 0), control.check))
             except Left as why:
                 left.append((file.id, str(why)))
         one.write_made()
-        _tell_there(library, one, put, left)
+        _tell_there(library, one, known, put, left)
         for folder in {p.target.parent for p in put if p.moved}:
             sync_folder(folder)
         done = [p.file_id for p in put if not p.moved or let_source_go(p)]
         _note(library, done, FiledState.DONE)
-    if one.moves:
-        _drop_emptied(library, one.filing_id)
+    one.end(_done(library, one.filing_id))
     library.touched()
-    return _told(
-        library, one.filing_id, FiledState.DONE, "in their places", FiledState.LEFT, "stay where they were"
-    )
+    return _told(library, one, FiledState.DONE, one.done_words, FiledState.LEFT, "stay where they were")
 
 
 def take_filing_back(library: Library, control: JobControl, params: dict[str, Any]) -> JobResult:
     """Work of a job that brings back what was filed (`FileJob`), the last one first."""
-    one = Underway(library, read(FileJob, params).filing_id)
+    one = underway(library, read(FileJob, params).filing_id)
     for part in one.parts(
         (FiledState.DONE, FiledState.THERE, FiledState.BEGUN), control, "Brought back", newest_first=True
     ):
@@ -192,41 +204,71 @@ def take_filing_back(library: Library, control: JobControl, params: dict[str, An
         for file in part:
             control.check()
             try:
-                back.append(bring_back(file, one.moved(file), control.check))
+                back.append(one.bring_back(file, control.check))
             except Left as why:
                 left.append((file.id, str(why)))
         with library.db.session() as session:
             rows = _rows(session, [f.id for f in part])
-            one.tell_places(session, [(p.frame_id, p.target, p.source) for p in back])
+            one.tell_back(session, back)
             for file_id, reason in left:
                 rows[file_id].reason = reason
         # Only then is it noted as back: killed in between, it is looked at once more.
         for p in back:
             let_target_go(p)
         _note(library, [p.file_id for p in back], FiledState.BACK)
-    one.drop_made()
+    one.end_back()
     with library.db.session() as session:
         filing = session.get_one(Filing, one.filing_id)
         if not counts_of(session, one.filing_id).get(FiledState.DONE):
             filing.taken_back_at = library.clock.now()
     library.touched()
     return _told(
-        library,
-        one.filing_id,
-        FiledState.BACK,
-        "where they were",
-        FiledState.DONE,
-        "could not be brought back",
+        library, one, FiledState.BACK, "where they were", FiledState.DONE, "could not be brought back"
     )
 
 
+def delete_for_good(library: Library, control: JobControl, params: dict[str, Any]) -> JobResult:
+    """Work of a job that deletes what was thrown away (`FileJob`); the journal keeps its names."""
+    one = underway(library, read(FileJob, params).filing_id)
+    left: list[str] = []
+    freed = 0
+    for part in one.parts((FiledState.DONE,), control, "Deleted"):
+        gone = []
+        for file in part:
+            control.check()
+            try:
+                freed += one.delete(file)
+                gone.append(file.id)
+            except Left as why:
+                left.append(f"{file.source}: {why}")
+        # Deleted twice it is deleted once: killed in between, it is found to be gone.
+        _note(library, gone, FiledState.DELETED)
+    one.end_back()
+    library.touched()
+    return JobResult(f"{freed / 1e6:,.0f} MB are free again", tuple(left[:MOST_TOLD]))
+
+
+def _known(library: Library, files: Sequence[FiledFile]) -> dict[int, str]:
+    """What frames were when the library took them in, where it is known."""
+    ids = [f.frame_id for f in files if f.frame_id is not None]
+    with library.db.session() as session:
+        query = select(Frame.id, Frame.sha256).where(Frame.id.in_(ids), Frame.sha256.is_not(None))
+        return {frame_id: sha256 for frame_id, sha256 in session.execute(query) if sha256 is not None}
+
+
+def _done(library: Library, filing_id: int) -> list[Path]:
+    done = (FiledFile.filing_id == filing_id) & (FiledFile.state == FiledState.DONE.value)
+    with library.db.session() as session:
+        return [Path(s) for s in session.scalars(select(FiledFile.source).where(done))]
+
+
 def _told(
-    library: Library, filing_id: int, good: FiledState, well: str, bad: FiledState, badly: str
+    library: Library, one: Underway, good: FiledState, well: str, bad: FiledState, badly: str
 ) -> JobResult:
     with library.db.session() as session:
-        counts = counts_of(session, filing_id)
+        counts = counts_of(session, one.filing_id)
         query = select(FiledFile.source, FiledFile.reason).where(
-            FiledFile.filing_id == filing_id, FiledFile.state == bad, FiledFile.reason != ""
+            FiledFile.filing_id == one.filing_id, FiledFile.state == bad, FiledFile.reason != ""
         )
         reasons = [f"{source}: {why}" for source, why in session.execute(query.limit(MOST_TOLD))]
     message = f"{counts.get(good, 0):,} files are {well}"
@@ -235,29 +277,29 @@ def _told(
     return JobResult(message, tuple(reasons))
 
 
-def _tell_there(library: Library, one: Underway, put: Sequence[Put], left: Sequence[tuple[int, str]]) -> None:
+def _tell_there(
+    library: Library,
+    one: Underway,
+    known: dict[int, str],
+    put: Sequence[Put],
+    left: Sequence[tuple[int, str]],
+) -> None:
     """Tell the frames' rows, and the journal, where files are now."""
     with library.db.session() as session:
         rows = _rows(session, [*(p.file_id for p in put), *(file_id for file_id, _ in left)])
-        known = dict(
-            session.execute(
-                select(Frame.id, Frame.sha256).where(Frame.id.in_([p.frame_id for p in put if p.frame_id]))
-            ).all()
-        )
         went = []
         for p in put:
             before = known.get(p.frame_id or 0)
-            if None not in (p.sha256, before) and before != p.sha256:
+            # What went before it was cut short is told already: its row has the new file by now.
+            if None not in (p.was_sha256, before) and before not in (p.was_sha256, p.sha256):
                 p.target.unlink()
                 wrong = "It is not what it was when it came into the library. Check its disk."
                 left = [*left, (p.file_id, wrong)]
                 continue
-            went.append((p.frame_id, p.source, p.target))
-            rows[p.file_id].state, rows[p.file_id].sha256 = (
-                FiledState.THERE,
-                p.sha256 or rows[p.file_id].sha256,
-            )
-        one.tell_places(session, went)
+            went.append(p)
+            rows[p.file_id].state = FiledState.THERE
+            rows[p.file_id].sha256 = p.was_sha256 or rows[p.file_id].sha256
+        one.tell_there(session, went)
         for file_id, reason in left:
             rows[file_id].state, rows[file_id].reason = FiledState.LEFT, reason
 
@@ -271,19 +313,3 @@ def _note(library: Library, ids: Sequence[int], state: FiledState) -> None:
         return
     with library.db.session() as session:
         session.execute(update(FiledFile).where(FiledFile.id.in_(ids)).values(state=state.value))
-
-
-def _drop_emptied(library: Library, filing_id: int) -> None:
-    """Remove folders that frames left and in which nothing lies any more."""
-    with library.db.session() as session:
-        roots = {Path(p) for p in session.scalars(select(Folder.path))}
-        sources = session.scalars(
-            select(FiledFile.source).where(
-                FiledFile.filing_id == filing_id, FiledFile.state == FiledState.DONE.value
-            )
-        )
-        folders = {Path(s).parent for s in sources}
-    for folder in sorted(folders, key=lambda f: len(f.parts), reverse=True):
-        here = folder
-        while here not in roots and any(here.is_relative_to(r) for r in roots) and remove_empty(here):
-            here = here.parent

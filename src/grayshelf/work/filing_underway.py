@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from pathlib import Path
 
 from sqlalchemy import select, update
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import GrayShelfError, NotFound
-from grayshelf.library.bringing import Left
+from grayshelf.library.bringing import Left, Put, bring, bring_back
 from grayshelf.library.catalog import NOT_KEPT, set_aside
 from grayshelf.library.filing import FiledBy, FiledState, counts_of
 from grayshelf.library.folders import stamp_of
@@ -24,6 +24,8 @@ AT_ONCE = 50
 
 class Underway:
     """A filing while it is worked at."""
+
+    verb, done_words = "Brought", "in their places"
 
     def __init__(self, library: Library, filing_id: int) -> None:
         self.library, self.filing_id = library, filing_id
@@ -79,6 +81,53 @@ class Underway:
             control.report(seen / whole, f"{verb}: {seen:,} of {whole:,} files")
             yield part
             seen += len(part)
+
+    def bring(self, file: FiledFile, known_sha256: str | None, check: Callable[[], None]) -> Put:
+        """Bring a file to its place; `known_sha256` is what it was when the library took it in, where that is known.
+
+        Raises
+        ------
+        Left
+        """
+        return bring(file, self.moved(file), self.make_folder, check)
+
+    def bring_back(self, file: FiledFile, check: Callable[[], None]) -> Put:
+        """Bring a file back to where it was.
+
+        Raises
+        ------
+        Left
+        """
+        return bring_back(file, self.moved(file), check)
+
+    def tell_there(self, session: Session, put: Sequence[Put]) -> None:
+        """Tell the rows of frames that are in their places."""
+        self.tell_places(session, [(p.frame_id, p.source, p.target) for p in put])
+
+    def tell_back(self, session: Session, back: Sequence[Put]) -> None:
+        """Tell the rows of frames that are back."""
+        self.tell_places(session, [(p.frame_id, p.target, p.source) for p in back])
+
+    def end(self, done: Sequence[Path]) -> None:
+        """All is in its place; `done` are the files that left theirs."""
+        if self.moves:
+            self._drop_emptied({path.parent for path in done})
+
+    def end_back(self) -> None:
+        """All is back."""
+        self.drop_made()
+
+    def delete(self, file: FiledFile) -> int:
+        """Delete a file for good; returns the bytes that this frees. Only what was thrown away is."""
+        raise Left(f"{file.target} was not thrown away.")
+
+    def _drop_emptied(self, folders: Collection[Path]) -> None:
+        """Remove folders that frames left and in which nothing lies any more."""
+        roots = set(self.folders.values())
+        for folder in sorted(folders, key=lambda f: len(f.parts), reverse=True):
+            here = folder
+            while here not in roots and any(here.is_relative_to(r) for r in roots) and remove_empty(here):
+                here = here.parent
 
     def make_folder(self, folder: Path) -> None:
         """Make a folder below the root, noting what was not there before.

@@ -630,6 +630,9 @@ export function Intake() {
             <Link className="underline underline-offset-2" to="/intake/file">
               File frames
             </Link>
+            <Link className="underline underline-offset-2" to="/intake/room">
+              Room on the disks
+            </Link>
           </>
         )}
       </PageHead>

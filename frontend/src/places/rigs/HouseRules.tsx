@@ -18,6 +18,7 @@ type Change = Partial<Omit<Schemas["HouseRulesIn"], "reason" | "numbers">> & {
 const asked = (change: Change, reason = ""): Schemas["HouseRulesIn"] => ({
   flats_when: null,
   flats_go: null,
+  raw_frames: null,
   bias_under_flats: null,
   dark_temps_c: null,
   dark_exposures_s: null,
@@ -72,6 +73,12 @@ const WHEN: { value: Rules["flats_when"]; label: string }[] = [
   { value: "each night", label: "Each night" },
   { value: "once per set-up", label: "Once per set-up" },
   { value: "when something moved", label: "When something moved" },
+];
+
+const RAW: { value: Rules["raw_frames"]; label: string }[] = [
+  { value: "kept as they are", label: "kept as they are" },
+  { value: "packed without loss", label: "packed without loss" },
+  { value: "thrown away", label: "thrown away" },
 ];
 
 const numbersIn = (text: string) =>
@@ -227,6 +234,20 @@ export function HouseRules({ data }: { data: Rig }) {
             onChange={(e) => set({ flats_go: e.target.value as Rules["flats_go"] })}
           >
             {GO_WORDS.map(({ value, label }) => (
+              <option key={value} value={value}>
+                {label}
+              </option>
+            ))}
+          </select>
+        </label>
+        <label className="flex items-center gap-2">
+          raw frames of a master are to be
+          <select
+            className="h-8 rounded-sm border border-rule bg-card px-2 max-md:h-11"
+            value={change.raw_frames ?? rules.raw_frames}
+            onChange={(e) => set({ raw_frames: e.target.value as Rules["raw_frames"] })}
+          >
+            {RAW.map(({ value, label }) => (
               <option key={value} value={value}>
                 {label}
               </option>

@@ -8,6 +8,7 @@ from enum import StrEnum
 from typing import Any
 
 from grayshelf.core.errors import GrayShelfError
+from grayshelf.core.filing.letting_go import RawFrames
 from grayshelf.core.matching.model import Tolerances
 from grayshelf.core.planning.flats_go import FlatsGo
 
@@ -73,6 +74,7 @@ RULES: tuple[Rule, ...] = (
     Rule("focal_length_percent", "Flats", "focal length within {}", "%", 0.1, 20.0),
     Rule("dark_flat_exposure_percent", "Dark flats", "exposure within {} of the flat’s", "%", 0.1, 50.0),
     Rule("dark_flat_temp_c", "Dark flats", "temperature within {} of the flat’s", "°C", 0.1, 40.0),
+    Rule("raw_days", "Raw frames", "{} after their night", "days", 0, 5000, whole=True),
 )
 _BY_NAME = {rule.name: rule for rule in RULES}
 _OF_TOLERANCES = tuple(f.name for f in fields(Tolerances) if f.name != "train_stays_put")
@@ -96,6 +98,10 @@ class HouseRules:
     dark_temps_c: tuple[float, ...] = ()
     """Standard temperatures of its darks; empty where only lights ask for darks."""
     dark_exposures_s: tuple[float, ...] = ()
+    raw_frames: RawFrames = RawFrames.KEPT
+    """What becomes of raw frames once a master stands for them: offered under *Room*, never done by itself."""
+    raw_days: int = 90
+    """So many days after their night."""
 
     def value(self, name: str) -> float:
         """The number of a rule."""
@@ -123,7 +129,9 @@ class HouseRules:
             Where there is no such rule, or its value cannot be.
         """
         unknown = sorted(
-            changes.keys() - _BY_NAME.keys() - {"flats_when", "flats_go", "bias_under_flats", *_LISTS}
+            changes.keys()
+            - _BY_NAME.keys()
+            - {"flats_when", "flats_go", "raw_frames", "bias_under_flats", *_LISTS}
         )
         if unknown:
             raise GrayShelfError(f"There is no house rule ‘{unknown[0]}’.")
@@ -137,6 +145,8 @@ class HouseRules:
                 near["flat_nights"] = _usual_nights(own["flats_when"], self.tolerances.flat_nights)
         if "flats_go" in own:
             own["flats_go"] = FlatsGo(own["flats_go"])
+        if "raw_frames" in own:
+            own["raw_frames"] = RawFrames(own["raw_frames"])
         return replace(self, tolerances=replace(self.tolerances, **near), **own)
 
 
@@ -162,6 +172,7 @@ def kept_of(rules: HouseRules) -> dict[str, Any]:
     return {
         "flats_when": rules.flats_when.value,
         "flats_go": rules.flats_go.value,
+        "raw_frames": rules.raw_frames.value,
         **{rule.name: _as(rule, rules.value(rule.name)) for rule in RULES},
         "bias_under_flats": rules.bias_under_flats,
         **{name: list(getattr(rules, name)) for name in _LISTS},
@@ -216,6 +227,8 @@ def changes_in_words(before: HouseRules, after: HouseRules) -> list[str]:
         told.append(f"Flats {after.flats_when} ({before.flats_when} before)")
     if before.flats_go is not after.flats_go:
         told.append(f"Flats go {after.flats_go} ({before.flats_go} before)")
+    if before.raw_frames is not after.raw_frames:
+        told.append(f"Raw frames {after.raw_frames} ({before.raw_frames} before)")
     for rule in RULES:
         was, now = before.value(rule.name), after.value(rule.name)
         if was != now:

@@ -14,6 +14,7 @@ from grayshelf.core.filing.parts import PARTS
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.library.choosing import MAY_LACK, Choice
 from grayshelf.library.filing import (
+    FiledBy,
     FiledState,
     FilingPlan,
     FilingWishes,
@@ -55,7 +56,7 @@ def filing_page(library: Library) -> FilingOut:
             root=wishes.root,
             patterns=[PatternOut(sort=s, text=wishes.patterns[s], usual=USUAL[s]) for s in Sort],
             unknown=wishes.unknown,
-            way=wishes.way,
+            way=FiledBy.COPY if wishes.way is FiledBy.COPY else FiledBy.MOVE,
             along=wishes.along,
             parts=[NamedOut(key=p.key, label=p.label) for p in PARTS.values()],
             folders=[FolderNamedOut(id=f.id, path=f.path) for f in named],
@@ -63,7 +64,11 @@ def filing_page(library: Library) -> FilingOut:
             kinds=[k.value for k in FrameKind],
             may_lack=list(MAY_LACK),
             from_now_on=list(wishes.from_now_on),
-            filed=[_filed_out(library, session, f, zone) for f in all_filings(session)[:MOST_FILINGS]],
+            filed=[
+                filed_out(library, session, f, zone)
+                for f in all_filings(session)[:MOST_FILINGS]
+                if f.way in (FiledBy.MOVE, FiledBy.COPY)
+            ],
         )
 
 
@@ -74,10 +79,12 @@ _STATES = {
     FiledState.BEGUN: "to go",
     FiledState.LEFT: "left where they were",
     FiledState.BACK: "brought back",
+    FiledState.DELETED: "deleted for good",
 }
 
 
-def _filed_out(library: Library, session: Session, filing: Filing, zone: ZoneInfo) -> FiledOut:
+def filed_out(library: Library, session: Session, filing: Filing, zone: ZoneInfo) -> FiledOut:
+    """An entry of the journal, with how far its files are."""
     counted: Counter[str] = Counter()
     for state, count in counts_of(session, filing.id).items():
         counted[_STATES[state]] += count
@@ -94,6 +101,7 @@ def _filed_out(library: Library, session: Session, filing: Filing, zone: ZoneInf
         counts=[CountOut(name=name, count=count) for name, count in counted.items()],
         taken_back=f"{back.astimezone(zone):%-d %b %Y, %H:%M}" if back is not None else "",
         can_take_back=back is None and not going_on and counted["in place"] > 0,
+        can_delete=filing.way == FiledBy.THROW and back is None and not going_on and counted["in place"] > 0,
         job=job_out(shown, library) if shown is not None and back is None else None,
     )
 

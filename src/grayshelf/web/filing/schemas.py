@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Literal
+
 from pydantic import Field
 
 from grayshelf.core.filing.filing import Sort
@@ -27,7 +29,7 @@ class FilingIn(Schema):
     patterns: list[PatternIn]
     unknown: str = Field(default="unknown", max_length=40)
     """What stands for a value that is not known, outside of brackets."""
-    way: FiledBy
+    way: Literal[FiledBy.MOVE, FiledBy.COPY]
     along: bool
     """Files that are no frames go along with their folder."""
 
@@ -44,6 +46,8 @@ class FiledOut(Schema):
     taken_back: str
     """When; empty while it stands."""
     can_take_back: bool
+    can_delete: bool
+    """It was thrown away, and can be deleted for good."""
     job: JobOut | None
     """What files it, or brings it back, where that can be stopped or gone on with."""
 
@@ -62,7 +66,7 @@ class FilingOut(Schema):
     root: str
     patterns: list[PatternOut]
     unknown: str
-    way: FiledBy
+    way: Literal[FiledBy.MOVE, FiledBy.COPY]
     along: bool
     parts: list[NamedOut]
     folders: list[FolderNamedOut]

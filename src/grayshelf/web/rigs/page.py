@@ -156,6 +156,7 @@ def _rules_out(session: Session, rig: Rig) -> HouseRulesOut:
         groups=[RuleGroupOut(title=title, rules=found) for title, found in groups.items()],
         flats_when=rules.flats_when,
         flats_go=rules.flats_go,
+        raw_frames=rules.raw_frames,
         bias_under_flats=rules.bias_under_flats,
         bias_refused=refused,
         dark_temps_c=list(rules.dark_temps_c),

@@ -7,6 +7,7 @@ from typing import Literal
 
 from pydantic import Field
 
+from grayshelf.core.filing.letting_go import RawFrames
 from grayshelf.core.frames.bounds import MOST_TEXT
 from grayshelf.core.planning.flats_go import FlatsGo
 from grayshelf.core.rigs.house_rules import FlatsWhen
@@ -159,6 +160,7 @@ class HouseRulesOut(Schema):
     groups: list[RuleGroupOut]
     flats_when: FlatsWhen
     flats_go: FlatsGo
+    raw_frames: RawFrames
     bias_under_flats: bool
     bias_refused: str
     """Why a bias cannot stand under the flats; empty where it can."""
@@ -173,6 +175,7 @@ class HouseRulesIn(Schema):
     """By the rule's name, as they are shown."""
     flats_when: FlatsWhen | None = None
     flats_go: FlatsGo | None = None
+    raw_frames: RawFrames | None = None
     bias_under_flats: bool | None = None
     dark_temps_c: list[float] | None = Field(default=None, max_length=100)
     dark_exposures_s: list[float] | None = Field(default=None, max_length=100)

@@ -4,10 +4,10 @@ import { Link } from "react-router";
 import { api, get, type Schemas } from "../../../api/client";
 import { useChange, useFiling, useFilingPreview } from "../../../api/hooks";
 import { Button, ColumnHead, PageHead, Trouble, Waiting } from "../../../parts/basics";
+import { FiledBefore } from "../FiledBefore";
 import { framesMeant, NOBODY, useSettled } from "../meant";
 import { PatternField } from "../PatternField";
 import { WhichFrames } from "../WhichFrames";
-import { FiledBefore } from "./FiledBefore";
 import { GoesWhere } from "./GoesWhere";
 import { FromNowOn, WhereTo, type Wishes } from "./WhereTo";
 
@@ -108,7 +108,7 @@ function Form({ page }: { page: Page }) {
         <div className="flex min-w-0 flex-col gap-5">
           <WhereTo wishes={wishes} onChange={setWishes} />
           <FromNowOn page={page} />
-          <FiledBefore filed={page.filed} />
+          <FiledBefore filed={page.filed} head="Filed before" />
         </div>
         <div className="flex min-w-0 flex-col gap-4">
           <WhichFrames

@@ -1,0 +1,1 @@
+"""Room: what lies on the disks, and which raw frames may go."""
