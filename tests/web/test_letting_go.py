@@ -98,7 +98,7 @@ def test_packed_frames_are_the_same_frames_and_come_back(own, tmp_path):
     before, sets = tree(heap), own.sets()
     ids = [i for n in own.get("/api/room")["nights"] for i in n["set_ids"]]
     job = let_go(own, "pack", ids)
-    assert job["message"] == "6 files are packed"
+    assert job["message"].startswith("6 files are packed: 0.2 MB before"), job["message"]
     assert sorted(tree(heap)) == sorted(f"{name}.fz" for name in before)
     assert own.sets() == sets
     assert own.scan(heap)["message"] and own.sets() == sets and not own.problems()
@@ -135,7 +135,7 @@ def test_thrown_away_only_where_a_master_is_whole(own, tmp_path):
     assert night(own)["kept_for"] == ""
     told = own.client.post("/api/room/preview", json={"set_ids": ids, "way": "throw"}).json
     assert told["n_frames"] == 4 and "could not be built anew" in told["lost"][0]
-    assert any("Lights are never" in s["name"] for s in told["stays"])
+    assert any("Nothing stands for lights" in s["name"] for s in told["stays"])
     master = next((own.root / "masters").rglob("*.fits"))
     good = master.read_bytes()
     master.write_bytes(good[:-1] + b"\1")

@@ -7480,6 +7480,8 @@ export interface components {
             on: string;
             /** Root */
             root: string;
+            /** Size Text */
+            size_text: string;
             /** Taken Back */
             taken_back: string;
             way: components["schemas"]["FiledBy"];

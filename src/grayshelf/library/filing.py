@@ -302,3 +302,11 @@ def counts_of(session: Session, filing_id: int) -> dict[FiledState, int]:
         .group_by(FiledFile.state)
     )
     return {FiledState(state): count for state, count in session.execute(query)}
+
+
+def size_of(session: Session, filing_id: int) -> int:
+    """Bytes of the files of an entry that are done, as they were before."""
+    query = select(func.sum(FiledFile.size_bytes)).where(
+        FiledFile.filing_id == filing_id, FiledFile.state == FiledState.DONE.value
+    )
+    return session.scalar(query) or 0

@@ -271,7 +271,8 @@ def _told(
             FiledFile.filing_id == one.filing_id, FiledFile.state == bad, FiledFile.reason != ""
         )
         reasons = [f"{source}: {why}" for source, why in session.execute(query.limit(MOST_TOLD))]
-    message = f"{counts.get(good, 0):,} files are {well}"
+        more = one.what_came_of_it(session) if good is FiledState.DONE else ""
+    message = f"{counts.get(good, 0):,} files are {well}{more}"
     if reasons:
         message += f"; {counts.get(bad, 0):,} {badly}"
     return JobResult(message, tuple(reasons))

@@ -113,6 +113,10 @@ class Underway:
         if self.moves:
             self._drop_emptied({path.parent for path in done})
 
+    def what_came_of_it(self, session: Session) -> str:
+        """More to say at the end, behind how many files are done."""
+        return ""
+
     def end_back(self) -> None:
         """All is back."""
         self.drop_made()

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
-from sqlalchemy import select
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import GrayShelfError
@@ -13,7 +13,7 @@ from grayshelf.core.filing.letting_go import why_not_thrown_away
 from grayshelf.library.bringing import Left, Put, bring, bring_packed, bring_unpacked
 from grayshelf.library.catalog import IN_SETS
 from grayshelf.library.files import sha256_of
-from grayshelf.library.filing import FiledBy, FiledState
+from grayshelf.library.filing import FiledBy, FiledState, size_of
 from grayshelf.library.folders import stamp_of
 from grayshelf.library.grouping import drop_empty_sets, regroup
 from grayshelf.library.letting_go import (
@@ -80,6 +80,15 @@ class Packing(_InPlace):
 
     def end(self, done: Sequence[Path]) -> None:
         """Every file is where it was."""
+
+    def what_came_of_it(self, session: Session) -> str:
+        """How much room it gave."""
+        now = session.scalar(
+            select(func.sum(Frame.size_bytes))
+            .join(FiledFile, FiledFile.frame_id == Frame.id)
+            .where(FiledFile.filing_id == self.filing_id, FiledFile.state == FiledState.DONE.value)
+        )
+        return f": {size_of(session, self.filing_id) / 1e6:,.1f} MB before, {(now or 0) / 1e6:,.1f} MB now"
 
 
 class PuttingAside(_InPlace):

@@ -74,6 +74,7 @@ export function FiledBefore({ filed, head }: { filed: Filed[]; head: string }) {
             </p>
             <p className="text-s text-ink2">
               {one.counts.map((c) => `${c.count.toLocaleString("en")} ${c.name}`).join(", ")}
+              {one.can_delete && `; ${one.size_text} are free again once they are deleted`}
             </p>
             {one.job && <JobHere job={one.job} doing="" />}
             <p className="flex flex-wrap justify-between gap-x-3 text-s text-ink2">

@@ -54,7 +54,7 @@ class RawSet:
 def why_not_thrown_away(raw: RawSet) -> str:
     """Why the frames of a set are not thrown away, in a sentence; empty where they may be."""
     if raw.kind is FrameKind.LIGHT:
-        return "Lights are never thrown away here: nothing stands for them."
+        return "Nothing stands for lights: they are never thrown away here."
     if raw.master is Master.NONE:
         return "No master was built of them yet."
     if raw.master is Master.AWAY:

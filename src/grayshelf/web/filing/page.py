@@ -22,6 +22,7 @@ from grayshelf.library.filing import (
     counts_of,
     filing_wishes,
     plan_filing,
+    size_of,
 )
 from grayshelf.library.library import Library
 from grayshelf.library.models import FiledFile, Filing, Folder, Frame, Job
@@ -83,11 +84,16 @@ _STATES = {
 }
 
 
+#: What files of an entry are that are done, where they are not in another place.
+_DONE_WORDS = {FiledBy.PACK.value: "packed", FiledBy.THROW.value: "put aside"}
+
+
 def filed_out(library: Library, session: Session, filing: Filing, zone: ZoneInfo) -> FiledOut:
     """An entry of the journal, with how far its files are."""
     counted: Counter[str] = Counter()
+    done_word = _DONE_WORDS.get(filing.way, _STATES[FiledState.DONE])
     for state, count in counts_of(session, filing.id).items():
-        counted[_STATES[state]] += count
+        counted[done_word if state in (FiledState.DONE, FiledState.THERE) else _STATES[state]] += count
     job = session.get(Job, filing.job_id) if filing.job_id is not None else None
     shown = job if job is not None and job.state in (*ALIVE, *RESUMABLE) else None
     back = filing.taken_back_at
@@ -98,10 +104,11 @@ def filed_out(library: Library, session: Session, filing: Filing, zone: ZoneInfo
         words=filing.words,
         root=filing.root,
         way=filing.way,  # type: ignore[arg-type]
+        size_text=in_words.size(size_of(session, filing.id)),
         counts=[CountOut(name=name, count=count) for name, count in counted.items()],
         taken_back=f"{back.astimezone(zone):%-d %b %Y, %H:%M}" if back is not None else "",
-        can_take_back=back is None and not going_on and counted["in place"] > 0,
-        can_delete=filing.way == FiledBy.THROW and back is None and not going_on and counted["in place"] > 0,
+        can_take_back=back is None and not going_on and counted[done_word] > 0,
+        can_delete=filing.way == FiledBy.THROW and back is None and not going_on and counted[done_word] > 0,
         job=job_out(shown, library) if shown is not None and back is None else None,
     )
 

@@ -42,6 +42,8 @@ class FiledOut(Schema):
     words: str
     root: str
     way: FiledBy
+    size_text: str
+    """Of what is in its place, as it was before."""
     counts: list[CountOut]
     taken_back: str
     """When; empty while it stands."""

@@ -26,8 +26,8 @@ from grayshelf.web.room.schemas import DiskOut, LetGoIn, LetGoPreviewOut, RawNig
 
 #: Nights that are listed, those with the most first.
 MOST_NIGHTS = 400
-_AGES = (("up to 3 months", 92), ("to a year", 366), ("older", 10**6))
-_PLURAL = {"bias": "bias", "": "of no known kind", "master": "masters"}
+_AGES = (("3 months", 92), ("a year", 366), ("older", 10**6))
+_PLURAL = {"bias": "bias", "": "kind not known", "master": "masters"}
 
 
 def room_page(library: Library) -> RoomOut:

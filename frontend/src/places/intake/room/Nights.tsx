@@ -77,7 +77,9 @@ export function Nights({
           </Button>
         )}
       </div>
-      <ul className="max-h-[420px] overflow-auto border-t border-line">
+      <ul
+        className={`overflow-auto border-t border-line ${chosen.size > 0 ? "max-h-[300px]" : "max-h-[560px]"}`}
+      >
         {shown.map((row) => (
           <One key={row.key} row={row} chosen={chosen.has(row.key)} onChoose={() => toggle(row.key)} />
         ))}

@@ -17,22 +17,22 @@ export function ByKind({ page }: { page: Page }) {
             <th className="py-1 font-normal" />
             <th className="font-normal">all</th>
             {page.ages.map((age) => (
-              <th key={age} className="num text-right font-normal">
+              <th key={age} className="pl-2 text-right font-normal">
                 {age}
               </th>
             ))}
           </tr>
         </thead>
-        <tbody className="num">
+        <tbody>
           {page.kinds.map((kind) => (
             <tr key={kind.kind} className="border-t border-line align-top">
               <th className="py-1 pr-2 text-left font-semibold">{kind.title}</th>
-              <td className="w-20 pr-2">
+              <td className="num w-20 pr-2 whitespace-nowrap">
                 {kind.size_text}
                 <Bar share={kind.share} label={`Share of ${kind.title}`} />
               </td>
               {kind.by_age.map((size, index) => (
-                <td key={page.ages[index]} className="py-1 pl-2 text-right text-ink2">
+                <td key={page.ages[index]} className="num py-1 pl-2 text-right whitespace-nowrap text-ink2">
                   {size}
                 </td>
               ))}
