@@ -6331,6 +6331,189 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sending": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ask what of these files is needed, and from where on; the folder is made where it is not there. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["SendingIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SendingOut"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sending/into": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The folder that is offered for files that are dropped onto the page. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["DropFolderOut"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sending/scan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take in what was sent. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["SentAllIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["JobOut"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sending/whole": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A file was sent whole: it is checked, and has its name. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["WholeIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WholeOut"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sets": {
         parameters: {
             query?: never;
@@ -7325,6 +7508,14 @@ export interface components {
             two: string;
             /** Why */
             why: string;
+        };
+        /**
+         * DropFolderOut
+         * @description Where files that are dropped would go.
+         */
+        DropFolderOut: {
+            /** Into */
+            into: string;
         };
         /**
          * DustOut
@@ -10329,6 +10520,18 @@ export interface components {
             what: string;
         };
         /**
+         * ReceivedOut
+         * @description How much of a file is here, or why it is not taken.
+         */
+        ReceivedOut: {
+            /** Path */
+            path: string;
+            /** Received */
+            received: number;
+            /** Refused */
+            refused: string;
+        };
+        /**
          * RefusedOut
          * @description A frame that came in and was not the one asked for.
          */
@@ -10893,11 +11096,53 @@ export interface components {
             rejected: boolean;
         };
         /**
+         * SendingIn
+         * @description Files that are to be sent into a folder.
+         */
+        SendingIn: {
+            /** Files */
+            files: components["schemas"]["SentIn"][];
+            /** Into */
+            into: string;
+        };
+        /**
+         * SendingOut
+         * @description What is to be sent, and from where on.
+         */
+        SendingOut: {
+            /** Files */
+            files: components["schemas"]["ReceivedOut"][];
+            /** Into */
+            into: string;
+            /** Piece Bytes */
+            piece_bytes: number;
+        };
+        /**
          * SensorThen
          * @description Kept at its set point, or brought to the air's temperature little by little.
          * @enum {string}
          */
         SensorThen: "kept cold" | "warmed after the darks" | "warmed at the end";
+        /**
+         * SentAllIn
+         * @description Everything was sent.
+         */
+        SentAllIn: {
+            /** Into */
+            into: string;
+        };
+        /**
+         * SentIn
+         * @description A file that is to be sent.
+         */
+        SentIn: {
+            /** Modified Ms */
+            modified_ms: number;
+            /** Path */
+            path: string;
+            /** Size Bytes */
+            size_bytes: number;
+        };
         /**
          * SeriesIn
          * @description What is changed of a series that has not begun.
@@ -12021,6 +12266,25 @@ export interface components {
             unit: string;
             /** Value */
             value: number | null;
+        };
+        /**
+         * WholeIn
+         * @description A file that was sent whole.
+         */
+        WholeIn: {
+            /** Digest */
+            digest: string;
+            file: components["schemas"]["SentIn"];
+            /** Into */
+            into: string;
+        };
+        /**
+         * WholeOut
+         * @description Whether a file is new.
+         */
+        WholeOut: {
+            /** Is New */
+            is_new: boolean;
         };
         /**
          * WouldOut

@@ -31,6 +31,7 @@ from grayshelf.web.flats.routes import flats
 from grayshelf.web.guard import guard
 from grayshelf.web.handing.routes import api as handing
 from grayshelf.web.intake.routes import api as intake
+from grayshelf.web.intake.sending import api as sending
 from grayshelf.web.looking.routes import api as looking
 from grayshelf.web.mending.routes import api as mending
 from grayshelf.web.nights.log_routes import api as night_log
@@ -141,6 +142,7 @@ def create_app(context: Context) -> APIFlask:
         handing,
         mending,
         room,
+        sending,
     ):
         app.register_blueprint(place)
     name_schemas_plainly(app)

@@ -16,6 +16,8 @@ LOCAL_NAMES = ("localhost", "127.0.0.1", "[::1]")
 LARGEST = 2**63 - 1
 #: Deeper than anything that is asked for; Python's reader of JSON gives up somewhere beyond.
 MOST_NESTED = 20
+#: Where pieces of files come as they are.
+BYTES_ARE_SENT_TO = "/api/sending/piece"
 _CHANGING = ("POST", "PUT", "PATCH", "DELETE")
 
 
@@ -66,7 +68,9 @@ def _not_as_asked_for() -> Response | None:
             return problem(404, "Not in the library", "There is nothing of that number.", "")
     if request.method not in _CHANGING or not request.content_length:
         return None
-    # Plain text and forms are what a page of another site can send without asking.
+    # Plain text and forms are what a page of another site can send without asking; bytes it cannot.
+    if request.path == BYTES_ARE_SENT_TO and request.mimetype == "application/octet-stream":
+        return None
     if not request.is_json:
         return problem(
             415, "This could not be understood", "What is sent must be JSON (application/json).", ""

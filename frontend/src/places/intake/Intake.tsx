@@ -16,6 +16,7 @@ import { Degrees, degreesOf } from "../../parts/Degrees";
 import { waiting } from "../../parts/proposal";
 import { TakeBack } from "../../parts/TakeBack";
 import { JobHere } from "../../parts/JobCards";
+import { Drop } from "./drop/Drop";
 import { Backups, Verify } from "./Verify";
 
 type FolderData = Schemas["FolderOut"];
@@ -672,6 +673,7 @@ export function Intake() {
             </p>
           </form>
           {add.error ? <Trouble error={add.error} /> : null}
+          <Drop />
           <ul className="flex flex-col gap-3">
             {data.folders.map((folder) => (
               <FolderCard key={folder.id} folder={folder} />

@@ -49,7 +49,8 @@ def get_intake() -> IntakeOut:
     return intake.intake_page(the_context().library)
 
 
-def _start_scan(folder_id: int) -> JobOut:
+def start_scan(folder_id: int) -> JobOut:
+    """Start to scan a folder; it is refused while that goes on."""
     context = the_context()
     with context.runner.changing:
         with context.library.db.session() as session:
@@ -70,14 +71,14 @@ def _start_scan(folder_id: int) -> JobOut:
 @api.output(JobOut)
 def add_folder(json_data: FolderIn) -> JobOut:
     """Name a folder on this machine and scan it in place."""
-    return _start_scan(name_folder(the_context().library, json_data.path))
+    return start_scan(name_folder(the_context().library, json_data.path))
 
 
 @api.post("/folders/<int:folder_id>/scan")
 @api.output(JobOut)
 def scan_again(folder_id: int) -> JobOut:
     """Scan a folder again: only what is new or changed is read."""
-    return _start_scan(folder_id)
+    return start_scan(folder_id)
 
 
 @api.post("/folders/<int:folder_id>/let-go")
