@@ -836,6 +836,53 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/frames/{frame_id}/sheet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All that is known of a frame: what was read of it, and its header. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    frame_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["FrameSheetOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/frames/{frame_id}/view": {
         parameters: {
             query?: never;
@@ -6563,6 +6610,53 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sets/{set_id}/frames": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The frames of a set, to be looked at. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    set_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["BesideOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sets/{set_id}/names": {
         parameters: {
             query?: never;
@@ -7050,6 +7144,18 @@ export interface components {
              * @enum {string}
              */
             verdict: "fits" | "fits with care" | "nothing fits";
+        };
+        /**
+         * CardLineOut
+         * @description A card of a header.
+         */
+        CardLineOut: {
+            /** Comment */
+            comment: string;
+            /** Keyword */
+            keyword: string;
+            /** Value */
+            value: string;
         };
         /**
          * CardOut
@@ -8503,6 +8609,37 @@ export interface components {
          * @enum {string}
          */
         FrameKind: "bias" | "dark" | "flat" | "dark flat" | "light";
+        /**
+         * FrameSheetOut
+         * @description All that is known of one frame.
+         */
+        FrameSheetOut: {
+            /** Advice */
+            advice: string;
+            /** Can Be Seen */
+            can_be_seen: boolean;
+            /** Cards */
+            cards: components["schemas"]["CardLineOut"][];
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Path */
+            path: string;
+            /** Reason */
+            reason: string;
+            /** Sha256 */
+            sha256: string;
+            /** Size Text */
+            size_text: string;
+            /** State */
+            state: string;
+            /** Trouble */
+            trouble: string;
+            twin: components["schemas"]["BesideFrameOut"] | null;
+            /** Values */
+            values: components["schemas"]["ReadValueOut"][];
+        };
         /**
          * FrameUseIn
          * @description Whether a frame goes into the next master of its set.
@@ -10503,6 +10640,18 @@ export interface components {
             /** Title */
             title: string;
             wished: components["schemas"]["RawFrames"];
+        };
+        /**
+         * ReadValueOut
+         * @description A value that was read of a frame; empty where it is not known.
+         */
+        ReadValueOut: {
+            /** Origin */
+            origin: string;
+            /** Value */
+            value: string;
+            /** Word */
+            word: string;
         };
         /**
          * ReadyOut

@@ -238,11 +238,12 @@ def _note_what_changed(session: Session, set_id: int, stays: Stays) -> None:
 
 @dataclass(frozen=True)
 class Twin:
-    """A frame in the library that a file is byte for byte."""
+    """A frame in the library that a file is once more."""
 
     frame_id: int
     path: str
-    sha256: str
+    sha256: str | None
+    """Of both; None where only their pixels are the same, number for number."""
 
 
 @dataclass(frozen=True)
@@ -260,8 +261,12 @@ class Stays:
 def call_duplicate(frame: Frame, twin: Twin) -> None:
     """A file that the library has already counts once."""
     frame.state, frame.group_key, frame.set_id, frame.sha256 = "duplicate", None, None, twin.sha256
-    frame.reason = f"The same, byte for byte, as {twin.path}."
-    frame.advice = "It is counted once; this copy is left alone."
+    if twin.sha256 is not None:
+        frame.reason = f"The same, byte for byte, as {twin.path}."
+        frame.advice = "It is counted once; this copy is left alone."
+    else:
+        frame.reason = f"The same exposure as {twin.path}, saved twice: the same pixels, in another file."
+        frame.advice = "The one that was here first counts; this one is left alone."
 
 
 def set_aside(relative: str) -> bool:

@@ -11,8 +11,9 @@ from sqlalchemy.orm import Session
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.library.catalog import IN_SETS, ReadFile, enter_file, rows_at, set_aside, settling
 from grayshelf.library.folders import FileStamp, printable
+from grayshelf.library.known_again import Ahead, Known, known_as
 from grayshelf.library.library import Library
-from grayshelf.library.missing import Ahead, Known, known_as, take_place
+from grayshelf.library.missing import take_place
 from grayshelf.library.models import Frame
 
 log = logging.getLogger(__name__)

@@ -10,178 +10,21 @@ from collections.abc import Collection, Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
-from typing import Any
 
-from sqlalchemy import Select, delete, func, select, tuple_, update
+from sqlalchemy import delete, func, select, update
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import Conflict
-from grayshelf.core.frames.facts import FrameFacts
-from grayshelf.library.catalog import IN_SETS, Stays, Twin, call_duplicate, set_aside
-from grayshelf.library.facts_json import facts_if_sound
-from grayshelf.library.files import sha256_of
+from grayshelf.library.catalog import IN_SETS, Twin, call_duplicate, set_aside
 from grayshelf.library.folders import FileStamp, stamp_of
 from grayshelf.library.grouping import drop_empty_sets
 from grayshelf.library.kept import in_parts
 from grayshelf.library.library import Library
 from grayshelf.library.mending import let_go_of_frames
-from grayshelf.library.models import Folder, Frame, MasterInput, MeasurementShot, RunShot
+from grayshelf.library.models import Frame, MasterInput, MeasurementShot, RunShot
 
 #: Rows that are written at once.
 _AT_ONCE = 200
-
-
-@dataclass(frozen=True)
-class Known:
-    """What the library has of a file before it is entered."""
-
-    twin: Twin | None = None
-    """A frame whose file is there, and is the same byte for byte."""
-    moved_id: int | None = None
-    """A frame whose file is not there any more, and which this one is."""
-    stays: Stays | None = None
-    """That it is still the frame which its row tells of."""
-
-
-#: Camera, time of exposure, kind and size: a file that has them in common with a frame may be it.
-_Kin = tuple[str | None, datetime, str, int]
-
-
-@dataclass(frozen=True)
-class Ahead:
-    """What the library has of many files, asked at once."""
-
-    alike: dict[_Kin, list[Any]]
-    """Frames that a file may be: number, folder, path, its folder's number, hash, what is known of it."""
-    in_sets: frozenset[str]
-    """Paths at which frames are that belong to sets."""
-
-
-def look_ahead(library: Library, folder_id: int, files: Sequence[tuple[str, FrameFacts]]) -> Ahead:
-    """Ask for many files at once what `known_as` asks for each: `files` by their paths below the folder."""
-    named = [
-        (f.camera, f.utc, f.kind.value)
-        for _, f in files
-        if f.camera and f.utc is not None and f.kind is not None
-    ]
-    alike: dict[_Kin, list[Any]] = {}
-    with library.db.session() as session:
-        paths = select(Frame.path).where(
-            Frame.folder_id == folder_id, Frame.path.in_([p for p, _ in files]), Frame.set_id.is_not(None)
-        )
-        in_sets = frozenset(session.scalars(paths))
-        found = _alike_query(Frame.camera, Frame.utc, Frame.kind, Frame.size_bytes).where(
-            tuple_(Frame.camera, Frame.utc, Frame.kind).in_(named)
-        )
-        for camera, utc, kind, size, *row in session.execute(found) if named else ():
-            alike.setdefault((camera, utc, kind, size), []).append(row)
-    return Ahead(alike, in_sets)
-
-
-def _alike_query(*more: Any) -> Select[Any]:
-    return (
-        select(*more, Frame.id, Folder.path, Frame.path, Frame.folder_id, Frame.sha256, Frame.facts)
-        .join(Folder, Folder.id == Frame.folder_id)
-        .where(Frame.state.in_(IN_SETS))
-        .order_by(Frame.id)
-    )
-
-
-def known_as(
-    library: Library, path: Path, relative: str, folder_id: int, facts: FrameFacts, ahead: Ahead | None = None
-) -> Known:
-    """Whether a file is one that the library has already, or had elsewhere. Reads files; writes nothing but hashes.
-
-    Parameters
-    ----------
-    ahead
-        What was asked for many files at once (`look_ahead`).
-    """
-    stamp = stamp_of(path)
-
-    def stays() -> Stays | None:
-        if ahead is not None and relative not in ahead.in_sets:
-            return None
-        return _stays(library, path, relative, folder_id, stamp)
-
-    if facts.utc is None or facts.kind is None:
-        return Known(stays=stays())
-    alike: Sequence[Any]
-    if ahead is not None and facts.camera:
-        alike = ahead.alike.get((facts.camera, facts.utc, facts.kind.value, stamp.size_bytes), ())
-    else:
-        with library.db.session() as session:
-            alike = session.execute(
-                _alike_query().where(
-                    Frame.camera == facts.camera,
-                    Frame.utc == facts.utc,
-                    Frame.kind == facts.kind.value,
-                    Frame.size_bytes == stamp.size_bytes,
-                )
-            ).all()
-    own_hash: str | None = None
-    away: list[int] = []
-    for frame_id, root, where, other_folder, sha256, other_facts in alike:
-        if (other_folder, where) == (folder_id, relative):
-            continue
-        other = Path(root) / where
-        if sha256 is None and other.is_file():
-            sha256 = sha256_of(other)
-            with library.db.session() as session:
-                session.get_one(Frame, frame_id).sha256 = sha256
-        if sha256 is not None:
-            own_hash = own_hash or sha256_of(path)
-            if sha256 != own_hash:
-                continue
-            if other.is_file():
-                return Known(Twin(frame_id, where, sha256))
-            return Known(moved_id=frame_id)
-        # Where a clock counts whole seconds, two short frames may bear one time: then the name has to be the same, too.
-        one_a_second = facts.utc.microsecond != 0 or (facts.exposure_s or 0.0) >= 1.0
-        tells_apart = one_a_second or other.name == path.name
-        their = facts_if_sound(other_facts)
-        if tells_apart and their is not None and _tell_the_same(their, facts):
-            away.append(frame_id)
-    # Nobody hashed the one that is away: it is this one where nothing else could be.
-    if len(away) == 1:
-        return Known(moved_id=away[0])
-    return Known(stays=stays())
-
-
-def _stays(library: Library, path: Path, relative: str, folder_id: int, stamp: FileStamp) -> Stays | None:
-    """Whether a file that is read again is still what it was: a copy back from another disk has another time."""
-    with library.db.session() as session:
-        here = (Frame.folder_id == folder_id) & (Frame.path == relative) & Frame.set_id.is_not(None)
-        row = session.execute(
-            select(Frame.id, Frame.size_bytes, Frame.modified_ns, Frame.sha256).where(here)
-        ).first()
-        if row is None:
-            return None
-        combined = session.scalar(select(MasterInput.sha256).where(MasterInput.frame_id == row.id).limit(1))
-    if (row.size_bytes, row.modified_ns) == (stamp.size_bytes, stamp.modified_ns):
-        return Stays(row.sha256)
-    before = row.sha256 or combined
-    if before is None:
-        return Stays(None, written_anew=True)
-    now = sha256_of(path)
-    return Stays(now, now != before, combined is not None and now != combined)
-
-
-def _tell_the_same(one: FrameFacts, other: FrameFacts) -> bool:
-    """Whether two headers say the same; the night may have been counted by another zone."""
-    alike = (
-        "camera",
-        "kind",
-        "utc",
-        "exposure_s",
-        "gain",
-        "offset",
-        "width",
-        "height",
-        "sensor_temp_c",
-        "filter_code",
-    )
-    return all(getattr(one, name) == getattr(other, name) for name in alike)
 
 
 def take_place(session: Session, frame: Frame, folder_id: int, relative: str, stamp: FileStamp) -> None:
@@ -278,7 +121,7 @@ def note_missing(
     _note(library, newly, now, of_no_use)
     _note(library, back, None, of_no_use)
     hashed = {r.id for r in rows if r.hashed}
-    found = _find_copies(library, [i for i in newly if i in hashed - of_no_use])
+    found = _find_copies(library, [i for i in newly if i not in of_no_use])
     for frame_id in hashed.intersection(back):
         _call_copies_duplicates(library, frame_id)
     return Missed(
@@ -300,23 +143,38 @@ def _note(library: Library, ids: list[int], since: datetime | None, of_no_use: s
 def _find_copies(library: Library, missing_ids: list[int]) -> int:
     """Let frames whose files are missing have those of their copies; returns for how many there was one."""
     found = 0
+    with library.db.session() as session:
+        if session.scalar(select(Frame.id).where(Frame.state == "duplicate").limit(1)) is None:
+            return 0
     for frame_id in missing_ids:
         with library.db.session() as session:
             frame = session.get_one(Frame, frame_id)
-            if frame.sha256 is None:
-                continue
+            # The same bytes first; else the same exposure, saved twice: its pixels were found to be the same.
+            one_exposure = (
+                Frame.sha256.is_(None)
+                & (Frame.camera == (frame.camera or ""))
+                & (Frame.utc == frame.utc)
+                & Frame.utc.is_not(None)
+                & (Frame.kind == (frame.kind or ""))
+            )
             copies = session.scalars(
                 select(Frame)
                 .where(
-                    Frame.sha256 == frame.sha256, Frame.state == "duplicate", Frame.missing_since.is_(None)
+                    (Frame.sha256 == (frame.sha256 or "")) | one_exposure,
+                    Frame.state == "duplicate",
+                    Frame.missing_since.is_(None),
                 )
-                .order_by(Frame.id)
+                .order_by(Frame.sha256.is_(None), Frame.id)
             ).all()
             for copy in copies:
                 path = Path(copy.folder.path) / copy.path
                 if path.is_file():
+                    same_bytes = copy.sha256 is not None
                     take_place(session, frame, copy.folder_id, copy.path, stamp_of(path))
-                    _tell_other_copies(session, frame)
+                    if same_bytes:
+                        _tell_other_copies(session, frame)
+                    else:
+                        frame.sha256 = None
                     found += 1
                     break
     return found

@@ -22,10 +22,11 @@ from grayshelf.library.entering import enter, look_up
 from grayshelf.library.facts_json import KEPT_BOUNDS
 from grayshelf.library.folders import NOT_ON_A_SHELF, FileStamp, Passed, is_text, printable, walk_frames
 from grayshelf.library.grouping import regroup, tell_again
+from grayshelf.library.known_again import look_ahead
 from grayshelf.library.library import FRAME_FOLDERS, Library
 from grayshelf.library.masters_found import recall_masters
 from grayshelf.library.mending import found_again, said_of_folder, tell_mended
-from grayshelf.library.missing import NOTHING_MISSED, Missed, look_ahead, note_missing
+from grayshelf.library.missing import NOTHING_MISSED, Missed, note_missing
 from grayshelf.library.models import Folder, Frame, FrameSet
 from grayshelf.library.names_seen import carrying, join_what_is_sure
 from grayshelf.library.records import as_kept, read

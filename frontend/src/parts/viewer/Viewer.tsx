@@ -163,8 +163,8 @@ export function Viewer({
   /** The frame that they lie on; undefined: all. */
   circlesOn?: number;
   onClose: () => void;
-  /** What else is told beside the picture. */
-  children?: ReactNode;
+  /** What else is told beside the picture; of the one that is looked at, where it is asked for its number. */
+  children?: ReactNode | ((frame: number) => ReactNode);
 }) {
   const looking = useLooking(start, frames, second);
   const [under, setUnder] = useState<Under | null>(null);
@@ -172,6 +172,7 @@ export function Viewer({
   const [steer, setSteer] = useState<"first" | "second">(second ? "second" : "first");
   const { view, main } = looking;
   useKeys({ m: () => setMarked((on) => !on) });
+  const more = typeof children === "function" ? children(main.frame) : children;
   const steered =
     steer === "second" && second && looking.otherView.data
       ? { looked: second.looked, view: looking.otherView.data }
@@ -210,8 +211,9 @@ export function Viewer({
         </div>
         <div className="flex min-h-0 flex-1 max-md:flex-col max-md:overflow-auto">
           {view.error ? (
-            <div className="flex-1 p-6">
+            <div className="flex-1 overflow-auto p-6">
               <Trouble error={view.error} onRetry={() => void view.refetch()} />
+              <div className="max-w-[560px] pt-4">{more}</div>
             </div>
           ) : null}
           {!view.data && !view.error && (
@@ -238,7 +240,7 @@ export function Viewer({
               line={looking.line}
               onLine={looking.setLine}
             >
-              {children}
+              {more}
             </Aside>
           )}
         </div>

@@ -16,6 +16,7 @@ import { Degrees, degreesOf } from "../../parts/Degrees";
 import { waiting } from "../../parts/proposal";
 import { TakeBack } from "../../parts/TakeBack";
 import { JobHere } from "../../parts/JobCards";
+import { IntakeViewer, useIntakeLooking } from "./IntakeViewer";
 import { Drop } from "./drop/Drop";
 import { Backups, Verify } from "./Verify";
 
@@ -428,7 +429,7 @@ const STATE: Record<string, string> = {
   lights: "",
 };
 
-function Sets() {
+function Sets({ onLook }: { onLook: (set: number) => void }) {
   const [page, setPage] = useState(1);
   const [kind, setKind] = useState("");
   const sets = useSets(page, kind);
@@ -491,11 +492,19 @@ function Sets() {
                 {set.night}
               </td>
               <td className="text-ink2">{STATE[set.state] ?? set.state}</td>
-              <td className="text-right">
+              <td className="text-right whitespace-nowrap">
+                <button
+                  type="button"
+                  className="underline underline-offset-2"
+                  aria-label={`Look at the ${set.kind} ${set.title} of ${set.night}`}
+                  onClick={() => onLook(set.id)}
+                >
+                  Look
+                </button>
                 {set.can_build && (
                   <button
                     type="button"
-                    className="underline underline-offset-2"
+                    className="ml-3 underline underline-offset-2"
                     aria-label={`Combine the ${set.kind} ${set.title} of ${set.night}`}
                     onClick={() => build.mutate([set.id])}
                   >
@@ -520,7 +529,7 @@ const WHAT: Record<string, string> = {
   missing: "missing",
 };
 
-function Problems() {
+function Problems({ onLook }: { onLook: (frame: number) => void }) {
   const [page, setPage] = useState(1);
   const [state, setState] = useState("");
   const problems = useProblems(page, state);
@@ -562,6 +571,16 @@ function Problems() {
             <span className="text-s text-ink2">{WHAT[item.state] ?? item.state}</span>
             <span>
               {item.reason} <span className="text-ink2">{item.advice}</span>{" "}
+              {item.state !== "missing" && (
+                <button
+                  type="button"
+                  className="mr-3 underline underline-offset-2 hover:no-underline"
+                  aria-label={`Look at ${item.path}`}
+                  onClick={() => onLook(item.id)}
+                >
+                  {item.state === "duplicate" ? "see both" : "look at it"}
+                </button>
+              )}
               {item.state === "set aside" && (
                 <button
                   type="button"
@@ -605,6 +624,7 @@ export function Intake() {
   const intake = useIntake();
   const [params, setParams] = useSearchParams();
   const look = params.get("look") === "problems" ? "problems" : "sets";
+  const looking = useIntakeLooking();
   const [path, setPath] = useState("");
   const add = useChange((text: string) => get(api.POST("/api/folders", { body: { path: text } })));
   if (intake.error && !intake.data)
@@ -702,11 +722,16 @@ export function Intake() {
                   </button>
                 ))}
               </div>
-              {look === "sets" ? <Sets /> : <Problems />}
+              {look === "sets" ? (
+                <Sets onLook={(set) => looking.look("set", set)} />
+              ) : (
+                <Problems onLook={(frame) => looking.look("frame", frame)} />
+              )}
             </>
           )}
         </section>
       </div>
+      <IntakeViewer {...looking} />
     </div>
   );
 }

@@ -15,6 +15,7 @@ from grayshelf.web.context import the_context
 from grayshelf.web.exports import csv_response
 from grayshelf.web.looking.schemas import (
     BesideOut,
+    FrameSheetOut,
     HistogramOut,
     ProfileOut,
     ProfileQuery,
@@ -22,7 +23,8 @@ from grayshelf.web.looking.schemas import (
     ViewOut,
     ViewQuery,
 )
-from grayshelf.web.looking.view import beside_page, histogram_out, view_out
+from grayshelf.web.looking.sheet import frame_sheet
+from grayshelf.web.looking.view import beside_page, histogram_out, set_frames, view_out
 
 api = APIBlueprint("looking", __name__, url_prefix="/api", tag="Gray Shelf")
 
@@ -115,3 +117,26 @@ def profile_csv(frame_id: int, query_data: ProfileQuery) -> Response:
 def beside(frame_id: int) -> BesideOut:
     """What it can be held against."""
     return beside_page(the_context().library, frame_id)
+
+
+@api.get("/frames/<int:frame_id>/sheet")
+@api.output(FrameSheetOut)
+def sheet(frame_id: int) -> FrameSheetOut:
+    """All that is known of a frame: what was read of it, and its header."""
+    return frame_sheet(the_context().library, frame_id)
+
+
+@api.get("/frames/<int:frame_id>/header.csv")
+@api.doc(hide=True)
+def header_csv(frame_id: int) -> Response:
+    """A frame's header, as CSV."""
+    cards = frame_sheet(the_context().library, frame_id).cards
+    rows: list[list[object]] = [["keyword", "value", "comment"]]
+    return csv_response([*rows, *([c.keyword, c.value, c.comment] for c in cards)], f"header-of-{frame_id}")
+
+
+@api.get("/sets/<int:set_id>/frames")
+@api.output(BesideOut)
+def frames_of_set(set_id: int) -> BesideOut:
+    """The frames of a set, to be looked at."""
+    return set_frames(the_context().library, set_id)

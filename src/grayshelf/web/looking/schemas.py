@@ -99,3 +99,40 @@ class BesideOut(Schema):
     """What a picture can be held against."""
 
     groups: list[BesideGroupOut]
+
+
+class ReadValueOut(Schema):
+    """A value that was read of a frame; empty where it is not known."""
+
+    word: str
+    value: str
+    origin: str
+    """Where it is from, where that is not the usual keyword."""
+
+
+class CardLineOut(Schema):
+    """A card of a header."""
+
+    keyword: str
+    value: str
+    comment: str
+
+
+class FrameSheetOut(Schema):
+    """All that is known of one frame."""
+
+    id: int
+    name: str
+    path: str
+    state: str
+    reason: str
+    advice: str
+    size_text: str
+    sha256: str
+    values: list[ReadValueOut]
+    cards: list[CardLineOut]
+    trouble: str
+    """Why its header cannot be read now; empty where it can."""
+    twin: BesideFrameOut | None
+    """What counts in place of it, where it is a duplicate."""
+    can_be_seen: bool

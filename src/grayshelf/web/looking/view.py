@@ -18,6 +18,7 @@ from grayshelf.library.models import Frame, FrameSet, MasterInput
 from grayshelf.library.views import Opened
 from grayshelf.web.common import in_words
 from grayshelf.web.looking.schemas import BesideFrameOut, BesideGroupOut, BesideOut, HistogramOut, ViewOut
+from grayshelf.web.looking.sheet import twin_of
 from grayshelf.web.shelf.walls import kind_title
 
 #: So many are offered of each origin.
@@ -88,7 +89,8 @@ def beside_page(library: Library, frame_id: int) -> BesideOut:
             raise NotFound("This frame is not in the library.")
         row = frame.set
         if row is None:
-            return BesideOut(groups=[])
+            twin = twin_of(session, frame)
+            return BesideOut(groups=[BesideGroupOut(title="Counts", frames=[twin])] if twin else [])
         size = _size(frame)
         groups = [
             BesideGroupOut(title="Masters", frames=_masters(library, session, row, size)),
@@ -99,6 +101,24 @@ def beside_page(library: Library, frame_id: int) -> BesideOut:
         for group in groups:
             group.frames = [f for f in group.frames if f.frame_id != frame_id]
         return BesideOut(groups=[g for g in groups if g.frames])
+
+
+def set_frames(library: Library, set_id: int) -> BesideOut:
+    """The frames of a set by their names.
+
+    Raises
+    ------
+    NotFound
+    """
+    with library.db.session() as session:
+        row = session.get(FrameSet, set_id)
+        if row is None:
+            raise NotFound("This set is no longer in the library.")
+        named = [
+            BesideFrameOut(frame_id=f.id, title=Path(f.path).name, detail="not kept" if f.rejected else "")
+            for f in row.frames[:MOST_BESIDE]
+        ]
+        return BesideOut(groups=[BesideGroupOut(title=title_of(row), frames=named)])
 
 
 def _size(frame: Frame) -> tuple[int, int]:

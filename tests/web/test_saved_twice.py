@@ -1,0 +1,67 @@
+"""The same exposure in two files: counted once, told which one counts, and looked at side by side."""
+
+from __future__ import annotations
+
+import numpy as np
+from astropy.io import fits
+
+from tests.helpers import DARK, write_fits
+
+
+def test_the_same_exposure_saved_twice_counts_once_and_steps_in_when_the_first_is_gone(own, tmp_path):
+    """Packed, under another header, or as 32 bits: the same pixels of one time are one exposure; others are not."""
+    heap = tmp_path / "heap"
+    rng = np.random.default_rng(5)
+    for i in range(3):
+        pixels = rng.normal(500, 6, (40, 40)).astype(np.uint16)
+        cards = {**DARK, "DATE-OBS": f"2026-10-18T22:0{i}:00"}
+        first = write_fits(heap / f"a{i}.fits", cards, pixels)
+        with fits.open(first) as hdus:
+            fits.CompImageHDU(hdus[0].data, hdus[0].header).writeto(heap / f"b{i}.fits.fz")
+        write_fits(heap / f"c{i}.fits", {**cards, "NOTE": "written by another program", "X" * 8: 1}, pixels)
+    # A short exposure by a clock of whole seconds: the same time, other pixels.
+    short = {**DARK, "IMAGETYP": "Bias Frame", "EXPTIME": 0.001}
+    for i in range(3):
+        write_fits(heap / f"bias{i}.fits", short)
+    # Calibrated, it has other pixels: it is another picture.
+    write_fits(heap / "d0.fits", {**DARK, "DATE-OBS": "2026-10-18T22:00:00"}, np.full((40, 40), 7, np.uint16))
+    own.scan(heap)
+    problems = own.problems()
+    twice = {p for p, told in problems.items() if told["state"] == "duplicate"}
+    assert twice == {f"b{i}.fits.fz" for i in range(3)} | {f"c{i}.fits" for i in range(3)}
+    assert "a0.fits, saved twice" in problems["c0.fits"]["reason"]
+    assert sorted(s["n_frames"] for s in own.sets().values()) == [3, 4]
+    (heap / "a1.fits").unlink()
+    own.scan(heap)
+    assert sorted(s["n_frames"] for s in own.sets().values()) == [3, 4]
+    left = {p for p, told in own.problems().items() if told["state"] in ("duplicate", "missing")}
+    assert len(left) == 5
+    own.scan(heap)
+    assert sorted(s["n_frames"] for s in own.sets().values()) == [3, 4]
+    problem = own.problems()["b0.fits.fz"]
+    sheet = own.get(f"/api/frames/{problem['id']}/sheet")
+    assert sheet["twin"]["title"] == "a0.fits" and "here first" in sheet["twin"]["detail"]
+    assert own.get(f"/api/frames/{problem['id']}/beside")["groups"][0]["frames"] == [sheet["twin"]]
+    assert {c["keyword"]: c["value"] for c in sheet["cards"]}["GAIN"] == "200"
+
+
+def test_any_frame_is_seen_with_its_header_whatever_is_wrong_with_it(own, tmp_path):
+    """A value that only the name says, one that is not known, cards that break the standard, a file that is none."""
+    heap = tmp_path / "heap"
+    cards = {k: v for k, v in DARK.items() if k not in ("GAIN", "CCD-TEMP", "SET-TEMP")}
+    good = write_fits(heap / "dark_gain120_001.fits", {**cards, "NOTE": "<b>bold</b> & co"})
+    whole = good.read_bytes()
+    (heap / "odd.fits").write_bytes(whole.replace(b"OFFSET  =", b"OFFS\xe9T =", 1))
+    (heap / "none.fits").write_bytes(b"no frame at all")
+    own.scan(heap)
+    ids = {path: i for i, path in own.query("SELECT id, path FROM frame")}
+    sheet = own.get(f"/api/frames/{ids['dark_gain120_001.fits']}/sheet")
+    told = {v["word"]: (v["value"], v["origin"]) for v in sheet["values"]}
+    assert told["gain"][0] == "120" and "name" in told["gain"][1]
+    assert told["sensor"] == ("", "")
+    assert any(c["value"] == "<b>bold</b> & co" for c in sheet["cards"]) and sheet["can_be_seen"]
+    for name in ("odd.fits", "none.fits"):
+        sheet = own.get(f"/api/frames/{ids[name]}/sheet")
+        assert sheet["cards"] or sheet["trouble"], name
+    assert "NOTE" in own.client.get(f"/api/frames/{ids['dark_gain120_001.fits']}/header.csv").text
+    assert own.client.get("/api/frames/99999/sheet").status_code == 404
