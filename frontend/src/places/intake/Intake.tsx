@@ -429,6 +429,54 @@ const STATE: Record<string, string> = {
   lights: "",
 };
 
+/** A set, and what can be done with it. */
+function SetRow({
+  set,
+  onLook,
+  onCombine,
+}: {
+  set: Schemas["SetOut"];
+  onLook: () => void;
+  onCombine: () => void;
+}) {
+  return (
+    <tr className="border-b border-line">
+      <td className="w-[76px] py-1">{set.kind}</td>
+      <td>
+        {set.title}
+        {set.names_say && <Named set={set} />}
+        {set.missing && <span className="block pb-1 text-s text-accent">{set.missing}.</span>}
+      </td>
+      <td className="text-ink2">{set.camera}</td>
+      <td className="num pr-6 text-right">{set.n_frames}</td>
+      <td className="num text-s" title={set.origin}>
+        {set.night}
+      </td>
+      <td className="text-ink2">{STATE[set.state] ?? set.state}</td>
+      <td className="text-right whitespace-nowrap">
+        <button
+          type="button"
+          className="underline underline-offset-2"
+          aria-label={`Look at the ${set.kind} ${set.title} of ${set.night}`}
+          onClick={onLook}
+        >
+          Look
+        </button>
+        {set.can_build && (
+          <button
+            type="button"
+            className="ml-3 underline underline-offset-2"
+            aria-label={`Combine the ${set.kind} ${set.title} of ${set.night}`}
+            onClick={onCombine}
+          >
+            Combine
+          </button>
+        )}
+      </td>
+    </tr>
+  );
+}
+
 function Sets({ onLook }: { onLook: (set: number) => void }) {
   const [page, setPage] = useState(1);
   const [kind, setKind] = useState("");
@@ -479,40 +527,12 @@ function Sets({ onLook }: { onLook: (set: number) => void }) {
         </thead>
         <tbody>
           {data.items.map((set) => (
-            <tr key={set.id} className="border-b border-line">
-              <td className="w-[76px] py-1">{set.kind}</td>
-              <td>
-                {set.title}
-                {set.names_say && <Named set={set} />}
-                {set.missing && <span className="block pb-1 text-s text-accent">{set.missing}.</span>}
-              </td>
-              <td className="text-ink2">{set.camera}</td>
-              <td className="num pr-6 text-right">{set.n_frames}</td>
-              <td className="num text-s" title={set.origin}>
-                {set.night}
-              </td>
-              <td className="text-ink2">{STATE[set.state] ?? set.state}</td>
-              <td className="text-right whitespace-nowrap">
-                <button
-                  type="button"
-                  className="underline underline-offset-2"
-                  aria-label={`Look at the ${set.kind} ${set.title} of ${set.night}`}
-                  onClick={() => onLook(set.id)}
-                >
-                  Look
-                </button>
-                {set.can_build && (
-                  <button
-                    type="button"
-                    className="ml-3 underline underline-offset-2"
-                    aria-label={`Combine the ${set.kind} ${set.title} of ${set.night}`}
-                    onClick={() => build.mutate([set.id])}
-                  >
-                    Combine
-                  </button>
-                )}
-              </td>
-            </tr>
+            <SetRow
+              key={set.id}
+              set={set}
+              onLook={() => onLook(set.id)}
+              onCombine={() => build.mutate([set.id])}
+            />
           ))}
         </tbody>
       </table>
@@ -528,6 +548,50 @@ const WHAT: Record<string, string> = {
   duplicate: "a copy",
   missing: "missing",
 };
+
+/** A file that is to be looked at: what is wrong with it, and what can be done. */
+function Problem({
+  item,
+  busy,
+  onLook,
+  onBack,
+}: {
+  item: Schemas["ProblemOut"];
+  busy: boolean;
+  onLook: () => void;
+  onBack: () => void;
+}) {
+  return (
+    <li className="grid grid-cols-[minmax(180px,2fr)_120px_3fr] gap-4 border-b border-line py-1.5">
+      <span className="num text-s break-all">{item.path}</span>
+      <span className="text-s text-ink2">{WHAT[item.state] ?? item.state}</span>
+      <span>
+        {item.reason} <span className="text-ink2">{item.advice}</span>{" "}
+        {item.state !== "missing" && (
+          <button
+            type="button"
+            className="mr-3 underline underline-offset-2 hover:no-underline"
+            aria-label={`Look at ${item.path}`}
+            onClick={onLook}
+          >
+            {item.state === "duplicate" ? "see both" : "look at it"}
+          </button>
+        )}
+        {item.state === "set aside" && (
+          <button
+            type="button"
+            className="underline underline-offset-2 hover:no-underline"
+            aria-label={`Put ${item.path} back`}
+            disabled={busy}
+            onClick={onBack}
+          >
+            put it back
+          </button>
+        )}
+      </span>
+    </li>
+  );
+}
 
 function Problems({ onLook }: { onLook: (frame: number) => void }) {
   const [page, setPage] = useState(1);
@@ -563,37 +627,13 @@ function Problems({ onLook }: { onLook: (frame: number) => void }) {
       {back.data && !back.error && <p role="status">{back.data.message}</p>}
       <ul className="border-t border-ink">
         {data.items.map((item) => (
-          <li
+          <Problem
             key={item.id}
-            className="grid grid-cols-[minmax(180px,2fr)_120px_3fr] gap-4 border-b border-line py-1.5"
-          >
-            <span className="num text-s break-all">{item.path}</span>
-            <span className="text-s text-ink2">{WHAT[item.state] ?? item.state}</span>
-            <span>
-              {item.reason} <span className="text-ink2">{item.advice}</span>{" "}
-              {item.state !== "missing" && (
-                <button
-                  type="button"
-                  className="mr-3 underline underline-offset-2 hover:no-underline"
-                  aria-label={`Look at ${item.path}`}
-                  onClick={() => onLook(item.id)}
-                >
-                  {item.state === "duplicate" ? "see both" : "look at it"}
-                </button>
-              )}
-              {item.state === "set aside" && (
-                <button
-                  type="button"
-                  className="underline underline-offset-2 hover:no-underline"
-                  aria-label={`Put ${item.path} back`}
-                  disabled={back.isPending}
-                  onClick={() => back.mutate(item.id)}
-                >
-                  put it back
-                </button>
-              )}
-            </span>
-          </li>
+            item={item}
+            onLook={() => onLook(item.id)}
+            onBack={() => back.mutate(item.id)}
+            busy={back.isPending}
+          />
         ))}
       </ul>
       {data.items.length === 0 && (
