@@ -8588,7 +8588,7 @@ export interface components {
          * @description As what the calibration goes out.
          * @enum {string}
          */
-        Form: "masters" | "raw frames";
+        Form: "masters" | "raw frames" | "calibrated lights";
         /**
          * FoundOut
          * @description Something that the search found.

@@ -65,7 +65,7 @@ def add_commands(commands: Any, usual: Path) -> dict[str, Command]:
         "target", type=Path, help="a folder that is not there yet, or a file that ends with .zip"
     )
     hand.add_argument("--lights", nargs="+", type=Path, required=True, help="files or folders of lights")
-    hand.add_argument("--form", choices=["masters", "raw frames"], default="masters")
+    hand.add_argument("--form", choices=["masters", "raw frames", "calibrated lights"], default="masters")
     hand.add_argument("--way", choices=["copies", "hard links", "links"], default="copies")
     hand.add_argument("--without-lights", action="store_true", help="only what fits them")
     file = add(

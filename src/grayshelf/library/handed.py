@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from grayshelf.core.filing.hand_over import Form, HandedAs
+from grayshelf.core.filing.hand_over import Form, HandedAs, Recipe
 
 
 @dataclass(frozen=True)
@@ -14,6 +14,8 @@ class HandedItem:
     path: str
     """Below the folder, with '/'."""
     frame_id: int
+    recipe: Recipe | None = None
+    """With what it is calibrated here; None where it goes as it is."""
 
 
 @dataclass(frozen=True)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from sqlalchemy import select
@@ -15,6 +15,7 @@ from grayshelf.core.filing.hand_over import (
     Form,
     HandOver,
     LightsAsked,
+    Recipe,
     Serving,
     lay_out,
     lines_that_go,
@@ -69,12 +70,17 @@ def gather(library: Library, set_ids: Sequence[int], form: Form, *, lights: bool
                 "Look at the page again.",
             )
         gathering = _Gathering(session, form)
-        asked = [gathering.lights(one, slip, with_files=lights) for one, slip in pulled]
+        with_files = lights or form is Form.CALIBRATED
+        asked = [gathering.lights(one, slip, with_files=with_files) for one, slip in pulled]
     laid = lay_out(asked)
     if not laid.items:
         raise GrayShelfError(
-            "There is nothing to hand over: no kept light of these is where it was.",
-            "Plug the disk in, or scan its folder again.",
+            " ".join(gathering.said[:3])
+            if form is Form.CALIBRATED and gathering.said
+            else "There is nothing to hand over: no kept light of these is where it was.",
+            "Combine what is loose, or hand them over with raw frames."
+            if form is Form.CALIBRATED
+            else "Plug the disk in, or scan its folder again.",
         )
     return Gathered(laid, tuple(asked), tuple(dict.fromkeys(gathering.said)))
 
@@ -109,12 +115,49 @@ class _Gathering:
                 # What waits for another cannot be told before that is there.
                 if line.waits_for is None:
                     self.said.append(f"{name}: nothing fits as {line.kind.value}, so none goes with them.")
-        for line in lines_that_go(slip, self._form):
+        going = lines_that_go(slip, self._form)
+        for line in going:
             serving.append(self._serving(line))
             if line.verdict is Verdict.CARE and line.chosen is not None:
                 reasons = "; ".join(line.chosen.reasons)
                 self.said.append(f"{name}: the {line.kind.value} fits with care: {reasons}.")
-        return LightsAsked(one.row.id, one.facts, one.row.night, kept, tuple(serving), tuple(lacks))
+        asked = LightsAsked(
+            one.row.id,
+            one.facts,
+            one.row.night,
+            kept,
+            tuple(serving),
+            tuple(lacks),
+            rests_on=tuple(s.key for s in serving),
+        )
+        return asked if self._form is not Form.CALIBRATED else self._calibrated(asked, going, name)
+
+    def _calibrated(self, asked: LightsAsked, going: Sequence[SlipLine], name: str) -> LightsAsked:
+        """The same where the lights are calibrated here: nothing goes along, and those that lack something stay."""
+        masters = {s.kind: s.files[0].frame_id for s in asked.serving if s.is_master and s.files}
+        flat = next((line.chosen for line in going if line.kind is FrameKind.FLAT), None)
+        dark = masters.get(FrameKind.DARK, masters.get(FrameKind.BIAS))
+        pedestal = None
+        trouble = ""
+        if asked.facts.calibrated:
+            trouble = "they are calibrated already"
+        elif dark is None:
+            trouble = "there is no master dark or bias for them"
+        elif FrameKind.FLAT not in masters or flat is None:
+            trouble = "there is no master flat for them"
+        elif not flat.holding.pedestal_taken_off:
+            pedestal = masters.get(FrameKind.DARK_FLAT)
+            if pedestal is None:
+                trouble = "the pedestal of their flat was not taken off, and no master dark flat is there"
+        if trouble or dark is None:
+            self.said.append(f"{name}: {trouble}, so they are not handed over calibrated.")
+            return replace(asked, files=(), serving=())
+        # Four bytes a pixel, whatever the raw file was.
+        size = 4 * asked.facts.width * asked.facts.height
+        files = tuple(
+            replace(f, name=f"{f.name.partition('.')[0]}.fits", size_bytes=size) for f in asked.files
+        )
+        return replace(asked, files=files, serving=(), recipe=Recipe(dark, masters[FrameKind.FLAT], pedestal))
 
     def _serving(self, line: SlipLine) -> Serving:
         assert line.chosen is not None
@@ -144,8 +187,9 @@ class _Gathering:
             if len(there) == sum(i.used for i in row.record.inputs):
                 return tuple(_file(f) for f in there), False
             self.said.append(f"Raw frames of {title} are missing: its master goes in their place.")
-        if not row.is_master and self._form is Form.MASTERS:
-            self.said.append(f"{title[:1].upper()}{title[1:]} is not combined: its frames go as they are.")
+        if not row.is_master and self._form is not Form.FRAMES:
+            as_it_is = ": its frames go as they are" if self._form is Form.MASTERS else ""
+            self.said.append(f"{title[:1].upper()}{title[1:]} is not combined{as_it_is}.")
         return self._files(row.id, title), row.is_master
 
     def _files(self, set_id: int, title: str) -> tuple[FileThere, ...]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import hashlib
 import io
 import json
 import os
@@ -12,7 +13,8 @@ from typing import Any, BinaryIO
 from uuid import uuid4
 
 from grayshelf.core.errors import Conflict, FolderRefused, GrayShelfError, NotFound, UnreadableFrame
-from grayshelf.core.filing.hand_over import Form, HandedAs
+from grayshelf.core.filing.hand_over import Form, HandedAs, Recipe
+from grayshelf.library.calibrating import calibrated
 from grayshelf.library.files import drop_unfinished, sha256_of, write_new
 from grayshelf.library.folders import named_folder, stamp_of
 from grayshelf.library.handed import HandedItem, HandedPlan, HandOverJob
@@ -52,14 +54,18 @@ def begin(
         raise FolderRefused(
             f"{target} could not be made ({error.strerror}).", "Name a folder that you may write into."
         ) from error
-    items = tuple(HandedItem(i.path, i.file.frame_id) for i in gathered.laid.items)
+    items = tuple(HandedItem(i.path, i.file.frame_id, i.recipe) for i in gathered.laid.items)
     plan, place = HandedPlan(items, tuple(table_of(library, gathered))), f"{PLANS}/{uuid4().hex}.json"
     write_new(library.root / place, lambda stream: _write(stream, json.dumps(as_kept(plan))))
-    served = {str(a.key): tuple(s.key for s in a.serving) for a in gathered.asked}
+    served = {str(a.key): a.rests_on for a in gathered.asked}
     job = HandOverJob(str(target), way, form, place, served)
+    if form is Form.CALIBRATED and way is not HandedAs.COPIES:
+        raise GrayShelfError("Lights that are calibrated here are new files.", "Hand them over as copies.")
     lights = sum(len(a.files) for a in gathered.asked)
     what = (
-        f"{lights} lights with their {form.value}"
+        f"{lights} {form.value}"
+        if form is Form.CALIBRATED
+        else f"{lights} lights with their {form.value}"
         if lights
         else f"{form.value} of {len(gathered.asked)} sets"
     )
@@ -173,6 +179,9 @@ def _hand_one(
         if frame is None:
             raise NotFound("It is in the library no more.")
         source, known = library.frame_path(session, frame), frame.sha256
+    if item.recipe is not None:
+        _calibrate_one(library, item, item.recipe, target, check)
+        return
     if way is HandedAs.COPIES:
         # The folder was empty when this began: what a kill left in it is ours.
         drop_unfinished(target)
@@ -199,6 +208,29 @@ def _hand_one(
             f"No {way.value.removesuffix('s')} could be made there ({error.strerror}).",
             "Hand it over as copies.",
         ) from error
+
+
+def _calibrate_one(
+    library: Library, item: HandedItem, recipe: Recipe, target: Path, check: Callable[[], None]
+) -> None:
+    drop_unfinished(target)
+    if target.exists():
+        # Made before this was cut short, or somebody else's.
+        digest = hashlib.sha256()
+        for piece in calibrated(library, item.frame_id, recipe):
+            check()
+            digest.update(piece)
+        if sha256_of(target) == digest.hexdigest():
+            return
+        raise Conflict("A file of this name is there already, and was left as it is.", "Name another folder.")
+
+    def write(stream: BinaryIO) -> None:
+        for piece in calibrated(library, item.frame_id, recipe):
+            check()
+            stream.write(piece)
+
+    target.parent.mkdir(parents=True, exist_ok=True)
+    write_new(target, write)
 
 
 def _copy(source: Path, stream: BinaryIO, check: Callable[[], None]) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 import zipfile
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from io import RawIOBase
 from pathlib import Path
 from typing import Any
@@ -39,7 +39,21 @@ class _Sent(RawIOBase):
         return held
 
 
-def zip_stream(files: Sequence[tuple[str, Path]], texts: Sequence[tuple[str, str]] = ()) -> Iterator[bytes]:
+#: A file that is sent as it is, or one that is made while it is sent.
+Source = Path | Callable[[], Iterator[bytes]]
+
+
+def _pieces(path: Path) -> Iterator[bytes]:
+    before, count = stamp_of(path), 0
+    with path.open("rb") as reading:
+        while piece := reading.read(_PIECE):
+            count += len(piece)
+            yield piece
+    if count != before.size_bytes or stamp_of(path) != before:
+        raise UnreadableFrame(f"{path.name} changed while it was sent.", "Scan its folder again.")
+
+
+def zip_stream(files: Sequence[tuple[str, Source]], texts: Sequence[tuple[str, str]] = ()) -> Iterator[bytes]:
     """The bytes of a zip of files, each under a name of its own.
 
     Parameters
@@ -56,19 +70,15 @@ def zip_stream(files: Sequence[tuple[str, Path]], texts: Sequence[tuple[str, str
     with zipfile.ZipFile(sent, "w", zipfile.ZIP_STORED) as zipped:
         for name, text in texts:
             zipped.writestr(name, text)
-        for name, path in files:
-            before = stamp_of(path)
-            at = time.localtime(before.modified_ns / 1e9)[:6]
-            entry = zipfile.ZipInfo(name, max(at, _FIRST))
+        for name, source in files:
+            when = stamp_of(source).modified_ns / 1e9 if isinstance(source, Path) else time.time()
+            entry = zipfile.ZipInfo(name, max(time.localtime(when)[:6], _FIRST))
             # Links and modes of this machine mean nothing on another.
             entry.external_attr = 0o644 << 16
-            count = 0
-            with path.open("rb") as reading, zipped.open(entry, "w", force_zip64=True) as writing:
-                while piece := reading.read(_PIECE):
+            with zipped.open(entry, "w", force_zip64=True) as writing:
+                for piece in _pieces(source) if isinstance(source, Path) else source():
                     writing.write(piece)
-                    count += len(piece)
                     yield sent.taken()
-            if count != before.size_bytes or stamp_of(path) != before:
-                raise UnreadableFrame(f"{path.name} changed while it was sent.", "Scan its folder again.")
             yield sent.taken()
+    yield sent.taken()
     yield sent.taken()

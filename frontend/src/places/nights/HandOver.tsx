@@ -213,12 +213,14 @@ function Choices({
         >
           <option value="masters">masters</option>
           <option value="raw frames">raw frames</option>
+          <option value="calibrated lights">lights calibrated here</option>
         </select>
       </label>
       <label className="flex items-center gap-2">
         <input
           type="checkbox"
-          checked={choice.lights}
+          checked={choice.lights || choice.form === "calibrated lights"}
+          disabled={choice.form === "calibrated lights"}
           onChange={(event) => onChange({ ...choice, lights: event.target.checked })}
           className="h-4 w-4 accent-[var(--ink)]"
         />

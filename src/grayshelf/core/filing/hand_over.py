@@ -27,6 +27,8 @@ class Form(StrEnum):
 
     MASTERS = "masters"
     FRAMES = "raw frames"
+    CALIBRATED = "calibrated lights"
+    """The lights alone, corrected here."""
 
 
 class HandedAs(StrEnum):
@@ -47,8 +49,19 @@ def lines_that_go(slip: PullSlip, form: Form) -> list[SlipLine]:
         for line in slip.lines
         if line.chosen is not None
         and line.verdict is not Verdict.NOTHING
-        and not (line.kind is FrameKind.DARK_FLAT and form is Form.MASTERS and taken_off)
+        and not (line.kind is FrameKind.DARK_FLAT and form is not Form.FRAMES and taken_off)
     ]
+
+
+@dataclass(frozen=True)
+class Recipe:
+    """With which masters a light is calibrated here, by the numbers of their frames."""
+
+    dark: int
+    """Or a bias, where no dark fits."""
+    flat: int
+    pedestal: int | None = None
+    """What is taken off the flat first; None where that was done."""
 
 
 @dataclass(frozen=True)
@@ -86,6 +99,10 @@ class LightsAsked:
     serving: tuple[Serving, ...]
     lacks: tuple[FrameKind, ...] = ()
     """Kinds for which nothing fits."""
+    recipe: Recipe | None = None
+    """With what they are calibrated here, where they are."""
+    rests_on: tuple[str, ...] = ()
+    """The sets and masters that serve them, whether they go along or not."""
 
 
 @dataclass(frozen=True)
@@ -101,6 +118,8 @@ class Item:
     facts: FrameFacts
     verdict: str = ""
     reasons: tuple[str, ...] = ()
+    recipe: Recipe | None = None
+    """With what it is calibrated here; None where it goes as it is."""
 
 
 @dataclass(frozen=True)
@@ -189,7 +208,7 @@ def lay_out(asked: Sequence[LightsAsked]) -> HandOver:
         word = words[lights.key]
         for file in lights.files:
             path = names.one(FrameKind.LIGHT, word, lights.facts, file, master=0)
-            items.append(Item(path, file, FrameKind.LIGHT, word, lights.facts))
+            items.append(Item(path, file, FrameKind.LIGHT, word, lights.facts, recipe=lights.recipe))
         for one in lights.serving:
             pairs = one.kind in (FrameKind.FLAT, FrameKind.DARK_FLAT)
             several = len(answers[_told_apart(one.kind, _paired_with(one.kind, lights))]) > 1

@@ -5,7 +5,7 @@ from __future__ import annotations
 import io
 import math
 import unicodedata
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, BinaryIO
@@ -156,6 +156,15 @@ def write_master(
     stream.write(_image_header(parts.width, parts.height, header, datasum))
     _write_rows(stream, parts)
     stream.write(_table_of(inputs))
+
+
+def float_frame(picture: Picture, header: fits.Header) -> Iterator[bytes]:
+    """A float32 frame as FITS, in pieces of some rows: its header, its pixels, and what fills up the last block."""
+    parts = as_parts(picture)
+    yield _image_header(parts.width, parts.height, header, None)
+    for strip in strips(parts):
+        yield bytes(kept_rows(strip))
+    yield bytes(-(4 * parts.width * parts.height) % BLOCK)
 
 
 def start_rows(stream: BinaryIO, width: int, height: int) -> None:

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 from apiflask import APIBlueprint
 from flask import Response, jsonify
 
 from grayshelf.core.errors import GrayShelfError, NotFound
+from grayshelf.library.calibrating import calibrated
 from grayshelf.library.handing_over import Gathered, gather
 from grayshelf.library.lights import light_sets
 from grayshelf.web.common.schemas import StartedOut
@@ -14,7 +17,7 @@ from grayshelf.web.exports import as_file, csv_response
 from grayshelf.web.handing.page import hand_over_page, handed_before
 from grayshelf.web.handing.schemas import HandedListOut, HandOverIn, HandOverOut, HandOverQuery
 from grayshelf.work.handing_over import COLUMNS, TABLE, begin, sources_of, table_of, table_text
-from grayshelf.work.zip_stream import zip_stream
+from grayshelf.work.zip_stream import Source, zip_stream
 
 api = APIBlueprint("handing", __name__, url_prefix="/api", tag="Gray Shelf")
 NAME = "hand-over"
@@ -75,7 +78,13 @@ def hand_over_zip(query_data: HandOverQuery) -> Response:
     library, gathered = the_context().library, _gathered(query_data)
     # All is looked up before the first byte: what is missing is said, and not sent half.
     sources = sources_of(library, [i.file.frame_id for i in gathered.laid.items])
-    files = [(i.path, sources[i.file.frame_id]) for i in gathered.laid.items]
+    files: list[tuple[str, Source]] = [
+        (
+            i.path,
+            partial(calibrated, library, i.file.frame_id, i.recipe) if i.recipe else sources[i.file.frame_id],
+        )
+        for i in gathered.laid.items
+    ]
     text = table_text(table_of(library, gathered))
     return as_file(Response(zip_stream(files, [(TABLE, text)]), mimetype="application/zip"), f"{NAME}.zip")
 

@@ -1,0 +1,137 @@
+"""Lights calibrated here against ccdproc's `subtract_dark` and `flat_correct` on the same masters and the same light."""
+
+from __future__ import annotations
+
+import io
+import warnings
+import zipfile
+from pathlib import Path
+
+import astropy.units as u
+import ccdproc
+import numpy as np
+import pytest
+from astropy.io import fits
+from astropy.nddata import CCDData
+
+from tests.helpers import DARK, FLAT, LIGHT, write_fits
+from tests.own import Own
+
+SIZE = (60, 80)
+
+
+@pytest.fixture
+def own(tmp_path):
+    opened = Own(tmp_path / "library")
+    yield opened
+    opened.close()
+
+
+def frames(folder: Path, cards: dict, name: str, level: np.ndarray, count: int, seed: int) -> None:
+    rng = np.random.default_rng(seed)
+    for i in range(count):
+        pixels = np.clip(rng.normal(level, 7), 0, 65535).astype(np.uint16)
+        write_fits(
+            folder / f"{name}{i}.fits", {**cards, "DATE-OBS": f"2026-10-18T2{seed}:{i:02d}:00"}, pixels
+        )
+
+
+def a_night(folder: Path) -> None:
+    """A sensor with a pedestal and a glow, behind a train that vignettes and has dust."""
+    y, x = np.indices(SIZE)
+    glow = 500.0 + 40.0 * (x > 70)
+    light_falls = 1.0 - 0.3 * ((x - 40) ** 2 + (y - 30) ** 2) / 2500.0
+    light_falls[20:26, 30:36] *= 0.9
+    frames(folder, DARK, "dark", glow, 5, 0)
+    frames(folder, FLAT, "flat", 500.0 + 28_000 * light_falls, 5, 1)
+    frames(folder, {**FLAT, "IMAGETYP": "DARKFLAT"}, "darkflat", np.full(SIZE, 500.0), 5, 2)
+    light = {**LIGHT, "OBSERVER": "somebody", "FOCTEMP": 4.5}
+    frames(folder, light, "light", glow + 900.0 * light_falls, 3, 3)
+
+
+def data_of(path) -> CCDData:
+    with fits.open(path) as hdus:
+        return CCDData(hdus[0].data.astype(np.float64), unit=u.adu)
+
+
+def by_ccdproc(light: Path, dark: Path, flat: Path) -> np.ndarray:
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        second = 300 * u.s
+        less = ccdproc.subtract_dark(
+            data_of(light), data_of(dark), dark_exposure=second, data_exposure=second
+        )
+        return ccdproc.flat_correct(less, data_of(flat)).data
+
+
+def test_calibrated_lights_are_those_of_ccdproc_and_say_what_was_done(own, tmp_path):
+    heap, out = tmp_path / "heap", tmp_path / "out"
+    a_night(heap)
+    own.scan(heap)
+    lights = next(i for i, s in own.sets().items() if s["kind"] == "light")
+    loose = own.client.get(f"/api/hand-over?sets={lights}&form=calibrated lights")
+    assert loose.status_code == 400 and "not combined" in loose.text, "what is loose is said, and not slipped in"
+    own.build()
+    asked = {"sets": str(lights), "form": "calibrated lights", "folder": str(out), "way": "copies"}
+    job = own.ended(own.client.post("/api/hand-over", json=asked).json["job_id"])
+    assert job["state"] == "done" and not job["troubles"], job
+    masters = {p.name.split("_")[1]: p for p in (own.root / "masters").rglob("*.fits")}
+    made = sorted(out.rglob("*.fits"))
+    assert len(made) == 3
+    for number, path in enumerate(made):
+        theirs = by_ccdproc(heap / f"light{number}.fits", masters["dark"], masters["flat"])
+        with fits.open(path) as hdus:
+            hdus.verify("exception")
+            ours, header = hdus[0].data, hdus[0].header
+        assert ours.dtype == np.dtype(">f4")
+        assert np.array_equal(ours.astype("f4"), theirs.astype("f4")), np.abs(ours - theirs).max()
+        assert header["CALSTAT"] == "DF" and header["IMAGETYP"] == "Light Frame"
+        assert (header["OBSERVER"], header["FOCTEMP"], header["GAIN"]) == ("somebody", 4.5, 200)
+        said = "".join(str(line) for line in header["HISTORY"])
+        assert masters["dark"].name in said and masters["flat"].name in said and "SHA256: " in said
+    # The light has lost its vignetting and its dust.
+    flat_now = np.mean([fits.getdata(p) for p in made], axis=0)
+    assert abs(flat_now[20:26, 30:36].mean() / flat_now.mean() - 1.0) < 0.01
+    # Once more into the same folder of a killed run: nothing is made twice, and a foreign file is left alone.
+    zipped = own.client.get(f"/api/hand-over.zip?sets={lights}&form=calibrated lights")
+    with zipfile.ZipFile(io.BytesIO(zipped.data)) as one:
+        names = [n for n in one.namelist() if n.endswith(".fits")]
+        assert sorted(one.read(n) for n in names) == sorted(p.read_bytes() for p in made)
+    # They come in again as what they are, and nothing is taken off them twice.
+    again = tmp_path / "again"
+    again.mkdir()
+    made[0].rename(again / "cal.fits")
+    own.scan(again)
+    back = next(i for i, s in own.sets().items() if s["kind"] == "light" and i != lights)
+    twice = own.client.get(f"/api/hand-over?sets={back}&form=calibrated lights")
+    assert twice.status_code == 400 and "already" in twice.text
+
+
+def test_a_flat_whose_pedestal_is_in_it_has_its_dark_flat_taken_off_first(own, tmp_path):
+    """Masters of another program, in ADU, with the pedestal in the flat: the dark flat goes off it, as by hand in ccdproc."""
+    heap = tmp_path / "heap"
+    a_night(heap)
+    master = {"dark": DARK, "flat": FLAT, "darkflat": {**FLAT, "IMAGETYP": "DARKFLAT"}}
+    for name, cards in master.items():
+        stack = np.mean([fits.getdata(p) for p in sorted(heap.glob(f"{name}[0-9].fits"))], axis=0)
+        header = fits.Header({**cards, "IMAGETYP": f"Master {cards['IMAGETYP']}", "NCOMBINE": 5})
+        header["DATE-OBS"] = "2026-10-18T22:00:00"
+        for p in heap.glob(f"{name}[0-9].fits"):
+            p.unlink()
+        fits.PrimaryHDU(stack.astype("f4"), header).writeto(heap / f"master_{name}.fits")
+    own.scan(heap)
+    lights = next(i for i, s in own.sets().items() if s["kind"] == "light")
+    asked = {
+        "sets": str(lights),
+        "form": "calibrated lights",
+        "folder": str(tmp_path / "out"),
+        "way": "copies",
+    }
+    answer = own.client.post("/api/hand-over", json=asked)
+    assert answer.status_code == 200, answer.text
+    assert own.ended(answer.json["job_id"])["state"] == "done"
+    flat = fits.getdata(heap / "master_flat.fits").astype(float) - fits.getdata(heap / "master_darkflat.fits")
+    fits.PrimaryHDU(flat).writeto(tmp_path / "flat.fits")
+    theirs = by_ccdproc(heap / "light0.fits", heap / "master_dark.fits", tmp_path / "flat.fits")
+    ours = fits.getdata(min((tmp_path / "out").rglob("*.fits")))
+    assert np.allclose(ours, theirs, rtol=2e-7, atol=0)
