@@ -70,7 +70,9 @@ def test_calibrated_lights_are_those_of_ccdproc_and_say_what_was_done(own, tmp_p
     own.scan(heap)
     lights = next(i for i, s in own.sets().items() if s["kind"] == "light")
     loose = own.client.get(f"/api/hand-over?sets={lights}&form=calibrated lights")
-    assert loose.status_code == 400 and "not combined" in loose.text, "what is loose is said, and not slipped in"
+    assert loose.status_code == 400 and "not combined" in loose.text, (
+        "what is loose is said, and not slipped in"
+    )
     own.build()
     asked = {"sets": str(lights), "form": "calibrated lights", "folder": str(out), "way": "copies"}
     job = own.ended(own.client.post("/api/hand-over", json=asked).json["job_id"])

@@ -207,3 +207,15 @@ def test_another_focal_length_of_a_telescope_is_begun_by_hand(own, folder):
     own.scan(folder)
     assert lights(own, "With corrector") == 3 and lights(own, "Field lens") == 12
     assert date(2026, 10, 18).isoformat() in str(own.get(f"/api/rigs/{rigs(own)['With corrector']}/nights"))
+
+
+def test_hundreds_of_rigs_are_kept_at_once(own, tmp_path):
+    for number in range(60):
+        cards = {**LIGHT, "INSTRUME": f"Cam {number}", "TELESCOP": f"Tube {number}"}
+        write_fits(tmp_path / f"heap/l{number}.fits", cards)
+    own.scan(tmp_path / "heap")
+    proposed = own.get("/api/rigs/proposal")["rigs"]
+    assert len(proposed) == 60
+    rigs = [{"rig_id": rig["rig_id"], "name": rig["name"]} for rig in proposed]
+    assert "60 rigs" in own.client.post("/api/rigs/keep", json={"rigs": rigs}).json["message"]
+    assert own.get("/api/rigs/proposal")["rigs"] == []

@@ -2647,6 +2647,55 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/rigs/keep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that several proposed rigs are right. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["KeepRigsIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/rigs/proposal": {
         parameters: {
             query?: never;
@@ -9330,6 +9379,14 @@ export interface components {
             name: string;
         };
         /**
+         * KeepRigsIn
+         * @description Proposed rigs that are right.
+         */
+        KeepRigsIn: {
+            /** Rigs */
+            rigs: components["schemas"]["KeptRigIn"][];
+        };
+        /**
          * KeptCurveOut
          * @description A measurement of the light, as it is listed.
          */
@@ -9388,6 +9445,16 @@ export interface components {
             /** Night Text */
             night_text: string;
             plan: components["schemas"]["NightPlanIO"];
+        };
+        /**
+         * KeptRigIn
+         * @description One of several proposed rigs that are right.
+         */
+        KeptRigIn: {
+            /** Name */
+            name: string;
+            /** Rig Id */
+            rig_id: number;
         };
         /**
          * KeptTold
@@ -12446,6 +12513,8 @@ export interface components {
             darks_asked: number;
             /** Moves */
             moves: string[];
+            /** Raw Offered */
+            raw_offered: number;
         };
         /**
          * YearMark

@@ -92,6 +92,7 @@ def raw_sets(library: Library, session: Session, set_ids: Collection[int] | None
             n_not_in_master=max(0, row.n_kept - used - len(out)) if row.master_set_id else 0,
             rule=rule,
             rule_days=days,
+            rig_id=rig,
         )
     return found
 

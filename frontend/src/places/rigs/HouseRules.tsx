@@ -164,6 +164,12 @@ function Would({ rig, change, onDone }: { rig: number; change: Change; onDone: (
           {told.changes.length > 0 && told.moves.length === 0 && (
             <p className="text-ink2">No slip would end otherwise.</p>
           )}
+          {told.raw_offered > 0 && (change.raw_frames || "raw_days" in change.numbers) && (
+            <p>
+              {told.raw_offered.toLocaleString("en")} raw frames would be offered under Intake, Room on the
+              disks; none goes by itself.
+            </p>
+          )}
           {told.darks_asked > 0 && (
             <p>
               {told.darks_asked} standard {told.darks_asked === 1 ? "dark is" : "darks are"} not on the shelf:

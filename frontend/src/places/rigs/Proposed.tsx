@@ -23,8 +23,10 @@ export function JoinWith({ rig, others }: { rig: number; others: Named[] }) {
     chooseRig(into);
     return done;
   });
-  const choices = others.filter((o) => o.id !== rig);
-  if (choices.length === 0) return null;
+  // A list for each of hundreds of rigs is made when it is opened, not before.
+  const [opened, setOpened] = useState(false);
+  if (others.every((o) => o.id === rig)) return null;
+  const choices = opened ? others.filter((o) => o.id !== rig) : [];
   return (
     <>
       <select
@@ -32,6 +34,8 @@ export function JoinWith({ rig, others }: { rig: number; others: Named[] }) {
         className="h-8 w-36 rounded-sm border border-rule bg-card px-2 max-md:h-11"
         value=""
         disabled={join.isPending}
+        onPointerDown={() => setOpened(true)}
+        onFocus={() => setOpened(true)}
         onChange={(e) => join.mutate(Number(e.target.value))}
       >
         <option value="">It is in truth …</option>
@@ -144,23 +148,25 @@ function Questions({ data }: { data: Proposal }) {
   );
 }
 
+/** Rigs that are shown at first, and with each step after it. */
+const AT_ONCE = 40;
+
 /** Rigs that headers propose: the evidence, the spellings, and what is asked. */
 export function ProposedRigs({ data, onDone }: { data: Proposal; onDone: (() => void) | null }) {
-  const all = useChange(async () => {
-    for (const rig of data.rigs)
-      await get(
-        api.POST("/api/rigs/{rig_id}/keep", {
-          params: { path: { rig_id: rig.rig_id } },
-          body: { name: rig.name },
-        }),
-      );
-  });
+  const all = useChange(() =>
+    get(
+      api.POST("/api/rigs/keep", {
+        body: { rigs: data.rigs.map(({ rig_id, name }) => ({ rig_id, name })) },
+      }),
+    ),
+  );
+  const [shown, setShown] = useState(AT_ONCE);
   const title = `${waiting(data) || "All rigs are as you said"}.`;
   const actions = (
     <>
       {data.rigs.length > 1 && (
         <Button look="accent" disabled={all.isPending} onClick={() => all.mutate(undefined)}>
-          Keep all {data.rigs.length}
+          {all.isPending ? "Keeping" : "Keep"} all {data.rigs.length}
         </Button>
       )}
       {onDone && <Button onClick={onDone}>Draw the train</Button>}
@@ -180,9 +186,16 @@ export function ProposedRigs({ data, onDone }: { data: Proposal; onDone: (() => 
         <section aria-label="Proposed rigs">
           <ColumnHead>Frames that belong together</ColumnHead>
           <ul>
-            {data.rigs.map((rig) => (
+            {data.rigs.slice(0, shown).map((rig) => (
               <OneRig key={rig.rig_id} data={rig} others={data.others} />
             ))}
+            {data.rigs.length > shown && (
+              <li className="py-3">
+                <Button onClick={() => setShown(shown + AT_ONCE)}>
+                  Show more: {data.rigs.length - shown} are not shown
+                </Button>
+              </li>
+            )}
             {data.rigs.length === 0 && <li className="py-2 text-ink2">Every rig was kept.</li>}
           </ul>
         </section>

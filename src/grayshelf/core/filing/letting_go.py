@@ -49,6 +49,8 @@ class RawSet:
     rule: RawFrames = RawFrames.KEPT
     rule_days: int = 0
     """So many days after their night the house rule holds."""
+    rig_id: int | None = None
+    """Whose house rule it is."""
 
 
 def why_not_thrown_away(raw: RawSet) -> str:

@@ -195,5 +195,8 @@ def changes_asked(asked_for: HouseRulesIn) -> dict[str, object]:
 def would_out(would: Would) -> WouldOut:
     """What a change would do, in words."""
     return WouldOut(
-        changes=list(would.changes), moves=[f"{move}." for move in would.moves], darks_asked=would.darks_asked
+        changes=list(would.changes),
+        moves=[f"{move}." for move in would.moves],
+        darks_asked=would.darks_asked,
+        raw_offered=would.raw_offered,
     )

@@ -24,6 +24,7 @@ from grayshelf.library.rig_cards import (
     take_change_back,
 )
 from grayshelf.library.spellings import ask_again, keep_apart
+from grayshelf.web.common import in_words
 from grayshelf.web.common.schemas import Done
 from grayshelf.web.context import the_context
 from grayshelf.web.exports import csv_response
@@ -36,6 +37,7 @@ from grayshelf.web.rigs.schemas import (
     HouseRulesIn,
     JoinRigIn,
     KeepRigIn,
+    KeepRigsIn,
     NameIn,
     NewRigIn,
     NewRigOut,
@@ -222,16 +224,30 @@ def get_proposal() -> ProposalOut:
     return proposal_page(_library())
 
 
+def _keep(rig_id: int, name: str) -> SheetChangedOut:
+    library = _library()
+    with library.db.session() as session:
+        retired = library.rig(session, rig_id).retired_at is not None
+    _change(rig_id, NAME, {"name": name, "retired": retired})
+    return _change(rig_id, ACCEPTED, {"accepted": True})
+
+
 @api.post("/rigs/<int:rig_id>/keep")
 @api.input(KeepRigIn)
 @api.output(SheetChangedOut)
 def keep_rig(rig_id: int, json_data: KeepRigIn) -> SheetChangedOut:
     """Say that a proposed rig is right."""
-    library = _library()
-    with library.db.session() as session:
-        retired = library.rig(session, rig_id).retired_at is not None
-    _change(rig_id, NAME, {"name": json_data.name, "retired": retired})
-    return _change(rig_id, ACCEPTED, {"accepted": True})
+    return _keep(rig_id, json_data.name)
+
+
+@api.post("/rigs/keep")
+@api.input(KeepRigsIn)
+@api.output(Done)
+def keep_rigs(json_data: KeepRigsIn) -> Done:
+    """Say that several proposed rigs are right."""
+    for rig in json_data.rigs:
+        _keep(rig.rig_id, rig.name)
+    return Done(message=f"{in_words.several(len(json_data.rigs), 'rig')} kept.")
 
 
 @api.post("/rigs/<int:rig_id>/join")

@@ -190,6 +190,8 @@ class WouldOut(Schema):
     """Slips that would end otherwise."""
     darks_asked: int
     """Standard darks that would be asked for and are not on the shelf."""
+    raw_offered: int
+    """Raw frames that Room would offer to be packed or thrown away today."""
 
 
 class HistoryOut(Schema):
@@ -315,6 +317,18 @@ class KeepRigIn(Schema):
     """A proposed rig is right, and called so."""
 
     name: str = Field(max_length=60)
+
+
+class KeptRigIn(KeepRigIn):
+    """One of several proposed rigs that are right."""
+
+    rig_id: int
+
+
+class KeepRigsIn(Schema):
+    """Proposed rigs that are right."""
+
+    rigs: list[KeptRigIn] = Field(max_length=2000)
 
 
 class JoinRigIn(Schema):

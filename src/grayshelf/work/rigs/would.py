@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
+from grayshelf.core.filing.letting_go import RawFrames, wished
 from grayshelf.core.planning.standard_darks import missing_standards
 from grayshelf.core.rigs.house_rules import Moved, changes_in_words, what_moves
 from grayshelf.library.holdings import stock
 from grayshelf.library.library import Library
 from grayshelf.library.lights import light_sets
+from grayshelf.library.raw_sets import raw_sets
 from grayshelf.library.rig_terms import house_rules_of, terms_of, under_rules
 from grayshelf.library.slips import slips, verdicts_under
 
@@ -24,6 +26,8 @@ class Would:
     """Slips that would end otherwise."""
     darks_asked: int
     """Standard darks that would be asked for and are not on the shelf."""
+    raw_offered: int
+    """Raw frames that Room would offer to be packed or thrown away today."""
 
 
 def what_rules_would_do(library: Library, rig_id: int, changes: Mapping[str, Any]) -> Would:
@@ -37,4 +41,11 @@ def what_rules_would_do(library: Library, rig_id: int, changes: Mapping[str, Any
         terms = under_rules(terms_of(library, rig, lights[-1].gain if lights else None), after)
         asked = missing_standards(after, lights, stock(library, rig.camera), terms)
         moves = what_moves(before, verdicts_under(library, rig, after)) if after != now else []
-        return Would(tuple(changes_in_words(now, after)), tuple(moves), len(asked))
+        today = library.clock.now().astimezone(library.zone(session)).date()
+        ruled = (
+            replace(raw, rule=after.raw_frames, rule_days=after.raw_days)
+            for raw in raw_sets(library, session).values()
+            if raw.rig_id == rig_id
+        )
+        offered = sum(raw.n_frames for raw in ruled if wished(raw, today) is not RawFrames.KEPT)
+        return Would(tuple(changes_in_words(now, after)), tuple(moves), len(asked), offered)
