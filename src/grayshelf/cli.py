@@ -41,6 +41,18 @@ def _parser() -> tuple[argparse.ArgumentParser, dict[str, Command]]:
     )
     demo.add_argument("--fresh", action="store_true", help="start the scenario anew")
     demo.add_argument("--rate", type=float, default=DEMO_RATE, help="how many times faster waits pass")
+    for command in (serve, demo):
+        command.add_argument(
+            "--lan", action="store_true", help="serve this network, too: an access code is shown"
+        )
+        command.add_argument(
+            "--allow-folders",
+            action="store_true",
+            help="with --lan: folders of this machine may be named from others",
+        )
+        command.add_argument(
+            "--new-code", action="store_true", help="with --lan: make another code; every session ends"
+        )
     spec = commands.add_parser("openapi", help="write the OpenAPI document")
     spec.add_argument("out", type=Path)
     return parser, add_commands(commands, usual_library())
@@ -67,15 +79,17 @@ def main(arguments: list[str] | None = None) -> int:
         begin_check((args.library or usual_library()) / DATABASE)
     # What is loaded stays: the collector would go through it again and again, and is let at it when all is there.
     gc.disable()
-    from grayshelf.serving import serve_demo, serve_own, write_openapi
+    from grayshelf.serving import Lan, serve_demo, serve_own, write_openapi
 
     try:
-        if args.command == "demo":
-            serve_demo(args.folder, args.size, args.port, args.fresh, args.rate)
-        elif args.command == "openapi":
+        if args.command == "openapi":
             write_openapi(args.out)
+            return 0
+        lan = Lan(args.allow_folders, args.new_code) if args.lan else None
+        if args.command == "demo":
+            serve_demo(args.folder, args.size, args.port, args.fresh, args.rate, lan)
         else:
-            serve_own(args.library, args.new, args.port, usual_library())
+            serve_own(args.library, args.new, args.port, usual_library(), lan)
     except GrayShelfError as error:
         print(f"{error.message} {error.advice}".strip(), file=sys.stderr)
         return 1

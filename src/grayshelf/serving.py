@@ -4,9 +4,13 @@ from __future__ import annotations
 
 import json
 import socket
+import sys
 import tempfile
+from contextlib import suppress
+from dataclasses import dataclass
 from pathlib import Path
 
+import segno
 import waitress
 
 from grayshelf.core.errors import GrayShelfError
@@ -14,6 +18,7 @@ from grayshelf.library.bench_frames import settle_measurements
 from grayshelf.library.grouping import finish_recount
 from grayshelf.library.library import Library
 from grayshelf.library.over_restart import keep, put_back
+from grayshelf.web.access.codes import Access, in_fours
 from grayshelf.web.app import MOST_BODY_BYTES, create_app, kept_beside, warm_up
 from grayshelf.web.context import Context, make_context, make_runner
 from grayshelf.work.backups import NightlyBackup
@@ -29,7 +34,40 @@ MOST_CONNECTIONS, SILENCE_S = 1000, 30
 WARM_S = 0.4
 
 
-def _listen(port: int) -> socket.socket:
+@dataclass(frozen=True)
+class Lan:
+    """That this network is served, too."""
+
+    folders: bool = False
+    """Whether folders may be named from elsewhere."""
+    new_code: bool = False
+
+
+#: Requests at once where phones watch, too.
+LAN_THREADS = 64
+
+
+def _names_in_network() -> tuple[str, ...]:
+    """The addresses and names by which other machines of this network find this one; nothing is sent for it."""
+    found = dict.fromkeys(_addresses())
+    name = socket.gethostname().lower()
+    if name and name != "localhost":
+        found |= dict.fromkeys((name, f"{name.removesuffix('.local')}.local"))
+    return tuple(found)
+
+
+def _addresses() -> list[str]:
+    found = []
+    with suppress(OSError), socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as asking:
+        # Of a datagram that is never sent, the system says from which address it would go.
+        asking.connect(("192.0.2.1", 9))
+        found.append(asking.getsockname()[0])
+    with suppress(OSError):
+        found += [str(info[4][0]) for info in socket.getaddrinfo(socket.gethostname(), None, socket.AF_INET)]
+    return [a for a in found if not a.startswith("127.")]
+
+
+def _listen(port: int, lan: Lan | None = None) -> socket.socket:
     """Take the port, before any library is touched.
 
     Raises
@@ -40,7 +78,7 @@ def _listen(port: int) -> socket.socket:
     listening = socket.socket()
     listening.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
     try:
-        listening.bind((HOST, port))
+        listening.bind(("" if lan else HOST, port))
         # Bound alone it is not taken: another process could bind it too.
         listening.listen()
     except (OSError, OverflowError) as error:
@@ -50,6 +88,26 @@ def _listen(port: int) -> socket.socket:
             "Close what uses it, or name another --port.",
         ) from error
     return listening
+
+
+def _open_to_network(context: Context, lan: Lan) -> None:
+    """Let this network ask, with a code."""
+    access = Access(context.library.root, _names_in_network(), folders=lan.folders)
+    if lan.new_code:
+        access.renew_code()
+    context.access = access
+
+
+def _say_where(access: Access, port: int) -> None:
+    """On the screen where it was started: the addresses, the code, and the code as a picture."""
+    code = in_fours(access.code)
+    for name in access.addresses:
+        print(f"This network finds it at http://{name}:{port}/")
+    if not access.addresses:
+        print("This machine is in no network just now.")
+    print(f"The access code is {code}")
+    if sys.stdout.isatty():
+        segno.make(code, error="m").terminal(compact=True)
 
 
 def _serve(context: Context, listening: socket.socket) -> None:
@@ -62,13 +120,15 @@ def _serve(context: Context, listening: socket.socket) -> None:
         )
     address = f"http://{HOST}:{listening.getsockname()[1]}/"
     context.library.lock.says(address)
+    if context.access is not None:
+        _say_where(context.access, listening.getsockname()[1])
     print(f"Gray Shelf is at {address}   (Ctrl+C ends it)", flush=True)
     nightly, watch = NightlyBackup(context.library), FolderWatch(context.library, context.runner)
     try:
         waitress.serve(
             app,
             sockets=[listening],
-            threads=THREADS,
+            threads=LAN_THREADS if context.access is not None else THREADS,
             ident=None,
             _quiet=True,
             connection_limit=MOST_CONNECTIONS,
@@ -104,12 +164,12 @@ def open_context(library: Library) -> Context:
     return context
 
 
-def serve_own(folder: Path | None, new: bool, port: int, usual: Path) -> None:
+def serve_own(folder: Path | None, new: bool, port: int, usual: Path, lan: Lan | None = None) -> None:
     """Serve a person's own library: the one that is named, else the usual one, which a first start begins."""
     named = folder or usual
     # Where none is named, the first start begins one; its folder's folder tells whether there was a first start.
     begin = new or (folder is None and not named.parent.exists() and not named.is_symlink())
-    with _listen(port) as listening:
+    with _listen(port, lan) as listening:
         library = Library(named, begin=begin)
         if library.begun:
             print(f"A new library was begun in {library.root}")
@@ -118,6 +178,8 @@ def serve_own(folder: Path | None, new: bool, port: int, usual: Path) -> None:
         if library.copied_to is not None:
             print(f"Its database was brought up to date; what it was before is kept in {library.copied_to}")
         context = open_context(library)
+        if lan is not None:
+            _open_to_network(context, lan)
         if find_own_files(context) is not None:
             print("It holds frames that its database does not know: they are being looked through.")
         _serve(context, listening)
@@ -139,10 +201,12 @@ def open_demo(folder: Path, size: str, rate: float, *, fresh: bool = False) -> C
     return context
 
 
-def serve_demo(folder: Path, size: str, port: int, fresh: bool, rate: float) -> None:
+def serve_demo(folder: Path, size: str, port: int, fresh: bool, rate: float, lan: Lan | None = None) -> None:
     """Serve the invented scenario."""
-    with _listen(port) as listening:
+    with _listen(port, lan) as listening:
         context = open_demo(folder, size, rate, fresh=fresh)
+        if lan is not None:
+            _open_to_network(context, lan)
         print(f"The demo is an invented scenario; waits pass {rate:g} times as fast as real ones.")
         _serve(context, listening)
 

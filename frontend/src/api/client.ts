@@ -40,6 +40,8 @@ export const api = createClient<paths>({ baseUrl: "/" });
 // Whoever asks gets data, or a problem to show.
 api.use({
   async onResponse({ response }) {
+    // This session has ended: the page that asks for the code takes the place of this one.
+    if (response.status === 401) window.location.reload();
     if (!response.ok) throw await problemOf(response);
   },
   onError({ error }) {

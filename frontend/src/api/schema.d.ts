@@ -4,6 +4,125 @@
  */
 
 export interface paths {
+    "/api/access": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether this network is served, and to whom. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["AccessOut"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/access/code": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make another code; all sessions end. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/access/sessions/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End a session, everywhere and at once. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/backup": {
         parameters: {
             query?: never;
@@ -6927,6 +7046,24 @@ export interface components {
             when: string;
         };
         /**
+         * AccessOut
+         * @description Whether this network is served, and to whom.
+         */
+        AccessOut: {
+            /** Addresses */
+            addresses: string[];
+            /** Code */
+            code: string;
+            /** Code Svg */
+            code_svg: string;
+            /** Folders */
+            folders: boolean;
+            /** Served */
+            served: boolean;
+            /** Sessions */
+            sessions: components["schemas"]["SessionOut"][];
+        };
+        /**
          * AddNightIn
          * @description A night without lights, of which something is to be noted.
          */
@@ -11422,6 +11559,24 @@ export interface components {
              * @enum {string}
              */
             verdict: "fits" | "fits with care" | "nothing fits";
+        };
+        /**
+         * SessionOut
+         * @description A browser that gave the code.
+         */
+        SessionOut: {
+            /** Address */
+            address: string;
+            /** Is This */
+            is_this: boolean;
+            /** Last */
+            last: string;
+            /** Name */
+            name: string;
+            /** Number */
+            number: number;
+            /** Since */
+            since: string;
         };
         /**
          * SetOut

@@ -7,6 +7,7 @@ import hashlib
 import os
 from collections import Counter
 from collections.abc import Callable, Iterator
+from contextvars import ContextVar
 from dataclasses import dataclass, field
 from operator import attrgetter
 from pathlib import Path
@@ -35,6 +36,19 @@ def looks_like_frame(name: str) -> bool:
     return name.lower().endswith(_FRAME_ENDINGS)
 
 
+#: Whether whoever asks may name folders of this machine; from another one it may not be permitted.
+naming_folders: ContextVar[bool] = ContextVar("naming_folders", default=True)
+
+
+def may_name_folders() -> None:
+    """Raise `NotPermitted` where folders of this machine are named from another one, and that is not permitted."""
+    if not naming_folders.get():
+        raise NotPermitted(
+            "Folders are named at the machine that they are on.",
+            "Name it there, or start Gray Shelf with --allow-folders.",
+        )
+
+
 def named_folder(text: str) -> Path:
     """The folder that a person names: whole, there, and to be read.
 
@@ -43,6 +57,7 @@ def named_folder(text: str) -> Path:
     GrayShelfError
         With what is wrong with it.
     """
+    may_name_folders()
     text = text.strip()
     path = Path(os.path.expandvars(text))
     # Only one's own home: nobody else's frames are meant by '~'.

@@ -14,7 +14,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from apiflask import APIFlask
-from flask import Response, request, send_from_directory
+from flask import Response, g, request, send_from_directory
 
 from grayshelf import __version__
 from grayshelf.library.left_out import left_out_in_words
@@ -23,6 +23,7 @@ from grayshelf.library.models import Rig
 from grayshelf.library.over_restart import Others, keep
 from grayshelf.library.slips import slips
 from grayshelf.library.trains import standing_rigs
+from grayshelf.web.access.routes import api as access
 from grayshelf.web.bench.routes import bench
 from grayshelf.web.context import Context, put_context
 from grayshelf.web.errors import problem, register_errors
@@ -143,10 +144,11 @@ def create_app(context: Context) -> APIFlask:
         mending,
         room,
         sending,
+        access,
     ):
         app.register_blueprint(place)
     name_schemas_plainly(app)
-    guard(app)
+    guard(app, context.access)
     _events(app, context)
     _tell_of_sets_left_out(app, context)
     _front_end(app)
@@ -173,6 +175,11 @@ def _events(app: APIFlask, context: Context) -> None:
     def events() -> Response:
         """Server-sent events; a page that gets none polls."""
 
+        number, access = g.get("session"), context.access
+
+        def ended() -> bool:
+            return number is not None and access is not None and not access.is_open(number)
+
         def stream() -> Iterator[str]:
             with context.broker.listen() as q:
                 if q is None:
@@ -181,9 +188,14 @@ def _events(app: APIFlask, context: Context) -> None:
                 yield 'retry: 2000\ndata: {"type": "hello"}\n\n'
                 while True:
                     try:
-                        yield f"data: {json.dumps(q.get(timeout=HEARTBEAT_S))}\n\n"
+                        told = f"data: {json.dumps(q.get(timeout=HEARTBEAT_S))}\n\n"
                     except queue.Empty:
-                        yield ": still here\n\n"
+                        told = ": still here\n\n"
+                    if ended():
+                        # It asks for what is there now, and is told that its session has ended.
+                        yield 'data: {"type": "state"}\n\n'
+                        return
+                    yield told
 
         headers = {"Cache-Control": "no-store", "X-Accel-Buffering": "no"}
         return Response(stream(), mimetype="text/event-stream", headers=headers)

@@ -11,6 +11,7 @@ from grayshelf.clock import SimulatedClock
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.step_records import JobResult
+from grayshelf.web.access.codes import Access
 from grayshelf.work.backups import BACKUP, back_up_by_job
 from grayshelf.work.bench.starter import Bench
 from grayshelf.work.build import build_sets
@@ -54,6 +55,8 @@ class Context:
     fast_rate: float = 60.0
     interrupted: int = 0
     """Pieces of work that the last process left unfinished."""
+    access: Access | None = None
+    """Who from this network may ask; None where only this machine is served."""
     put_back: bool = False
     """Whether what the last process had made of the shelf was there still."""
 

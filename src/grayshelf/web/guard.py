@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
 from typing import Any
 from urllib.parse import urlsplit
 
 from apiflask import APIFlask
 from flask import Response, request
 
+from grayshelf.web.access.codes import Access
+from grayshelf.web.access.gate import gate
 from grayshelf.web.errors import problem
 
 LOCAL_NAMES = ("localhost", "127.0.0.1", "[::1]")
@@ -21,17 +24,31 @@ BYTES_ARE_SENT_TO = "/api/sending/piece"
 _CHANGING = ("POST", "PUT", "PATCH", "DELETE")
 
 
-def guard(app: APIFlask) -> None:
-    """Look at each request before any route does."""
+def guard(app: APIFlask, access: Access | None) -> None:
+    """Look at each request before any route does.
+
+    Parameters
+    ----------
+    access
+        Who else may ask; None where only this machine is served.
+    """
+    names = (*LOCAL_NAMES, *(access.addresses if access else ()))
 
     @app.before_request
     def only_from_here() -> Response | None:
-        return _from_elsewhere() or _not_as_asked_for()
+        return _from_elsewhere(names)
+
+    if access is not None:
+        gate(app, access)
+
+    @app.before_request
+    def only_as_asked_for() -> Response | None:
+        return _not_as_asked_for()
 
     @app.after_request
     def careful(response: Response) -> Response:
         response.headers["X-Content-Type-Options"] = "nosniff"
-        response.headers["Referrer-Policy"] = "no-referrer"
+        response.headers.setdefault("Referrer-Policy", "no-referrer")
         response.headers["Content-Security-Policy"] = (
             "default-src 'self'; img-src 'self' data: blob:; style-src 'self' 'unsafe-inline'; "
             "frame-ancestors 'none'; base-uri 'none'; form-action 'self'"
@@ -39,9 +56,9 @@ def guard(app: APIFlask) -> None:
         return response
 
 
-def _from_elsewhere() -> Response | None:
+def _from_elsewhere(names: Sequence[str]) -> Response | None:
     name = request.host.rsplit(":", 1)[0] if not request.host.endswith("]") else request.host
-    if name not in LOCAL_NAMES:
+    if name.lower() not in names:
         return problem(403, "Not from here", f"This is served to this machine only, not to {name}.", "")
     origin = request.headers.get("Origin")
     if origin is not None and _host_of(origin) != request.host:

@@ -11,6 +11,7 @@ import { NumberBox, TextBox } from "./fields";
 import type { Kind } from "./Glyphs";
 import { History } from "./History";
 import { HouseRules } from "./HouseRules";
+import { Network } from "./Network";
 import { JoinWith, ProposedRigs } from "./Proposed";
 import { PartSheet } from "./Sheets";
 import { Train } from "./Train";
@@ -220,6 +221,7 @@ function TheRig({ data, proposal, onNew }: { data: Rig; proposal: Proposal | und
         </div>
         <History data={data} />
       </div>
+      <Network />
       <div className="hidden flex-wrap gap-3 pt-6 max-md:flex">{actions}</div>
     </div>
   );

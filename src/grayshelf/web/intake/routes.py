@@ -9,6 +9,7 @@ from sqlalchemy import select
 from grayshelf.core.errors import Conflict, NotFound
 from grayshelf.core.frames.night import site_zone
 from grayshelf.library.folder_list import name_folder
+from grayshelf.library.folders import may_name_folders
 from grayshelf.library.grouping import RECOUNT, recount_nights
 from grayshelf.library.models import Folder, Job
 from grayshelf.library.records import as_kept, read
@@ -123,6 +124,8 @@ def verify_library() -> StartedOut:
 def back_up_database(json_data: BackupIn) -> StartedOut:
     """Copy the database."""
     runner = the_context().runner
+    if json_data.to:
+        may_name_folders()
     params = {"to": json_data.to} if json_data.to else {}
     return StartedOut(job_id=runner.start(BACKUP, "Copying the database", params))
 

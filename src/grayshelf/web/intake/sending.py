@@ -21,7 +21,6 @@ from grayshelf.library.arriving import (
 )
 from grayshelf.library.filing import folder_to_file_into
 from grayshelf.library.folder_list import folder_that_holds
-from grayshelf.library.folders import named_folder
 from grayshelf.library.library import Library
 from grayshelf.library.models import Folder
 from grayshelf.web.common.schemas import JobOut, Schema
@@ -119,7 +118,8 @@ def where_files_go() -> DropFolderOut:
 def begin_sending(json_data: SendingIn) -> SendingOut:
     """Ask what of these files is needed, and from where on; the folder is made where it is not there."""
     library = the_context().library
-    root = folder_to_file_into(library, json_data.into)
+    # Into a folder on the list files may come from anywhere; another one is named at the machine itself.
+    root = _listed(library, json_data.into) or folder_to_file_into(library, json_data.into)
     told = [_received(root, f) for f in json_data.files]
     needed = sum(
         f.size_bytes - t.received for f, t in zip(json_data.files, told, strict=True) if not t.refused
@@ -127,7 +127,8 @@ def begin_sending(json_data: SendingIn) -> SendingOut:
     make_root(root)
     check_room(root, needed)
     # On the list from now on: only named folders are written into.
-    folder_that_holds(library, str(root))
+    if _listed(library, str(root)) is None:
+        folder_that_holds(library, str(root))
     return SendingOut(into=str(root), piece_bytes=PIECE_BYTES, files=told)
 
 
@@ -145,13 +146,18 @@ def _sent(file: SentIn) -> Sent:
     return Sent(file.path, file.size_bytes, file.modified_ms)
 
 
-def _root(library: Library, into: str) -> Path:
-    """A folder that was begun to be sent into: it is on the list, or lies in one that is."""
-    root = named_folder(into)
+def _listed(library: Library, into: str) -> Path | None:
+    """A folder that is on the list, or lies in one that is; None where it is neither, or not there."""
+    root = Path(into.strip()).resolve()
     with library.db.session() as session:
         listed = session.scalars(select(Folder.path).where(Folder.own.is_(False))).all()
-    if not any(root == Path(p) or root.is_relative_to(p) for p in listed):
-        raise GrayShelfError(f"{root} is not on the list.", "Begin to send once more.")
+    return root if root.is_dir() and any(root.is_relative_to(p) for p in listed) else None
+
+
+def _root(library: Library, into: str) -> Path:
+    root = _listed(library, into)
+    if root is None:
+        raise GrayShelfError(f"{into[:200]} is not on the list.", "Begin to send once more.")
     return root
 
 
@@ -182,5 +188,8 @@ def finish_file(json_data: WholeIn) -> WholeOut:
 def scan_what_came(json_data: SentAllIn) -> JobOut:
     """Take in what was sent."""
     library = the_context().library
-    folder_id, _, _ = folder_that_holds(library, str(_root(library, json_data.into)))
-    return start_scan(folder_id)
+    root = _root(library, json_data.into)
+    with library.db.session() as session:
+        folders = session.scalars(select(Folder).where(Folder.own.is_(False))).all()
+        holding = next(f.id for f in folders if root.is_relative_to(f.path))
+    return start_scan(holding)
