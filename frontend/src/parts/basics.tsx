@@ -126,14 +126,18 @@ export function Segments<T extends string>({
   label: string;
 }) {
   return (
-    <span role="group" aria-label={label} className="inline-flex rounded-sm border border-rule">
+    <span
+      role="group"
+      aria-label={label}
+      className="inline-flex rounded-sm border border-rule max-md:max-w-full max-md:overflow-x-auto"
+    >
       {options.map((option) => (
         <button
           key={option.value}
           type="button"
           aria-pressed={option.value === value}
           onClick={() => onChange(option.value)}
-          className={`h-[26px] px-2.5 text-m ${option.value === value ? "bg-ink font-semibold text-paper" : "text-ink2 hover:text-ink"}`}
+          className={`h-[26px] px-2.5 text-m whitespace-nowrap max-md:h-[42px] ${option.value === value ? "bg-ink font-semibold text-paper" : "text-ink2 hover:text-ink"}`}
         >
           {option.label}
         </button>

@@ -444,19 +444,22 @@ function SetRow({
       <td className="w-[76px] py-1">{set.kind}</td>
       <td>
         {set.title}
+        <span className="block text-s text-ink2 md:hidden">
+          {set.night}, {set.camera}, {STATE[set.state] ?? set.state}
+        </span>
         {set.names_say && <Named set={set} />}
         {set.missing && <span className="block pb-1 text-s text-accent">{set.missing}.</span>}
       </td>
-      <td className="text-ink2">{set.camera}</td>
-      <td className="num pr-6 text-right">{set.n_frames}</td>
-      <td className="num text-s" title={set.origin}>
+      <td className="text-ink2 max-md:hidden">{set.camera}</td>
+      <td className="num pr-6 text-right max-md:pr-3">{set.n_frames}</td>
+      <td className="num text-s max-md:hidden" title={set.origin}>
         {set.night}
       </td>
-      <td className="text-ink2">{STATE[set.state] ?? set.state}</td>
+      <td className="text-ink2 max-md:hidden">{STATE[set.state] ?? set.state}</td>
       <td className="text-right whitespace-nowrap">
         <button
           type="button"
-          className="underline underline-offset-2"
+          className="underline underline-offset-2 max-md:py-3"
           aria-label={`Look at the ${set.kind} ${set.title} of ${set.night}`}
           onClick={onLook}
         >
@@ -465,7 +468,7 @@ function SetRow({
         {set.can_build && (
           <button
             type="button"
-            className="ml-3 underline underline-offset-2"
+            className="ml-3 underline underline-offset-2 max-md:py-3"
             aria-label={`Combine the ${set.kind} ${set.title} of ${set.night}`}
             onClick={onCombine}
           >
@@ -487,7 +490,7 @@ function Sets({ onLook }: { onLook: (set: number) => void }) {
   const data = sets.data;
   return (
     <>
-      <div className="flex items-center gap-4 pb-2">
+      <div className="flex flex-wrap items-center gap-x-4 gap-y-2 pb-2">
         <Segments
           label="Kind"
           value={kind}
@@ -518,10 +521,10 @@ function Sets({ onLook }: { onLook: (set: number) => void }) {
           <tr className="narrow border-b border-ink text-left text-s text-ink2">
             <th className="py-1 font-normal">Kind</th>
             <th className="font-normal">Set</th>
-            <th className="font-normal">Camera</th>
-            <th className="pr-6 text-right font-normal">Frames</th>
-            <th className="font-normal">Night</th>
-            <th className="font-normal">State</th>
+            <th className="font-normal max-md:hidden">Camera</th>
+            <th className="pr-6 text-right font-normal max-md:pr-3">Frames</th>
+            <th className="font-normal max-md:hidden">Night</th>
+            <th className="font-normal max-md:hidden">State</th>
             <th />
           </tr>
         </thead>
@@ -562,7 +565,7 @@ function Problem({
   onBack: () => void;
 }) {
   return (
-    <li className="grid grid-cols-[minmax(180px,2fr)_120px_3fr] gap-4 border-b border-line py-1.5">
+    <li className="grid grid-cols-[minmax(180px,2fr)_120px_3fr] gap-4 max-md:grid-cols-1 max-md:gap-1 border-b border-line py-1.5">
       <span className="num text-s break-all">{item.path}</span>
       <span className="text-s text-ink2">{WHAT[item.state] ?? item.state}</span>
       <span>
@@ -606,7 +609,7 @@ function Problems({ onLook }: { onLook: (frame: number) => void }) {
   const data = problems.data;
   return (
     <>
-      <div className="flex items-center gap-4 pb-2">
+      <div className="flex flex-wrap items-center gap-x-4 gap-y-2 pb-2">
         <Segments
           label="What is wrong"
           value={state}
@@ -681,7 +684,7 @@ export function Intake() {
     ? `${total.toLocaleString("en")} frames read${trouble ? `, ${trouble} to look at` : ""}.`
     : "Name a folder of frames.";
   return (
-    <div className="px-6 pb-6">
+    <div className="px-6 pb-6 max-md:px-4">
       <PageHead title={headline}>
         {data.folders.length > 0 && (
           <>

@@ -101,6 +101,10 @@ function Timeline({
   );
 }
 
+/** The columns of a set: on a phone its answers stand below one another. */
+const ROW =
+  "grid grid-cols-[48px_minmax(90px,1fr)_190px_92px_repeat(3,132px)] gap-x-2 border-t px-2 max-md:grid-cols-[48px_minmax(0,1fr)_auto] max-md:gap-y-0.5 max-md:px-0";
+
 const LINES = ["dark", "flat", "dark flat"];
 
 function SetRow({ set, onOpen }: { set: LightSet; onOpen: () => void }) {
@@ -110,36 +114,37 @@ function SetRow({ set, onOpen }: { set: LightSet; onOpen: () => void }) {
       data-set={set.id}
       onClick={onOpen}
       aria-label={`${set.target}, ${set.filter_code ?? "colour"}, ${set.text}: ${set.verdict}. Open the pull slip`}
-      className="grid h-[37px] w-full grid-cols-[48px_minmax(90px,1fr)_190px_92px_repeat(3,132px)] items-center gap-x-2 border-t border-line px-2 text-left hover:bg-card"
+      className={`${ROW} h-[37px] w-full items-center border-line text-left hover:bg-card max-md:h-auto max-md:min-h-14 max-md:py-2`}
     >
       <span>
         <FilterStamp code={set.filter_code ?? "colour"} nm={set.passband_nm} />
       </span>
       <span className="truncate">{set.target}</span>
-      <span className="num text-s">{set.text}</span>
-      <span className="num text-s">
+      <span className="num text-s max-md:order-1 max-md:col-span-2">{set.text}</span>
+      <span className="num text-s max-md:text-right">
         {set.kept} of {set.taken}
       </span>
-      {set.calibrated && <span className="col-span-3 text-ink2">already calibrated</span>}
+      {set.calibrated && <span className="col-span-3 text-ink2 max-md:order-2">already calibrated</span>}
       {!set.calibrated &&
         LINES.map((kind) => {
           // Flats of the sky have a bias in the place of a dark flat.
           const bias = kind === "dark flat" ? set.marks.find((m) => m.kind === "bias") : undefined;
           const mark = set.marks.find((m) => m.kind === kind) ?? bias;
-          if (!mark) return <span key={kind} />;
+          if (!mark) return <span key={kind} className="max-md:hidden" />;
           const missing = mark.verdict === "nothing fits";
           if (mark.waits)
             return (
-              <span key={kind} className="text-s text-ink2">
-                waits for the flat
+              <span key={kind} className="text-s text-ink2 max-md:order-2 max-md:col-span-3">
+                <span className="md:hidden">{kind} </span>waits for the flat
               </span>
             );
           return (
             <span
               key={kind}
-              className={`flex items-center gap-2 ${missing ? "font-semibold text-accent" : ""}`}
+              className={`flex items-center gap-2 max-md:order-2 max-md:col-span-3 ${missing ? "font-semibold text-accent" : ""}`}
             >
               <SmallSpine step={mark.age_step ?? 0} care={mark.verdict === "fits with care"} gap={missing} />
+              <span className="md:hidden">{kind}</span>
               {mark.kind === "bias" ? `bias ${mark.verdict}` : mark.verdict}
             </span>
           );
@@ -189,6 +194,26 @@ function NightList({ list, shown }: { list: Schemas["NightsOut"]["nights"]; show
   );
 }
 
+/** The nights on a phone: chosen by its own list, which is made for a thumb. */
+function NightPick({ list, shown }: { list: Schemas["NightsOut"]["nights"]; shown: string | undefined }) {
+  const navigate = useNavigate();
+  return (
+    <select
+      aria-label="Night"
+      className="h-11 w-full rounded-sm border border-rule bg-card px-2 md:hidden"
+      value={shown ?? ""}
+      onChange={(event) => void navigate(`/nights/${event.target.value}`)}
+    >
+      {shown === undefined && <option value="">Choose a night</option>}
+      {list.map((n) => (
+        <option key={n.night} value={n.night}>
+          {n.day} {n.weekday}: {n.targets.join(", ") || "no lights"}, {n.kept}/{n.taken}
+        </option>
+      ))}
+    </select>
+  );
+}
+
 /** One night: its course, its conditions and notes, its sets of lights with their slips. */
 function NightView({
   data,
@@ -210,8 +235,8 @@ function NightView({
   return (
     <>
       {data.sets.length > 0 && <Timeline night={data} chosen={open} onChoose={onChoose} />}
-      <div className="flex min-h-12 items-start gap-6 pb-2">
-        <dl className="flex gap-6">
+      <div className="flex min-h-12 items-start gap-6 pb-2 max-md:flex-col max-md:gap-3">
+        <dl className="flex gap-6 max-md:flex-wrap max-md:gap-x-5 max-md:gap-y-1">
           {data.conditions.map((c) => (
             <div key={c.name}>
               <dt className="narrow text-s text-ink2">{c.name}</dt>
@@ -219,11 +244,11 @@ function NightView({
             </div>
           ))}
         </dl>
-        <div className="flex min-h-9 flex-1 border-l border-rule pl-3">
+        <div className="flex min-h-9 flex-1 border-l border-rule pl-3 max-md:w-full">
           <Notes key={data.night} night={data} rig={rig} />
         </div>
       </div>
-      <div className="narrow grid grid-cols-[48px_minmax(90px,1fr)_190px_92px_repeat(3,132px)] gap-x-2 border-t border-rule px-2 py-1.5 text-s text-ink2">
+      <div className={`narrow ${ROW} border-rule py-1.5 text-s text-ink2 max-md:hidden`}>
         <span>Set</span>
         <span />
         <span>Lights</span>
@@ -298,7 +323,7 @@ export function Nights() {
   if (!nights.data) return <Waiting what="Turning the pages" />;
   const data = night.data;
   return (
-    <div className="px-6 pb-6">
+    <div className="px-6 pb-6 max-md:px-4">
       <PageHead title={months ? "Months at a glance" : (data?.title ?? "Nights")}>
         {data && !months && (
           <>
@@ -332,6 +357,7 @@ export function Nights() {
           <NightList list={list} shown={months ? undefined : shown} />
         </div>
         <div className="min-w-0 flex-1">
+          <NightPick list={list} shown={months ? undefined : shown} />
           {months && <Months months={nights.data.months} />}
           {!months && night.error && !data ? (
             <Trouble error={night.error} onRetry={() => void night.refetch()} />

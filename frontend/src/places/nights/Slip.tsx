@@ -276,17 +276,17 @@ export function Slip({ id, onClose }: { id: number; onClose: () => void }) {
         <span className={`${notch} -left-[9px]`} />
         <span className={`${notch} -right-[9px]`} />
       </span>
-      <header className="flex h-[38px] items-center gap-3 border-b border-dashed border-rule px-4">
+      <header className="flex min-h-[38px] flex-wrap items-center gap-x-3 border-b border-dashed border-rule px-4 max-md:gap-y-1 max-md:py-2">
         {data.filter_code && <FilterStamp code={data.filter_code} nm={data.passband_nm} />}
         <span className="font-semibold">{data.target}</span>
         <span className="num text-s">{data.title}</span>
-        <span className="pl-6">
+        <span className="md:pl-6">
           <b className="font-semibold">Pull slip</b>,{" "}
           <span className={data.verdict === "nothing fits" ? "font-semibold text-accent" : ""}>
             {data.verdict}
           </span>
         </span>
-        <span className="ml-auto flex items-center gap-3 text-s">
+        <span className="ml-auto flex items-center gap-3 text-s max-md:ml-0 max-md:w-full max-md:gap-5">
           {data.lines.some((l) => l.kind === "flat" && l.chosen) && (
             <button type="button" className="underline" onClick={() => setCorrecting(true)}>
               Does it correct?
@@ -298,8 +298,16 @@ export function Slip({ id, onClose }: { id: number; onClose: () => void }) {
           <a className="underline" href={`/api/lights/${id}/slip.json`}>
             JSON
           </a>
-          <button type="button" onClick={onClose} aria-label="Put the slip back" className="h-6">
-            <Key>Esc</Key>
+          <button
+            type="button"
+            onClick={onClose}
+            aria-label="Put the slip back"
+            className="h-6 max-md:ml-auto max-md:h-11 max-md:px-2"
+          >
+            <span className="max-md:hidden">
+              <Key>Esc</Key>
+            </span>
+            <span className="underline md:hidden">Close</span>
           </button>
         </span>
       </header>
