@@ -37,7 +37,7 @@ function Serves({ card }: { card: CardData }) {
           <li key={served.set_id}>
             <Link
               to={`/nights/${served.night}?set=${served.set_id}`}
-              className="grid grid-cols-[60px_80px_56px_104px_1fr_auto] items-center py-0.5 hover:bg-board"
+              className="grid grid-cols-[60px_80px_56px_104px_1fr_auto] items-center max-md:grid-cols-[60px_1fr_auto] max-md:py-2 py-0.5 hover:bg-board"
             >
               <span className="num text-s">{served.night_title}</span>
               <span className="truncate">{served.target}</span>
@@ -163,7 +163,7 @@ export function Card({ id, near, onClose }: { id: number; near: number; onClose:
       role="dialog"
       aria-label={data?.title ?? "Card"}
       tabIndex={-1}
-      className="fixed top-16 bottom-4 z-30 flex border border-line bg-card outline-none"
+      className="fixed top-16 bottom-4 z-30 flex border border-line bg-card outline-none max-md:inset-0! max-md:z-50 max-md:w-full!"
       style={{
         left,
         width: WIDTH,
@@ -171,7 +171,7 @@ export function Card({ id, near, onClose }: { id: number; near: number; onClose:
       }}
     >
       <div
-        className="flex w-11 shrink-0 flex-col items-center justify-between py-2"
+        className="flex w-11 shrink-0 flex-col items-center justify-between py-2 max-md:w-7"
         style={{ background: ageFill(age), color: ageInk(age), boxShadow: "inset -1px 0 0 var(--line)" }}
       >
         <span className="num border-b border-current text-m font-medium">{data?.spine.frames}</span>
@@ -179,7 +179,7 @@ export function Card({ id, near, onClose }: { id: number; near: number; onClose:
           {data && `${data.spine.title}  ${data.spine.gain_text}  ${data.spine.date}`}
         </span>
       </div>
-      <div className="flex min-w-0 flex-1 flex-col gap-2.5 overflow-auto px-5 py-3">
+      <div className="flex min-w-0 flex-1 flex-col gap-2.5 overflow-auto px-5 py-3 max-md:px-4">
         {card.error ? <Trouble error={card.error} onRetry={() => void card.refetch()} /> : null}
         {!data && !card.error && <Waiting what="Pulling the card" />}
         {data && (
@@ -190,7 +190,10 @@ export function Card({ id, near, onClose }: { id: number; near: number; onClose:
                 <p className="text-ink2">{data.subtitle}</p>
               </div>
               <Button onClick={onClose}>
-                Put back <Key>Esc</Key>
+                Put back{" "}
+                <span className="max-md:hidden">
+                  <Key>Esc</Key>
+                </span>
               </Button>
             </div>
             {data.spine.care.length > 0 && (
@@ -198,7 +201,7 @@ export function Card({ id, near, onClose }: { id: number; near: number; onClose:
                 {data.empty ? "Serves no lights" : "Use with care"}: {data.spine.care.join("; ")}.
               </p>
             )}
-            <div className="grid grid-cols-[292px_minmax(0,1fr)] gap-5">
+            <div className="grid grid-cols-[292px_minmax(0,1fr)] gap-5 max-md:grid-cols-1">
               <Pictures
                 card={data}
                 step={step}
@@ -271,7 +274,7 @@ export function Card({ id, near, onClose }: { id: number; near: number; onClose:
             {data.enough && <Enough enough={data.enough} frames={data.spine.frames} />}
             <section className="border-t border-line pt-3">
               <h3 className="narrow font-semibold">Settings</h3>
-              <dl className="grid grid-cols-4 gap-x-6 gap-y-1">
+              <dl className="grid grid-cols-4 gap-x-6 gap-y-1 max-md:grid-cols-2">
                 {data.settings.map((figure) => (
                   <div key={figure.name}>
                     <dt className="narrow text-s text-ink2">{figure.name}</dt>

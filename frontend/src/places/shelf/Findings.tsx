@@ -33,7 +33,7 @@ export function Findings({
         {findings.map((finding, index) => (
           <li
             key={`${finding.fault} ${index}`}
-            className="grid grid-cols-[150px_1fr] gap-x-3 border-b border-line py-1.5 last:border-b-0"
+            className="grid grid-cols-[150px_1fr] gap-x-3 max-md:grid-cols-1 border-b border-line py-1.5 last:border-b-0"
           >
             <span>
               <span className="block font-semibold">

@@ -171,7 +171,7 @@ function Beside({
       b.lights - a.lights,
   );
   return (
-    <aside className="flex w-[264px] shrink-0 flex-col gap-3 max-lg:hidden">
+    <aside className="flex w-[264px] shrink-0 flex-col gap-3 max-lg:w-full max-lg:pt-3">
       <ul className="flex min-h-0 flex-1 flex-col gap-3 overflow-auto" aria-label="Gaps">
         {ordered.map((gap) => (
           <GapNote key={gap.key} gap={gap} marked={gap.key === marked} />
@@ -300,9 +300,9 @@ export function Shelf() {
   if (data.empty) return <EmptyShelf />;
   const shown = wall === "darks" ? data.darks : data.flats;
   return (
-    <div className="flex h-full flex-col px-6">
+    <div className="flex h-full flex-col px-6 max-lg:h-auto max-lg:pb-4 max-md:px-4">
       <ShelfHead data={data} rig={rig.id} wall={wall} onWall={setWall} gain={gain} onGain={setGain} />
-      <div className="flex min-h-0 flex-1 gap-7 pt-1">
+      <div className="flex min-h-0 flex-1 gap-7 pt-1 max-lg:flex-none max-lg:flex-col">
         <div className="min-w-0 flex-1">
           {shown.columns.length === 0 || shown.rows.length === 0 ? (
             <p className="border-b-[3px] border-ink bg-card p-6 text-ink2">
