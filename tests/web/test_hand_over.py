@@ -176,6 +176,42 @@ def test_what_comes_out_pairs_as_the_slips_do(own, tmp_path, form):
     )
 
 
+@pytest.mark.parametrize(
+    "pattern",
+    [
+        "{target}/{kind}s/[{word}/][{word}_]{kind}[_{filter}][_{exposure}]_{number}",
+        "[{word}_]{kind}_{name}",
+        "{word}",
+    ],
+)
+def test_a_pattern_of_ones_own_pairs_all_the_same(own, tmp_path, pattern):
+    """Read by the word alone, wherever it stands; no two files have one name, however little the pattern says."""
+    wanted = query(own, pattern=pattern)
+    if pattern == "{word}":
+        answer = own.client.get("/api/hand-over", query_string=wanted)
+        assert answer.status_code == 400 and "{number}" in answer.json["advice"]
+        no_word = own.client.get("/api/hand-over", query_string=query(own, pattern="{kind}_{number}"))
+        assert no_word.status_code == 400 and "{word}" in no_word.json["advice"]
+        return
+    out = tmp_path / "out"
+    job = own.client.post("/api/hand-over", json={**wanted, "folder": str(out)}).json["job_id"]
+    assert own.ended(job)["state"] == "done"
+    word = re.compile(r"NIGHT_\d{4}-\d{2}-\d{2}[a-z]*")
+    frames = defaultdict(list)
+    for path in out.rglob("*.fits"):
+        header, found = fits.getheader(path), word.search(path.relative_to(out).as_posix())
+        kind = header["IMAGETYP"].lower().removeprefix("master ").split()[0]
+        frames[kind].append((found[0] if found else "", header.get("FILTER"), header["EXPTIME"], sha(path)))
+    pairs = {
+        light: (
+            {f[3] for f in frames["flat"] if f[0] == at and f[1] == code},
+            {d[3] for d in frames["dark"] if d[0] in ("", at) and d[2] == exposure},
+        )
+        for at, code, exposure, light in frames["light"]
+    }
+    assert pairs == meant(own, "masters") and len(pairs) == 20
+
+
 def test_nothing_is_overwritten_and_what_was_cut_short_goes_on(own, tmp_path, monkeypatch):
     out = tmp_path / "out"
     for folder, said in (

@@ -1081,6 +1081,7 @@ export interface paths {
                     target?: string | null;
                     form?: components["schemas"]["Form"];
                     lights?: boolean;
+                    pattern?: string;
                 };
                 header?: never;
                 path?: never;
@@ -1166,6 +1167,7 @@ export interface paths {
                     target?: string | null;
                     form?: components["schemas"]["Form"];
                     lights?: boolean;
+                    pattern?: string;
                 };
                 header?: never;
                 path?: never;
@@ -1218,6 +1220,7 @@ export interface paths {
                     target?: string | null;
                     form?: components["schemas"]["Form"];
                     lights?: boolean;
+                    pattern?: string;
                 };
                 header?: never;
                 path?: never;
@@ -1270,6 +1273,7 @@ export interface paths {
                     target?: string | null;
                     form?: components["schemas"]["Form"];
                     lights?: boolean;
+                    pattern?: string;
                 };
                 header?: never;
                 path?: never;
@@ -1322,6 +1326,7 @@ export interface paths {
                     target?: string | null;
                     form?: components["schemas"]["Form"];
                     lights?: boolean;
+                    pattern?: string;
                 };
                 header?: never;
                 path?: never;
@@ -9131,6 +9136,11 @@ export interface components {
              */
             night: string | null;
             /**
+             * Pattern
+             * @default
+             */
+            pattern: string;
+            /**
              * Rig Id
              * @default null
              */
@@ -9165,6 +9175,8 @@ export interface components {
             kinds: components["schemas"]["HandedKindOut"][];
             /** More */
             more: number;
+            /** Parts */
+            parts: components["schemas"]["NamedOut"][];
             /** Said */
             said: string[];
             /** Size Text */

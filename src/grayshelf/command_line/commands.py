@@ -67,6 +67,11 @@ def add_commands(commands: Any, usual: Path) -> dict[str, Command]:
     hand.add_argument("--lights", nargs="+", type=Path, required=True, help="files or folders of lights")
     hand.add_argument("--form", choices=["masters", "raw frames", "calibrated lights"], default="masters")
     hand.add_argument("--way", choices=["copies", "hard links", "links"], default="copies")
+    hand.add_argument(
+        "--pattern",
+        default="",
+        help="for folders and names: '{kind}/{word}/{name}'; the page Hand over lists its parts",
+    )
     hand.add_argument("--without-lights", action="store_true", help="only what fits them")
     file = add(
         "file",
@@ -150,6 +155,7 @@ def _hand_over(asking: Asking, args: argparse.Namespace) -> int:
         "sets": ",".join(str(m["slip"]["set_id"]) for m in told["matched"]),
         "form": args.form,
         "lights": not args.without_lights,
+        "pattern": args.pattern,
     }
     query = urlencode({**wish, "lights": str(wish["lights"]).lower()})
     said = asking.get(f"/api/hand-over?{query}")["said"]

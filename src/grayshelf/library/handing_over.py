@@ -17,6 +17,7 @@ from grayshelf.core.filing.hand_over import (
     LightsAsked,
     Recipe,
     Serving,
+    handed_pattern,
     lay_out,
     lines_that_go,
 )
@@ -45,13 +46,17 @@ class Gathered:
     """What is not handed over, or with care, a sentence each."""
 
 
-def gather(library: Library, set_ids: Sequence[int], form: Form, *, lights: bool = True) -> Gathered:
+def gather(
+    library: Library, set_ids: Sequence[int], form: Form, *, lights: bool = True, pattern: str = ""
+) -> Gathered:
     """What is handed over for sets of lights.
 
     Parameters
     ----------
     lights
         Whether the lights themselves are handed over, too.
+    pattern
+        Of one's own for folders and names; empty for ours.
 
     Raises
     ------
@@ -62,6 +67,7 @@ def gather(library: Library, set_ids: Sequence[int], form: Form, *, lights: bool
         raise GrayShelfError("Nothing is chosen to be handed over.", "Choose a night, or sets of lights.")
     if len(set_ids) > MOST_SETS:
         raise GrayShelfError(f"{MOST_SETS:,} sets of lights at most are handed over at once.")
+    names = handed_pattern(pattern) if pattern.strip() else None
     with library.db.session() as session:
         pulled = slips_of(library, session, set_ids)
         if len(pulled) != len(set(set_ids)):
@@ -72,7 +78,7 @@ def gather(library: Library, set_ids: Sequence[int], form: Form, *, lights: bool
         gathering = _Gathering(session, form)
         with_files = lights or form is Form.CALIBRATED
         asked = [gathering.lights(one, slip, with_files=with_files) for one, slip in pulled]
-    laid = lay_out(asked)
+    laid = lay_out(asked, names)
     if not laid.items:
         raise GrayShelfError(
             " ".join(gathering.said[:3])

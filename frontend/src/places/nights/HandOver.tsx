@@ -4,6 +4,8 @@ import { api, asked, get, type Schemas } from "../../api/client";
 import { useChange } from "../../api/hooks";
 import { Button, ColumnHead, Trouble, Waiting } from "../../parts/basics";
 import { SaveLinks } from "../../parts/SaveLinks";
+import { useSettled } from "../intake/meant";
+import { PatternField } from "../intake/PatternField";
 
 type Look = Schemas["HandOverOut"];
 type Query = Omit<Schemas["HandOverIn"], "folder" | "way">;
@@ -27,7 +29,13 @@ interface Choice {
   of: string;
   form: Form;
   lights: boolean;
+  /** Of one's own; empty for ours. */
+  pattern: string;
 }
+
+const PATTERN = "hand-over pattern";
+/** A pattern to begin with, which says what ours does. */
+const FIRST = "{kind}/[{word}/][{word}_]{kind}[_{filter}][_{exposure}]_{number}";
 
 /** What goes, by kind, with what is to be said of it. */
 function WhatGoes({ look }: { look: Look }) {
@@ -81,6 +89,43 @@ function Names({ look }: { look: Look }) {
         {look.more > 0 && <li className="py-1 text-ink2">and {look.more.toLocaleString("en")} more</li>}
       </ul>
     </section>
+  );
+}
+
+/** How folders and names are made: ours, or by a pattern of one's own. */
+function OwnNames({
+  parts,
+  pattern,
+  onChange,
+}: {
+  parts: Schemas["NamedOut"][];
+  pattern: string;
+  onChange: (pattern: string) => void;
+}) {
+  const own = pattern !== "";
+  return (
+    <div className="pb-2">
+      <label className="flex items-center gap-2 pt-1 max-md:min-h-11">
+        <input
+          type="checkbox"
+          checked={own}
+          onChange={(event) => onChange(event.target.checked ? (localStorage.getItem(PATTERN) ?? FIRST) : "")}
+          className="h-4 w-4 accent-[var(--ink)]"
+        />
+        by a pattern of my own
+      </label>
+      {own && (
+        <PatternField
+          label="What stands in [ ] is left out where it is not known"
+          parts={parts}
+          value={pattern}
+          onChange={(text) => {
+            localStorage.setItem(PATTERN, text);
+            onChange(text || " ");
+          }}
+        />
+      )}
+    </div>
   );
 }
 
@@ -244,7 +289,10 @@ export function HandOver({
     of: open === null ? "night" : `set ${open}`,
     form: "masters",
     lights: true,
+    pattern: "",
   });
+  const pattern = useSettled(choice.pattern);
+  const [parts, setParts] = useState<Schemas["NamedOut"][]>([]);
   const set = night.sets.find((s) => `set ${s.id}` === choice.of);
   const target = choice.of.startsWith("target ") ? choice.of.slice(7) : null;
   const query: Query = {
@@ -254,11 +302,21 @@ export function HandOver({
     target,
     form: choice.form,
     lights: choice.lights,
+    pattern: pattern.trim(),
   };
   const look = asked.useQuery("get", "/api/hand-over", { params: { query } }, { retry: false });
   return (
     <div>
       <Choices night={night} choice={choice} onChange={setChoice} />
+      <OwnNames
+        parts={parts.length > 0 ? parts : (look.data?.parts ?? [])}
+        pattern={choice.pattern}
+        onChange={(text) => {
+          // They are the same for any pattern, and are there also where it is wrong.
+          if (look.data) setParts(look.data.parts);
+          setChoice({ ...choice, pattern: text });
+        }}
+      />
       {look.error ? <Trouble error={look.error} /> : null}
       {look.isPending && <Waiting what="Gathering" />}
       {look.data && !look.error && (

@@ -18,7 +18,7 @@ from enum import StrEnum
 from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.filing.name_pattern import ANYTHING, Piece, pieces_of
 from grayshelf.core.filing.names import is_reserved
-from grayshelf.core.filing.parts import Part
+from grayshelf.core.filing.parts import PARTS, WORD, Part
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
 
@@ -28,9 +28,9 @@ LONGEST_PATH, LONGEST_NAME_BYTES = 240, 200
 _ILLEGAL = re.compile(r'[<>:"\\|?*\x00-\x1f\x7f]')
 _CHUNKS = re.compile(r"\[([^\[\]]*)\]|([^\[\]]+)|([\[\]])")
 #: Stand for the number of a frame until it is known, and for any name of its own.
-_NUMBER, _ANY_NAME = "\x00", "\x01"
-_KEPT = str.maketrans({_NUMBER: "\ue000", _ANY_NAME: "\ue001"})
-_BACK = str.maketrans({"\ue000": _NUMBER, "\ue001": _ANY_NAME})
+NUMBER, _ANY_NAME = "\x00", "\x01"
+_KEPT = str.maketrans({NUMBER: "\ue000", _ANY_NAME: "\ue001"})
+_BACK = str.maketrans({"\ue000": NUMBER, "\ue001": _ANY_NAME})
 DIGITS = 4
 _ENDING = re.compile(r"(\.[A-Za-z0-9]{1,5})(\.(fz|gz))*$", re.IGNORECASE)
 
@@ -80,18 +80,25 @@ class FilingPattern:
     chunks: tuple[_Chunk, ...]
     unknown: str
 
-    def write(self, facts: FrameFacts, name: str) -> str:
-        """The path of a frame without its ending; a number that it is to get stands as NUL."""
-        text = "".join(self._chunk(chunk, facts, name) for chunk in self.chunks)
+    def write(self, facts: FrameFacts, name: str, word: str = "") -> str:
+        """The path of a frame without its ending; a number that it is to get stands as NUL.
+
+        Parameters
+        ----------
+        name, word
+            Its name as it is, and the word by which it is grouped, where it has one.
+        """
+        given = {"number": NUMBER, "name": name, WORD.key: word}
+        text = "".join(self._chunk(chunk, facts, given) for chunk in self.chunks)
         return "/".join(part for part in (legal(p) for p in text.split("/")) if part)
 
-    def _chunk(self, chunk: _Chunk, facts: FrameFacts, name: str) -> str:
+    def _chunk(self, chunk: _Chunk, facts: FrameFacts, given: Mapping[str, str]) -> str:
         written: list[str] = []
         for piece in chunk.pieces:
             if isinstance(piece, str):
                 written.append(piece)
                 continue
-            value = _NUMBER if piece.key == "number" else name if piece.key == "name" else piece.writes(facts)
+            value = given.get(piece.key) if piece.key in given else piece.writes(facts)
             if value is None or not value.strip():
                 if chunk.optional:
                     return ""
@@ -101,8 +108,8 @@ class FilingPattern:
         return "".join(written)
 
 
-def filing_pattern(text: str, unknown: str = UNKNOWN) -> FilingPattern:
-    """A pattern by which paths are written, from what a person typed.
+def filing_pattern(text: str, unknown: str = UNKNOWN, known: Mapping[str, Part] = PARTS) -> FilingPattern:
+    """A pattern by which paths are written, from what a person typed; `known` are the parts that there are.
 
     Raises
     ------
@@ -119,7 +126,9 @@ def filing_pattern(text: str, unknown: str = UNKNOWN) -> FilingPattern:
                 "What may be left out stands between two: [_{filter}].",
             )
         pieces = (
-            pieces_of(inner if inner is not None else plain) if (inner or plain).strip("/ ") else (plain,)
+            pieces_of(inner if inner is not None else plain, known)
+            if (inner or plain).strip("/ ")
+            else (plain,)
         )
         chunks.append(_Chunk(inner is not None, pieces))
     parts = [p for c in chunks for p in c.pieces if isinstance(p, Part)]
@@ -269,13 +278,13 @@ def _in_order(frame: FrameThere) -> tuple[datetime, str]:
 def _name_them(template: str, members: Sequence[FrameThere], taken: _Taken, root_length: int) -> list[Placed]:
     folder, _, name = template.rpartition("/")
     names = taken.folder(folder)
-    numbered = re.compile(re.escape(same_name(name)).replace(re.escape(_NUMBER), r"(\d+)") + r"\Z")
-    used = {int(m[1]) for n in names if _NUMBER in name and (m := numbered.match(n))}
+    numbered = re.compile(re.escape(same_name(name)).replace(re.escape(NUMBER), r"(\d+)") + r"\Z")
+    used = {int(m[1]) for n in names if NUMBER in name and (m := numbered.match(n))}
     here = {m.in_root for m in members if m.in_root is not None}
     placed, number = list[Placed](), max(used, default=0)
     for frame in members:
         number += 1
-        path = template.replace(_NUMBER, f"{number:0{DIGITS}d}")
+        path = template.replace(NUMBER, f"{number:0{DIGITS}d}")
         own = path.rpartition("/")[2]
         before = names.get(same_name(own))
         if before is not None:
@@ -303,7 +312,7 @@ def _name_them(template: str, members: Sequence[FrameThere], taken: _Taken, root
 def _is_in_place(path: str, template: str) -> bool:
     """Whether a frame has the name that it would get already, whatever its number and its own part of the name."""
     told = re.escape(unicodedata.normalize("NFC", template))
-    told = told.replace(re.escape(_NUMBER), r"\d+").replace(re.escape(_ANY_NAME), r"[^/]+")
+    told = told.replace(re.escape(NUMBER), r"\d+").replace(re.escape(_ANY_NAME), r"[^/]+")
     return re.fullmatch(told, unicodedata.normalize("NFC", path)) is not None
 
 

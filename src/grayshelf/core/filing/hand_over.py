@@ -12,7 +12,10 @@ from dataclasses import dataclass
 from datetime import date
 from enum import StrEnum
 
+from grayshelf.core.errors import GrayShelfError
+from grayshelf.core.filing.filing import NUMBER, FilingPattern, filing_pattern, same_name
 from grayshelf.core.filing.names import frame_stem, master_name
+from grayshelf.core.filing.parts import HANDED_PARTS, WORD
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.sets import nominal_exposure
@@ -188,20 +191,39 @@ def _letters(number: int) -> str:
             return text
 
 
-def lay_out(asked: Sequence[LightsAsked]) -> HandOver:
+def handed_pattern(text: str) -> FilingPattern:
+    """A pattern of one's own for what is handed over.
+
+    Raises
+    ------
+    GrayShelfError
+        Where it is none, or has no word by which flats find their lights.
+    """
+    pattern = filing_pattern(text, known=HANDED_PARTS)
+    if not any(piece is WORD for chunk in pattern.chunks for piece in chunk.pieces):
+        raise GrayShelfError(
+            "Nothing in these names says which flats belong to which lights.",
+            "Put the grouping word into it: {word}, or [{word}_] where settings tell them apart.",
+        )
+    return pattern
+
+
+def lay_out(asked: Sequence[LightsAsked], pattern: FilingPattern | None = None) -> HandOver:
     """Names for all that is handed over; each file of the calibration once for each word that needs it.
 
     Parameters
     ----------
     asked
         In the order of their nights.
+    pattern
+        Of one's own (`handed_pattern`); None for ours.
     """
     words = grouping_words(asked)
     answers: dict[tuple[object, ...], set[str]] = {}
     for lights in asked:
         for question, key in _asks_for(lights).items():
             answers.setdefault(question, set()).add(key)
-    names = _Names()
+    names = _Names(pattern)
     items: list[Item] = []
     given: set[tuple[str, str]] = set()
     for lights in asked:
@@ -225,11 +247,14 @@ def lay_out(asked: Sequence[LightsAsked]) -> HandOver:
 class _Names:
     """Gives names that are taken by nobody, on any system."""
 
-    def __init__(self) -> None:
+    def __init__(self, pattern: FilingPattern | None) -> None:
         self._next: dict[str, int] = {}
+        self._pattern = pattern
 
     def one(self, kind: FrameKind, word: str, facts: FrameFacts, file: FileThere, master: int) -> str:
         """A path for a file; `master` is how many frames it was made of, 0 for a frame."""
+        if self._pattern is not None:
+            return self._by_pattern(self._pattern, word, facts, file)
         folder = f"{kind.value.replace(' ', '_')}s" if kind is not FrameKind.BIAS else "bias"
         stem = master_name(facts, master) if master else frame_stem(facts)
         start = "/".join(filter(None, (folder, word, "_".join(filter(None, (word, stem))))))
@@ -237,6 +262,16 @@ class _Names:
         if master and number == 1:
             return f"{start}{_ending(file.name)}"
         return f"{start}_{number:04d}{_ending(file.name)}"
+
+    def _by_pattern(self, pattern: FilingPattern, word: str, facts: FrameFacts, file: FileThere) -> str:
+        ending = _ending(file.name)
+        stem = file.name[: len(file.name) - len(ending)]
+        template = pattern.write(facts, stem, word)
+        number = self._next[same_name(template)] = self._next.get(same_name(template), 0) + 1
+        if NUMBER in template:
+            return f"{template.replace(NUMBER, f'{number:04d}')}{ending}"
+        # What would have one name is told apart all the same.
+        return f"{template}{ending}" if number == 1 else f"{template}_{number:04d}{ending}"
 
 
 def _ending(name: str) -> str:

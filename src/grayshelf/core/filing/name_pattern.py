@@ -7,6 +7,7 @@ file's name alone, with it against as many folders above as it has; the ending (
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from itertools import pairwise
 
@@ -27,8 +28,8 @@ ANYTHING = Part("*", "anything", r"[^/]*?", free=True)
 Piece = str | Part
 
 
-def pieces_of(text: str) -> tuple[Piece, ...]:
-    """The texts and parts of a pattern, one behind the other.
+def pieces_of(text: str, parts: Mapping[str, Part] = PARTS) -> tuple[Piece, ...]:
+    """The texts and parts of a pattern, one behind the other; `parts` are those that there are.
 
     Raises
     ------
@@ -44,10 +45,10 @@ def pieces_of(text: str) -> tuple[Piece, ...]:
         key, star, plain, brace = found.groups()
         if brace:
             raise GrayShelfError(f"A brace stands alone: ‘{brace}’.", "Parts stand between two: {gain}.")
-        if key is not None and key.strip().lower() not in PARTS:
-            known = ", ".join(PARTS)
+        if key is not None and key.strip().lower() not in parts:
+            known = ", ".join(parts)
             raise GrayShelfError(f"There is no part ‘{{{key}}}’.", f"There are: {known}.")
-        pieces.append(ANYTHING if star else PARTS[key.strip().lower()] if key is not None else plain)
+        pieces.append(ANYTHING if star else parts[key.strip().lower()] if key is not None else plain)
     if sum(isinstance(p, Part) for p in pieces) > MOST_PARTS:
         raise GrayShelfError(f"The pattern has more than {MOST_PARTS} parts.")
     return tuple(pieces)

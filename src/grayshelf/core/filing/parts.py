@@ -159,3 +159,6 @@ _ALL = (
     Part("name", "name as it is", _FREE, free=True),
 )
 PARTS = {part.key: part for part in _ALL}
+#: A word of which all that belongs together has the same; only what is handed over has one.
+WORD = Part("word", "grouping word", _FREE, free=True)
+HANDED_PARTS = {**PARTS, WORD.key: WORD}

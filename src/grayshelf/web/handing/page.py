@@ -9,6 +9,7 @@ from urllib.parse import urlencode
 from sqlalchemy import select
 
 from grayshelf.core.filing.hand_over import Form, lines_that_go
+from grayshelf.core.filing.parts import HANDED_PARTS
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.library.handed import HandOverJob
 from grayshelf.library.handing_over import Gathered, slips_of
@@ -17,6 +18,7 @@ from grayshelf.library.models import Job
 from grayshelf.library.records import read
 from grayshelf.web.common import in_words
 from grayshelf.web.handing.schemas import HandedFileOut, HandedKindOut, HandedOut, HandOverOut, HandOverQuery
+from grayshelf.web.mending.schemas import NamedOut
 from grayshelf.work.handing_over import HAND_OVER
 
 #: Files that are shown by name; the others are counted, and in the list.
@@ -46,6 +48,7 @@ def hand_over_page(gathered: Gathered, asked: HandOverQuery) -> HandOverOut:
             for kind in _ORDER
             if counts[kind]
         ],
+        parts=[NamedOut(key=p.key, label=p.label) for p in HANDED_PARTS.values()],
         words=list(dict.fromkeys(gathered.laid.words.values())),
         files=[
             HandedFileOut(path=i.path, kind=i.kind.value, word=i.word, verdict=i.verdict, source=i.file.name)

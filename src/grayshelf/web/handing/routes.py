@@ -48,7 +48,7 @@ def _sets(asked: HandOverQuery) -> list[int]:
 
 
 def _gathered(asked: HandOverQuery) -> Gathered:
-    return gather(the_context().library, _sets(asked), asked.form, lights=asked.lights)
+    return gather(the_context().library, _sets(asked), asked.form, lights=asked.lights, pattern=asked.pattern)
 
 
 @api.get("/hand-over")

@@ -9,6 +9,7 @@ from pydantic import Field
 from grayshelf.core.filing.hand_over import Form, HandedAs
 from grayshelf.library.handing_over import MOST_SETS
 from grayshelf.web.common.schemas import Schema
+from grayshelf.web.mending.schemas import NamedOut
 
 
 class HandOverQuery(Schema):
@@ -22,6 +23,8 @@ class HandOverQuery(Schema):
     form: Form = Form.MASTERS
     lights: bool = True
     """The lights themselves, too."""
+    pattern: str = Field(default="", max_length=400)
+    """Of one's own for folders and names; empty for ours."""
 
 
 class HandOverIn(HandOverQuery):
@@ -56,6 +59,8 @@ class HandOverOut(Schema):
 
     headline: str
     kinds: list[HandedKindOut]
+    parts: list[NamedOut]
+    """Of which a pattern is made up."""
     words: list[str]
     """The grouping words, each once."""
     files: list[HandedFileOut]
