@@ -5,8 +5,10 @@ from __future__ import annotations
 import hashlib
 
 import pytest
+from astropy.io import fits
 
 from tests.helpers import DARK, LIGHT, write_fits
+from tests.own import Own
 
 FRAMES = 12
 
@@ -171,3 +173,52 @@ def test_what_makes_no_sense_is_refused_and_nothing_changes(own, heap):
         if "below" in body["choice"] and body["saying"].get("kind") is None:
             assert own.client.post("/api/mend/preview", json=body).status_code == 200
     assert rows(own) == before and own.get("/api/mend")["said"] == []
+
+
+def test_what_was_said_is_written_into_copies_that_any_program_reads(own, heap, tmp_path):
+    """The headers of the copies say it, their pixels and all other cards are as they were, and the files are untouched."""
+    odd = write_fits(
+        heap / "calib/odd.fits",
+        {"INSTRUME": "Dunlin M24", "ISOSPEED": 800, "XBINNING": 1, "DATE-OBS": "2026-10-18T17:40:00"},
+    )
+    own.scan(heap)
+    before, out = bytes_of(heap), tmp_path / "out"
+    said = {
+        "kind": "dark",
+        "exposure_s": 300,
+        "sensor_temp_c": -10,
+        "gain": 200,
+        "offset": 30,
+        "clock_s": 3600,
+    }
+    number = say(own, {"below": "calib"}, said)
+    answer = own.client.post(f"/api/mend/{number}/copies", json={"folder": str(out)})
+    assert answer.status_code == 200, answer.text
+    job = own.ended(answer.json["job_id"])
+    assert job["state"] == "done" and f"{FRAMES + 1} copies" in job["message"], job
+    assert bytes_of(heap) == before
+    for source in sorted((heap / "calib").glob("*.f*t*")):
+        with fits.open(out / "calib" / source.name) as copy, fits.open(source) as raw:
+            copy.verify("exception")
+            header = copy[0].header
+            assert (header["IMAGETYP"], header["EXPTIME"], header["GAIN"]) == ("Dark Frame", 300.0, 200.0)
+            assert header["DATE-OBS"].startswith("2026-10-18T18:") and "said by hand" in str(
+                header["HISTORY"]
+            )
+            assert (copy[0].data == raw[0].data).all()
+            assert all(header[k] == raw[0].header[k] for k in raw[0].header if k not in ("DATE-OBS",))
+    # Read by a library that knows nothing of what was said, they are what was meant.
+    other = Own(tmp_path / "other")
+    other.client.put("/api/site", json={"name": "Mesa", "time_zone": "America/Denver"})
+    other.scan(out)
+    assert [(s["kind"], s["n_frames"]) for s in other.sets().values()] == [("dark", FRAMES + 1)]
+    assert not other.problems()
+    other.close()
+    # Never into the library, nor over anything; nor what is said no more.
+    for folder in (heap / "new", own.root / "new", out):
+        assert own.client.post(f"/api/mend/{number}/copies", json={"folder": str(folder)}).status_code >= 400
+    back(own, number)
+    assert (
+        own.client.post(f"/api/mend/{number}/copies", json={"folder": str(tmp_path / "x")}).status_code == 404
+    )
+    assert odd.exists()

@@ -2430,6 +2430,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/mend/{mending_id}/copies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Write what was said into the headers of copies, in a folder of its own. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    mending_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["SaidCopiesIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["StartedOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/mend/{mending_id}/take-back": {
         parameters: {
             query?: never;
@@ -11249,6 +11309,14 @@ export interface components {
             zeros: number;
             /** Zeros Text */
             zeros_text: string;
+        };
+        /**
+         * SaidCopiesIn
+         * @description Where copies go whose headers say what was said.
+         */
+        SaidCopiesIn: {
+            /** Folder */
+            folder: string;
         };
         /**
          * SaidOut

@@ -32,6 +32,7 @@ from grayshelf.work.looking import LOOK, look_at_masters, look_when_new
 from grayshelf.work.mending import MEND, mend
 from grayshelf.work.rigs.joining import tell_names_again
 from grayshelf.work.run.starter import RunStarter
+from grayshelf.work.said_copies import SAID_COPIES, write_said_copies
 from grayshelf.work.scan import scan_folder
 from grayshelf.work.sky.starter import TwilightBench
 from grayshelf.work.still_good import hold_by_job
@@ -80,6 +81,7 @@ def make_runner(library: Library) -> tuple[JobRunner, Broker]:
     runner.register(DELETE, lambda control, params: delete_for_good(library, control, params))
     runner.register(UNFILE, lambda control, params: take_filing_back(library, control, params))
     runner.register(MEND, lambda control, params: mend(library, control, params))
+    runner.register(SAID_COPIES, lambda control, params: write_said_copies(library, control, params))
     runner.register(VERIFY, lambda control, params: verify(library, control, params))
     runner.register(HAND_OVER, lambda control, params: hand_over(library, control, params))
     runner.register("held", lambda control, params: hold_by_job(library, control, params))

@@ -47,7 +47,7 @@ def begin(
     GrayShelfError, FolderRefused
         Where it cannot be that folder.
     """
-    target = _target(library, folder)
+    target = empty_target(library, folder)
     try:
         target.mkdir(exist_ok=True)
     except OSError as error:
@@ -72,8 +72,8 @@ def begin(
     return runner.start(HAND_OVER, f"Handing over {what}", as_kept(job))
 
 
-def _target(library: Library, text: str) -> Path:
-    """The folder that is handed over into.
+def empty_target(library: Library, text: str) -> Path:
+    """A folder outside of the library that is empty, or not there yet.
 
     Raises
     ------

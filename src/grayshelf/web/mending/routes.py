@@ -9,8 +9,9 @@ from grayshelf.web.common.schemas import StartedOut
 from grayshelf.web.context import the_context
 from grayshelf.web.exports import csv_response
 from grayshelf.web.mending.page import frames_meant, mend_page, preview_page, said_csv_rows, said_of
-from grayshelf.web.mending.schemas import MendIn, MendOut, MendPreviewOut
+from grayshelf.web.mending.schemas import MendIn, MendOut, MendPreviewOut, SaidCopiesIn
 from grayshelf.work.mending import begin_mending, take_back
+from grayshelf.work.said_copies import start_said_copies
 
 api = APIBlueprint("mending", __name__, url_prefix="/api", tag="Gray Shelf")
 
@@ -49,6 +50,16 @@ def take_what_was_said_back(mending_id: int) -> StartedOut:
     """Take back what was said: the frames are told as they were."""
     context = the_context()
     return StartedOut(job_id=take_back(context.library, context.runner, mending_id))
+
+
+@api.post("/mend/<int:mending_id>/copies")
+@api.input(SaidCopiesIn)
+@api.output(StartedOut)
+def write_into_copies(mending_id: int, json_data: SaidCopiesIn) -> StartedOut:
+    """Write what was said into the headers of copies, in a folder of its own."""
+    context = the_context()
+    job_id = start_said_copies(context.library, context.runner, mending_id, json_data.folder)
+    return StartedOut(job_id=job_id)
 
 
 @api.get("/mend/said.csv")

@@ -149,3 +149,9 @@ class MendPreviewOut(Schema):
     trouble: str
     """What is wrong with what is said, in a sentence."""
     advice: str
+
+
+class SaidCopiesIn(Schema):
+    """Where copies go whose headers say what was said."""
+
+    folder: str = Field(max_length=4096)
