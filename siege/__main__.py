@@ -6,7 +6,19 @@ import time
 from pathlib import Path
 
 from grayshelf.demo.generate import generate
-from siege import campaign, crowds, disks, filing, handing, headers, kills, older, requests, vanishing
+from siege import (
+    campaign,
+    crowds,
+    disks,
+    filing,
+    handing,
+    headers,
+    kills,
+    letting_go,
+    older,
+    requests,
+    vanishing,
+)
 
 PARTS = {
     "kills": kills,
@@ -14,6 +26,7 @@ PARTS = {
     "campaign": campaign,
     "handing": handing,
     "filing": filing,
+    "letting-go": letting_go,
     "vanishing": vanishing,
     "headers": headers,
     "requests": requests,

@@ -100,7 +100,6 @@ class PuttingAside(_InPlace):
         super().__init__(library, filing_id)
         self._why_kept: dict[int, str] = {}
         self._whole: dict[int, bool] = {}
-        self._back: list[int] = []
 
     def moved(self, file: FiledFile) -> bool:
         """Also what was shot here."""
@@ -152,17 +151,18 @@ class PuttingAside(_InPlace):
 
     def tell_back(self, session: Session, back: Sequence[Put]) -> None:
         """Frames count again."""
-        ids = [p.frame_id for p in back if p.frame_id]
-        tell_back_on_the_shelf(session, ids)
-        self._back += ids
+        tell_back_on_the_shelf(session, [p.frame_id for p in back if p.frame_id])
 
     def end_back(self) -> None:
         """Frames have sets again, and their masters; nothing is left of where they were put aside."""
         regroup(self.library)
-        give_masters_back(self.library, self._back)
         with self.library.db.session() as session:
             here = FiledFile.filing_id == self.filing_id
             folders = {Path(t).parent for t in session.scalars(select(FiledFile.target).where(here))}
+            # From the journal: those that came back before this was cut short have no master yet, either.
+            came = here & (FiledFile.state == FiledState.BACK.value) & FiledFile.frame_id.is_not(None)
+            back = [i for i in session.scalars(select(FiledFile.frame_id).where(came)) if i is not None]
+        give_masters_back(self.library, back)
         for folder in sorted(folders, key=lambda f: len(f.parts), reverse=True):
             left = folder
             while remove_empty(left) and left.name != PUT_ASIDE:

@@ -262,6 +262,11 @@ export function Rigs() {
       ) : (
         <NoRig onNew={() => setMaking(true)} />
       )}
+      {!(data && !shown) && (
+        <div className="px-6 pb-6 max-md:px-4">
+          <Network />
+        </div>
+      )}
     </>
   );
 }

@@ -1,0 +1,108 @@
+"""Frames dropped onto the page, looked at, packed and thrown away; and a phone in another room, let in and sent out."""
+
+from __future__ import annotations
+
+import re
+
+import numpy as np
+import pytest
+from playwright.sync_api import expect
+
+from tests.browser.test_whole_way import browser
+from tests.helpers import DARK, write_fits
+from tests.web.server import OwnServer
+
+__all__ = ["browser"]
+pytestmark = pytest.mark.browser
+COUNT = 5
+
+
+class Lan(OwnServer):
+    """Served to this network, too."""
+
+    def asked(self) -> list[str]:
+        return [*super().asked(), "--lan"]
+
+
+@pytest.fixture
+def own(tmp_path):
+    running = Lan(tmp_path / "library").start()
+    yield running
+    running.kill()
+
+
+def open_page(browser, url, **context):
+    page = browser.new_context(**context).new_page()
+    page.set_default_timeout(20_000)
+    page.troubles = []
+    page.on("pageerror", lambda error: page.troubles.append(str(error)))
+    page.goto(url)
+    return page
+
+
+def test_dropped_looked_at_packed_thrown_away_and_back(browser, own, tmp_path):
+    night = tmp_path / "stick/night"
+    rng = np.random.default_rng(8)
+    for i in range(COUNT):
+        cards = {**DARK, "DATE-OBS": f"2026-10-18T22:0{i}:00"}
+        write_fits(night / f"d{i}.fits", cards, rng.normal(500, 6, (150, 150)).astype(np.uint16))
+    (night / "notes.txt").write_text("seeing 3")
+    page = open_page(browser, f"{own.url}/intake", viewport={"width": 1280, "height": 800})
+    page.get_by_label("Folder to bring in").set_input_files(tmp_path / "stick")
+    page.get_by_label("into the folder").fill(str(tmp_path / "frames"))
+    page.get_by_role("button", name="Bring them in").click()
+    expect(page.get_by_text(f"{COUNT} files came in whole")).to_be_visible()
+    expect(page.get_by_text("notes.txt: It is no frame by its name.")).to_be_visible()
+    assert sorted(p.read_bytes() for p in (tmp_path / "frames").rglob("*.fits")) == sorted(
+        p.read_bytes() for p in night.glob("*.fits")
+    )
+
+    # Looked at before anything is decided: what was read, and the header.
+    page.get_by_role("button", name=re.compile("Look at the dark")).click()
+    expect(page.get_by_label("What is known of it")).to_contain_text("300")
+    page.get_by_label("Find in the header").fill("instrume")
+    expect(page.get_by_label("Header", exact=True)).to_contain_text("Dunlin M24")
+    page.go_back()
+    page.get_by_role("button", name="Combine 1 set into a master").click()
+    expect(page.get_by_role("cell", name="combined")).to_be_visible(timeout=90_000)
+
+    page.get_by_role("link", name="Room on the disks").click()
+    raw = page.get_by_label("Raw frames", exact=True)
+    raw.get_by_role("checkbox").first.check()
+    page.get_by_role("button", name=f"Pack {COUNT} frames").click()
+    expect(page.get_by_text(f"{COUNT} packed").first).to_be_visible()
+    raw.get_by_role("checkbox").first.check()
+    page.get_by_role("button", name="throw away", exact=True).click()
+    expect(page.get_by_label("What is lost by it")).to_contain_text("could not be built anew")
+    page.get_by_role("button", name=f"Throw away {COUNT} frames").click()
+    expect(page.get_by_text(f"{COUNT} put aside")).to_be_visible()
+    assert not list((tmp_path / "frames").glob("stick/**/*.fz"))
+    page.get_by_role("button", name=re.compile("Take back: Thrown away")).click()
+    back = page.get_by_text(re.compile(r"^brought back \d"))
+    expect(back).to_have_count(1)
+    page.get_by_role("button", name=re.compile("Take back: Packed")).click()
+    expect(back).to_have_count(2)
+    assert len(list((tmp_path / "frames").rglob("*.fits"))) == COUNT
+    assert not page.troubles
+
+
+def test_a_phone_in_another_room_gives_the_code_and_is_sent_out(browser, own):
+    access = own.get("/api/access")
+    if not access["addresses"]:
+        pytest.skip("this machine is in no network")
+    url = f"http://{access['addresses'][0]}:{own.port}"
+    phone = open_page(browser, f"{url}/nights", viewport={"width": 390, "height": 800}, has_touch=True)
+    phone.get_by_label("Access code").fill("0000-0000-0000")
+    phone.get_by_role("button").tap()
+    expect(phone.get_by_role("alert")).to_contain_text("not the code")
+    phone.get_by_label("Access code").fill(access["code"].lower())
+    phone.get_by_role("button").tap()
+    expect(phone.get_by_text("Intake").last).to_be_visible()
+    for place in ("shelf", "nights", "bench", "intake", "rigs", "tonight"):
+        phone.goto(f"{url}/{place}")
+        expect(phone.get_by_text("Intake").last).to_be_visible()
+        assert phone.evaluate("document.documentElement.scrollWidth") <= 390, place
+    desk = open_page(browser, f"{own.url}/rigs", viewport={"width": 1280, "height": 800})
+    desk.get_by_role("button", name=re.compile("End the session of")).click()
+    expect(phone.get_by_label("Access code")).to_be_visible()
+    assert access["code"] not in phone.url and not phone.troubles and not desk.troubles
