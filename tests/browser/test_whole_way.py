@@ -202,9 +202,13 @@ def test_from_lights_that_lack_flats_to_a_slip_that_fits(page, tmp_path):
     capped.wait_for(timeout=60_000)
     page.keyboard.press(".")
     expect(page.get_by_role("complementary", name="Work in progress")).to_contain_text("waits for you")
+    expect(page.get_by_label("Call me when a hand is needed")).to_be_visible()
     page.keyboard.press(".")
+    # A tab in the background says so in its title.
+    expect(page).to_have_title(re.compile("^● Cap on"))
     capped.click()
     page.get_by_role("button", name="Close the run").wait_for(timeout=120_000)
+    expect(page).to_have_title("Gray Shelf")
     expect(page.get_by_text("100 frames shot, 10 masters built.").first).to_be_visible()
     expect(page.get_by_text("The cap is on: leave it.")).to_be_visible()
 

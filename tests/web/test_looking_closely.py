@@ -10,7 +10,7 @@ import pytest
 from astropy.io import fits
 
 from grayshelf.core.checks.dust import dust_on
-from tests.helpers import write_fits
+from tests.helpers import DARK, LIGHT, write_fits
 from tests.reference import pictures_of_flats as made
 
 CAMERA = {
@@ -291,3 +291,19 @@ def test_what_is_wrong_with_masters_of_others_is_known_before_lights_use_them(ow
     own.scan(folder)
     ended = own.ended(own.query("SELECT max(id) FROM job WHERE kind = 'look'")[0][0])
     assert ended["state"] == "done" and len(ended["troubles"]) == 1
+
+
+def test_a_foreign_master_without_a_number_is_passed_over(own, tmp_path):
+    heap = tmp_path / "heap"
+    write_fits(heap / "l.fits", LIGHT)
+    header = fits.Header({**DARK, "IMAGETYP": "Master Dark", "NCOMBINE": 30})
+    fits.PrimaryHDU(np.full((24, 24), np.nan, "f4"), header).writeto(heap / "master.fits")
+    own.scan(heap)
+    for _ in range(100):
+        if not own.client.get("/api/jobs").json["alive"]:
+            break
+    lights = next(i for i, s in own.sets().items() if s["kind"] == "light")
+    dark = next(line for line in own.get(f"/api/lights/{lights}/slip")["lines"] if line["kind"] == "dark")
+    assert dark["verdict"] == "nothing fits", dark["chosen"]
+    master = next(i for i, s in own.sets().items() if s["state"] == "master")
+    assert own.get(f"/api/holdings/{master}")["empty"]

@@ -1,5 +1,8 @@
+import { useEffect, useState } from "react";
+
 import { useJobAction, useJobs } from "../api/hooks";
 import { Bar, Button } from "./basics";
+import { askToBeCalled, callFor, isCalledFor, thisPage } from "./callForHand";
 import type { Schemas } from "../api/client";
 
 type Job = Schemas["JobOut"];
@@ -55,12 +58,42 @@ function Work({ job }: { job: Job }) {
   );
 }
 
+/** Whether this browser calls when a hand is needed; it is asked for by a touch, since no page may sound before. */
+function CallMe() {
+  const [on, setOn] = useState(isCalledFor);
+  const [said, setSaid] = useState("");
+  return (
+    <div className="mt-4 border-t border-line pt-3">
+      <label className="flex items-center gap-2 max-md:min-h-11">
+        <input
+          type="checkbox"
+          className="accent-[var(--ink)]"
+          checked={on}
+          onChange={(event) => {
+            setOn(event.target.checked);
+            void askToBeCalled(event.target.checked).then(setSaid, () =>
+              setSaid("This browser gives no sound."),
+            );
+          }}
+        />
+        Call me when a hand is needed
+      </label>
+      <p className="text-s text-ink2" role="status">
+        {said || "With a sound and a note of the browser, and again each minute until it is answered."}
+      </p>
+    </div>
+  );
+}
+
 /** Work in progress wherever one is: a tab at the right edge, and a drawer behind it. */
 export function Tray({ open, onToggle }: { open: boolean; onToggle: () => void }) {
   const jobs = useJobs();
   const alive = jobs.data?.alive ?? [];
   const ended = jobs.data?.ended ?? [];
   const wants = alive.some((job) => ["waiting", "interrupted"].includes(job.state));
+  const waiting = alive.find((job) => job.state === "waiting");
+  const waits = waiting ? waiting.message || waiting.title : "";
+  useEffect(() => callFor(waits, thisPage), [waits]);
   return (
     <aside
       aria-label="Work in progress"
@@ -90,6 +123,7 @@ export function Tray({ open, onToggle }: { open: boolean; onToggle: () => void }
               <Work key={job.id} job={job} />
             ))}
           </ul>
+          <CallMe />
         </div>
       )}
     </aside>

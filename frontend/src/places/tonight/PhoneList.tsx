@@ -88,7 +88,7 @@ export function PhoneList({
           );
         })}
       </ol>
-      <div className="fixed inset-x-0 bottom-12 z-10 flex gap-3 border-t border-rule bg-board p-3 [&>button]:h-14 [&>button]:flex-1 [&>button]:whitespace-normal">
+      <div className="fixed inset-x-0 bottom-12 z-10 flex gap-3 border-t border-rule bg-board p-3 [&>button]:h-auto! [&>button]:min-h-14 [&>button]:flex-1 [&>button]:px-2 [&>button]:py-1.5 [&>button]:leading-tight [&>button]:whitespace-normal [&>button:first-child:not(:only-child)]:flex-[1.7]">
         {action}
       </div>
     </div>
