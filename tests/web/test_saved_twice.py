@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from astropy.io import fits
 
-from tests.helpers import DARK, write_fits
+from tests.helpers import DARK, LIGHT, write_fits
 
 
 def test_the_same_exposure_saved_twice_counts_once_and_steps_in_when_the_first_is_gone(own, tmp_path):
@@ -23,6 +23,9 @@ def test_the_same_exposure_saved_twice_counts_once_and_steps_in_when_the_first_i
     short = {**DARK, "IMAGETYP": "Bias Frame", "EXPTIME": 0.001}
     for i in range(3):
         write_fits(heap / f"bias{i}.fits", short)
+    # The same numbers under another filter, as a stand-in camera gives them, are two frames.
+    for code in ("R", "B"):
+        write_fits(heap / f"l{code}.fits", {**LIGHT, "FILTER": code}, np.full((40, 40), 900, np.uint16))
     # Calibrated, it has other pixels: it is another picture.
     write_fits(heap / "d0.fits", {**DARK, "DATE-OBS": "2026-10-18T22:00:00"}, np.full((40, 40), 7, np.uint16))
     own.scan(heap)
@@ -30,14 +33,14 @@ def test_the_same_exposure_saved_twice_counts_once_and_steps_in_when_the_first_i
     twice = {p for p, told in problems.items() if told["state"] == "duplicate"}
     assert twice == {f"b{i}.fits.fz" for i in range(3)} | {f"c{i}.fits" for i in range(3)}
     assert "a0.fits, saved twice" in problems["c0.fits"]["reason"]
-    assert sorted(s["n_frames"] for s in own.sets().values()) == [3, 4]
+    assert sorted(s["n_frames"] for s in own.sets().values()) == [1, 1, 3, 4]
     (heap / "a1.fits").unlink()
     own.scan(heap)
-    assert sorted(s["n_frames"] for s in own.sets().values()) == [3, 4]
+    assert sorted(s["n_frames"] for s in own.sets().values()) == [1, 1, 3, 4]
     left = {p for p, told in own.problems().items() if told["state"] in ("duplicate", "missing")}
     assert len(left) == 5
     own.scan(heap)
-    assert sorted(s["n_frames"] for s in own.sets().values()) == [3, 4]
+    assert sorted(s["n_frames"] for s in own.sets().values()) == [1, 1, 3, 4]
     problem = own.problems()["b0.fits.fz"]
     sheet = own.get(f"/api/frames/{problem['id']}/sheet")
     assert sheet["twin"]["title"] == "a0.fits" and "here first" in sheet["twin"]["detail"]

@@ -187,10 +187,17 @@ def _stem(path: Path) -> str:
     return path.name.lower().partition(".")[0]
 
 
+#: Two that say these otherwise are two frames, whatever their pixels; one may not know it.
+_SAYS_APART = ("filter_code", "gain", "offset", "binning_x", "target", "sensor_temp_c")
+
+
 def _is_same_exposure(other: _Other, facts: FrameFacts, path: Path) -> bool:
     """Whether a file holds an exposure that was saved once more: packed, by another program, with another header."""
     alike = ("exposure_s", "width", "height", "is_master")
     if other.facts is None or any(getattr(other.facts, name) != getattr(facts, name) for name in alike):
+        return False
+    said = [(getattr(other.facts, name), getattr(facts, name)) for name in _SAYS_APART]
+    if any(None not in pair and pair[0] != pair[1] for pair in said):
         return False
     if not _times_tell_apart(facts, other.file, path) or not other.file.is_file():
         return False

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -151,11 +151,12 @@ def tell_thrown_away(session: Session, frame_ids: Collection[int], on: str) -> N
             frame.reason, frame.advice = f"Thrown away {on}; its master stays.", ""
 
 
-def tell_back_on_the_shelf(session: Session, frame_ids: Collection[int]) -> None:
-    """Frames whose files are back count as they did; they have no set yet (`regroup`)."""
-    for frame in session.scalars(select(Frame).where(Frame.id.in_(frame_ids), Frame.state == "gone")):
+def tell_back_on_the_shelf(session: Session, back: Mapping[int, Path]) -> None:
+    """Frames whose files are back where they were count as they did; they have no set yet (`regroup`)."""
+    for frame in session.scalars(select(Frame).where(Frame.id.in_(list(back)), Frame.state == "gone")):
         facts = facts_if_sound(frame.facts)
-        if facts is not None:
+        # Its folder may have been off the list in between, and the number be another frame's by now.
+        if facts is not None and Path(frame.folder.path) / frame.path == back[frame.id]:
             tell_of(frame, facts, frame.reason if frame.rejected else "")
 
 

@@ -151,7 +151,7 @@ class PuttingAside(_InPlace):
 
     def tell_back(self, session: Session, back: Sequence[Put]) -> None:
         """Frames count again."""
-        tell_back_on_the_shelf(session, [p.frame_id for p in back if p.frame_id])
+        tell_back_on_the_shelf(session, {p.frame_id: p.source for p in back if p.frame_id})
 
     def end_back(self) -> None:
         """Frames have sets again, and their masters; nothing is left of where they were put aside."""
@@ -178,9 +178,14 @@ class PuttingAside(_InPlace):
         """
         target = Path(file.target)
         with self.library.db.session() as session:
-            masters = session.scalars(
-                select(MasterInput.master_id).where(MasterInput.frame_id == file.frame_id)
-            ).all()
+            # By its name, too: its folder may have been off the list, and the number be another frame's by now.
+            stem = Path(file.source).name.partition(".")[0]
+            query = select(MasterInput.master_id, MasterInput.name).where(
+                MasterInput.frame_id == file.frame_id
+            )
+            masters = [
+                m for m, name in session.execute(query) if name.rpartition("/")[2].partition(".")[0] == stem
+            ]
             if not any(self._is_whole(session, m) for m in masters):
                 raise Left("No master that was built of it is whole: bring it back instead.")
         if not target.is_file():

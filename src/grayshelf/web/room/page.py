@@ -42,7 +42,7 @@ def room_page(library: Library) -> RoomOut:
             n_frames=sum(t.n_frames for t in taken),
             ages=[name for name, _ in _AGES],
             kinds=_kinds(taken, today),
-            disks=_disks(session),
+            disks=_disks(library, session),
             nights=nights[:MOST_NIGHTS],
             more_nights=max(0, len(nights) - MOST_NIGHTS),
             filed=[
@@ -86,7 +86,7 @@ def _by_age(rows: Sequence[Taken], today: date) -> list[int]:
     return sizes
 
 
-def _disks(session: Session) -> list[DiskOut]:
+def _disks(library: Library, session: Session) -> list[DiskOut]:
     found: dict[int, list[Path]] = defaultdict(list)
     for text in session.scalars(select(Folder.path).order_by(Folder.path)):
         folder = Path(text)
@@ -96,13 +96,13 @@ def _disks(session: Session) -> list[DiskOut]:
             continue
     told = []
     for folders in found.values():
-        usage = shutil.disk_usage(folders[0])
+        free, whole = library.room(folders[0]), shutil.disk_usage(folders[0]).total
         told.append(
             DiskOut(
                 folders=[str(f) for f in folders],
-                free_text=in_words.size(usage.free),
-                whole_text=in_words.size(usage.total),
-                taken_share=1.0 - usage.free / (usage.total or 1),
+                free_text=in_words.size(free),
+                whole_text=in_words.size(whole),
+                taken_share=max(1.0 - free / (whole or 1), 0.0),
             )
         )
     return told

@@ -75,6 +75,8 @@ function Ready({
         {several(dropped.length)}, {megabytes(size)}, into the folder
         <input
           value={into}
+          // What is offered must not come between the letters of what is typed.
+          disabled={offered.isPending}
           spellCheck={false}
           onChange={(event) => setTyped(event.target.value)}
           className={`num text-m text-ink ${FIELD}`}
