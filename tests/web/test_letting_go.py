@@ -143,10 +143,19 @@ def test_thrown_away_only_where_a_master_is_whole(own, tmp_path):
     job = let_go(own, "throw", ids)
     assert "4 stay where they were" in job["message"] and tree(heap) == before
     master.write_bytes(good)
-    # A frame that came after the master was built is not in it.
-    frames(heap / "d", count=5)
+    # A frame that came after the master was built is not in it, also where another is kept no more.
+    new = write_fits(
+        heap / "d/new.fits", {**DARK, "DATE-OBS": "2026-10-18T23:00:00"}, np.full((SIZE, SIZE), 500, "u2")
+    )
     own.scan(heap)
     assert "not in their master" in night(own)["kept_for"]
+    own.change("UPDATE frame SET rejected = 1 WHERE path = 'd/dark0.fits'")
+    own.change("UPDATE frame_set SET n_kept = n_kept - 1 WHERE kind = 'dark' AND NOT is_master")
+    own.library.touched()
+    assert "1 frame counts" in night(own)["kept_for"]
+    ids = night(own)["set_ids"]
+    assert own.client.post("/api/room/let-go", json={"set_ids": ids, "way": "throw"}).status_code == 400
+    assert new.exists()
 
 
 def test_thrown_away_comes_back_with_its_set_and_master_or_is_deleted(own, tmp_path):

@@ -140,4 +140,7 @@ def test_only_into_named_folders_and_only_bytes(own, tmp_path):
     through = {**file, "path": "link/x.fits"}
     send(own, into, through, b"four")
     assert whole(own, into, through, b"four").status_code == 409
+    deeper = {**file, "path": "link/made/x.fits"}
+    send(own, into, deeper, b"four")
+    assert whole(own, into, deeper, b"four").status_code == 409
     assert not list((tmp_path / "other").iterdir())

@@ -150,9 +150,10 @@ def finish(root: Path, sent: Sent, digest: str) -> bool:
         if digest_of_pieces(part) != digest:
             part.unlink()
             raise Conflict(f"{sent.path} did not come as it was sent; it was dropped.", "Send it again.")
-        target.parent.mkdir(parents=True, exist_ok=True)
+        # Before any folder is made: one could be made on the other side of a link.
         if not target.parent.resolve().is_relative_to(root.resolve()):
             raise Conflict(f"{sent.path} leads out of the folder through a link.", "Name another folder.")
+        target.parent.mkdir(parents=True, exist_ok=True)
         give_name(part, target)
         part.unlink(missing_ok=True)
         os.utime(target, (time.time(), sent.modified_ms / 1000.0))

@@ -6,7 +6,7 @@ from collections.abc import Collection
 from dataclasses import dataclass
 from datetime import date
 
-from sqlalchemy import ColumnElement, case, func, select
+from sqlalchemy import ColumnElement, case, exists, func, select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.filing.letting_go import Master, RawFrames, RawSet
@@ -67,7 +67,7 @@ def raw_sets(library: Library, session: Session, set_ids: Collection[int] | None
     rows = [row for row in session.execute(query).all() if set_ids is None or row[0].id in set_ids]
     masters = {row[0].master_set_id for row in rows if row[0].master_set_id is not None}
     stands = _masters(session, masters)
-    in_master = _inputs(session, masters)
+    left_out, unknown = _left_out(session, masters), _not_in_master(session)
     rules, sort = _rules(session), sorter(library)
     # Frames behind a cap often name no telescope: they are the first rig's with their camera.
     of_camera = {rig.camera: rig.id for rig in reversed(list(session.scalars(standing_rigs())))}
@@ -76,7 +76,6 @@ def raw_sets(library: Library, session: Session, set_ids: Collection[int] | None
         facts = facts_if_sound(row.facts)
         if facts is None:
             continue
-        used, out = in_master.get(row.master_set_id or 0, (0, ()))
         rig = sort.of(facts) or (None if facts.telescope else of_camera.get(row.camera or ""))
         rule, days = rules.get(rig, (RawFrames.KEPT, 0))
         found[row.id] = RawSet(
@@ -88,8 +87,8 @@ def raw_sets(library: Library, session: Session, set_ids: Collection[int] | None
             size_bytes=size_bytes or 0,
             n_packed=n_packed or 0,
             master=stands.get(row.master_set_id or 0, Master.NONE),
-            left_out=out,
-            n_not_in_master=max(0, row.n_kept - used - len(out)) if row.master_set_id else 0,
+            left_out=left_out.get(row.master_set_id or 0, ()),
+            n_not_in_master=unknown.get(row.id, 0),
             rule=rule,
             rule_days=days,
             rig_id=rig,
@@ -123,20 +122,31 @@ def _masters(session: Session, set_ids: Collection[int]) -> dict[int, Master]:
     return found
 
 
-def _inputs(session: Session, set_ids: Collection[int]) -> dict[int, tuple[int, tuple[str, ...]]]:
-    """Of each master how many frames it is built of, and the names of those that were left out."""
-    used: dict[int, int] = {}
-    out: dict[int, list[str]] = {}
+def _left_out(session: Session, set_ids: Collection[int]) -> dict[int, tuple[str, ...]]:
+    """Of each master the names of frames that were left out of it."""
+    found: dict[int, tuple[str, ...]] = {}
     for part in in_parts(sorted(set_ids)):
-        query = select(MasterInput.master_id, MasterInput.used, MasterInput.name).where(
-            MasterInput.master_id.in_(part)
+        query = select(MasterInput.master_id, MasterInput.name).where(
+            MasterInput.master_id.in_(part), MasterInput.used.is_(False)
         )
-        for set_id, was_used, name in session.execute(query.order_by(MasterInput.seq)):
-            if was_used:
-                used[set_id] = used.get(set_id, 0) + 1
-            else:
-                out.setdefault(set_id, []).append(name)
-    return {i: (used.get(i, 0), tuple(out.get(i, ()))) for i in {*used, *out}}
+        for set_id, name in session.execute(query.order_by(MasterInput.seq)):
+            found[set_id] = (*found.get(set_id, ()), name)
+    return found
+
+
+def _not_in_master(session: Session) -> dict[int, int]:
+    """How many frames of each combined set count that its master does not know, each asked for itself: one that came
+    and one that is kept no more do not make up for one another."""
+    known = exists().where(MasterInput.master_id == FrameSet.master_set_id, MasterInput.frame_id == Frame.id)
+    query = (
+        select(Frame.set_id, func.count())
+        .join(FrameSet, FrameSet.id == Frame.set_id)
+        .where(
+            FrameSet.master_set_id.is_not(None), Frame.state.in_(IN_SETS), Frame.rejected.is_(False), ~known
+        )
+        .group_by(Frame.set_id)
+    )
+    return {set_id: n for set_id, n in session.execute(query) if set_id is not None}
 
 
 def _rules(session: Session) -> dict[int | None, tuple[RawFrames, int]]:

@@ -117,7 +117,8 @@ class PuttingAside(_InPlace):
         with self.library.db.session() as session:
             set_id = session.scalar(select(Frame.set_id).where(Frame.id == frame_id))
             if set_id is None:
-                return ""
+                # Since it was planned it left its set: no master is known to stand for it.
+                return "It is in no set any more."
             if set_id not in self._why_kept:
                 raw = raw_sets(self.library, session, {set_id}).get(set_id)
                 master = session.scalar(select(FrameSet.master_set_id).where(FrameSet.id == set_id))
