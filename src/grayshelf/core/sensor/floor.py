@@ -284,20 +284,41 @@ def _drawn(
     weights = np.full(kinds.sigma.size, _OTHERS / kinds.sigma.size)
     weights[alike] += 1.0 - _OTHERS
     for _ in range(_BURN_IN):
-        shares = likelihoods * weights
-        shares /= shares.sum(axis=1, keepdims=True)
-        weights = (repeats @ shares + prior) / (repeats.sum() + prior.sum())
-    draws, expected = [], np.zeros(kinds.sigma.size)
+        weights = (_expected(likelihoods, repeats, weights) + prior) / (repeats.sum() + prior.sum())
+    alone = repeats == 1
+    singles, groups, in_groups = likelihoods[alone], likelihoods[~alone], repeats[~alone]
+    draws: list[NDArray[np.int64]] = []
+    expected = np.zeros(kinds.sigma.size)
     for number in range(_WARM_UP + _DRAWS):
-        shares = likelihoods * weights
-        shares /= shares.sum(axis=1, keepdims=True)
-        counts = rng.multinomial(repeats, shares).sum(axis=0)
-        weights = rng.dirichlet(counts + prior) + 1e-300
+        counts = _singles_drawn(rng, singles * weights) + _groups_drawn(rng, in_groups, groups * weights)
         if number >= _WARM_UP:
             draws.append(counts)
             # What a draw leads one to expect moves far less than the draw itself.
-            expected += repeats @ shares
+            expected += _expected(likelihoods, repeats, weights)
+        weights = rng.dirichlet(counts + prior) + 1e-300
     return FloorTail(threshold, kinds, np.vstack([expected / len(draws), *draws]), n_frames, usual)
+
+
+def _expected(
+    likelihoods: NDArray[np.float64], repeats: NDArray[np.int64], weights: NDArray[np.float64]
+) -> NDArray[np.float64]:
+    """How many pixels of each kind are expected, shape (k,): each group's by its own shares, likelihood times weight."""
+    return np.asarray(weights * ((repeats / (likelihoods @ weights)) @ likelihoods))
+
+
+def _singles_drawn(rng: np.random.Generator, shares: NDArray[np.float64]) -> NDArray[np.int64]:
+    """How many of each kind, shape (k,), where every pixel (a row of shares, up to a factor) is drawn by one number: a
+    multinomial would take one for each kind."""
+    up_to = np.cumsum(shares, axis=1)
+    kinds = (up_to < rng.random((len(up_to), 1)) * up_to[:, -1:]).sum(axis=1)
+    return np.bincount(kinds, minlength=shares.shape[1])
+
+
+def _groups_drawn(
+    rng: np.random.Generator, repeats: NDArray[np.int64], shares: NDArray[np.float64]
+) -> NDArray[np.int64]:
+    """How many of each kind, shape (k,), of pixels that are alike in groups of so many."""
+    return np.asarray(rng.multinomial(repeats, shares / shares.sum(axis=1, keepdims=True)).sum(axis=0))
 
 
 def _pixels_alike(

@@ -208,9 +208,13 @@ def _lowest_that_holds(reading: OffsetReading, short: Sequence[BiasReading]) -> 
     # A little higher is as good: the margin is the part that is known the least.
     slack = (reading.uncertainty_adu or 0.0) / line.slope
     higher = slack + UNSURE_OF_MARGIN * reading.margin_adu / line.slope
+    taken = Counter(r.offset for r in short)
+    if taken.total() >= ladder.most_frames:
+        # No more are to come: one that holds a step higher is better than the lowest, of which nobody knows.
+        higher = max(higher, ladder.fine_step)
     steady = [
         o
-        for o, n in Counter(r.offset for r in short).items()
+        for o, n in taken.items()
         if n >= ladder.frames_confirm and predicted - slack <= o <= predicted + higher
     ]
     offset = min((o for o in steady if o not in clipped), default=predicted, key=lambda o: abs(o - predicted))
@@ -360,17 +364,17 @@ def _fine(
     ]
     above = ladder.snap(answer.offset + step)
     below = ladder.snap(answer.offset - step)
-    if not any(o > answer.offset for o in around) and above > answer.offset:
-        return ShootBias(
-            above, ladder.frames_fine - taken[above], "just above what the line and the tail give"
-        )
-    if not any(o < answer.offset for o in around) and below < answer.offset:
-        return ShootBias(below, ladder.frames_fine - taken[below], "just below: is it really the lowest?")
-    left = ladder.most_frames - sum(taken.values())
+    left = ladder.most_frames - taken.total()
+    if not any(o > answer.offset for o in around) and above > answer.offset and left > 0:
+        count = min(ladder.frames_fine - taken[above], left)
+        return ShootBias(above, count, "just above what the line and the tail give")
+    if not any(o < answer.offset for o in around) and below < answer.offset and left > 0:
+        count = min(ladder.frames_fine - taken[below], left)
+        return ShootBias(below, count, "just below: is it really the lowest?")
     uncertainty = reading.uncertainty_adu or math.inf
     missing = max(ladder.frames_confirm - taken[answer.offset], 0)
     # Some are kept back, so that there is always enough left to confirm with.
-    spare = left - max(missing, ladder.frames_fine)
+    spare = left - max(missing, ladder.frames_confirm)
     if uncertainty > ladder.wanted_uncertainty_adu and spare > 0:
         return ShootBias(
             answer.offset,
@@ -386,5 +390,9 @@ def _fine(
             1,
             "one long dark: the pedestal of some sensors sinks in long exposures",
             ladder.long_dark_s,
+        )
+    if missing > 0:
+        return OffsetDone(
+            reading, f"Offset {answer.offset:g} holds, as reckoned; too few frames were taken there."
         )
     return OffsetDone(reading, f"Offset {answer.offset:g} holds.")
