@@ -119,13 +119,12 @@ class OffsetReading:
 
 @dataclass(frozen=True)
 class ShootBias:
-    """Take so many capped frames at this offset, because."""
+    """Take so many capped frames at this offset, because; where no exposure is said, the shortest there is."""
 
     offset: float
     count: int
     why: str
     exposure_s: float | None = None
-    """None: the shortest there is."""
 
 
 @dataclass(frozen=True)
@@ -204,8 +203,8 @@ def _lowest_that_holds(reading: OffsetReading, short: Sequence[BiasReading]) -> 
     exact = (need - line.at_zero) / line.slope
     least = math.ceil((exact - ladder.lowest) / ladder.quantum - 1e-9) * ladder.quantum + ladder.lowest
     predicted = max(least, ladder.lowest, max(clipped, default=-math.inf) + ladder.quantum)
-    # An offset that fresh frames were taken at stays the answer while the better floor moves within its uncertainty.
-    # A little higher is as good: the margin is the part that is known the least.
+    # An offset that fresh frames were taken at stays the answer while the better floor moves within its uncertainty; a
+    # little higher is as good: the margin is the part that is known the least.
     slack = (reading.uncertainty_adu or 0.0) / line.slope
     higher = slack + UNSURE_OF_MARGIN * reading.margin_adu / line.slope
     taken = Counter(r.offset for r in short)
@@ -350,6 +349,21 @@ def _one_more_high(
     return OffsetDone(reading, "Nearly every offset clips at this gain.")
 
 
+def _beside(
+    taken: Counter[float], ladder: OffsetLadder, offset: float, step: float, left: int
+) -> ShootBias | None:
+    """A step above the answer, then below it, where none were taken yet."""
+    around = [o for o in taken if 0 < abs(o - offset) <= 1.6 * step and taken[o] >= ladder.frames_coarse]
+    for side, why in (
+        (1, "just above what the line and the tail give"),
+        (-1, "just below: is it really the lowest?"),
+    ):
+        there = ladder.snap(offset + side * step)
+        if there != offset and not any((o - offset) * side > 0 for o in around):
+            return ShootBias(there, min(ladder.frames_fine - taken[there], left), why)
+    return None
+
+
 def _fine(
     readings: Sequence[BiasReading],
     taken: Counter[float],
@@ -359,18 +373,9 @@ def _fine(
 ) -> ShootBias | OffsetDone:
     """Around the answer, then at it until it is sure, then one long dark."""
     step = max(ladder.fine_step, ladder.snap(ladder.lowest + 2.5 * ladder.fine_step) - ladder.lowest)
-    around = [
-        o for o in taken if 0 < abs(o - answer.offset) <= 1.6 * step and taken[o] >= ladder.frames_coarse
-    ]
-    above = ladder.snap(answer.offset + step)
-    below = ladder.snap(answer.offset - step)
     left = ladder.most_frames - taken.total()
-    if not any(o > answer.offset for o in around) and above > answer.offset and left > 0:
-        count = min(ladder.frames_fine - taken[above], left)
-        return ShootBias(above, count, "just above what the line and the tail give")
-    if not any(o < answer.offset for o in around) and below < answer.offset and left > 0:
-        count = min(ladder.frames_fine - taken[below], left)
-        return ShootBias(below, count, "just below: is it really the lowest?")
+    if left > 0 and (beside := _beside(taken, ladder, answer.offset, step, left)) is not None:
+        return beside
     uncertainty = reading.uncertainty_adu or math.inf
     missing = max(ladder.frames_confirm - taken[answer.offset], 0)
     # Some are kept back, so that there is always enough left to confirm with.
@@ -391,8 +396,5 @@ def _fine(
             "one long dark: the pedestal of some sensors sinks in long exposures",
             ladder.long_dark_s,
         )
-    if missing > 0:
-        return OffsetDone(
-            reading, f"Offset {answer.offset:g} holds, as reckoned; too few frames were taken there."
-        )
-    return OffsetDone(reading, f"Offset {answer.offset:g} holds.")
+    reckoned = ", as reckoned; too few frames were taken there" if missing > 0 else ""
+    return OffsetDone(reading, f"Offset {answer.offset:g} holds{reckoned}.")
