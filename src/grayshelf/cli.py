@@ -53,6 +53,14 @@ def _parser() -> tuple[argparse.ArgumentParser, dict[str, Command]]:
         command.add_argument(
             "--new-code", action="store_true", help="with --lan: make another code; every session ends"
         )
+    rig = commands.add_parser(
+        "rig", help="put the simulated rigs on the network as Alpaca devices, to try them"
+    )
+    rig.add_argument("--port", type=int, default=11_111)
+    rig.add_argument("--size", choices=["tiny", "small", "full"], default="small", help="size of the sensors")
+    rig.add_argument("--rate", type=float, default=1.0, help="how many times faster exposures and moves pass")
+    rig.add_argument("--folder", type=Path, help="where it is kept how the rigs stand; else they start anew")
+    rig.add_argument("--lan", action="store_true", help="serve this network, not only this machine")
     spec = commands.add_parser("openapi", help="write the OpenAPI document")
     spec.add_argument("out", type=Path)
     return parser, add_commands(commands, usual_library())
@@ -82,6 +90,11 @@ def main(arguments: list[str] | None = None) -> int:
     from grayshelf.serving import Lan, serve_demo, serve_own, write_openapi
 
     try:
+        if args.command == "rig":
+            from grayshelf.served_rig.serving import serve_rig
+
+            serve_rig(args.port, args.size, args.rate, args.folder, lan=args.lan)
+            return 0
         if args.command == "openapi":
             write_openapi(args.out)
             return 0

@@ -155,7 +155,7 @@ def open_context(library: Library) -> Context:
         settle_measurements(library)
         finish_recount(library)
         was_put_back = put_back(library, kept_beside(library))
-        context = make_context(library, runner, broker, {})
+        context = make_context(library, runner, broker)
     except BaseException:
         library.close()
         raise

@@ -270,6 +270,55 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/devices/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Look for devices on this network, or at an address. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["LookIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["DevicesFoundOut"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/filing": {
         parameters: {
             query?: never;
@@ -3222,6 +3271,194 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rigs/{rig_id}/devices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The devices on the network that move the parts of a rig. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["AttachedOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rigs/{rig_id}/devices/{part}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Try a device and let it move a part. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                    part: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["ChosenIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SheetChangedOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        /** Move a part by hand again. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                    part: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SheetChangedOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rigs/{rig_id}/devices/{part}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ask an attached device again what it is and can do. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                    part: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SheetChangedOut"];
                     };
                 };
                 /** @description Not found */
@@ -7162,6 +7399,39 @@ export interface components {
             step_id: number;
         };
         /**
+         * AttachedOut
+         * @description The devices of a rig.
+         */
+        AttachedOut: {
+            /** Busy */
+            busy: boolean;
+            /** Parts */
+            parts: components["schemas"]["AttachedPartOut"][];
+            /** Words */
+            words: string;
+        };
+        /**
+         * AttachedPartOut
+         * @description A part of the train, and the device that moves it.
+         */
+        AttachedPartOut: {
+            /** Differs */
+            differs: string[];
+            /** Kind */
+            kind: string;
+            /** Name */
+            name: string;
+            part: components["schemas"]["PartKind"];
+            /** Says */
+            says: string[];
+            /** Title */
+            title: string;
+            /** Tried */
+            tried: string;
+            /** Where */
+            where: string;
+        };
+        /**
          * BackupIn
          * @description Where the database is copied to; among the library's own copies where no file is named.
          */
@@ -7578,6 +7848,25 @@ export interface components {
             frames: number;
         };
         /**
+         * ChosenIn
+         * @description A device for a part.
+         */
+        ChosenIn: {
+            /** Address */
+            address: string;
+            /** Kind */
+            kind: string;
+            /** Name */
+            name: string;
+            /** Number */
+            number: number;
+            /**
+             * Unique Id
+             * @default
+             */
+            unique_id: string;
+        };
+        /**
          * ClockIn
          * @description Whether the demo's waits pass faster than real ones.
          */
@@ -7773,6 +8062,16 @@ export interface components {
             row: number;
             /** Share */
             share: number;
+        };
+        /**
+         * DevicesFoundOut
+         * @description What was found.
+         */
+        DevicesFoundOut: {
+            /** Servers */
+            servers: components["schemas"]["FoundServerOut"][];
+            /** Words */
+            words: string;
         };
         /**
          * DialOut
@@ -8841,6 +9140,26 @@ export interface components {
          */
         Form: "masters" | "raw frames" | "calibrated lights";
         /**
+         * FoundDeviceOut
+         * @description A device that answered.
+         */
+        FoundDeviceOut: {
+            /** Address */
+            address: string;
+            /** Fits */
+            fits: components["schemas"]["PartKind"][];
+            /** Kind */
+            kind: string;
+            /** Moves */
+            moves: string;
+            /** Name */
+            name: string;
+            /** Number */
+            number: number;
+            /** Unique Id */
+            unique_id: string;
+        };
+        /**
          * FoundOut
          * @description Something that the search found.
          */
@@ -8853,6 +9172,22 @@ export interface components {
             kind: string;
             /** Title */
             title: string;
+        };
+        /**
+         * FoundServerOut
+         * @description What answered at an address.
+         */
+        FoundServerOut: {
+            /** Address */
+            address: string;
+            /** Devices */
+            devices: components["schemas"]["FoundDeviceOut"][];
+            /** Name */
+            name: string;
+            /** Others */
+            others: string;
+            /** Trouble */
+            trouble: string;
         };
         /**
          * FrameKind
@@ -9873,6 +10208,17 @@ export interface components {
             weather: {
                 [key: string]: number | null;
             } | null;
+        };
+        /**
+         * LookIn
+         * @description Where to look for devices.
+         */
+        LookIn: {
+            /**
+             * Address
+             * @default null
+             */
+            address: string | null;
         };
         /**
          * MatchIn

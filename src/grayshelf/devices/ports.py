@@ -32,6 +32,9 @@ class CameraFacts:
     shutter: Literal["electronic", "slow", "curtain"] = "electronic"
     """A slow shutter shades short exposures; a curtain is as wide as the frame from about 1/60 s."""
     most_binning: int = 1
+    tells_temperature: bool = True
+    tells_conversion: bool = True
+    """Whether it says how many electrons an ADU is."""
 
 
 @dataclass(frozen=True)
@@ -40,7 +43,8 @@ class Exposed:
 
     pixels: NDArray[np.uint16]
     began: datetime
-    sensor_temp_c: float
+    sensor_temp_c: float | None
+    """None where the camera does not tell."""
     electrons_per_adu: float | None
 
 
@@ -48,7 +52,8 @@ class Exposed:
 class CoolerState:
     """Where the sensor is, where it should be, and how hard the cooler works."""
 
-    sensor_c: float
+    sensor_c: float | None
+    """None where the camera does not tell."""
     set_point_c: float | None
     power_percent: float
 
@@ -65,8 +70,13 @@ class Camera(Protocol):
         offset: float,
         binning: int,
         cancel: threading.Event | None = None,
+        *,
+        shutter_open: bool = True,
     ) -> Exposed:
-        """Take one frame; gain, offset and binning are always explicit."""
+        """Take one frame; gain, offset and binning are always explicit.
+
+        `shutter_open`: whether a camera with a shutter opens it; darks and bias keep it shut.
+        """
         ...
 
     def cooler(self) -> CoolerState:
@@ -79,6 +89,21 @@ class Camera(Protocol):
 
     def cooler_off(self) -> None:
         """Let the sensor be as warm as it will."""
+        ...
+
+
+class Cover(Protocol):
+    """A cover before the telescope that moves by itself."""
+
+    is_light: bool
+    """Whether it is the panel, too: shut, the telescope looks at it."""
+
+    def shut(self) -> None:
+        """Close it; returns when it is closed."""
+        ...
+
+    def open(self) -> None:
+        """Open it; returns when it is open."""
         ...
 
 
@@ -154,3 +179,4 @@ class RigDevices:
     rotator: Positioner | None
     focuser: Positioner | None
     hands: Hands | None = None
+    cover: Cover | None = None

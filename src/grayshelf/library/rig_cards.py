@@ -31,32 +31,25 @@ from grayshelf.core.rigs.cards import (
 from grayshelf.core.rigs.house_rules import HouseRules, changes_in_words, kept_of, rules_from
 from grayshelf.core.rigs.train import MovedBy, PartKind
 from grayshelf.core.rigs.trains import same_train
+from grayshelf.library.attached import read_attached, write_attached
 from grayshelf.library.flat_sheet import keep_source
 from grayshelf.library.grouping import RECOUNT
 from grayshelf.library.library import Library
-from grayshelf.library.models import CameraRow, CardChange, LightSource, Rig, RigFilter
-from grayshelf.library.rig_terms import camera_of, house_rules_of
+from grayshelf.library.models import CardChange, LightSource, Rig, RigFilter
+from grayshelf.library.rig_terms import camera_of, camera_row, house_rules_of
 from grayshelf.library.sites import site_card
 from grayshelf.library.trains import standing_rigs
 
 #: The sheet of the house rules among those of the parts.
 HOUSE_RULES = "house rules"
+#: The sheet of the devices on the network that move its parts.
+DEVICES = "devices"
 #: The name on the rig holder, and whether the rig is still used.
 NAME = "name"
 #: Whether a person said of a proposed rig that it is right.
 ACCEPTED = "accepted"
 #: Another rig, or another name, is this one (`library.joining`).
 JOINED = "joined"
-
-
-def camera_row(session: Session, name: str) -> CameraRow:
-    """A camera's row, made where there is none yet."""
-    row = session.scalar(select(CameraRow).where(CameraRow.name == name))
-    if row is None:
-        row = CameraRow(name=name)
-        session.add(row)
-        session.flush()
-    return row
 
 
 # -- reading and writing each sheet -----------------------------------------------------------------------------
@@ -250,6 +243,7 @@ _SHEETS: dict[str, _Sheet] = {
     PartKind.LIGHT.value: _Sheet(_read_light, _write_light),
     PartKind.SITE.value: _Sheet(_read_site, _write_site),
     HOUSE_RULES: _Sheet(_read_rules, _write_rules),
+    DEVICES: _Sheet(read_attached, write_attached),
     NAME: _Sheet(_read_name, _write_name),
     ACCEPTED: _Sheet(_read_accepted, _write_accepted),
 }

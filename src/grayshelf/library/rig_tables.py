@@ -39,6 +39,8 @@ class Rig(Base):
     """House rules beside the tolerances: counts of darks, when flats are shot, standard temperatures and exposures."""
     parts: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")
     """What a person typed of its parts: {"rotator": {"name": "...", "moved_by": "hand"}, ...}."""
+    attached: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")
+    """Devices on the network by the parts that they move (`library.attached`)."""
     retired_at: Mapped[datetime | None]
     """Since when it is not used any more: it stands behind the others, and all of it is kept."""
     says: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")

@@ -27,6 +27,16 @@ from grayshelf.library.trains import standing_rigs, trains_in
 from grayshelf.library.unreadable import readable
 
 
+def camera_row(session: Session, name: str) -> CameraRow:
+    """A camera's row, made where there is none yet."""
+    row = session.scalar(select(CameraRow).where(CameraRow.name == name))
+    if row is None:
+        row = CameraRow(name=name)
+        session.add(row)
+        session.flush()
+    return row
+
+
 def tolerances_of(rig: Rig) -> Tolerances:
     """How near is near enough for this rig."""
     return house_rules_of(rig).tolerances

@@ -24,6 +24,7 @@ from grayshelf.library.over_restart import Others, keep
 from grayshelf.library.slips import slips
 from grayshelf.library.trains import standing_rigs
 from grayshelf.web.access.routes import api as access
+from grayshelf.web.attaching.routes import api as attaching
 from grayshelf.web.bench.routes import bench
 from grayshelf.web.context import Context, put_context
 from grayshelf.web.errors import problem, register_errors
@@ -145,6 +146,7 @@ def create_app(context: Context) -> APIFlask:
         room,
         sending,
         access,
+        attaching,
     ):
         app.register_blueprint(place)
     name_schemas_plainly(app)

@@ -8,7 +8,6 @@ from typing import Any, cast
 from flask import Flask, current_app
 
 from grayshelf.clock import SimulatedClock
-from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.step_records import JobResult
 from grayshelf.web.access.codes import Access
@@ -31,6 +30,7 @@ from grayshelf.work.jobs import JobControl, JobRunner
 from grayshelf.work.looking import LOOK, look_at_masters, look_when_new
 from grayshelf.work.mending import MEND, mend
 from grayshelf.work.rigs.joining import tell_names_again
+from grayshelf.work.rigs.park import RigPark
 from grayshelf.work.run.starter import RunStarter
 from grayshelf.work.said_copies import SAID_COPIES, write_said_copies
 from grayshelf.work.scan import scan_folder
@@ -95,10 +95,9 @@ def _scan(library: Library, runner: JobRunner, control: JobControl, params: dict
     return result
 
 
-def make_context(
-    library: Library, runner: JobRunner, broker: Broker, rigs: dict[str, RigDevices], demo: bool = False
-) -> Context:
+def make_context(library: Library, runner: JobRunner, broker: Broker, demo: bool = False) -> Context:
     """Wire everything together."""
+    rigs = RigPark(library)
     starter, bench = RunStarter(library, runner, rigs), Bench(library, runner, rigs)
     flats = FlatBench(library, runner, rigs)
     twilight = TwilightBench(library, runner, rigs)

@@ -70,6 +70,9 @@ def pass_gate(
         # Whatever was answered before it was cut short: hands may have moved since, so it is asked again.
         row.state, row.outcome = StepState.WAITING, {}
         step.state, step.outcome = row.state, row.outcome
+    if _done_by_cover(gate.gate, devices):
+        step.outcome = as_kept(GateOutcome(DONE))
+        return DONE
     runner.set_state(control.job_id, JobState.WAITING, step.title, gate.advice)
     runner.broker.publish("run", id=control.job_id)
     answer = _wait_for_answer(library, control, step)
@@ -79,6 +82,19 @@ def pass_gate(
             hands.hung(gate.stops)
         hands.did(gate.gate)
     return answer
+
+
+def _done_by_cover(sign: str, devices: RigDevices) -> bool:
+    """Let a cover that moves by itself do its part; whether nothing is left for a hand."""
+    cover = devices.cover
+    if cover is None:
+        return False
+    if sign in ("cap", "cover") or (sign == "panel" and cover.is_light):
+        cover.shut()
+        return True
+    if sign in ("panel", "sky"):
+        cover.open()
+    return False
 
 
 def _wait_for_answer(library: Library, control: JobControl, step: RunStep) -> str:

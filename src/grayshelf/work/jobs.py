@@ -171,13 +171,14 @@ class JobRunner:
         for job_id in todo:
             self.resume(job_id)
 
+    def is_busy(self, rig_id: int) -> bool:
+        """Whether a run or a measurement goes on with a rig."""
+        return any(control.rig_id == rig_id for control in list(self._controls.values()))
+
     def refuse_if_busy(self, rig_id: int | None) -> None:
         """One thing at a time for each rig. To be asked with `changing` held until the job is launched.
 
-        Raises
-        ------
-        Conflict
-            Where a run or a measurement goes on with it.
+        Raises `Conflict` where a run or a measurement goes on with it.
         """
         owner = next((c for c in self._controls.values() if rig_id is not None and c.rig_id == rig_id), None)
         if owner is not None:

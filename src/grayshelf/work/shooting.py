@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path, PurePosixPath
@@ -25,6 +26,8 @@ from grayshelf.library.library import Library
 from grayshelf.library.models import Rig
 from grayshelf.library.room import KEEP_FREE_BYTES
 from grayshelf.work.jobs import JobControl
+
+log = logging.getLogger(__name__)
 
 #: A rotator is not moved for less, in degrees.
 SAME_ANGLE_DEG = 0.05
@@ -103,7 +106,14 @@ class Shooter:
         s, panel = settings, self.devices.panel
         if s.lit is not None and panel is not None and panel.can_be_timed:
             panel.light_within(s.lit.before_s, s.lit.lit_s)
-        exposed = self.devices.camera.expose(s.exposure_s, s.gain, s.offset, s.binning, self.control.cancel)
+        exposed = self.devices.camera.expose(
+            s.exposure_s,
+            s.gain,
+            s.offset,
+            s.binning,
+            self.control.cancel,
+            shutter_open=s.kind is FrameKind.FLAT,
+        )
         return exposed.pixels, self._facts(s, exposed), exposed.began
 
     def adopt(self, test: str, name: str, settings: ShotSettings) -> Taken | None:
@@ -200,6 +210,16 @@ def set_up(devices: RigDevices, filter_code: str, focus: float | None, angle_deg
         away_deg = circular_difference(angle_deg, devices.rotator.position())
         if abs(away_deg) > SAME_ANGLE_DEG:
             devices.rotator.move(angle_deg)
+
+
+def leave_dark(devices: RigDevices) -> None:
+    """Switch the panel off at the end of work, however it ended; one that does not answer hides nothing of that."""
+    if devices.panel is None:
+        return
+    try:
+        devices.panel.set_brightness(0)
+    except DeviceError as error:
+        log.warning("the panel may be on still: %s", error)
 
 
 def bring_in(devices: RigDevices, filter_code: str) -> None:

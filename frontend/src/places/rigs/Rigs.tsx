@@ -10,6 +10,7 @@ import { useKeys } from "../../parts/useKeys";
 import { NumberBox, TextBox } from "./fields";
 import type { Kind } from "./Glyphs";
 import { History } from "./History";
+import { Devices } from "./Devices";
 import { HouseRules } from "./HouseRules";
 import { Network } from "./Network";
 import { JoinWith, ProposedRigs } from "./Proposed";
@@ -221,6 +222,7 @@ function TheRig({ data, proposal, onNew }: { data: Rig; proposal: Proposal | und
         </div>
         <History data={data} />
       </div>
+      <Devices key={data.id} rig={data.id} />
       <Network />
       <div className="hidden flex-wrap gap-3 pt-6 max-md:flex">{actions}</div>
     </div>

@@ -170,6 +170,11 @@ def cover_closes() -> Gate:
     return Gate("cover", "The cover closes", needs_person=False)
 
 
+def panel_closes() -> Gate:
+    """A cover that is the panel, too: closed, the telescope looks at it."""
+    return Gate("panel", "The cover with its light closes", needs_person=False)
+
+
 def zenith(by_hand: Sequence[str], lights_of: str) -> Gate:
     """The telescope to the zenith for flats of the sky.
 

@@ -199,6 +199,8 @@ def _told(value: Any, unit: str) -> str:
         return "yes" if value else "no"
     if isinstance(value, (int, float)):
         return f"{value:g} {unit}".strip().replace("-", "−")
+    if isinstance(value, Mapping):
+        return str(value.get("name", ""))
     if isinstance(value, list):
         return ", ".join(str(v.get("name", v)) if isinstance(v, Mapping) else str(v) for v in value)
     return _MOVERS.get(value, str(value))

@@ -108,6 +108,8 @@ class TrainFacts:
     light: str = ""
     brightness: tuple[int, int] | None = None
     light_kind: str = ""
+    light_of_device: bool = False
+    """Nothing was typed of it: its range is what the panel says."""
     lit_within_s: tuple[float, float] | None = None
     """Dark before and after the light, where it is lit within the exposure."""
     pulse_hz: float | None = None
@@ -238,7 +240,8 @@ def _light(facts: TrainFacts) -> Told:
         known.append(Known(f"a {facts.light_kind}", Origin.TYPED))
     if facts.brightness is not None:
         low, high = facts.brightness
-        known.append(Known(f"brightness {low} to {high}", Origin.TYPED))
+        told = Origin.DEVICE if facts.light_of_device else Origin.TYPED
+        known.append(Known(f"brightness {low} to {high}", told))
     elif facts.light:
         known.append(Known("one brightness", Origin.TYPED))
     if facts.lit_within_s is not None:

@@ -155,8 +155,10 @@ class SimulatedCamera:
         offset: float,
         binning: int,
         cancel: threading.Event | None = None,
+        *,
+        shutter_open: bool = True,
     ) -> Exposed:
-        """Take one frame."""
+        """Take one frame; what shuts out the light is the cap, whatever its own shutter does."""
         world = self._world
         if "camera gone" in world.state.faults:
             raise DeviceError(

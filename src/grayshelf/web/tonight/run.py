@@ -48,6 +48,8 @@ def _sensor(devices: RigDevices | None) -> tuple[RulerOut | None, str]:
     if devices is None:
         return None, ""
     cooler = devices.camera.cooler()
+    if cooler.sensor_c is None:
+        return None, ""
     text = in_words.degrees_c(cooler.sensor_c, 1)
     if cooler.set_point_c is None:
         return None, text

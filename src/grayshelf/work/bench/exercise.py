@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
@@ -42,7 +41,7 @@ def settings_at_start(devices: RigDevices) -> MeasurementSettings:
         camera.height,
         camera.bayer_pattern,
         offset_range=camera.offset_range,
-        temp_c=None if math.isnan(temp_c) else temp_c,
+        temp_c=temp_c,
     )
 
 

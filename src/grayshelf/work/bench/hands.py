@@ -6,7 +6,6 @@ the file itself is left alone.
 
 from __future__ import annotations
 
-import math
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, replace
@@ -45,14 +44,21 @@ class HandCamera:
         self.facts = facts
 
     def expose(
-        self, exposure_s: float, gain: float, offset: float, binning: int, cancel: Event | None = None
+        self,
+        exposure_s: float,
+        gain: float,
+        offset: float,
+        binning: int,
+        cancel: Event | None = None,
+        *,
+        shutter_open: bool = True,
     ) -> Exposed:
         """Nothing here can make it expose."""
         raise DeviceError("No device is connected: another program shoots.", "Let it shoot.")
 
     def cooler(self) -> CoolerState:
         """How warm it is now is not known here."""
-        return CoolerState(math.nan, None, 0.0)
+        return CoolerState(None, None, 0.0)
 
     def set_temperature(self, set_point_c: float) -> None:
         """Nothing here can set it."""

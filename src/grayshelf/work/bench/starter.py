@@ -28,6 +28,8 @@ from grayshelf.work.bench.gain_job import plan_gain, shortest_for
 from grayshelf.work.bench.hands import hand_devices, watched_folder
 from grayshelf.work.bench.offset import OffsetExercise, plan_offset
 from grayshelf.work.jobs import ALIVE, JobControl, JobRunner, JobState, begins_job
+from grayshelf.work.rigs.park import RigPark
+from grayshelf.work.shooting import leave_dark
 from grayshelf.work.steps import Working
 
 #: Offset to measure a gain at where nobody chose one and no light tells.
@@ -46,7 +48,7 @@ class ByHand:
 class Bench:
     """Starts the exercises, and goes on with them."""
 
-    def __init__(self, library: Library, runner: JobRunner, rigs: dict[str, RigDevices]) -> None:
+    def __init__(self, library: Library, runner: JobRunner, rigs: RigPark) -> None:
         self.library, self.runner, self.rigs = library, runner, rigs
         runner.register("offset", self._shoot)
         runner.register("gain", self._shoot)
@@ -54,7 +56,7 @@ class Bench:
 
     def devices(self, rig: Rig) -> RigDevices | None:
         """The devices behind a rig, if there are any."""
-        return self.rigs.get(rig.devices or "")
+        return self.rigs.seen(rig)
 
     @begins_job
     def shoot_offset(
@@ -168,7 +170,7 @@ class Bench:
             kind, record = job.kind, read(MeasurementJob, params)
             row = measurement(session, record.measurement_id)
             kept = row.frames
-            devices = self.devices(rig)
+            devices = self.rigs.of(rig)
             if record.folder is not None:
                 devices = hand_devices(session, rig, settings_of(row).offset_range)
         if kept != "kept":
@@ -185,8 +187,7 @@ class Bench:
             result = exercise(working, record).do()
         finally:
             # A panel must not stay on. The cooler is left as it is.
-            if devices.panel is not None:
-                devices.panel.set_brightness(0)
+            leave_dark(devices)
         self.library.touched()
         return result
 

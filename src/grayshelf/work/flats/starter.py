@@ -29,19 +29,21 @@ from grayshelf.work.flats.test_flats import need_devices
 from grayshelf.work.gates import gate_step
 from grayshelf.work.job_states import OPEN, JobState, StepState
 from grayshelf.work.jobs import ALIVE, JobControl, JobRunner, begins_job
+from grayshelf.work.rigs.park import RigPark
+from grayshelf.work.shooting import leave_dark
 from grayshelf.work.steps import SEQ, Working, numbered
 
 
 class FlatBench:
     """Starts searches, and goes on with them."""
 
-    def __init__(self, library: Library, runner: JobRunner, rigs: dict[str, RigDevices]) -> None:
+    def __init__(self, library: Library, runner: JobRunner, rigs: RigPark) -> None:
         self.library, self.runner, self.rigs = library, runner, rigs
         runner.register("flats", self._work)
 
     def devices(self, rig: Rig) -> RigDevices | None:
         """The devices behind a rig, if there are any."""
-        return self.rigs.get(rig.devices or "")
+        return self.rigs.seen(rig)
 
     @begins_job
     def start(
@@ -171,7 +173,7 @@ class FlatBench:
     def _work(self, control: JobControl, params: dict[str, Any]) -> JobResult:
         with self.library.db.session() as session:
             job = session.get_one(Job, control.job_id)
-            devices = self.devices(self.library.rig(session, job.rig_id or 0))
+            devices = self.rigs.of(self.library.rig(session, job.rig_id or 0))
         search = read(SearchJob, params)
         if search.folder is None:
             need_devices(devices)
@@ -179,8 +181,8 @@ class FlatBench:
             return FlatSearch(Working(self.library, self.runner, devices, control), search).do()
         finally:
             # A panel must not stay on. The cooler is left as it is.
-            if search.folder is None and devices is not None and devices.panel is not None:
-                devices.panel.set_brightness(0)
+            if search.folder is None and devices is not None:
+                leave_dark(devices)
 
 
 def key_of(step: RunStep) -> RowKey | None:

@@ -75,6 +75,7 @@ def _of_light(session: Session, rig: Rig, devices: RigDevices | None) -> dict[st
         "light": source.name,
         "brightness": (dimmer.lowest, dimmer.highest) if dimmer else None,
         "light_kind": source.kind,
+        "light_of_device": source.id is None,
         "lit_within_s": (source.timed.before_s, source.timed.after_s) if source.timed else None,
         "pulse_hz": source.pulse.hz if source.pulse else None,
         "diffusers": tuple(d.name for d in source.diffusers),
@@ -155,6 +156,7 @@ def _of_devices(devices: RigDevices | None) -> dict[str, Any]:
         PartKind.LIGHT: devices.panel,
         PartKind.ROTATOR: devices.rotator,
         PartKind.FOCUSER: devices.focuser,
+        PartKind.COVER: devices.cover,
     }
     return {
         "connected": True,

@@ -9,7 +9,7 @@ from grayshelf.clock import Clock
 from grayshelf.core.errors import DeviceError
 from grayshelf.core.planning.cooling_pace import NEWEST, seconds_per_c
 from grayshelf.core.planning.sheet import COOLER_SETTLES_S, StepKind
-from grayshelf.devices.ports import Camera
+from grayshelf.devices.ports import Camera, CoolerState
 from grayshelf.library.models import Job, Rig, RunStep
 from grayshelf.library.records import read
 from grayshelf.library.step_records import SeriesOutcome
@@ -37,10 +37,27 @@ def warm_up(camera: Camera, clock: Clock, control: JobControl) -> None:
         if state.set_point_c is None or state.power_percent <= MAY_BE_OFF_PERCENT:
             break
         control.check()
-        control.report(0.99, f"Warming the sensor: {state.sensor_c:.0f} °C".replace("-", "−"))
-        camera.set_temperature(state.sensor_c + WARMED_BY_C)
+        warm_c = sensor_of(camera, state)
+        control.report(0.99, f"Warming the sensor: {warm_c:.0f} °C".replace("-", "−"))
+        camera.set_temperature(warm_c + WARMED_BY_C)
         clock.sleep(WARMED_EACH_S, control.cancel)
     camera.cooler_off()
+
+
+def sensor_of(camera: Camera, state: CoolerState) -> float:
+    """How warm the sensor is.
+
+    Raises
+    ------
+    DeviceError
+        Where the camera does not tell.
+    """
+    if state.sensor_c is None:
+        raise DeviceError(
+            f"{camera.facts.name} does not tell how warm its sensor is, so darks cannot be shot at a set point.",
+            "Leave the set point out, or cool it with its own program.",
+        )
+    return state.sensor_c
 
 
 def cool_to(goal_c: float, camera: Camera, clock: Clock, control: JobControl) -> None:
@@ -53,15 +70,16 @@ def cool_to(goal_c: float, camera: Camera, clock: Clock, control: JobControl) ->
     """
     began = clock.now()
     camera.set_temperature(goal_c)
-    while abs(camera.cooler().sensor_c - goal_c) > AT_SET_POINT_C:
+    while abs(sensor_of(camera, camera.cooler()) - goal_c) > AT_SET_POINT_C:
         control.check()
         clock.sleep(LOOKED_AT_S, control.cancel)
         waited_s = (clock.now() - began).total_seconds()
         state = camera.cooler()
-        control.report(0.5, f"Sensor at {state.sensor_c:.1f} °C, cooler at {state.power_percent:.0f} %")
+        sensor_c = sensor_of(camera, state)
+        control.report(0.5, f"Sensor at {sensor_c:.1f} °C, cooler at {state.power_percent:.0f} %")
         if waited_s > GIVEN_UP_S:
             raise DeviceError(
-                f"The sensor is at {state.sensor_c:.1f} °C after {waited_s / 60:.0f} minutes and does not reach "
+                f"The sensor is at {sensor_c:.1f} °C after {waited_s / 60:.0f} minutes and does not reach "
                 f"{goal_c:.0f} °C. No dark was shot, since it would not match.",
                 "Choose a warmer set point, or wait for a colder night.",
             )

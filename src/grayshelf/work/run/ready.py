@@ -74,8 +74,15 @@ def ready_lines(
         )
         if device is None
     ]
-    present = f"{devices.camera.facts.name} and its rig answer"
-    lines.append(Ready("devices", f"{present}; no {', no '.join(absent)}" if absent else present, good=True))
+    trouble = getattr(devices.camera, "trouble", "")
+    present = trouble or f"{devices.camera.facts.name} and its rig answer"
+    lines.append(
+        Ready(
+            "devices",
+            f"{present}; no {', no '.join(absent)}" if absent and not trouble else present,
+            good=not trouble,
+        )
+    )
     cooler = devices.camera.cooler()
     if cooler.set_point_c is not None:
         want = CommonSettings(None, 1, 1, sensor_temp_c=cooler.set_point_c)

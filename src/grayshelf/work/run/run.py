@@ -392,6 +392,8 @@ class Run(SheetRun):
         darks = any(s.kind == StepKind.DARKS for s in steps)
         self.unattended.warm_at_the_end()
         cold = self.devices.camera.cooler().set_point_c is not None
-        todo = afterwards(darks, has_cover=False, panel_by_hand=True, cold=cold)
+        cover = self.devices.cover
+        by_hand = cover is None or not cover.is_light
+        todo = afterwards(darks, has_cover=cover is not None, panel_by_hand=by_hand, cold=cold)
         failed = (*failed, *self.unattended.told(steps), *self.deadline.told(steps))
         return JobResult(f"{frames} frames shot, {masters} masters built", failed, (*todo, *own))

@@ -23,22 +23,24 @@ from grayshelf.work.gates import gate_step
 from grayshelf.work.job_states import OPEN, StepState
 from grayshelf.work.jobs import JobControl, JobRunner, JobState, begins_job
 from grayshelf.work.masters_after import group_new_frames
+from grayshelf.work.rigs.park import RigPark
 from grayshelf.work.run.after_a_break import go_on_after_a_break
 from grayshelf.work.run.hand import HandRun
 from grayshelf.work.run.run import Run
+from grayshelf.work.shooting import leave_dark
 from grayshelf.work.steps import Working, numbered
 
 
 class RunStarter:
     """Starts and resumes runs: one at a time for each rig."""
 
-    def __init__(self, library: Library, runner: JobRunner, rigs: dict[str, RigDevices]) -> None:
+    def __init__(self, library: Library, runner: JobRunner, rigs: RigPark) -> None:
         self.library, self.runner, self.rigs = library, runner, rigs
         runner.register("run", self._work)
 
     def devices(self, rig: Rig) -> RigDevices | None:
         """The devices behind a rig, if there are any."""
-        return self.rigs.get(rig.devices or "")
+        return self.rigs.seen(rig)
 
     @begins_job
     def start(
@@ -100,7 +102,7 @@ class RunStarter:
         with self.library.db.session() as session:
             job = session.get_one(Job, control.job_id)
             rig = self.library.rig(session, job.rig_id or 0)
-            devices = self.devices(rig)
+            devices = self.rigs.of(rig)
             if control.tries == 1:
                 # Not where it only waited for room on the disk.
                 go_on_after_a_break(job, self.library.clock.now())
@@ -119,9 +121,9 @@ class RunStarter:
         finally:
             # A series that was cut short has frames too: they stand on the shelf, and ask for what they lack.
             group_new_frames(self.library)
-            if devices.panel is not None and control.cancel.is_set():
+            if control.cancel.is_set():
                 # Stopped by hand: the panel must not stay on. The cooler is left as it is.
-                devices.panel.set_brightness(0)
+                leave_dark(devices)
 
 
 @dataclass(frozen=True)

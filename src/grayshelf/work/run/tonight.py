@@ -127,12 +127,13 @@ def plan_for(
     devices: RigDevices | None,
 ) -> RunSheet:
     """The sheet of these series, for what the rig does by itself and what it asks a hand for."""
+    cover = devices.cover if devices is not None else None
     sheet = plan_sheet(
         rows,
         darks,
         pace,
-        panel_by_hand=True,
-        cover=False,
+        panel_by_hand=cover is None or not cover.is_light,
+        cover=cover is not None,
         dimmable=devices is not None and devices.panel is not None,
         moves_focus=devices is not None and devices.focuser is not None,
         moves_angle=devices is not None and devices.rotator is not None,

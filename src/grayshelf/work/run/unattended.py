@@ -42,7 +42,8 @@ class Unattended:
         try:
             self.hold(goal)
             took = (self.run.library.clock.now() - began).total_seconds() - COOLER_SETTLES_S
-            self.run.end(step, outcome=SeriesOutcome(cooled=Cooled(abs(before - goal), took)))
+            cooled = None if before is None else Cooled(abs(before - goal), took)
+            self.run.end(step, outcome=SeriesOutcome(cooled=cooled))
         except CoolerGaveUp as error:
             self.give_up(step, goal, error)
 

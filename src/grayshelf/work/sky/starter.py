@@ -24,6 +24,7 @@ from grayshelf.work.flats.test_flats import need_devices
 from grayshelf.work.gates import gate_step
 from grayshelf.work.job_states import JobState
 from grayshelf.work.jobs import JobControl, JobRunner, begins_job
+from grayshelf.work.rigs.park import RigPark
 from grayshelf.work.sky.hand import HandTwilight
 from grayshelf.work.sky.rows import Ahead, look_ahead, place_of
 from grayshelf.work.sky.run import TwilightRun
@@ -33,13 +34,13 @@ from grayshelf.work.steps import Working, numbered
 class TwilightBench:
     """Starts twilights, and goes on with them."""
 
-    def __init__(self, library: Library, runner: JobRunner, rigs: dict[str, RigDevices]) -> None:
+    def __init__(self, library: Library, runner: JobRunner, rigs: RigPark) -> None:
         self.library, self.runner, self.rigs = library, runner, rigs
         runner.register("twilight", self._work)
 
     def devices(self, rig: Rig) -> RigDevices | None:
         """The devices behind a rig, if there are any."""
-        return self.rigs.get(rig.devices or "")
+        return self.rigs.seen(rig)
 
     @begins_job
     def start(
@@ -103,7 +104,7 @@ class TwilightBench:
         begun = read(TwilightJob, params)
         if begun.folder is not None:
             return HandTwilight(Working(self.library, self.runner, None, control), begun).do()
-        working = Working(self.library, self.runner, need_devices(self.devices(rig)), control)
+        working = Working(self.library, self.runner, need_devices(self.rigs.of(rig)), control)
         return TwilightRun(working, begun).do()
 
 

@@ -1,0 +1,57 @@
+"""Which device on the network moves which part of a rig, as a person chose it, with what it said when it was tried."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from sqlalchemy.orm import Session
+
+from grayshelf.core.rigs.train import MovedBy, PartKind
+from grayshelf.library.library import Library
+from grayshelf.library.models import Rig
+from grayshelf.library.records import as_kept, read
+
+
+@dataclass(frozen=True)
+class AttachedDevice:
+    """A device on the network, as it was when it was chosen or last tried."""
+
+    address: str
+    """Of its server: 'http://host:port'."""
+    kind: str
+    """As addresses of the Alpaca standard write it: 'camera', 'filterwheel', ..."""
+    number: int
+    """Among those of its kind at that server."""
+    name: str
+    unique_id: str = ""
+    said: dict[str, Any] = field(default_factory=dict)
+    """What it said of itself (`devices.alpaca.saying`)."""
+    tried_at: str = ""
+    """When, in UTC."""
+
+
+def attached_to(rig: Rig) -> dict[PartKind, AttachedDevice]:
+    """The devices of a rig by the parts that they move."""
+    return {PartKind(part): read(AttachedDevice, kept) for part, kept in (rig.attached or {}).items()}
+
+
+def moved(part: PartKind) -> str:
+    """How a part's line on the sheet is called."""
+    return f"{part.value} moved by"
+
+
+def read_attached(session: Session, rig: Rig) -> dict[str, Any]:
+    """All of them as a sheet: each part with its device, or that a hand moves it."""
+    return {moved(part): (rig.attached or {}).get(part.value, MovedBy.HAND.value) for part in PartKind}
+
+
+def write_attached(library: Library, session: Session, rig: Rig, values: Mapping[str, Any]) -> None:
+    """Keep the devices of a sheet."""
+    devices = {part: values.get(moved(part)) for part in PartKind}
+    rig.attached = {
+        part.value: as_kept(read(AttachedDevice, device))
+        for part, device in devices.items()
+        if isinstance(device, Mapping)
+    }

@@ -1,0 +1,165 @@
+"""The devices of a rig in words: what each said, what of it differs, and what was found on the network."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from grayshelf.core.rigs.train import PartKind
+from grayshelf.devices.alpaca.building import by_codes
+from grayshelf.devices.alpaca.discovery import FoundServer
+from grayshelf.devices.alpaca.saying import CameraSaid, FocuserSaid, LightSaid, RotatorSaid, Said, WheelSaid
+from grayshelf.library.attached import AttachedDevice, attached_to
+from grayshelf.library.library import Library
+from grayshelf.library.models import Rig
+from grayshelf.web.attaching.schemas import (
+    AttachedOut,
+    AttachedPartOut,
+    DevicesFoundOut,
+    FoundDeviceOut,
+    FoundServerOut,
+)
+from grayshelf.web.common import in_words
+from grayshelf.work.rigs.attaching import KIND_OF, differs, said_of
+
+_TITLES = {
+    PartKind.CAMERA: "Camera",
+    PartKind.FILTERS: "Filters",
+    PartKind.LIGHT: "Light",
+    PartKind.COVER: "Cover",
+    PartKind.ROTATOR: "Rotator",
+    PartKind.FOCUSER: "Focuser",
+}
+
+
+def attached_page(library: Library, session: Session, rig: Rig, *, busy: bool) -> AttachedOut:
+    """The parts that a device can move, each with the one that does."""
+    attached = attached_to(rig)
+    zone = library.zone(session)
+    parts = []
+    for part, kind in KIND_OF.items():
+        one = attached.get(part)
+        out = AttachedPartOut(
+            part=part, title=_TITLES[part], kind=kind, name="", where="", says=[], differs=[], tried=""
+        )
+        if one is not None:
+            said = said_of(part, one)
+            out.name, out.where = one.name, f"{_short(one.address)}, {one.kind} {one.number}"
+            out.says = says(part, said, tuple(f.code for f in rig.filters))
+            out.differs = differs(library, session, rig, part, said)
+            when = datetime.fromisoformat(one.tried_at)
+            out.tried = f"{in_words.short_day(when.astimezone(zone).date())}, {in_words.clock(when, zone)}"
+        parts.append(out)
+    return AttachedOut(parts=parts, words=_words(rig, attached), busy=busy)
+
+
+def _words(rig: Rig, attached: dict[PartKind, AttachedDevice]) -> str:
+    if not attached:
+        return "No device on the network moves a part of this rig." if not rig.devices else ""
+    if PartKind.CAMERA not in attached:
+        return "No camera is chosen yet: until then your own program shoots, and hands set the rest."
+    by_hand = [t.lower() for part, t in _TITLES.items() if part not in attached]
+    rest = f" By hand: {in_words.listed(by_hand)}." if by_hand else ""
+    return f"Runs, searches and exercises drive {in_words.several(len(attached), 'device')}.{rest}"
+
+
+def _short(address: str) -> str:
+    return address.removeprefix("http://")
+
+
+# -- what a device says ---------------------------------------------------------------------------------------------
+
+
+def says(part: PartKind, said: Said, codes: Sequence[str]) -> list[str]:
+    """What a device said of itself, each in a few words."""
+    if isinstance(said, CameraSaid):
+        return _camera_says(said)
+    if isinstance(said, WheelSaid):
+        called = by_codes(said.names, codes)
+        places = [
+            name if code == name else f"{name} as {code}"
+            for name, code in zip(said.names, called, strict=True)
+        ]
+        return [f"{in_words.several(len(places), 'place')}: {', '.join(places)}"]
+    if isinstance(said, LightSaid):
+        light = [f"brightness 0 to {said.highest:,}"] if said.highest is not None else []
+        cover = ["a cover that moves"] if said.has_cover else ["no cover that moves"]
+        return [*light, *cover]
+    if isinstance(said, RotatorSaid):
+        return ["its own angle, whatever the sky’s is" if said.mechanical else "the angle on the sky alone"]
+    return _focuser_says(said)
+
+
+def _camera_says(said: CameraSaid) -> list[str]:
+    facts = said.facts
+    told = [f"{facts.width:,} × {facts.height:,}", f"{facts.pixel_um:g} µm", facts.bayer_pattern or "mono"]
+    told.append(f"up to {facts.white_adu:,} ADU")
+    for word, names, span in (
+        ("gain", said.gains, facts.gain_range),
+        ("offset", said.offsets, facts.offset_range),
+    ):
+        if names:
+            told.append(f"{word} one of {len(names)}: {', '.join(names[:8])}{' …' if len(names) > 8 else ''}")
+        elif span is not None:
+            told.append(f"{word} {span[0]:g} to {span[1]:g}")
+        else:
+            told.append(f"{word} cannot be set")
+    longest = f" to {said.longest_s:g} s" if said.longest_s else " s"
+    told.append(f"exposures from {facts.shortest_s:g}{longest}")
+    told.append("cooler with a set point" if facts.cooled else "no set point")
+    if facts.most_binning > 1:
+        told.append(f"bins up to {facts.most_binning} × {facts.most_binning}")
+    if said.has_shutter:
+        told.append("a shutter")
+    return told
+
+
+def _focuser_says(said: FocuserSaid) -> list[str]:
+    told = ["knows where it is" if said.absolute else "moves by steps alone"]
+    if said.most is not None:
+        told.append(f"0 to {said.most:,} steps")
+    if said.step_um is not None:
+        told.append(f"{said.step_um:g} µm a step")
+    return told
+
+
+# -- what was found -------------------------------------------------------------------------------------------------
+
+
+def found_out(session: Session, servers: Sequence[FoundServer]) -> DevicesFoundOut:
+    """What answered, with the parts that each device could move."""
+    moves: dict[tuple[str, str, int], list[str]] = {}
+    for rig in session.scalars(select(Rig)):
+        for part, one in attached_to(rig).items():
+            key = (one.address, one.kind, one.number)
+            moves.setdefault(key, []).append(f"{_TITLES[part].lower()} of {rig.name}")
+    outs = [
+        FoundServerOut(
+            address=_short(server.address),
+            name=server.name,
+            devices=[
+                FoundDeviceOut(
+                    address=_short(d.address),
+                    kind=d.kind,
+                    number=d.number,
+                    name=d.name,
+                    unique_id=d.unique_id,
+                    fits=[part for part, kind in KIND_OF.items() if kind == d.kind],
+                    moves=in_words.listed(moves.get((d.address, d.kind, d.number), [])),
+                )
+                for d in server.devices
+            ],
+            others=in_words.listed(server.others),
+            trouble=server.trouble,
+        )
+        for server in servers
+    ]
+    count = sum(len(server.devices) for server in servers)
+    if not servers:
+        words = "Nothing on this network answered."
+    else:
+        words = f"{in_words.several(count, 'device')} at {in_words.several(len(servers), 'address', 'addresses')}."
+    return DevicesFoundOut(servers=outs, words=words)

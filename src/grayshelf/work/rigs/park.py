@@ -1,0 +1,94 @@
+"""The devices behind every rig: the demo's simulated ones, and those on the network that a person chose."""
+
+from __future__ import annotations
+
+import threading
+from dataclasses import replace
+from typing import Any
+
+from grayshelf.core.flats.settings import wishes_from
+from grayshelf.core.rigs.train import PartKind
+from grayshelf.devices.alpaca import building
+from grayshelf.devices.alpaca.asking import AlpacaDevice
+from grayshelf.devices.alpaca.saying import CameraSaid, FocuserSaid, LightSaid, RotatorSaid, WheelSaid
+from grayshelf.devices.ports import RigDevices
+from grayshelf.library.attached import AttachedDevice, attached_to
+from grayshelf.library.flat_sheet import source_of
+from grayshelf.library.library import Library
+from grayshelf.library.models import Rig
+from grayshelf.library.records import read
+from grayshelf.library.rig_terms import camera_of
+from grayshelf.work.rigs.heard import HeardCamera, HeardWheel
+
+
+class RigPark(dict[str, RigDevices]):
+    """Simulated rigs by their names; and for each rig what work drives, and what pages look at."""
+
+    def __init__(self, library: Library) -> None:
+        super().__init__()
+        self._library, self._servers = library, building.Servers()
+        self._lock = threading.Lock()
+        self._made: dict[int, tuple[Any, RigDevices, RigDevices]] = {}
+
+    def of(self, rig: Rig) -> RigDevices | None:
+        """What work drives; None where no camera is connected, and the person's own program shoots."""
+        found = self._found(rig)
+        return self.get(rig.devices or "") if found is None else found[0]
+
+    def seen(self, rig: Rig) -> RigDevices | None:
+        """The same for pages: what was last heard, without waiting for the network."""
+        found = self._found(rig)
+        return self.get(rig.devices or "") if found is None else found[1]
+
+    @property
+    def servers(self) -> building.Servers:
+        """Where devices are asked."""
+        return self._servers
+
+    def _found(self, rig: Rig) -> tuple[RigDevices, RigDevices] | None:
+        if PartKind.CAMERA not in rig.attached:
+            return None
+        # Whoever asks may have let go of the session that the rig came from.
+        with self._library.db.session() as session:
+            rig = self._library.rig(session, rig.id)
+            attached, white_adu = attached_to(rig), camera_of(rig).white_adu
+            codes = tuple(f.code for f in rig.filters)
+            source = source_of(session, rig, wishes_from(rig.wishes), None)
+            typed = (source.dimmer.lowest, source.dimmer.highest) if source.dimmer else None
+            mark = (rig.camera, codes, white_adu, typed, rig.attached)
+        with self._lock:
+            made = self._made.get(rig.id)
+            if made is None or made[0] != mark:
+                work = self._build(rig.camera, attached, codes, white_adu, typed)
+                wheel = HeardWheel(work.wheel) if work.wheel is not None else None
+                made = mark, work, replace(work, camera=HeardCamera(work.camera), wheel=wheel)
+                self._made[rig.id] = made
+            return made[1], made[2]
+
+    def _build(
+        self,
+        camera: str,
+        attached: dict[PartKind, AttachedDevice],
+        codes: tuple[str, ...],
+        white_adu: int | None,
+        typed: tuple[int, int] | None,
+    ) -> RigDevices:
+        at = {part: self.device(one) for part, one in attached.items()}
+        said = {part: one.said for part, one in attached.items()}
+        of_camera = read(CameraSaid, said[PartKind.CAMERA])
+        own = at[PartKind.CAMERA]
+        wheel, light, cover = at.get(PartKind.FILTERS), at.get(PartKind.LIGHT), at.get(PartKind.COVER)
+        rotator, focuser = at.get(PartKind.ROTATOR), at.get(PartKind.FOCUSER)
+        return RigDevices(
+            building.camera_of(own, of_camera, self._library.clock, called=camera, white_adu=white_adu),
+            building.wheel_of(wheel, read(WheelSaid, said[PartKind.FILTERS]), codes) if wheel else None,
+            building.panel_of(light, read(LightSaid, said[PartKind.LIGHT]), typed) if light else None,
+            building.rotator_of(rotator, read(RotatorSaid, said[PartKind.ROTATOR])) if rotator else None,
+            building.focuser_of(focuser, read(FocuserSaid, said[PartKind.FOCUSER])) if focuser else None,
+            building.hands_of(own, of_camera),
+            building.cover_of(cover, read(LightSaid, said[PartKind.COVER])) if cover else None,
+        )
+
+    def device(self, one: AttachedDevice) -> AlpacaDevice:
+        """Where a device is asked."""
+        return self._servers.device(one.address, one.kind, one.number, one.name)

@@ -1,0 +1,126 @@
+"""The whole job over HTTP: the served rig gives what the rig in process gives, and every fault ends where nothing is lost."""
+
+from __future__ import annotations
+
+import shutil
+import time
+
+import pytest
+from sqlalchemy import select
+
+from grayshelf.library.models import Job, Measurement, MeasurementShot, RunShot, RunStep
+from grayshelf.serving import open_demo
+from grayshelf.web.app import create_app
+from tests.served import ServedRig, attach_all
+from tests.web.test_bench import ALIVE
+from tests.web.test_run import start
+
+
+class Rigged:
+    """A demo of its own, whose first rig is the one in process, or the served one."""
+
+    def __init__(self, folder, served: bool) -> None:
+        self.context = open_demo(folder, "tiny", 1e6)
+        self.client = create_app(self.context).test_client()
+        self.served = ServedRig(self.context.library.clock) if served else None
+        if self.served is not None:
+            attach_all(self.client, 1, self.served)
+
+    def close(self) -> None:
+        self.context.runner.shut_down()
+        self.context.library.close()
+        if self.served is not None:
+            self.served.cut_off()
+
+    def outcomes(self, job):
+        """Every step and shot of a job: what was asked of hands, what was set, what came of it."""
+        with self.context.library.db.session() as session:
+            steps = session.scalars(
+                select(RunStep).where(RunStep.job_id == job).order_by(RunStep.seq, RunStep.id)
+            )
+            told = [(s.kind, s.title, s.state, s.done) for s in steps]
+            shots = session.scalars(
+                select(RunShot)
+                .join(RunStep)
+                .where(RunStep.job_id == job)
+                .order_by(RunStep.seq, RunStep.id, RunShot.seq)
+            )
+            seen = [(s.exposure_s, s.brightness, s.stats["median"]) for s in shots]
+            measured = session.scalars(
+                select(MeasurementShot)
+                .join(Measurement)
+                .where(Measurement.job_id == job)
+                .order_by(MeasurementShot.id)
+            )
+            seen += [(s.exposure_s, s.offset, s.reading.get("mean", 0.0)) for s in measured]
+        return told, seen
+
+    def to_its_end(self, job, seconds=120):
+        """Say at every gate that it is done, until the job ends; its state then, and what it says."""
+        end = time.monotonic() + seconds
+        while time.monotonic() < end:
+            with self.context.library.db.session() as session:
+                row = session.get_one(Job, job)
+                state, message = row.state, row.message
+                waits = session.scalar(
+                    select(RunStep.id).where(RunStep.job_id == job, RunStep.state == "waiting")
+                )
+            if state not in ALIVE:
+                return state, message
+            if waits is not None:
+                self.client.post(f"/api/jobs/{job}/answer", json={"step_id": waits, "answer": "done"})
+            time.sleep(0.02)
+        raise AssertionError("it does not end")
+
+
+@pytest.fixture
+def rigged(tmp_path, made_demo):
+    opened = []
+
+    def make(*, served: bool) -> Rigged:
+        folder = shutil.copytree(made_demo, tmp_path / f"demo{len(opened)}", symlinks=True)
+        opened.append(Rigged(folder, served))
+        return opened[-1]
+
+    yield make
+    for one in opened:
+        one.close()
+
+
+def key(code, gain=100.0):
+    return {"filter_code": code, "gain": gain, "offset": 30.0, "binning": 1}
+
+
+#: Each kind of work, as its page starts it.
+WORKS = {
+    "run": lambda client: start(client, ("R", "Ha")),
+    "search": lambda client: client.post(
+        "/api/rigs/1/flats/find", json={"keys": [key("R"), key("Ha", 200.0)]}
+    ).json["job_id"],
+    "gain": lambda client: client.post(
+        "/api/rigs/1/bench/gain/shoot", json={"gains": [100], "filter_code": "Ha"}
+    ).json["job_id"],
+    "offset": lambda client: client.post("/api/rigs/1/bench/offset/shoot", json={"gains": [100]}).json[
+        "job_id"
+    ],
+    "twilight": lambda client: client.post(
+        "/api/rigs/1/twilight/start", json={"at": "dawn", "rows": [{"key": key("R"), "count": 5}]}
+    ).json["job_id"],
+}
+
+
+@pytest.mark.parametrize("work", WORKS)
+def test_all_work_over_http_is_as_in_process(rigged, work):
+    told = []
+    for served in (False, True):
+        one = rigged(served=served)
+        job = WORKS[work](one.client)
+        assert one.to_its_end(job)[0] == "done", one.to_its_end(job)
+        told.append(one.outcomes(job))
+    (steps, shots), (steps_http, shots_http) = told
+    assert steps_http == steps
+    assert len(shots_http) == len(shots) > 3
+    assert [s[1] for s in shots_http] == [s[1] for s in shots]
+    # On the sky it is a little later over HTTP, since asking takes time.
+    for number in (0, 2):
+        assert [s[number] for s in shots_http] == pytest.approx([s[number] for s in shots], rel=0.01)
