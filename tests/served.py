@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+import time
 
 import waitress
 
@@ -28,11 +29,22 @@ class ServedRig:
         """Devices begin as after a new start of their program: not connected, with no picture."""
         self.devices = make_devices(self.worlds, self.faults)
         app = make_app(self.devices, self.faults, "nowhere")
-        self._server = waitress.create_server(
-            app, host="127.0.0.1", port=self.port, threads=THREADS, clear_untrusted_proxy_headers=True
-        )
+        self._server = self._bound(app)
         self.port = self._server.effective_port
         threading.Thread(target=self._run, args=(self._server,), daemon=True).start()
+
+    def _bound(self, app):
+        """On the same port again, which the system gives back a moment later."""
+        give_up = time.monotonic() + 5.0
+        while True:
+            try:
+                return waitress.create_server(
+                    app, host="127.0.0.1", port=self.port, threads=THREADS, clear_untrusted_proxy_headers=True
+                )
+            except OSError:
+                if time.monotonic() > give_up:
+                    raise
+                time.sleep(0.05)
 
     @staticmethod
     def _run(server) -> None:

@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+import itertools
 import shutil
+import threading
 import time
 
 import pytest
 from sqlalchemy import select
 
-from grayshelf.library.models import Job, Measurement, MeasurementShot, RunShot, RunStep
+from grayshelf.devices.alpaca import camera, waiting
+from grayshelf.devices.alpaca.asking import AlpacaDevice
+from grayshelf.library.models import Frame, Job, Measurement, MeasurementShot, RunShot, RunStep
 from grayshelf.serving import open_demo
 from grayshelf.web.app import create_app
 from tests.served import ServedRig, attach_all
@@ -124,3 +128,52 @@ def test_all_work_over_http_is_as_in_process(rigged, work):
     # On the sky it is a little later over HTTP, since asking takes time.
     for number in (0, 2):
         assert [s[number] for s in shots_http] == pytest.approx([s[number] for s in shots], rel=0.01)
+
+
+def test_a_run_through_every_fault_loses_and_doubles_no_frame(rigged, monkeypatch):
+    monkeypatch.setattr(AlpacaDevice.get, "__kwdefaults__", {"within_s": 0.5, "cancel": None})
+    monkeypatch.setattr(camera, "LATE_S", 0.7)
+    monkeypatch.setattr(waiting, "MAY_BE_SILENT_S", 1.0)
+    one = rigged(served=True)
+    served, over = one.served, threading.Event()
+    faults = [
+        "half a picture",
+        "rubbish",
+        "error",
+        "exposure fails",
+        "other transaction",
+        "stuck exposing",
+        "restart",
+    ]
+
+    def disturb():
+        for number in itertools.cycle(range(len(faults))):
+            if over.wait(0.4):
+                return
+            if faults[number] == "restart":
+                served.cut_off()
+                served.start()
+            else:
+                served.faults.begin(faults[number], 1)
+
+    disturbing = threading.Thread(target=disturb, daemon=True)
+    disturbing.start()
+    job = start(one.client, ("R", "Ha"), frames=25)
+    state, message = one.to_its_end(job, 240)
+    over.set()
+    disturbing.join()
+    assert state == "done", message
+    steps, _ = one.outcomes(job)
+    assert [done for kind, _, _, done in steps if kind in ("flats", "dark flats")] == [25, 25, 25, 25]
+    troubles = [title for kind, title, _, _ in steps if kind == "gate" and "does not go on" in title]
+    assert len(troubles) < 60
+    with one.context.library.db.session() as session:
+        kept = session.scalars(
+            select(Frame)
+            .join(RunShot, RunShot.frame_id == Frame.id)
+            .join(RunStep)
+            .where(RunStep.job_id == job)
+        ).all()
+        assert len(kept) == len({f.path for f in kept}) == len({f.sha256 for f in kept})
+        on_disk = {p.name for p in (one.context.library.root / "frames").rglob("*.fits")}
+        assert {f.path.rsplit("/", 1)[-1] for f in kept} <= on_disk

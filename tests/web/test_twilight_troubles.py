@@ -56,15 +56,16 @@ def test_a_rig_without_a_wheel_asks_for_each_filter_once(client, context, heron)
         assert [g.state for g in gates] == ["done"] * 3
 
 
-def test_a_camera_that_is_gone_stops_it_in_words_and_it_goes_on(client, context, heron):
+def test_a_camera_that_is_gone_is_told_at_a_gate_and_it_goes_on(client, context, heron):
     job = begin(client, "dusk", 8, ("SII", "L"))
     until(client, lambda p: sum(r["done"] for r in p["rows"]) >= 2)
     world_of(heron).change(faults=["camera gone"])
-    page = until(client, lambda p: p["job"] and p["job"]["state"] == "failed")
-    assert "does not answer" in page["job"]["message"] and "cable" in page["job"]["advice"]
+    page = until(client, lambda p: p["gate"])
+    assert page["gate"]["sign"] == "trouble"
+    assert "does not answer" in page["gate"]["advice"] and "cable" in page["gate"]["advice"]
     done = sum(r["done"] for r in page["rows"])
     world_of(heron).change(faults=[])
-    ok(client.post(f"/api/jobs/{job}/resume"))
+    ok(say_at(client, page["gate"]))
     until(client, lambda p: p["job"] is None)
     assert sum(measured(s).counts for own in shots_of(context, job).values() for s in own) == 16 >= done
 

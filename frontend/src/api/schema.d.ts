@@ -7421,6 +7421,8 @@ export interface components {
             kind: string;
             /** Name */
             name: string;
+            /** Otherwise */
+            otherwise: string;
             part: components["schemas"]["PartKind"];
             /** Says */
             says: string[];

@@ -29,6 +29,8 @@ from grayshelf.work.jobs import JobControl
 
 log = logging.getLogger(__name__)
 
+#: An exposure that was lost is taken again so often, after so long.
+TRIES, AGAIN_AFTER_S = 3, 3.0
 #: A rotator is not moved for less, in degrees.
 SAME_ANGLE_DEG = 0.05
 
@@ -106,15 +108,28 @@ class Shooter:
         s, panel = settings, self.devices.panel
         if s.lit is not None and panel is not None and panel.can_be_timed:
             panel.light_within(s.lit.before_s, s.lit.lit_s)
-        exposed = self.devices.camera.expose(
-            s.exposure_s,
-            s.gain,
-            s.offset,
-            s.binning,
-            self.control.cancel,
-            shutter_open=s.kind is FrameKind.FLAT,
-        )
+        exposed = self._exposed(s)
         return exposed.pixels, self._facts(s, exposed), exposed.began
+
+    def _exposed(self, settings: ShotSettings) -> Exposed:
+        """An exposure; one that was lost on its way is taken again a few times before anybody is called."""
+        s, tries = settings, TRIES
+        while True:
+            tries -= 1
+            try:
+                return self.devices.camera.expose(
+                    s.exposure_s,
+                    s.gain,
+                    s.offset,
+                    s.binning,
+                    self.control.cancel,
+                    shutter_open=s.kind is FrameKind.FLAT,
+                )
+            except DeviceError as error:
+                if not tries:
+                    raise
+                log.warning("an exposure is taken again: %s", error)
+                self.library.clock.sleep(AGAIN_AFTER_S, self.control.cancel)
 
     def adopt(self, test: str, name: str, settings: ShotSettings) -> Taken | None:
         """A test flat at the very settings of a series as its frame `name`: a copy, so that both stay what they are.

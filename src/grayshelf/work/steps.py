@@ -12,10 +12,11 @@ from typing import Any, ClassVar
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from grayshelf.core.errors import DeviceError
 from grayshelf.core.filing.names import frame_place
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.night import night_of_utc
-from grayshelf.core.planning.gates import Gate
+from grayshelf.core.planning.gates import Gate, device_trouble
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.catalog import enter_own_file
 from grayshelf.library.library import Library
@@ -90,7 +91,11 @@ class Stepwise:
         """Work through the steps that are open."""
         while (step := self.next_step()) is not None:
             self.control.check()
-            self.do_step(step)
+            try:
+                self.do_step(step)
+            except DeviceError as error:
+                # The step stays open: it goes on where it was, with the frames that it has.
+                self.ask(step, device_trouble(error.message, error.advice))
             self.tell()
         return self.ended()
 

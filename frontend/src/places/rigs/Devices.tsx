@@ -23,9 +23,8 @@ function Line({ rig, part, busy }: { rig: number; part: Part; busy: boolean }) {
       <span className="narrow font-semibold">{part.title}</span>
       {part.name ? (
         <div className="min-w-0">
-          <p>
-            {part.name} <span className="num text-s text-ink2">{part.where}</span>
-          </p>
+          <p>{part.name}</p>
+          <p className="num truncate text-s text-ink2">{part.where}</p>
           <p className="text-s text-ink2">{part.says.join("; ")}</p>
           {part.differs.map((words) => (
             <p key={words} className="text-s text-accent">
@@ -34,7 +33,7 @@ function Line({ rig, part, busy }: { rig: number; part: Part; busy: boolean }) {
           ))}
         </div>
       ) : (
-        <span className="text-ink2">by hand</span>
+        <span className="text-ink2">{part.otherwise}</span>
       )}
       {part.name && (
         <span className="flex items-baseline gap-3">

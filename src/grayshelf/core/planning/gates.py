@@ -41,7 +41,7 @@ class Gate:
     """One thing for a hand to do."""
 
     sign: str
-    """What it is about: 'panel', 'diffuser', 'cap', 'cover', 'filter', 'brightness', 'focus' or 'sky'."""
+    """What it is about: 'panel', 'diffuser', 'cap', 'cover', 'filter', 'brightness', 'focus' 'sky' or 'trouble'."""
     title: str
     advice: str = ""
     answer: str = "Go on"
@@ -173,6 +173,13 @@ def cover_closes() -> Gate:
 def panel_closes() -> Gate:
     """A cover that is the panel, too: closed, the telescope looks at it."""
     return Gate("panel", "The cover with its light closes", needs_person=False)
+
+
+def device_trouble(what: str, advice: str) -> Gate:
+    """A device that did not do what it was told, also when it was told again: what was shot until then is kept."""
+    return Gate(
+        "trouble", "A device of the rig does not go on", f"{what} {advice}".strip(), "Go on: try again"
+    )
 
 
 def zenith(by_hand: Sequence[str], lights_of: str) -> Gate:

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from grayshelf.clock import Clock, Interrupted
 from grayshelf.core.errors import DeviceError
-from grayshelf.devices.alpaca.asking import IMAGE_BYTES, AlpacaDevice
+from grayshelf.devices.alpaca.asking import DOING_S, IMAGE_BYTES, AlpacaDevice
 from grayshelf.devices.alpaca.errors import DeviceRefused, NotAnswering, Rubbish
 from grayshelf.devices.alpaca.image_bytes import from_image_bytes, from_json
 from grayshelf.devices.alpaca.waiting import wait_until
@@ -39,10 +39,11 @@ class AlpacaCamera:
         *,
         gains: tuple[str, ...] = (),
         offsets: tuple[str, ...] = (),
-        late_s: float = LATE_S,
     ) -> None:
         """`facts` as it said when it was tried; `gains` and `offsets`: names of what it can be set to, where it has a list."""
-        self.facts, self._device, self._clock, self._late_s = facts, device, clock, late_s
+        self.facts, self._device, self._clock = facts, device, clock
+        self._exposing = False
+        """An exposure was begun from here, and its picture did not come yet."""
         self._gains, self._offsets = gains, offsets
 
     def expose(
@@ -58,8 +59,10 @@ class AlpacaCamera:
         """Take one frame; stopped, the exposure is broken off."""
         camera = self._device
         camera.connect()
+        self._see_that_it_is_free(cancel)
         size = self._set_up(gain, offset, binning)
         began = self._clock.now()
+        self._exposing = True
         try:
             camera.put("startexposure", cancel=cancel, Duration=exposure_s, Light=shutter_open)
             self._wait_for_picture(exposure_s, cancel)
@@ -67,6 +70,7 @@ class AlpacaCamera:
         except Interrupted:
             self._abort()
             raise
+        self._exposing = False
         temp_c = camera.has("ccdtemperature") if self.facts.tells_temperature else None
         return Exposed(pixels, began, _number(temp_c), self._conversion())
 
@@ -96,6 +100,25 @@ class AlpacaCamera:
         if self.facts.cooled:
             self._device.connect()
             self._device.put("cooleron", CoolerOn=False)
+
+    def _see_that_it_is_free(self, cancel: threading.Event | None) -> None:
+        """An exposure of one's own that went wrong is broken off; another program's is left alone.
+
+        Raises
+        ------
+        DeviceError
+            Where another program exposes with it.
+        """
+        if self._device.get("camerastate") in (IDLE, ERROR):
+            return
+        busy = DeviceError(
+            f"{self.facts.name} is exposing for another program; nothing of that was touched.",
+            "Let that end, or stop it there, then go on.",
+        )
+        if not self._exposing:
+            raise busy
+        self._abort()
+        wait_until(lambda: self._device.get("camerastate") in (IDLE, ERROR), DOING_S, busy, cancel)
 
     # -- an exposure ------------------------------------------------------------------------------------------------
 
@@ -152,12 +175,12 @@ class AlpacaCamera:
             return False
 
         stuck = DeviceError(
-            f"{self.facts.name} still exposes {self._late_s:.0f} s after its exposure of {exposure_s:g} s should have "
+            f"{self.facts.name} still exposes {LATE_S:.0f} s after its exposure of {exposure_s:g} s should have "
             "ended. There is no frame of it.",
             "Switch the camera off and on, then go on: the frame is taken again.",
         )
         try:
-            wait_until(ready, exposure_s + self._late_s, stuck, cancel)
+            wait_until(ready, exposure_s + LATE_S, stuck, cancel)
         except DeviceError as error:
             if error is stuck:
                 self._abort()
@@ -174,9 +197,14 @@ class AlpacaCamera:
     def _abort(self) -> None:
         """Break an exposure off, where the camera can; it is not waited for."""
         for how in ("abortexposure", "stopexposure"):
-            with suppress(DeviceError):
+            try:
                 self._device.put(how, within_s=ABORT_S)
+            except DeviceRefused:
+                # It can only end it early, and the picture is left where it is.
+                continue
+            except DeviceError:
                 return
+            return
 
     def _conversion(self) -> float | None:
         """Electrons per ADU at the gain that is set, where the camera tells a number that can be."""

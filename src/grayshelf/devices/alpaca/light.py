@@ -30,11 +30,9 @@ class AlpacaPanel:
 
     can_be_timed = False
 
-    def __init__(
-        self, device: AlpacaDevice, highest: int, lowest: int = 1, within_s: float = LIGHT_S
-    ) -> None:
+    def __init__(self, device: AlpacaDevice, highest: int, lowest: int = 1) -> None:
         """`highest` as it says; `lowest` is the lowest brightness that gives light, which no device tells."""
-        self.lowest, self.highest, self._device, self._within_s = lowest, highest, device, within_s
+        self.lowest, self.highest, self._device = lowest, highest, device
 
     def brightness(self) -> int:
         """Brightness now; 0 is dark."""
@@ -55,10 +53,10 @@ class AlpacaPanel:
         else:
             device.put("calibratoroff")
         late = DeviceError(
-            f"{device.name} is not steady {self._within_s:.0f} s after it was set to {value:,}. No flat was shot under it.",
+            f"{device.name} is not steady {LIGHT_S:.0f} s after it was set to {value:,}. No flat was shot under it.",
             "Look at the panel, then go on.",
         )
-        wait_until(lambda: self._at(goal), self._within_s, late)
+        wait_until(lambda: self._at(goal), LIGHT_S, late)
         is_ = self.brightness()
         if is_ != value:
             raise DeviceError(
@@ -83,8 +81,8 @@ class AlpacaPanel:
 class AlpacaCover:
     """A cover that moves by itself."""
 
-    def __init__(self, device: AlpacaDevice, *, is_light: bool, within_s: float = COVER_S) -> None:
-        self.is_light, self._device, self._within_s = is_light, device, within_s
+    def __init__(self, device: AlpacaDevice, *, is_light: bool) -> None:
+        self.is_light, self._device = is_light, device
 
     def shut(self) -> None:
         """Close it."""
@@ -101,7 +99,7 @@ class AlpacaCover:
             return
         device.put(how)
         late = DeviceError(
-            f"The cover of {device.name} is not {word} after {self._within_s:.0f} s, so nothing was shot.",
+            f"The cover of {device.name} is not {word} after {COVER_S:.0f} s, so nothing was shot.",
             "See what holds it, then go on.",
         )
 
@@ -114,4 +112,4 @@ class AlpacaCover:
                 )
             return bool(state == goal)
 
-        wait_until(there, self._within_s, late)
+        wait_until(there, COVER_S, late)

@@ -33,9 +33,9 @@ def read_number(device: AlpacaDevice, what: str) -> float:
 class AlpacaWheel:
     """A filter wheel of the Alpaca standard."""
 
-    def __init__(self, device: AlpacaDevice, filters: tuple[str, ...], within_s: float = WHEEL_S) -> None:
+    def __init__(self, device: AlpacaDevice, filters: tuple[str, ...]) -> None:
         """`filters`: what sits in its places, by the rig's own codes."""
-        self.filters, self._device, self._within_s = filters, device, within_s
+        self.filters, self._device = filters, device
 
     def position(self) -> int:
         """Index of the filter that is in; −1 while it turns."""
@@ -48,18 +48,18 @@ class AlpacaWheel:
             return
         self._device.put("position", Position=index)
         late = DeviceError(
-            f"{self._device.name} did not bring {self.filters[index]} in within {self._within_s:.0f} s. Flats shot now "
+            f"{self._device.name} did not bring {self.filters[index]} in within {WHEEL_S:.0f} s. Flats shot now "
             "could be of another filter, so none are shot.",
             "Free the wheel, then go on.",
         )
-        wait_until(lambda: int(read_number(self._device, "position")) == index, self._within_s, late)
+        wait_until(lambda: int(read_number(self._device, "position")) == index, WHEEL_S, late)
 
 
 class AlpacaFocuser:
     """An absolute focuser of the Alpaca standard; positions are its steps."""
 
-    def __init__(self, device: AlpacaDevice, most: int | None = None, within_s: float = MOVE_S) -> None:
-        self._device, self._most, self._within_s = device, most, within_s
+    def __init__(self, device: AlpacaDevice, most: int | None = None) -> None:
+        self._device, self._most = device, most
 
     def position(self) -> float:
         """Where it is."""
@@ -78,19 +78,15 @@ class AlpacaFocuser:
             return
         self._device.put("move", Position=goal)
         _arrive(
-            self._device,
-            lambda: abs(read_number(self._device, "position") - goal),
-            1.0,
-            f"{goal:,} steps",
-            self._within_s,
+            self._device, lambda: abs(read_number(self._device, "position") - goal), 1.0, f"{goal:,} steps"
         )
 
 
 class AlpacaRotator:
     """A rotator of the Alpaca standard; positions are its mechanical angle, where it has one."""
 
-    def __init__(self, device: AlpacaDevice, *, mechanical: bool, within_s: float = MOVE_S) -> None:
-        self._device, self._within_s = device, within_s
+    def __init__(self, device: AlpacaDevice, *, mechanical: bool) -> None:
+        self._device = device
         self._where = "mechanicalposition" if mechanical else "position"
         self._how = "movemechanical" if mechanical else "moveabsolute"
 
@@ -109,18 +105,15 @@ class AlpacaRotator:
             lambda: abs((read_number(self._device, self._where) - goal + 180.0) % 360.0 - 180.0),
             ANGLE_WITHIN_DEG,
             f"{goal:.1f}°",
-            self._within_s,
         )
 
 
-def _arrive(
-    device: AlpacaDevice, away: Callable[[], float], near: float, where: str, within_s: float
-) -> None:
+def _arrive(device: AlpacaDevice, away: Callable[[], float], near: float, where: str) -> None:
     """Wait until it stands still, where it should."""
     late = DeviceError(
-        f"{device.name} does not come to {where} in {within_s:.0f} s.", "See what holds it, then go on."
+        f"{device.name} does not come to {where} in {MOVE_S:.0f} s.", "See what holds it, then go on."
     )
-    wait_until(lambda: device.get("ismoving") is False, within_s, late)
+    wait_until(lambda: device.get("ismoving") is False, MOVE_S, late)
     if away() > near:
         raise DeviceError(
             f"{device.name} stopped short of {where}: it is {away():.1f} away from it.",

@@ -18,11 +18,7 @@ MAY_BE_SILENT_S = 20.0
 
 
 def wait_until(
-    there: Callable[[], Any],
-    within_s: float,
-    too_late: DeviceError,
-    cancel: threading.Event | None = None,
-    silent_s: float = MAY_BE_SILENT_S,
+    there: Callable[[], Any], within_s: float, too_late: DeviceError, cancel: threading.Event | None = None
 ) -> None:
     """Ask until `there` says so.
 
@@ -42,7 +38,7 @@ def wait_until(
                 return
             heard = time.monotonic()
         except NotAnswering:
-            if time.monotonic() - heard > silent_s:
+            if time.monotonic() - heard > MAY_BE_SILENT_S:
                 raise
         if time.monotonic() - began > within_s:
             raise too_late

@@ -39,11 +39,20 @@ def attached_page(library: Library, session: Session, rig: Rig, *, busy: bool) -
     """The parts that a device can move, each with the one that does."""
     attached = attached_to(rig)
     zone = library.zone(session)
+    otherwise = "the demo’s own rig" if rig.devices and PartKind.CAMERA not in attached else "by hand"
     parts = []
     for part, kind in KIND_OF.items():
         one = attached.get(part)
         out = AttachedPartOut(
-            part=part, title=_TITLES[part], kind=kind, name="", where="", says=[], differs=[], tried=""
+            part=part,
+            title=_TITLES[part],
+            kind=kind,
+            name="",
+            otherwise=otherwise,
+            where="",
+            says=[],
+            differs=[],
+            tried="",
         )
         if one is not None:
             said = said_of(part, one)
@@ -58,7 +67,9 @@ def attached_page(library: Library, session: Session, rig: Rig, *, busy: bool) -
 
 def _words(rig: Rig, attached: dict[PartKind, AttachedDevice]) -> str:
     if not attached:
-        return "No device on the network moves a part of this rig." if not rig.devices else ""
+        return "No device on the network moves a part of this rig."
+    if PartKind.CAMERA not in attached and rig.devices:
+        return "Until a camera is chosen, the demo’s own rig shoots."
     if PartKind.CAMERA not in attached:
         return "No camera is chosen yet: until then your own program shoots, and hands set the rest."
     by_hand = [t.lower() for part, t in _TITLES.items() if part not in attached]

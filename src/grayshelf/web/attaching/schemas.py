@@ -66,6 +66,8 @@ class AttachedPartOut(Schema):
     """The kind of device that can."""
     name: str
     """Of the device; empty where none is chosen."""
+    otherwise: str
+    """Who moves it where no device is chosen."""
     where: str
     says: list[str]
     """What it said when it was last tried."""
