@@ -9,6 +9,9 @@ from datetime import UTC, date, datetime, timedelta
 import erfa
 import numpy as np
 import pytest
+from astropy import units as u
+from astropy.coordinates import AltAz, EarthLocation, HADec, SkyCoord
+from astropy.time import Time
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -27,6 +30,7 @@ from grayshelf.core.flats.sky.twilight import (
     order_filters,
     sky_window,
 )
+from grayshelf.core.planning.pointing import hour_angle_and_declination, sky_place
 from grayshelf.core.sensor.statistics import frame_statistics
 from grayshelf.demo.rigs import MODELS
 from grayshelf.devices.simulated.rig import SimulatedWorld, devices_of
@@ -221,3 +225,19 @@ def test_on_any_fading_sky_all_flats_are_shot_or_the_sky_is_gone(per_min, logs, 
             assert (needed is not None and needed < 1.25 * wish.shortest_s) if dawn else gone
         else:
             assert counted(own) == count
+
+
+def test_a_place_on_the_sky_is_where_astropy_has_it():
+    """Hour angle and declination of altitude and azimuth, against Astropy's AltAz and HADec frames."""
+    rng = np.random.default_rng(4)
+    for _ in range(40):
+        latitude, altitude, azimuth = rng.uniform(-70, 70), rng.uniform(5, 85), rng.uniform(0, 360)
+        where = EarthLocation(lat=latitude * u.deg, lon=0 * u.deg)
+        at = Time("2026-10-19T04:00:00")
+        place = SkyCoord(alt=altitude * u.deg, az=azimuth * u.deg, frame=AltAz(obstime=at, location=where))
+        ours = hour_angle_and_declination(altitude, azimuth, latitude)
+        theirs = place.transform_to(HADec(obstime=at, location=where))
+        mine = SkyCoord(ha=ours[0] * u.deg, dec=ours[1] * u.deg, frame=HADec(obstime=at, location=where))
+        assert mine.separation(theirs).deg < 0.02
+    # Away from the sun, and never below the horizon that was said.
+    assert sky_place(100.0, 20.0) == (75.0, 280.0) and sky_place(270.0, 80.0) == (80.0, 90.0)

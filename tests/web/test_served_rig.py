@@ -177,3 +177,51 @@ def test_a_run_through_every_fault_loses_and_doubles_no_frame(rigged, monkeypatc
         assert len(kept) == len({f.path for f in kept}) == len({f.sha256 for f in kept})
         on_disk = {p.name for p in (one.context.library.root / "frames").rglob("*.fits")}
         assert {f.path.rsplit("/", 1)[-1] for f in kept} <= on_disk
+
+
+def test_a_panel_on_the_wall_is_faced_and_lit_by_nobodys_hand_and_it_waits_for_the_rain(rigged):
+    """A mount, a lamp on a power port, a weather station and a safety monitor beside the train."""
+    one = rigged(served=True)
+    client, served = one.client, one.served
+    ports = client.post("/api/devices/ports", json=served.chosen("switch")).json["ports"]
+    assert [(p["number"], p["name"]) for p in ports] == [(1, "Panel on the wall")]
+    refused = client.put("/api/rigs/1/devices/light", json=served.chosen("switch"))
+    assert refused.status_code == 409 and "1 Panel on the wall" in refused.json["advice"]
+    for part, kind, port in (
+        ("light", "switch", 1),
+        ("mount", "telescope", None),
+        ("safety", "safetymonitor", None),
+        ("weather", "observingconditions", None),
+    ):
+        answer = client.put(f"/api/rigs/1/devices/{part}", json={**served.chosen(kind), "port": port})
+        assert answer.status_code == 200, answer.text
+    assert client.put("/api/rigs/1/devices/cover", json=served.chosen("telescope")).status_code == 409
+    half = client.put("/api/rigs/1/sheets/mount", json={"panel_altitude_deg": 4.0})
+    assert half.status_code >= 400 and "azimuth" in half.json["detail"]
+    kept = client.put(
+        "/api/rigs/1/sheets/mount",
+        json={"panel_altitude_deg": 4.0, "panel_azimuth_deg": 185.0, "after": "park"},
+    )
+    assert kept.status_code == 200, kept.text
+    sheet = client.get("/api/rigs/1/tonight?frames=5").json
+    faces = next(x for x in sheet["steps"] if "faces the panel" in x["title"])
+    assert not faces["needs_person"]
+    served.faults.begin("not safe")
+    job = start(client, ("R",))
+    end = time.monotonic() + 30
+    while (row := client.get("/api/jobs").json["alive"][0])["state"] != "waiting":
+        assert time.monotonic() < end, row
+        time.sleep(0.05)
+    assert "does not say that it is safe" in row["message"]
+    taken = served.worlds["heron"].state.frames_taken
+    time.sleep(0.3)
+    assert served.worlds["heron"].state.frames_taken == taken, "nothing is exposed in the rain"
+    served.faults.end("not safe")
+    assert one.to_its_end(job)[0] == "done"
+    steps, _ = one.outcomes(job)
+    gates = [(title, state) for kind, title, state, _ in steps if kind == "gate"]
+    assert gates == [("The telescope faces the panel", "done"), ("Cap on", "done")]
+    mount = next(d for d in served.devices if d.kind == "telescope")
+    assert mount.get_atpark() and not mount.get_tracking()
+    night = client.get("/api/rigs/1/nights/2026-10-18").json
+    assert "81" in str(night), "the humidity stands in the night's log"

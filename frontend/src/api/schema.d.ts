@@ -319,6 +319,55 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/devices/ports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The ports of a switch. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["ChosenIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PortsOut"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/filing": {
         parameters: {
             query?: never;
@@ -5723,6 +5772,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/rigs/{rig_id}/sheets/mount": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say what the rig stands on, and where it points for flats. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["MountSheet"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SheetChangedOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/rigs/{rig_id}/sheets/parts/{kind}": {
         parameters: {
             query?: never;
@@ -7377,6 +7486,12 @@ export interface components {
             night: string;
         };
         /**
+         * AfterFlats
+         * @description What the mount does when a run has ended.
+         * @enum {string}
+         */
+        AfterFlats: "stay" | "park" | "home";
+        /**
          * AgainIn
          * @description Look for one row again, with other wishes where some are given.
          */
@@ -7417,13 +7532,13 @@ export interface components {
         AttachedPartOut: {
             /** Differs */
             differs: string[];
-            /** Kind */
-            kind: string;
+            /** Kinds */
+            kinds: string[];
             /** Name */
             name: string;
             /** Otherwise */
             otherwise: string;
-            part: components["schemas"]["PartKind"];
+            part: components["schemas"]["DevicePart"];
             /** Says */
             says: string[];
             /** Title */
@@ -7863,6 +7978,11 @@ export interface components {
             /** Number */
             number: number;
             /**
+             * Port
+             * @default null
+             */
+            port: number | null;
+            /**
              * Unique Id
              * @default
              */
@@ -8065,6 +8185,12 @@ export interface components {
             /** Share */
             share: number;
         };
+        /**
+         * DevicePart
+         * @description Parts of the train by their names there, and what stands beside it.
+         * @enum {string}
+         */
+        DevicePart: "camera" | "filters" | "light" | "cover" | "rotator" | "focuser" | "mount" | "safety" | "weather";
         /**
          * DevicesFoundOut
          * @description What was found.
@@ -9149,7 +9275,7 @@ export interface components {
             /** Address */
             address: string;
             /** Fits */
-            fits: components["schemas"]["PartKind"][];
+            fits: components["schemas"]["DevicePart"][];
             /** Kind */
             kind: string;
             /** Moves */
@@ -10459,6 +10585,36 @@ export interface components {
             why: string;
         };
         /**
+         * MountSheet
+         * @description A mount, and where it points for flats where it is driven.
+         */
+        MountSheet: {
+            /** @default stay */
+            after: components["schemas"]["AfterFlats"];
+            /**
+             * Horizon Deg
+             * @default 20
+             */
+            horizon_deg: number;
+            /** @default  */
+            moved_by: components["schemas"]["MovedBy"];
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /**
+             * Panel Altitude Deg
+             * @default null
+             */
+            panel_altitude_deg: number | null;
+            /**
+             * Panel Azimuth Deg
+             * @default null
+             */
+            panel_azimuth_deg: number | null;
+        };
+        /**
          * MoveIn
          * @description Part a night, or join it to another.
          */
@@ -11061,6 +11217,26 @@ export interface components {
             tonight: string;
         };
         /**
+         * PortOut
+         * @description A port of a switch that can be set.
+         */
+        PortOut: {
+            /** Name */
+            name: string;
+            /** Number */
+            number: number;
+            /** Words */
+            words: string;
+        };
+        /**
+         * PortsOut
+         * @description The ports of a switch.
+         */
+        PortsOut: {
+            /** Ports */
+            ports: components["schemas"]["PortOut"][];
+        };
+        /**
          * PreviewRowOut
          * @description One frame, as it is told now and as it would be.
          */
@@ -11437,7 +11613,7 @@ export interface components {
             filters: components["schemas"]["FiltersSheet"];
             focuser: components["schemas"]["PartSheet"];
             light: components["schemas"]["SourceOut"] | null;
-            mount: components["schemas"]["PartSheet"];
+            mount: components["schemas"]["MountSheet"];
             rotator: components["schemas"]["PartSheet"];
             site: components["schemas"]["SiteSheet"];
             telescope: components["schemas"]["TelescopeSheet"];

@@ -157,6 +157,49 @@ class Positioner(Protocol):
         ...
 
 
+class Mount(Protocol):
+    """A mount that points the telescope."""
+
+    def point(self, altitude_deg: float, azimuth_deg: float, cancel: threading.Event | None = None) -> None:
+        """Point there and stand still, with tracking off; returns when it stands."""
+        ...
+
+    def park(self, cancel: threading.Event | None = None) -> None:
+        """Go to its parking place."""
+        ...
+
+    def home(self, cancel: threading.Event | None = None) -> None:
+        """Go to its home place."""
+        ...
+
+
+class Safety(Protocol):
+    """Something that says whether it is safe to work: rain, wind, a door."""
+
+    name: str
+
+    def is_safe(self) -> bool:
+        """Whether it is."""
+        ...
+
+
+@dataclass(frozen=True)
+class Conditions:
+    """What a weather station says now; None is not told."""
+
+    air_c: float | None = None
+    humidity_percent: float | None = None
+    seeing_arcsec: float | None = None
+
+
+class Weather(Protocol):
+    """A weather station."""
+
+    def now(self) -> Conditions:
+        """What it says now."""
+        ...
+
+
 class Hands(Protocol):
     """What a person does at the telescope. A real rig has nothing here: the person's word is taken."""
 
@@ -180,3 +223,6 @@ class RigDevices:
     focuser: Positioner | None
     hands: Hands | None = None
     cover: Cover | None = None
+    mount: Mount | None = None
+    safety: Safety | None = None
+    weather: Weather | None = None

@@ -8,7 +8,8 @@ from typing import Any
 
 from sqlalchemy.orm import Session
 
-from grayshelf.core.rigs.train import MovedBy, PartKind
+from grayshelf.core.rigs.device_parts import DevicePart
+from grayshelf.core.rigs.train import MovedBy
 from grayshelf.library.library import Library
 from grayshelf.library.models import Rig
 from grayshelf.library.records import as_kept, read
@@ -26,30 +27,32 @@ class AttachedDevice:
     """Among those of its kind at that server."""
     name: str
     unique_id: str = ""
+    port: int | None = None
+    """Of a switch: which of its ports."""
     said: dict[str, Any] = field(default_factory=dict)
     """What it said of itself (`devices.alpaca.saying`)."""
     tried_at: str = ""
     """When, in UTC."""
 
 
-def attached_to(rig: Rig) -> dict[PartKind, AttachedDevice]:
+def attached_to(rig: Rig) -> dict[DevicePart, AttachedDevice]:
     """The devices of a rig by the parts that they move."""
-    return {PartKind(part): read(AttachedDevice, kept) for part, kept in (rig.attached or {}).items()}
+    return {DevicePart(part): read(AttachedDevice, kept) for part, kept in (rig.attached or {}).items()}
 
 
-def moved(part: PartKind) -> str:
+def moved(part: DevicePart) -> str:
     """How a part's line on the sheet is called."""
     return f"{part.value} moved by"
 
 
 def read_attached(session: Session, rig: Rig) -> dict[str, Any]:
     """All of them as a sheet: each part with its device, or that a hand moves it."""
-    return {moved(part): (rig.attached or {}).get(part.value, MovedBy.HAND.value) for part in PartKind}
+    return {moved(part): (rig.attached or {}).get(part.value, MovedBy.HAND.value) for part in DevicePart}
 
 
 def write_attached(library: Library, session: Session, rig: Rig, values: Mapping[str, Any]) -> None:
     """Keep the devices of a sheet."""
-    devices = {part: values.get(moved(part)) for part in PartKind}
+    devices = {part: values.get(moved(part)) for part in DevicePart}
     rig.attached = {
         part.value: as_kept(read(AttachedDevice, device))
         for part, device in devices.items()

@@ -36,6 +36,7 @@ from grayshelf.library.flat_sheet import keep_source
 from grayshelf.library.grouping import RECOUNT
 from grayshelf.library.library import Library
 from grayshelf.library.models import CardChange, LightSource, Rig, RigFilter
+from grayshelf.library.mount_card import card_as_read, card_as_typed
 from grayshelf.library.rig_terms import camera_of, camera_row, house_rules_of
 from grayshelf.library.sites import site_card
 from grayshelf.library.trains import standing_rigs
@@ -113,7 +114,8 @@ def _write_filters(library: Library, session: Session, rig: Rig, values: Kept) -
 def _read_part(kind: PartKind) -> Callable[[Session, Rig], Kept]:
     def read(session: Session, rig: Rig) -> Kept:
         typed = rig.parts.get(kind.value, {})
-        return {"name": typed.get("name", ""), "moved_by": moved_by(rig, kind).value}
+        more = card_as_read(rig) if kind is PartKind.MOUNT else {}
+        return {"name": typed.get("name", ""), "moved_by": moved_by(rig, kind).value, **more}
 
     return read
 
@@ -135,7 +137,8 @@ def _write_part(kind: PartKind) -> Writer:
         card = PartCard(str(values.get("name", "")).strip(), MovedBy(values["moved_by"]))
         if card.moved_by is MovedBy.RIG:
             raise GrayShelfError("No device moves this part.", "Say who moves it, or that nobody does.")
-        _put_part(rig, kind, {"name": card.name, "moved_by": card.moved_by.value})
+        more = card_as_typed(dict(values)) if kind is PartKind.MOUNT else {}
+        _put_part(rig, kind, {"name": card.name, "moved_by": card.moved_by.value, **more})
         quantity = QUANTITY_OF.get(kind)
         if quantity is None:
             return

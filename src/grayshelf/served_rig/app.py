@@ -14,6 +14,7 @@ from flask import Flask, Response, request
 
 from grayshelf import __version__
 from grayshelf.core.errors import GrayShelfError
+from grayshelf.served_rig.around import ServedSwitch
 from grayshelf.served_rig.camera import ServedCamera
 from grayshelf.served_rig.device import BadRequest, Device, Faults, Form, Refusal
 
@@ -74,7 +75,8 @@ def make_app(devices: Sequence[Device], faults: Faults, site: str) -> Flask:
         if what == "imagearray" and isinstance(device, ServedCamera):
             return _image(device, faults, next(transactions))
         try:
-            return _reply(device.read(what), next(transactions))
+            asked_of = (_asked("Id"),) if isinstance(device, ServedSwitch) else ()
+            return _reply(device.read(what, *asked_of), next(transactions))
         except (Refusal, BadRequest, GrayShelfError) as error:
             return _refused(error, next(transactions))
 
@@ -97,6 +99,10 @@ _TYPES = {
     "covercalibrator": "CoverCalibrator",
     "rotator": "Rotator",
     "focuser": "Focuser",
+    "telescope": "Telescope",
+    "safetymonitor": "SafetyMonitor",
+    "observingconditions": "ObservingConditions",
+    "switch": "Switch",
 }
 
 

@@ -17,6 +17,7 @@ from grayshelf.demo.rigs import FOCUS, HERON_NOW, MODELS, SITE
 from grayshelf.devices.alpaca.discovery import PORT, QUESTION
 from grayshelf.devices.simulated.rig import SimulatedWorld, WorldState
 from grayshelf.served_rig.app import make_app
+from grayshelf.served_rig.around import ServedMount, ServedSafety, ServedSwitch, ServedWeather
 from grayshelf.served_rig.camera import ServedCamera
 from grayshelf.served_rig.device import Device, Faults
 from grayshelf.served_rig.parts import ServedFocuser, ServedPanel, ServedRotator, ServedWheel
@@ -53,6 +54,10 @@ def make_devices(worlds: dict[str, SimulatedWorld], faults: Faults) -> list[Devi
         if name == "heron":
             devices.append(ServedWheel(f"Wheel of {title}", world, FOCUS, faults))
             devices.append(ServedRotator(f"Rotator of {title}", world, faults))
+            devices.append(ServedMount(f"Mount of {title}", world, faults))
+            devices.append(ServedSafety("Rain and wind", faults))
+            devices.append(ServedWeather("Weather mast", world, faults))
+            devices.append(ServedSwitch("Power ports", world, faults))
     return devices
 
 

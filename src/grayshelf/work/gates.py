@@ -13,6 +13,7 @@ from grayshelf.library.library import Library
 from grayshelf.library.models import RunStep
 from grayshelf.library.records import as_kept, read
 from grayshelf.library.step_records import GateOutcome, GateParams
+from grayshelf.work.by_rig import passes
 from grayshelf.work.job_states import OPEN, StepState
 from grayshelf.work.jobs import JobControl, JobRunner, JobState, Stopped
 
@@ -70,7 +71,9 @@ def pass_gate(
         # Whatever was answered before it was cut short: hands may have moved since, so it is asked again.
         row.state, row.outcome = StepState.WAITING, {}
         step.state, step.outcome = row.state, row.outcome
-    if _done_by_cover(gate.gate, devices):
+    # The sky needs more of a hand than the pointing, where the gate says so.
+    alone = passes(library, control.rig_id or 0, gate.gate, devices, control.cancel)
+    if alone and (gate.gate != "sky" or not gate.needs_person):
         step.outcome = as_kept(GateOutcome(DONE))
         return DONE
     runner.set_state(control.job_id, JobState.WAITING, step.title, gate.advice)
@@ -82,19 +85,6 @@ def pass_gate(
             hands.hung(gate.stops)
         hands.did(gate.gate)
     return answer
-
-
-def _done_by_cover(sign: str, devices: RigDevices) -> bool:
-    """Let a cover that moves by itself do its part; whether nothing is left for a hand."""
-    cover = devices.cover
-    if cover is None:
-        return False
-    if sign in ("cap", "cover") or (sign == "panel" and cover.is_light):
-        cover.shut()
-        return True
-    if sign in ("panel", "sky"):
-        cover.open()
-    return False
 
 
 def _wait_for_answer(library: Library, control: JobControl, step: RunStep) -> str:

@@ -25,6 +25,7 @@ from grayshelf.library.files import drop_unfinished, read_header, read_pixels, s
 from grayshelf.library.library import Library
 from grayshelf.library.models import Rig
 from grayshelf.library.room import KEEP_FREE_BYTES
+from grayshelf.work.by_rig import why_unsafe
 from grayshelf.work.jobs import JobControl
 
 log = logging.getLogger(__name__)
@@ -116,6 +117,11 @@ class Shooter:
         s, tries = settings, TRIES
         while True:
             tries -= 1
+            self.control.wait_while(
+                lambda: why_unsafe(self.devices),
+                "What was shot is kept. It goes on by itself as soon as it is safe.",
+                "It is safe again.",
+            )
             try:
                 return self.devices.camera.expose(
                     s.exposure_s,

@@ -70,7 +70,40 @@ function Line({ rig, part, busy }: { rig: number; part: Part; busy: boolean }) {
 interface Choosing {
   titles: Record<string, string>;
   busy: boolean;
-  onChoose: (device: Found, part: Part["part"]) => void;
+  onChoose: (device: Found, part: Part["part"], port?: number) => void;
+}
+
+/** The ports of a switch, asked for when somebody wants one as a light. */
+function Ports({ device, busy, onChoose }: Omit<Choosing, "titles"> & { device: Found }) {
+  const { address, kind, number, name, unique_id } = device;
+  const ask = useChange(() =>
+    get(api.POST("/api/devices/ports", { body: { address, kind, number, name, unique_id, port: null } })),
+  );
+  if (ask.error) return <Trouble error={ask.error} />;
+  if (!ask.data)
+    return (
+      <Button disabled={busy || ask.isPending} onClick={() => ask.mutate(undefined)}>
+        {ask.isPending ? "Asking…" : "A light on a port"}
+      </Button>
+    );
+  return (
+    <ul className="basis-full">
+      {ask.data.ports.map((port) => (
+        <li key={port.number} className="flex items-baseline gap-4 py-1">
+          <span className="flex-1">
+            <span className="num">{port.number}</span> {port.name}{" "}
+            <span className="text-s text-ink2">{port.words}</span>
+          </span>
+          <Button
+            disabled={busy}
+            onClick={() => onChoose({ ...device, name: port.name }, "light", port.number)}
+          >
+            Use as light
+          </Button>
+        </li>
+      ))}
+    </ul>
+  );
 }
 
 /** A device that answered, and the parts that it could move. */
@@ -84,11 +117,15 @@ function Answered({ device, titles, busy, onChoose }: Choosing & { device: Found
         </span>
         {device.moves && <span className="block text-s text-ink2">moves the {device.moves}</span>}
       </span>
-      {device.fits.map((part) => (
-        <Button key={part} disabled={busy} onClick={() => onChoose(device, part)}>
-          Use as {(titles[part] ?? part).toLowerCase()}
-        </Button>
-      ))}
+      {device.kind === "switch" ? (
+        <Ports device={device} busy={busy} onChoose={onChoose} />
+      ) : (
+        device.fits.map((part) => (
+          <Button key={part} disabled={busy} onClick={() => onChoose(device, part)}>
+            Use as {(titles[part] ?? part).toLowerCase()}
+          </Button>
+        ))
+      )}
     </li>
   );
 }
@@ -131,12 +168,18 @@ function useLooking() {
   return { ...look, leave: () => stop.current?.abort() };
 }
 
+interface Choice {
+  device: Found;
+  part: string;
+  port: number | undefined;
+}
+
 function Looking({ rig, titles, busy }: { rig: number; titles: Record<string, string>; busy: boolean }) {
   const [address, setAddress] = useState("");
   const look = useLooking();
-  const choose = useChange(({ device, part }: { device: Found; part: string }): Promise<Changed> => {
+  const choose = useChange(({ device, part, port }: Choice): Promise<Changed> => {
     const { address: at, kind, number, name, unique_id } = device;
-    const body = { address: at, kind, number, name, unique_id };
+    const body = { address: at, kind, number, name, unique_id, port: port ?? null };
     return get(api.PUT("/api/rigs/{rig_id}/devices/{part}", { ...ofPart(rig, part), body }));
   });
   return (
@@ -195,7 +238,7 @@ function Looking({ rig, titles, busy }: { rig: number; titles: Record<string, st
           found={look.data}
           titles={titles}
           busy={busy || choose.isPending}
-          onChoose={(device, part) => choose.mutate({ device, part })}
+          onChoose={(device, part, port) => choose.mutate({ device, part, port })}
         />
       )}
     </div>

@@ -9,6 +9,7 @@ import { Choice, Field, NumberBox, TextBox, YesNo } from "./fields";
 import { FiltersForm } from "./FiltersForm";
 import { Spellings } from "./Names";
 import type { Kind } from "./Glyphs";
+import { MountForm } from "./MountForm";
 
 type Rig = Schemas["RigOut"];
 type MovedBy = Schemas["PartOut"]["moved_by"];
@@ -276,7 +277,7 @@ export function MoverField({
   );
 }
 
-type Movable = "cover" | "rotator" | "focuser" | "mount";
+type Movable = "cover" | "rotator" | "focuser";
 const MEANS: Record<Movable, [string, string]> = {
   cover: ["Who closes it", "The cap is asked for at a gate where nothing closes by itself."],
   rotator: [
@@ -284,7 +285,6 @@ const MEANS: Record<Movable, [string, string]> = {
     "Where it stays, angles are not judged: flats of any night fit in this respect.",
   ],
   focuser: ["Who sets the focus", "Where it stays, focus positions are not judged."],
-  mount: ["Who points it", "The telescope has to face the light before flats."],
 };
 
 function PartForm({ data, kind, title }: { data: Rig; kind: Movable; title: string }) {
@@ -445,6 +445,8 @@ export function PartSheet({ data, kind }: { data: Rig; kind: Kind }) {
       );
     case "site":
       return <SiteForm data={data} />;
+    case "mount":
+      return <MountForm data={data} />;
     default:
       return <PartForm key={kind} data={data} kind={kind} title={part?.title ?? ""} />;
   }

@@ -170,9 +170,9 @@ def cover_closes() -> Gate:
     return Gate("cover", "The cover closes", needs_person=False)
 
 
-def panel_closes() -> Gate:
-    """A cover that is the panel, too: closed, the telescope looks at it."""
-    return Gate("panel", "The cover with its light closes", needs_person=False)
+def faces_panel() -> Gate:
+    """A panel on a wall that the mount points at, or a cover that is the panel, too."""
+    return Gate("panel", "The telescope faces the panel", needs_person=False)
 
 
 def device_trouble(what: str, advice: str) -> Gate:

@@ -19,10 +19,10 @@ from grayshelf.core.planning.gates import (
     brightness_to,
     cap_on,
     cover_closes,
+    faces_panel,
     filter_in,
     focus_to,
     hang,
-    panel_closes,
     panel_on,
 )
 from grayshelf.core.planning.shared_dark_flats import DarkFlats, served_by
@@ -106,8 +106,8 @@ def plan_sheet(
         if panel_by_hand:
             angle = None if moves_angle else ordered[0].angle_deg
             steps.append(_gate(panel_on(dimmable=dimmable, angle_deg=angle, kind=light), pace))
-        elif cover:
-            steps.append(_gate(panel_closes(), pace))
+        else:
+            steps.append(_gate(faces_panel(), pace))
         before: FlatSeries | None = None
         for index, row in enumerate(ordered):
             steps += _gates_by_hand(index, row, before, pace, (moves_filter, dimmable, moves_focus))

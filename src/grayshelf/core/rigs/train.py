@@ -53,11 +53,10 @@ class Known:
 
 @dataclass(frozen=True)
 class Part:
-    """One part of the train."""
+    """One part of the train; its own name is empty where it has none."""
 
     kind: PartKind
     name: str
-    """Its own name; empty where it has none."""
     known: tuple[Known, ...]
     moved_by: MovedBy
     by_itself: str = ""
@@ -67,7 +66,7 @@ class Part:
 
     @property
     def is_open(self) -> bool:
-        """Nothing is known of it, and nobody said that it is absent: an outline to fill."""
+        """Nothing is known of it, nor that it is absent: an outline to fill."""
         return not self.known and not self.name and self.moved_by is MovedBy.NOBODY_SAID
 
 
@@ -108,8 +107,7 @@ class TrainFacts:
     light: str = ""
     brightness: tuple[int, int] | None = None
     light_kind: str = ""
-    light_of_device: bool = False
-    """Nothing was typed of it: its range is what the panel says."""
+    light_of_device: bool = False  # its range is what the panel says
     lit_within_s: tuple[float, float] | None = None
     """Dark before and after the light, where it is lit within the exposure."""
     pulse_hz: float | None = None

@@ -8,12 +8,14 @@ from dataclasses import replace
 
 from grayshelf.clock import Clock
 from grayshelf.core.rigs.names import read_filter_name
+from grayshelf.devices.alpaca.around import AlpacaLamp, AlpacaMount
 from grayshelf.devices.alpaca.asking import AlpacaDevice, AlpacaServer
 from grayshelf.devices.alpaca.camera import AlpacaCamera
 from grayshelf.devices.alpaca.hands import AlpacaHands
 from grayshelf.devices.alpaca.light import AlpacaCover, AlpacaPanel
 from grayshelf.devices.alpaca.movers import AlpacaFocuser, AlpacaRotator, AlpacaWheel
 from grayshelf.devices.alpaca.saying import CameraSaid, FocuserSaid, LightSaid, RotatorSaid, WheelSaid
+from grayshelf.devices.alpaca.saying_around import MountSaid, SwitchSaid
 
 
 class Servers:
@@ -64,6 +66,19 @@ def rotator_of(device: AlpacaDevice, said: RotatorSaid) -> AlpacaRotator:
 def focuser_of(device: AlpacaDevice, said: FocuserSaid) -> AlpacaFocuser | None:
     """A focuser; None where it does not know where it is, so that no focus can be come back to."""
     return AlpacaFocuser(device, said.most) if said.absolute else None
+
+
+def lamp_of(device: AlpacaDevice, said: SwitchSaid, port: int | None) -> AlpacaLamp | None:
+    """A lamp on a port of a switch; None where the port is not there any more."""
+    found = next((p for p in said.ports if p.number == port), None)
+    return (
+        None if found is None else AlpacaLamp(device, found.number, (found.lowest, found.highest, found.step))
+    )
+
+
+def mount_of(device: AlpacaDevice, said: MountSaid) -> AlpacaMount:
+    """A mount."""
+    return AlpacaMount(device, by_altitude=said.by_altitude)
 
 
 def hands_of(device: AlpacaDevice, said: CameraSaid) -> AlpacaHands | None:

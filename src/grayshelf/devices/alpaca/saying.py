@@ -14,6 +14,16 @@ from grayshelf.devices.alpaca.errors import DeviceRefused, Rubbish
 from grayshelf.devices.alpaca.hands import HAND
 from grayshelf.devices.alpaca.light import Calibrator, CoverState
 from grayshelf.devices.alpaca.movers import read_number
+from grayshelf.devices.alpaca.saying_around import (
+    MountSaid,
+    SafetySaid,
+    SwitchSaid,
+    WeatherSaid,
+    mount_says,
+    safety_says,
+    switch_says,
+    weather_says,
+)
 from grayshelf.devices.ports import CameraFacts
 
 #: A sensor has no more pixels a side, a wheel no more places, a list of gains no more entries.
@@ -75,7 +85,17 @@ class FocuserSaid:
     at: int | None
 
 
-Said = CameraSaid | WheelSaid | LightSaid | RotatorSaid | FocuserSaid
+Said = (
+    CameraSaid
+    | WheelSaid
+    | LightSaid
+    | RotatorSaid
+    | FocuserSaid
+    | MountSaid
+    | SafetySaid
+    | WeatherSaid
+    | SwitchSaid
+)
 
 
 @dataclass(frozen=True)
@@ -229,6 +249,10 @@ _ASKED: dict[str, Callable[[AlpacaDevice], Said]] = {
     "covercalibrator": _light,
     "rotator": _rotator,
     "focuser": _focuser,
+    "telescope": mount_says,
+    "safetymonitor": safety_says,
+    "observingconditions": weather_says,
+    "switch": switch_says,
 }
 #: The kinds of devices that are driven here.
 KINDS = tuple(_ASKED)

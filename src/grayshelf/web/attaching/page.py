@@ -8,10 +8,11 @@ from datetime import datetime
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from grayshelf.core.rigs.train import PartKind
+from grayshelf.core.rigs.device_parts import DevicePart
 from grayshelf.devices.alpaca.building import by_codes
 from grayshelf.devices.alpaca.discovery import FoundServer
 from grayshelf.devices.alpaca.saying import CameraSaid, FocuserSaid, LightSaid, RotatorSaid, Said, WheelSaid
+from grayshelf.devices.alpaca.saying_around import MountSaid, Port, SafetySaid, SwitchSaid, WeatherSaid
 from grayshelf.library.attached import AttachedDevice, attached_to
 from grayshelf.library.library import Library
 from grayshelf.library.models import Rig
@@ -23,15 +24,18 @@ from grayshelf.web.attaching.schemas import (
     FoundServerOut,
 )
 from grayshelf.web.common import in_words
-from grayshelf.work.rigs.attaching import KIND_OF, differs, said_of
+from grayshelf.work.rigs.attaching import KINDS_OF, differs, said_of
 
 _TITLES = {
-    PartKind.CAMERA: "Camera",
-    PartKind.FILTERS: "Filters",
-    PartKind.LIGHT: "Light",
-    PartKind.COVER: "Cover",
-    PartKind.ROTATOR: "Rotator",
-    PartKind.FOCUSER: "Focuser",
+    DevicePart.CAMERA: "Camera",
+    DevicePart.FILTERS: "Filters",
+    DevicePart.LIGHT: "Light",
+    DevicePart.COVER: "Cover",
+    DevicePart.ROTATOR: "Rotator",
+    DevicePart.FOCUSER: "Focuser",
+    DevicePart.MOUNT: "Mount",
+    DevicePart.SAFETY: "Safety",
+    DevicePart.WEATHER: "Weather",
 }
 
 
@@ -39,14 +43,14 @@ def attached_page(library: Library, session: Session, rig: Rig, *, busy: bool) -
     """The parts that a device can move, each with the one that does."""
     attached = attached_to(rig)
     zone = library.zone(session)
-    otherwise = "the demo’s own rig" if rig.devices and PartKind.CAMERA not in attached else "by hand"
+    otherwise = "the demo’s own rig" if rig.devices and DevicePart.CAMERA not in attached else "by hand"
     parts = []
-    for part, kind in KIND_OF.items():
+    for part, kinds in KINDS_OF.items():
         one = attached.get(part)
         out = AttachedPartOut(
             part=part,
             title=_TITLES[part],
-            kind=kind,
+            kinds=list(kinds),
             name="",
             otherwise=otherwise,
             where="",
@@ -55,8 +59,9 @@ def attached_page(library: Library, session: Session, rig: Rig, *, busy: bool) -
             tried="",
         )
         if one is not None:
-            said = said_of(part, one)
-            out.name, out.where = one.name, f"{_short(one.address)}, {one.kind} {one.number}"
+            said = said_of(one)
+            port = "" if one.port is None else f", port {one.port}"
+            out.name, out.where = one.name, f"{_short(one.address)}, {one.kind} {one.number}{port}"
             out.says = says(part, said, tuple(f.code for f in rig.filters))
             out.differs = differs(library, session, rig, part, said)
             when = datetime.fromisoformat(one.tried_at)
@@ -65,14 +70,15 @@ def attached_page(library: Library, session: Session, rig: Rig, *, busy: bool) -
     return AttachedOut(parts=parts, words=_words(rig, attached), busy=busy)
 
 
-def _words(rig: Rig, attached: dict[PartKind, AttachedDevice]) -> str:
+def _words(rig: Rig, attached: dict[DevicePart, AttachedDevice]) -> str:
     if not attached:
         return "No device on the network moves a part of this rig."
-    if PartKind.CAMERA not in attached and rig.devices:
+    if DevicePart.CAMERA not in attached and rig.devices:
         return "Until a camera is chosen, the demo’s own rig shoots."
-    if PartKind.CAMERA not in attached:
+    if DevicePart.CAMERA not in attached:
         return "No camera is chosen yet: until then your own program shoots, and hands set the rest."
-    by_hand = [t.lower() for part, t in _TITLES.items() if part not in attached]
+    train = [p for p in _TITLES if p not in (DevicePart.SAFETY, DevicePart.WEATHER)]
+    by_hand = [_TITLES[part].lower() for part in train if part not in attached]
     rest = f" By hand: {in_words.listed(by_hand)}." if by_hand else ""
     return f"Runs, searches and exercises drive {in_words.several(len(attached), 'device')}.{rest}"
 
@@ -84,7 +90,7 @@ def _short(address: str) -> str:
 # -- what a device says ---------------------------------------------------------------------------------------------
 
 
-def says(part: PartKind, said: Said, codes: Sequence[str]) -> list[str]:
+def says(part: DevicePart, said: Said, codes: Sequence[str]) -> list[str]:
     """What a device said of itself, each in a few words."""
     if isinstance(said, CameraSaid):
         return _camera_says(said)
@@ -101,7 +107,32 @@ def says(part: PartKind, said: Said, codes: Sequence[str]) -> list[str]:
         return [*light, *cover]
     if isinstance(said, RotatorSaid):
         return ["its own angle, whatever the sky’s is" if said.mechanical else "the angle on the sky alone"]
-    return _focuser_says(said)
+    if isinstance(said, FocuserSaid):
+        return _focuser_says(said)
+    return _around_says(said)
+
+
+def _around_says(said: MountSaid | SafetySaid | WeatherSaid | SwitchSaid) -> list[str]:
+    if isinstance(said, MountSaid):
+        how = "altitude and azimuth" if said.by_altitude else "hour angle and declination"
+        return [
+            f"sent by {how}",
+            "parks" if said.can_park else "does not park",
+            *(["finds home"] if said.can_home else []),
+        ]
+    if isinstance(said, SafetySaid):
+        return ["it was safe then" if said.safe else "it was not safe then"]
+    if isinstance(said, WeatherSaid):
+        return [
+            f"tells {in_words.listed(said.tells)}" if said.tells else "tells nothing that a night’s log keeps"
+        ]
+    return [f"{p.number} {p.name}: {port_words(p)}" for p in said.ports]
+
+
+def port_words(port: Port) -> str:
+    """What a port can be set to."""
+    steps = round((port.highest - port.lowest) / port.step)
+    return "on and off" if steps <= 1 else f"{steps:,} steps"
 
 
 def _camera_says(said: CameraSaid) -> list[str]:
@@ -158,7 +189,7 @@ def found_out(session: Session, servers: Sequence[FoundServer]) -> DevicesFoundO
                     number=d.number,
                     name=d.name,
                     unique_id=d.unique_id,
-                    fits=[part for part, kind in KIND_OF.items() if kind == d.kind],
+                    fits=[part for part, kinds in KINDS_OF.items() if d.kind in kinds],
                     moves=in_words.listed(moves.get((d.address, d.kind, d.number), [])),
                 )
                 for d in server.devices

@@ -5,10 +5,10 @@ from __future__ import annotations
 from apiflask import APIBlueprint
 
 from grayshelf.core.errors import NotFound
-from grayshelf.core.rigs.train import PartKind
+from grayshelf.core.rigs.device_parts import DevicePart
 from grayshelf.library.library import Library
-from grayshelf.web.attaching.page import attached_page, found_out
-from grayshelf.web.attaching.schemas import AttachedOut, ChosenIn, DevicesFoundOut, LookIn
+from grayshelf.web.attaching.page import attached_page, found_out, port_words
+from grayshelf.web.attaching.schemas import AttachedOut, ChosenIn, DevicesFoundOut, LookIn, PortOut, PortsOut
 from grayshelf.web.context import the_context
 from grayshelf.web.rigs.schemas import SheetChangedOut
 from grayshelf.work.rigs import attaching
@@ -49,6 +49,16 @@ def attach_device(rig_id: int, part: str, json_data: ChosenIn) -> SheetChangedOu
     return _try_and_keep(rig_id, _part(part), chosen)
 
 
+@api.post("/devices/ports")
+@api.input(ChosenIn)
+@api.output(PortsOut)
+def get_ports(json_data: ChosenIn) -> PortsOut:
+    """The ports of a switch."""
+    chosen = attaching.Chosen(**json_data.model_dump())
+    ports = attaching.ports_of(the_context().starter.rigs, chosen)
+    return PortsOut(ports=[PortOut(number=p.number, name=p.name, words=port_words(p)) for p in ports])
+
+
 @api.post("/rigs/<int:rig_id>/devices/<part>/try")
 @api.output(SheetChangedOut)
 def try_device(rig_id: int, part: str) -> SheetChangedOut:
@@ -73,14 +83,14 @@ def let_device_go(rig_id: int, part: str) -> SheetChangedOut:
     return SheetChangedOut(message=f"The {_part(part).value} is moved by hand again.", change_id=change_id)
 
 
-def _part(name: str) -> PartKind:
+def _part(name: str) -> DevicePart:
     try:
-        return PartKind(name)
+        return DevicePart(name)
     except ValueError as error:
         raise NotFound(f"A rig has no part ‘{name}’.") from error
 
 
-def _try_and_keep(rig_id: int, part: PartKind, chosen: attaching.Chosen) -> SheetChangedOut:
+def _try_and_keep(rig_id: int, part: DevicePart, chosen: attaching.Chosen) -> SheetChangedOut:
     context, library = the_context(), _library()
     with library.db.session() as session:
         library.rig(session, rig_id)

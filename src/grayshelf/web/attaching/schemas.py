@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pydantic import Field
 
-from grayshelf.core.rigs.train import PartKind
+from grayshelf.core.rigs.device_parts import DevicePart
 from grayshelf.web.common.schemas import Schema
 
 
@@ -23,7 +23,7 @@ class FoundDeviceOut(Schema):
     number: int
     name: str
     unique_id: str
-    fits: list[PartKind]
+    fits: list[DevicePart]
     """Parts that it could move."""
     moves: str
     """The rig and part that it moves already; empty where it moves none."""
@@ -55,15 +55,31 @@ class ChosenIn(Schema):
     number: int = Field(ge=0, lt=2**32)
     name: str = Field(min_length=1, max_length=100)
     unique_id: str = Field(default="", max_length=200)
+    port: int | None = Field(default=None, ge=0)
+    """Of a switch: which of its ports."""
+
+
+class PortOut(Schema):
+    """A port of a switch that can be set."""
+
+    number: int
+    name: str
+    words: str
+
+
+class PortsOut(Schema):
+    """The ports of a switch."""
+
+    ports: list[PortOut]
 
 
 class AttachedPartOut(Schema):
     """A part of the train, and the device that moves it."""
 
-    part: PartKind
+    part: DevicePart
     title: str
-    kind: str
-    """The kind of device that can."""
+    kinds: list[str]
+    """The kinds of device that can."""
     name: str
     """Of the device; empty where none is chosen."""
     otherwise: str

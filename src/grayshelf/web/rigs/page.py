@@ -30,6 +30,7 @@ from grayshelf.web.rigs.schemas import (
     HouseRulesIn,
     HouseRulesOut,
     KnownOut,
+    MountSheet,
     PartOut,
     PartSheet,
     RigOut,
@@ -134,7 +135,7 @@ def _sheets(session: Session, rig: Rig) -> RigSheets:
         cover=PartSheet.model_validate(of(PartKind.COVER)),
         rotator=PartSheet.model_validate(of(PartKind.ROTATOR)),
         focuser=PartSheet.model_validate(of(PartKind.FOCUSER)),
-        mount=PartSheet.model_validate(of(PartKind.MOUNT)),
+        mount=MountSheet.model_validate(of(PartKind.MOUNT)),
         site=SiteSheet.model_validate(of(PartKind.SITE)),
         light=SourceOut.model_validate(light) if light else None,
     )

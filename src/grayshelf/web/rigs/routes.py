@@ -38,6 +38,7 @@ from grayshelf.web.rigs.schemas import (
     JoinRigIn,
     KeepRigIn,
     KeepRigsIn,
+    MountSheet,
     NameIn,
     NewRigIn,
     NewRigOut,
@@ -161,6 +162,14 @@ def put_light(rig_id: int, json_data: SourceOut) -> SheetChangedOut:
 def put_site(rig_id: int, json_data: SiteSheet) -> SheetChangedOut:
     """Say where the rig stands, where that is not the library's site."""
     return _change(rig_id, PartKind.SITE.value, json_data.model_dump(exclude_unset=True))
+
+
+@api.put("/rigs/<int:rig_id>/sheets/mount")
+@api.input(MountSheet)
+@api.output(SheetChangedOut)
+def put_mount(rig_id: int, json_data: MountSheet) -> SheetChangedOut:
+    """Say what the rig stands on, and where it points for flats."""
+    return _change(rig_id, PartKind.MOUNT.value, json_data.model_dump(mode="json", exclude_unset=True))
 
 
 @api.put("/rigs/<int:rig_id>/sheets/parts/<string:kind>")

@@ -10,6 +10,7 @@ from pydantic import Field
 from grayshelf.core.filing.letting_go import RawFrames
 from grayshelf.core.frames.bounds import MOST_TEXT
 from grayshelf.core.planning.flats_go import FlatsGo
+from grayshelf.core.planning.pointing import USUAL_HORIZON_DEG, AfterFlats
 from grayshelf.core.rigs.house_rules import FlatsWhen
 from grayshelf.core.rigs.propose import NameOf
 from grayshelf.core.rigs.train import MovedBy, Origin, PartKind
@@ -53,6 +54,15 @@ class PartSheet(Schema):
 
     name: str = Field(default="", max_length=60)
     moved_by: MovedBy = MovedBy.NOBODY_SAID
+
+
+class MountSheet(PartSheet):
+    """A mount, and where it points for flats where it is driven."""
+
+    panel_altitude_deg: float | None = Field(default=None, allow_inf_nan=False)
+    panel_azimuth_deg: float | None = Field(default=None, allow_inf_nan=False)
+    horizon_deg: float = Field(default=USUAL_HORIZON_DEG, allow_inf_nan=False)
+    after: AfterFlats = AfterFlats.STAY
 
 
 class FilterSheet(Schema):
@@ -114,7 +124,7 @@ class RigSheets(Schema):
     cover: PartSheet
     rotator: PartSheet
     focuser: PartSheet
-    mount: PartSheet
+    mount: MountSheet
     site: SiteSheet
     light: SourceOut | None
 

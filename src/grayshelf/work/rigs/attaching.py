@@ -10,7 +10,8 @@ from sqlalchemy.orm import Session
 from grayshelf.core.errors import Conflict, NotFound
 from grayshelf.core.rigs.addresses import read_address
 from grayshelf.core.rigs.device_differs import CameraKnown, camera_differs, light_differs, wheel_differs
-from grayshelf.core.rigs.train import MovedBy, PartKind, TrainFacts
+from grayshelf.core.rigs.device_parts import DevicePart
+from grayshelf.core.rigs.train import MovedBy, TrainFacts
 from grayshelf.devices.alpaca.building import by_codes
 from grayshelf.devices.alpaca.discovery import FoundServer, ask_server, look_for_servers
 from grayshelf.devices.alpaca.saying import (
@@ -23,6 +24,14 @@ from grayshelf.devices.alpaca.saying import (
     WheelSaid,
     try_device,
 )
+from grayshelf.devices.alpaca.saying_around import (
+    MountSaid,
+    Port,
+    SafetySaid,
+    SwitchSaid,
+    WeatherSaid,
+    switch_says,
+)
 from grayshelf.library.attached import AttachedDevice, attached_to, moved
 from grayshelf.library.library import Library
 from grayshelf.library.models import CardChange, Rig
@@ -32,21 +41,27 @@ from grayshelf.work.rigs.known import train_facts
 from grayshelf.work.rigs.park import RigPark
 
 #: Which kinds of device can move which part.
-KIND_OF = {
-    PartKind.CAMERA: "camera",
-    PartKind.FILTERS: "filterwheel",
-    PartKind.LIGHT: "covercalibrator",
-    PartKind.COVER: "covercalibrator",
-    PartKind.ROTATOR: "rotator",
-    PartKind.FOCUSER: "focuser",
+KINDS_OF: dict[DevicePart, tuple[str, ...]] = {
+    DevicePart.CAMERA: ("camera",),
+    DevicePart.FILTERS: ("filterwheel",),
+    DevicePart.LIGHT: ("covercalibrator", "switch"),
+    DevicePart.COVER: ("covercalibrator",),
+    DevicePart.ROTATOR: ("rotator",),
+    DevicePart.FOCUSER: ("focuser",),
+    DevicePart.MOUNT: ("telescope",),
+    DevicePart.SAFETY: ("safetymonitor",),
+    DevicePart.WEATHER: ("observingconditions",),
 }
-SAID_OF: dict[PartKind, type[Any]] = {
-    PartKind.CAMERA: CameraSaid,
-    PartKind.FILTERS: WheelSaid,
-    PartKind.LIGHT: LightSaid,
-    PartKind.COVER: LightSaid,
-    PartKind.ROTATOR: RotatorSaid,
-    PartKind.FOCUSER: FocuserSaid,
+SAID_BY: dict[str, type[Any]] = {
+    "camera": CameraSaid,
+    "filterwheel": WheelSaid,
+    "covercalibrator": LightSaid,
+    "switch": SwitchSaid,
+    "rotator": RotatorSaid,
+    "focuser": FocuserSaid,
+    "telescope": MountSaid,
+    "safetymonitor": SafetySaid,
+    "observingconditions": WeatherSaid,
 }
 
 
@@ -59,6 +74,7 @@ class Chosen:
     number: int
     name: str
     unique_id: str = ""
+    port: int | None = None
 
 
 def look(typed: str | None) -> list[FoundServer]:
@@ -68,7 +84,7 @@ def look(typed: str | None) -> list[FoundServer]:
     return [ask_server(address) for address in look_for_servers()]
 
 
-def tried_for(library: Library, park: RigPark, part: PartKind, chosen: Chosen) -> AttachedDevice:
+def tried_for(library: Library, park: RigPark, part: DevicePart, chosen: Chosen) -> AttachedDevice:
     """Ask a device what it is and can do, to move a part of a rig.
 
     Raises
@@ -78,24 +94,32 @@ def tried_for(library: Library, park: RigPark, part: PartKind, chosen: Chosen) -
     DeviceError
         Where it does not answer, or says what cannot be.
     """
-    if KIND_OF.get(part) != chosen.kind:
+    if chosen.kind not in KINDS_OF[part]:
         raise Conflict(f"{chosen.name} is no device for the {part.value}.", "Choose another.")
     address = read_address(chosen.address)
     tried = try_device(park.servers.device(address, chosen.kind, chosen.number, chosen.name))
-    _refuse_what_cannot(part, tried)
+    _refuse_what_cannot(part, tried, chosen.port)
     return AttachedDevice(
         address,
         chosen.kind,
         chosen.number,
         chosen.name,
         chosen.unique_id,
+        chosen.port,
         as_kept(tried.said),
         library.clock.now().isoformat(),
     )
 
 
+def ports_of(park: RigPark, chosen: Chosen) -> tuple[Port, ...]:
+    """The ports of a switch that can be set; it is connected to for that."""
+    device = park.servers.device(read_address(chosen.address), "switch", chosen.number, chosen.name)
+    device.connect()
+    return switch_says(device).ports
+
+
 def attach(
-    library: Library, session: Session, rig: Rig, part: PartKind, device: AttachedDevice
+    library: Library, session: Session, rig: Rig, part: DevicePart, device: AttachedDevice
 ) -> CardChange | None:
     """Let a device that was tried move a part of a rig; None where it does already, and says what it said."""
     had = attached_to(rig).get(part)
@@ -105,13 +129,18 @@ def attach(
     return change_sheet(library, session, rig, DEVICES, {moved(part): as_kept(device)})
 
 
-def _refuse_what_cannot(part: PartKind, tried: Tried) -> None:
+def _refuse_what_cannot(part: DevicePart, tried: Tried, port: int | None) -> None:
     said = tried.said
-    if part is PartKind.LIGHT and isinstance(said, LightSaid) and said.highest is None:
+    if isinstance(said, SwitchSaid) and port not in [p.number for p in said.ports]:
+        names = ", ".join(f"{p.number} {p.name}" for p in said.ports)
+        raise Conflict(
+            f"{tried.name} has several ports; none was chosen for the light.", f"Choose of {names}."
+        )
+    if part is DevicePart.LIGHT and isinstance(said, LightSaid) and said.highest is None:
         raise Conflict(f"{tried.name} has no light; it is a cover alone.", "Choose it for the cover.")
-    if part is PartKind.COVER and isinstance(said, LightSaid) and not said.has_cover:
+    if part is DevicePart.COVER and isinstance(said, LightSaid) and not said.has_cover:
         raise Conflict(f"{tried.name} has no cover; it is a light alone.", "Choose it for the light.")
-    if part is PartKind.FOCUSER and isinstance(said, FocuserSaid) and not said.absolute:
+    if part is DevicePart.FOCUSER and isinstance(said, FocuserSaid) and not said.absolute:
         raise Conflict(
             f"{tried.name} does not know where it stands: it can only move by steps, so it cannot go back to the focus "
             "of the lights.",
@@ -119,7 +148,7 @@ def _refuse_what_cannot(part: PartKind, tried: Tried) -> None:
         )
 
 
-def chosen_for(rig: Rig, part: PartKind) -> Chosen:
+def chosen_for(rig: Rig, part: DevicePart) -> Chosen:
     """The device that was chosen for a part.
 
     Raises
@@ -130,22 +159,22 @@ def chosen_for(rig: Rig, part: PartKind) -> Chosen:
     one = attached_to(rig).get(part)
     if one is None:
         raise NotFound(f"No device is chosen for the {part.value}.", "Choose one first.")
-    return Chosen(one.address, one.kind, one.number, one.name, one.unique_id)
+    return Chosen(one.address, one.kind, one.number, one.name, one.unique_id, one.port)
 
 
-def let_go(library: Library, session: Session, rig: Rig, part: PartKind) -> CardChange | None:
+def let_go(library: Library, session: Session, rig: Rig, part: DevicePart) -> CardChange | None:
     """Move a part by hand again."""
     chosen_for(rig, part)
     return change_sheet(library, session, rig, DEVICES, {moved(part): MovedBy.HAND.value})
 
 
-def said_of(part: PartKind, one: AttachedDevice) -> Said:
+def said_of(one: AttachedDevice) -> Said:
     """What a device said when it was last tried."""
-    said: Said = read(SAID_OF[part], one.said)
+    said: Said = read(SAID_BY[one.kind], one.said)
     return said
 
 
-def differs(library: Library, session: Session, rig: Rig, part: PartKind, said: Said) -> list[str]:
+def differs(library: Library, session: Session, rig: Rig, part: DevicePart, said: Said) -> list[str]:
     """What a device says otherwise than lights and sheets."""
     if isinstance(said, CameraSaid):
         facts = said.facts
@@ -156,7 +185,7 @@ def differs(library: Library, session: Session, rig: Rig, part: PartKind, said: 
     if isinstance(said, WheelSaid):
         codes = tuple(f.code for f in rig.filters)
         return wheel_differs(by_codes(said.names, codes), codes)
-    if isinstance(said, LightSaid) and part is PartKind.LIGHT:
+    if isinstance(said, LightSaid) and part is DevicePart.LIGHT:
         return light_differs(said.highest, train_facts(library, session, rig, None).brightness)
     return []
 

@@ -157,6 +157,7 @@ def _of_devices(devices: RigDevices | None) -> dict[str, Any]:
         PartKind.ROTATOR: devices.rotator,
         PartKind.FOCUSER: devices.focuser,
         PartKind.COVER: devices.cover,
+        PartKind.MOUNT: devices.mount,
     }
     return {
         "connected": True,

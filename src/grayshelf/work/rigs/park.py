@@ -7,10 +7,13 @@ from dataclasses import replace
 from typing import Any
 
 from grayshelf.core.flats.settings import wishes_from
-from grayshelf.core.rigs.train import PartKind
+from grayshelf.core.rigs.device_parts import DevicePart
 from grayshelf.devices.alpaca import building
+from grayshelf.devices.alpaca.around import AlpacaLamp, AlpacaSafety, AlpacaWeather
 from grayshelf.devices.alpaca.asking import AlpacaDevice
+from grayshelf.devices.alpaca.light import AlpacaPanel
 from grayshelf.devices.alpaca.saying import CameraSaid, FocuserSaid, LightSaid, RotatorSaid, WheelSaid
+from grayshelf.devices.alpaca.saying_around import MountSaid, SwitchSaid
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.attached import AttachedDevice, attached_to
 from grayshelf.library.flat_sheet import source_of
@@ -46,7 +49,7 @@ class RigPark(dict[str, RigDevices]):
         return self._servers
 
     def _found(self, rig: Rig) -> tuple[RigDevices, RigDevices] | None:
-        if PartKind.CAMERA not in rig.attached:
+        if DevicePart.CAMERA not in rig.attached:
             return None
         # Whoever asks may have let go of the session that the rig came from.
         with self._library.db.session() as session:
@@ -68,26 +71,41 @@ class RigPark(dict[str, RigDevices]):
     def _build(
         self,
         camera: str,
-        attached: dict[PartKind, AttachedDevice],
+        attached: dict[DevicePart, AttachedDevice],
         codes: tuple[str, ...],
         white_adu: int | None,
         typed: tuple[int, int] | None,
     ) -> RigDevices:
         at = {part: self.device(one) for part, one in attached.items()}
         said = {part: one.said for part, one in attached.items()}
-        of_camera = read(CameraSaid, said[PartKind.CAMERA])
-        own = at[PartKind.CAMERA]
-        wheel, light, cover = at.get(PartKind.FILTERS), at.get(PartKind.LIGHT), at.get(PartKind.COVER)
-        rotator, focuser = at.get(PartKind.ROTATOR), at.get(PartKind.FOCUSER)
+        of_camera = read(CameraSaid, said[DevicePart.CAMERA])
+        own = at[DevicePart.CAMERA]
+        wheel, light, cover = at.get(DevicePart.FILTERS), at.get(DevicePart.LIGHT), at.get(DevicePart.COVER)
+        rotator, focuser = at.get(DevicePart.ROTATOR), at.get(DevicePart.FOCUSER)
+        mount, safety, weather = (
+            at.get(part) for part in (DevicePart.MOUNT, DevicePart.SAFETY, DevicePart.WEATHER)
+        )
         return RigDevices(
             building.camera_of(own, of_camera, self._library.clock, called=camera, white_adu=white_adu),
-            building.wheel_of(wheel, read(WheelSaid, said[PartKind.FILTERS]), codes) if wheel else None,
-            building.panel_of(light, read(LightSaid, said[PartKind.LIGHT]), typed) if light else None,
-            building.rotator_of(rotator, read(RotatorSaid, said[PartKind.ROTATOR])) if rotator else None,
-            building.focuser_of(focuser, read(FocuserSaid, said[PartKind.FOCUSER])) if focuser else None,
+            building.wheel_of(wheel, read(WheelSaid, said[DevicePart.FILTERS]), codes) if wheel else None,
+            self._light(attached, light, typed) if light else None,
+            building.rotator_of(rotator, read(RotatorSaid, said[DevicePart.ROTATOR])) if rotator else None,
+            building.focuser_of(focuser, read(FocuserSaid, said[DevicePart.FOCUSER])) if focuser else None,
             building.hands_of(own, of_camera),
-            building.cover_of(cover, read(LightSaid, said[PartKind.COVER])) if cover else None,
+            building.cover_of(cover, read(LightSaid, said[DevicePart.COVER])) if cover else None,
+            building.mount_of(mount, read(MountSaid, said[DevicePart.MOUNT])) if mount else None,
+            AlpacaSafety(safety) if safety else None,
+            AlpacaWeather(weather) if weather else None,
         )
+
+    @staticmethod
+    def _light(
+        attached: dict[DevicePart, AttachedDevice], device: AlpacaDevice, typed: tuple[int, int] | None
+    ) -> AlpacaPanel | AlpacaLamp | None:
+        one = attached[DevicePart.LIGHT]
+        if one.kind == "switch":
+            return building.lamp_of(device, read(SwitchSaid, one.said), one.port)
+        return building.panel_of(device, read(LightSaid, one.said), typed)
 
     def device(self, one: AttachedDevice) -> AlpacaDevice:
         """Where a device is asked."""

@@ -41,6 +41,7 @@ from grayshelf.library.step_records import (
     SheetParams,
     ShotStats,
 )
+from grayshelf.work import by_rig
 from grayshelf.work.flats.conditions import RowConditions
 from grayshelf.work.flats.searching import Sought
 from grayshelf.work.flats.test_flats import RigTaker
@@ -391,9 +392,9 @@ class Run(SheetRun):
         masters, failed = self.built(steps)
         darks = any(s.kind == StepKind.DARKS for s in steps)
         self.unattended.warm_at_the_end()
-        cold = self.devices.camera.cooler().set_point_c is not None
-        cover = self.devices.cover
-        by_hand = cover is None or not cover.is_light
-        todo = afterwards(darks, has_cover=cover is not None, panel_by_hand=by_hand, cold=cold)
-        failed = (*failed, *self.unattended.told(steps), *self.deadline.told(steps))
+        cold = by_rig.is_cold(self.devices)
+        by_hand = not by_rig.faces_light(self.rig, self.devices)
+        todo = afterwards(darks, self.devices.cover is not None, by_hand, cold)
+        left = by_rig.go_home(self.library, self.rig.id, self.devices, self.control.cancel)
+        failed = (*failed, *self.unattended.told(steps), *self.deadline.told(steps), *filter(None, [left]))
         return JobResult(f"{frames} frames shot, {masters} masters built", failed, (*todo, *own))

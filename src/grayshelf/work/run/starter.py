@@ -18,6 +18,7 @@ from grayshelf.library.library import Library
 from grayshelf.library.models import Job, Rig, RunStep
 from grayshelf.library.records import as_kept, read
 from grayshelf.library.step_records import JobResult, RunJob, SheetParams, ShotStats
+from grayshelf.work.by_rig import note_weather
 from grayshelf.work.flats.finding import started_now
 from grayshelf.work.gates import gate_step
 from grayshelf.work.job_states import OPEN, StepState
@@ -116,8 +117,11 @@ class RunStarter:
             raise DeviceError(
                 "No devices are connected to this rig, so the run cannot go on.", "Connect them."
             )
+        note_weather(self.library, rig.id, devices, begins=True)
         try:
-            return Run(Working(self.library, self.runner, devices, control)).do()
+            result = Run(Working(self.library, self.runner, devices, control)).do()
+            note_weather(self.library, rig.id, devices, begins=False)
+            return result
         finally:
             # A series that was cut short has frames too: they stand on the shelf, and ask for what they lack.
             group_new_frames(self.library)

@@ -24,6 +24,7 @@ from grayshelf.library.reminders import reminders_of
 from grayshelf.library.rig_terms import camera_of, house_rules_of, traits_at, wishes_of
 from grayshelf.library.shelf_levels import sky_electrons
 from grayshelf.library.sites import zone_of
+from grayshelf.work.by_rig import faces_light
 from grayshelf.work.flats.conditions import camera_size
 from grayshelf.work.run.choice import AS_USUAL, SheetChoice, frame_choices
 from grayshelf.work.run.cooling import cooling_seen
@@ -132,7 +133,7 @@ def plan_for(
         rows,
         darks,
         pace,
-        panel_by_hand=cover is None or not cover.is_light,
+        panel_by_hand=devices is None or not faces_light(rig, devices),
         cover=cover is not None,
         dimmable=devices is not None and devices.panel is not None,
         moves_focus=devices is not None and devices.focuser is not None,

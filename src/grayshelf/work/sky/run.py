@@ -32,6 +32,7 @@ from grayshelf.library.step_records import (
     SkyOutcome,
     TwilightJob,
 )
+from grayshelf.work import by_rig
 from grayshelf.work.gates import is_gate
 from grayshelf.work.job_states import OPEN, StepState
 from grayshelf.work.masters_after import group_new_frames
@@ -358,4 +359,5 @@ class TwilightRun(Stepwise):
         for reason in dict.fromkeys(why for _, why in short):
             rows = ", ".join(f"{s.filter_code} {s.done} of {s.count}" for s, why in short if why == reason)
             said += f"; {rows}: {reason}"
-        return JobResult(said)
+        left = by_rig.go_home(self.library, self.rig.id, self.devices, self.control.cancel)
+        return JobResult(said, tuple(filter(None, [left])))

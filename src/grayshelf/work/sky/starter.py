@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 from typing import Any
 
 from sqlalchemy import select
@@ -134,7 +135,9 @@ def _gate(ahead: Ahead, devices: RigDevices | None) -> Gate:
         by_hand.append(f"focus at {first.focus:,.0f}")
     if (devices is None or devices.rotator is None) and first.angle_deg is not None:
         by_hand.append(f"camera at {first.angle_deg:.1f}°")
-    return zenith(by_hand, f"{first.lights_of:%-d %b}" if first.lights_of else "")
+    asked = zenith(by_hand, f"{first.lights_of:%-d %b}" if first.lights_of else "")
+    alone = devices is not None and devices.mount is not None and not by_hand
+    return replace(asked, needs_person=not alone)
 
 
 def newest_twilight(session: Session, rig_id: int) -> Job | None:

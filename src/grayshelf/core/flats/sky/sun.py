@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta
 from functools import cache, lru_cache
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -45,10 +46,12 @@ def _turn_evenly() -> None:
 def sun_altitudes(
     latitude_deg: float, longitude_deg: float, times: Sequence[datetime]
 ) -> NDArray[np.float64]:
-    """Altitude of the sun's centre in degrees, without refraction, at aware times.
+    """Altitude of the sun's centre in degrees, without refraction, at aware times."""
+    return np.asarray(_sun(latitude_deg, longitude_deg, times).alt.deg, np.float64)
 
-    Astropy's sun over an earth that turns evenly: a second of time is nothing here.
-    """
+
+def _sun(latitude_deg: float, longitude_deg: float, times: Sequence[datetime]) -> Any:
+    """Astropy's sun over an earth that turns evenly: a second of time is nothing here."""
     # Loaded when a sun is asked for: it takes as long as the rest of a start.
     from astropy import units as u
     from astropy.coordinates import AltAz, EarthLocation, get_sun
@@ -57,7 +60,12 @@ def sun_altitudes(
     _turn_evenly()
     where = EarthLocation(lat=latitude_deg * u.deg, lon=longitude_deg * u.deg)
     at = Time(list(times))
-    return np.asarray(get_sun(at).transform_to(AltAz(obstime=at, location=where)).alt.deg, np.float64)
+    return get_sun(at).transform_to(AltAz(obstime=at, location=where))
+
+
+def sun_azimuth(latitude_deg: float, longitude_deg: float, at: datetime) -> float:
+    """Azimuth of the sun's centre in degrees, from north through east, at an aware time."""
+    return float(_sun(latitude_deg, longitude_deg, [at]).az.deg[0])
 
 
 @dataclass(frozen=True, eq=False)
