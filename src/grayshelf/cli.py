@@ -59,7 +59,8 @@ def _parser() -> tuple[argparse.ArgumentParser, dict[str, Command]]:
     rig.add_argument("--port", type=int, default=11_111)
     rig.add_argument("--size", choices=["tiny", "small", "full"], default="small", help="size of the sensors")
     rig.add_argument("--rate", type=float, default=1.0, help="how many times faster exposures and moves pass")
-    rig.add_argument("--folder", type=Path, help="where it is kept how the rigs stand; else they start anew")
+    rig.add_argument("--folder", type=Path, help="where it is kept how the rigs stand, from start to start")
+    rig.add_argument("--fresh", action="store_true", help="let the rigs stand as at their first start")
     rig.add_argument("--lan", action="store_true", help="serve this network, not only this machine")
     spec = commands.add_parser("openapi", help="write the OpenAPI document")
     spec.add_argument("out", type=Path)
@@ -93,7 +94,8 @@ def main(arguments: list[str] | None = None) -> int:
         if args.command == "rig":
             from grayshelf.served_rig.serving import serve_rig
 
-            serve_rig(args.port, args.size, args.rate, args.folder, lan=args.lan)
+            folder = args.folder or Path(platformdirs.user_state_dir("grayshelf")) / "rig"
+            serve_rig(args.port, args.size, args.rate, folder, lan=args.lan, fresh=args.fresh)
             return 0
         if args.command == "openapi":
             write_openapi(args.out)

@@ -24,6 +24,7 @@ from grayshelf.core.frames.write import InputRecord, write_frame, write_master
 from grayshelf.core.pictures import parts as rows_at_a_time
 from grayshelf.core.pictures.parts import Whole
 from grayshelf.core.pictures.quantiles import quantile_of
+from grayshelf.core.pictures.stretch import stretch
 from grayshelf.library.file_parts import FileParts
 from grayshelf.library.files import write_new
 
@@ -131,3 +132,9 @@ def test_a_masters_checksums_are_those_of_the_standard(seed):
         fits.open(io.BytesIO(damaged), checksum=True),
     ):
         pass
+
+
+def test_a_frame_of_one_level_is_shown_gray():
+    """As of a test shot that is full: it is not dark."""
+    full = stretch(np.full((20, 30), 65_535.0, np.float32))
+    assert (full.picture == 128).all() and full.black == full.white == 65_535.0

@@ -40,14 +40,23 @@ def attached_to(rig: Rig) -> dict[DevicePart, AttachedDevice]:
     return {DevicePart(part): read(AttachedDevice, kept) for part, kept in (rig.attached or {}).items()}
 
 
+#: What moves nothing, but tells something.
+TELLS = (DevicePart.SAFETY, DevicePart.WEATHER)
+
+
 def moved(part: DevicePart) -> str:
     """How a part's line on the sheet is called."""
-    return f"{part.value} moved by"
+    return f"{part.value} told by" if part in TELLS else f"{part.value} moved by"
+
+
+def by_nobody(part: DevicePart) -> str:
+    """What stands on that line where no device is chosen."""
+    return "nobody" if part in TELLS else MovedBy.HAND.value
 
 
 def read_attached(session: Session, rig: Rig) -> dict[str, Any]:
     """All of them as a sheet: each part with its device, or that a hand moves it."""
-    return {moved(part): (rig.attached or {}).get(part.value, MovedBy.HAND.value) for part in DevicePart}
+    return {moved(part): (rig.attached or {}).get(part.value, by_nobody(part)) for part in DevicePart}
 
 
 def write_attached(library: Library, session: Session, rig: Rig, values: Mapping[str, Any]) -> None:

@@ -88,7 +88,7 @@ class Answering(threading.Thread):
         self._socket.close()
 
 
-def serve_rig(port: int, size: str, rate: float, folder: Path | None, *, lan: bool) -> None:
+def serve_rig(port: int, size: str, rate: float, folder: Path, *, lan: bool, fresh: bool) -> None:
     """Serve the simulated rigs until it is ended.
 
     Raises
@@ -96,8 +96,10 @@ def serve_rig(port: int, size: str, rate: float, folder: Path | None, *, lan: bo
     GrayShelfError
         Where the port is in use.
     """
-    if folder is not None:
-        folder.mkdir(parents=True, exist_ok=True)
+    folder.mkdir(parents=True, exist_ok=True)
+    if fresh:
+        for kept in folder.glob("rig-*.json"):
+            kept.unlink()
     faults = Faults()
     worlds = make_worlds(size, SimulatedClock(datetime.now(UTC), rate), folder)
     app = make_app(make_devices(worlds, faults), faults, str(SITE["name"]))

@@ -50,11 +50,11 @@ function Line({ rig, part, busy }: { rig: number; part: Part; busy: boolean }) {
           </Button>
           <Button
             look="link"
-            aria-label={`Move the ${part.title.toLowerCase()} by hand again`}
+            aria-label={`Let the ${part.title.toLowerCase()} go`}
             disabled={busy || letGo.isPending}
             onClick={() => letGo.mutate(undefined)}
           >
-            By hand again
+            Let it go
           </Button>
         </span>
       )}
@@ -115,7 +115,7 @@ function Answered({ device, titles, busy, onChoose }: Choosing & { device: Found
         <span className="num text-s text-ink2">
           {device.kind} {device.number}
         </span>
-        {device.moves && <span className="block text-s text-ink2">moves the {device.moves}</span>}
+        {device.moves && <span className="block text-s text-ink2">{device.moves}</span>}
       </span>
       {device.kind === "switch" ? (
         <Ports device={device} busy={busy} onChoose={onChoose} />

@@ -43,6 +43,7 @@ def stretch(pixels: NDArray[np.float32], low: float = 0.5, high: float = 99.5) -
         return Stretched(np.zeros(pixels.shape, np.uint8), 0.0, 0.0)
     black, white = (float(v) for v in np.percentile(finite, [low, high]))
     if white <= black:
-        white = black + 1e-6
+        # One level all over, as of a frame that is full: neither black nor white.
+        return Stretched(np.full(pixels.shape, 128, np.uint8), black, white)
     scaled = np.clip((np.nan_to_num(pixels, nan=black) - black) / (white - black), 0.0, 1.0)
     return Stretched((scaled * 255).astype(np.uint8), black, white)

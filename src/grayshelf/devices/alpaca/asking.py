@@ -12,7 +12,8 @@ import itertools
 import json
 import threading
 import time
-from collections.abc import Awaitable, Callable, Mapping
+from collections.abc import Awaitable, Callable, Iterator, Mapping
+from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Any, TypeVar
 
@@ -197,7 +198,8 @@ class AlpacaDevice:
             Where it is called off.
         """
         asked, number = self._numbered(values)
-        reply = self.server.get(self._path(what), asked, within_s=within_s, cancel=cancel)
+        with self._named():
+            reply = self.server.get(self._path(what), asked, within_s=within_s, cancel=cancel)
         return self.value_in(reply, number)
 
     def put(
@@ -205,20 +207,22 @@ class AlpacaDevice:
     ) -> Any:
         """Have the device do something; raises as `get`."""
         asked, number = self._numbered(values)
-        reply = self.server.put(self._path(what), asked, within_s=within_s, cancel=cancel)
+        with self._named():
+            reply = self.server.put(self._path(what), asked, within_s=within_s, cancel=cancel)
         return self.value_in(reply, number)
 
     def image(self, most_bytes: int, within_s: float, cancel: threading.Event | None) -> tuple[Reply, int]:
         """The picture that is ready, as it came, and the number that the question bore."""
         asked, number = self._numbered({})
-        reply = self.server.get(
-            self._path("imagearray"),
-            asked,
-            within_s=within_s,
-            accept=f"{IMAGE_BYTES}, application/json;q=0.5",
-            most_bytes=most_bytes,
-            cancel=cancel,
-        )
+        with self._named():
+            reply = self.server.get(
+                self._path("imagearray"),
+                asked,
+                within_s=within_s,
+                accept=f"{IMAGE_BYTES}, application/json;q=0.5",
+                most_bytes=most_bytes,
+                cancel=cancel,
+            )
         return reply, number
 
     def has(self, what: str) -> Any:
@@ -246,6 +250,16 @@ class AlpacaDevice:
             if time.monotonic() > give_up:
                 raise NotAnswering(f"{self.name} does not get connected by its program.")
             time.sleep(0.25)
+
+    @contextmanager
+    def _named(self) -> Iterator[None]:
+        """What a server did not answer is told of the device."""
+        try:
+            yield
+        except NotAnswering as error:
+            raise NotAnswering(
+                f"{self.name} is out of reach. {error.message}", cut_off=error.cut_off
+            ) from error
 
     def _path(self, what: str) -> str:
         return f"/api/v1/{self.kind}/{self.number}/{what}"

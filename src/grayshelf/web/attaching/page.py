@@ -13,7 +13,7 @@ from grayshelf.devices.alpaca.building import by_codes
 from grayshelf.devices.alpaca.discovery import FoundServer
 from grayshelf.devices.alpaca.saying import CameraSaid, FocuserSaid, LightSaid, RotatorSaid, Said, WheelSaid
 from grayshelf.devices.alpaca.saying_around import MountSaid, Port, SafetySaid, SwitchSaid, WeatherSaid
-from grayshelf.library.attached import AttachedDevice, attached_to
+from grayshelf.library.attached import TELLS, AttachedDevice, attached_to
 from grayshelf.library.library import Library
 from grayshelf.library.models import Rig
 from grayshelf.web.attaching.schemas import (
@@ -26,16 +26,16 @@ from grayshelf.web.attaching.schemas import (
 from grayshelf.web.common import in_words
 from grayshelf.work.rigs.attaching import KINDS_OF, differs, said_of
 
-_TITLES = {
+TITLES = {
     DevicePart.CAMERA: "Camera",
-    DevicePart.FILTERS: "Filters",
+    DevicePart.FILTERS: "Filter wheel",
     DevicePart.LIGHT: "Light",
     DevicePart.COVER: "Cover",
     DevicePart.ROTATOR: "Rotator",
     DevicePart.FOCUSER: "Focuser",
     DevicePart.MOUNT: "Mount",
-    DevicePart.SAFETY: "Safety",
-    DevicePart.WEATHER: "Weather",
+    DevicePart.SAFETY: "Safety monitor",
+    DevicePart.WEATHER: "Weather station",
 }
 
 
@@ -43,16 +43,16 @@ def attached_page(library: Library, session: Session, rig: Rig, *, busy: bool) -
     """The parts that a device can move, each with the one that does."""
     attached = attached_to(rig)
     zone = library.zone(session)
-    otherwise = "the demo’s own rig" if rig.devices and DevicePart.CAMERA not in attached else "by hand"
+    by = "the demo’s own rig" if rig.devices and DevicePart.CAMERA not in attached else "by hand"
     parts = []
     for part, kinds in KINDS_OF.items():
         one = attached.get(part)
         out = AttachedPartOut(
             part=part,
-            title=_TITLES[part],
+            title=TITLES[part],
             kinds=list(kinds),
             name="",
-            otherwise=otherwise,
+            otherwise="none" if part in TELLS else by,
             where="",
             says=[],
             differs=[],
@@ -77,8 +77,8 @@ def _words(rig: Rig, attached: dict[DevicePart, AttachedDevice]) -> str:
         return "Until a camera is chosen, the demo’s own rig shoots."
     if DevicePart.CAMERA not in attached:
         return "No camera is chosen yet: until then your own program shoots, and hands set the rest."
-    train = [p for p in _TITLES if p not in (DevicePart.SAFETY, DevicePart.WEATHER)]
-    by_hand = [_TITLES[part].lower() for part in train if part not in attached]
+    train = [p for p in TITLES if p not in TELLS]
+    by_hand = [TITLES[part].lower() for part in train if part not in attached]
     rest = f" By hand: {in_words.listed(by_hand)}." if by_hand else ""
     return f"Runs, searches and exercises drive {in_words.several(len(attached), 'device')}.{rest}"
 
@@ -177,7 +177,7 @@ def found_out(session: Session, servers: Sequence[FoundServer]) -> DevicesFoundO
     for rig in session.scalars(select(Rig)):
         for part, one in attached_to(rig).items():
             key = (one.address, one.kind, one.number)
-            moves.setdefault(key, []).append(f"{_TITLES[part].lower()} of {rig.name}")
+            moves.setdefault(key, []).append(f"{TITLES[part].lower()} of {rig.name}")
     outs = [
         FoundServerOut(
             address=_short(server.address),

@@ -7,7 +7,7 @@ from apiflask import APIBlueprint
 from grayshelf.core.errors import NotFound
 from grayshelf.core.rigs.device_parts import DevicePart
 from grayshelf.library.library import Library
-from grayshelf.web.attaching.page import attached_page, found_out, port_words
+from grayshelf.web.attaching.page import TITLES, attached_page, found_out, port_words
 from grayshelf.web.attaching.schemas import AttachedOut, ChosenIn, DevicesFoundOut, LookIn, PortOut, PortsOut
 from grayshelf.web.context import the_context
 from grayshelf.web.rigs.schemas import SheetChangedOut
@@ -77,10 +77,17 @@ def let_device_go(rig_id: int, part: str) -> SheetChangedOut:
     with context.runner.changing:
         context.runner.refuse_if_busy(rig_id)
         with library.db.session() as session:
+            chosen = attaching.chosen_for(library.rig(session, rig_id), _part(part))
             change = attaching.let_go(library, session, library.rig(session, rig_id), _part(part))
             change_id = change.id if change is not None else None
     _changed()
-    return SheetChangedOut(message=f"The {_part(part).value} is moved by hand again.", change_id=change_id)
+    return SheetChangedOut(
+        message=f"{chosen.name} is this rig’s {_called(_part(part))} no more.", change_id=change_id
+    )
+
+
+def _called(part: DevicePart) -> str:
+    return TITLES[part].lower()
 
 
 def _part(name: str) -> DevicePart:
@@ -102,7 +109,9 @@ def _try_and_keep(rig_id: int, part: DevicePart, chosen: attaching.Chosen) -> Sh
             change = attaching.attach(library, session, library.rig(session, rig_id), part, device)
             change_id = change.id if change is not None else None
     _changed()
-    return SheetChangedOut(message=f"{device.name} answers and moves the {part.value}.", change_id=change_id)
+    return SheetChangedOut(
+        message=f"{device.name} answers: it is this rig’s {_called(part)} now.", change_id=change_id
+    )
 
 
 def _changed() -> None:

@@ -11,7 +11,7 @@ from grayshelf.core.errors import Conflict, NotFound
 from grayshelf.core.rigs.addresses import read_address
 from grayshelf.core.rigs.device_differs import CameraKnown, camera_differs, light_differs, wheel_differs
 from grayshelf.core.rigs.device_parts import DevicePart
-from grayshelf.core.rigs.train import MovedBy, TrainFacts
+from grayshelf.core.rigs.train import TrainFacts
 from grayshelf.devices.alpaca.building import by_codes
 from grayshelf.devices.alpaca.discovery import FoundServer, ask_server, look_for_servers
 from grayshelf.devices.alpaca.saying import (
@@ -32,7 +32,7 @@ from grayshelf.devices.alpaca.saying_around import (
     WeatherSaid,
     switch_says,
 )
-from grayshelf.library.attached import AttachedDevice, attached_to, moved
+from grayshelf.library.attached import AttachedDevice, attached_to, by_nobody, moved
 from grayshelf.library.library import Library
 from grayshelf.library.models import CardChange, Rig
 from grayshelf.library.records import as_kept, read
@@ -165,7 +165,7 @@ def chosen_for(rig: Rig, part: DevicePart) -> Chosen:
 def let_go(library: Library, session: Session, rig: Rig, part: DevicePart) -> CardChange | None:
     """Move a part by hand again."""
     chosen_for(rig, part)
-    return change_sheet(library, session, rig, DEVICES, {moved(part): MovedBy.HAND.value})
+    return change_sheet(library, session, rig, DEVICES, {moved(part): by_nobody(part)})
 
 
 def said_of(one: AttachedDevice) -> Said:
