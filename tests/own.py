@@ -51,6 +51,14 @@ class Own:
             time.sleep(0.05)
         raise AssertionError("the job did not end")
 
+    def wait_until_idle(self) -> None:
+        """Wait until no job goes on, nor one that another began."""
+        for _ in range(3600):
+            if not self.client.get("/api/jobs").json["alive"]:
+                return
+            time.sleep(0.02)
+        raise AssertionError("the jobs do not end")
+
     def scan(self, folder: Path):
         """Name a folder, or scan it again; the ended job."""
         answer = self.client.post("/api/folders", json={"path": str(folder)})

@@ -22,6 +22,7 @@ from grayshelf.web.access.codes import Access, in_fours
 from grayshelf.web.app import MOST_BODY_BYTES, create_app, kept_beside, warm_up
 from grayshelf.web.context import Context, make_context, make_runner
 from grayshelf.work.backups import NightlyBackup
+from grayshelf.work.fetching_at_dawn import DawnFetch
 from grayshelf.work.folder_watch import FolderWatch
 from grayshelf.work.scan import find_own_files
 
@@ -124,6 +125,7 @@ def _serve(context: Context, listening: socket.socket) -> None:
         _say_where(context.access, listening.getsockname()[1])
     print(f"Gray Shelf is at {address}   (Ctrl+C ends it)", flush=True)
     nightly, watch = NightlyBackup(context.library), FolderWatch(context.library, context.runner)
+    fetching = DawnFetch(context.library, context.runner)
     try:
         waitress.serve(
             app,
@@ -141,6 +143,7 @@ def _serve(context: Context, listening: socket.socket) -> None:
         )
     finally:
         watch.end()
+        fetching.end()
         nightly.end()
         context.runner.shut_down()
         keep(context.library, kept_beside(context.library))

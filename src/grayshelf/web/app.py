@@ -28,6 +28,8 @@ from grayshelf.web.attaching.routes import api as attaching
 from grayshelf.web.bench.routes import bench
 from grayshelf.web.context import Context, put_context
 from grayshelf.web.errors import problem, register_errors
+from grayshelf.web.fetching.giving import api as giving
+from grayshelf.web.fetching.routes import api as fetching
 from grayshelf.web.filing.routes import api as filing
 from grayshelf.web.flats.routes import flats
 from grayshelf.web.guard import guard
@@ -147,6 +149,8 @@ def create_app(context: Context) -> APIFlask:
         sending,
         access,
         attaching,
+        giving,
+        fetching,
     ):
         app.register_blueprint(place)
     name_schemas_plainly(app)

@@ -15,6 +15,7 @@ from grayshelf.work.backups import BACKUP, back_up_by_job
 from grayshelf.work.bench.starter import Bench
 from grayshelf.work.build import build_sets
 from grayshelf.work.events import Broker
+from grayshelf.work.fetching import FETCH, PUT, fetch, put_on_stick
 from grayshelf.work.filing import (
     DELETE,
     FILE,
@@ -84,6 +85,8 @@ def make_runner(library: Library) -> tuple[JobRunner, Broker]:
     runner.register(SAID_COPIES, lambda control, params: write_said_copies(library, control, params))
     runner.register(VERIFY, lambda control, params: verify(library, control, params))
     runner.register(HAND_OVER, lambda control, params: hand_over(library, control, params))
+    runner.register(FETCH, lambda control, params: fetch(library, runner, control, params))
+    runner.register(PUT, lambda control, params: put_on_stick(library, control, params))
     runner.register("held", lambda control, params: hold_by_job(library, control, params))
     return runner, broker
 

@@ -45,7 +45,7 @@ log = logging.getLogger(__name__)
 #: Jobs that work with a rig: they go on beside others, and can be paused.
 WITH_RIG = ("run", "offset", "gain", "flats", "twilight")
 #: Other work that can be paused.
-CAN_PAUSE = (*WITH_RIG, "file", "unfile")
+CAN_PAUSE = (*WITH_RIG, "file", "unfile", "fetch", "put on a stick")
 #: Jobs that nobody waits for: they go on beside scans and builds, which need not wait for them either.
 ASIDE = ("look",)
 #: Rigs that may work at once.

@@ -14,7 +14,7 @@ _HOST = re.compile(r"[a-z0-9]([a-z0-9_.-]{0,250}[a-z0-9])?\.?", re.IGNORECASE)
 _BAD = "Write it as 192.168.1.20:11111, or with a name in place of the number."
 
 
-def read_address(typed: str) -> str:
+def read_address(typed: str, usual_port: int = USUAL_PORT) -> str:
     """An address as it is asked: ``http://host:port``, the usual port where none is typed.
 
     Raises
@@ -29,10 +29,10 @@ def read_address(typed: str) -> str:
     except ValueError as error:
         raise Conflict(f"'{text}' has no port that can be: {error}.", _BAD) from error
     if parts.scheme.lower() != "http":
-        raise Conflict("Devices that speak Alpaca are asked over http.", _BAD)
+        raise Conflict("Only what is served over http is asked.", _BAD)
     if not host or parts.username is not None or parts.path not in ("", "/") or parts.query or parts.fragment:
-        raise Conflict(f"'{text}' is no address of a device: it is host and port alone.", _BAD)
-    return f"http://{_host(host, text)}:{port if port is not None else USUAL_PORT}"
+        raise Conflict(f"'{text}' is no address: that is host and port alone.", _BAD)
+    return f"http://{_host(host, text)}:{port if port is not None else usual_port}"
 
 
 def _host(host: str, text: str) -> str:
@@ -40,6 +40,6 @@ def _host(host: str, text: str) -> str:
         number = ipaddress.ip_address(host)
     except ValueError:
         if not _HOST.fullmatch(host):
-            raise Conflict(f"'{text}' is no address of a device.", _BAD) from None
+            raise Conflict(f"'{text}' is no address.", _BAD) from None
         return host.lower()
     return f"[{number}]" if number.version == 6 else str(number)

@@ -68,6 +68,14 @@ def clock(when: datetime, zone: ZoneInfo) -> str:
     return when.astimezone(zone).strftime("%H:%M")
 
 
+def night_title(night: str) -> str:
+    """A night as ISO 8601 has it, as '18 Oct 2026'; what has none is told so."""
+    try:
+        return day(date.fromisoformat(night))
+    except ValueError:
+        return "of no night"
+
+
 def several(count: int, one: str, many: str | None = None) -> str:
     """'1 light', '34 lights'."""
     return f"{count:,} {one if count == 1 else many or one + 's'}"
