@@ -12,6 +12,7 @@ import { useSheetWishes } from "./parts/useSheetWishes";
 import { Bench } from "./places/bench/Bench";
 import { Intake } from "./places/intake/Intake";
 import { FileAway } from "./places/intake/file/FileAway";
+import { Other } from "./places/intake/other/Other";
 import { Room } from "./places/intake/room/Room";
 import { Mend } from "./places/intake/mend/Mend";
 import { Nights } from "./places/nights/Nights";
@@ -112,6 +113,7 @@ export function App() {
               <Route path="/intake/file" element={<FileAway />} />
               <Route path="/intake/mend" element={<Mend />} />
               <Route path="/intake/room" element={<Room />} />
+              <Route path="/intake/other" element={<Other />} />
               <Route path="/rigs" element={<Rigs key={here.rig?.id} />} />
               <Route path="*" element={<Navigate to={start} replace />} />
             </Routes>

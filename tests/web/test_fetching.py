@@ -90,7 +90,7 @@ def test_what_is_new_is_shown_fetched_once_and_stands_on_the_shelf(own, telescop
     number = added.json["number"]
     new = client.post("/api/fetching/new", json={"giver": number}).json
     assert new["frames"] == 10 and [n["title"] for n in new["nights"]] == ["19 Oct 26", "18 Oct 26"]
-    assert new["nights"][1]["words"] == "6 dark"
+    assert new["nights"][1]["words"] == "6 darks"
     job = client.post("/api/fetching/fetch", json={"giver": number, "nights": ["2026-10-18"]}).json
     ended = own.ended(job["id"])
     assert ended["state"] == "done" and "6 frames fetched" in ended["message"], ended
@@ -104,9 +104,9 @@ def test_what_is_new_is_shown_fetched_once_and_stands_on_the_shelf(own, telescop
         assert path.read_bytes() == original.read_bytes()
     new = client.post("/api/fetching/new", json={"giver": number}).json
     assert new["frames"] == 4 and new["there"] == 10
-    # Once more with all of it: only what is not here comes; with the second fetch a rig is there for the log.
+    # Once more with all of it: only what is not here comes; its lights make a rig, which the night's log belongs to.
     ended = own.ended(client.post("/api/fetching/fetch", json={"giver": number}).json["id"])
-    assert "4 frames fetched" in ended["message"], ended
+    assert "4 frames fetched" in ended["message"] and "1 night’s log" in ended["message"], ended
     own.wait_until_idle()
     assert own.ended(client.post("/api/fetching/fetch", json={"giver": number}).json["id"])[
         "message"

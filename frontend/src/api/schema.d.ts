@@ -368,6 +368,349 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/fetching/fetch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Fetch what is new there: all of it, or some nights. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["FetchIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["JobOut"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/fetching/givers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Other Gray Shelves that are fetched from. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["GiversOut"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Name another Gray Shelf, by its address and code. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["GiverIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["GiverOut"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/fetching/givers/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Fetch from it at each dawn, or only when asked. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["DawnIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["GiverOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        /** Take it off the list. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/fetching/new": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What is new there, by night and kind. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["FetchIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["NewThereOut"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/fetching/own-nights": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What could be put on a stick. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["OwnNightsOut"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/fetching/put": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put nights on a stick, or into any other folder, for another Gray Shelf. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["PutIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["JobOut"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/filing": {
         parameters: {
             query?: never;
@@ -8172,6 +8515,14 @@ export interface components {
             verdict: string;
         };
         /**
+         * DawnIn
+         * @description Whether it is fetched from by itself.
+         */
+        DawnIn: {
+            /** At Dawn */
+            at_dawn: boolean;
+        };
+        /**
          * DeadOut
          * @description A pixel that was left out.
          */
@@ -8416,6 +8767,27 @@ export interface components {
             /** Path */
             path: string;
             sort: components["schemas"]["Sort"];
+        };
+        /**
+         * FetchIn
+         * @description What to fetch.
+         */
+        FetchIn: {
+            /**
+             * Folder
+             * @default null
+             */
+            folder: string | null;
+            /**
+             * Giver
+             * @default null
+             */
+            giver: number | null;
+            /**
+             * Nights
+             * @default null
+             */
+            nights: string[] | null;
         };
         /**
          * FigureOut
@@ -9575,6 +9947,41 @@ export interface components {
             /** Title */
             title: string;
         };
+        /**
+         * GiverIn
+         * @description Another Gray Shelf, by its address and code.
+         */
+        GiverIn: {
+            /** Address */
+            address: string;
+            /**
+             * Code
+             * @default
+             */
+            code: string;
+        };
+        /**
+         * GiverOut
+         * @description Another Gray Shelf.
+         */
+        GiverOut: {
+            /** Address */
+            address: string;
+            /** At Dawn */
+            at_dawn: boolean;
+            /** Name */
+            name: string;
+            /** Number */
+            number: number;
+        };
+        /**
+         * GiversOut
+         * @description Those on the list.
+         */
+        GiversOut: {
+            /** Givers */
+            givers: components["schemas"]["GiverOut"][];
+        };
         HTTPError: {
             detail?: Record<string, never>;
             message?: string;
@@ -10712,6 +11119,22 @@ export interface components {
             message: string;
         };
         /**
+         * NewThereOut
+         * @description What is new there.
+         */
+        NewThereOut: {
+            /** Frames */
+            frames: number;
+            /** Name */
+            name: string;
+            /** Nights */
+            nights: components["schemas"]["SharedNightOut"][];
+            /** There */
+            there: number;
+            /** Words */
+            words: string;
+        };
+        /**
          * NewerOut
          * @description Something that a master can be held against.
          */
@@ -11019,6 +11442,14 @@ export interface components {
             title: string;
             /** Why */
             why: string;
+        };
+        /**
+         * OwnNightsOut
+         * @description What could be put on a stick.
+         */
+        OwnNightsOut: {
+            /** Nights */
+            nights: components["schemas"]["SharedNightOut"][];
         };
         /**
          * PanelOut
@@ -11393,6 +11824,16 @@ export interface components {
             spellings: components["schemas"]["SpellingOut"][];
             /** Title */
             title: string;
+        };
+        /**
+         * PutIn
+         * @description What to put on a stick.
+         */
+        PutIn: {
+            /** Folder */
+            folder: string;
+            /** Nights */
+            nights: string[];
         };
         /**
          * QuestionOut
@@ -12275,6 +12716,22 @@ export interface components {
             x: number;
             /** Y */
             y: number;
+        };
+        /**
+         * SharedNightOut
+         * @description Frames of one night, by kind.
+         */
+        SharedNightOut: {
+            /** Frames */
+            frames: number;
+            /** Night */
+            night: string;
+            /** Size */
+            size: string;
+            /** Title */
+            title: string;
+            /** Words */
+            words: string;
         };
         /**
          * SharedOut

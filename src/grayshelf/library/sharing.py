@@ -16,7 +16,7 @@ from grayshelf.core.filing.sharing import Shared, SharedFrame, SharedNotes
 from grayshelf.library.camera_values import accepted
 from grayshelf.library.files import sha256_of
 from grayshelf.library.library import Library
-from grayshelf.library.models import CameraValue, Folder, Frame, NightLog, Rig
+from grayshelf.library.models import CameraValue, Folder, Frame, FrameSet, NightLog, Rig
 from grayshelf.library.night_log import keep_log, log_of
 from grayshelf.library.trains import standing_rigs
 
@@ -42,14 +42,24 @@ def shared_frames(session: Session) -> Iterator[SharedFrame]:
             Frame.night,
             Frame.utc,
             Frame.sha256,
+            FrameSet.is_master,
         )
+        .outerjoin(FrameSet, FrameSet.id == Frame.set_id)
         .where(Frame.state.in_(("good", "lacking")), Frame.missing_since.is_(None))
         .order_by(Frame.id)
         .execution_options(yield_per=AT_ONCE)
     )
-    for number, path, size, kind, camera, night, utc, sha256 in session.execute(query):
+    for number, path, size, kind, camera, night, utc, sha256, is_master in session.execute(query):
         yield SharedFrame(
-            str(number), path, size, kind or "", camera or "", str(night or ""), _iso(utc), sha256
+            str(number),
+            path,
+            size,
+            kind or "",
+            camera or "",
+            str(night or ""),
+            _iso(utc),
+            sha256,
+            bool(is_master),
         )
 
 

@@ -19,14 +19,18 @@ from grayshelf.library.files import drop_unfinished, give_name, sha256_of, sync_
 from grayshelf.library.folders import named_folder
 from grayshelf.library.givers import giver
 from grayshelf.library.library import Library
+from grayshelf.library.models import Job
 from grayshelf.library.records import as_kept, read
 from grayshelf.library.room import KEEP_FREE_BYTES, as_disk_full
 from grayshelf.library.sharing import file_of, hash_of, known_here, shared, take_notes
 from grayshelf.library.step_records import JobResult, ScanJob
 from grayshelf.work.giving import OtherShelf, Source, Stick
+from grayshelf.work.job_states import ALIVE
 from grayshelf.work.jobs import JobControl, JobRunner
 
 FETCH, PUT = "fetch", "put on a stick"
+#: How often it is looked whether what came was entered.
+LOOKED_AT_S = 0.2
 #: Frames of which it is told why they did not come; of more they are counted.
 MOST_TOLD = 200
 
@@ -87,9 +91,11 @@ def fetch(library: Library, runner: JobRunner, control: JobControl, params: dict
                 _enter(library, runner, count)
                 raise
         come += frame.size_bytes
+    scan = _enter(library, runner, count)
+    _wait_for(library, control, scan)
+    # Only now there are rigs that the nights' logs belong to.
     with library.db.session() as session:
         logs, values = take_notes(library, session, told.notes)
-    _enter(library, runner, count)
     if logs or values:
         library.touched()
     more = "".join(
@@ -105,12 +111,23 @@ class _NotThis(Conflict):
     """One frame does not come; the others may."""
 
 
-def _enter(library: Library, runner: JobRunner, count: int) -> None:
-    """Look through the library's own folder, which enters what came."""
-    if count:
+def _enter(library: Library, runner: JobRunner, count: int) -> int | None:
+    """Look through the library's own folder, which enters what came; the job that does it, where anything came."""
+    if not count:
+        return None
+    with library.db.session() as session:
+        folder_id = library.own_folder_id(session)
+    return runner.start("scan", "Entering what was fetched", as_kept(ScanJob(folder_id)))
+
+
+def _wait_for(library: Library, control: JobControl, job_id: int | None) -> None:
+    while job_id is not None:
         with library.db.session() as session:
-            folder_id = library.own_folder_id(session)
-        runner.start("scan", "Entering what was fetched", as_kept(ScanJob(folder_id)))
+            if session.get_one(Job, job_id).state not in ALIVE:
+                return
+        control.report(1.0, "Entering what was fetched")
+        if control.cancel.wait(LOOKED_AT_S):
+            return
 
 
 def _fetch_one(

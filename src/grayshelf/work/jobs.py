@@ -47,7 +47,7 @@ WITH_RIG = ("run", "offset", "gain", "flats", "twilight")
 #: Other work that can be paused.
 CAN_PAUSE = (*WITH_RIG, "file", "unfile", "fetch", "put on a stick")
 #: Jobs that nobody waits for: they go on beside scans and builds, which need not wait for them either.
-ASIDE = ("look",)
+ASIDE = ("look", "fetch", "put on a stick")
 #: Rigs that may work at once.
 MOST_RIGS = 64
 #: How often it is looked whether there is room on a full disk, and an end tried again that could not be written down.

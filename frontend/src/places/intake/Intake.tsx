@@ -686,6 +686,9 @@ export function Intake() {
   return (
     <div className="px-6 pb-6 max-md:px-4">
       <PageHead title={headline}>
+        <Link className="underline underline-offset-2" to="/intake/other">
+          From another Gray Shelf
+        </Link>
         {data.folders.length > 0 && (
           <>
             <Link className="underline underline-offset-2" to="/intake/mend">

@@ -30,6 +30,7 @@ class SharedFrame:
     taken: str
     """When it was exposed, in UTC, as ISO 8601; empty where that is not known."""
     sha256: str | None = None
+    is_master: bool = False
 
 
 @dataclass(frozen=True)
@@ -81,7 +82,8 @@ def by_night(frames: Sequence[SharedFrame]) -> list[NightOfKind]:
     """How many frames, and how many bytes, of each night and kind; the newest night first, what has none last."""
     found: dict[tuple[str, str], list[int]] = {}
     for frame in frames:
-        found.setdefault((frame.night, frame.kind), []).append(frame.size_bytes)
+        kind = f"master {frame.kind}" if frame.is_master else frame.kind
+        found.setdefault((frame.night, kind), []).append(frame.size_bytes)
     ordered = sorted(found.items(), key=lambda one: one[0][1])
     ordered.sort(key=lambda one: one[0][0], reverse=True)
     return [NightOfKind(night, kind, len(sizes), sum(sizes)) for (night, kind), sizes in ordered]

@@ -64,7 +64,7 @@ class FetchIn(Schema):
     nights: list[str] | None = Field(default=None, max_length=20_000)
 
 
-class NightOut(Schema):
+class SharedNightOut(Schema):
     """Frames of one night, by kind."""
 
     night: str
@@ -74,11 +74,11 @@ class NightOut(Schema):
     size: str
 
 
-class NewOut(Schema):
+class NewThereOut(Schema):
     """What is new there."""
 
     name: str
-    nights: list[NightOut]
+    nights: list[SharedNightOut]
     words: str
     frames: int
     there: int
@@ -94,7 +94,7 @@ class PutIn(Schema):
 class OwnNightsOut(Schema):
     """What could be put on a stick."""
 
-    nights: list[NightOut]
+    nights: list[SharedNightOut]
 
 
 def _library() -> Library:
@@ -147,15 +147,17 @@ def take_giver_off(number: int) -> Done:
 
 @api.post("/new")
 @api.input(FetchIn)
-@api.output(NewOut)
-def get_new(json_data: FetchIn) -> NewOut:
+@api.output(NewThereOut)
+def get_new(json_data: FetchIn) -> NewThereOut:
     """What is new there, by night and kind."""
     told, new = new_there(_library(), source_of(_library(), _job(json_data)))
     size = in_words.size(sum(f.size_bytes for f in new))
     words = (
         f"{in_words.several(len(new), 'frame')} are new there, {size}." if new else "Nothing is new there."
     )
-    return NewOut(name=told.name, nights=_nights(new), words=words, frames=len(new), there=len(told.frames))
+    return NewThereOut(
+        name=told.name, nights=_nights(new), words=words, frames=len(new), there=len(told.frames)
+    )
 
 
 @api.post("/fetch")
@@ -204,15 +206,21 @@ def _started(kind: str, title: str, job: FetchJob | PutJob) -> JobOut:
         return job_out(session.get_one(Job, job_id), library)
 
 
-def _nights(frames: list[SharedFrame]) -> list[NightOut]:
+def _of_kind(count: int, kind: str) -> str:
+    if not kind:
+        return f"{count:,} of no kind"
+    return f"{count:,} {kind}" if kind.endswith("bias") else in_words.several(count, kind)
+
+
+def _nights(frames: list[SharedFrame]) -> list[SharedNightOut]:
     found: dict[str, list[tuple[str, int, int]]] = {}
     for one in by_night(frames):
         found.setdefault(one.night, []).append((one.kind, one.frames, one.bytes))
     return [
-        NightOut(
+        SharedNightOut(
             night=night,
             title=in_words.night_title(night),
-            words=in_words.listed([f"{n:,} {kind or 'of no kind'}" for kind, n, _ in kinds]),
+            words=in_words.listed([_of_kind(n, kind) for kind, n, _ in kinds]),
             frames=sum(n for _, n, _ in kinds),
             size=in_words.size(sum(b for _, _, b in kinds)),
         )
