@@ -89,9 +89,9 @@ def _faces_sky(library: Library, rig_id: int, devices: RigDevices, cancel: Event
     return True
 
 
-def go_home(library: Library, rig_id: int, devices: RigDevices, cancel: Event) -> str:
+def go_home(library: Library, rig_id: int, devices: RigDevices | None, cancel: Event) -> str:
     """Park the mount after flats, or send it home, as was said of it; what went wrong, in a sentence."""
-    if devices.mount is None:
+    if devices is None or devices.mount is None:
         return ""
     with library.db.session() as session:
         card: MountCard = mount_card(library.rig(session, rig_id))
