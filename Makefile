@@ -61,7 +61,7 @@ lint: .stamps/python .stamps/node
 
 test: .stamps/python src/grayshelf/web/static/index.html chromium lint
 	@# Three processes on two cores, since many tests wait; those of one file share a demo, so they stay together.
-	$(PY) -m pytest -n 3 --dist loadfile
+	$(PY) -m pytest -n 3 --dist loadfile --no-loadscope-reorder
 
 # How long, how tangled and how well told the code is.
 house: .stamps/python

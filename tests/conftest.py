@@ -23,6 +23,34 @@ settings.register_profile("mutants", deadline=None, derandomize=True, max_exampl
 settings.load_profile(os.environ.get("EXAMPLES", "suite"))
 
 
+#: Files that take the longest, those that mostly wait among those that reckon: they begin first, so that at the end no process
+#: is left alone with one of them.
+LONGEST_FIRST = (
+    "browser/test_whole_way.py",
+    "reference/test_offset.py",
+    "web/test_kill.py",
+    "web/test_hostile.py",
+    "web/test_served_rig.py",
+    "web/test_upgrade.py",
+    "web/test_server.py",
+    "web/test_by_hand.py",
+    "web/test_over_restart.py",
+    "browser/test_by_hand.py",
+    "web/test_filing.py",
+    "web/test_timed_light.py",
+    "reference/test_set_checks.py",
+    "web/test_vanishing.py",
+    "web/test_plans.py",
+)
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """The longest files first, all else as it was."""
+    rank = {name: number for number, name in enumerate(LONGEST_FIRST)}
+    root = Path(__file__).parent
+    items.sort(key=lambda item: rank.get(item.path.relative_to(root).as_posix(), len(rank)))
+
+
 def made_once(tmp_path_factory, name: str, make: Callable[[Path], None]) -> Path:
     """A folder that is made once, whichever of the processes that share the tests asks first."""
     base = tmp_path_factory.getbasetemp()

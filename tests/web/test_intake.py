@@ -20,7 +20,7 @@ def own(tmp_path):
     """A library of one's own, empty, and a client."""
     library = Library(tmp_path / "library")
     runner, broker = make_runner(library)
-    app = create_app(make_context(library, runner, broker, {}))
+    app = create_app(make_context(library, runner, broker))
     yield app.test_client()
     runner.shut_down()
     library.close()
