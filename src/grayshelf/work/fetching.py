@@ -2,37 +2,33 @@
 
 from __future__ import annotations
 
-import hashlib
 import json
 import os
-from collections.abc import Callable, Sequence
-from contextlib import suppress
+from collections.abc import Sequence
 from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import Any
 
-from grayshelf.core.errors import Conflict, DiskFull, GrayShelfError
+from grayshelf.core.errors import Conflict, DiskFull
 from grayshelf.core.filing.sharing import LISTING, Shared, SharedFrame, not_here, place_here
-from grayshelf.library.arriving import ARRIVING
-from grayshelf.library.fetched import fetched_before, note_fetched
-from grayshelf.library.files import drop_unfinished, give_name, sha256_of, sync_folder, write_new
+from grayshelf.library.fetched import fetched_before
+from grayshelf.library.files import drop_unfinished, sha256_of, sync_folder, write_new
 from grayshelf.library.folders import named_folder
 from grayshelf.library.givers import giver
 from grayshelf.library.library import Library
 from grayshelf.library.models import Job
 from grayshelf.library.records import as_kept, read
-from grayshelf.library.room import KEEP_FREE_BYTES, as_disk_full
+from grayshelf.library.room import KEEP_FREE_BYTES
 from grayshelf.library.sharing import file_of, hash_of, known_here, shared, take_notes
 from grayshelf.library.step_records import JobResult, ScanJob
 from grayshelf.work.giving import OtherShelf, Source, Stick
+from grayshelf.work.incoming import Incoming
 from grayshelf.work.job_states import ALIVE
 from grayshelf.work.jobs import JobControl, JobRunner
 
 FETCH, PUT = "fetch", "put on a stick"
 #: How often it is looked whether what came was entered.
 LOOKED_AT_S = 0.2
-#: Frames of which it is told why they did not come; of more they are counted.
-MOST_TOLD = 200
 
 
 @dataclass(frozen=True)
@@ -71,27 +67,12 @@ def fetch(library: Library, runner: JobRunner, control: JobControl, params: dict
     control.report(0.0, "Asking what is new")
     told, new = new_there(library, source, job.nights)
     failed: list[str] = []
-    whole, come = sum(f.size_bytes for f in new) or 1, 0
-    count = 0
-    for number, frame in enumerate(new):
-        control.check()
-        words = f"{number + 1:,} of {len(new):,}: {frame.path.rpartition('/')[2]}"
-
-        def so_far(part: int, come: int = come, words: str = words) -> None:
-            control.report((come + part) / whole, words)
-
-        try:
-            _fetch_one(library, control, source, told.name, frame, so_far)
-            count += 1
-        except Conflict as error:
-            # One frame that does not come is told; a source that is gone ends it.
-            if isinstance(error, _NotThis) and len(failed) < MOST_TOLD:
-                failed.append(f"{frame.path}: {error.message}")
-            elif not isinstance(error, _NotThis):
-                _enter(library, runner, count)
-                raise
-        come += frame.size_bytes
-    scan = _enter(library, runner, count)
+    incoming, count = Incoming(library, control, source, told.name, new), 0
+    try:
+        count = incoming.bring(failed)
+    finally:
+        # Also where it was stopped, or the source is gone: what came is entered.
+        scan = _enter(library, runner, incoming.came)
     _wait_for(library, control, scan)
     # Only now there are rigs that the nights' logs belong to.
     with library.db.session() as session:
@@ -105,10 +86,6 @@ def fetch(library: Library, runner: JobRunner, control: JobControl, params: dict
     return JobResult(
         f"{count:,} frame{'s' if count != 1 else ''} fetched from {told.name}{more}", tuple(failed)
     )
-
-
-class _NotThis(Conflict):
-    """One frame does not come; the others may."""
 
 
 def _enter(library: Library, runner: JobRunner, count: int) -> int | None:
@@ -128,90 +105,6 @@ def _wait_for(library: Library, control: JobControl, job_id: int | None) -> None
         control.report(1.0, "Entering what was fetched")
         if control.cancel.wait(LOOKED_AT_S):
             return
-
-
-def _fetch_one(
-    library: Library,
-    control: JobControl,
-    source: Source,
-    name: str,
-    frame: SharedFrame,
-    so_far: Callable[[int], None],
-) -> None:
-    """Bring one frame to its place: gone on with where it was cut off, read back and compared before it has its name."""
-    part = _part_of(library, name, frame)
-    wanted = frame.sha256 or source.sha256(frame)
-    if len(wanted) != 64:
-        raise _NotThis("Its hash is not told there.", "Fetch it again later.")
-    target = _free_place(library, name, frame, wanted)
-    if target is None:
-        part.unlink(missing_ok=True)
-        note_fetched(library.root, name, frame, wanted, "", library.clock.now())
-        return
-    begin = part.stat().st_size if part.exists() else 0
-    if begin > frame.size_bytes:
-        part.unlink()
-        begin = 0
-    while library.room(library.root) < frame.size_bytes - begin + KEEP_FREE_BYTES:
-        control.wait_for_room(DiskFull(library.root, frame.size_bytes - begin + KEEP_FREE_BYTES))
-    part.parent.mkdir(parents=True, exist_ok=True)
-    _bring(control, source, frame, part, begin, so_far)
-    if part.stat().st_size != frame.size_bytes or sha256_of(part) != wanted:
-        part.unlink()
-        raise _NotThis("It did not come as it is there, and was dropped.", "Fetch it again.")
-    target.parent.mkdir(parents=True, exist_ok=True)
-    give_name(part, target)
-    part.unlink(missing_ok=True)
-    with suppress(OSError):
-        part.parent.rmdir()
-    sync_folder(target.parent)
-    place = target.relative_to(library.root).as_posix()
-    note_fetched(library.root, name, frame, wanted, place, library.clock.now())
-
-
-def _bring(
-    control: JobControl,
-    source: Source,
-    frame: SharedFrame,
-    part: Path,
-    begin: int,
-    so_far: Callable[[int], None],
-) -> None:
-    here = begin
-    try:
-        with part.open("ab") as stream:
-            for piece in source.pieces(frame, begin) if begin < frame.size_bytes else ():
-                control.check()
-                stream.write(piece)
-                here += len(piece)
-                if here > frame.size_bytes:
-                    break
-                so_far(here)
-            stream.flush()
-            os.fsync(stream.fileno())
-    except OSError as error:
-        full = as_disk_full(error, part.parent)
-        raise full or GrayShelfError(
-            f"{part.parent} cannot be written into ({error.strerror}).", "Put its disk right, then go on."
-        ) from error
-
-
-def _part_of(library: Library, name: str, frame: SharedFrame) -> Path:
-    """Where a frame comes to be whole: by what it is, so that the next start goes on with it."""
-    mark = json.dumps([name, frame.path, frame.size_bytes])
-    return library.root / "frames" / ARRIVING / f"{hashlib.sha256(mark.encode()).hexdigest()[:32]}.part"
-
-
-def _free_place(library: Library, name: str, frame: SharedFrame, wanted: str) -> Path | None:
-    """Where it goes; None where it is there already. Another file of its name is left alone."""
-    place = library.root / place_here(name, frame.path)
-    for number in range(1, 100):
-        there = place if number == 1 else place.with_name(f"{wanted[:8]}-{number}_{place.name}")
-        if not there.exists():
-            return there
-        if there.is_file() and there.stat().st_size == frame.size_bytes and sha256_of(there) == wanted:
-            return None
-    raise _NotThis("Too many other files have its name.", "File them elsewhere first.")
 
 
 # -- onto a stick ---------------------------------------------------------------------------------------------------
