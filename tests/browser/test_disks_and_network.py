@@ -8,8 +8,11 @@ import numpy as np
 import pytest
 from playwright.sync_api import expect
 
+from grayshelf.clock import SimulatedClock
+from grayshelf.demo.rigs import START
 from tests.browser.test_whole_way import browser
-from tests.helpers import DARK, write_fits
+from tests.helpers import DARK, LIGHT, write_fits
+from tests.served import ServedRig
 from tests.web.server import OwnServer
 
 __all__ = ["browser"]
@@ -106,3 +109,51 @@ def test_a_phone_in_another_room_gives_the_code_and_is_sent_out(browser, own):
     desk.get_by_role("button", name=re.compile("End the session of")).click()
     expect(phone.get_by_label("Access code")).to_be_visible()
     assert access["code"] not in phone.url and not phone.troubles and not desk.troubles
+
+
+def test_devices_are_asked_and_chosen_and_nights_are_fetched_from_the_other_room(browser, own, tmp_path):
+    night = tmp_path / "night"
+    for i in range(COUNT):
+        write_fits(night / f"d{i}.fits", {**DARK, "DATE-OBS": f"2026-10-18T22:0{i}:00"})
+    lights = {**LIGHT, "DATE-OBS": "2026-10-18T23:00:00"}
+    write_fits(night / "light.fits", lights)
+    own.post("/api/folders", {"path": str(night)})
+    own.until(lambda: not own.get("/api/jobs")["alive"], 60)
+    served = ServedRig(SimulatedClock(START, 60.0))
+    page = open_page(browser, f"{own.url}/rigs?part=camera", viewport={"width": 1280, "height": 900})
+    devices = page.get_by_role("region", name="Devices", exact=True)
+    devices.get_by_label("Address of the devices’ program").fill("127.0.0.1:1")
+    devices.get_by_role("button", name="Ask there").click()
+    expect(devices.get_by_text("Nothing answers at http://127.0.0.1:1.")).to_be_visible()
+    devices.get_by_label("Address of the devices’ program").fill(served.address)
+    devices.get_by_role("button", name="Ask there").click()
+    devices.get_by_role("button", name="Use as camera").first.click()
+    expect(devices.get_by_text("it is this rig’s camera now")).to_be_visible()
+    # What it says of itself, and what of that its lights say otherwise: they are no frames of this size.
+    parts = devices.get_by_label("Parts and their devices")
+    expect(parts).to_contain_text("gain 0 to 400")
+    expect(parts).to_contain_text("It says 320 × 214 pixels; its lights have 24 × 24.")
+    devices.get_by_role("button", name="Use as filter wheel").click()
+    expect(parts).to_contain_text("7 places: L, R, G, B, Ha, OIII, SII")
+    devices.get_by_role("button", name="Let the filter wheel go").click()
+    expect(parts).not_to_contain_text("7 places")
+    assert not page.troubles
+    served.cut_off()
+
+    # Another library on this machine fetches what is new here.
+    indoors = OwnServer(tmp_path / "indoors" / "library")
+    (tmp_path / "indoors").mkdir()
+    indoors.start()
+    try:
+        page = open_page(browser, f"{indoors.url}/intake", viewport={"width": 390, "height": 844})
+        page.get_by_role("link", name="From another Gray Shelf").click()
+        page.get_by_label("Its address").fill(own.url.removeprefix("http://"))
+        page.get_by_role("button", name="Add it").click()
+        expect(page.get_by_text("6 frames are new there")).to_be_visible()
+        page.get_by_role("button", name="Fetch all of it").click()
+        expect(page.get_by_text(re.compile("6 frames fetched from"))).to_be_visible(timeout=60_000)
+        expect(page.get_by_text("Nothing is new there.")).to_be_visible()
+        assert page.evaluate("document.documentElement.scrollWidth") <= 390
+        assert not page.troubles
+    finally:
+        indoors.kill()
