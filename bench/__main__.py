@@ -15,6 +15,7 @@ from bench import (
     names,
     night,
     pages,
+    phones,
     scale,
     solver,
     statistics,
@@ -37,6 +38,7 @@ PARTS = {
     "night": night,
     "transactions": transactions,
     "pages": pages,
+    "phones": phones,
     "scale": scale,
 }
 

@@ -22,6 +22,7 @@ from grayshelf.web.access.codes import Access, in_fours
 from grayshelf.web.app import MOST_BODY_BYTES, create_app, kept_beside, warm_up
 from grayshelf.web.context import Context, make_context, make_runner
 from grayshelf.work.backups import NightlyBackup
+from grayshelf.work.events import MOST_IN_NETWORK
 from grayshelf.work.fetching_at_dawn import DawnFetch
 from grayshelf.work.folder_watch import FolderWatch
 from grayshelf.work.scan import find_own_files
@@ -97,6 +98,7 @@ def _open_to_network(context: Context, lan: Lan) -> None:
     if lan.new_code:
         access.renew_code()
     context.access = access
+    context.broker.most_listeners = MOST_IN_NETWORK
 
 
 def _say_where(access: Access, port: int) -> None:

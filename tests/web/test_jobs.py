@@ -212,3 +212,27 @@ def test_the_end_of_a_job_that_cannot_be_written_down_is_written_later(own, monk
     until(lambda: state(own, job) == "done")
     assert own.ended(begin(own))["state"] == "done"
     assert Path(own.root / "logs" / "grayshelf.log").exists()
+
+
+def test_what_all_pages_ask_for_at_once_is_reckoned_once_and_never_after_a_change(own, monkeypatch):
+    from grayshelf.web.whole import routes as whole
+
+    reckoned, real = [], whole.count_all
+
+    def counted(library):
+        reckoned.append(1)
+        time.sleep(0.15)
+        return real(library)
+
+    monkeypatch.setattr(whole, "count_all", counted)
+    app = own.client.application
+    with ThreadPoolExecutor(20) as pool:
+        told = list(pool.map(lambda _: app.test_client().get("/api/state").text, range(20)))
+    assert len(reckoned) <= 2 and len(set(told)) == 1
+    before = len(reckoned)
+    own.client.put("/api/site", json={"name": "Marsh", "latitude": 1, "longitude": 2, "time_zone": "UTC"})
+    own.client.get("/api/state")
+    assert len(reckoned) == before + 1, "nothing that was reckoned before a change is told after it"
+    own.context.broker.publish("state")
+    own.client.get("/api/state")
+    assert len(reckoned) == before + 2

@@ -40,6 +40,7 @@ from grayshelf.web.looking.routes import api as looking
 from grayshelf.web.mending.routes import api as mending
 from grayshelf.web.nights.log_routes import api as night_log
 from grayshelf.web.nights.routes import api as nights
+from grayshelf.web.once_for_all import OnceForAll
 from grayshelf.web.openapi import name_schemas_plainly
 from grayshelf.web.rigs.routes import api as rigs
 from grayshelf.web.room.routes import api as room
@@ -155,6 +156,7 @@ def create_app(context: Context) -> APIFlask:
         app.register_blueprint(place)
     name_schemas_plainly(app)
     guard(app, context.access)
+    OnceForAll(context.broker, context.library).put_before(app)
     _events(app, context)
     _tell_of_sets_left_out(app, context)
     _front_end(app)
