@@ -11,7 +11,10 @@ import pytest
 
 from grayshelf.core.planning.by_hand import NBSP
 from grayshelf.core.planning.sensor_then import SensorThen
+from grayshelf.library.models import RunStep
+from grayshelf.work.job_states import StepState
 from grayshelf.work.run.changes import end_by
+from grayshelf.work.run.hand import HandRun
 from tests.other_program import Program, write_lights
 from tests.own import Own
 
@@ -278,6 +281,28 @@ def test_without_a_folder_steps_are_ticked_off_and_opened_again(own):
     assert "scan the folder" in own.ended(job_id)["message"]
     wrong = own.client.post(f"/api/runs/{job_id}/tick", json={"step_id": 1})
     assert wrong.status_code == 409, "it does not go on any more"
+
+
+def test_a_tick_in_the_moment_in_which_its_step_begins_counts(own, monkeypatch):
+    """Between the choice of a step and its beginning a person may tick it off: it is over then."""
+    real, ticked = HandRun.next_step, []
+
+    def ticking(self):
+        step = real(self)
+        if step is not None and step.kind == "flats" and not ticked:
+            ticked.append(step.id)
+            with own.library.db.session() as session:
+                row = session.get_one(RunStep, step.id)
+                row.state, row.ended_at = StepState.DONE, own.library.clock.now()
+        return step
+
+    monkeypatch.setattr(HandRun, "next_step", ticking)
+    job_id = begin(own, None)
+    find = until(own, lambda p: p["hand"])["hand"]
+    own.client.post(f"/api/runs/{job_id}/tick", json={"step_id": find["step_id"]})
+    until(own, lambda p: ticked and p["hand"] and p["hand"]["step_id"] not in (find["step_id"], ticked[0]))
+    own.client.post(f"/api/jobs/{job_id}/stop")
+    own.ended(job_id)
 
 
 def test_a_light_that_is_too_bright_is_said_and_the_search_begins_anew_when_it_was_dimmed(own):

@@ -9,7 +9,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, is_dataclass, replace
 from typing import Any, ClassVar
 
-from sqlalchemy import select
+from sqlalchemy import select, update
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import DeviceError
@@ -101,7 +101,8 @@ class Stepwise:
 
     def do_step(self, step: RunStep) -> None:
         """Do one step to its end."""
-        self.begin(step)
+        if not self.begin(step):
+            return
         if step.kind == "gate":
             self.gate(step)
         else:
@@ -131,9 +132,16 @@ class Stepwise:
                 setattr(row, name, kept)
                 setattr(step, name, kept)
 
-    def begin(self, step: RunStep) -> None:
-        """A step is being done."""
-        self.change(step, state=StepState.DOING, started_at=step.started_at or self.library.clock.now())
+    def begin(self, step: RunStep) -> bool:
+        """A step is being done; not where a person ticked it off between its choice and now."""
+        started_at = step.started_at or self.library.clock.now()
+        still_open = update(RunStep).where(RunStep.id == step.id, RunStep.state.in_(OPEN))
+        with self.library.db.session() as session:
+            found = session.execute(still_open.values(state=StepState.DOING, started_at=started_at))
+            begun = bool(found.rowcount)  # type: ignore[attr-defined]
+        if begun:
+            step.state, step.started_at = StepState.DOING, started_at
+        return begun
 
     def end(self, step: RunStep, state: StepState = StepState.DONE, outcome: object = None) -> None:
         """A step has ended, with what came of it; None leaves what was written of it."""
