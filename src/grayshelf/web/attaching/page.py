@@ -39,6 +39,10 @@ TITLES = {
 }
 
 
+#: What the demo's own rig leaves to hands, too.
+_BY_HAND = (DevicePart.COVER, DevicePart.MOUNT)
+
+
 def attached_page(library: Library, session: Session, rig: Rig, *, busy: bool) -> AttachedOut:
     """The parts that a device can move, each with the one that does."""
     attached = attached_to(rig)
@@ -52,7 +56,7 @@ def attached_page(library: Library, session: Session, rig: Rig, *, busy: bool) -
             title=TITLES[part],
             kinds=list(kinds),
             name="",
-            otherwise="none" if part in TELLS else by,
+            otherwise="none" if part in TELLS else "by hand" if part in _BY_HAND else by,
             where="",
             says=[],
             differs=[],
