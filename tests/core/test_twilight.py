@@ -30,7 +30,7 @@ from grayshelf.core.flats.sky.twilight import (
     order_filters,
     sky_window,
 )
-from grayshelf.core.planning.pointing import hour_angle_and_declination, sky_place
+from grayshelf.core.planning.pointing import hour_angle_and_declination, may_not_face_sky, sky_place
 from grayshelf.core.sensor.statistics import frame_statistics
 from grayshelf.demo.rigs import MODELS
 from grayshelf.devices.simulated.rig import SimulatedWorld, devices_of
@@ -240,4 +240,5 @@ def test_a_place_on_the_sky_is_where_astropy_has_it():
         mine = SkyCoord(ha=ours[0] * u.deg, dec=ours[1] * u.deg, frame=HADec(obstime=at, location=where))
         assert mine.separation(theirs).deg < 0.02
     # Away from the sun, and never below the horizon that was said.
+    assert may_not_face_sky(20.0) and not may_not_face_sky(-3.0)
     assert sky_place(100.0, 20.0) == (75.0, 280.0) and sky_place(270.0, 80.0) == (80.0, 90.0)

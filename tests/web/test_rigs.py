@@ -367,3 +367,31 @@ def test_a_converter_that_is_typed_decides_the_level_of_flats_and_offsets_are_of
     )
     assert target() == pytest.approx(before * 4_095 / 65_535, rel=0.05)
     assert own.get(f"/api/rigs/{rig}/bench/offset")["offset_range"] == [0, 40]
+
+
+def test_devices_that_cannot_be_read_take_no_page_down(own, tmp_path):
+    """As another version kept them: the rig is as one without devices, and is told so where they are chosen."""
+    write_fits(tmp_path / "n" / "light.fits", LIGHT)
+    own.scan(tmp_path / "n")
+    number = own.get("/api/state")["rigs"][0]["id"]
+    for kept in (
+        {
+            "camera": {
+                "address": "http://x:1",
+                "kind": "camera",
+                "number": 0,
+                "name": "It",
+                "said": {"facts": 3},
+            }
+        },
+        {"camera": 7, "wings": {}},
+    ):
+        with own.library.db.session() as session:
+            session.get_one(Rig, number).attached = kept
+        own.library.touched()
+        rig = next(r for r in own.get("/api/state")["rigs"] if r["id"] == number)
+        assert not rig["has_devices"]
+        own.get(f"/api/rigs/{rig['id']}")
+        own.get(f"/api/rigs/{rig['id']}/tonight")
+        part = own.get(f"/api/rigs/{rig['id']}/devices")["parts"][0]
+        assert not part["name"] or "try it again" in part["differs"][0]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
@@ -36,9 +37,17 @@ class AttachedDevice:
 
 
 def attached_to(rig: Rig) -> dict[DevicePart, AttachedDevice]:
-    """The devices of a rig by the parts that they move."""
-    return {DevicePart(part): read(AttachedDevice, kept) for part, kept in (rig.attached or {}).items()}
+    """The devices of a rig by the parts that they move; what cannot be read is none, and takes no page down."""
+    found = {}
+    for part, kept in (rig.attached or {}).items():
+        try:
+            found[DevicePart(part)] = read(AttachedDevice, kept)
+        except ValueError:
+            log.warning("the %s device of %s cannot be read: choose it again", part, rig.name)
+    return found
 
+
+log = logging.getLogger(__name__)
 
 #: What moves nothing, but tells something.
 TELLS = (DevicePart.SAFETY, DevicePart.WEATHER)

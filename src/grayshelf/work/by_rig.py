@@ -6,9 +6,9 @@ import logging
 from threading import Event
 
 from grayshelf.core.errors import DeviceError, GrayShelfError
-from grayshelf.core.flats.sky.sun import sun_azimuth
+from grayshelf.core.flats.sky.sun import sun_altitudes, sun_azimuth
 from grayshelf.core.frames.night import night_of_utc
-from grayshelf.core.planning.pointing import AfterFlats, MountCard, sky_place
+from grayshelf.core.planning.pointing import AfterFlats, MountCard, may_not_face_sky, sky_place
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.models import Rig
@@ -75,16 +75,19 @@ def is_cold(devices: RigDevices) -> bool:
 
 
 def _faces_sky(library: Library, rig_id: int, devices: RigDevices, cancel: Event) -> bool:
-    if devices.cover is not None:
-        devices.cover.open()
-    if devices.mount is None:
-        return False
     with library.db.session() as session:
         rig = library.rig(session, rig_id)
         card, site = mount_card(rig), site_of(library, session, rig)
     if site["latitude"] is None or site["longitude"] is None:
         return False
-    sun = sun_azimuth(site["latitude"], site["longitude"], library.clock.now())
+    place, now = (site["latitude"], site["longitude"]), library.clock.now()
+    if may_not_face_sky(float(sun_altitudes(*place, [now])[0])):
+        return False
+    if devices.cover is not None:
+        devices.cover.open()
+    if devices.mount is None:
+        return False
+    sun = sun_azimuth(*place, now)
     devices.mount.point(*sky_place(sun, card.horizon_deg), cancel)
     return True
 

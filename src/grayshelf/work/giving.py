@@ -159,6 +159,9 @@ class Stick:
     def pieces(self, frame: SharedFrame, begin: int) -> Iterator[bytes]:
         """The bytes of a frame's file, from a place on."""
         path = self._path(frame)
+        if not path.is_file():
+            # Neither a folder nor a pipe, which would never end.
+            raise GrayShelfError(f"{path} is no file.", "See that the stick is there, then go on.")
         try:
             with path.open("rb") as stream:
                 stream.seek(begin)

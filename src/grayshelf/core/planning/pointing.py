@@ -61,6 +61,16 @@ class MountCard:
         return self.panel_altitude_deg, self.panel_azimuth_deg
 
 
+#: With the sun higher than this nothing is opened to the sky, nor pointed at it, by itself: standing still for hours it could
+#: come to look into the sun (common practice).
+SUN_AT_MOST_DEG = 5.0
+
+
+def may_not_face_sky(sun_altitude_deg: float) -> bool:
+    """Whether the sun, at this altitude in degrees, stands too high for a telescope to face the sky with nobody there."""
+    return sun_altitude_deg > SUN_AT_MOST_DEG
+
+
 def sky_place(sun_azimuth_deg: float, horizon_deg: float) -> tuple[float, float]:
     """Altitude and azimuth in degrees for flats of the sky: high, on the side away from the sun, above the horizon."""
     return max(SKY_ALTITUDE_DEG, horizon_deg), (sun_azimuth_deg + 180.0) % 360.0

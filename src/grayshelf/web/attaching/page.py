@@ -62,8 +62,10 @@ def attached_page(library: Library, session: Session, rig: Rig, *, busy: bool) -
             differs=[],
             tried="",
         )
-        if one is not None:
-            said = said_of(one)
+        said = said_of(one) if one is not None else None
+        if one is not None and said is None:
+            out.name, out.differs = one.name, ["What it said cannot be read any more: try it again."]
+        elif one is not None and said is not None:
             port = "" if one.port is None else f", port {one.port}"
             out.name, out.where = one.name, f"{_short(one.address)}, {one.kind} {one.number}{port}"
             out.says = says(part, said, tuple(f.code for f in rig.filters))

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from typing import Any
 
+from pydantic import ValidationError
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import Conflict, NotFound
@@ -168,9 +169,12 @@ def let_go(library: Library, session: Session, rig: Rig, part: DevicePart) -> Ca
     return change_sheet(library, session, rig, DEVICES, {moved(part): by_nobody(part)})
 
 
-def said_of(one: AttachedDevice) -> Said:
-    """What a device said when it was last tried."""
-    said: Said = read(SAID_BY[one.kind], one.said)
+def said_of(one: AttachedDevice) -> Said | None:
+    """What a device said when it was last tried; None where another version kept it otherwise."""
+    try:
+        said: Said = read(SAID_BY[one.kind], one.said)
+    except (ValidationError, KeyError):
+        return None
     return said
 
 

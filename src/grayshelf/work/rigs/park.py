@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import logging
 import threading
 from dataclasses import replace
 from typing import Any
+
+from pydantic import ValidationError
 
 from grayshelf.core.flats.settings import wishes_from
 from grayshelf.core.rigs.device_parts import DevicePart
@@ -22,6 +25,8 @@ from grayshelf.library.models import Rig
 from grayshelf.library.records import read
 from grayshelf.library.rig_terms import camera_of
 from grayshelf.work.rigs.heard import HeardCamera, HeardWheel
+
+log = logging.getLogger(__name__)
 
 
 class RigPark(dict[str, RigDevices]):
@@ -62,7 +67,12 @@ class RigPark(dict[str, RigDevices]):
         with self._lock:
             made = self._made.get(rig.id)
             if made is None or made[0] != mark:
-                work = self._build(rig.camera, attached, codes, white_adu, typed)
+                try:
+                    work = self._build(rig.camera, attached, codes, white_adu, typed)
+                except (ValidationError, KeyError):
+                    # What an other version kept of them: they are as good as not chosen, and can be tried again.
+                    log.warning("the devices of %s cannot be read: try them again on Rigs", rig.name)
+                    return None
                 wheel = HeardWheel(work.wheel) if work.wheel is not None else None
                 made = mark, work, replace(work, camera=HeardCamera(work.camera), wheel=wheel)
                 self._made[rig.id] = made
