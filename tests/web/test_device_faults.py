@@ -24,9 +24,9 @@ from tests.served import ServedRig
 
 @pytest.fixture(autouse=True)
 def _impatient(monkeypatch):
-    """As patient as a test can be."""
-    monkeypatch.setattr(asking, "ANSWER_S", 0.5)
-    monkeypatch.setattr(AlpacaDevice.get, "__kwdefaults__", {"within_s": 0.5, "cancel": None})
+    """As impatient as a machine that does much else beside the test allows."""
+    monkeypatch.setattr(asking, "ANSWER_S", 2.0)
+    monkeypatch.setattr(AlpacaDevice.get, "__kwdefaults__", {"within_s": 2.0, "cancel": None})
     monkeypatch.setattr(camera, "LATE_S", 0.7)
     monkeypatch.setattr(movers, "WHEEL_S", 0.7)
     monkeypatch.setattr(light, "LIGHT_S", 0.7)

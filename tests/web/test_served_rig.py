@@ -59,6 +59,18 @@ class Rigged:
             seen += [(s.exposure_s, s.offset, s.reading.get("mean", 0.0)) for s in measured]
         return told, seen
 
+    def next_gate(self, job, but=None):
+        """The gate that waits, with its title: another than `but`."""
+        query = select(RunStep.id, RunStep.title).where(RunStep.job_id == job, RunStep.state == "waiting")
+        end = time.monotonic() + 60
+        while time.monotonic() < end:
+            with self.context.library.db.session() as session:
+                row = session.execute(query).first()
+            if row is not None and row.id != but:
+                return row.id, row.title
+            time.sleep(0.02)
+        raise AssertionError("no gate waits")
+
     def to_its_end(self, job, seconds=120):
         """Say at every gate that it is done, until the job ends; its state then, and what it says."""
         end = time.monotonic() + seconds
@@ -177,6 +189,29 @@ def test_a_run_through_every_fault_loses_and_doubles_no_frame(rigged, monkeypatc
         assert len(kept) == len({f.path for f in kept}) == len({f.sha256 for f in kept})
         on_disk = {p.name for p in (one.context.library.root / "frames").rglob("*.fits")}
         assert {f.path.rsplit("/", 1)[-1] for f in kept} <= on_disk
+
+
+def test_a_gate_that_is_answered_while_the_rig_is_away_is_asked_again(rigged, monkeypatch):
+    """At the panel, and at the gate that says that a device does not go on: neither ends the run."""
+    monkeypatch.setattr(AlpacaDevice.get, "__kwdefaults__", {"within_s": 0.5, "cancel": None})
+    monkeypatch.setattr(waiting, "MAY_BE_SILENT_S", 1.0)
+    one = rigged(served=True)
+    job = start(one.client, ("R",), frames=5)
+    panel = one.next_gate(job)
+    one.served.cut_off()
+    asked = [panel]
+    for _ in range(3):
+        one.client.post(f"/api/jobs/{job}/answer", json={"step_id": asked[-1][0], "answer": "done"})
+        asked.append(one.next_gate(job, asked[-1][0]))
+    assert [title for _, title in asked[1:]] == [
+        "A device of the rig does not go on",
+        panel[1],
+        "A device of the rig does not go on",
+    ]
+    one.served.start()
+    assert one.to_its_end(job)[0] == "done"
+    steps, _ = one.outcomes(job)
+    assert [done for kind, _, _, done in steps if kind in ("flats", "dark flats")] == [5, 5]
 
 
 def test_a_panel_on_the_wall_is_faced_and_lit_by_nobodys_hand_and_it_waits_for_the_rain(rigged):

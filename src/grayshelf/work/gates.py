@@ -7,7 +7,7 @@ from dataclasses import replace
 from itertools import takewhile
 
 from grayshelf.core.errors import Conflict
-from grayshelf.core.planning.gates import Gate
+from grayshelf.core.planning.gates import TROUBLE, Gate
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.models import RunStep
@@ -80,7 +80,8 @@ def pass_gate(
     runner.broker.publish("run", id=control.job_id)
     answer = _wait_for_answer(library, control, step)
     hands = devices.hands
-    if answer != LEAVE_OUT and hands is not None:
+    # A device that is in trouble is not asked for anything here: that would be a trouble without a gate.
+    if answer != LEAVE_OUT and hands is not None and gate.gate != TROUBLE:
         if gate.gate == "diffuser":
             hands.hung(gate.stops)
         hands.did(gate.gate)

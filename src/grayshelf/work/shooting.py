@@ -53,6 +53,15 @@ class ShotSettings:
 
 
 @dataclass(frozen=True)
+class Stood:
+    """How the rig stood as an exposure was begun: asked before it, since a question after it could lose the frame."""
+
+    set_temp_c: float | None = None
+    angle: CameraAngle | None = None
+    focus: float | None = None
+
+
+@dataclass(frozen=True)
 class Taken:
     """A frame that is on the disk."""
 
@@ -109,10 +118,10 @@ class Shooter:
         s, panel = settings, self.devices.panel
         if s.lit is not None and panel is not None and panel.can_be_timed:
             panel.light_within(s.lit.before_s, s.lit.lit_s)
-        exposed = self._exposed(s)
-        return exposed.pixels, self._facts(s, exposed), exposed.began
+        stood, exposed = self._exposed(s)
+        return exposed.pixels, self._facts(s, stood, exposed), exposed.began
 
-    def _exposed(self, settings: ShotSettings) -> Exposed:
+    def _exposed(self, settings: ShotSettings) -> tuple[Stood, Exposed]:
         """An exposure; one that was lost on its way is taken again a few times before anybody is called."""
         s, tries = settings, TRIES
         while True:
@@ -123,7 +132,8 @@ class Shooter:
                 "It is safe again.",
             )
             try:
-                return self.devices.camera.expose(
+                stood = self._stands(s)
+                exposed = self.devices.camera.expose(
                     s.exposure_s,
                     s.gain,
                     s.offset,
@@ -131,6 +141,7 @@ class Shooter:
                     self.control.cancel,
                     shutter_open=s.kind is FrameKind.FLAT,
                 )
+                return stood, exposed
             except DeviceError as error:
                 if not tries:
                     raise
@@ -184,9 +195,17 @@ class Shooter:
             "Move it out of the library’s folder, then go on.",
         )
 
-    def _facts(self, settings: ShotSettings, exposed: Exposed) -> FrameFacts:
-        camera = self.devices.camera.facts
+    def _stands(self, settings: ShotSettings) -> Stood:
+        """How the rig stands: what is not asked of a device is what the person was told to set."""
         rotator, focuser = self.devices.rotator, self.devices.focuser
+        set_temp_c = self.devices.camera.cooler().set_point_c
+        if settings.kind is not FrameKind.FLAT:
+            return Stood(set_temp_c)
+        angle = CameraAngle(rotator.position() % 360.0) if rotator else None
+        return Stood(set_temp_c, angle, focuser.position() if focuser else settings.focus)
+
+    def _facts(self, settings: ShotSettings, stood: Stood, exposed: Exposed) -> FrameFacts:
+        camera = self.devices.camera.facts
         optical = settings.kind is FrameKind.FLAT
         return FrameFacts(
             width=camera.width // settings.binning,
@@ -201,15 +220,15 @@ class Shooter:
             binning_x=settings.binning,
             binning_y=settings.binning,
             sensor_temp_c=exposed.sensor_temp_c,
-            set_temp_c=self.devices.camera.cooler().set_point_c,
+            set_temp_c=stood.set_temp_c,
             filter_code=settings.filter_code if optical else None,
             telescope=self._telescope if optical else None,
             focal_length_mm=self._focal if optical else None,
             aperture_mm=self._aperture if optical else None,
             pixel_um=camera.pixel_um,
             electrons_per_adu=exposed.electrons_per_adu,
-            angle=CameraAngle(rotator.position() % 360.0) if optical and rotator else None,
-            focus=focuser.position() if optical and focuser else (settings.focus if optical else None),
+            angle=stood.angle,
+            focus=stood.focus,
             bayer_pattern=camera.bayer_pattern,
             utc=exposed.began,
             night=night_of_utc(exposed.began, self.zone),

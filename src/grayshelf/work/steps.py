@@ -97,7 +97,17 @@ class Stepwise:
                 # The step stays open: it goes on where it was, with the frames that it has.
                 self.ask(step, device_trouble(error.message, error.advice))
             self.tell()
-        return self.ended()
+        return self._ended()
+
+    def _ended(self) -> JobResult:
+        """The end, where the rig may have something to do as well: all steps are done, and that is not lost by it."""
+        while True:
+            try:
+                return self.ended()
+            except DeviceError as error:
+                with self.library.db.session() as session:
+                    last = self.steps(session)[-1]
+                self.ask(last, device_trouble(error.message, error.advice))
 
     def do_step(self, step: RunStep) -> None:
         """Do one step to its end."""

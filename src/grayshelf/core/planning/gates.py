@@ -10,6 +10,8 @@ from grayshelf.core.flats.panel.diffusers import listed
 from grayshelf.core.flats.timed_light import Lit
 
 BY_HAND = "by hand"
+#: The sign of a gate at which a device does not go on.
+TROUBLE = "trouble"
 
 
 class LightKind(StrEnum):
@@ -177,9 +179,7 @@ def faces_panel() -> Gate:
 
 def device_trouble(what: str, advice: str) -> Gate:
     """A device that did not do what it was told, also when it was told again: what was shot until then is kept."""
-    return Gate(
-        "trouble", "A device of the rig does not go on", f"{what} {advice}".strip(), "Go on: try again"
-    )
+    return Gate(TROUBLE, "A device of the rig does not go on", f"{what} {advice}".strip(), "Go on: try again")
 
 
 def zenith(by_hand: Sequence[str], lights_of: str) -> Gate:

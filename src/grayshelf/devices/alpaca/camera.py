@@ -61,6 +61,7 @@ class AlpacaCamera:
         camera.connect()
         self._see_that_it_is_free(cancel)
         size = self._set_up(gain, offset, binning)
+        sensor_c = self._sensor_c()
         began = self._clock.now()
         self._exposing = True
         try:
@@ -71,14 +72,19 @@ class AlpacaCamera:
             self._abort()
             raise
         self._exposing = False
-        temp_c = camera.has("ccdtemperature") if self.facts.tells_temperature else None
-        return Exposed(pixels, began, _number(temp_c), self._conversion())
+        # The frame is here: a device that does not answer any more takes none of it away.
+        with suppress(DeviceError):
+            sensor_c = self._sensor_c()
+        return Exposed(pixels, began, sensor_c, self._conversion())
+
+    def _sensor_c(self) -> float | None:
+        return _number(self._device.has("ccdtemperature")) if self.facts.tells_temperature else None
 
     def cooler(self) -> CoolerState:
         """The cooler's state."""
         camera = self._device
         camera.connect()
-        sensor_c = _number(camera.has("ccdtemperature")) if self.facts.tells_temperature else None
+        sensor_c = self._sensor_c()
         if not self.facts.cooled:
             return CoolerState(sensor_c, None, 0.0)
         on = camera.get("cooleron") is True
