@@ -60,8 +60,8 @@ lint: .stamps/python .stamps/node
 	$(NPM) run test --silent
 
 test: .stamps/python src/grayshelf/web/static/index.html chromium lint
-	@# Three processes on two cores, since many tests wait; those of one file share a demo, so they stay together.
-	$(PY) -m pytest -n 3 --dist loadfile --no-loadscope-reorder
+	@# Four processes on two cores, since many tests wait; those of one file share a demo, so they stay together.
+	$(PY) -m pytest -n 4 --dist loadfile --no-loadscope-reorder
 
 # How long, how tangled and how well told the code is.
 house: .stamps/python

@@ -41,7 +41,9 @@ def browser():
 @pytest.fixture
 def page(browser, server):
     """A page that minds every error in its console and every request that leaves this machine."""
-    opened = browser.new_page(viewport={"width": 1280, "height": 800}, color_scheme="light")
+    opened = browser.new_page(
+        viewport={"width": 1280, "height": 800}, color_scheme="light", reduced_motion="reduce"
+    )
     opened.set_default_timeout(20_000)
     troubles: list[str] = []
     # A refusal (400) is a part of the way: the page tells it in words, and the browser notes it.

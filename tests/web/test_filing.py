@@ -289,8 +289,7 @@ def test_what_a_person_said_stays_and_masters_built_here_are_copied(own, tmp_pat
     own.build()
     own.client.post("/api/mend", json={"choice": {"name_has": "d0"}, "saying": {}, "kept": False})
     own.client.post("/api/mend", json={"choice": {"name_has": "d1"}, "saying": {"offset": 12}})
-    while own.client.get("/api/jobs").json["alive"]:
-        pass
+    own.wait_until_idle()
     marks = own.query("SELECT id, rejected, json_extract(facts, '$.offset') FROM frame ORDER BY id")
     own_files = tree(own.root / "masters")
     assert file(own, wishes(root))["state"] == "done"

@@ -104,7 +104,7 @@ def test_pages_are_the_same_after_a_restart_and_no_slip_is_written_anew(own, mon
 
 @pytest.mark.parametrize("change", CHANGES)
 def test_what_changed_while_nothing_ran_is_seen(own, change):
-    before = from_nothing(own)
+    before = pages(own)
     keep_now(own)
     own.change(change)
     own.again()

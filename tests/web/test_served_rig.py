@@ -143,10 +143,10 @@ def test_all_work_over_http_is_as_in_process(rigged, work):
 
 
 def test_a_run_through_every_fault_loses_and_doubles_no_frame(rigged, monkeypatch):
+    one = rigged(served=True)
     monkeypatch.setattr(AlpacaDevice.get, "__kwdefaults__", {"within_s": 0.5, "cancel": None})
     monkeypatch.setattr(camera, "LATE_S", 0.7)
     monkeypatch.setattr(waiting, "MAY_BE_SILENT_S", 1.0)
-    one = rigged(served=True)
     served, over = one.served, threading.Event()
     faults = [
         "half a picture",
@@ -193,9 +193,9 @@ def test_a_run_through_every_fault_loses_and_doubles_no_frame(rigged, monkeypatc
 
 def test_a_gate_that_is_answered_while_the_rig_is_away_is_asked_again(rigged, monkeypatch):
     """At the panel, and at the gate that says that a device does not go on: neither ends the run."""
+    one = rigged(served=True)
     monkeypatch.setattr(AlpacaDevice.get, "__kwdefaults__", {"within_s": 0.5, "cancel": None})
     monkeypatch.setattr(waiting, "MAY_BE_SILENT_S", 1.0)
-    one = rigged(served=True)
     job = start(one.client, ("R",), frames=5)
     panel = one.next_gate(job)
     one.served.cut_off()

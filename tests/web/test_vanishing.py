@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import shutil
 import sqlite3
+import time
 from contextlib import closing
 from pathlib import Path
 
@@ -348,6 +349,7 @@ def test_the_old_frames_of_an_older_database_are_not_taken_for_new_shots(demo_fo
                     client.post(
                         f"/api/jobs/{alive[0]['id']}/answer", json={"step_id": step, "answer": "done"}
                     )
+            time.sleep(0.05)
         with opened.library.db.session() as session:
             return (
                 session.connection()

@@ -46,7 +46,7 @@ function RigHolder() {
     <Listbox value={rig.id} onChange={chooseRig}>
       <ListboxButton
         aria-label={`Rig: ${rig.name}, ${rig.camera}`}
-        className="flex h-10 w-[192px] items-center gap-2 rounded-sm border-2 border-rule p-1 text-left max-md:h-8 max-md:w-auto max-md:border"
+        className="flex h-10 w-[192px] items-center gap-2 rounded-sm border-2 border-rule p-1 text-left max-md:w-auto max-md:border"
       >
         <span className="flex h-full min-w-0 flex-1 items-center gap-2 bg-card px-2">
           <span className="narrow shrink-0 font-semibold">{rig.name}</span>

@@ -22,7 +22,7 @@ export function SaveLinks({
   };
   const look = "-my-1 py-1 underline underline-offset-2 hover:no-underline";
   return (
-    <span className="flex items-baseline gap-3 text-s text-ink2">
+    <span className="flex items-baseline gap-3 text-s text-ink2 max-md:items-center">
       {failed && <span role="alert">{failed}</span>}
       <span>Save</span>
       {chart && (

@@ -41,7 +41,7 @@ function Timeline({
   });
   const air = night.air_from_c !== null && night.air_to_c !== null;
   return (
-    <div className="relative h-[96px]">
+    <div className="relative h-[96px] max-md:h-[106px]">
       {air && (
         <div className="absolute inset-x-0 top-0 h-7">
           <svg
@@ -53,20 +53,20 @@ function Timeline({
             <path d="M0 3L100 17" stroke="var(--ink)" strokeWidth="1.4" vectorEffect="non-scaling-stroke" />
           </svg>
           <span
-            className="num absolute text-s text-ink2"
+            className="num absolute text-s whitespace-nowrap text-ink2"
             style={{ right: `calc(${100 - at(night.begins)}% + 8px)`, top: -4 }}
           >
             air {night.air_from_c} °C
           </span>
           <span
-            className="num absolute text-s text-ink2"
+            className="num absolute text-s whitespace-nowrap text-ink2"
             style={{ left: `calc(${at(night.ends)}% + 8px)`, top: 8 }}
           >
             {night.air_to_c} °C
           </span>
         </div>
       )}
-      <div className="absolute inset-x-0 top-[30px] h-[34px]">
+      <div className="absolute inset-x-0 top-[30px] h-[34px] max-md:h-11">
         {night.sets.map((set) => {
           const left = at(set.begins);
           const width = Math.max(at(set.ends) - left, 2.4);
@@ -87,11 +87,11 @@ function Timeline({
           );
         })}
       </div>
-      <div className="absolute inset-x-0 top-[64px] h-[5px] bg-ink" />
+      <div className="absolute inset-x-0 top-[64px] h-[5px] bg-ink max-md:top-[74px]" />
       {night.hours.map((hour) => (
         <span
           key={hour}
-          className="num absolute top-[72px] -translate-x-1/2 text-s text-ink2"
+          className="num absolute top-[72px] -translate-x-1/2 text-s max-md:top-[82px] text-ink2"
           style={{ left: `${at(hour)}%` }}
         >
           {clock.format(Date.parse(hour))}

@@ -1,4 +1,4 @@
-import { useState } from "react";
+import { useState, type CSSProperties } from "react";
 import { Link, useNavigate } from "react-router";
 
 import { api, get, type Schemas } from "../../api/client";
@@ -59,21 +59,34 @@ function columnWidth(name: string, candidates: (Candidate | null)[]): number {
   return Math.max(WIDTHS[name] ?? 100, ...told);
 }
 
-function Rulers({ candidate, columns }: { candidate: Candidate; columns: string[] }) {
+/** A column of rulers. */
+interface Column {
+  name: string;
+  /** What stands above it; on a phone above each of its rulers. */
+  title: string;
+}
+
+function Rulers({ candidate, columns }: { candidate: Candidate; columns: Column[] }) {
   return (
     <>
-      {columns.map((name) => {
+      {columns.map(({ name, title }) => {
         const ruler = candidate.rulers.find((r) => r.quantity === name);
         return (
-          <td key={name} className="pr-1 align-middle">
+          <td
+            key={name}
+            className={`pr-1 align-middle ${!ruler ? "max-md:hidden" : ruler.kind === "exact" && !isTold(ruler) ? "max-md:col-span-2" : "max-md:col-span-3"}`}
+          >
             {ruler && (
-              <Ruler
-                ruler={
-                  ruler.unit === "steps" ? { ...ruler, text: ruler.text.replace(/\s*steps/, "") } : ruler
-                }
-                width={ruler.unknown ? 30 : 50}
-                text={isTold(ruler)}
-              />
+              <>
+                <span className="narrow block text-s text-ink2 md:hidden">{title}</span>
+                <Ruler
+                  ruler={
+                    ruler.unit === "steps" ? { ...ruler, text: ruler.text.replace(/\s*steps/, "") } : ruler
+                  }
+                  width={ruler.unknown ? 30 : 50}
+                  text={isTold(ruler)}
+                />
+              </>
             )}
           </td>
         );
@@ -82,13 +95,17 @@ function Rulers({ candidate, columns }: { candidate: Candidate; columns: string[
   );
 }
 
+/** A row of the table; on a phone its rulers stand below its title, two or three side by side. */
+const ROW = "max-md:grid max-md:grid-cols-6 max-md:gap-x-2 max-md:gap-y-1 max-md:py-2";
+const WHOLE = "max-md:col-span-6";
+
 /** Choose another candidate for a line, or leave it to the shelf again. */
 const useChoice = (set: number) =>
   useChange((body: Schemas["ChoiceIn"]) =>
     get(api.PUT("/api/lights/{set_id}/choice", { params: { path: { set_id: set } }, body })),
   );
 
-function Lines({ line, columns, set }: { line: Line; columns: string[]; set: number }) {
+function Lines({ line, columns, set }: { line: Line; columns: Column[]; set: number }) {
   const [open, setOpen] = useState(false);
   const choose = useChoice(set);
   const chosen = line.chosen;
@@ -96,8 +113,11 @@ function Lines({ line, columns, set }: { line: Line; columns: string[]; set: num
   const missing = line.verdict === "nothing fits" && !line.waits;
   return (
     <>
-      <tr className="border-t border-line">
-        <th scope="row" className="py-1.5 text-left align-middle">
+      <tr className={`border-t border-line ${ROW}`}>
+        <th
+          scope="row"
+          className={`py-1.5 text-left align-middle max-md:flex max-md:items-baseline max-md:gap-3 max-md:py-0 ${WHOLE}`}
+        >
           <span className="block text-l font-semibold">{title(line.kind)}</span>
           <span className={`block text-s font-normal ${missing ? "font-semibold text-accent" : "text-ink2"}`}>
             {line.waits ? "waits for the flat" : line.verdict}
@@ -105,10 +125,10 @@ function Lines({ line, columns, set }: { line: Line; columns: string[]; set: num
         </th>
         {chosen ? (
           <>
-            <td className="pr-3 align-middle">
+            <td className={`pr-3 align-middle ${WHOLE}`}>
               <Link
                 to={`/shelf?pull=${chosen.holding_id}${line.kind === "flat" ? "&wall=flats" : ""}`}
-                className="flex items-center gap-2.5 hover:underline"
+                className="flex items-center max-md:min-h-11 gap-2.5 hover:underline"
               >
                 <SmallSpine step={chosen.age_step} care={chosen.care} />
                 <span className="min-w-0">
@@ -122,7 +142,7 @@ function Lines({ line, columns, set }: { line: Line; columns: string[]; set: num
               {line.by_hand && (
                 <button
                   type="button"
-                  className="pl-[23px] text-s underline underline-offset-2 hover:no-underline"
+                  className="pl-[23px] text-s underline underline-offset-2 hover:no-underline max-md:min-h-11"
                   disabled={choose.isPending}
                   onClick={() => choose.mutate({ kind, holding_id: null })}
                 >
@@ -133,7 +153,7 @@ function Lines({ line, columns, set }: { line: Line; columns: string[]; set: num
             <Rulers candidate={chosen} columns={columns} />
           </>
         ) : (
-          <td colSpan={columns.length + 1} className="align-middle text-ink2">
+          <td colSpan={columns.length + 1} className={`align-middle text-ink2 ${WHOLE}`}>
             {missing && (
               <span className="flex items-center gap-2.5 text-ink">
                 <SmallSpine gap step={0} />
@@ -149,23 +169,26 @@ function Lines({ line, columns, set }: { line: Line; columns: string[]; set: num
         )}
       </tr>
       {chosen && line.verdict === "fits with care" && chosen.reasons.length > 0 && (
-        <tr className="text-s">
-          <td />
-          <td colSpan={columns.length + 1} className="pb-1 pl-[21px]">
+        <tr className="text-s max-md:block">
+          <td className="max-md:hidden" />
+          <td colSpan={columns.length + 1} className="pb-1 pl-[21px] max-md:block max-md:pl-0">
             {chosen.reasons.join("; ")}.
           </td>
         </tr>
       )}
       {line.runners_up.slice(0, open ? undefined : 1).map((candidate, index) => (
-        <tr key={candidate.holding_id} className="text-s">
-          <td className="align-middle text-ink2">
+        <tr
+          key={candidate.holding_id}
+          className={`text-s max-md:border-t max-md:border-dashed max-md:border-line ${ROW}`}
+        >
+          <td className={`align-middle text-ink2 ${index === 0 ? WHOLE : "max-md:hidden"}`}>
             {index === 0 && (
               <button
                 type="button"
                 aria-expanded={open}
                 disabled={line.runners_up.length < 2}
                 onClick={() => setOpen(!open)}
-                className="h-6 hover:text-ink"
+                className="h-6 hover:text-ink max-md:h-11"
               >
                 {line.runners_up.length > 1 ? (open ? "▾" : "▸") : ""} next best
                 {line.runners_up.length > 1 && !open && ` of ${line.runners_up.length}`}
@@ -173,14 +196,14 @@ function Lines({ line, columns, set }: { line: Line; columns: string[]; set: num
             )}
           </td>
           <td
-            className="py-1 pr-3 align-middle"
+            className={`py-1 pr-3 align-middle ${WHOLE}`}
             title={`${candidate.title}, ${candidate.detail}; lost: ${candidate.lost_on}`}
           >
             <span className="flex items-baseline justify-between gap-2 leading-4">
               <span className="truncate">{candidate.title}</span>
               <button
                 type="button"
-                className="shrink-0 underline underline-offset-2 hover:no-underline"
+                className="shrink-0 underline underline-offset-2 hover:no-underline max-md:h-11 max-md:px-2"
                 aria-label={`Use ${candidate.title} of ${candidate.detail}`}
                 disabled={choose.isPending}
                 onClick={() => choose.mutate({ kind, holding_id: candidate.holding_id })}
@@ -194,9 +217,9 @@ function Lines({ line, columns, set }: { line: Line; columns: string[]; set: num
         </tr>
       ))}
       {choose.error && (
-        <tr>
-          <td />
-          <td colSpan={columns.length + 1}>
+        <tr className="max-md:block">
+          <td className="max-md:hidden" />
+          <td colSpan={columns.length + 1} className="max-md:block">
             <Trouble error={choose.error} />
           </td>
         </tr>
@@ -267,8 +290,9 @@ export function Slip({ id, onClose }: { id: number; onClose: () => void }) {
   if (slip.error && !slip.data) return <Trouble error={slip.error} onRetry={() => void slip.refetch()} />;
   if (!slip.data) return <Waiting what="Writing the slip" />;
   const data = slip.data;
-  const columns = data.columns.map((c) => c.name);
   const all = data.lines.flatMap((l) => [l.chosen, ...l.runners_up]);
+  const columns = data.columns.map(({ name }) => ({ name, title: columnTitle(name, all, data.gain_word) }));
+  const widest = 330 + columns.reduce((sum, { name }) => sum + columnWidth(name, all), 0);
   const notch = "absolute top-[30px] h-4 w-4 rounded-full border border-rule bg-paper";
   return (
     <section aria-label={`Pull slip: ${data.target}`} className="relative border border-rule bg-card">
@@ -288,14 +312,20 @@ export function Slip({ id, onClose }: { id: number; onClose: () => void }) {
         </span>
         <span className="ml-auto flex items-center gap-3 text-s max-md:ml-0 max-md:w-full max-md:gap-5">
           {data.lines.some((l) => l.kind === "flat" && l.chosen) && (
-            <button type="button" className="underline" onClick={() => setCorrecting(true)}>
+            <button type="button" className="underline max-md:h-11" onClick={() => setCorrecting(true)}>
               Does it correct?
             </button>
           )}
-          <a className="underline" href={`/api/lights/${id}/slip.csv`}>
+          <a
+            className="underline max-md:flex max-md:h-11 max-md:items-center"
+            href={`/api/lights/${id}/slip.csv`}
+          >
             CSV
           </a>
-          <a className="underline" href={`/api/lights/${id}/slip.json`}>
+          <a
+            className="underline max-md:flex max-md:h-11 max-md:items-center"
+            href={`/api/lights/${id}/slip.json`}
+          >
             JSON
           </a>
           <button
@@ -322,28 +352,28 @@ export function Slip({ id, onClose }: { id: number; onClose: () => void }) {
         ))}
         {data.lines.length > 0 && (
           <table
-            className="w-full table-fixed border-collapse"
-            style={{ minWidth: 330 + columns.reduce((sum, name) => sum + columnWidth(name, all), 0) }}
+            className="w-full table-fixed border-collapse max-md:block md:min-w-(--widest)"
+            style={{ "--widest": `${widest}px` } as CSSProperties}
           >
-            <colgroup>
+            <colgroup className="max-md:hidden">
               <col style={{ width: 92 }} />
               <col />
-              {columns.map((name) => (
+              {columns.map(({ name }) => (
                 <col key={name} style={{ width: columnWidth(name, all) }} />
               ))}
             </colgroup>
-            <thead>
+            <thead className="max-md:hidden">
               <tr className="narrow text-s text-ink2">
                 <th />
                 <th />
-                {columns.map((name) => (
+                {columns.map(({ name, title }) => (
                   <th key={name} scope="col" className="py-1 pr-3 text-left font-normal whitespace-nowrap">
-                    {columnTitle(name, all, data.gain_word)}
+                    {title}
                   </th>
                 ))}
               </tr>
             </thead>
-            <tbody>
+            <tbody className="max-md:block">
               {data.lines.map((line) => (
                 <Lines key={line.kind} line={line} columns={columns} set={id} />
               ))}

@@ -65,7 +65,11 @@ def count_levels(pixels: NDArray[np.uint16]) -> NDArray[np.int64]:
 
 def quantile_of_counts(bins: NDArray[np.int64], share: float) -> float:
     """Level below or at which `share` (0 … 1) of the counted pixels lie; the median between two levels."""
-    cumulative = np.cumsum(bins)
+    return quantile_of_sums(np.cumsum(bins), share)
+
+
+def quantile_of_sums(cumulative: NDArray[np.int64], share: float) -> float:
+    """The same of counts that are summed up already, shape (65536,): for several shares of one frame."""
     total = int(cumulative[-1])
     rank = share * (total - 1)
     low = int(np.searchsorted(cumulative, math.floor(rank) + 1))
