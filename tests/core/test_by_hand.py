@@ -161,3 +161,19 @@ def test_one_line_says_what_to_do_and_each_number_is_copied_plainly():
     assert dark.dials[-1].copied == "-10"
     bias = capped_line(FrameKind.BIAS, 1, 100.0, 30.0, 1, None)
     assert bias.what.replace(NBSP, " ") == "Gain 100, offset 30: 1 bias frame"
+
+
+def test_what_devices_set_is_no_dial_of_the_person_and_is_said_apart():
+    row = FlatSeries("R", 100.0, 30.0, 1, 25, 25, focus=12_020.0, angle_deg=91.2, brightness=20)
+    by_rig = frozenset({"brightness", "angle", "cap"})
+    line = flats_line(row, 25, 0.85, 20, test=False, light="panel", by_rig=by_rig)
+    assert line.before == "Telescope at panel."
+    assert line.what.replace(NBSP, " ") == "R, gain 100, offset 30: 25 flats of 0.85 s, focus 12,020"
+    assert [d.name for d in line.dials] == ["filter", "gain", "offset", "exposure", "focus"]
+    assert line.by_rig.replace(NBSP, " ") == "The rig sets this itself: panel at 20, angle 91.2°."
+    dark = capped_line(FrameKind.DARK, 30, 100.0, 30.0, 1, 300.0, -10.0, by_rig=by_rig)
+    assert dark.before.replace(NBSP, " ") == "The room dark, sensor at −10 °C."
+    assert dark.by_rig == "The rig sets this itself: cover shut, light off."
+    # A wheel alone turns nothing off and shuts nothing.
+    wheel = capped_line(FrameKind.BIAS, 1, 100.0, 30.0, 1, None, by_rig=frozenset({"filter"}))
+    assert wheel.before == "Cap on, the light and the room dark." and wheel.by_rig == ""

@@ -14,9 +14,11 @@ from sqlalchemy import select
 
 from grayshelf.core.filing.sharing import LISTING, SharedFrame, mark_of, not_here, place_here
 from grayshelf.library.fetched import fetched_before
+from grayshelf.library.givers import Giver
 from grayshelf.library.models import CameraValue, Frame, NightLog
 from grayshelf.web.app import create_app
 from grayshelf.work import giving
+from grayshelf.work.giving import OtherShelf
 from tests.helpers import DARK, LIGHT, write_fits
 from tests.own import Own
 
@@ -298,8 +300,14 @@ def test_at_dawn_it_is_fetched_by_itself_once(own, telescope, monkeypatch):
     number = own.client.post("/api/fetching/givers", json={"address": telescope.address}).json["number"]
     own.client.put(f"/api/fetching/givers/{number}", json={"at_dawn": True})
     library, runner = own.context.library, own.context.runner
-    for hour, begun in ((3, 0), (8, 1), (9, 0)):
-        monkeypatch.setattr(library.clock, "now", lambda h=hour: datetime(2026, 11, 2, h, tzinfo=UTC))
-        assert fetch_if_dawn(library, runner) == begun
-    own.wait_until_idle()
+    there = OtherShelf.answers
+    # Night; asleep; there; once a day. Out of reach until noon, the job itself says so.
+    for day, hour, answers, begun in (
+        (2, 3, True, 0), (2, 8, False, 0), (2, 9, True, 1), (2, 10, True, 0), (3, 11, False, 0), (3, 12, False, 1)
+    ):  # fmt: skip
+        monkeypatch.setattr(library.clock, "now", lambda d=day, h=hour: datetime(2026, 11, d, h, tzinfo=UTC))
+        monkeypatch.setattr(OtherShelf, "answers", there if answers else lambda self: False)
+        assert fetch_if_dawn(library, runner) == begun, (day, hour)
+        own.wait_until_idle()
     assert len(fetched(own)) == 10
+    assert not there(OtherShelf(Giver(9, "http://127.0.0.1:9", "off")))

@@ -6,10 +6,12 @@ import itertools
 import shutil
 import threading
 import time
+from datetime import timedelta
 
 import pytest
 from sqlalchemy import select
 
+from grayshelf.demo.rigs import START
 from grayshelf.devices.alpaca import camera, waiting
 from grayshelf.devices.alpaca.asking import AlpacaDevice
 from grayshelf.library.models import Frame, Job, Measurement, MeasurementShot, RunShot, RunStep
@@ -248,6 +250,9 @@ def test_a_panel_on_the_wall_is_faced_and_lit_by_nobodys_hand_and_it_waits_for_t
         assert time.monotonic() < end, row
         time.sleep(0.05)
     assert "does not say that it is safe" in row["message"]
+    weather = answer.json["change_id"]
+    busy = client.post(f"/api/rigs/1/changes/{weather}/take-back")
+    assert busy.status_code == 409 and "is busy" in busy.text, "its devices stay what they are while it works"
     taken = served.worlds["heron"].state.frames_taken
     time.sleep(0.3)
     assert served.worlds["heron"].state.frames_taken == taken, "nothing is exposed in the rain"
@@ -258,5 +263,13 @@ def test_a_panel_on_the_wall_is_faced_and_lit_by_nobodys_hand_and_it_waits_for_t
     assert gates == [("The telescope faces the panel", "done"), ("Cap on", "done")]
     mount = next(d for d in served.devices if d.kind == "telescope")
     assert mount.get_atpark() and not mount.get_tracking()
+    # Its frames came 0.4 s after one another's exposures: the next forecast knows.
+    with one.context.library.db.session() as session:
+        of_run = select(RunShot).join(RunStep).where(RunStep.job_id == job, RunStep.kind != "find")
+        for shot in session.scalars(of_run.order_by(RunShot.id)):
+            shot.taken_at = START + timedelta(seconds=shot.seq * (shot.exposure_s + 0.4))
+        rig = one.context.library.rig(session, 1)
+    assert one.context.starter.rigs.seen(rig).camera.facts.download_s == pytest.approx(0.4, abs=0.01)
+    assert client.post(f"/api/rigs/1/changes/{weather}/take-back").status_code == 200
     night = client.get("/api/rigs/1/nights/2026-10-18").json
     assert "81" in str(night), "the humidity stands in the night's log"

@@ -10023,6 +10023,11 @@ export interface components {
         HandOut: {
             /** Before */
             before: string;
+            /**
+             * By Rig
+             * @default
+             */
+            by_rig: string;
             /** Count */
             count: number;
             /** Dials */

@@ -49,6 +49,23 @@ def attached_to(rig: Rig) -> dict[DevicePart, AttachedDevice]:
 
 log = logging.getLogger(__name__)
 
+
+def light_range(rig: Rig) -> tuple[int, int] | None:
+    """Lowest and highest brightness of the light that is attached, as it said when it was tried; None where none did."""
+    light = attached_to(rig).get(DevicePart.LIGHT)
+    if light is None:
+        return None
+    try:
+        if light.kind == "switch":
+            port = next(p for p in light.said["ports"] if p["number"] == light.port)
+            highest = round((port["highest"] - port["lowest"]) / port["step"])
+        else:
+            highest = int(light.said["highest"])
+    except (KeyError, TypeError, ValueError, ZeroDivisionError, StopIteration):
+        return None
+    return 1, max(highest, 1)
+
+
 #: What moves nothing, but tells something.
 TELLS = (DevicePart.SAFETY, DevicePart.WEATHER)
 

@@ -21,6 +21,7 @@ from grayshelf.core.matching.model import CommonSettings
 from grayshelf.core.matching.rig_events import RigEventKind
 from grayshelf.core.planning.gates import LightKind
 from grayshelf.core.sensor.statistics import UNSHIFTED_ENDS
+from grayshelf.library.attached import light_range
 from grayshelf.library.camera_values import measured_gain
 from grayshelf.library.flat_drift import drift_of
 from grayshelf.library.kept import kept
@@ -102,7 +103,8 @@ def source_of(session: Session, rig: Rig, wishes: FlatWishes, panel_range: tuple
             return source_from(row)
     if rig.source_id is not None:
         return source_from(session.get_one(LightSource, rig.source_id))
-    dimmer = Dimmer(*panel_range) if panel_range else None
+    span = panel_range or light_range(rig)
+    dimmer = Dimmer(*span) if span else None
     return Source(None, "the light", dimmer, None, ())
 
 

@@ -11,13 +11,14 @@ from grayshelf.library.givers import givers, keep_giver
 from grayshelf.library.library import Library
 from grayshelf.library.records import as_kept
 from grayshelf.work.fetching import FETCH, FetchJob
+from grayshelf.work.giving import OtherShelf
 from grayshelf.work.jobs import JobRunner
 
 log = logging.getLogger(__name__)
 #: How often it is looked whether the night has ended, seconds.
 LOOK_EACH_S = 300.0
 #: By the clock of the site: then the sun is up, or about to be, at most places and times of the year.
-DAWN_HOUR = 7
+DAWN_HOUR, NOON_HOUR = 7, 12
 
 
 def fetch_if_dawn(library: Library, runner: JobRunner) -> int:
@@ -28,7 +29,10 @@ def fetch_if_dawn(library: Library, runner: JobRunner) -> int:
         return 0
     today, begun = now.date().isoformat(), 0
     for one in givers(library.root):
-        if one.at_dawn and one.fetched_on != today:
+        if not one.at_dawn or one.fetched_on == today:
+            continue
+        # One that still sleeps is asked again at the next look; by noon the job itself says that nothing answers.
+        if now.hour >= NOON_HOUR or OtherShelf(one).answers():
             runner.start(FETCH, f"Fetching from {one.name}", as_kept(FetchJob(giver=one.number)))
             keep_giver(library.root, replace(one, fetched_on=today))
             begun += 1

@@ -54,6 +54,14 @@ class OtherShelf:
             cookies={f"grayshelf-{port}": giver.session} if giver.session else {},
         )
 
+    def answers(self) -> bool:
+        """Whether anything answers there now, whatever it says."""
+        try:
+            with self._client.stream("GET", "/", timeout=httpx.Timeout(8.0)):
+                return True
+        except (httpx.HTTPError, httpx.InvalidURL):
+            return False
+
     def listing(self) -> Shared:
         """What it gives."""
         with self._asked("/api/share") as answer:

@@ -49,8 +49,10 @@ class Working:
     library: Library
     runner: JobRunner
     devices: RigDevices | None
-    """None where the person's own hands, or another program, do all."""
+    """None where another program, or the person's own hands, run the camera."""
     control: JobControl
+    beside: RigDevices | None = None
+    """Then what is attached beside that camera, where anything is; its camera stands for none."""
 
 
 class Stepwise:
@@ -168,7 +170,8 @@ class Stepwise:
             with self.library.db.session() as session:
                 more = params.total - hanging_stops(self.steps(session))
             self.change(step, params=replace(params, stops=more))
-        answer = pass_gate(self.library, self.runner, self.devices, self.control, step)
+        devices = self.working.beside or self.devices
+        answer = pass_gate(self.library, self.runner, devices, self.control, step)
         if answer == LEAVE_OUT:
             self.leave_out(step)
         state = StepState.SKIPPED if answer == LEAVE_OUT else StepState.DONE

@@ -130,6 +130,7 @@ export function HandView({ run, children }: { run: RunData; children?: ReactNode
           >
             {hand.what}
           </p>
+          {hand.by_rig && <p className="pt-1 text-l">{hand.by_rig}</p>}
           {hand.why && <p className="pt-1 text-ink2">{hand.why}</p>}
           <div className="flex flex-wrap gap-2 pt-3 print:hidden">
             {hand.dials.map((dial) => (

@@ -352,6 +352,7 @@ export function RunView({ run }: { run: RunData }) {
           </h1>
           <span className="flex gap-3 print:hidden">{buttons}</span>
         </div>
+        {gate && <p className="max-w-[72ch] text-l">{run.subline}</p>}
         {errors.map((error, index) => (error ? <Trouble key={index} error={error} /> : null))}
         {changing ? (
           <ToCome run={run} />

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from grayshelf.core.flats.panel.diffusers import listed
@@ -31,6 +32,12 @@ class HandLine:
     what: str
     """In one line: 'R, gain 100, offset 30: 25 flats of 0.85 s, panel at 20, focus 12,020, angle 91.2°'."""
     dials: tuple[Dial, ...]
+    by_rig: str = ""
+    """What devices of the rig set meanwhile, in a sentence; empty where hands, or the other program, set all."""
+
+
+#: The name of the part of a rig that caps it, among what devices set; the others are the names of dials.
+CAP = "cap"
 
 
 _KIND_WORDS = {
@@ -81,6 +88,7 @@ def flats_line(
     light: str = "the light",
     gain_word: str = "gain",
     lit: Lit | None = None,
+    by_rig: frozenset[str] = frozenset(),
 ) -> HandLine:
     """What to do for a row's flats, or for the next test flat of its search.
 
@@ -94,6 +102,8 @@ def flats_line(
         What the light is to be set to; None where it has one brightness.
     lit
         When it is on, where that is within the exposure.
+    by_rig
+        Dials that devices of the rig set ('filter', 'brightness', 'focus', 'angle'), and `CAP` where it caps itself.
     """
     settings = _settings(row.gain, row.offset, row.binning, gain_word, row.read_mode)
     where = []
@@ -112,12 +122,29 @@ def flats_line(
     code = "" if row.filter_code == "none" else row.filter_code
     head = ", ".join([*([code] if code else []), *(d.text for d in settings)])
     behind = f", {listed(row.stack)} before it" if row.stack else ""
-    dials = [*([Dial("filter", code, code)] if code else []), *settings, *shot, *where]
+    filters = [Dial("filter", code, code)] if code else []
+    driven = [d for d in (*filters, *where) if d.name in by_rig]
+    where = [d for d in where if d not in driven]
     return HandLine(
-        f"Cap off, telescope at {light}{behind}.",
+        f"{'T' if CAP in by_rig else 'Cap off, t'}elescope at {light}{behind}.",
         ", ".join([f"{head}: {frames}", *(d.text for d in where)]),
-        tuple(dials),
+        tuple(d for d in (*filters, *settings, *shot, *where) if d not in driven),
+        _set_by_rig([d.text for d in driven]),
     )
+
+
+def set_by_rig_itself(what: Sequence[str]) -> str:
+    """That devices of the rig set these, in words.
+
+    >>> set_by_rig_itself(["R", "panel at 20"])
+    'the rig sets this itself: R, panel at 20'
+    """
+    return f"the rig sets this itself: {', '.join(what)}"
+
+
+def _set_by_rig(what: Sequence[str]) -> str:
+    told = set_by_rig_itself(what)
+    return f"{told[:1].upper()}{told[1:]}." if what else ""
 
 
 def _lit(lit: Lit | None) -> list[Dial]:
@@ -164,8 +191,12 @@ def capped_line(
     *,
     gain_word: str = "gain",
     read_mode: str | None = None,
+    by_rig: frozenset[str] = frozenset(),
 ) -> HandLine:
-    """What to do for frames behind the cap: darks (`set_temp_c` in °C), dark flats, bias (without an exposure, s)."""
+    """What to do for frames behind the cap: darks (`set_temp_c` in °C), dark flats, bias (without an exposure, s).
+
+    `by_rig` as of `flats_line`.
+    """
     settings = _settings(gain, offset, binning, gain_word, read_mode)
     head = ", ".join(d.text for d in settings)
     head = head[:1].upper() + head[1:] if gain_word == "gain" else head
@@ -174,6 +205,9 @@ def capped_line(
     if set_temp_c is not None:
         cold = f", sensor at {_number(set_temp_c)}{NBSP}°C"
         dials.append(Dial("set point", f"{_number(set_temp_c)}{NBSP}°C", f"{set_temp_c:g}"))
+    dark = "the room dark" if "brightness" in by_rig else "the light and the room dark"
+    before = f"{dark[:1].upper()}{dark[1:]}" if CAP in by_rig else f"Cap on, {dark}"
+    own = [*(["cover shut"] if CAP in by_rig else []), *(["light off"] if "brightness" in by_rig else [])]
     return HandLine(
-        f"Cap on, the light and the room dark{cold}.", f"{head}: {_of(count, kind, exposure_s)}", tuple(dials)
+        f"{before}{cold}.", f"{head}: {_of(count, kind, exposure_s)}", tuple(dials), _set_by_rig(own)
     )

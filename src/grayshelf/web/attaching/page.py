@@ -82,7 +82,10 @@ def _words(rig: Rig, attached: dict[DevicePart, AttachedDevice]) -> str:
     if DevicePart.CAMERA not in attached and rig.devices:
         return "Until a camera is chosen, the demo’s own rig shoots."
     if DevicePart.CAMERA not in attached:
-        return "No camera is chosen yet: until then your own program shoots, and hands set the rest."
+        return (
+            "No camera is chosen: on Tonight your own program shoots, and these devices set "
+            "what is theirs before each series."
+        )
     train = [p for p in TITLES if p not in TELLS]
     by_hand = [TITLES[part].lower() for part in train if part not in attached]
     rest = f" By hand: {in_words.listed(by_hand)}." if by_hand else ""

@@ -38,6 +38,7 @@ from grayshelf.web.flats.schemas import (
 )
 from grayshelf.web.flats.sheet import sheet_page
 from grayshelf.work.flats.conditions import panel_range
+from grayshelf.work.run.beside_camera import set_by_rig
 
 flats = APIBlueprint("flats", __name__, url_prefix="/api", tag="Flats")
 
@@ -61,7 +62,10 @@ def _changed(said: str) -> Done:
 @flats.output(FlatSheetOut)
 def flat_sheet(rig_id: int) -> FlatSheetOut:
     """The sheet of a rig's flat settings, with the search that goes on."""
-    return sheet_page(_library(), rig_id, _devices(rig_id))
+    context = the_context()
+    with context.library.db.session() as session:
+        beside = context.starter.rigs.beside_camera(context.library.rig(session, rig_id))
+    return sheet_page(context.library, rig_id, _devices(rig_id), set_by_rig(beside))
 
 
 @flats.get("/rigs/<int:rig_id>/flats.csv")

@@ -12,6 +12,7 @@ from grayshelf.core.flats.panel.diffusers import listed
 from grayshelf.core.flats.settings import RowKey, wishes_from
 from grayshelf.core.flats.timed_light import exposure_of
 from grayshelf.core.matching.rig_events import USUAL_EVENTS
+from grayshelf.core.planning.by_hand import set_by_rig_itself
 from grayshelf.core.planning.gates import LightKind, set_to
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.flat_sheet import Source, left_out_keys, sheet_rows, source_of, sources, wishes_for
@@ -76,8 +77,13 @@ class _Newest:
         return None if self.current is None else key_of(self.current)
 
 
-def sheet_page(library: Library, rig_id: int, devices: RigDevices | None) -> FlatSheetOut:
-    """The whole sheet."""
+def sheet_page(
+    library: Library, rig_id: int, devices: RigDevices | None, by_rig: frozenset[str] = frozenset()
+) -> FlatSheetOut:
+    """The whole sheet.
+
+    `by_rig`: what devices set where another program runs the camera.
+    """
     now = library.clock.now()
     with library.db.session() as session:
         rig = library.rig(session, rig_id)
@@ -103,7 +109,7 @@ def sheet_page(library: Library, rig_id: int, devices: RigDevices | None) -> Fla
             job=job_out(newest.shown, library) if newest.shown is not None else None,
             searching=None if at_work is None else key_out(at_work),
             gate=waiting_gate(job, newest.steps),
-            next=_next_out(library, session, rig, devices, newest, source),
+            next=_next_out(library, session, rig, devices, newest, source, by_rig),
             shared=[_shared(s) for s in newest.steps if s.kind == "agree" and s.state == StepState.DONE],
             sources=[source_out(s) for s in sources(session)],
             source=source.name,
@@ -137,7 +143,13 @@ def _measuring(
 
 
 def _next_out(
-    library: Library, session: Session, rig: Rig, devices: RigDevices | None, newest: _Newest, source: Source
+    library: Library,
+    session: Session,
+    rig: Rig,
+    devices: RigDevices | None,
+    newest: _Newest,
+    source: Source,
+    by_rig: frozenset[str],
 ) -> NextThing | None:
     """What somebody is to shoot next whose camera is run by another program."""
     if newest.going is None:
@@ -145,7 +157,7 @@ def _next_out(
     if newest.at_work is not None:
         wishes = wishes_for(session, rig, newest.at_work)
         source = source_of(session, rig, wishes, panel_range(devices))
-    return _next_thing(newest.going, newest.current, source, gain_word(library, rig.camera))
+    return _next_thing(newest.going, newest.current, source, gain_word(library, rig.camera), by_rig)
 
 
 def _event(event: RigEvent) -> EventOut:
@@ -180,7 +192,9 @@ def _headline(rows: Sequence[FlatRowOut], job: Job | None, current: RunStep | No
     return f"{found} of {in_words.several(len(rows), 'setting')} found"
 
 
-def _next_thing(job: Job, step: RunStep | None, source: Source, word: str) -> NextThing | None:
+def _next_thing(
+    job: Job, step: RunStep | None, source: Source, word: str, by_rig: frozenset[str]
+) -> NextThing | None:
     """The one line of large type for somebody whose camera is run by another program."""
     folder = read(SearchJob, job.params).folder
     if not folder or step is None or step.kind not in SHOT_STEPS:
@@ -189,17 +203,20 @@ def _next_thing(job: Job, step: RunStep | None, source: Source, word: str) -> Ne
     coming, key = outcome.next, params.key
     if coming is None:
         return NextThing(line="Reading", detail="", why="", refused=[], folder=folder)
-    parts = [key.filter_code] if key.filter_code != "none" else []
-    parts += [dials(key, word), f"binning {key.binning}"]
+    by_hand: list[str] = []
+    driven: list[str] = []
+    if key.filter_code != "none":
+        (driven if "filter" in by_rig else by_hand).append(key.filter_code)
+    by_hand += [dials(key, word), f"binning {key.binning}"]
     lit = None if source.timed is None else source.timed.lit(coming.exposure_s)
     if value := set_to(coming.brightness, lit):
-        parts.append(f"{source.name} at {value}")
+        (driven if "brightness" in by_rig else by_hand).append(f"{source.name} at {value}")
     if params.stack:
-        parts.append(f"behind {listed(params.stack)}")
+        by_hand.append(f"behind {listed(params.stack)}")
     refused = [RefusedOut(name=r.name, why=r.why) for r in outcome.refused]
     return NextThing(
         line=f"Shoot one flat of {in_words.seconds(exposure_of(source.timed, coming.exposure_s))}",
-        detail=", ".join(parts),
+        detail=", ".join(by_hand) + (f"; {set_by_rig_itself(driven)}" if driven else ""),
         why=coming.why,
         refused=list(reversed(refused))[:3],
         folder=folder,

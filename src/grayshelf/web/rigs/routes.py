@@ -16,6 +16,7 @@ from grayshelf.library.library import Library
 from grayshelf.library.models import CardChange
 from grayshelf.library.rig_cards import (
     ACCEPTED,
+    DEVICES,
     HOUSE_RULES,
     JOINED,
     NAME,
@@ -213,14 +214,20 @@ def take_rig_change_back(rig_id: int, change_id: int) -> Done:
     library = _library()
     with library.db.session() as session:
         change = session.get(CardChange, change_id)
-        joined = change is not None and change.about == JOINED and change.rig_id == rig_id
+        about = change.about if change is not None else ""
+        joined = about == JOINED and change is not None and change.rig_id == rig_id
     if joined:
         message = part_again(the_context().runner, change_id)
         _changed(library)
         return Done(message=message)
-    with library.db.session() as session:
-        change = take_change_back(library, session, library.rig(session, rig_id), change_id)
-        words, about = change.words, change.about
+    runner = the_context().runner
+    with runner.changing:
+        if about == DEVICES:
+            # What moves a rig is not changed under its hands.
+            runner.refuse_if_busy(rig_id)
+        with library.db.session() as session:
+            change = take_change_back(library, session, library.rig(session, rig_id), change_id)
+            words, about = change.words, change.about
     _count_nights(library, about)
     _changed(library)
     return Done(message=f"Taken back: {words}.")

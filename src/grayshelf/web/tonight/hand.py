@@ -35,25 +35,32 @@ def come_in(begun: RunJob, steps: Sequence[RunStep]) -> str:
     return f"{done} of {in_words.several(count, 'frame')} are in."
 
 
-def hand_out(library: Library, job: Job, step: RunStep | None) -> HandOut | None:
+def hand_out(
+    library: Library, job: Job, step: RunStep | None, by_rig: frozenset[str] = frozenset()
+) -> HandOut | None:
     """What a run by hand waits for; None where it is no such run, or waits for nothing.
 
     Parameters
     ----------
     step
         The one that is open.
+    by_rig
+        What devices of the rig set meanwhile (`set_by_rig`).
     """
     begun = read(RunJob, job.params)
     if not begun.by_hand or step is None or step.kind not in TICKED:
         return None
     with library.db.session() as session:
-        line = _line(library, session, library.rig(session, job.rig_id or 0), begun, step)
+        line = _line(library, session, library.rig(session, job.rig_id or 0), begun, step, by_rig)
+    if by_rig and _sets_itself(step):
+        line = HandLine("Nothing is to be done for a moment.", "The rig sets itself up", (), line.by_rig)
     refused = _refused(step)
     return HandOut(
         step_id=step.id,
         kind=step.kind,
         filter_code=step.filter_code,
         before=line.before,
+        by_rig=line.by_rig,
         what=line.what,
         dials=[DialOut(name=d.name, text=d.text, copied=d.copied) for d in line.dials],
         done=step.done,
@@ -65,17 +72,21 @@ def hand_out(library: Library, job: Job, step: RunStep | None) -> HandOut | None
     )
 
 
-def hand_lines(library: Library, job: Job, steps: Sequence[RunStep]) -> dict[int, str]:
+def hand_lines(
+    library: Library, job: Job, steps: Sequence[RunStep], by_rig: frozenset[str] = frozenset()
+) -> dict[int, str]:
     """What each step of a run by hand asks for, by its number, so that the whole sheet can be worked from paper."""
     begun = read(RunJob, job.params)
     if not begun.by_hand:
         return {}
     with library.db.session() as session:
         rig = library.rig(session, job.rig_id or 0)
-        return {s.id: _line(library, session, rig, begun, s).what for s in steps if s.kind in TICKED}
+        return {s.id: _line(library, session, rig, begun, s, by_rig).what for s in steps if s.kind in TICKED}
 
 
-def _line(library: Library, session: Session, rig: Rig, begun: RunJob, step: RunStep) -> HandLine:
+def _line(
+    library: Library, session: Session, rig: Rig, begun: RunJob, step: RunStep, by_rig: frozenset[str]
+) -> HandLine:
     params, word = read(SheetParams, step.params), gain_word(library, rig.camera)
     exposure = params.exposure_s if params.exposure_known else None
     left = max(step.count - step.done, 1)
@@ -83,7 +94,9 @@ def _line(library: Library, session: Session, rig: Rig, begun: RunJob, step: Run
         kind = SERIES[StepKind(step.kind)]
         temp = params.set_temp_c if kind is FrameKind.DARK else None
         settings = params.gain or 0.0, params.offset or 0.0, params.binning or 1
-        return capped_line(kind, left, *settings, exposure, temp, gain_word=word, read_mode=params.read_mode)
+        return capped_line(
+            kind, left, *settings, exposure, temp, gain_word=word, read_mode=params.read_mode, by_rig=by_rig
+        )
     row = begun.rows[step.row]
     if step.kind == StepKind.DARK_FLATS:
         return capped_line(
@@ -95,6 +108,7 @@ def _line(library: Library, session: Session, rig: Rig, begun: RunJob, step: Run
             exposure,
             gain_word=word,
             read_mode=row.read_mode,
+            by_rig=by_rig,
         )
     light = source_of(session, rig, wishes_from(rig.wishes), None)
     test, brightness = step.kind == StepKind.FIND, row.brightness
@@ -113,7 +127,15 @@ def _line(library: Library, session: Session, rig: Rig, begun: RunJob, step: Run
         light=light.name,
         gain_word=word,
         lit=lit,
+        by_rig=by_rig,
     )
+
+
+def _sets_itself(step: RunStep) -> bool:
+    """Whether devices are still being set for a step: it has not begun, or its next test flat is not asked for yet."""
+    if step.state == StepState.TO_DO:
+        return True
+    return step.kind == StepKind.FIND and read(SearchOutcome, step.outcome).next is None
 
 
 def _why(step: RunStep) -> str:

@@ -37,6 +37,7 @@ from grayshelf.web.tonight.schemas import (
 from grayshelf.web.tonight.sheet import tonight_page
 from grayshelf.work.jobs import ALIVE
 from grayshelf.work.run.again import sheet_again
+from grayshelf.work.run.beside_camera import set_by_rig
 from grayshelf.work.run.changes import change_series, end_by, finish_early, going
 from grayshelf.work.run.more import more_for, put_on_end
 from grayshelf.work.run.starter import ByHand
@@ -123,7 +124,8 @@ def current_run(rig_id: int) -> CurrentRunOut:
     if job is None or read(RunJob, job.params).put_away:
         return CurrentRunOut(run=None)
     devices = context.starter.devices(rig)
-    return CurrentRunOut(run=run_page(context.library, job.id, wishes, devices, bands))
+    by_rig = set_by_rig(context.starter.rigs.beside_camera(rig))
+    return CurrentRunOut(run=run_page(context.library, job.id, wishes, devices, bands, by_rig))
 
 
 @api.post("/runs/<int:job_id>/tick")

@@ -105,8 +105,12 @@ def run_page(
     wishes: FlatWishes,
     devices: RigDevices | None,
     bands: dict[str, float | None],
+    by_rig: frozenset[str] = frozenset(),
 ) -> RunOut:
-    """A run, as far as it has come, with a forecast of the rest."""
+    """A run, as far as it has come, with a forecast of the rest.
+
+    `by_rig`: what devices set where another program runs the camera.
+    """
     rows, now = _rows_of(library, job_id), library.clock.now()
     job, current = rows.job, rows.current
     camera = devices.camera.facts if devices is not None else None
@@ -114,7 +118,7 @@ def run_page(
     colour = camera is not None and camera.bayer_pattern is not None
     begun = read(RunJob, job.params)
     wished = begun.rows
-    lines = hand_lines(library, job, rows.steps)
+    lines = hand_lines(library, job, rows.steps, by_rig)
     outs = [
         out.model_copy(update={"line": lines.get(out.id, "")})
         for out in _forecast(rows.steps, now, rows.zone, bands, wished)
@@ -141,7 +145,7 @@ def run_page(
         hands=hands,
         sensor=sensor,
         sensor_text=sensor_text,
-        hand=hand_out(library, job, current) if job.state in ALIVE else None,
+        hand=hand_out(library, job, current, by_rig) if job.state in ALIVE else None,
         by_hand=begun.by_hand,
         sensor_then=begun.sensor_then,
         cools=devices is not None and devices.camera.facts.cooled,

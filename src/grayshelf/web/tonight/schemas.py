@@ -227,6 +227,8 @@ class HandOut(Schema):
     """What has to be so before a frame is shot."""
     what: str
     """What to shoot, in one line."""
+    by_rig: str = ""
+    """What devices of the rig set meanwhile; empty where hands, or the other program, set all."""
     dials: list[DialOut]
     done: int
     count: int

@@ -11,7 +11,6 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
-from threading import Event
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -20,10 +19,11 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.checks.asked_for import AskedFor, all_wrong
-from grayshelf.core.errors import Conflict, DeviceError, DiskFull, UnreadableFrame
+from grayshelf.core.errors import Conflict, DiskFull, UnreadableFrame
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
-from grayshelf.devices.ports import CameraFacts, CoolerState, Exposed, RigDevices
+from grayshelf.devices.hand_camera import HandCamera
+from grayshelf.devices.ports import CameraFacts, RigDevices
 from grayshelf.library.facts_json import facts_if_sound
 from grayshelf.library.folder_list import folder_that_holds
 from grayshelf.library.library import Library
@@ -35,38 +35,6 @@ from grayshelf.work.watched import Arrival, WatchedFolder
 
 #: A dark as short as this is a bias frame: many programs know no other kind (common practice).
 AS_GOOD_AS_BIAS_S = 0.1
-
-
-class HandCamera:
-    """A camera that another program runs: what its frames tell of it."""
-
-    def __init__(self, facts: CameraFacts) -> None:
-        self.facts = facts
-
-    def expose(
-        self,
-        exposure_s: float,
-        gain: float,
-        offset: float,
-        binning: int,
-        cancel: Event | None = None,
-        *,
-        shutter_open: bool = True,
-    ) -> Exposed:
-        """Nothing here can make it expose."""
-        raise DeviceError("No device is connected: another program shoots.", "Let it shoot.")
-
-    def cooler(self) -> CoolerState:
-        """How warm it is now is not known here."""
-        return CoolerState(None, None, 0.0)
-
-    def set_temperature(self, set_point_c: float) -> None:
-        """Nothing here can set it."""
-        raise DeviceError("No device is connected: another program sets the cooler.", "")
-
-    def cooler_off(self) -> None:
-        """Nothing here can switch it."""
-        raise DeviceError("No device is connected: another program sets the cooler.", "")
 
 
 def hand_devices(session: Session, rig: Rig, offset_range: tuple[float, float] | None) -> RigDevices:

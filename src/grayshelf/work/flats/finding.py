@@ -67,7 +67,9 @@ class FlatSearch(Searching):
             )
             word = gain_word(self.library, self.rig.camera)
             now = self.library.clock.now
-            return FolderTaker(watched, self.rig.camera, now, self._refuse, self._left_out, word)
+            return FolderTaker(
+                watched, self.rig.camera, now, self._refuse, self._left_out, word, self.working.beside
+            )
         return RigTaker(
             self.devices,
             self.shooter(),

@@ -163,6 +163,11 @@ class Searching(Stepwise):
 
     def take(self, step: RunStep, row: RowConditions, shot: Shoot) -> TestFlat:
         """Take a test shot; what comes next, and why, is written down before it is taken, so that the page says it."""
+        if self.taker.sets_itself:
+            # Nothing is asked of anybody until the light is as it should be.
+            self.change(step, outcome=replace(read(SearchOutcome, step.outcome), next=None))
+            self.tell()
+            self.taker.make_ready(step, row.key, shot)
         self.change(step, outcome=replace(read(SearchOutcome, step.outcome), next=shot))
         self.tell()
         with self.library.db.session() as session:

@@ -173,16 +173,18 @@ class FlatBench:
     def _work(self, control: JobControl, params: dict[str, Any]) -> JobResult:
         with self.library.db.session() as session:
             job = session.get_one(Job, control.job_id)
-            devices = self.rigs.of(self.library.rig(session, job.rig_id or 0))
+            rig = self.library.rig(session, job.rig_id or 0)
+            devices, beside = self.rigs.of(rig), self.rigs.beside_camera(rig)
         search = read(SearchJob, params)
         if search.folder is None:
             need_devices(devices)
+        driven = devices if search.folder is None else beside
         try:
-            return FlatSearch(Working(self.library, self.runner, devices, control), search).do()
+            return FlatSearch(Working(self.library, self.runner, devices, control, beside), search).do()
         finally:
             # A panel must not stay on. The cooler is left as it is.
-            if search.folder is None and devices is not None:
-                leave_dark(devices)
+            if driven is not None:
+                leave_dark(driven)
 
 
 def key_of(step: RunStep) -> RowKey | None:

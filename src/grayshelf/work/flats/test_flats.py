@@ -52,6 +52,15 @@ class Taker(Protocol):
 
     by_folder: bool
 
+    @property
+    def sets_itself(self) -> bool:
+        """Whether devices of the rig set something before another program is asked for a test flat."""
+        ...
+
+    def make_ready(self, step: RunStep, key: RowKey, shot: Shoot) -> None:
+        """Set it."""
+        ...
+
     def take(
         self, step: RunStep, key: RowKey, source: Source, shot: Shoot, number: int, focus: float | None
     ) -> TestFlat:
@@ -68,7 +77,7 @@ class Taker(Protocol):
 class RigTaker:
     """Test flats from the rig's own devices; what they cannot set is asked for at a gate."""
 
-    by_folder = False
+    by_folder, sets_itself = False, False
 
     def __init__(
         self,
@@ -85,6 +94,9 @@ class RigTaker:
         self._several, self._names = several_filters, names
         self.devices, self.shooter, self.control = devices, shooter, control
         self._ask, self._known = ask, known
+
+    def make_ready(self, step: RunStep, key: RowKey, shot: Shoot) -> None:
+        """All is set as it is taken."""
 
     def take(
         self, step: RunStep, key: RowKey, source: Source, shot: Shoot, number: int, focus: float | None
@@ -132,9 +144,25 @@ class FolderTaker:
         refuse: Callable[[RunStep, str, str], None],
         left_out: Callable[[RunStep], bool],
         gain_word: str,
+        beside: RigDevices | None = None,
     ) -> None:
+        """`beside`: what sets filter and light by itself, though another program runs the camera."""
+        self._beside = beside
         self._watched, self._camera, self._now = watched, camera, now
         self._refuse, self._left_out, self._gain_word = refuse, left_out, gain_word
+
+    @property
+    def sets_itself(self) -> bool:
+        """Whether something is attached beside the camera."""
+        return self._beside is not None
+
+    def make_ready(self, step: RunStep, key: RowKey, shot: Shoot) -> None:
+        """Bring the filter in and light the panel, where the rig can."""
+        if self._beside is None:
+            return
+        bring_in(self._beside, key.filter_code)
+        if self._beside.panel is not None and shot.brightness is not None:
+            self._beside.panel.set_brightness(shot.brightness)
 
     def take(
         self, step: RunStep, key: RowKey, source: Source, shot: Shoot, number: int, focus: float | None

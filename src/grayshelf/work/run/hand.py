@@ -19,6 +19,7 @@ from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.flats.timed_light import exposure_of
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.planning.gates import TROUBLE
 from grayshelf.core.planning.sheet import SERIES, StepKind
 from grayshelf.core.sensor.statistics import flat_statistics, full_level
 from grayshelf.library.entering import enter_arrival
@@ -26,6 +27,7 @@ from grayshelf.library.flat_sheet import Source
 from grayshelf.library.models import Frame, RunShot, RunStep
 from grayshelf.library.records import as_kept, read
 from grayshelf.library.step_records import (
+    GateParams,
     JobResult,
     NoAnswerKept,
     Refused,
@@ -37,10 +39,12 @@ from grayshelf.library.step_records import (
 )
 from grayshelf.work.flats.conditions import RowConditions
 from grayshelf.work.flats.test_flats import RowLeftOut, TestFlat, measured_flat
+from grayshelf.work.gates import is_gate
 from grayshelf.work.job_states import OPEN, StepState
 from grayshelf.work.job_watch import watch_for
 from grayshelf.work.masters_after import group_new_frames
 from grayshelf.work.run.asked_of_hands import AskedOfHands, kind_of
+from grayshelf.work.run.beside_camera import BesideCamera
 from grayshelf.work.run.sheet_run import SheetRun
 from grayshelf.work.steps import Handler, Working
 from grayshelf.work.watched import POLL_S, Arrival
@@ -60,10 +64,20 @@ class _FromTheFolder:
     def __init__(self, run: HandRun) -> None:
         self._run = run
 
+    @property
+    def sets_itself(self) -> bool:
+        """Whether something is attached beside the camera."""
+        return self._run.beside is not None
+
+    def make_ready(self, step: RunStep, key: RowKey, shot: Shoot) -> None:
+        """Light the panel."""
+        if self._run.beside is not None and step.row is not None:
+            self._run.beside.for_flats(self._run.rows[step.row], shot.brightness)
+
     def take(
         self, step: RunStep, key: RowKey, source: Source, shot: Shoot, number: int, focus: float | None
     ) -> TestFlat:
-        """Wait for the next one of a step's row; the light is taken to be set as was asked."""
+        """Wait for the next one of a step's row; the light is set as was asked, by the rig or by hand."""
         return replace(self._run.next_test_flat(step), brightness=shot.brightness)
 
 
@@ -72,6 +86,11 @@ class HandRun(SheetRun):
 
     def __init__(self, working: Working, job: RunJob) -> None:
         super().__init__(working)
+        found = working.beside
+        #: What the rig does by itself; None where hands, or the other program, do all.
+        self.beside = (
+            None if found is None else BesideCamera(self.library, self.rig.id, found, self.control.cancel)
+        )
         self.watch = None
         if job.folder is not None:
             self.watch = watch_for(self.library, self.control, self.zone, job.folder, job.since)
@@ -92,15 +111,31 @@ class HandRun(SheetRun):
         }
 
     def gate(self, step: RunStep) -> None:
-        """Nothing is waited for: the line of the next step says what has to be so."""
+        """Nothing is waited for: the line of the next step says what has to be so. But for a device in trouble."""
+        if is_gate(step, TROUBLE):
+            super().gate(step)
+            return
+        if self.beside is not None:
+            self.beside.passes(read(GateParams, step.params).gate)
         self.end(step)
 
     def do_step(self, step: RunStep) -> None:
         """Do one step to its end, or until the person ticks it off."""
+        if self.beside is not None and step.kind in (StepKind.FIND, *SERIES):
+            # Before the step begins: nothing is asked of anybody until then.
+            self._set_by_rig(self.beside, step)
         try:
             super().do_step(step)
         except RowLeftOut:
             self._ticked_off(step)
+
+    def _set_by_rig(self, beside: BesideCamera, step: RunStep) -> None:
+        """Let the rig set what it can for a step's frames."""
+        if step.row is not None and step.kind in (StepKind.FIND, StepKind.FLATS):
+            row = self.rows[step.row]
+            beside.for_flats(row, row.brightness)
+        else:
+            beside.for_capped()
 
     # -- searches -----------------------------------------------------------------------------------------------
 

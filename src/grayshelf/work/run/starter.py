@@ -103,16 +103,24 @@ class RunStarter:
         with self.library.db.session() as session:
             job = session.get_one(Job, control.job_id)
             rig = self.library.rig(session, job.rig_id or 0)
-            devices = self.rigs.of(rig)
+            by_hand = read(RunJob, params).by_hand
+            devices = self.rigs.beside_camera(rig) if by_hand else self.rigs.of(rig)
             if control.tries == 1:
                 # Not where it only waited for room on the disk.
                 go_on_after_a_break(job, self.library.clock.now())
         begun = read(RunJob, params)
         if begun.by_hand:
+            run = HandRun(Working(self.library, self.runner, None, control, devices), begun)
+            if devices is not None:
+                note_weather(self.library, rig.id, devices, begins=True)
             try:
-                return HandRun(Working(self.library, self.runner, None, control), begun).do()
+                return run.do()
             finally:
                 group_new_frames(self.library)
+                if devices is not None:
+                    # No panel stays on, however it ended.
+                    leave_dark(devices)
+                    note_weather(self.library, rig.id, devices, begins=False)
         if devices is None:
             raise DeviceError(
                 "No devices are connected to this rig, so the run cannot go on.", "Connect them."
