@@ -65,6 +65,9 @@ def begin(own, **more):
 
 
 def test_wheel_panel_focus_and_angle_are_set_and_the_person_only_starts_exposures(own):
+    told = own.get(f"/api/rigs/{own.rig}")
+    assert "brings filters in" in told["by_itself"] and "shoot with the program" in told["asks"]
+    assert "filters" not in told["asks"] and "brightness" not in told["asks"]
     asked = []
     begin(own, folder=str(own.program.folder))
     for _ in range(400):

@@ -63,9 +63,11 @@ def _library() -> Library:
 
 
 def _devices(rig_id: int) -> RigDevices | None:
+    """What drives a rig, or what is attached to it beside a camera that another program runs."""
     context = the_context()
     with context.library.db.session() as session:
-        return context.starter.devices(context.library.rig(session, rig_id))
+        rig = context.library.rig(session, rig_id)
+        return context.starter.devices(rig) or context.starter.rigs.beside_camera(rig)
 
 
 @api.get("/rigs/<int:rig_id>")

@@ -15,6 +15,7 @@ from grayshelf.core.matching.rulers import plain_name
 from grayshelf.core.rigs.cards import MOVABLE
 from grayshelf.core.rigs.names import place_in_wheel
 from grayshelf.core.rigs.train import PartKind, SeenFilter, SeenTelescope, TrainFacts
+from grayshelf.devices.hand_camera import HandCamera
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.camera_values import accepted
 from grayshelf.library.facts_json import facts_if_sound
@@ -149,9 +150,9 @@ def _of_bench(session: Session, rig: Rig) -> dict[str, Any]:
 def _of_devices(devices: RigDevices | None) -> dict[str, Any]:
     if devices is None:
         return {}
-    camera = devices.camera.facts
+    camera, by_hand = devices.camera.facts, isinstance(devices.camera, HandCamera)
     drives = {
-        PartKind.CAMERA: devices.camera,
+        PartKind.CAMERA: None if by_hand else devices.camera,
         PartKind.FILTERS: devices.wheel,
         PartKind.LIGHT: devices.panel,
         PartKind.ROTATOR: devices.rotator,
@@ -159,12 +160,18 @@ def _of_devices(devices: RigDevices | None) -> dict[str, Any]:
         PartKind.COVER: devices.cover,
         PartKind.MOUNT: devices.mount,
     }
-    return {
-        "connected": True,
+    driven = {
         "drives": frozenset(kind for kind, device in drives.items() if device is not None),
+        "device_wheel": devices.wheel.filters if devices.wheel else (),
+    }
+    if by_hand:
+        # What stands in for a camera that another program runs says nothing of it.
+        return driven
+    return {
+        **driven,
+        "connected": True,
         "device_cooled": camera.cooled,
         "device_gain_range": camera.gain_range,
-        "device_wheel": devices.wheel.filters if devices.wheel else (),
     }
 
 
