@@ -95,11 +95,12 @@ function Form({ page }: { page: Page }) {
   const preview = useFilingPreview(body);
   const start = useChange(() => get(api.POST("/api/filing", { body })));
   const shown = preview.data;
-  const ready = !!shown && shown.going > 0 && !preview.isFetching;
+  const underway = page.filed.find((one) => one.job?.can_stop)?.job;
+  const ready = !!shown && shown.going > 0 && !preview.isFetching && !underway;
   const verb = wishes.way === "move" ? "Move" : "Copy";
   return (
     <div className="px-6 pb-6 max-md:px-4">
-      <PageHead title={told(shown, page)}>
+      <PageHead title={underway ? `${underway.message || underway.title}.` : told(shown, page)}>
         <Link to="/intake" className="underline underline-offset-2">
           Intake
         </Link>
@@ -128,11 +129,13 @@ function Form({ page }: { page: Page }) {
               {shown?.going ? `${verb} ${several(shown.going)}` : verb}
             </Button>
             <span className="text-ink2">
-              {shown && shown.going > 0
-                ? `${shown.size_text}${shown.along ? `, and ${shown.along.toLocaleString("en")} notes and logs` : ""}. It can be taken back, also next week.`
-                : wishes.root.trim()
-                  ? "Nothing is touched before you say so."
-                  : "Name the folder that they are filed into: it may be a new one, or the one they are in."}
+              {underway
+                ? "One filing at a time: this one waits until the other has ended, or was stopped."
+                : shown && shown.going > 0
+                  ? `${shown.size_text}${shown.along ? `, and ${shown.along.toLocaleString("en")} notes and logs` : ""}. It can be taken back, also next week.`
+                  : wishes.root.trim()
+                    ? "Nothing is touched before you say so."
+                    : "Name the folder that they are filed into: it may be a new one, or the one they are in."}
             </span>
           </div>
           {start.error ? <Trouble error={start.error} /> : null}
