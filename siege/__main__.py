@@ -12,12 +12,14 @@ from siege import (
     disks,
     fetching,
     filing,
+    full_disks,
     handing,
     headers,
     kills,
     letting_go,
     older,
     requests,
+    sending,
     vanishing,
 )
 
@@ -28,6 +30,8 @@ PARTS = {
     "handing": handing,
     "filing": filing,
     "letting-go": letting_go,
+    "sending": sending,
+    "full-disks": full_disks,
     "fetching": fetching,
     "vanishing": vanishing,
     "headers": headers,
