@@ -10,11 +10,12 @@ from grayshelf.core.checks.asked_for import AskedFor, all_wrong, which_of
 from grayshelf.core.checks.frames import capped_level_adu, dark_allowance_adu
 from grayshelf.core.flats.model import FlatTarget
 from grayshelf.core.flats.search.confirming import is_a_flat
+from grayshelf.core.flats.timed_light import Lit
 from grayshelf.core.frames.angle import CameraAngle
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.matching.model import SensorTraits
-from grayshelf.core.planning.by_hand import NBSP, capped_line, flats_line
+from grayshelf.core.planning.by_hand import NBSP, capped_line, flats_line, lit_line
 from grayshelf.core.planning.sheet import FlatSeries
 
 FLATS = AskedFor(
@@ -161,6 +162,18 @@ def test_one_line_says_what_to_do_and_each_number_is_copied_plainly():
     assert dark.dials[-1].copied == "-10"
     bias = capped_line(FrameKind.BIAS, 1, 100.0, 30.0, 1, None)
     assert bias.what.replace(NBSP, " ") == "Gain 100, offset 30: 1 bias frame"
+
+
+def test_a_flat_that_measures_a_camera_is_asked_for_in_one_line():
+    line = lit_line(100.0, 30.0, 0.25, "Ha", lit=Lit(0.1, 0.05))
+    assert line.before == "Cap off, telescope at the light; leave the light as it is."
+    assert line.what.replace(NBSP, " ") == (
+        "Ha, gain 100, offset 30: 1 flat of 0.25 s, lit for 0.05 s, 0.1 s after it begins"
+    )
+    assert [d.copied for d in line.dials] == ["Ha", "100", "30", "0.25", "0.05", "0.1"]
+    plain = lit_line(800.0, 0.0, 2.0, None, gain_word="ISO")
+    assert plain.what.replace(NBSP, " ") == "ISO 800, offset 0: 1 flat of 2 s" and plain.by_rig == ""
+    assert lit_line(1.0, 0.0, 2.0, None).what.startswith("Gain")
 
 
 def test_what_devices_set_is_no_dial_of_the_person_and_is_said_apart():

@@ -52,8 +52,10 @@ def notes_joined(there: str, came: str) -> str:
 
 def notes_parted(now: str, came: str) -> str:
     """Notes of a night without those that came with another; as they are where those were changed since."""
+    if not came:
+        return now
     before, found, after = now.rpartition(came)
     whole_lines = before[-1:] in ("", "\n") and after[:1] in ("", "\n")
-    if not came or not found or not whole_lines:
+    if not found or not whole_lines:
         return now
     return notes_joined(before.removesuffix("\n"), after.removeprefix("\n"))
