@@ -190,6 +190,11 @@ def test_lights_that_wait_for_the_same_thing_share_a_gap():
     turned = settings(angle=CameraAngle(2.4))
     assert same_gap(FrameKind.DARK, WANT, turned, 1.0)
     assert not same_gap(FrameKind.FLAT, WANT, turned, 1.0)
+    unknown = settings(angle=None)
+    assert same_gap(FrameKind.FLAT, unknown, unknown, 1.0) and not same_gap(
+        FrameKind.FLAT, unknown, turned, 1.0
+    )
+    assert not same_gap(FrameKind.FLAT, turned, unknown, 1.0)
     # Not by whole degrees: 44.45 and 44.55 are one, 359.8 and 0.3 too.
     for one, other in ((44.45, 44.55), (359.8, 0.3)):
         assert same_gap(

@@ -13,6 +13,10 @@ from hypothesis import strategies as st
 from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.planning.flats_go import FlatsGo, begins_at, lay_rounds, stands_of
 from grayshelf.core.planning.night_plan import (
+    MOST_COUNT,
+    MOST_LIGHTS,
+    MOST_NIGHTS,
+    MOST_TARGETS,
     FlatRow,
     NightPlan,
     PlannedLights,
@@ -142,6 +146,23 @@ def test_every_row_is_shot_once_at_its_stand_or_said_to_be_lost(turned, go, turn
 def test_a_plan_that_cannot_be_is_refused_in_words(plan, said):
     with pytest.raises(GrayShelfError, match=said):
         check_plan(plan)
+
+
+def test_a_plan_may_be_as_large_as_it_is_said_to_be():
+    many = tuple(lights(f"f{i}") for i in range(MOST_LIGHTS))
+    whole = NightPlan((PlannedTarget("x" * 80, many),) * MOST_TARGETS, nights=MOST_NIGHTS)
+    check_plan(whole)
+    check_plan(NightPlan((PlannedTarget("M 1", (replace(lights("L"), exposure_s=7200.0, binning=16),)),)))
+    for more, said in (
+        (replace(whole, targets=(*whole.targets, whole.targets[0])), f"1 to {MOST_TARGETS} targets"),
+        (replace(whole, nights=MOST_NIGHTS + 1), "nights"),
+        (NightPlan((PlannedTarget("x" * 81, many),)), "1 to 80 letters"),
+        (NightPlan((PlannedTarget("M 1", (*many, lights("more"))),)), "lights in 1 to"),
+        (NightPlan((PlannedTarget("M 1", (lights("L", count=MOST_COUNT + 1),)),)), "L has 1 to"),
+    ):
+        with pytest.raises(GrayShelfError, match=said) as told:
+            check_plan(more)
+        assert told.value.message
 
 
 def test_flats_of_the_next_day_begin_in_its_morning():

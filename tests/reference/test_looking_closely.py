@@ -189,6 +189,13 @@ def test_how_light_falls_and_what_changed():
     assert dict(before.rings)[0.5] == pytest.approx(92.5, abs=0.7)
     corner = 100 * (1 - 0.3 * ((0.034 * 900 - 490) ** 2 + (0.034 * 600 - 280) ** 2) / half**2)
     assert before.corners[0] == pytest.approx(corner, abs=1.5)
+    # First row left and right, last row left and right: the middle lies right of and above the sensor's.
+    first_left, first_right, last_left, last_right = before.corners
+    assert last_left < min(first_left, last_right) and max(first_left, last_right) < first_right
+    # Where it falls to 90 % by the sum above: 0.3·r² = 0.1.
+    contours = dict(before.contours)
+    assert contours[90] == pytest.approx(half * math.sqrt(1 / 3), rel=0.03)
+    assert contours[95] == pytest.approx(half * math.sqrt(1 / 6), rel=0.04) and 50 not in contours
     same = light_change(light_fall(flat(490.0, 280.0), 1), before)
     other = light_change(light_fall(flat(430.0, 280.0, 0.02), 1), before)
     assert same.percent < 0.1 and other.percent > 2.0 and other.middle_moved_px == pytest.approx(60, abs=15)

@@ -10,7 +10,7 @@ import numpy as np
 import pytest
 
 from grayshelf.core.checks.defects import defects_of
-from grayshelf.core.checks.findings import Fault
+from grayshelf.core.checks.findings import Fault, Place
 from grayshelf.core.checks.looks import look_at
 from grayshelf.core.checks.of_a_master import Beside, findings_of_master, look_at_master, reasons_for_care
 from grayshelf.core.checks.of_a_picture import glow_of, shade_of
@@ -102,7 +102,13 @@ def test_a_leak_is_told_from_the_sensors_own_slope_and_where_it_comes_from():
     assert found(dark) == [] == found(bias, FrameKind.BIAS)
     (leak,) = found(lit)
     assert leak.fault is Fault.LEAK and leak.size == pytest.approx(5.0, rel=0.1)
-    assert "last row" in leak.message and leak.place.top >= 120
+    assert "last row" in leak.message and leak.place == Place(0, 120, 320, 240)
+    for across, down, place in (
+        (5, 5, Place(160, 120, 320, 240)), (-5, -5, Place(0, 0, 160, 120)), (5, -5, Place(160, 0, 320, 120)),
+        (8, 0, Place(160, 0, 320, 240)), (-8, 0, Place(0, 0, 160, 240)), (0, -8, Place(0, 0, 320, 120)),
+    ):  # fmt: skip
+        (leak,) = found(dark + across * x / 320 + down * y / 240)
+        assert leak.place == place, (across, down)
     assert reasons_for_care([leak]) == [], "told, and used all the same"
     assert reasons_for_care(found(dark + 40 * y / 240)) == ["light leak: 40 ADU"]
     foreign = np.where(x + y < 40, 0, dark)
