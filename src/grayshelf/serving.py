@@ -10,6 +10,7 @@ from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
+import ifaddr
 import segno
 import waitress
 
@@ -65,8 +66,8 @@ def _addresses() -> list[str]:
         asking.connect(("192.0.2.1", 9))
         found.append(asking.getsockname()[0])
     with suppress(OSError):
-        found += [str(info[4][0]) for info in socket.getaddrinfo(socket.gethostname(), None, socket.AF_INET)]
-    return [a for a in found if not a.startswith("127.")]
+        found += [ip.ip for adapter in ifaddr.get_adapters() for ip in adapter.ips if isinstance(ip.ip, str)]
+    return [a for a in dict.fromkeys(found) if not a.startswith("127.")]
 
 
 def _listen(port: int, lan: Lan | None = None) -> socket.socket:

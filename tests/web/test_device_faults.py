@@ -7,7 +7,9 @@ import socket
 import threading
 import time
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from types import SimpleNamespace
 
+import ifaddr
 import numpy as np
 import pytest
 
@@ -16,7 +18,7 @@ from grayshelf.core.errors import DeviceError
 from grayshelf.demo.rigs import START
 from grayshelf.devices.alpaca import asking, building, camera, light, movers, waiting
 from grayshelf.devices.alpaca.asking import AlpacaDevice, AlpacaServer
-from grayshelf.devices.alpaca.discovery import ask_server, look_for_servers
+from grayshelf.devices.alpaca.discovery import ask_server, broadcasts, look_for_servers
 from grayshelf.devices.alpaca.saying import try_device
 from grayshelf.served_rig.serving import Answering
 from tests.served import ServedRig
@@ -274,6 +276,22 @@ def test_a_picture_of_another_size_or_order_is_none():
     low = _HEADER.pack(1, 0, 7, 1, 44, 2, 2, 2, 1, 1, 0) + np.array([-5], "<i4").tobytes()
     with pytest.raises(DeviceError, match="no 16-bit counts"):
         from_image_bytes("It", low, 7, (1, 1))
+
+
+def test_every_network_is_asked_also_where_no_router_is(monkeypatch):
+    """A laptop in the house's network and on a cable to the mount; a tunnel, which has two ends and no broadcast."""
+
+    def adapter(*ips):
+        return SimpleNamespace(ips=[SimpleNamespace(ip=ip, network_prefix=prefix) for ip, prefix in ips])
+
+    adapters = [adapter(("127.0.0.1", 8)), adapter(("192.168.1.20", 24), (("fe80::1", 0, 2), 64)), adapter(("169.254.7.9", 16)),
+                adapter(("10.8.0.2", 32)), adapter(("172.16.5.130", 25))]  # fmt: skip
+    monkeypatch.setattr(ifaddr, "get_adapters", lambda: adapters)
+    assert broadcasts() == [
+        "255.255.255.255", "127.0.0.1", "192.168.1.255", "169.254.255.255", "172.16.5.255",
+    ]  # fmt: skip
+    monkeypatch.setattr(ifaddr, "get_adapters", lambda: (_ for _ in ()).throw(OSError("no such thing here")))
+    assert broadcasts() == ["255.255.255.255", "127.0.0.1"]
 
 
 def test_looked_for_by_the_broadcast():

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ipaddress
 import json
 import socket
 import time
@@ -9,6 +10,8 @@ from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from typing import Any
+
+import ifaddr
 
 from grayshelf.core.errors import DeviceError
 from grayshelf.devices.alpaca.asking import AlpacaServer, as_text
@@ -45,10 +48,24 @@ class FoundServer:
     trouble: str = ""
 
 
+def broadcasts() -> list[str]:
+    """Where all machines of each network that this one is in can be asked at once (IPv4), and this one itself.
+
+    The address for all networks goes out on one of them only, and on none where no router is: as at a telescope in a field.
+    """
+    found = dict.fromkeys(("255.255.255.255", "127.0.0.1"))
+    with suppress(OSError, ValueError):
+        own = [ip for adapter in ifaddr.get_adapters() for ip in adapter.ips if isinstance(ip.ip, str)]
+        networks = [ipaddress.IPv4Network(f"{ip.ip}/{ip.network_prefix}", strict=False) for ip in own]
+        found |= dict.fromkeys(str(n.broadcast_address) for n in networks if n.prefixlen < 31)
+    return [address for address in found if not address.startswith("127.255.")]
+
+
 def look_for_servers(
-    to: Sequence[str] = ("255.255.255.255", "127.0.0.1"), port: int = PORT, listened_s: float = LISTENED_S
+    to: Sequence[str] | None = None, port: int = PORT, listened_s: float = LISTENED_S
 ) -> list[str]:
     """Addresses of servers that answer the broadcast, in the order of their answers: 'http://host:port'."""
+    to = broadcasts() if to is None else to
     found: dict[str, None] = {}
     with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as asking:
         asking.setsockopt(socket.SOL_SOCKET, socket.SO_BROADCAST, 1)
