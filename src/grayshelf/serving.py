@@ -95,7 +95,7 @@ def _listen(port: int, lan: Lan | None = None) -> socket.socket:
 
 def _open_to_network(context: Context, lan: Lan) -> None:
     """Let this network ask, with a code."""
-    access = Access(context.library.root, _names_in_network(), folders=lan.folders)
+    access = Access(context.library.root, _names_in_network, folders=lan.folders)
     if lan.new_code:
         access.renew_code()
     context.access = access

@@ -26,7 +26,9 @@ class Clock:
 @pytest.fixture
 def lan(own):
     clock = Clock()
-    own.context.access = own.access = Access(own.root, (NAME, "shelf.local"), folders=False, clock=clock)
+    own.context.access = own.access = Access(
+        own.root, lambda: (NAME, "shelf.local"), folders=False, clock=clock
+    )
     own.clock_of_access = clock
     own.app = create_app(own.context)
     own.client = own.app.test_client()
@@ -108,7 +110,7 @@ def test_the_code_opens_it_and_its_session_ends_everywhere_at_once(lan):
 def test_it_outlives_a_restart_and_another_code_ends_all(lan):
     client = phone(lan)
     token = token_of(given(client, lan.access.code))
-    again = Access(lan.root, (NAME,), folders=False, clock=lan.clock_of_access)
+    again = Access(lan.root, lambda: (NAME,), folders=False, clock=lan.clock_of_access)
     assert again.code == lan.access.code and again.session_of(token) == 1
     assert client.post("/api/access/code", json={}).status_code == 403, "made at the machine itself"
     before = lan.access.code
@@ -116,7 +118,7 @@ def test_it_outlives_a_restart_and_another_code_ends_all(lan):
     assert lan.access.code != before and client.get("/api/state").status_code == 401
     lan.clock_of_access.now += 90 * 86_400
     (lan.root / ACCESS_FILE).write_text("rubbish")
-    assert Access(lan.root, (NAME,), folders=False).sessions() == []
+    assert Access(lan.root, lambda: (NAME,), folders=False).sessions() == []
 
 
 def test_ten_wrong_codes_in_a_minute_are_stopped_and_only_there(lan):
@@ -129,7 +131,7 @@ def test_ten_wrong_codes_in_a_minute_are_stopped_and_only_there(lan):
     lan.clock_of_access.now += 61
     assert given(client, lan.access.code).status_code == 303
     # From very many addresses at once it is stopped as well; a network of version 6 counts as one.
-    access = Access(lan.root, (), folders=False, clock=lan.clock_of_access)
+    access = Access(lan.root, tuple, folders=False, clock=lan.clock_of_access)
     with pytest.raises(TooMany):
         for n in range(12):
             access.begin("0", f"2001:db8::{n:x}", "")
@@ -180,3 +182,18 @@ def test_folders_are_named_at_the_machine_itself_unless_that_is_permitted(lan, t
 def test_codes_are_read_as_they_are_typed():
     assert typed(" k3m9-oqwt 77zc") == "K3M90QWT77ZC"
     assert in_fours("K3M90QWT77ZC") == "K3M9-0QWT-77ZC"
+
+
+def test_another_address_of_this_machine_is_served_from_then_on_and_none_of_another(lan):
+    """A laptop that is carried from the house's network to the field, while it serves."""
+    names = [NAME]
+    lan.access._look = lambda: tuple(names)
+    there = phone(lan)
+    assert there.get("/access").status_code == 200
+    names[:] = ["192.168.4.9"]
+    lan.clock_of_access.now += 11
+    asked = {"base_url": "http://192.168.4.9:8417"}
+    assert there.get("/access", **asked).status_code == 200 and there.get("/access").status_code == 403
+    assert there.get("/access", base_url="http://192.168.4.8:8417").status_code == 403
+    lan.client.environ_base["REMOTE_ADDR"] = "127.0.0.1"
+    assert lan.client.get("/api/access").json["addresses"] == ["192.168.4.9"]

@@ -32,11 +32,10 @@ def guard(app: APIFlask, access: Access | None) -> None:
     access
         Who else may ask; None where only this machine is served.
     """
-    names = (*LOCAL_NAMES, *(access.addresses if access else ()))
 
     @app.before_request
     def only_from_here() -> Response | None:
-        return _from_elsewhere(names)
+        return _from_elsewhere((*LOCAL_NAMES, *(access.addresses if access else ())))
 
     if access is not None:
         gate(app, access)

@@ -32,6 +32,8 @@ MOST_WRONG, MOST_WRONG_OF_ALL, WITHIN_S = 10, 60, 60.0
 _UNUSED_S = 60 * 86_400
 #: When a session was last used is written down so often.
 _WRITTEN_EACH_S = 60.0
+#: What this machine is called in its network is looked at again so often.
+LOOKED_AT_EACH_S = 10.0
 
 
 class TooMany(Exception):
@@ -78,16 +80,31 @@ class Access:
     """Who may ask from elsewhere."""
 
     def __init__(
-        self, root: Path, addresses: tuple[str, ...], *, folders: bool, clock: Callable[[], float] = time.time
+        self,
+        root: Path,
+        look: Callable[[], tuple[str, ...]],
+        *,
+        folders: bool,
+        clock: Callable[[], float] = time.time,
     ) -> None:
-        """`addresses` are the names that this machine has in its network; `folders` permits to name folders from there."""
-        self.addresses, self.folders = addresses, folders
+        """`look` tells the names that this machine has in its network now; `folders` permits to name folders from there."""
+        self.folders, self._look = folders, look
+        self._names: tuple[float, tuple[str, ...]] = -1.0, ()
         self._path, self._clock = root / ACCESS_FILE, clock
         self._lock = threading.Lock()
         self._wrong: dict[str, deque[float]] = {}
         self._wrong_of_all: deque[float] = deque()
         self.code, self._sessions = self._read()
         self._write()
+
+    @property
+    def addresses(self) -> tuple[str, ...]:
+        """The names that this machine has in its network: another room's router may give it another one at any time."""
+        until, names = self._names
+        if self._clock() > until:
+            names = self._look()
+            self._names = self._clock() + LOOKED_AT_EACH_S, names
+        return names
 
     def _read(self) -> tuple[str, dict[int, Session]]:
         try:
