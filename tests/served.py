@@ -27,11 +27,15 @@ class ServedRig:
 
     def start(self) -> None:
         """Devices begin as after a new start of their program: not connected, with no picture."""
-        self.devices = make_devices(self.worlds, self.faults)
+        self.devices = self.made()
         app = make_app(self.devices, self.faults, "nowhere")
         self._server = self._bound(app)
         self.port = self._server.effective_port
         threading.Thread(target=self._run, args=(self._server,), daemon=True).start()
+
+    def made(self):
+        """The devices; a test may serve others."""
+        return make_devices(self.worlds, self.faults)
 
     def _bound(self, app):
         """On the same port again, which the system gives back a moment later."""
