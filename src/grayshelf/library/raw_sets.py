@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections import defaultdict
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from datetime import date
+from typing import NamedTuple
 
 from sqlalchemy import ColumnElement, case, exists, func, select
 from sqlalchemy.orm import Session
@@ -13,12 +15,13 @@ from grayshelf.core.filing.letting_go import Master, RawFrames, RawSet
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.library.catalog import IN_SETS
 from grayshelf.library.facts_json import facts_if_sound
-from grayshelf.library.kept import in_parts
+from grayshelf.library.kept import in_parts, kept
 from grayshelf.library.library import Library
 from grayshelf.library.models import Frame, FrameSet, MasterInput, MasterRecord, Rig
 from grayshelf.library.packing import PACKED_ENDING
 from grayshelf.library.rig_terms import house_rules_of
 from grayshelf.library.trains import sorter, standing_rigs
+from grayshelf.library.unreadable import readable
 
 
 @dataclass(frozen=True)
@@ -32,16 +35,48 @@ class Taken:
     size_bytes: int
 
 
-def room_taken(session: Session) -> list[Taken]:
-    """Room that all frames take whose files are there, copies too, by kind and night."""
-    kind = case((FrameSet.is_master, "master"), else_=func.coalesce(Frame.kind, ""))
+class _Files(NamedTuple):
+    """Files of one set, kind and night that are there."""
+
+    set_id: int | None
+    kind: str
+    night: date | None
+    in_sets: bool
+    n_frames: int
+    size_bytes: int
+    n_packed: int
+
+
+def _files(session: Session, set_ids: Sequence[int] | None = None) -> list[_Files]:
+    """All files that are there, in one look at every frame; of some sets alone where they are named."""
+    in_sets = Frame.state.in_(IN_SETS)
+    grouped = (Frame.set_id, func.coalesce(Frame.kind, ""), Frame.night, in_sets)
     query = (
-        select(kind, Frame.night, func.count(), func.sum(Frame.size_bytes))
-        .outerjoin(FrameSet, FrameSet.id == Frame.set_id)
+        select(*grouped, func.count(), func.coalesce(func.sum(Frame.size_bytes), 0), func.sum(_packed()))
         .where(Frame.state != "gone", Frame.missing_since.is_(None))
-        .group_by(kind, Frame.night)
+        .group_by(*grouped)
     )
-    return [Taken(*row) for row in session.execute(query)]
+    if set_ids is None:
+        return [_Files(*row) for row in session.execute(query)]
+    parts = in_parts(set_ids)
+    return [_Files(*row) for part in parts for row in session.execute(query.where(Frame.set_id.in_(part)))]
+
+
+@kept(2)
+def _all_files(library: Library, revision: int) -> list[_Files]:
+    with library.db.own_session() as session:
+        return _files(session)
+
+
+def room_taken(library: Library, session: Session) -> list[Taken]:
+    """Room that all frames take whose files are there, copies too, by kind and night."""
+    masters = set(session.scalars(select(FrameSet.id).where(FrameSet.is_master)))
+    taken: dict[tuple[str, date | None], list[int]] = defaultdict(lambda: [0, 0])
+    for files in _all_files(library, library.revision):
+        sums = taken["master" if files.set_id in masters else files.kind, files.night]
+        sums[0] += files.n_frames
+        sums[1] += files.size_bytes
+    return [Taken(kind, night, n, size) for (kind, night), (n, size) in taken.items()]
 
 
 def raw_sets(library: Library, session: Session, set_ids: Collection[int] | None = None) -> dict[int, RawSet]:
@@ -52,40 +87,41 @@ def raw_sets(library: Library, session: Session, set_ids: Collection[int] | None
     set_ids
         Only these, where they are named.
     """
-    query = (
-        select(FrameSet, func.count(Frame.id), func.sum(Frame.size_bytes), func.sum(_packed()))
-        .join(Frame, Frame.set_id == FrameSet.id)
-        .where(
-            FrameSet.is_master.is_(False),
-            FrameSet.measurement_id.is_(None),
-            Frame.state.in_(IN_SETS),
-            Frame.missing_since.is_(None),
-        )
-        .group_by(FrameSet.id)
-        .order_by(FrameSet.night.desc(), FrameSet.kind, FrameSet.id)
-    )
-    rows = [row for row in session.execute(query).all() if set_ids is None or row[0].id in set_ids]
-    masters = {row[0].master_set_id for row in rows if row[0].master_set_id is not None}
+    wanted = None if set_ids is None else sorted(set_ids)
+    files = _all_files(library, library.revision) if wanted is None else _files(session, wanted)
+    of_set: dict[int | None, list[int]] = defaultdict(lambda: [0, 0, 0])
+    for one in files:
+        if one.in_sets:
+            sums = of_set[one.set_id]
+            sums[0] += one.n_frames
+            sums[1] += one.size_bytes
+            sums[2] += one.n_packed
+    rows = [row for row in _rows(session, wanted) if row.id in of_set]
+    masters = {row.master_set_id for row in rows if row.master_set_id is not None}
     stands = _masters(session, masters)
-    left_out, unknown = _left_out(session, masters), _not_in_master(session)
+    left_out = _left_out(session, masters)
+    unknown = (
+        _all_not_in_master(library, library.revision) if wanted is None else _not_in_master(session, wanted)
+    )
     rules, sort = _rules(session), sorter(library)
     # Frames behind a cap often name no telescope: they are the first rig's with their camera.
     of_camera = {rig.camera: rig.id for rig in reversed(list(session.scalars(standing_rigs())))}
+    unsound = {set_id for _, set_id in library.left_out}
     found: dict[int, RawSet] = {}
-    for row, n_frames, size_bytes, n_packed in rows:
-        facts = facts_if_sound(row.facts)
-        if facts is None:
+    for row in rows:
+        if row.id in unsound:
             continue
-        rig = sort.of(facts) or (None if facts.telescope else of_camera.get(row.camera or ""))
+        rig = sort.of(row) or (None if row.telescope else of_camera.get(row.camera or ""))
         rule, days = rules.get(rig, (RawFrames.KEPT, 0))
+        n_frames, size_bytes, n_packed = of_set[row.id]
         found[row.id] = RawSet(
             set_id=row.id,
             kind=FrameKind(row.kind),
-            title=_title(row, facts.filter_code),
+            title=_title(row),
             night=row.night,
             n_frames=n_frames,
-            size_bytes=size_bytes or 0,
-            n_packed=n_packed or 0,
+            size_bytes=size_bytes,
+            n_packed=n_packed,
             master=stands.get(row.master_set_id or 0, Master.NONE),
             left_out=left_out.get(row.master_set_id or 0, ()),
             n_not_in_master=unknown.get(row.id, 0),
@@ -96,13 +132,53 @@ def raw_sets(library: Library, session: Session, set_ids: Collection[int] | None
     return found
 
 
+class _Row(NamedTuple):
+    """What is asked of a set: of its facts those alone that are needed, since all of them take as long as the rest."""
+
+    id: int
+    kind: str
+    camera: str | None
+    night: date | None
+    master_set_id: int | None
+    telescope: str | None
+    focal_length_mm: float | None
+    filter_code: str | None
+
+
+def _rows(session: Session, set_ids: Sequence[int] | None) -> list[_Row]:
+    facts = readable(FrameSet.facts)
+    query = (
+        select(
+            FrameSet.id,
+            FrameSet.kind,
+            FrameSet.camera,
+            FrameSet.night,
+            FrameSet.master_set_id,
+            facts["telescope"].as_string(),
+            facts["focal_length_mm"].as_float(),
+            facts["filter_code"].as_string(),
+        )
+        .where(FrameSet.is_master.is_(False), FrameSet.measurement_id.is_(None))
+        .order_by(FrameSet.night.desc(), FrameSet.kind, FrameSet.id)
+    )
+    if set_ids is None:
+        return [_Row(*row) for row in session.execute(query.where(func.json_valid(FrameSet.facts)))]
+    found: list[_Row] = []
+    for part in in_parts(set_ids):
+        whole = session.execute(select(FrameSet.id, FrameSet.facts).where(FrameSet.id.in_(part)))
+        # Of sets that are to be let go, all of what is told must make sense.
+        sound = [set_id for set_id, kept_facts in whole if facts_if_sound(kept_facts) is not None]
+        found += [_Row(*row) for row in session.execute(query.where(FrameSet.id.in_(sound)))]
+    return found
+
+
 def _packed() -> ColumnElement[int]:
     return case((Frame.path.endswith(PACKED_ENDING), 1), else_=0)
 
 
-def _title(row: FrameSet, filter_code: str | None) -> str:
+def _title(row: _Row) -> str:
     named = f"{row.kind[:1].upper()}{row.kind[1:]}{'' if row.kind == 'bias' else 's'}"
-    through = f" {filter_code}" if filter_code and row.kind in ("flat", "light") else ""
+    through = f" {row.filter_code}" if row.filter_code and row.kind in ("flat", "light") else ""
     return f"{named}{through} of {row.night:%-d %b %Y}" if row.night else f"{named}{through}"
 
 
@@ -134,7 +210,13 @@ def _left_out(session: Session, set_ids: Collection[int]) -> dict[int, tuple[str
     return found
 
 
-def _not_in_master(session: Session) -> dict[int, int]:
+@kept(2)
+def _all_not_in_master(library: Library, revision: int) -> dict[int, int]:
+    with library.db.own_session() as session:
+        return _not_in_master(session)
+
+
+def _not_in_master(session: Session, set_ids: Sequence[int] | None = None) -> dict[int, int]:
     """How many frames of each combined set count that its master does not know, each asked for itself: one that came
     and one that is kept no more do not make up for one another."""
     known = exists().where(MasterInput.master_id == FrameSet.master_set_id, MasterInput.frame_id == Frame.id)
@@ -146,7 +228,8 @@ def _not_in_master(session: Session) -> dict[int, int]:
         )
         .group_by(Frame.set_id)
     )
-    return {set_id: n for set_id, n in session.execute(query) if set_id is not None}
+    asked = [query] if set_ids is None else [query.where(Frame.set_id.in_(p)) for p in in_parts(set_ids)]
+    return {set_id: n for one in asked for set_id, n in session.execute(one) if set_id is not None}
 
 
 def _rules(session: Session) -> dict[int | None, tuple[RawFrames, int]]:

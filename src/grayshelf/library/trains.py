@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Protocol
 
 from sqlalchemy import Select, select
 from sqlalchemy.orm import Session
 
-from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
-from grayshelf.core.matching.model import CommonSettings
 from grayshelf.core.rigs.trains import SeenTrain, Train, new_trains, train_of
 from grayshelf.library.facts_json import facts_if_sound
 from grayshelf.library.kept import kept
@@ -48,6 +47,25 @@ def _trains(library: Library, revision: int) -> list[Train]:
         return trains_in(session)
 
 
+class OfTrain(Protocol):
+    """What tells of the train that took it: frames' facts, common settings, a row of them."""
+
+    @property
+    def camera(self) -> str | None:
+        """As headers name it."""
+        ...
+
+    @property
+    def telescope(self) -> str | None:
+        """As headers name it."""
+        ...
+
+    @property
+    def focal_length_mm(self) -> float | None:
+        """As headers tell it."""
+        ...
+
+
 class Sorter:
     """Tells whose frames are whose; the same answer is worked out once."""
 
@@ -56,7 +74,7 @@ class Sorter:
         self._trains = trains
         self._found: dict[tuple[str | None, str | None, float | None], int | None] = {}
 
-    def of(self, facts: FrameFacts | CommonSettings) -> int | None:
+    def of(self, facts: OfTrain) -> int | None:
         """The number of the rig that took a light or a flat."""
         key = facts.camera, facts.telescope, facts.focal_length_mm
         if key not in self._found:

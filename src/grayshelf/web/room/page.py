@@ -35,16 +35,16 @@ def room_page(library: Library) -> RoomOut:
     with library.db.session() as session:
         zone = library.zone(session)
         today = library.clock.now().astimezone(zone).date()
-        taken = room_taken(session)
-        nights = _nights(list(raw_sets(library, session).values()), today)
+        taken = room_taken(library, session)
+        groups = _groups(list(raw_sets(library, session).values()), today)
         return RoomOut(
             total_text=in_words.size(sum(t.size_bytes for t in taken)),
             n_frames=sum(t.n_frames for t in taken),
             ages=[name for name, _ in _AGES],
             kinds=_kinds(taken, today),
             disks=_disks(library, session),
-            nights=nights[:MOST_NIGHTS],
-            more_nights=max(0, len(nights) - MOST_NIGHTS),
+            nights=[_night_out(*one) for one in groups[:MOST_NIGHTS]],
+            more_nights=max(0, len(groups) - MOST_NIGHTS),
             filed=[
                 filed_out(library, session, f, zone)
                 for f in all_filings(session)[:MOST_FILINGS]
@@ -108,28 +108,36 @@ def _disks(library: Library, session: Session) -> list[DiskOut]:
     return told
 
 
-def _nights(sets: Sequence[RawSet], today: date) -> list[RawNightOut]:
-    """Sets by kind and night, the one with the most first. What may go stands apart from what may not."""
-    groups: dict[tuple[FrameKind, date | None, str, RawFrames], list[RawSet]] = defaultdict(list)
+_Group = tuple[FrameKind, date | None, str, RawFrames]
+
+
+def _groups(sets: Sequence[RawSet], today: date) -> list[tuple[_Group, list[RawSet]]]:
+    """Sets by kind and night, those with the most first. What may go stands apart from what may not."""
+    groups: dict[_Group, list[RawSet]] = defaultdict(list)
     for raw in sets:
         groups[raw.kind, raw.night, why_not_thrown_away(raw), wished(raw, today)].append(raw)
-    rows = [
-        RawNightOut(
-            key=f"{kind} {night} {min(raw.set_id for raw in group)}",
-            kind=kind.value,
-            title=_plural(kind.value),
-            night=in_words.day(night),
-            set_ids=[raw.set_id for raw in group],
-            n_frames=sum(raw.n_frames for raw in group),
-            n_packed=sum(raw.n_packed for raw in group),
-            size_bytes=sum(raw.size_bytes for raw in group),
-            size_text=in_words.size(sum(raw.size_bytes for raw in group)),
-            kept_for=kept_for,
-            wished=rule,
-        )
-        for (kind, night, kept_for, rule), group in groups.items()
-    ]
-    return sorted(rows, key=lambda r: (-r.size_bytes, r.key))
+    return sorted(groups.items(), key=lambda one: (-sum(raw.size_bytes for raw in one[1]), _key(*one)))
+
+
+def _key(group: _Group, sets: Sequence[RawSet]) -> str:
+    return f"{group[0]} {group[1]} {min(raw.set_id for raw in sets)}"
+
+
+def _night_out(group: _Group, sets: Sequence[RawSet]) -> RawNightOut:
+    kind, night, kept_for, rule = group
+    return RawNightOut(
+        key=_key(group, sets),
+        kind=kind.value,
+        title=_plural(kind.value),
+        night=in_words.day(night),
+        set_ids=[raw.set_id for raw in sets],
+        n_frames=sum(raw.n_frames for raw in sets),
+        n_packed=sum(raw.n_packed for raw in sets),
+        size_bytes=sum(raw.size_bytes for raw in sets),
+        size_text=in_words.size(sum(raw.size_bytes for raw in sets)),
+        kept_for=kept_for,
+        wished=rule,
+    )
 
 
 def preview_letting_go(library: Library, asked: LetGoIn) -> LetGoPreviewOut:
@@ -154,7 +162,7 @@ def preview_letting_go(library: Library, asked: LetGoIn) -> LetGoPreviewOut:
 def room_csv_rows(library: Library) -> list[list[object]]:
     """Room by kind and night, sizes in bytes."""
     with library.db.session() as session:
-        taken = sorted(room_taken(session), key=lambda t: (t.kind, t.night or date.min))
+        taken = sorted(room_taken(library, session), key=lambda t: (t.kind, t.night or date.min))
     return [
         ["kind", "night", "frames", "bytes"],
         *(list[object]((t.kind, t.night or "", t.n_frames, t.size_bytes)) for t in taken),
