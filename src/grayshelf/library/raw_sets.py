@@ -87,7 +87,18 @@ def raw_sets(library: Library, session: Session, set_ids: Collection[int] | None
     set_ids
         Only these, where they are named.
     """
-    wanted = None if set_ids is None else sorted(set_ids)
+    if set_ids is None:
+        return _all_raw_sets(library, library.revision)
+    return _raw_sets(library, session, sorted(set_ids))
+
+
+@kept(1)
+def _all_raw_sets(library: Library, revision: int) -> dict[int, RawSet]:
+    with library.db.own_session() as session:
+        return _raw_sets(library, session, None)
+
+
+def _raw_sets(library: Library, session: Session, wanted: Sequence[int] | None) -> dict[int, RawSet]:
     files = _all_files(library, library.revision) if wanted is None else _files(session, wanted)
     of_set: dict[int | None, list[int]] = defaultdict(lambda: [0, 0, 0])
     for one in files:
@@ -100,9 +111,7 @@ def raw_sets(library: Library, session: Session, set_ids: Collection[int] | None
     masters = {row.master_set_id for row in rows if row.master_set_id is not None}
     stands = _masters(session, masters)
     left_out = _left_out(session, masters)
-    unknown = (
-        _all_not_in_master(library, library.revision) if wanted is None else _not_in_master(session, wanted)
-    )
+    unknown = _not_in_master(session, wanted)
     rules, sort = _rules(session), sorter(library)
     # Frames behind a cap often name no telescope: they are the first rig's with their camera.
     of_camera = {rig.camera: rig.id for rig in reversed(list(session.scalars(standing_rigs())))}
@@ -208,12 +217,6 @@ def _left_out(session: Session, set_ids: Collection[int]) -> dict[int, tuple[str
         for set_id, name in session.execute(query.order_by(MasterInput.seq)):
             found[set_id] = (*found.get(set_id, ()), name)
     return found
-
-
-@kept(2)
-def _all_not_in_master(library: Library, revision: int) -> dict[int, int]:
-    with library.db.own_session() as session:
-        return _not_in_master(session)
 
 
 def _not_in_master(session: Session, set_ids: Sequence[int] | None = None) -> dict[int, int]:

@@ -39,10 +39,12 @@ def dark_offers(
     """Darks, and dark flats for flats that are there, that could be shot now; and what could not be."""
     found: dict[str, DarkOffer] = {}
     not_now: list[OutOfReach] = []
+    # Read once: a library of years has hundreds of gaps.
+    rules = house_rules_of(rig)
     for gap in gaps(library, rig.id, with_care=True):
         offer: DarkOffer | OutOfReach | None = None
         if gap.kind is FrameKind.DARK_FLAT:
-            offer = _dark_flat_offer(gap, rig, choice)
+            offer = _dark_flat_offer(gap, rules, choice)
         elif gap.kind is FrameKind.DARK and not gap.care_only:
             offer = _dark_offer(gap, rig, choice, has_cooler)
         if isinstance(offer, OutOfReach):
@@ -134,7 +136,7 @@ def _dark_offer(gap: Gap, rig: Rig, wishes: SheetChoice, has_cooler: bool) -> Da
     return DarkOffer(key, wish, gap.sets, True, key in wishes.add)
 
 
-def _dark_flat_offer(gap: Gap, rig: Rig, wishes: SheetChoice) -> DarkOffer | None:
+def _dark_flat_offer(gap: Gap, rules: HouseRules, wishes: SheetChoice) -> DarkOffer | None:
     """Dark flats for flats that were shot before: asked for until they are there, or a bias is said to do."""
     want = gap.want
     if want.exposure_s is None or want.exposures_differ:
@@ -146,7 +148,7 @@ def _dark_flat_offer(gap: Gap, rig: Rig, wishes: SheetChoice) -> DarkOffer | Non
         want.gain or 0.0,
         want.offset or 0.0,
         binning_of(want),
-        wishes.frames or house_rules_of(rig).n_dark_flats or HouseRules().n_dark_flats,
+        wishes.frames or rules.n_dark_flats or HouseRules().n_dark_flats,
         gap.lights,
         gap.targets,
         FrameKind.DARK_FLAT,
