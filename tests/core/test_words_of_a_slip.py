@@ -1,0 +1,108 @@
+"""How a slip says what is wrong, and what it asks: word by word, and only where it is so."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from datetime import UTC, date, datetime
+
+import pytest
+
+from grayshelf.core.frames.angle import CameraAngle
+from grayshelf.core.frames.facts import FrameFacts
+from grayshelf.core.frames.kinds import FrameKind, parse_kind
+from grayshelf.core.frames.night_moves import BY_HAND, NightMove, as_told, moved
+from grayshelf.core.matching import rulers
+from grayshelf.core.matching.judge import Terms, tell
+from grayshelf.core.matching.match import pull_slip
+from grayshelf.core.matching.model import Holding, RigSays
+from grayshelf.core.matching.parts import BIAS_WILL_DO, questions
+from tests.core.test_matching import WANT, hold, settings
+
+
+def test_an_angle_that_says_nothing_is_told_so_only_where_both_have_one():
+    sky, plain, none = (
+        settings(angle=CameraAngle(90.0, "sky")),
+        settings(angle=CameraAngle(90.0)),
+        settings(angle=None),
+    )
+    told = "a sky angle without the side of the pier says nothing"
+    for want, have, note in (
+        (sky, plain, told),
+        (plain, sky, told),
+        (none, plain, ""),
+        (plain, none, ""),
+        (none, none, ""),
+    ):
+        ruler = rulers.angle(want, have, 1.0)
+        assert ruler.unknown and ruler.note == note and ruler.distance is None
+    found = rulers.angle(settings(angle=CameraAngle(359.5)), settings(angle=CameraAngle(0.5)), 1.0)
+    assert found.inside and found.distance == pytest.approx(1.0) and not found.unknown
+
+
+@pytest.mark.parametrize(
+    ("kind", "change", "words"),
+    [
+        (FrameKind.FLAT, {"telescope": "Other"}, "another telescope, Other"),
+        (FrameKind.DARK, {"gain": 0.0}, "gain 0, not 200"),
+        (FrameKind.DARK, {"sensor_temp_c": -5.0}, "temperature off by +5 °C"),
+        (FrameKind.DARK, {"sensor_temp_c": -15.0}, "temperature off by −5 °C"),
+        (FrameKind.FLAT, {"angle": CameraAngle(95.2)}, "angle off by +4°"),
+    ],
+)
+def test_what_is_outside_is_told_in_words(kind, change, words):
+    want = replace(WANT, angle=CameraAngle(91.2), filter_code="Ha", telescope="Heron 92")
+    have = replace(want, **change)
+    slip = pull_slip(want, [Holding("1", kind, have, 50)], Terms())
+    line = next(x for x in slip.lines if x.kind is kind)
+    beside = line.chosen or line.runners_up[0]
+    outside = [tell(r, Terms()) for r in beside.rulers if not r.inside and not r.unknown]
+    assert words in outside
+    # A flat of another filter is no candidate; said of one that came in, it is told as a telescope is.
+    assert tell(rulers.exact("filter", "Ha", "L"), Terms()) == "another filter, L"
+
+
+def asked(want, holdings, says=RigSays(), bias_at_hand=True):
+    slip = pull_slip(want, holdings, Terms())
+    return [q.quantity for q in questions(want, slip.lines, says, bias_at_hand=bias_at_hand)]
+
+
+def test_a_bias_is_asked_for_in_place_of_dark_flats_only_where_those_are_what_is_missing():
+    flat = hold("f", FrameKind.FLAT, pedestal_taken_off=False)
+    dark_flat = hold("d", FrameKind.DARK_FLAT)
+    assert asked(WANT, [flat]) == [BIAS_WILL_DO] and asked(WANT, [flat], bias_at_hand=False) == []
+    # The dark is missing as well here, and that alone asks for no bias.
+    assert asked(WANT, [flat, dark_flat]) == []
+    assert asked(WANT, [flat], RigSays(fixed=frozenset({BIAS_WILL_DO}))) == []
+
+
+def test_what_masters_are_called_by_programs_that_stack():
+    """Common practice, no source."""
+    for text, kind in (
+        ("Integrated Dark", FrameKind.DARK),
+        ("stacked flat", FrameKind.FLAT),
+        ("Master Bias", FrameKind.BIAS),
+    ):
+        assert parse_kind(text) == (kind, True)
+
+
+def test_a_frame_is_moved_to_another_night_by_its_time_alone_and_back():
+    facts = FrameFacts(100, 100, 16, kind=FrameKind.LIGHT, camera="Cam", utc=datetime(2026, 3, 1, 12, 30, tzinfo=UTC),
+                       night=date(2026, 3, 1), night_from="DATE-OBS")  # fmt: skip
+    begins, ends = datetime(2026, 3, 1, 12, tzinfo=UTC), datetime(2026, 3, 1, 13, tzinfo=UTC)
+    move = NightMove("Cam", begins, ends, date(2026, 2, 28))
+    there = moved(facts, [move])
+    assert (there.night, there.night_before, there.night_from) == (
+        date(2026, 2, 28),
+        date(2026, 3, 1),
+        f"DATE-OBS{BY_HAND}",
+    )
+    assert as_told(there) == facts and as_told(facts) is facts
+    for left in (
+        replace(facts, utc=None), replace(facts, night=None), replace(facts, said={"night": "2026-03-05"}),
+        replace(facts, camera="Other"), replace(facts, utc=ends), replace(facts, night=date(2026, 2, 28)),
+    ):  # fmt: skip
+        assert moved(left, [move]) == left
+    assert moved(replace(facts, utc=begins), [move]).night == date(2026, 2, 28)
+    # The newest word counts.
+    later = NightMove("Cam", begins, ends, date(2026, 3, 2))
+    assert moved(facts, [move, later]).night == date(2026, 3, 2)
