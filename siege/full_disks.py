@@ -10,25 +10,12 @@ import time
 from pathlib import Path
 from urllib.error import HTTPError
 
-import numpy as np
-from astropy.io import fits
-
 from siege.disks import fill_up, on_small_disk
 from siege.handing import go_on
-from siege.letting_go import _forms
+from siege.letting_go import _forms, heap_of_darks
 from siege.state import demo, harm_of_database
 
 SIZE_MB, FRAMES = 260, 150
-
-
-def _heap(folder: Path) -> None:
-    rng = np.random.default_rng(5)
-    folder.mkdir(parents=True)
-    for i in range(FRAMES):
-        cards = {"IMAGETYP": "Dark Frame", "INSTRUME": "Cam 3", "EXPTIME": 60.0, "GAIN": 100, "OFFSET": 30,
-                 "CCD-TEMP": -10.0, "DATE-OBS": f"2026-09-01T{20 + i // 60:02d}:{i % 60:02d}:00"}  # fmt: skip
-        pixels = rng.normal(500, 6, (400, 500)).astype(np.uint16)
-        fits.PrimaryHDU(pixels, fits.Header(cards)).writeto(folder / f"d{i:03d}.fits")
 
 
 def main(folder: Path, frames: Path) -> list[str]:
@@ -39,7 +26,7 @@ def main(folder: Path, frames: Path) -> list[str]:
 def _attack(disk: Path, folder: Path, frames: Path) -> list[str]:
     chance, harm = random.Random(3), list[str]()
     heap, ballast = folder / "raw", disk / "ballast"
-    _heap(heap)
+    heap_of_darks(heap, FRAMES, (400, 500))
     # One half lies on the small disk itself, where it is packed.
     small = disk / "small"
     small.mkdir()

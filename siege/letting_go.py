@@ -22,14 +22,14 @@ MOST_SECONDS = 420
 FRAMES, WITHIN_S = 240, 1.5
 
 
-def _heap(folder: Path) -> None:
+def heap_of_darks(folder: Path, count: int = FRAMES, shape: tuple[int, int] = (160, 160)) -> None:
     """Darks of one set."""
     rng = np.random.default_rng(5)
     folder.mkdir(parents=True)
-    for i in range(FRAMES):
+    for i in range(count):
         cards = {"IMAGETYP": "Dark Frame", "INSTRUME": "Cam 3", "EXPTIME": 60.0, "GAIN": 100, "OFFSET": 30,
                  "CCD-TEMP": -10.0, "DATE-OBS": f"2026-09-01T{20 + i // 60:02d}:{i % 60:02d}:00"}  # fmt: skip
-        pixels = rng.normal(500, 6, (160, 160)).astype(np.uint16)
+        pixels = rng.normal(500, 6, shape).astype(np.uint16)
         fits.PrimaryHDU(pixels, fits.Header(cards)).writeto(folder / f"d{i:03d}.fits")
 
 
@@ -52,7 +52,7 @@ def main(folder: Path, frames: Path) -> list[str]:
     chance, harm, caught = random.Random(17), [], 0
     heap = folder / "raw"
     shutil.rmtree(heap, ignore_errors=True)
-    _heap(heap)
+    heap_of_darks(heap)
     names = {p.relative_to(heap).as_posix(): p.read_bytes() for p in heap.rglob("*.fits")}
     contents = {hashlib.sha256(data).hexdigest() for data in names.values()}
     server = demo(folder, frames).start()
