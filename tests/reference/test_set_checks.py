@@ -13,7 +13,8 @@ from grayshelf.core.checks.defects import defects_of
 from grayshelf.core.checks.findings import Fault, Place
 from grayshelf.core.checks.looks import look_at
 from grayshelf.core.checks.of_a_master import Beside, findings_of_master, look_at_master, reasons_for_care
-from grayshelf.core.checks.of_a_picture import glow_of, shade_of
+from grayshelf.core.checks.of_a_picture import glow_of, shade_of, tilt_of
+from grayshelf.core.checks.of_a_set import fullest
 from grayshelf.core.frames.kinds import FrameKind
 from tests.reference.faulty_sets import Sensor, darks, flats, found_in
 
@@ -157,3 +158,54 @@ def test_rows_that_rise_together_stop_no_check_of_a_capped_master():
     for seed in (9, 249, 285):
         rng = np.random.default_rng(seed)
         assert np.isfinite(glow_of(rng.normal(500, 0.02, (31, 48)) + rng.normal(0, 0.05, 31)[:, None])).all()
+
+
+def test_what_a_look_counts_is_what_there_is():
+    """Shares at zero and at full, levels and spread, against NumPy's own counting."""
+    rng = np.random.default_rng(11)
+    pixels = np.clip(rng.normal(900, 300, (240, 320)), 0, 65535).astype(np.uint16)
+    pixels[:6, :50], pixels[-4:, :40] = 0, 65535
+    look = look_at(pixels, 65535, lit=True)
+    assert look.zeros == pytest.approx(np.mean(pixels == 0)) and look.full == pytest.approx(
+        np.mean(pixels == 65535)
+    )
+    low, middle, high = np.percentile(pixels, (16, 50, 84))
+    assert look.level == pytest.approx(middle, abs=1.0) and look.spread == pytest.approx(
+        (high - low) / 2, abs=1.5
+    )
+    assert (look.height, look.width) == (240, 320)
+    assert fullest(look).bottom == 240 and fullest(look).left == 0
+
+
+def test_full_frames_are_told_with_how_full_and_whether_one_or_more():
+    frames = [np.full((240, 320), 30_000, np.uint16) + np.uint16(i) for i in range(4)]
+    rng = np.random.default_rng(3)
+    frames = [f + rng.integers(0, 300, f.shape).astype(np.uint16) for f in frames]
+    frames[2][:48] = 65535
+    (one,), _ = found_in(frames, FrameKind.FLAT)
+    assert one.frames == (2,) and "has up to 20 % of the pixels full: what they held is lost." in one.message
+    assert one.leave_out and (one.place.left, one.place.top, one.place.bottom) == (0, 0, 48)
+    for f in frames:
+        f[:48] = 65535
+    found, _ = found_in(frames, FrameKind.FLAT)
+    all_of_them = next(f for f in found if f.fault is Fault.SATURATED)
+    assert "have up to 20 %" in all_of_them.message and not all_of_them.leave_out
+
+
+def test_a_tilt_is_held_against_the_flat_before_it_where_there_is_one():
+    y, x = np.mgrid[0:240, 0:320].astype(np.float32)
+    fall = 1 - 0.2 * ((x - 160) ** 2 + (y - 120) ** 2) / 40_000
+    rng = np.random.default_rng(6)
+
+    def look(slope, shape=(240, 320)):
+        light = 20_000 * fall[: shape[0], : shape[1]] * (1 + slope * (x[: shape[0], : shape[1]] / 320 - 0.5))
+        return look_at((light * rng.normal(1, 0.004, light.shape)).astype(np.uint16), 65535, lit=True)
+
+    assert tilt_of(look(0.03), look(0.03)) == [] == tilt_of(look(0.0), None)
+    (beside,) = tilt_of(look(0.03), look(0.0))
+    assert "towards the right by 3.0 % than in the flat before it" in beside.message.replace("2.9 %", "3.0 %")
+    assert beside.size == pytest.approx(3.0, abs=0.3) and beside.place == Place(160, 0, 320, 240)
+    # One of another size is none to hold it against: by itself, so little may be the train's own.
+    assert tilt_of(look(0.03), look(0.0, (200, 320))) == []
+    (alone,) = tilt_of(look(0.3), look(0.0, (200, 320)))
+    assert "flat before" not in alone.message and alone.size > 20
