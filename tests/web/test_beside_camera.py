@@ -68,6 +68,12 @@ def test_wheel_panel_focus_and_angle_are_set_and_the_person_only_starts_exposure
     told = own.get(f"/api/rigs/{own.rig}")
     assert "brings filters in" in told["by_itself"] and "shoot with the program" in told["asks"]
     assert "filters" not in told["asks"] and "brightness" not in told["asks"]
+    put(own, "mount", own.served.chosen("telescope"))
+    wall = {"panel_altitude_deg": 4.0, "panel_azimuth_deg": 185.0}
+    assert own.client.put(f"/api/rigs/{own.rig}/sheets/mount", json=wall).status_code == 200
+    mount, slews = next(d for d in own.served.devices if d.kind == "telescope"), []
+    slew = mount.put_slewtoaltazasync
+    mount.put_slewtoaltazasync = lambda form: slews.append(form.number("Azimuth")) or slew(form)
     asked = []
     begin(own, folder=str(own.program.folder))
     for _ in range(400):
@@ -112,6 +118,7 @@ def test_wheel_panel_focus_and_angle_are_set_and_the_person_only_starts_exposure
         told.startswith("The rig sets this itself: R, the light at ") and "focus 5,200, angle 40.0°" in told
     )
     assert stands(own)[1].brightness == 0, "no light stays on"
+    assert slews and len(slews) <= 2 and set(slews) == {185.0}, "it is not sent again for each frame"
 
 
 def test_a_device_that_does_not_answer_is_a_gate_and_the_run_goes_on_from_there(own):

@@ -31,6 +31,8 @@ class BesideCamera:
 
     def __init__(self, library: Library, rig_id: int, devices: RigDevices, cancel: Event) -> None:
         self.devices, self._library, self._rig_id, self._cancel = devices, library, rig_id, cancel
+        self._stands = ""
+        """What cover and mount did last: a mount is not sent again to where it was sent."""
 
     def passes(self, sign: str) -> None:
         """Do the rig's part of what a gate asks for; hands do the rest, as the line says.
@@ -40,7 +42,12 @@ class BesideCamera:
         DeviceError
             Where a device does not do it; so with all of these.
         """
-        passes(self._library, self._rig_id, sign, self.devices, self._cancel)
+        if sign == self._stands:
+            return
+        alone = passes(self._library, self._rig_id, sign, self.devices, self._cancel)
+        # A cap that a hand puts on moves no mount away.
+        if alone or sign in ("panel", "sky"):
+            self._stands = sign
 
     def for_flats(self, row: FlatSeries, brightness: int | None) -> None:
         """As the row's lights had it, before a light of this brightness."""
