@@ -5,12 +5,13 @@ from __future__ import annotations
 import hashlib
 import os
 import random
+import threading
 from pathlib import Path
 
 import pytest
 
 from grayshelf.library import arriving
-from grayshelf.library.arriving import ARRIVING, PIECE_BYTES
+from grayshelf.library.arriving import ARRIVING, PIECE_BYTES, drop_empty, open_part
 from tests.helpers import DARK, write_fits
 
 NS = 1_700_000_000_000
@@ -144,3 +145,24 @@ def test_only_into_named_folders_and_only_bytes(own, tmp_path):
     send(own, into, deeper, b"four")
     assert whole(own, into, deeper, b"four").status_code == 409
     assert not list((tmp_path / "other").iterdir())
+
+
+def test_the_folder_of_what_comes_is_not_dropped_under_a_file(tmp_path):
+    """Two come at once: the one that ends drops the empty folder while the other is about to write into it."""
+    folder, over = tmp_path / ARRIVING, threading.Event()
+
+    def dropped_again_and_again() -> None:
+        while not over.is_set():
+            drop_empty(folder)
+
+    dropping = threading.Thread(target=dropped_again_and_again)
+    dropping.start()
+    try:
+        for number in range(500):
+            part = folder / f"{number}.part"
+            open_part(part).close()
+            part.unlink()
+    finally:
+        over.set()
+        dropping.join()
+    assert list(tmp_path.iterdir()) in ([], [folder])

@@ -10,8 +10,10 @@ import hashlib
 import os
 import threading
 import time
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
+from typing import BinaryIO
 
 from grayshelf.core.errors import Conflict, DiskFull, GrayShelfError
 from grayshelf.core.filing.names import is_reserved
@@ -28,6 +30,7 @@ MOST_BYTES = 64_000_000_000
 #: What nobody went on with for so long is dropped.
 _FORGOTTEN_S = 30 * 86_400
 _one_at_a_time = threading.Lock()
+_made_or_dropped = threading.Lock()
 
 
 @dataclass(frozen=True)
@@ -100,8 +103,7 @@ def take_piece(root: Path, sent: Sent, offset: int, piece: bytes) -> int:
             return here
         part = _part(root, sent)
         try:
-            part.parent.mkdir(parents=True, exist_ok=True)
-            with part.open("ab") as stream:
+            with open_part(part) as stream:
                 stream.write(piece)
         except OSError as error:
             full = as_disk_full(error, root)
@@ -112,6 +114,25 @@ def take_piece(root: Path, sent: Sent, offset: int, piece: bytes) -> int:
                 "Name another folder, or put its disk right.",
             ) from error
         return here + len(piece)
+
+
+def open_part(part: Path) -> BinaryIO:
+    """Open a file that is to come, at its end; its folder is made.
+
+    Raises
+    ------
+    OSError
+        Where nothing can be written there.
+    """
+    with _made_or_dropped:
+        part.parent.mkdir(parents=True, exist_ok=True)
+        return part.open("ab")
+
+
+def drop_empty(folder: Path) -> None:
+    """Drop the folder of files that come, once it is empty; never between making it and opening a file in it."""
+    with _made_or_dropped, suppress(OSError):
+        folder.rmdir()
 
 
 def digest_of_pieces(path: Path) -> str:
@@ -183,7 +204,4 @@ def _tidy(folder: Path) -> None:
                 part.unlink()
         except OSError:
             continue
-    try:
-        folder.rmdir()
-    except OSError:
-        return
+    drop_empty(folder)

@@ -8,12 +8,11 @@ import os
 import threading
 from collections.abc import Sequence
 from concurrent.futures import FIRST_EXCEPTION, ThreadPoolExecutor, wait
-from contextlib import suppress
 from pathlib import Path
 
 from grayshelf.core.errors import Conflict, DiskFull, GrayShelfError
 from grayshelf.core.filing.sharing import SharedFrame, place_here
-from grayshelf.library.arriving import ARRIVING
+from grayshelf.library.arriving import ARRIVING, drop_empty, open_part
 from grayshelf.library.fetched import note_fetched
 from grayshelf.library.files import give_name, sha256_of, sync_folder
 from grayshelf.library.library import Library
@@ -106,7 +105,6 @@ class Incoming:
             part.unlink()
             begin = 0
         self._wait_for_room(frame.size_bytes - begin)
-        part.parent.mkdir(parents=True, exist_ok=True)
         self._receive(frame, part, begin)
         if part.stat().st_size != frame.size_bytes or sha256_of(part) != wanted:
             part.unlink()
@@ -118,8 +116,7 @@ class Incoming:
                 target.parent.mkdir(parents=True, exist_ok=True)
                 give_name(part, target)
             part.unlink(missing_ok=True)
-        with suppress(OSError):
-            part.parent.rmdir()
+        drop_empty(part.parent)
         if target is not None:
             sync_folder(target.parent)
             self._note(frame, wanted, target.relative_to(self.library.root).as_posix())
@@ -132,7 +129,7 @@ class Incoming:
     def _receive(self, frame: SharedFrame, part: Path, begin: int) -> None:
         here = begin
         try:
-            with part.open("ab") as stream:
+            with open_part(part) as stream:
                 for piece in self.source.pieces(frame, begin) if begin < frame.size_bytes else ():
                     self._check()
                     stream.write(piece)
