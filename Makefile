@@ -59,7 +59,11 @@ lint: .stamps/python .stamps/node
 	$(NPM) run lint --silent
 	$(NPM) run test --silent
 
-test: .stamps/python src/grayshelf/web/static/index.html chromium lint
+.stamps/loops: .stamps/python tools/compile_loops.py $(shell grep -l "import njit" -r src/grayshelf/core --include=*.py)
+	$(PY) tools/compile_loops.py
+	@touch $@
+
+test: .stamps/python .stamps/loops src/grayshelf/web/static/index.html chromium lint
 	@# Four processes on two cores, since many tests wait; those of one file share a demo, so they stay together.
 	$(PY) -m pytest -n 4 --dist loadfile --no-loadscope-reorder
 

@@ -191,7 +191,7 @@ def _squares_of(parts: Parts, side: int, low: float, high: float, white: float) 
         strip = parts.part(top, bottom, 0, width)
         cut = slice(top // side, bottom // side)
         some = np.empty((STRIPS, bottom - top))
-        blocks_of(np.ascontiguousarray(strip), side, low, high, white, means[cut], full[cut], some)
+        blocks_of(np.ascontiguousarray(strip), side, low, high, float(white), means[cut], full[cut], some)
         rows[:, top:bottom] = some
     return _Squares(means, full, rows)
 

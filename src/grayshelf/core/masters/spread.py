@@ -147,7 +147,7 @@ def stack_noise(samples: NDArray[np.float32], quantum: float = 0.0) -> StackNois
     samples = _known(samples)
     n = samples.shape[0]
     # Sorted once, since every round asks for the lowest and the highest of what is left.
-    by_pixel = np.sort(samples.T, axis=1)
+    by_pixel = np.sort(np.ascontiguousarray(samples.T), axis=1)
     level = (by_pixel[:, (n - 1) // 2].astype(np.float64) + by_pixel[:, n // 2]) / 2.0
     trimmed = trimmed_count(n) if n - trimmed_count(n) >= 2 else 0
 
@@ -209,6 +209,8 @@ def _by_growing(
     sigma = np.zeros(by_pixel.shape[0])
     rounding = quantum**2 / 12.0
     variances = np.zeros(number.max() + 1)
+    # Each layout is compiled for itself.
+    by_pixel = np.ascontiguousarray(by_pixel)
     for _ in range(MOST_ROUNDS):
         squares, freedom = scatter_of(by_pixel, sigma, KAPPA, quantum, trimmed)
         new = np.bincount(number, squares) / np.bincount(number, freedom)
