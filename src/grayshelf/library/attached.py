@@ -9,7 +9,7 @@ from typing import Any
 
 from sqlalchemy.orm import Session
 
-from grayshelf.core.rigs.device_parts import DevicePart
+from grayshelf.core.rigs.device_parts import DevicePart, steps_of_port
 from grayshelf.core.rigs.train import MovedBy
 from grayshelf.library.library import Library
 from grayshelf.library.models import Rig
@@ -58,7 +58,7 @@ def light_range(rig: Rig) -> tuple[int, int] | None:
     try:
         if light.kind == "switch":
             port = next(p for p in light.said["ports"] if p["number"] == light.port)
-            highest = round((port["highest"] - port["lowest"]) / port["step"])
+            highest = steps_of_port(port["lowest"], port["highest"], port["step"])
         else:
             highest = int(light.said["highest"])
     except (KeyError, TypeError, ValueError, ZeroDivisionError, StopIteration):

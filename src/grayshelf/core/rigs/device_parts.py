@@ -17,3 +17,12 @@ class DevicePart(StrEnum):
     MOUNT = "mount"
     SAFETY = "safety"
     WEATHER = "weather"
+
+
+def steps_of_port(lowest: float, highest: float, step: float) -> int:
+    """Steps above its lowest value that a power port can be set to: the brightness of a lamp on it goes from 1 to this.
+
+    >>> steps_of_port(0.0, 1.0, 1.0), steps_of_port(10.0, 60.0, 0.5)
+    (1, 100)
+    """
+    return max(round((highest - lowest) / step), 1)

@@ -9,6 +9,7 @@ from typing import Any
 
 from grayshelf.core.errors import DeviceError
 from grayshelf.core.planning.pointing import hour_angle_and_declination
+from grayshelf.core.rigs.device_parts import steps_of_port
 from grayshelf.devices.alpaca.asking import AlpacaDevice
 from grayshelf.devices.alpaca.errors import DeviceRefused
 from grayshelf.devices.alpaca.movers import read_number
@@ -142,7 +143,7 @@ class AlpacaLamp:
         """`span`: lowest value, highest, and step of the port."""
         self._device, self._port = device, port
         self._least, most, self._step = span
-        self.highest = max(round((most - self._least) / self._step), 1)
+        self.highest = steps_of_port(self._least, most, self._step)
 
     def brightness(self) -> int:
         """Brightness now; 0 is dark."""

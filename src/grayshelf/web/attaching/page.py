@@ -8,7 +8,7 @@ from datetime import datetime
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from grayshelf.core.rigs.device_parts import DevicePart
+from grayshelf.core.rigs.device_parts import DevicePart, steps_of_port
 from grayshelf.devices.alpaca.building import by_codes
 from grayshelf.devices.alpaca.discovery import FoundServer
 from grayshelf.devices.alpaca.saying import CameraSaid, FocuserSaid, LightSaid, RotatorSaid, Said, WheelSaid
@@ -140,7 +140,7 @@ def _around_says(said: MountSaid | SafetySaid | WeatherSaid | SwitchSaid) -> lis
 
 def port_words(port: Port) -> str:
     """What a port can be set to."""
-    steps = round((port.highest - port.lowest) / port.step)
+    steps = steps_of_port(port.lowest, port.highest, port.step)
     return "on and off" if steps <= 1 else f"{steps:,} steps"
 
 
