@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
+from http.client import HTTPConnection, HTTPException
 from pathlib import Path
 from typing import Any, Protocol
+from urllib.parse import urlsplit
 
 import httpx
 from pydantic import ValidationError
@@ -21,6 +23,8 @@ MOST_LISTING = 400_000_000
 PIECE = 1 << 20
 #: An answer may be silent so long, in seconds; hashing a large file there takes a while.
 SILENT_S = 60.0
+#: Within so long it is reached, in seconds, or it is not there.
+REACHED_S = 8.0
 
 
 class Source(Protocol):
@@ -45,19 +49,21 @@ class OtherShelf:
     def __init__(self, giver: Giver) -> None:
         self._giver = giver
         port = giver.address.rpartition(":")[2]
+        self._headers = {"Accept-Encoding": "identity", "User-Agent": "Gray Shelf"}
+        if giver.session:
+            self._headers["Cookie"] = f"grayshelf-{port}={giver.session}"
         self._client = httpx.Client(
             base_url=giver.address,
             trust_env=False,
             follow_redirects=False,
-            timeout=httpx.Timeout(SILENT_S, connect=8.0),
-            headers={"Accept-Encoding": "identity", "User-Agent": "Gray Shelf"},
-            cookies={f"grayshelf-{port}": giver.session} if giver.session else {},
+            timeout=httpx.Timeout(SILENT_S, connect=REACHED_S),
+            headers=self._headers,
         )
 
     def answers(self) -> bool:
         """Whether anything answers there now, whatever it says."""
         try:
-            with self._client.stream("GET", "/", timeout=httpx.Timeout(8.0)):
+            with self._client.stream("GET", "/", timeout=httpx.Timeout(REACHED_S)):
                 return True
         except (httpx.HTTPError, httpx.InvalidURL):
             return False
@@ -81,33 +87,62 @@ class OtherShelf:
         return str(told.get("sha256", "")) if isinstance(told, dict) else ""
 
     def pieces(self, frame: SharedFrame, begin: int) -> Iterator[bytes]:
-        """The bytes of a frame's file, from a place on."""
-        asked = {"Range": f"bytes={begin}-"} if begin else {}
-        with self._asked(f"/api/share/frames/{frame.key}", asked) as answer:
-            if begin and answer.status_code != 206:
+        """The bytes of a frame's file, from a place on.
+
+        By the standard library's client: it takes large pieces from the line, and so a fraction of the other's time.
+        """
+        there = urlsplit(self._giver.address)
+        asked = {**self._headers, **({"Range": f"bytes={begin}-"} if begin else {})}
+        with (
+            self._told(),
+            closing(HTTPConnection(there.hostname or "", there.port, timeout=REACHED_S)) as line,
+        ):
+            line.connect()
+            line.sock.settimeout(SILENT_S)
+            line.request("GET", f"/api/share/frames/{frame.key}", headers=asked)
+            answer = line.getresponse()
+            self._refuse(answer.status)
+            if begin and answer.status != 206:
                 raise Conflict(f"{self._giver.address} cannot go on in the middle of a file.", "Try again.")
-            yield from answer.iter_raw(PIECE)
+            # A file that grew, or shrank, since it was listed is dropped by its hash.
+            left = frame.size_bytes - begin
+            left = left if answer.length is None else min(left, answer.length)
+            while left > 0:
+                # Whatever is there: on a slow line nobody waits for a whole piece before it can be stopped.
+                piece = answer.read1(min(PIECE, left))
+                if not piece:
+                    raise HTTPException("it ended before its end")
+                left -= len(piece)
+                yield piece
+
+    def _refuse(self, status: int) -> None:
+        if status == 401:
+            raise NotPermitted(
+                f"{self._giver.name} asks for its code again: this session has ended there.",
+                "Type the code that it shows.",
+            )
+        if status not in (200, 206):
+            raise Conflict(
+                f"{self._giver.name} answered with HTTP status {status}.",
+                "See that it is a Gray Shelf, of this version, and that it is served with --lan.",
+            )
 
     @contextmanager
-    def _asked(self, path: str, headers: dict[str, str] | None = None) -> Iterator[httpx.Response]:
+    def _told(self) -> Iterator[None]:
+        """Tell what goes wrong on the line as something that a person can act on."""
         try:
-            with self._client.stream("GET", path, headers=headers or {}) as answer:
-                if answer.status_code == 401:
-                    raise NotPermitted(
-                        f"{self._giver.name} asks for its code again: this session has ended there.",
-                        "Type the code that it shows.",
-                    )
-                if answer.status_code not in (200, 206):
-                    raise Conflict(
-                        f"{self._giver.name} answered with HTTP status {answer.status_code}.",
-                        "See that it is a Gray Shelf, of this version, and that it is served with --lan.",
-                    )
-                yield answer
-        except (httpx.HTTPError, httpx.InvalidURL, ValueError) as error:
+            yield
+        except (httpx.HTTPError, httpx.InvalidURL, HTTPException, OSError, ValueError) as error:
             raise Conflict(
                 f"{self._giver.address} does not answer, or not to the end ({type(error).__name__}). What had come is kept.",
                 "See that Gray Shelf runs there with --lan and that the network is up, then go on.",
             ) from error
+
+    @contextmanager
+    def _asked(self, path: str) -> Iterator[httpx.Response]:
+        with self._told(), self._client.stream("GET", path) as answer:
+            self._refuse(answer.status_code)
+            yield answer
 
     @classmethod
     def session_for(cls, address: str, code: str) -> str:

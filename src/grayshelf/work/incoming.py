@@ -40,6 +40,7 @@ class Incoming:
         self.frames, self.came = frames, 0
         self._bytes = sum(f.size_bytes for f in frames) or 1
         self._here: dict[str, int] = {}
+        self._came_bytes = 0
         self._lock, self._over = threading.Lock(), threading.Event()
         self._ended_by: BaseException | None = None
 
@@ -85,8 +86,9 @@ class Incoming:
 
     def _so_far(self, frame: SharedFrame, here: int) -> None:
         with self._lock:
+            self._came_bytes += here - self._here.get(frame.key, 0)
             self._here[frame.key] = here
-            share = sum(self._here.values()) / self._bytes
+            share = self._came_bytes / self._bytes
             words = f"{self.came:,} of {len(self.frames):,}: {frame.path.rpartition('/')[2]}"
         self.control.report(share, words)
 
