@@ -10,6 +10,7 @@ from pathlib import Path
 import pytest
 from filelock import FileLock
 from hypothesis import settings
+from werkzeug.routing import Rule
 
 from grayshelf.serving import open_demo
 from grayshelf.web.app import create_app
@@ -49,6 +50,22 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     rank = {name: number for number, name in enumerate(LONGEST_FIRST)}
     root = Path(__file__).parent
     items.sort(key=lambda item: rank.get(item.path.relative_to(root).as_posix(), len(rank)))
+
+
+def build_urls_once() -> None:
+    """Let applications share the functions that build their addresses: to compile them takes longer than all else of one."""
+    real, made = Rule._compile_builder, {}
+
+    def once(rule: Rule, append_unknown: bool = True) -> Callable[..., tuple[str, str]]:
+        key = rule.rule, rule.endpoint, append_unknown
+        if key not in made:
+            made[key] = real(rule, append_unknown)
+        return made[key]
+
+    Rule._compile_builder = once
+
+
+build_urls_once()
 
 
 def made_once(tmp_path_factory, name: str, make: Callable[[Path], None]) -> Path:

@@ -3,11 +3,24 @@
 from __future__ import annotations
 
 import time
+from functools import cache
 from pathlib import Path
+from tempfile import TemporaryDirectory
 
+from grayshelf.library.folders import DATABASE
 from grayshelf.library.library import Library
+from grayshelf.library.up_to_date import bring_up_to_date
 from grayshelf.serving import open_context
 from grayshelf.web.app import create_app
+
+
+@cache
+def _empty_database() -> bytes:
+    """The database of a library that was just begun."""
+    with TemporaryDirectory() as folder:
+        path = Path(folder) / DATABASE
+        bring_up_to_date(path)
+        return path.read_bytes()
 
 
 class Own:
@@ -15,6 +28,10 @@ class Own:
 
     def __init__(self, root: Path, clock=None) -> None:
         self.root, self.clock = root, clock
+        # Making the tables of one takes as long as all else here: they are made once.
+        root.mkdir(parents=True, exist_ok=True)
+        if not (root / DATABASE).exists():
+            (root / DATABASE).write_bytes(_empty_database())
         self.open()
 
     def open(self) -> Own:

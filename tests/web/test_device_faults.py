@@ -64,7 +64,11 @@ def clock():
 @pytest.fixture
 def rig(clock):
     served = ServedRig(clock)
-    yield Rig(served, clock)
+    with pytest.MonkeyPatch.context() as patient:
+        # Nothing goes wrong until it is made.
+        patient.setattr(AlpacaDevice.get, "__kwdefaults__", {"within_s": 30.0, "cancel": None})
+        made = Rig(served, clock)
+    yield made
     served.faults.now.clear()
     served.cut_off()
 
