@@ -20,14 +20,15 @@ E_PER_ADU, NOISE_E, PER_OFFSET, RATE_E_S = 0.8, 12.0, 8.0, 9_000.0
 class Program:
     """Another program with a sensor of its own, which shares nothing with the demo's."""
 
-    def __init__(self, folder) -> None:
-        self.folder, self.number = folder, 0
-        folder.mkdir()
+    def __init__(self, folder, light=lambda: 1.0) -> None:
+        """`light`: how bright it is before the telescope, in units of `RATE_E_S`."""
+        self.folder, self.number, self.light = folder, 0, light
+        folder.mkdir(exist_ok=True)
 
     def shoot(self, kind, gain, offset, exposure_s, **cards):
         self.number += 1
         rng = np.random.default_rng(self.number)
-        light = RATE_E_S * exposure_s if kind == "FLAT" else 0.0
+        light = RATE_E_S * self.light() * exposure_s if kind == "FLAT" else 0.0
         electrons = rng.poisson(light, (60, 80)) + rng.normal(0, NOISE_E, (60, 80))
         adu = np.clip(np.rint(electrons / E_PER_ADU + PER_OFFSET * offset), 0, 65535).astype(np.uint16)
         now = datetime.now(UTC) + timedelta(milliseconds=self.number)

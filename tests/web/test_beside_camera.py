@@ -12,11 +12,16 @@ from grayshelf.demo.rigs import START
 from tests.other_program import Program, write_lights
 from tests.own import Own
 from tests.served import HERON, ServedRig
+from tests.web.test_bench_by_folder import E_PER_ADU, shoot_as_asked
+from tests.web.test_bench_by_folder import Program as Sensor
 
 
 @pytest.fixture
-def own(tmp_path):
+def own(tmp_path, monkeypatch):
     """Lights by another program in two filters; wheel, panel, rotator and focuser answer on the network, no camera does."""
+    # A program that writes each file in one go need not be waited for as one that does not.
+    monkeypatch.setattr("grayshelf.work.watched.FRESH_S", 0.08)
+    monkeypatch.setattr("grayshelf.work.watched.POLL_S", 0.04)
     write_lights(tmp_path / "lights")
     library = Own(tmp_path / "library")
     library.scan(tmp_path / "lights")
@@ -151,3 +156,34 @@ def test_a_search_in_a_watched_folder_lights_the_panel_itself(own):
     code, state = stands(own)
     assert code == "Ha" and state.brightness > 0
     assert told["detail"].endswith(f"the rig sets this itself: Ha, the light at {state.brightness}")
+
+
+def test_a_camera_is_measured_with_a_panel_that_sets_itself(own):
+    said = own.get(f"/api/rigs/{own.rig}/bench/gain")
+    assert said["by_folder"] and {"R", "Ha"} < {f["code"] for f in said["filters"]}
+    sensor = Sensor(own.program.folder, lambda: stands(own)[1].brightness / 40)
+    body = {"gains": [120], "folder": str(own.program.folder), "filter_code": "R"}
+    begun = own.client.post(f"/api/rigs/{own.rig}/bench/gain/shoot", json=body)
+    assert begun.status_code == 200, begun.text
+    asked = []
+
+    def looked_at(page):
+        if page["hand"]:
+            code, at = stands(own)
+            asked.append((page["hand"]["line"], page["hand"]["before"], code, at.brightness))
+        return False
+
+    page = shoot_as_asked(own, sensor, begun.json["measurement_id"], until=looked_at)
+    gain = page["gain"]["gains"][0]
+    assert gain["channels"][0]["e_per_adu"]["value"] == pytest.approx(E_PER_ADU, rel=0.03), gain
+    lit = [a for a in asked if "flat" in a[0]]
+    assert lit and all(code == "R" for _, _, code, _ in lit)
+    for _, before, _, brightness in lit:
+        assert (
+            before
+            == f"Cap off, telescope at the light. The rig sets this itself: R, the light at {brightness}."
+        )
+    dark = [a for a in asked if "bias" in a[0]]
+    assert dark and all("The rig sets this itself: light off." in a[1] and a[3] == 0 for a in dark)
+    assert len({a[3] for a in lit}) >= 2, "the brightness is looked for, not left"
+    assert stands(own)[1].brightness == 0

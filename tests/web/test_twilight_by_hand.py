@@ -18,6 +18,7 @@ from grayshelf.library.records import read
 from grayshelf.library.step_records import ShotStats
 from tests.helpers import write_fits
 from tests.own import Own
+from tests.served import ServedRig
 
 SITE = {"name": "A roof", "time_zone": "Europe/Madrid", "latitude": 40.4, "longitude": -3.7}
 BASE = {"INSTRUME": "Merl 7", "TELESCOP": "Cask 60", "FOCALLEN": 360.0, "GAIN": 56, "OFFSET": 18,
@@ -133,3 +134,29 @@ def test_another_program_is_told_each_exposure_and_its_flats_are_in_the_master(d
     with own.library.db.session() as session:
         again = [session.get_one(Frame, f.id) for f in frames]
         assert all(f.facts["of_sky"] for f in again) and len({f.set_id for f in again}) == 1
+
+
+def test_what_is_attached_beside_the_camera_faces_the_sky_and_brings_the_filter_in(dusk):
+    own, folder, rig, _ = dusk
+    served = ServedRig(own.library.clock)
+    mount, wheel = (next(d for d in served.devices if d.kind == k) for k in ("telescope", "filterwheel"))
+    try:
+        for part, kind in (("filters", "filterwheel"), ("mount", "telescope")):
+            ok(own.client.put(f"/api/rigs/{rig}/devices/{part}", json=served.chosen(kind)))
+        ahead = ok(own.client.post(f"/api/rigs/{rig}/twilight", json={"at": "dusk"}))
+        body = {"at": "dusk", "folder": str(folder), "rows": [{"key": ahead["rows"][0]["key"], "count": 6}]}
+        job = ok(own.client.post(f"/api/rigs/{rig}/twilight/start", json=body))["job_id"]
+        end = time.monotonic() + 20
+        while (
+            "itself"
+            not in (now := ok(own.client.post(f"/api/rigs/{rig}/twilight", json={"at": "last"})))["next_text"]
+        ):
+            assert time.monotonic() < end, now["job"]
+            time.sleep(0.1)
+        assert now["next_text"].endswith("; the rig sets this itself: L"), now["next_text"]
+        assert wheel.get_names()[wheel.get_position()] == "L"
+        assert mount.get_altitude() > 60.0, "away from the sun, near the zenith"
+        ok(own.client.post(f"/api/jobs/{job}/stop"))
+        own.wait_until_idle()
+    finally:
+        served.cut_off()

@@ -15,12 +15,15 @@ from grayshelf.library.models import Rig
 from grayshelf.library.mount_card import mount_card
 from grayshelf.library.night_log import keep_log, log_of
 from grayshelf.library.sites import site_of, zone_of
+from grayshelf.work.job_control import JobControl
 
 log = logging.getLogger(__name__)
 
 
-def passes(library: Library, rig_id: int, sign: str, devices: RigDevices, cancel: Event) -> bool:
+def passes(library: Library, sign: str, devices: RigDevices, control: JobControl) -> bool:
     """Let the rig do its part of what a gate asks for; whether nothing is left for a hand.
+
+    A telescope is uncovered, or pointed, only while it is safe; until then this waits.
 
     Raises
     ------
@@ -32,24 +35,27 @@ def passes(library: Library, rig_id: int, sign: str, devices: RigDevices, cancel
             devices.cover.shut()
         return devices.cover is not None
     if sign == "panel":
-        return _faces_light(library, rig_id, devices, cancel)
+        return _faces_light(library, devices, control)
     if sign == "sky":
-        return _faces_sky(library, rig_id, devices, cancel)
+        return _faces_sky(library, devices, control)
     return False
 
 
-def _faces_light(library: Library, rig_id: int, devices: RigDevices, cancel: Event) -> bool:
+def _faces_light(library: Library, devices: RigDevices, control: JobControl) -> bool:
     cover, mount = devices.cover, devices.mount
     if cover is not None and cover.is_light:
         cover.shut()
         return True
+    with library.db.session() as session:
+        place = faces(library.rig(session, control.rig_id or 0), devices)
+    if cover is None and place is None:
+        return False
+    wait_until_safe(devices, control)
     if cover is not None:
         cover.open()
-    with library.db.session() as session:
-        place = faces(library.rig(session, rig_id), devices)
     if mount is None or place is None:
         return False
-    mount.point(*place, cancel)
+    mount.point(*place, control.cancel)
     # A light that no device sets has to be lit by a hand.
     return devices.panel is not None
 
@@ -74,12 +80,16 @@ def is_cold(devices: RigDevices) -> bool:
         return False
 
 
-def _faces_sky(library: Library, rig_id: int, devices: RigDevices, cancel: Event) -> bool:
+def _faces_sky(library: Library, devices: RigDevices, control: JobControl) -> bool:
     with library.db.session() as session:
-        rig = library.rig(session, rig_id)
+        rig = library.rig(session, control.rig_id or 0)
         card, site = mount_card(rig), site_of(library, session, rig)
     if site["latitude"] is None or site["longitude"] is None:
         return False
+    if devices.cover is None and devices.mount is None:
+        return False
+    wait_until_safe(devices, control)
+    # Only now: the sun went on meanwhile.
     place, now = (site["latitude"], site["longitude"]), library.clock.now()
     if may_not_face_sky(float(sun_altitudes(*place, [now])[0])):
         return False
@@ -88,7 +98,7 @@ def _faces_sky(library: Library, rig_id: int, devices: RigDevices, cancel: Event
     if devices.mount is None:
         return False
     sun = sun_azimuth(*place, now)
-    devices.mount.point(*sky_place(sun, card.horizon_deg), cancel)
+    devices.mount.point(*sky_place(sun, card.horizon_deg), control.cancel)
     return True
 
 
@@ -113,6 +123,21 @@ def why_unsafe(devices: RigDevices) -> str:
     if devices.safety is None or devices.safety.is_safe():
         return ""
     return f"{devices.safety.name} does not say that it is safe"
+
+
+def wait_until_safe(devices: RigDevices, control: JobControl) -> None:
+    """Wait as long as the safety monitor does not say that it is safe, and tell why.
+
+    Raises
+    ------
+    Stopped
+        Where the person stops the job instead.
+    """
+    control.wait_while(
+        lambda: why_unsafe(devices),
+        "What was shot is kept. It goes on by itself as soon as it is safe.",
+        "It is safe again.",
+    )
 
 
 def note_weather(library: Library, rig_id: int, devices: RigDevices, *, begins: bool) -> None:

@@ -72,7 +72,7 @@ def pass_gate(
         row.state, row.outcome = StepState.WAITING, {}
         step.state, step.outcome = row.state, row.outcome
     # The sky needs more of a hand than the pointing, where the gate says so.
-    alone = passes(library, control.rig_id or 0, gate.gate, devices, control.cancel)
+    alone = passes(library, gate.gate, devices, control)
     if alone and (gate.gate != "sky" or not gate.needs_person):
         step.outcome = as_kept(GateOutcome(DONE))
         return DONE

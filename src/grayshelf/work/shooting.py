@@ -25,7 +25,7 @@ from grayshelf.library.files import drop_unfinished, read_header, read_pixels, s
 from grayshelf.library.library import Library
 from grayshelf.library.models import Rig
 from grayshelf.library.room import KEEP_FREE_BYTES
-from grayshelf.work.by_rig import why_unsafe
+from grayshelf.work.by_rig import wait_until_safe
 from grayshelf.work.jobs import JobControl
 
 log = logging.getLogger(__name__)
@@ -126,11 +126,7 @@ class Shooter:
         s, tries = settings, TRIES
         while True:
             tries -= 1
-            self.control.wait_while(
-                lambda: why_unsafe(self.devices),
-                "What was shot is kept. It goes on by itself as soon as it is safe.",
-                "It is safe again.",
-            )
+            wait_until_safe(self.devices, self.control)
             try:
                 stood = self._stands(s)
                 exposed = self.devices.camera.expose(

@@ -16,13 +16,14 @@ from grayshelf.core.errors import DeviceError
 from grayshelf.core.filing.names import frame_place
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.night import night_of_utc
-from grayshelf.core.planning.gates import Gate, device_trouble
+from grayshelf.core.planning.gates import TROUBLE, Gate, device_trouble
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.catalog import enter_own_file
 from grayshelf.library.library import Library
 from grayshelf.library.models import Folder, Frame, Job, RunShot, RunStep
 from grayshelf.library.records import as_kept, read
 from grayshelf.library.step_records import GateOutcome, GateParams, JobResult
+from grayshelf.work.beside_camera import BesideCamera
 from grayshelf.work.gates import LEAVE_OUT, gate_step, hanging_stops, pass_gate, set_by_hand
 from grayshelf.work.job_states import OPEN, StepState
 from grayshelf.work.jobs import JobControl, JobRunner, JobState
@@ -60,6 +61,8 @@ class Stepwise:
 
     topic: ClassVar[str] = "run"
     """What pages listen to."""
+    by_another_program: ClassVar[bool] = False
+    """Whether a line says what has to be so, in place of gates: whoever shoots sees to it."""
 
     def __init__(self, working: Working) -> None:
         self.working = working
@@ -68,6 +71,9 @@ class Stepwise:
             job = session.get_one(Job, self.control.job_id)
             self.rig = self.library.rig(session, job.rig_id or 0)
             self.zone = self.library.zone(session)
+        found = working.beside
+        #: What the rig does by itself beside another program's camera; None where hands, or that program, do all.
+        self.beside = None if found is None else BesideCamera(self.library, self.control, found)
 
     @property
     def devices(self) -> RigDevices:
@@ -163,8 +169,13 @@ class Stepwise:
     # -- gates --------------------------------------------------------------------------------------------------
 
     def gate(self, step: RunStep) -> None:
-        """Wait for the person."""
+        """Wait for the person; with another program nothing is waited for, but for a device in trouble."""
         params = read(GateParams, step.params)
+        if self.by_another_program and params.gate != TROUBLE:
+            if self.beside is not None:
+                self.beside.passes(params.gate)
+            self.end(step)
+            return
         if params.total is not None:
             # What hangs now is known only when the gate is reached: others may have come before it.
             with self.library.db.session() as session:

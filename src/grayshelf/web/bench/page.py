@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import cast
 
 from sqlalchemy.orm import Session
@@ -32,8 +33,10 @@ from grayshelf.work.bench.starter import gains_in_use
 LADDER_OF_GAINS = (0.0, 0.25, 0.5, 0.75)
 
 
-def bench_page(library: Library, rig_id: int, kind: str, devices: RigDevices | None) -> BenchOut:
-    """What can be measured, and what was."""
+def bench_page(
+    library: Library, rig_id: int, kind: str, devices: RigDevices | None, in_wheel: Sequence[str] = ()
+) -> BenchOut:
+    """What can be measured, and what was; `in_wheel`: the filters that a wheel brings in."""
     with library.db.session() as session:
         rig = library.rig(session, rig_id)
         in_use = gains_in_use(library, rig)
@@ -42,10 +45,11 @@ def bench_page(library: Library, rig_id: int, kind: str, devices: RigDevices | N
         offsets = facts.offset_range if facts else camera_of(rig).offset_range
         cannot = ""
         if facts is None:
-            cannot = "No devices are connected to this rig: your own program shoots, or use frames on disk."
+            cannot = "No camera is connected to this rig: your own program shoots, or use frames on disk."
         elif kind == "offset" and facts.offset_range is None:
             cannot = f"{rig.camera} does not let its offset be set."
         rows = measurements_of(session, rig.camera, kind)
+        known = {f.code: f.passband_nm for f in rig.filters}
         seconds, frames = _cost(session, rig, devices, kind)
         return BenchOut(
             kind=cast(Kind, kind),
@@ -57,12 +61,8 @@ def bench_page(library: Library, rig_id: int, kind: str, devices: RigDevices | N
             gain_range=list(facts.gain_range) if facts and facts.gain_range else None,
             offset_range=list(offsets) if offsets else None,
             gains=_gain_offers(session, rig, kind, in_use, facts.gain_range if facts else None, word),
-            filters=[
-                FilterOffer(code=f.code, passband_nm=f.passband_nm)
-                for f in rig.filters
-                if devices is not None and devices.wheel is not None
-            ],
-            filter_code=_usual_filter(rig) if devices is not None and devices.wheel is not None else None,
+            filters=[FilterOffer(code=code, passband_nm=known.get(code)) for code in in_wheel],
+            filter_code=_usual_filter(rig, in_wheel),
             seconds_per_gain=seconds,
             frames_per_gain=frames,
             disk=[_disk_offer(o, kind, word) for o in offers(session, rig.camera, kind)],
@@ -86,12 +86,12 @@ def _cost(session: Session, rig: Rig, devices: RigDevices | None, kind: str) -> 
     ), 58 if devices.camera.facts.bayer_pattern is None else 86
 
 
-def _usual_filter(rig: Rig) -> str | None:
+def _usual_filter(rig: Rig, in_wheel: Sequence[str]) -> str | None:
     """The narrowest filter: a panel is rarely dim enough for the others."""
-    known = [f for f in rig.filters if f.width_nm is not None]
+    known = [f for f in rig.filters if f.width_nm is not None and f.code in in_wheel]
     if known:
         return min(known, key=lambda f: f.width_nm or 0.0).code
-    return rig.filters[0].code if rig.filters else None
+    return in_wheel[0] if in_wheel else None
 
 
 def _gain_offers(

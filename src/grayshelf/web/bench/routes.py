@@ -61,8 +61,9 @@ def bench_of_rig(rig_id: int, kind: str) -> BenchOut:
     """What the Bench can measure of a rig's camera, and what it has."""
     context = the_context()
     with context.library.db.session() as session:
-        devices = context.bench.devices(context.library.rig(session, rig_id))
-    return bench_page(context.library, rig_id, _kind(kind), devices)
+        rig = context.library.rig(session, rig_id)
+        devices, in_wheel = context.bench.devices(rig), context.bench.in_the_wheel(rig)
+    return bench_page(context.library, rig_id, _kind(kind), devices, in_wheel)
 
 
 @bench.get("/rigs/<int:rig_id>/bench/<string:kind>/kept.csv")

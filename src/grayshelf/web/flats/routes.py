@@ -37,8 +37,8 @@ from grayshelf.web.flats.schemas import (
     RowKeysIn,
 )
 from grayshelf.web.flats.sheet import sheet_page
+from grayshelf.work.beside_camera import set_by_rig
 from grayshelf.work.flats.conditions import panel_range
-from grayshelf.work.run.beside_camera import set_by_rig
 
 flats = APIBlueprint("flats", __name__, url_prefix="/api", tag="Flats")
 

@@ -35,9 +35,9 @@ from grayshelf.web.tonight.schemas import (
     TonightQuery,
 )
 from grayshelf.web.tonight.sheet import tonight_page
+from grayshelf.work.beside_camera import set_by_rig
 from grayshelf.work.jobs import ALIVE
 from grayshelf.work.run.again import sheet_again
-from grayshelf.work.run.beside_camera import set_by_rig
 from grayshelf.work.run.changes import change_series, end_by, finish_early, going
 from grayshelf.work.run.more import more_for, put_on_end
 from grayshelf.work.run.starter import ByHand

@@ -44,9 +44,16 @@ SHOWN_FOR = timedelta(hours=2)
 
 
 def twilight_page(
-    library: Library, rig_id: int, devices: RigDevices | None, asked: TwilightIn
+    library: Library,
+    rig_id: int,
+    devices: RigDevices | None,
+    asked: TwilightIn,
+    by_rig: frozenset[str] = frozenset(),
 ) -> TwilightOut:
-    """The twilight that goes on; else the one that is asked for; else the one that comes first."""
+    """The twilight that goes on; else the one that is asked for; else the one that comes first.
+
+    `by_rig`: what devices set where another program runs the camera.
+    """
     with library.db.session() as session:
         rig = library.rig(session, rig_id)
         job = newest_twilight(session, rig_id)
@@ -84,7 +91,7 @@ def twilight_page(
         }
         if has_place(site):
             if job is not None and _shows_run(library, session, rig, job, asked):
-                page |= run_values(library, session, rig, devices, job, setting)
+                page |= run_values(library, session, rig, devices, job, setting, by_rig)
             else:
                 page |= _plan_page(library, session, rig, devices, asked, setting)
                 page["last_text"] = last_in_words(job, setting.zone)
@@ -168,7 +175,7 @@ def _cannot(session: Session, rig: Rig, devices: RigDevices | None, ahead: Ahead
 
 #: Where no rig does it.
 BY_HAND = (
-    "No devices are connected to this rig: your own program shoots, and each frame tells the next exposure."
+    "No camera is connected to this rig: your own program shoots, and each frame tells the next exposure."
 )
 
 

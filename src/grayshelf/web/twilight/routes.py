@@ -15,6 +15,7 @@ from grayshelf.web.flats.rows import key_in
 from grayshelf.web.twilight import page as view
 from grayshelf.web.twilight import tables
 from grayshelf.web.twilight.schemas import StartTwilightIn, TwilightIn, TwilightOut
+from grayshelf.work.beside_camera import set_by_rig
 
 twilight = APIBlueprint("twilight", __name__, url_prefix="/api", tag="Twilight")
 
@@ -30,7 +31,11 @@ def _devices(rig_id: int) -> RigDevices | None:
 @twilight.output(TwilightOut)
 def look_at_twilight(rig_id: int, json_data: TwilightIn) -> TwilightOut:
     """A dusk or dawn: when the sky suits each filter, in which order, how many flats fit; and the run that goes on."""
-    return view.twilight_page(the_context().library, rig_id, _devices(rig_id), json_data)
+    context = the_context()
+    devices = _devices(rig_id)
+    with context.library.db.session() as session:
+        beside = context.twilight.rigs.beside_camera(context.library.rig(session, rig_id))
+    return view.twilight_page(context.library, rig_id, devices, json_data, set_by_rig(beside))
 
 
 @twilight.post("/rigs/<int:rig_id>/twilight/start")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import timedelta
 from typing import Any, Literal
 from zoneinfo import ZoneInfo
@@ -13,6 +13,7 @@ from sqlalchemy.orm import Session
 
 from grayshelf.core.flats.sky.plan import lay_out_again
 from grayshelf.core.flats.sky.sun import Twilight
+from grayshelf.core.planning.by_hand import set_by_rig_itself
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.models import Job, Rig, RunShot, RunStep
@@ -26,13 +27,22 @@ from grayshelf.web.twilight.scale import course_fade, fade_in_words, scale_of
 from grayshelf.web.twilight.schemas import SkyShotOut, TwilightRow
 from grayshelf.work.job_states import OPEN, JobState, StepState
 from grayshelf.work.jobs import ALIVE
-from grayshelf.work.sky.rows import between_s, key_of_sky, sky_shot, sky_subjects, twilight_of
+from grayshelf.work.sky.rows import SkySubject, between_s, key_of_sky, sky_shot, sky_subjects, twilight_of
 
 
 def run_values(
-    library: Library, session: Session, rig: Rig, devices: RigDevices | None, job: Job, setting: Setting
+    library: Library,
+    session: Session,
+    rig: Rig,
+    devices: RigDevices | None,
+    job: Job,
+    setting: Setting,
+    by_rig: frozenset[str] = frozenset(),
 ) -> dict[str, Any]:
-    """The values of the page for a twilight that goes on, or has been."""
+    """The values of the page for a twilight that goes on, or has been.
+
+    `by_rig`: what devices set where another program runs the camera.
+    """
     twilight, zone = twilight_of(library, session, rig, read(TwilightJob, job.params)), setting.zone
     alive, over = job.state in ALIVE, job.state == JobState.DONE
     steps = list(session.scalars(select(RunStep).where(RunStep.job_id == job.id).order_by(RunStep.seq)))
@@ -56,6 +66,7 @@ def run_values(
     rows += [troubled_row(setting.row(key, counts[key]), why) for key, why in troubles.items()]
     fades = course_fade(twilight, planned) if fade is None else fade
     shots = [x for s in sky.values() for x in s.shots]
+    current = _current(steps) if alive else None
     return {
         "at": "dawn" if twilight.dawn else "dusk",
         "shows": "run",
@@ -64,7 +75,7 @@ def run_values(
         "under": job.message if over else "",
         "rows": rows,
         "fade_text": fade_in_words(fades, seen=fade is not None),
-        "next_text": _next_text(_current(steps) if alive else None, zone),
+        "next_text": _next_text(current, zone) + _set_itself(current, by_code, by_rig),
         "known_text": "Each frame has an exposure of its own; a bias is taken off. Nothing of it is kept as a setting.",
         "job": None if over else job_out(job, library),
         "gate": waiting_gate(job, steps),
@@ -145,6 +156,20 @@ def _shot_from_to(flats: Sequence[RunShot], zone: ZoneInfo) -> str:
         return ""
     ends = flats[-1].taken_at + timedelta(seconds=flats[-1].exposure_s)
     return f"{in_words.clock(flats[0].taken_at, zone)} to {in_words.clock(ends, zone)}"
+
+
+def _set_itself(step: RunStep | None, by_code: Mapping[str, SkySubject], by_rig: frozenset[str]) -> str:
+    """What devices set beside the camera of another program; empty where there are none."""
+    subject = None if step is None or step.kind != "sky" else by_code.get(str(key_of_sky(step)))
+    if subject is None:
+        return ""
+    dials = {
+        "filter": subject.key.filter_code,
+        "focus": None if subject.focus is None else f"focus {subject.focus:,.0f}",
+        "angle": None if subject.angle_deg is None else f"angle {subject.angle_deg:.1f}°",
+    }
+    own = [words for name, words in dials.items() if words is not None and name in by_rig]
+    return f"; {set_by_rig_itself(own)}" if own else ""
 
 
 def _next_text(step: RunStep | None, zone: ZoneInfo) -> str:

@@ -24,6 +24,7 @@ from grayshelf.library.records import as_kept, read
 from grayshelf.library.rig_terms import gain_word
 from grayshelf.library.step_records import JobResult, MeasurementJob, MeasureOutcome, MeasureParams, Refused
 from grayshelf.work.bench.hands import FolderShooter, Watching, now_s
+from grayshelf.work.beside_camera import BesideCamera, set_by_rig
 from grayshelf.work.job_states import OPEN, JobState
 from grayshelf.work.shooting import ShotSettings, Taken
 from grayshelf.work.steps import Handler, Stepwise, Working, numbered
@@ -112,8 +113,12 @@ class Exercise(Stepwise):
             self.row = session.get_one(Measurement, self.id)
         self.taking = self.shooter() if job.folder is None else self._from_folder(job.folder, job.since)
         self.folder = bench_folder(safe_name(self.row.camera), self.id)
+        #: What is attached beside a camera that another program runs sets itself.
+        self.beside = None if job.folder is None else BesideCamera(self.library, self.control, self.devices)
         self.still = 1
         """Frames like the one that is taken next that are still to come, with it."""
+        #: Of the panel, where one is attached.
+        self.brightness: int | None = None
         self._said = ""
         self._step: RunStep | None = None
 
@@ -155,20 +160,30 @@ class Exercise(Stepwise):
         self._told(replace(self._outcome(), refused=told))
 
     def _ask(self, wanted: ShotSettings) -> None:
-        gain, offset = wanted.gain, wanted.offset
+        gain, offset, by_rig = wanted.gain, wanted.offset, set_by_rig(self.devices)
         if wanted.kind is FrameKind.FLAT:
             line = lit_line(
-                gain, offset, wanted.exposure_s, wanted.filter_code, gain_word=self._word, lit=wanted.lit
+                gain,
+                offset,
+                wanted.exposure_s,
+                wanted.filter_code,
+                self.brightness,
+                gain_word=self._word,
+                lit=wanted.lit,
+                by_rig=by_rig,
             )
         else:
             exposure_s = None if wanted.kind is FrameKind.BIAS else wanted.exposure_s
-            line = capped_line(wanted.kind, self.still, gain, offset, 1, exposure_s, gain_word=self._word)
+            line = capped_line(
+                wanted.kind, self.still, gain, offset, 1, exposure_s, gain_word=self._word, by_rig=by_rig
+            )
         # What was wrong before is told until the next kind of frame is asked for.
-        before = self._outcome()
-        same = {d.name: d.copied for d in line.dials} == dict(before.dials)
-        refused = before.refused if same else ()
+        last = self._outcome()
+        same = {d.name: d.copied for d in line.dials} == dict(last.dials)
+        refused = last.refused if same else ()
         dials = tuple((d.name, d.copied) for d in line.dials)
-        self._told(MeasureOutcome(asks=line.what, before=line.before, dials=dials, refused=refused))
+        before = " ".join(filter(None, (line.before, line.by_rig)))
+        self._told(MeasureOutcome(asks=line.what, before=before, dials=dials, refused=refused))
 
     def handlers(self) -> Mapping[str, Handler]:
         """Every step but the gate measures one gain. What was shot before it was cut short is not shot again."""

@@ -67,6 +67,7 @@ class GainExercise(Exercise):
             bring_in(self.devices, code)
         try:
             pedestal = self._bias(step, gain, offset)
+            self._stands("panel")
             light = self._search(step, gain, offset, pedestal)
             self._pairs(step, gain, offset, pedestal, light)
         except _NoLight as none:
@@ -85,10 +86,17 @@ class GainExercise(Exercise):
     def _panel(self, brightness: int | None) -> None:
         if self.devices.panel is not None and brightness is not None:
             self.devices.panel.set_brightness(brightness)
+            self.brightness = brightness
+
+    def _stands(self, sign: str) -> None:
+        """Beside another program's camera: what caps the telescope, or has it face the light, does."""
+        if self.beside is not None:
+            self.beside.passes(sign)
 
     def _bias(self, step: RunStep, gain: float, offset: float) -> float:
         """Bias frames with the panel dark; returns their level."""
         self._panel(0)
+        self._stands("cap")
         levels = [read(TestReading, s.reading).level for s in self.frames(gain, "bias") if s.reading]
         for number in range(len(levels) + 1, BIAS_FRAMES + 1):
             self.still = BIAS_FRAMES + 1 - number

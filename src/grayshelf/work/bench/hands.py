@@ -29,6 +29,7 @@ from grayshelf.library.folder_list import folder_that_holds
 from grayshelf.library.library import Library
 from grayshelf.library.models import FrameSet, Rig
 from grayshelf.library.rig_terms import camera_of
+from grayshelf.work.by_rig import wait_until_safe
 from grayshelf.work.jobs import JobControl
 from grayshelf.work.shooting import Shooter, ShotSettings
 from grayshelf.work.watched import Arrival, WatchedFolder
@@ -37,8 +38,10 @@ from grayshelf.work.watched import Arrival, WatchedFolder
 AS_GOOD_AS_BIAS_S = 0.1
 
 
-def hand_devices(session: Session, rig: Rig, offset_range: tuple[float, float] | None) -> RigDevices:
-    """What an exercise needs to know of a rig whose camera another program runs.
+def hand_devices(
+    session: Session, rig: Rig, offset_range: tuple[float, float] | None, beside: RigDevices | None
+) -> RigDevices:
+    """What an exercise needs to know of a rig whose camera another program runs; `beside`: what is attached beside it.
 
     Raises
     ------
@@ -69,7 +72,8 @@ def hand_devices(session: Session, rig: Rig, offset_range: tuple[float, float] |
         repeatable_from_s=card.repeatable_from_s or 0.0,
         shutter=card.shutter or "electronic",
     )
-    return RigDevices(HandCamera(camera), None, None, None, None)
+    by_hand = HandCamera(camera)
+    return RigDevices(by_hand, None, None, None, None) if beside is None else replace(beside, camera=by_hand)
 
 
 def watched_folder(library: Library, text: str) -> str:
@@ -113,6 +117,7 @@ class FolderShooter(Shooter):
 
     def fresh(self, settings: ShotSettings, needed: DiskFull) -> tuple[NDArray[Any], FrameFacts, datetime]:
         """Wait for the next frame that is as asked."""
+        wait_until_safe(self.devices, self.control)
         self._watching.ask(settings)
         while True:
             self.control.check()

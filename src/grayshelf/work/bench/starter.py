@@ -58,6 +58,12 @@ class Bench:
         """The devices behind a rig, if there are any."""
         return self.rigs.seen(rig)
 
+    def in_the_wheel(self, rig: Rig) -> tuple[str, ...]:
+        """The filters that a wheel brings in, also beside a camera that another program runs."""
+        devices = self.devices(rig) or self.rigs.beside_camera(rig)
+        wheel = None if devices is None else devices.wheel
+        return () if wheel is None else tuple(dict.fromkeys(wheel.filters))
+
     @begins_job
     def shoot_offset(
         self,
@@ -106,7 +112,7 @@ class Bench:
         rig = self.library.rig(session, rig_id)
         devices = self.devices(rig)
         if by_hand is not None:
-            devices = hand_devices(session, rig, by_hand.offset_range)
+            devices = hand_devices(session, rig, by_hand.offset_range, self.rigs.beside_camera(rig))
         if devices is None:
             raise Conflict(
                 "No devices are connected to this rig, so it shoots nothing by itself.",
@@ -172,7 +178,8 @@ class Bench:
             kept = row.frames
             devices = self.rigs.of(rig)
             if record.folder is not None:
-                devices = hand_devices(session, rig, settings_of(row).offset_range)
+                beside = self.rigs.beside_camera(rig)
+                devices = hand_devices(session, rig, settings_of(row).offset_range, beside)
         if kept != "kept":
             raise Conflict(
                 f"Its frames were {kept}, so it cannot go on from them.", "Take them back, or measure again."

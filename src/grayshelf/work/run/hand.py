@@ -19,7 +19,6 @@ from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.flats.timed_light import exposure_of
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
-from grayshelf.core.planning.gates import TROUBLE
 from grayshelf.core.planning.sheet import SERIES, StepKind
 from grayshelf.core.sensor.statistics import flat_statistics, full_level
 from grayshelf.library.entering import enter_arrival
@@ -27,7 +26,6 @@ from grayshelf.library.flat_sheet import Source
 from grayshelf.library.models import Frame, RunShot, RunStep
 from grayshelf.library.records import as_kept, read
 from grayshelf.library.step_records import (
-    GateParams,
     JobResult,
     NoAnswerKept,
     Refused,
@@ -37,14 +35,14 @@ from grayshelf.library.step_records import (
     SheetParams,
     ShotStats,
 )
+from grayshelf.work.beside_camera import BesideCamera
+from grayshelf.work.by_rig import go_home, wait_until_safe
 from grayshelf.work.flats.conditions import RowConditions
 from grayshelf.work.flats.test_flats import RowLeftOut, TestFlat, measured_flat
-from grayshelf.work.gates import is_gate
 from grayshelf.work.job_states import OPEN, StepState
 from grayshelf.work.job_watch import watch_for
 from grayshelf.work.masters_after import group_new_frames
 from grayshelf.work.run.asked_of_hands import AskedOfHands, kind_of
-from grayshelf.work.run.beside_camera import BesideCamera
 from grayshelf.work.run.sheet_run import SheetRun
 from grayshelf.work.steps import Handler, Working
 from grayshelf.work.watched import POLL_S, Arrival
@@ -84,13 +82,10 @@ class _FromTheFolder:
 class HandRun(SheetRun):
     """A run of Tonight that the person's own program shoots."""
 
+    by_another_program = True
+
     def __init__(self, working: Working, job: RunJob) -> None:
         super().__init__(working)
-        found = working.beside
-        #: What the rig does by itself; None where hands, or the other program, do all.
-        self.beside = (
-            None if found is None else BesideCamera(self.library, self.rig.id, found, self.control.cancel)
-        )
         self.watch = None
         if job.folder is not None:
             self.watch = watch_for(self.library, self.control, self.zone, job.folder, job.since)
@@ -110,19 +105,11 @@ class HandRun(SheetRun):
             StepKind.BUILD: self.build,
         }
 
-    def gate(self, step: RunStep) -> None:
-        """Nothing is waited for: the line of the next step says what has to be so. But for a device in trouble."""
-        if is_gate(step, TROUBLE):
-            super().gate(step)
-            return
-        if self.beside is not None:
-            self.beside.passes(read(GateParams, step.params).gate)
-        self.end(step)
-
     def do_step(self, step: RunStep) -> None:
         """Do one step to its end, or until the person ticks it off."""
         if self.beside is not None and step.kind in (StepKind.FIND, *SERIES):
             # Before the step begins: nothing is asked of anybody until then.
+            wait_until_safe(self.beside.devices, self.control)
             self._set_by_rig(self.beside, step)
         try:
             super().do_step(step)
@@ -363,9 +350,10 @@ class HandRun(SheetRun):
         """What came in."""
         with self.library.db.session() as session:
             steps = self.steps(session)
-        late = self.deadline.told(steps)
+        left = go_home(self.library, self.rig.id, self.working.beside, self.control.cancel)
+        late = (*self.deadline.told(steps), *filter(None, [left]))
         if self.watch is None:
-            told = "All that is over: scan" if late else "All is ticked off: scan"
+            told = "All that is over: scan" if self.deadline.told(steps) else "All is ticked off: scan"
             return JobResult(f"{told} the folder of its frames, and they are in the library", late)
         frames = sum(s.done for s in steps if s.kind in SERIES)
         masters, failed = self.built(steps)

@@ -23,6 +23,7 @@ from grayshelf.library.records import as_kept, read
 from grayshelf.library.step_records import SkyNext, SkyOutcome, TwilightJob
 from grayshelf.work.job_states import StepState
 from grayshelf.work.job_watch import watch_for
+from grayshelf.work.shooting import set_up
 from grayshelf.work.sky.rows import SkySubject
 from grayshelf.work.sky.run import SkyReading, TwilightRun
 from grayshelf.work.steps import Working
@@ -35,6 +36,8 @@ WORTH_TELLING = 0.03
 class HandTwilight(TwilightRun):
     """A dusk or a dawn that the person's own program shoots."""
 
+    by_another_program = True
+
     def __init__(self, working: Working, job: TwilightJob) -> None:
         super().__init__(working, job)
         assert job.folder is not None
@@ -42,15 +45,15 @@ class HandTwilight(TwilightRun):
         #: What is to be said of the last file that came in, and what was said of it with the exposure.
         self._last = self._said_of_last = ""
 
-    def gate(self, step: RunStep) -> None:
-        """Nothing is waited for: what has to be so is told with the next frame."""
-        self.end(step)
-
     def before_the_sky(self) -> None:
-        """The person has seen to it."""
+        """The person has seen to it, and the rig to its own panel."""
+        if self.beside is not None and self.beside.devices.panel is not None:
+            self.beside.devices.panel.set_brightness(0)
 
     def set_up_for(self, subject: SkySubject) -> None:
-        """The person brings the filter in: it is told with the next frame."""
+        """What is attached is set; what is not is told with the next frame."""
+        if self.beside is not None:
+            set_up(self.beside.devices, subject.key.filter_code, subject.focus, subject.angle_deg)
 
     def rest(self, seconds: float) -> None:
         """Frames may come in early."""

@@ -359,5 +359,7 @@ class TwilightRun(Stepwise):
         for reason in dict.fromkeys(why for _, why in short):
             rows = ", ".join(f"{s.filter_code} {s.done} of {s.count}" for s, why in short if why == reason)
             said += f"; {rows}: {reason}"
-        left = by_rig.go_home(self.library, self.rig.id, self.working.devices, self.control.cancel)
+        left = by_rig.go_home(
+            self.library, self.rig.id, self.working.devices or self.working.beside, self.control.cancel
+        )
         return JobResult(said, tuple(filter(None, [left])))

@@ -104,7 +104,8 @@ class TwilightBench:
             rig = self.library.rig(session, job.rig_id or 0)
         begun = read(TwilightJob, params)
         if begun.folder is not None:
-            return HandTwilight(Working(self.library, self.runner, None, control), begun).do()
+            beside = self.rigs.beside_camera(rig)
+            return HandTwilight(Working(self.library, self.runner, None, control, beside), begun).do()
         working = Working(self.library, self.runner, need_devices(self.rigs.of(rig)), control)
         return TwilightRun(working, begun).do()
 

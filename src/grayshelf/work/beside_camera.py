@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from threading import Event
-
 from grayshelf.core.planning.by_hand import CAP
 from grayshelf.core.planning.sheet import FlatSeries
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.work.by_rig import passes
+from grayshelf.work.job_control import JobControl
 from grayshelf.work.shooting import set_up
 
 
@@ -29,8 +28,8 @@ def set_by_rig(devices: RigDevices | None) -> frozenset[str]:
 class BesideCamera:
     """Sets what is attached, before the other program is asked for its frames. The camera is left to that program."""
 
-    def __init__(self, library: Library, rig_id: int, devices: RigDevices, cancel: Event) -> None:
-        self.devices, self._library, self._rig_id, self._cancel = devices, library, rig_id, cancel
+    def __init__(self, library: Library, control: JobControl, devices: RigDevices) -> None:
+        self.devices, self._library, self._control = devices, library, control
         self._stands = ""
         """What cover and mount did last: a mount is not sent again to where it was sent."""
 
@@ -44,7 +43,7 @@ class BesideCamera:
         """
         if sign == self._stands:
             return
-        alone = passes(self._library, self._rig_id, sign, self.devices, self._cancel)
+        alone = passes(self._library, sign, self.devices, self._control)
         # A cap that a hand puts on moves no mount away.
         if alone or sign in ("panel", "sky"):
             self._stands = sign
