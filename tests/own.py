@@ -73,7 +73,7 @@ class Own:
         for _ in range(3600):
             if not self.client.get("/api/jobs").json["alive"]:
                 return
-            time.sleep(0.02)
+            time.sleep(0.05)
         raise AssertionError("the jobs do not end")
 
     def scan(self, folder: Path):

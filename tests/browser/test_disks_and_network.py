@@ -89,6 +89,13 @@ def test_dropped_looked_at_packed_thrown_away_and_back(browser, own, tmp_path):
     assert not page.troubles
 
 
+#: What can be touched and is less than 44 pixels high (common practice for a thumb): its words, and how high it is.
+SMALL = """() => [...document.querySelectorAll(
+  'a[href], button, select, summary, textarea, input:not([type=checkbox], [type=radio]), label:has(> input)')]
+  .map((e) => [e.innerText || e.ariaLabel || e.tagName, e.getBoundingClientRect()])
+  .filter(([, r]) => r.width > 1 && r.height > 1 && r.height < 43.5).map(([words, r]) => [words, r.height])"""
+
+
 def test_a_phone_in_another_room_gives_the_code_and_is_sent_out(browser, own):
     access = own.get("/api/access")
     if not access["addresses"]:
@@ -105,6 +112,7 @@ def test_a_phone_in_another_room_gives_the_code_and_is_sent_out(browser, own):
         phone.goto(f"{url}/{place}")
         expect(phone.get_by_text("Intake").last).to_be_visible()
         assert phone.evaluate("document.documentElement.scrollWidth") <= 390, place
+        assert phone.evaluate(SMALL) == [], f"{place}: what is touched is as large as a thumb"
     desk = open_page(browser, f"{own.url}/rigs", viewport={"width": 1280, "height": 800})
     desk.get_by_role("button", name=re.compile("End the session of")).click()
     expect(phone.get_by_label("Access code")).to_be_visible()

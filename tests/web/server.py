@@ -75,7 +75,7 @@ class Server:
             value = what()
             if value:
                 return value
-            time.sleep(0.02)
+            time.sleep(0.05)
         raise AssertionError("it did not come to that")
 
 

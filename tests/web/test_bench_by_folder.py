@@ -81,7 +81,7 @@ def shoot_as_asked(own, program, number, *, until=lambda page: False, seconds=90
             for _ in range(many):
                 program.shoot(kind, float(dials["gain"]), float(dials["offset"]), exposure_s)
             shot_at = count + many - 1
-        time.sleep(0.02)
+        time.sleep(0.05)
     raise AssertionError((page["hand"], page["job"]))
 
 

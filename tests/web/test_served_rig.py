@@ -70,7 +70,7 @@ class Rigged:
                 row = session.execute(query).first()
             if row is not None and row.id != but:
                 return row.id, row.title
-            time.sleep(0.02)
+            time.sleep(0.05)
         raise AssertionError("no gate waits")
 
     def to_its_end(self, job, seconds=120):
@@ -87,7 +87,7 @@ class Rigged:
                 return state, message
             if waits is not None:
                 self.client.post(f"/api/jobs/{job}/answer", json={"step_id": waits, "answer": "done"})
-            time.sleep(0.02)
+            time.sleep(0.05)
         raise AssertionError("it does not end")
 
 

@@ -6,6 +6,7 @@ import os
 import sqlite3
 from contextlib import closing
 from datetime import UTC, datetime
+from functools import cache
 from pathlib import Path
 
 from alembic import command
@@ -201,6 +202,7 @@ def newest() -> dict[str, object]:
     return {"revision": revision, "tables": {t: c for t, (c, _) in sorted(schema_at(revision).items())}}
 
 
+@cache
 def schema_at(revision: str | None) -> dict[str, tuple[list[str], set[str]]]:
     """Columns of each table at a revision, and names of its indexes and triggers, from the migrations themselves."""
     if revision is None:

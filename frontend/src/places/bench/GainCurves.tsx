@@ -3,10 +3,11 @@ import type { RefObject } from "react";
 
 import type { Schemas } from "../../api/client";
 import { Label } from "../../parts/Label";
+import { chartWidth } from "../../parts/chartWidth";
 
 type Gains = Schemas["GainsOut"];
 
-const W = 736;
+const W = chartWidth(736);
 const H = 158;
 const EACH = 184;
 

@@ -3,11 +3,12 @@ import type { MouseEvent, RefObject } from "react";
 
 import type { Schemas } from "../../api/client";
 import { Label } from "../../parts/Label";
+import { chartWidth } from "../../parts/chartWidth";
 
 type Data = Schemas["OffsetGainOut"];
 type Rung = Schemas["RungOut"];
 
-const W = 736;
+const W = chartWidth(736);
 const H = 560;
 const L = 62;
 const R = 124;
@@ -32,8 +33,7 @@ function apart(labels: { y: number; text: string; strong?: boolean }[], gap: num
 /** The furthest offset that is drawn: a rung about twice the answer, so that what decides is seen large. */
 export function furthest(rungs: Rung[], answer: number | null): number {
   const last = rungs.at(-1)?.offset ?? 1;
-  if (answer === null) return last;
-  const enough = rungs.find((r) => r.offset >= Math.max(answer * 1.9, answer + 4));
+  const enough = answer === null ? null : rungs.find((r) => r.offset >= Math.max(answer * 1.9, answer + 4));
   return enough?.offset ?? last;
 }
 
@@ -303,7 +303,7 @@ function Marked({ data, marked, g }: { data: Data; marked: number; g: Geometry }
   const { y } = g;
   const column = g.x(marked);
   const effect = data.effects.find((e) => e.offset === marked) ?? data.answer;
-  const atEdge = column > W - R - 130;
+  const atEdge = column > W - R - 105;
   return (
     <g>
       <rect x={column - 24} y={BASE + 14} width="48" height="28" fill="var(--ink)" />

@@ -3,11 +3,14 @@ import type { RefObject } from "react";
 
 import type { Schemas } from "../../api/client";
 import { Label } from "../../parts/Label";
+import { chartWidth } from "../../parts/chartWidth";
 
 type Channel = Schemas["ChannelOut"];
 
-const W = 736;
-const H = 412;
+const W = chartWidth(736);
+/** On a phone two lines stand below one another that stand side by side at a desk. */
+const SECOND_LINE = W < 600 ? 16 : 0;
+const H = 412 + SECOND_LINE;
 const L = 62;
 const R = 96;
 const TOP = 18;
@@ -117,7 +120,13 @@ function Bounds({ channel, g }: { channel: Channel; g: Geometry }) {
             stroke="var(--ink2)"
             strokeDasharray="2 4"
           />
-          <Label x={full - 6} y={BASE - 10} anchor="end" strong halo>
+          <Label
+            x={full + (SECOND_LINE ? 7 : -6)}
+            y={BASE - (SECOND_LINE ? 120 : 10)}
+            anchor={SECOND_LINE ? "start" : "end"}
+            strong
+            halo
+          >
             saturation
           </Label>
         </>
@@ -131,6 +140,10 @@ function Slope({ channel, k, g }: { channel: Channel; k: number; g: Geometry }) 
   const { x, y, least, most, floor } = g;
   const fitEnd = channel.saturation_signal ? channel.saturation_signal * 0.7 : most;
   const middle = Math.sqrt(least * fitEnd);
+  const said = `${channel.e_per_adu.text} e⁻/ADU`;
+  // Above the line where there is room, else below it and before it ends.
+  const above = x(middle) - 10 - said.length * 8 > L;
+  const below = x(fitEnd) - 8 - said.length * 8;
   return (
     <>
       <path
@@ -143,8 +156,17 @@ function Slope({ channel, k, g }: { channel: Channel; k: number; g: Geometry }) 
         stroke="var(--ink2)"
         strokeDasharray="4 4"
       />
-      <Label x={x(middle) - 10} y={y(k * middle) - 14} anchor="end" size="13" num strong weight="500" halo>
-        {channel.e_per_adu.text} e⁻/ADU
+      <Label
+        x={above ? x(middle) - 10 : below}
+        y={above ? y(k * middle) - 14 : y(k * x.invert(below)) + 22}
+        anchor={above ? "end" : "start"}
+        size="13"
+        num
+        strong
+        weight="500"
+        halo
+      >
+        {said}
       </Label>
     </>
   );
@@ -185,7 +207,7 @@ function Straightness({ channel, g }: { channel: Channel; g: Geometry }) {
             stroke="var(--ink)"
             strokeWidth="2"
           />
-          <Label x={x(channel.linear_signal)} y={STRIP + 20} anchor="end" strong>
+          <Label x={x(channel.linear_signal)} y={STRIP + 20 + SECOND_LINE} anchor="end" strong>
             linear to {channel.linear_limit.text} ADU
           </Label>
         </>

@@ -9,11 +9,12 @@ import { TakeBack } from "../../../parts/TakeBack";
 import { EventForm, useEventBack } from "../../../parts/EventForm";
 import { Label } from "../../../parts/Label";
 import { LightSheet } from "../../../parts/LightSheet";
+import { chartWidth } from "../../../parts/chartWidth";
 
 type Sheet = Schemas["FlatSheetOut"];
 type Panel = Schemas["PanelOut"];
 
-const W = 736;
+const W = chartWidth(736);
 const H = 430;
 const L = 62;
 const R = 16;

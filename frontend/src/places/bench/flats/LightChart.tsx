@@ -4,10 +4,11 @@ import type { RefObject } from "react";
 import type { Schemas } from "../../../api/client";
 import { Axes } from "../../../parts/Axes";
 import { Label } from "../../../parts/Label";
+import { chartWidth } from "../../../parts/chartWidth";
 
 type Chart = Schemas["FlatChartOut"];
 
-const W = 736;
+const W = chartWidth(736);
 const H = 540;
 const L = 62;
 const R = 14;

@@ -282,7 +282,7 @@ function SkyCard({ data, rig, choice }: { data: Data; rig: number; choice: Twili
         </h2>
         <p className="text-s text-ink2">{data.under}</p>
       </div>
-      <div className="max-md:overflow-x-auto">
+      <div>
         <TwilightChart data={data} chosen={told} onChoose={setTold} chart={svg} />
       </div>
       <div className="flex items-baseline justify-between gap-4 pt-0.5">

@@ -5,11 +5,12 @@ import type { Schemas } from "../../../api/client";
 import { inkFor } from "../../../parts/FilterStamp";
 import { keyText } from "./keys";
 import { Label } from "../../../parts/Label";
+import { chartWidth } from "../../../parts/chartWidth";
 
 type Data = Schemas["TwilightOut"];
 type Row = Schemas["TwilightRow"];
 
-const W = 776;
+const W = chartWidth(776);
 const L = 74;
 const R = 12;
 const SUN = 88;
@@ -51,7 +52,7 @@ export function TwilightChart({
     <svg
       ref={chart}
       viewBox={`0 0 ${W} ${height}`}
-      className="block w-full max-md:min-w-[640px]"
+      className="block w-full"
       role="img"
       aria-label={`${data.title}. ${data.rows.map((r) => `${r.key.filter_code} ${r.plan_text}`).join(", ")}`}
     >
@@ -157,6 +158,9 @@ function Sun({ data, x }: { data: Data; x: (v: number) => number }) {
     .range([SUN - 26, 26]);
   const every = marks.length > 12 ? 2 : 1;
   const base = degrees.includes(0) ? 0 : Math.min(...degrees);
+  const horizon = marks.find((m) => m.degree === 0);
+  // The horizon's own words stand at the left of it.
+  const free = (px: number) => horizon === undefined || px > x(horizon.x) || x(horizon.x) - px > 80;
   return (
     <g>
       {base === 0 && <path d={`M${L} ${y(0)}H${W - R}`} stroke="var(--ink2)" strokeDasharray="2 4" />}
@@ -168,7 +172,7 @@ function Sun({ data, x }: { data: Data; x: (v: number) => number }) {
       />
       {marks.map((mark) => {
         const [px, py, atHorizon] = [x(mark.x), y(mark.degree), mark.degree === 0];
-        const named = mark.degree % every === 0 && Math.abs(mark.degree) > 1 && px < W - R - 12;
+        const named = mark.degree % every === 0 && Math.abs(mark.degree) > 1 && px < W - R - 12 && free(px);
         return (
           <g key={mark.degree}>
             <circle
