@@ -3,13 +3,15 @@ import type { RefObject } from "react";
 
 import type { Schemas } from "../../api/client";
 import { Label } from "../../parts/Label";
-import { chartWidth } from "../../parts/chartWidth";
+import { ON_A_PHONE, chartWidth } from "../../parts/chartWidth";
 
 type Gains = Schemas["GainsOut"];
 
 const W = chartWidth(736);
 const H = 158;
-const EACH = 184;
+/** Charts that stand side by side. */
+const ABREAST = ON_A_PHONE ? 2 : 4;
+const EACH = W / ABREAST;
 
 /** The channel that speaks for a gain. */
 export const speaks = (gain: Schemas["GainGainOut"]) => gain.channels.find((c) => c.name === gain.speaks);
@@ -104,10 +106,12 @@ function SmallChart({
   onChoose: (gain: number) => void;
 }) {
   const panel = PANELS[index];
-  const left = index * EACH;
+  const left = (index % ABREAST) * EACH;
   const { x, y, values, ends, bounds } = geometry(panel, left, gains);
+  // Two that are nearly one are told once.
+  const apart = (v: number, i: number) => i === 0 || Math.abs(y(v) - y(bounds[0] ?? v)) > 13;
   return (
-    <g>
+    <g transform={`translate(0 ${H * Math.floor(index / ABREAST)})`}>
       <Label x={left + 4} y={13} strong weight="600">
         {panel.name}
       </Label>
@@ -133,7 +137,7 @@ function SmallChart({
           />
         </g>
       ))}
-      {bounds.map((v) => (
+      {bounds.filter(apart).map((v) => (
         <Label key={v} x={left + 43} y={y(v) + 4} anchor="end" num>
           {inFigures(panel.name, v)}
         </Label>
@@ -163,7 +167,7 @@ export function GainCurves({
   return (
     <svg
       ref={chart}
-      viewBox={`0 0 ${W} ${H}`}
+      viewBox={`0 0 ${W} ${(4 / ABREAST) * H}`}
       className="block w-full"
       role="img"
       aria-label="Figures against gain"

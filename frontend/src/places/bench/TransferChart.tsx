@@ -3,13 +3,13 @@ import type { RefObject } from "react";
 
 import type { Schemas } from "../../api/client";
 import { Label } from "../../parts/Label";
-import { chartWidth } from "../../parts/chartWidth";
+import { ON_A_PHONE, chartWidth } from "../../parts/chartWidth";
 
 type Channel = Schemas["ChannelOut"];
 
 const W = chartWidth(736);
 /** On a phone two lines stand below one another that stand side by side at a desk. */
-const SECOND_LINE = W < 600 ? 16 : 0;
+const SECOND_LINE = ON_A_PHONE ? 16 : 0;
 const H = 412 + SECOND_LINE;
 const L = 62;
 const R = 96;

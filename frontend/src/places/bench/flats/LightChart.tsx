@@ -4,7 +4,7 @@ import type { RefObject } from "react";
 import type { Schemas } from "../../../api/client";
 import { Axes } from "../../../parts/Axes";
 import { Label } from "../../../parts/Label";
-import { chartWidth } from "../../../parts/chartWidth";
+import { ON_A_PHONE, chartWidth } from "../../../parts/chartWidth";
 
 type Chart = Schemas["FlatChartOut"];
 
@@ -69,7 +69,7 @@ function Ground({ data, g }: { data: Chart; g: Geometry }) {
       <Label x={L + 46} y={y(data.white) + 16} num>
         full, {FULL.format(data.white)} ADU
       </Label>
-      <Label x={W - R - 6} y={top - 6} anchor="end" num halo>
+      <Label x={W - R - 6} y={ON_A_PHONE ? bottom + 16 : top - 6} anchor="end" num halo>
         target {FULL.format(data.target)} ± {FULL.format(data.tolerance)} ADU
       </Label>
       {lowX - L > 14 && (
@@ -227,18 +227,21 @@ function Shot({
       >
         {shot.number}
       </text>
-      <Label
-        x={anchor === "end" ? cx - 16 : cx + 16}
-        y={labelY}
-        anchor={anchor}
-        num
-        strong={onBand}
-        halo={!onBand}
-      >
-        {shot.text}
-        {shot.probe ? ", to measure only" : ""}
-        {beyond ? " →" : ""}
-      </Label>
+      {/* A phone has no room for those of all: a shot says its own once it is touched. */}
+      {(chosen || !ON_A_PHONE) && (
+        <Label
+          x={anchor === "end" ? cx - 16 : cx + 16}
+          y={labelY}
+          anchor={anchor}
+          num
+          strong={onBand}
+          halo={!onBand}
+        >
+          {shot.text}
+          {shot.probe ? ", to measure only" : ""}
+          {beyond ? " →" : ""}
+        </Label>
+      )}
     </g>
   );
 }
