@@ -227,8 +227,8 @@ function Shot({
       >
         {shot.number}
       </text>
-      {/* A phone has no room for those of all: a shot says its own once it is touched. */}
-      {(chosen || !ON_A_PHONE) && (
+      {/* A phone has no room for it; below the chart stands what was touched. */}
+      {!ON_A_PHONE && (
         <Label
           x={anchor === "end" ? cx - 16 : cx + 16}
           y={labelY}
