@@ -187,3 +187,21 @@ def test_a_camera_is_measured_with_a_panel_that_sets_itself(own):
     assert dark and all("The rig sets this itself: light off." in a[1] and a[3] == 0 for a in dark)
     assert len({a[3] for a in lit}) >= 2, "the brightness is looked for, not left"
     assert stands(own)[1].brightness == 0
+
+
+def test_while_it_is_not_safe_nothing_is_asked_for_and_no_telescope_moves(own):
+    for part, kind in (("mount", "telescope"), ("safety", "safetymonitor")):
+        put(own, part, own.served.chosen(kind))
+    wall = {"panel_altitude_deg": 4.0, "panel_azimuth_deg": 185.0}
+    assert own.client.put(f"/api/rigs/{own.rig}/sheets/mount", json=wall).status_code == 200
+    mount = next(d for d in own.served.devices if d.kind == "telescope")
+    own.served.faults.begin("not safe")
+    job = begin(own)
+    told = until(own, lambda p: p["job"]["state"] == "waiting")
+    assert "does not say that it is safe" in told["job"]["message"]
+    assert told["hand"] is None and mount.get_altitude() != pytest.approx(4.0)
+    own.served.faults.end("not safe")
+    until(own, lambda p: p["hand"] and p["hand"]["dials"], 60)
+    assert mount.get_altitude() == pytest.approx(4.0)
+    own.client.post(f"/api/jobs/{job}/stop")
+    own.wait_until_idle()

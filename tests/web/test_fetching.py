@@ -5,7 +5,9 @@ from __future__ import annotations
 import json
 import os
 import shutil
+import socket
 import threading
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -171,6 +173,37 @@ def test_bytes_that_are_not_what_they_are_there_are_dropped_and_told(own, telesc
     own.ended(own.client.post("/api/fetching/fetch", json={"giver": number}).json["id"])
     own.wait_until_idle()
     assert len(fetched(own)) == 10
+
+
+def test_a_file_that_shrank_there_is_dropped_and_the_others_come(own, telescope, monkeypatch):
+    number = own.client.post("/api/fetching/givers", json={"address": telescope.address}).json["number"]
+    real = giving.OtherShelf.listing
+
+    def larger(self):
+        first, *others = real(self).frames
+        return replace(real(self), frames=(replace(first, size_bytes=first.size_bytes + 999), *others))
+
+    monkeypatch.setattr(giving.OtherShelf, "listing", larger)
+    ended = own.ended(own.client.post("/api/fetching/fetch", json={"giver": number}).json["id"])
+    assert "9 frames fetched" in ended["message"] and "did not come as it is there" in str(ended["troubles"])
+
+
+def test_an_answer_that_ends_early_is_told_and_what_came_is_kept(own):
+    """A line that is cut is not a file that ends."""
+    cut = socket.create_server(("127.0.0.1", 0))
+
+    def half() -> None:
+        with cut.accept()[0] as line:
+            line.recv(4096)
+            line.sendall(b"HTTP/1.1 200 OK\r\nContent-Length: 100\r\n\r\n" + b"x" * 40)
+
+    threading.Thread(target=half, daemon=True).start()
+    shelf = OtherShelf(Giver(1, f"http://127.0.0.1:{cut.getsockname()[1]}", "there"))
+    came = []
+    with pytest.raises(giving.Conflict, match="not to the end"):
+        came.extend(shelf.pieces(SharedFrame("1", "a.fits", 100, "dark", "", "", "", None), 0))
+    assert b"".join(came) == b"x" * 40
+    cut.close()
 
 
 def test_a_stick_does_the_same_without_a_network(own, telescope, tmp_path):
