@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import os
 import shutil
 from collections.abc import Callable
@@ -66,6 +67,12 @@ def build_urls_once() -> None:
 
 
 build_urls_once()
+
+
+def pytest_collection_finish() -> None:
+    """What was imported stays until the end: it need not be gone through each time that garbage is collected."""
+    gc.collect()
+    gc.freeze()
 
 
 def made_once(tmp_path_factory, name: str, make: Callable[[Path], None]) -> Path:
