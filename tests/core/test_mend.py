@@ -72,6 +72,22 @@ def test_what_is_said_wins_and_taken_back_leaves_no_trace(read, saying, other):
     assert HERE.settle(_with(said, other)) == HERE.settle(_with(read, other))
     assert HERE.settle(facts_from_json(facts_to_json(_with(said, Saying())))) == read
     assert unsaid(with_said(read)) == read
+    # A kind is one of ours, not only a word that reads alike.
+    for kind in (
+        said.kind,
+        unsaid(with_said(_with(read, saying))).kind,
+        Saying.from_plain(saying.to_plain()).kind,
+    ):
+        assert kind is None or isinstance(kind, FrameKind)
+
+
+def test_what_is_said_is_marked_as_said_and_what_follows_from_it_is_not():
+    read = FrameFacts(1, 1, 16, kind=FrameKind.LIGHT, gain=100.0, as_written={"camera": "heron294"})
+    told = with_said(_with(read, Saying(kind=FrameKind.DARK, gain=100.0, is_master=True, camera="Heron", binning=2, on=date(2026, 11, 29))))  # fmt: skip
+    assert set(told.origins) == {"kind", "camera", "binning"}, (
+        "a gain that the header says, too, is the header's"
+    )
+    assert set(told.origins.values()) == {"said by hand, 29 Nov 2026"}
 
 
 def _with(facts, saying):

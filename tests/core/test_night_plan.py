@@ -153,6 +153,7 @@ def test_a_plan_may_be_as_large_as_it_is_said_to_be():
     whole = NightPlan((PlannedTarget("x" * 80, many),) * MOST_TARGETS, nights=MOST_NIGHTS)
     check_plan(whole)
     check_plan(NightPlan((PlannedTarget("M 1", (replace(lights("L"), exposure_s=7200.0, binning=16),)),)))
+    check_plan(NightPlan((PlannedTarget("M 1", (lights("L", count=MOST_COUNT),)),)))
     for more, said in (
         (replace(whole, targets=(*whole.targets, whole.targets[0])), f"1 to {MOST_TARGETS} targets"),
         (replace(whole, nights=MOST_NIGHTS + 1), "nights"),

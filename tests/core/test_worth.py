@@ -8,7 +8,7 @@ import pytest
 
 from grayshelf.core.flats.sky.plan import PlannedRow
 from grayshelf.core.frames.kinds import FrameKind
-from grayshelf.core.matching.judge import Terms, few_frames
+from grayshelf.core.matching.judge import FEWEST_IN_STACK, Terms, few_frames
 from grayshelf.core.matching.model import CommonSettings, Holding, Tolerances
 from grayshelf.core.planning.fill import OLD_SHARE, counts_to_choose
 from grayshelf.core.planning.shared_dark_flats import shares_exposure
@@ -70,7 +70,7 @@ def test_counts_to_choose_from():
     ("kind", "frames", "told"),
     [
         (FrameKind.DARK, 3, True), (FrameKind.DARK, 100, False), (FrameKind.FLAT, 2, True), (FrameKind.FLAT, 100, False),
-        (FrameKind.BIAS, 1, True), (FrameKind.BIAS, 50, False), (FrameKind.DARK_FLAT, 1, True), (FrameKind.DARK_FLAT, 30, False),
+        (FrameKind.BIAS, FEWEST_IN_STACK - 1, True), (FrameKind.BIAS, FEWEST_IN_STACK, False), (FrameKind.DARK_FLAT, 1, True), (FrameKind.DARK_FLAT, 30, False),
     ],
 )  # fmt: skip
 def test_few_frames_are_told_of(kind, frames, told):

@@ -243,9 +243,13 @@ def test_a_flat_serves_until_light_or_dust_moved():
     assert tilted.serves is Serves.CARE and tilted.size == pytest.approx(1.0, abs=0.25)
     moved = held(flat([on_it[0]._replace(x=on_it[0].x + 25), *on_it[1:]]))
     assert moved.serves is Serves.ANEW and moved.shadows
-    gone = held(flat(on_it[1:]))
+    less_one = (flat(on_it[1:]) / old).astype(np.float32)
+    gone = flat_still_good(less_one, 1)
     at = gone.shadows[0]
     assert math.hypot(at.x - on_it[0].x, at.y - on_it[0].y) < 5 and gone.serves is Serves.ANEW
+    # Of a picture made small it is told at its own size.
+    twice = flat_still_good(less_one, 2).shadows[0]
+    assert (twice.x, twice.y, twice.diameter, twice.depth) == (2 * at.x, 2 * at.y, 2 * at.diameter, at.depth)
 
 
 @pytest.mark.parametrize("gradient", [0.0, 0.3, -0.5])

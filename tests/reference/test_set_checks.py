@@ -13,7 +13,7 @@ from grayshelf.core.checks.defects import defects_of
 from grayshelf.core.checks.findings import Fault, Place
 from grayshelf.core.checks.looks import look_at
 from grayshelf.core.checks.of_a_master import Beside, findings_of_master, look_at_master, reasons_for_care
-from grayshelf.core.checks.of_a_picture import glow_of, shade_of, tilt_of
+from grayshelf.core.checks.of_a_picture import capped_and_full, glow_of, shade_of, tilt_of
 from grayshelf.core.checks.of_a_set import fullest
 from grayshelf.core.frames.kinds import FrameKind
 from tests.reference.faulty_sets import Sensor, darks, flats, found_in
@@ -192,19 +192,33 @@ def test_full_frames_are_told_with_how_full_and_whether_one_or_more():
     assert "have up to 20 %" in all_of_them.message and not all_of_them.leave_out
 
 
+def test_a_master_from_elsewhere_says_how_much_of_it_is_lost_and_what_to_do():
+    pixels = np.random.default_rng(2).normal(30_000, 20, (240, 320))
+    pixels[:24], pixels[-12:] = 0, 65_535
+    for kind, advice in ((FrameKind.FLAT, "Find the exposure again"), (FrameKind.DARK, "Keep light out")):
+        zeros, full = capped_and_full(look_at(pixels.astype(np.uint16), 65_535, lit=True), kind)
+        assert (zeros.fault, zeros.size, zeros.unit) == (Fault.CLIPPED, pytest.approx(10.0), "%")
+        assert (full.fault, full.size, full.unit) == (Fault.SATURATED, pytest.approx(5.0), "%")
+        assert zeros.message.startswith("10 % of its pixels") and full.message.startswith("5 % of its pixels")
+        assert zeros.advice == "Use a higher offset." and full.advice.startswith(advice)
+
+
 def test_a_tilt_is_held_against_the_flat_before_it_where_there_is_one():
     y, x = np.mgrid[0:240, 0:320].astype(np.float32)
     fall = 1 - 0.2 * ((x - 160) ** 2 + (y - 120) ** 2) / 40_000
     rng = np.random.default_rng(6)
 
-    def look(slope, shape=(240, 320)):
-        light = 20_000 * fall[: shape[0], : shape[1]] * (1 + slope * (x[: shape[0], : shape[1]] / 320 - 0.5))
+    def look(slope, shape=(240, 320), along=x / 320):
+        light = 20_000 * fall[: shape[0], : shape[1]] * (1 + slope * (along[: shape[0], : shape[1]] - 0.5))
         return look_at((light * rng.normal(1, 0.004, light.shape)).astype(np.uint16), 65535, lit=True)
 
     assert tilt_of(look(0.03), look(0.03)) == [] == tilt_of(look(0.0), None)
     (beside,) = tilt_of(look(0.03), look(0.0))
     assert "towards the right by 3.0 % than in the flat before it" in beside.message.replace("2.9 %", "3.0 %")
     assert beside.size == pytest.approx(3.0, abs=0.3) and beside.place == Place(160, 0, 320, 240)
+    for slope, way in ((0.03, "last row"), (-0.03, "first row")):
+        (down,) = tilt_of(look(slope, along=y / 240), look(0.0))
+        assert f"towards the {way} by" in down.message
     # One of another size is none to hold it against: by itself, so little may be the train's own.
     assert tilt_of(look(0.03), look(0.0, (200, 320))) == []
     (alone,) = tilt_of(look(0.3), look(0.0, (200, 320)))
