@@ -14,9 +14,18 @@ from hypothesis import strategies as st
 from grayshelf.core.frames.angle import CameraAngle
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.matching.age import age_in_words, age_step
+from grayshelf.core.matching.costs import sky_of
 from grayshelf.core.matching.judge import Terms
 from grayshelf.core.matching.match import pull_slip, same_gap
-from grayshelf.core.matching.model import Holding, RigSays, SensorTraits, Tolerances, TrainEvent, Verdict
+from grayshelf.core.matching.model import (
+    Holding,
+    LightsNoise,
+    RigSays,
+    SensorTraits,
+    Tolerances,
+    TrainEvent,
+    Verdict,
+)
 from grayshelf.core.matching.newer import is_newer, same_settings
 from tests.helpers import settings
 
@@ -397,3 +406,34 @@ def test_a_dark_is_as_old_as_the_night_on_which_it_was_measured_good():
     }  # fmt: skip
     assert [r.measured for r in age.values()] == [10.0, 0.0, 10.0, 335.0]
     assert [r.inside for r in age.values()] == [True, True, True, False]
+
+
+def test_of_equals_the_newer_one_and_flats_of_the_nearer_night():
+    day = datetime(2026, 10, 10, 20, tzinfo=UTC)
+    older, newer = hold("a", taken=day), hold("b", taken=day + timedelta(days=1))
+    for shelf in ((older, newer), (newer, older)):
+        assert line(FrameKind.DARK, *shelf).chosen.holding.key == "b"
+    near = hold("near", FrameKind.FLAT, night=date(2026, 10, 17), taken=datetime(2026, 10, 17, 5, tzinfo=UTC))
+    later = hold(
+        "later", FrameKind.FLAT, night=date(2026, 10, 23), taken=datetime(2026, 10, 23, 5, tzinfo=UTC)
+    )
+    for shelf in ((near, later), (later, near)):
+        for stays in (False, True):
+            told = line(FrameKind.FLAT, *shelf, tolerances=Tolerances(train_stays_put=stays))
+            assert told.chosen.holding.key == "near", (
+                "where a train stays put any night serves, the nearest first"
+            )
+
+
+def test_a_read_out_that_lights_say_and_a_holding_does_not_is_told_as_not_known():
+    want = settings(angle=CameraAngle(91.2), read_mode="low noise")
+    told = line(FrameKind.DARK, hold(read_mode=None), want=want).chosen
+    assert [r.quantity for r in told.rulers if r.unknown] == ["read-out mode"]
+    assert not [r for r in line(FrameKind.DARK, hold(), want=WANT).chosen.rulers if r.unknown]
+
+
+def test_the_sky_is_what_the_lights_noise_has_above_the_sensors_own():
+    """Poisson's law: the variance of the sky's electrons is their number."""
+    traits = SensorTraits(read_noise_e=3.0, dark_rate_e_s=0.0)
+    assert sky_of(WANT, traits, LightsNoise(30, 20.0)) == pytest.approx(400.0 - 9.0)
+    assert sky_of(WANT, traits, LightsNoise(30, 2.0)) == 0.0

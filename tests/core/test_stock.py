@@ -132,6 +132,26 @@ def test_the_likeliest_come_first_and_none_that_is_passed_over_could_have(seed):
             assert best[candidate.holding.key] <= foretold(candidate)
 
 
+@pytest.mark.parametrize("stays", [False, True])
+def test_flats_that_differ_by_their_night_alone_are_foretold_as_they_are_judged(stays):
+    rng = random.Random(8)
+    wanted = replace(some_settings(rng), night=date(2024, 11, 1), from_name=frozenset())
+    flats = [
+        Holding(
+            str(apart), FrameKind.FLAT, replace(wanted, night=date(2024, 11, 1 + apart)), 30, signal_e=8_000.0
+        )
+        for apart in (0, 2, 3, 20)
+    ]
+    one = Wanted(Role.FLAT, wanted, Terms(Tolerances(train_stays_put=stays)))
+    (row,) = best_ranks(Stock(flats), [one])
+    best = {holding.key: ranked for ranked, holding in row.in_order()}
+    judged = [one.judge(flat) for flat in flats]
+    assert len(best) == 4 and len({c.verdict for c in judged}) == (1 if stays else 2)
+    assert all(best[c.holding.key][0] == foretold(c)[0] for c in judged), (
+        "neither better nor worse than it is"
+    )
+
+
 @pytest.mark.parametrize("seed", range(40))
 def test_a_slip_that_is_kept_after_a_change_is_the_one_that_would_be_written(seed):
     rng = random.Random(1000 + seed)
