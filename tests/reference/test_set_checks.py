@@ -223,3 +223,24 @@ def test_a_tilt_is_held_against_the_flat_before_it_where_there_is_one():
     assert tilt_of(look(0.03), look(0.0, (200, 320))) == []
     (alone,) = tilt_of(look(0.3), look(0.0, (200, 320)))
     assert "flat before" not in alone.message and alone.size > 20
+
+
+def test_a_glow_is_fitted_as_it_falls_off_and_none_is_where_nothing_does():
+    y, x = (np.mgrid[0:40, 0:60] + 0.5) / np.array([40, 60])[:, None, None]
+    truth = 60.0 * np.exp(-np.hypot((x - 1.0) / 0.15, (y - 0.5) / 0.2))
+    even = np.random.default_rng(3).normal(500.0, 0.4, truth.shape) + 2.0 * x
+    assert np.abs(glow_of(even + truth) - truth).max() < 1.5
+    assert not glow_of(even).any()
+
+
+def test_what_rises_steadily_is_no_defect_and_what_stands_out_of_it_is():
+    y, x = np.mgrid[0:240, 0:320].astype(np.float32)
+    pixels = 500 + 4 * y + 2 * x + np.random.default_rng(4).normal(0, 2, y.shape).astype(np.float32)
+    hot = [(30, 200), (120, 44), (201, 300)]
+    for at in hot:
+        pixels[at] += 400
+    found = defects_of(pixels, FrameKind.DARK)
+    there = sorted(zip(found.row.tolist(), found.column.tolist(), strict=True))
+    # At the very edge nothing lies beyond by which it could be told how it goes on.
+    assert [at for at in there if at[0] < 234 and at[1] < 314] == hot
+    assert found.value[[there.index(at) for at in hot]] == pytest.approx(400.0, abs=12.0)
