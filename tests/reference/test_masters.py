@@ -419,8 +419,10 @@ def test_many_pixels_at_once_are_combined_as_one_by_one(how, n):
         assert np.array_equal(middle, theirs[0]) and np.array_equal(apart, theirs[1][::7])
 
 
-@pytest.mark.parametrize("flats", [False, True])
-def test_frames_as_fits_keeps_them_are_combined_as_their_numbers_are(tmp_path, flats):
+@pytest.mark.parametrize(("flats", "most_open"), [(False, 200), (True, 200), (False, 5)])
+def test_frames_as_fits_keeps_them_are_combined_as_their_numbers_are(tmp_path, monkeypatch, flats, most_open):
+    # No more files are held open at once than a system allows; the others are opened for each strip.
+    monkeypatch.setattr("grayshelf.core.masters.strips.MOST_OPEN", most_open)
     rng, sources, numbers = np.random.default_rng(8), [], []
     dark = ArraySource(rng.normal(400, 3, (61, 83)).astype(np.float32)) if flats else None
     for i in range(12):
@@ -439,6 +441,17 @@ def test_frames_as_fits_keeps_them_are_combined_as_their_numbers_are(tmp_path, f
         ours, theirs = (combine(s, how, pedestal=dark, scale_to_median=flats) for s in (sources, numbers))
         assert np.array_equal(ours.pixels, theirs.pixels) and ours.clipped_fraction == theirs.clipped_fraction
         assert (ours.noise, ours.frame_noise) == (theirs.noise, theirs.frame_noise)
+        assert all(0.0 <= share < 0.1 for share in ours.clipped_fraction)
+
+
+def test_progress_is_told_up_to_the_end_and_a_stack_of_one_has_no_noise_to_tell():
+    rng, told = np.random.default_rng(5), []
+    frames = [ArraySource(rng.normal(500, 5, (40, 30)).astype(np.float32)) for _ in range(4)]
+    combine(frames, CombineSettings(), scale_to_median=True, progress=told.append)
+    assert told == sorted(told) and told[-1] == 1.0 and 0.0 < told[0] < 0.5
+    alone = combine(frames[:1], CombineSettings())
+    assert np.isnan(alone.noise) and np.isnan(alone.frame_noise) and np.isnan(alone.predicted_noise)
+    assert alone.clipped_fraction == (0.0,)
 
 
 def test_loops_that_call_a_newer_file_are_compiled_anew(tmp_path):
