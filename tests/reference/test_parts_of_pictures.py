@@ -112,8 +112,11 @@ def test_nothing_known_has_no_quantile():
 
 
 @pytest.mark.parametrize("seed", range(12))
-def test_a_masters_checksums_are_those_of_the_standard(seed):
+def test_a_masters_checksums_are_those_of_the_standard(seed, monkeypatch):
     """FITS Standard 4.0, 4.4.2.7: Astropy reads them without a warning, and warns where a byte is another."""
+    if seed % 2:
+        # Several strips, as those of a real sensor.
+        monkeypatch.setattr("grayshelf.core.pictures.parts.AT_A_TIME", 500)
     rng = np.random.default_rng(seed)
     stream = io.BytesIO()
     pixels = rng.normal(1, 0.2, (int(rng.integers(32, 60)), int(rng.integers(32, 90)))).astype(np.float32)
