@@ -1,11 +1,17 @@
-"""Fetching from another Gray Shelf on this machine, verified, beside a plain HTTP download of the same bytes; and what it holds."""
+"""Fetching from another Gray Shelf on this machine, verified, beside a plain HTTP download of the same bytes; and what it holds.
+
+`python -m bench.fetching 500` does so with as many frames, as files with holes: their bytes come, and take room here alone.
+"""
 
 from __future__ import annotations
 
+import os
+import shutil
 import subprocess
 import sys
 import tempfile
 import time
+from datetime import datetime, timedelta
 from pathlib import Path
 
 import httpx
@@ -19,16 +25,23 @@ from grayshelf.web.app import create_app
 PORT, FRAMES, SIDE, LEAST = 11_334, 40, (5000, 5000), 0.8
 
 
-def _heap(folder: Path) -> int:
+def _heap(folder: Path, count: int) -> int:
     """Frames of 50 MB; bytes in all."""
     folder.mkdir()
     rng = np.random.default_rng(1)
     pixels = rng.normal(500, 6, SIDE).astype(np.uint16)
-    for i in range(FRAMES):
+    begun = datetime(2026, 9, 2, 20)
+    for i in range(count):
         pixels[0, :8] = i
         cards = {"IMAGETYP": "Light Frame", "INSTRUME": "Cam 4", "EXPTIME": 60.0, "GAIN": 100, "OFFSET": 30,
-                 "FILTER": "L", "DATE-OBS": f"2026-09-02T20:{i:02d}:00"}  # fmt: skip
-        fits.PrimaryHDU(pixels, fits.Header(cards)).writeto(folder / f"d{i:03d}.fits")
+                 "FILTER": "L", "DATE-OBS": (begun + timedelta(minutes=i)).isoformat()}  # fmt: skip
+        path = folder / f"d{i:03d}.fits"
+        if count > FRAMES:
+            header = fits.PrimaryHDU(pixels, fits.Header(cards)).header.tostring().encode()
+            path.write_bytes(header)
+            os.truncate(path, len(header) + -(-pixels.nbytes // 2880) * 2880)
+        else:
+            fits.PrimaryHDU(pixels, fits.Header(cards)).writeto(path)
     return sum(p.stat().st_size for p in folder.iterdir())
 
 
@@ -56,7 +69,7 @@ def main() -> None:
     """Print both, and the ratio."""
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
-        size = _heap(folder / "heap")
+        size = _heap(folder / "heap", int(sys.argv[1]) if sys.argv[1:] and sys.argv[1].isdigit() else FRAMES)
         command = [
             sys.executable,
             "-m",
@@ -87,6 +100,7 @@ def _measure(folder: Path, size: int) -> None:
     keys = [f["key"] for f in there.get("/api/share").json()["frames"]]
     (folder / "plain").mkdir()
     plain = _plain(keys, folder / "plain")
+    shutil.rmtree(folder / "plain")
     context = open_context(Library(folder / "fetching", begin=True))
     client = create_app(context).test_client()
     giver = client.post("/api/fetching/givers", json={"address": f"127.0.0.1:{PORT}", "code": ""}).json[
