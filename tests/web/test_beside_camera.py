@@ -140,7 +140,9 @@ def test_a_device_that_does_not_answer_is_a_gate_and_the_run_goes_on_from_there(
     assert stands(own)[1].brightness == 0, "stopped: the panel is off"
 
 
-def test_a_search_in_a_watched_folder_lights_the_panel_itself(own):
+def test_a_search_in_a_watched_folder_lights_the_panel_itself_once_it_is_safe(own):
+    put(own, "safety", own.served.chosen("safetymonitor"))
+    own.served.faults.begin("not safe")
     answer = own.client.post(
         f"/api/rigs/{own.rig}/flats/find",
         json={
@@ -149,7 +151,12 @@ def test_a_search_in_a_watched_folder_lights_the_panel_itself(own):
         },
     )
     assert answer.status_code == 200, answer.text
-    end = time.monotonic() + 20
+    end = time.monotonic() + 40
+    while (job := own.get("/api/jobs")["alive"][0])["state"] != "waiting":
+        assert time.monotonic() < end, job
+        time.sleep(0.05)
+    assert "does not say that it is safe" in job["message"] and stands(own)[1].brightness == 0
+    own.served.faults.end("not safe")
     while not (told := own.get(f"/api/rigs/{own.rig}/flats")["next"]) or "itself" not in told["detail"]:
         assert time.monotonic() < end, told
         time.sleep(0.05)

@@ -21,6 +21,7 @@ from grayshelf.devices.ports import RigDevices
 from grayshelf.library.flat_sheet import Source
 from grayshelf.library.models import RunStep
 from grayshelf.library.step_records import ShotStats
+from grayshelf.work.by_rig import wait_until_safe
 from grayshelf.work.jobs import JobControl
 from grayshelf.work.shooting import Shooter, ShotSettings, bring_in
 from grayshelf.work.watched import Arrival, WatchedFolder
@@ -160,6 +161,7 @@ class FolderTaker:
         """Bring the filter in and light the panel, where the rig can."""
         if self._beside is None:
             return
+        wait_until_safe(self._beside, self._watched.control)
         bring_in(self._beside, key.filter_code)
         if self._beside.panel is not None and shot.brightness is not None:
             self._beside.panel.set_brightness(shot.brightness)

@@ -70,6 +70,7 @@ class _FromTheFolder:
     def make_ready(self, step: RunStep, key: RowKey, shot: Shoot) -> None:
         """Light the panel."""
         if self._run.beside is not None and step.row is not None:
+            wait_until_safe(self._run.beside.devices, self._run.control)
             self._run.beside.for_flats(self._run.rows[step.row], shot.brightness)
 
     def take(

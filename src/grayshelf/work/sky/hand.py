@@ -21,6 +21,7 @@ from grayshelf.library.entering import enter_arrival
 from grayshelf.library.models import RunShot, RunStep
 from grayshelf.library.records import as_kept, read
 from grayshelf.library.step_records import SkyNext, SkyOutcome, TwilightJob
+from grayshelf.work.by_rig import wait_until_safe
 from grayshelf.work.job_states import StepState
 from grayshelf.work.job_watch import watch_for
 from grayshelf.work.shooting import set_up
@@ -47,7 +48,10 @@ class HandTwilight(TwilightRun):
 
     def before_the_sky(self) -> None:
         """The person has seen to it, and the rig to its own panel."""
-        if self.beside is not None and self.beside.devices.panel is not None:
+        if self.beside is None:
+            return
+        wait_until_safe(self.beside.devices, self.control)
+        if self.beside.devices.panel is not None:
             self.beside.devices.panel.set_brightness(0)
 
     def set_up_for(self, subject: SkySubject) -> None:
