@@ -1,4 +1,4 @@
-"""Loops over pixels, compiled. The compiler takes as long to load as the rest of a start: import this where it is needed."""
+"""Loops over pixels, and over those of a kind, compiled. The compiler takes as long to load as the rest of a start: import this where it is needed."""
 
 from __future__ import annotations
 
@@ -52,3 +52,39 @@ def sums(
                     if va >= white:
                         full += 1
     return n, sum_a, sum_b, s1, s2, s4, full
+
+
+@njit(cache=True, nogil=True)
+def draw_kinds(
+    likelihoods: NDArray[np.float64],
+    weights: NDArray[np.float64],
+    repeats: NDArray[np.int64],
+    uniform: NDArray[np.float64],
+    counts: NDArray[np.int64],
+) -> None:
+    """Draw of which kind each pixel is, and count them.
+
+    Parameters
+    ----------
+    likelihoods
+        Shape (n, k): of pixels that are alike, how likely each kind gives what they gave; up to a factor.
+    weights
+        Shape (k,): how many there are of each kind, up to a factor.
+    repeats
+        Shape (n,): how many pixels are alike.
+    uniform
+        Shape (sum of `repeats`,): numbers from 0 to 1, one for each pixel.
+    counts
+        Shape (k,): to which the pixels of each kind are added.
+    """
+    up_to = np.empty(weights.size)
+    pixel = 0
+    for i in range(repeats.size):
+        total = 0.0
+        for k in range(weights.size):
+            total += likelihoods[i, k] * weights[k]
+            up_to[k] = total
+        for _ in range(repeats[i]):
+            k = np.searchsorted(up_to, uniform[pixel] * total, side="right")
+            counts[min(k, weights.size - 1)] += 1
+            pixel += 1

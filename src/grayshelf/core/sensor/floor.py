@@ -54,6 +54,8 @@ UNLIKE_OTHERS = 8.0
 #: No floor is known better than a tenth of the usual margin.
 WITHIN_ADU = 3.5
 _BURN_IN, _WARM_UP, _DRAWS = 30, 10, 100
+#: Up to so many pixels that are alike are drawn one by one; of more, all at once (a multinomial asks each kind in turn).
+_FEW_ALIKE = 60
 #: Depths at which λ is reckoned; between them ln λ is nearly straight.
 _GRID = 700
 #: The draws' own median and their central 95 %.
@@ -266,6 +268,9 @@ def _drawn(
     usual: float,
 ) -> FloorTail:
     """Draw sensors that could have given these depths."""
+    # Loaded when it is needed: the compiler takes as long as the rest of a start.
+    from grayshelf.core.sensor.compiled import draw_kinds
+
     kinds = _kinds(threshold, float(depths.min()), usual)
     # Levels of different offsets lie between one another: told apart no finer than the noise lets them be.
     fineness = max(0.25 * step, usual / 6.0)
@@ -285,12 +290,14 @@ def _drawn(
     weights[alike] += 1.0 - _OTHERS
     for _ in range(_BURN_IN):
         weights = (_expected(likelihoods, repeats, weights) + prior) / (repeats.sum() + prior.sum())
-    alone = repeats == 1
-    singles, groups, in_groups = likelihoods[alone], likelihoods[~alone], repeats[~alone]
+    few = repeats <= _FEW_ALIKE
+    drawn_by_one = likelihoods[few], repeats[few], int(repeats[few].sum())
+    many, in_many = likelihoods[~few], repeats[~few]
     draws: list[NDArray[np.int64]] = []
     expected = np.zeros(kinds.sigma.size)
     for number in range(_WARM_UP + _DRAWS):
-        counts = _singles_drawn(rng, singles * weights) + _groups_drawn(rng, in_groups, groups * weights)
+        counts = _groups_drawn(rng, in_many, many * weights)
+        draw_kinds(drawn_by_one[0], weights, drawn_by_one[1], rng.random(drawn_by_one[2]), counts)
         if number >= _WARM_UP:
             draws.append(counts)
             # What a draw leads one to expect moves far less than the draw itself.
@@ -304,14 +311,6 @@ def _expected(
 ) -> NDArray[np.float64]:
     """How many pixels of each kind are expected, shape (k,): each group's by its own shares, likelihood times weight."""
     return np.asarray(weights * ((repeats / (likelihoods @ weights)) @ likelihoods))
-
-
-def _singles_drawn(rng: np.random.Generator, shares: NDArray[np.float64]) -> NDArray[np.int64]:
-    """How many of each kind, shape (k,), where every pixel (a row of shares, up to a factor) is drawn by one number: a
-    multinomial would take one for each kind."""
-    up_to = np.cumsum(shares, axis=1)
-    kinds = (up_to < rng.random((len(up_to), 1)) * up_to[:, -1:]).sum(axis=1)
-    return np.bincount(kinds, minlength=shares.shape[1])
 
 
 def _groups_drawn(
