@@ -17,6 +17,7 @@ from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.matching.model import SensorTraits
 from grayshelf.core.planning.by_hand import NBSP, capped_line, flats_line, lit_line
 from grayshelf.core.planning.sheet import FlatSeries
+from tests.told import same_as_told
 
 FLATS = AskedFor(
     "Kite 9",
@@ -139,6 +140,7 @@ def test_one_line_says_what_to_do_and_each_number_is_copied_plainly():
         "R", 100.0, 30.0, 1, 25, 25, focus=12_020.0, angle_deg=91.2, brightness=20, stack=("white cloth",)
     )
     line = flats_line(row, 25, 0.85, 20, test=False, light="panel")
+    same_as_told("lines", "a line for flats", line)
     assert line.what.replace(NBSP, " ") == (
         "R, gain 100, offset 30: 25 flats of 0.85 s, panel at 20, focus 12,020, angle 91.2°"
     )
@@ -160,6 +162,7 @@ def test_one_line_says_what_to_do_and_each_number_is_copied_plainly():
     assert dark.before.replace(NBSP, " ") == "Cap on, the light and the room dark, sensor at −10 °C."
     assert dark.what.replace(NBSP, " ") == "Gain 100, offset 30, read-out mode Fine: 30 darks of 300 s"
     assert dark.dials[-1].copied == "-10"
+    same_as_told("lines", "lines for a bare flat and a dark", [bare, dark])
     bias = capped_line(FrameKind.BIAS, 1, 100.0, 30.0, 1, None)
     assert bias.what.replace(NBSP, " ") == "Gain 100, offset 30: 1 bias frame"
 
@@ -171,6 +174,7 @@ def test_a_flat_that_measures_a_camera_is_asked_for_in_one_line():
         "Ha, gain 100, offset 30: 1 flat of 0.25 s, lit for 0.05 s, 0.1 s after it begins"
     )
     assert [d.copied for d in line.dials] == ["Ha", "100", "30", "0.25", "0.05", "0.1"]
+    same_as_told("lines", "a line for a flat lit within its exposure", line)
     plain = lit_line(800.0, 0.0, 2.0, None, gain_word="ISO")
     assert plain.what.replace(NBSP, " ") == "ISO 800, offset 0: 1 flat of 2 s" and plain.by_rig == ""
     assert lit_line(1.0, 0.0, 2.0, None).what.startswith("Gain")
@@ -186,6 +190,7 @@ def test_what_devices_set_is_no_dial_of_the_person_and_is_said_apart():
     assert line.by_rig.replace(NBSP, " ") == "The rig sets this itself: panel at 20, angle 91.2°."
     dark = capped_line(FrameKind.DARK, 30, 100.0, 30.0, 1, 300.0, -10.0, by_rig=by_rig)
     assert dark.before.replace(NBSP, " ") == "The room dark, sensor at −10 °C."
+    same_as_told("lines", "lines beside a rig", [line, dark])
     assert dark.by_rig == "The rig sets this itself: cover shut, light off."
     # A wheel alone turns nothing off and shuts nothing.
     wheel = capped_line(FrameKind.BIAS, 1, 100.0, 30.0, 1, None, by_rig=frozenset({"filter"}))

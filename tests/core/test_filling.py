@@ -27,6 +27,7 @@ from grayshelf.core.planning.fill import (
 from grayshelf.core.planning.ladder import MOST_RUNGS, ladder_of
 from grayshelf.core.planning.sheet import DarkSeries, RigPace, StepKind
 from grayshelf.core.planning.time_there_is import time_there_is
+from tests.told import same_as_told
 
 
 def library(
@@ -69,6 +70,9 @@ def test_it_is_as_good_as_the_plain_ways_on_any_library():
         budget, cooling = float(rng.uniform(900, 9 * 3600)), Cooling(float(rng.uniform(-20, 20)))
         found = fill(some, budget, cooling)
         assert found.seconds <= budget + 1e-6
+        if seed % 20 == 0:
+            chosen = [[c.fillable.key, c.count] for c in found.chosen]
+            same_as_told("filling", f"{seed}", [chosen, found.seconds, found.worth])
         rate = found.worth / (budget / 3600)
         oldest = sorted(some, key=lambda f: -facts[f.key][1])
         waited_for = sorted(some, key=lambda f: -facts[f.key][0])
@@ -129,6 +133,7 @@ def test_set_points_come_in_one_direction_and_bias_costs_none():
         "it is cold: upwards, and no cooling first"
     )
     alone = with_nobody([bias], 15.0, RigPace())
+    same_as_told("filling", "darks with nobody there", with_nobody(series, 12.0, RigPace()))
     assert [s.kind for s in alone] == [StepKind.BIAS, StepKind.BUILD]
 
 
@@ -153,8 +158,9 @@ def test_a_ladder_is_read_as_people_write_it(text, expected):
     "text", ["", "dark", "1 2 y", "0", "-5", "from 0 to 5", "3 h", ", ".join(map(str, range(1, 400)))]
 )
 def test_what_is_no_ladder_is_said(text):
-    with pytest.raises(GrayShelfError):
+    with pytest.raises(GrayShelfError) as said:
         ladder_of(text)
+    same_as_told("filling", f"no ladder: {text[:20]}", [said.value.message, said.value.advice])
     assert MOST_RUNGS < 400
 
 
@@ -178,14 +184,16 @@ def test_the_time_there_is_follows_the_clock_the_hours_or_the_battery():
         {"battery_wh": 500},
         {"watts": 0, "battery_wh": 9},
     ):
-        with pytest.raises(GrayShelfError):
+        with pytest.raises(GrayShelfError) as said:
             time_there_is(now, london, **wrong)
+        same_as_told("filling", f"no time: {wrong}", [said.value.message, said.value.advice])
 
 
 def test_a_cooler_reaches_as_far_as_its_power_tells():
     # At 40 % it holds 16 °C below the air, so at full power 40 °C; the heat goes with the difference (common practice).
     reach = reach_of(6.0, 35.0, -10.0, 40.0)
     assert reach.measured and reach.below_air_c == pytest.approx(40.0)
+    same_as_told("filling", "how far a cooler reaches", reach)
     assert reach.can_hold(-34.0) and not reach.can_hold(-34.5)
     assert reach.coldest_c == -26.0 and reach.power_percent(-26.0) == pytest.approx(80.0)
     assert reach_of(6.0, 35.0, 5.5, 2.0).below_air_c == 35.0, "a cooler that hardly works tells nothing"

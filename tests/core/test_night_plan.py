@@ -29,6 +29,7 @@ from grayshelf.core.planning.night_plan import (
 )
 from grayshelf.core.planning.runsheet import plan_sheet
 from grayshelf.core.planning.sheet import FlatSeries, RigPace
+from tests.told import same_as_told
 
 PACE = RigPace(download_s=2.0)
 
@@ -88,6 +89,7 @@ def test_the_price_is_that_of_its_sheets_and_says_where_it_comes_from():
     assert sum(told.by_filter.values()) == pytest.approx(told.seconds - told.by_cause["hands"])
     assert told.lights_s == 40 * 122.0
     by_hand = cost(TWO, turns_back=False)
+    same_as_told("nights", "prices of two targets", [told, by_hand])
     assert [rows for _, rows in by_hand.lost] == [tuple(FlatRow(c, 100.0, 30.0, 1) for c in ("L", "R"))]
     assert by_hand.turns == 1 and by_hand.hands == 3
     assert cost(replace(TWO, go=FlatsGo.BEFORE_EACH_TURN), turns_back=False).lost == ()
@@ -107,6 +109,7 @@ def test_what_would_cost_less_is_priced_by_the_same_sheets():
     assert shared.dark_flats < told.dark_flats
     stay = cost(at_the_end_of_a_set_up(replace(plan, nights=4)), of=own)
     assert stay.seconds == pytest.approx(cost(replace(plan, go=FlatsGo.AT_THE_END), of=own).seconds / 4)
+    same_as_told("nights", "what would cost less", [told, kept, shared, stay])
     assert cost(TWO, of=lambda row, stand: None).rounds == (), "what the shelf has costs nothing"
 
 
@@ -144,8 +147,9 @@ def test_every_row_is_shot_once_at_its_stand_or_said_to_be_lost(turned, go, turn
     ],
 )
 def test_a_plan_that_cannot_be_is_refused_in_words(plan, said):
-    with pytest.raises(GrayShelfError, match=said):
+    with pytest.raises(GrayShelfError, match=said) as refused:
         check_plan(plan)
+    same_as_told("nights", f"refused: {said}", [refused.value.message, refused.value.advice])
 
 
 def test_a_plan_may_be_as_large_as_it_is_said_to_be():
@@ -163,7 +167,7 @@ def test_a_plan_may_be_as_large_as_it_is_said_to_be():
     ):
         with pytest.raises(GrayShelfError, match=said) as told:
             check_plan(more)
-        assert told.value.message
+        same_as_told("nights", f"too large: {said}", [told.value.message, told.value.advice])
 
 
 def test_flats_of_the_next_day_begin_in_its_morning():

@@ -13,6 +13,7 @@ from grayshelf.core.planning.forecast import bytes_needed, timed
 from grayshelf.core.planning.runsheet import plan_sheet
 from grayshelf.core.planning.sheet import DarkSeries, FlatSeries, RigPace, StepKind
 from grayshelf.core.sensor.statistics import FrameStatistics
+from tests.told import same_as_told
 
 PACE = RigPace()
 
@@ -33,6 +34,9 @@ DARKS = [DarkSeries(300.0, -5.0, 200.0, 30.0, 1, 30)]
 
 def test_order_gates_and_times():
     sheet = plan_sheet(ROWS, DARKS, PACE, sensor_temp_c=-10.0, current_position=6)
+    same_as_told(
+        "sheets", "five filters and darks", [sheet, timed(sheet.steps, datetime(2026, 10, 19, tzinfo=UTC))]
+    )
     kinds = [s.kind for s in sheet.steps]
     assert [r.filter_code for r in sheet.rows] == ["SII", "OIII", "Ha", "B", "L"], (
         "one brightness after the other"
@@ -57,6 +61,7 @@ def test_a_last_setting_shortens_the_search_and_a_rig_without_focuser_gets_a_gat
     known = plan_sheet([wish("SII", 60, 6, prior_exposure_s=6.5, focus=12140.0)], [], PACE, moves_focus=False)
     blind = plan_sheet([wish("SII", 60, 6)], [], PACE)
     find = {s.kind: s for s in known.steps}[StepKind.FIND]
+    same_as_told("sheets", "a last setting, or none", [known, blind])
     assert find.seconds < {s.kind: s for s in blind.steps}[StepKind.FIND].seconds + 10
     assert any(s.gate and s.gate.sign == "focus" and "12140" in s.title for s in known.steps)
     assert plan_sheet([], [], PACE).steps == ()
@@ -72,6 +77,7 @@ def test_filters_of_one_exposure_gain_and_offset_share_dark_flats():
         wish("B", 20, 5, 100.0),
     ]
     steps = [s for s in plan_sheet(rows, [], PACE).steps if s.kind is StepKind.DARK_FLATS]
+    same_as_told("sheets", "dark flats that serve others", steps)
     served = {s.filter_code: s.served_by for s in steps}
     assert served == {"L": None, "R": 0, "G": None, "Ha": None, "B": None}, "and not where it is unknown yet"
     assert [s.seconds for s in steps if s.served_by is not None] == [0.0]
@@ -93,6 +99,7 @@ def test_what_the_rig_cannot_set_becomes_a_gate_with_the_number():
         ("filter", "Ha in"), ("focus", "Focus to 12110"), ("filter", "B in"), ("brightness", "Set the panel to 20"),
         ("cap", "Cap on"),
     ]  # fmt: skip
+    same_as_told("sheets", "all by hand", sheet)
     assert "91.2°" in sheet.steps[0].gate.advice
     assert sheet.times_needed == len(gates)
 

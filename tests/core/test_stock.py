@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import random
-from dataclasses import replace
+from dataclasses import fields, replace
 from datetime import UTC, date, datetime, timedelta
 
 import pytest
@@ -11,8 +11,8 @@ import pytest
 from grayshelf.core.frames.angle import CameraAngle
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.matching.best_rank import foretold
-from grayshelf.core.matching.judge import Terms, not_the_same_sensor
-from grayshelf.core.matching.match import Asking, pull_slips
+from grayshelf.core.matching.judge import Terms, not_the_same_sensor, tell
+from grayshelf.core.matching.match import Asking, pull_slips, same_gap
 from grayshelf.core.matching.model import (
     CommonSettings,
     Holding,
@@ -22,10 +22,12 @@ from grayshelf.core.matching.model import (
     Tolerances,
     TrainEvent,
 )
+from grayshelf.core.matching.newer import is_newer, same_settings, same_train
 from grayshelf.core.matching.parts import ASKABLE
 from grayshelf.core.matching.rank import rank
 from grayshelf.core.matching.renew import change_between, unchanged
 from grayshelf.core.matching.stock import Role, Stock, Wanted, best_ranks, foremost
+from tests.told import same_as_told
 
 FIRST = date(2024, 11, 3)
 NAMES = ("gain", "offset", "binning", "exposure", "temperature")
@@ -171,3 +173,48 @@ def test_a_slip_that_is_kept_after_a_change_is_the_one_that_would_be_written(see
             assert not stays or was == is_now
         kept += sum(same)
     assert kept > 30, "most changes leave most slips alone"
+
+
+def _told(slip, terms):
+    """A slip as plain values: each holding by its key with its verdict, costs and reasons, the chosen one with all rulers."""
+
+    def candidate(one, chosen):
+        outside = [tell(r, terms) for r in one.rulers if not r.inside and not r.unknown]
+        rulers = [outside, [tuple(r) for r in one.rulers] if chosen else []]
+        return [one.holding.key, one.verdict, one.mismatch_e, one.noise_e, one.doubts, one.reasons, rulers]
+
+    lines = [
+        [x.kind, x.verdict, x.note, x.waits_for, x.lost_on]
+        + [candidate(c, c is x.chosen) for c in (x.chosen, *x.runners_up) if c is not None]
+        for x in slip.lines
+    ]
+    return [slip.verdict, slip.warnings, slip.questions, lines]
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_slips_of_all_kinds_of_shelves_are_told_as_they_were(seed):
+    rng = random.Random(7_000 + seed)
+    stock = some_stock(rng, 40 if seed % 2 else 150)
+    asking = [
+        Asking(some_settings(rng), some_terms(rng), pedestal_adu=rng.choice((None, None, 100.0)))
+        for _ in range(8)
+    ]
+    for number, (one, slip) in enumerate(zip(asking, pull_slips(asking, stock, runners_up=3), strict=True)):
+        same_as_told("slips", f"{seed}, {number}", _told(slip, one.terms))
+
+
+def test_what_is_newer_and_of_the_same_settings_or_train_is_so_as_it_was():
+    rng = random.Random(4)
+    found = []
+    for _ in range(3_000):
+        one = some_settings(rng)
+        names = rng.sample([f.name for f in fields(one)], rng.choice((1, 2)))
+        other = replace(one, **{name: getattr(some_settings(rng), name) for name in names})
+        pairs = [same_settings(kind, one, other, Tolerances()) for kind in FrameKind]
+        more = (
+            is_newer(one, other),
+            same_train(one, other, Tolerances()),
+            same_gap(FrameKind.FLAT, one, other, 1.0),
+        )
+        found.append("".join("01"[bool(v)] for v in (*pairs, *more)))
+    same_as_told("slips", "pairs", [" ".join(found[i : i + 20]) for i in range(0, len(found), 20)])

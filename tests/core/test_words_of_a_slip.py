@@ -7,6 +7,7 @@ from datetime import UTC, date, datetime
 
 import pytest
 
+from grayshelf.core.digits import significant
 from grayshelf.core.frames.angle import CameraAngle
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind, parse_kind
@@ -47,10 +48,11 @@ def test_an_angle_that_says_nothing_is_told_so_only_where_both_have_one():
         (FrameKind.DARK, {"sensor_temp_c": -5.0}, "temperature off by +5 °C"),
         (FrameKind.DARK, {"sensor_temp_c": -15.0}, "temperature off by −5 °C"),
         (FrameKind.FLAT, {"angle": CameraAngle(95.2)}, "angle off by +4°"),
+        (FrameKind.FLAT, {"focus": 3_000.0}, "focus off by −9,000 steps"),
     ],
 )
 def test_what_is_outside_is_told_in_words(kind, change, words):
-    want = replace(WANT, angle=CameraAngle(91.2), filter_code="Ha", telescope="Heron 92")
+    want = replace(WANT, angle=CameraAngle(91.2), filter_code="Ha", telescope="Heron 92", focus=12_000.0)
     have = replace(want, **change)
     slip = pull_slip(want, [Holding("1", kind, have, 50)], Terms())
     line = next(x for x in slip.lines if x.kind is kind)
@@ -106,3 +108,16 @@ def test_a_frame_is_moved_to_another_night_by_its_time_alone_and_back():
     # The newest word counts.
     later = NightMove("Cam", begins, ends, date(2026, 3, 2))
     assert moved(facts, [move, later]).night == date(2026, 3, 2)
+
+
+@pytest.mark.parametrize(
+    ("value", "digits", "text"),
+    [
+        (100.0, 2, "100"), (0.0314, 2, "0.031"), (2_133.0, 2, "2,100"), (-1.96, 2, "−2"), (9.96, 2, "10"), (0.0, 3, "0"),
+        (1_234_567.0, 3, "1,230,000"), (2.04e-7, 1, "0.0000002"), (12.5, 3, "12.5"),
+    ],
+)  # fmt: skip
+def test_a_number_is_never_told_in_powers_of_ten(value, digits, text):
+    assert significant(value, digits) == text
+    # A wholly full master had "1e+02 %" of its pixels full, and a warm dark cost "6.7e+02 e⁻".
+    assert "e" not in text

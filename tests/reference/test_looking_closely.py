@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import math
 import warnings
+from dataclasses import replace
 from datetime import date
 
 import numpy as np
@@ -35,6 +36,7 @@ from grayshelf.core.pictures.made_of import Calibrated, OneColour, Quotient, pla
 from grayshelf.core.pictures.parts import TILE, Whole, overview_of, reduced, tile_of
 from grayshelf.core.pictures.profiles import profile_of
 from tests.reference import pictures_of_flats as made
+from tests.told import same_as_told
 
 SHAPE = (800, 1200)
 
@@ -109,6 +111,7 @@ def test_shadows_are_found_where_they_are_as_wide_and_as_deep(depth, seeds):
         rng = np.random.default_rng(seed)
         true = made.specks(rng, SHAPE, 4, depth, narrowest=20, widest=170)
         found = dust_on(Whole(made.dusty_flat(rng, SHAPE, true, off=(0.04, -0.03))))
+        same_as_told("pictures", f"dust, {seed}", found)
         for speck in true:
             near = [
                 s for s in found if math.hypot(s.x - speck.x, s.y - speck.y) < max(0.3 * speck.diameter, 6)
@@ -137,6 +140,9 @@ def test_a_clean_flat_has_no_dust_and_a_colour_sensor_none_for_its_pattern():
 def test_where_a_speck_lies_is_told_by_geometry_by_filters_and_by_turning():
     # A speck of no size 10 mm before the sensor at f/5 has a shadow of 2 mm: 500 pixels of 4 µm (similar triangles).
     distance = distance_of(500.0, 4.0, 5.0)
+    same_as_told(
+        "pictures", "distances", [distance, distance_of(30.0, 3.8, 2.2), distance_of(5.0, 9.0, 10.0)]
+    )
     assert distance.most_mm == pytest.approx(10.0) and distance.least_mm == pytest.approx(9.5)
     speck, size = Shadow(900.0, 300.0, 140.0, 0.05), (1600, 1000)
     far = distance_of(900.0, 4.0, 5.0)
@@ -197,7 +203,9 @@ def test_how_light_falls_and_what_changed():
     assert contours[90] == pytest.approx(half * math.sqrt(1 / 3), rel=0.03)
     assert contours[95] == pytest.approx(half * math.sqrt(1 / 6), rel=0.04) and 50 not in contours
     same = light_change(light_fall(flat(490.0, 280.0), 1), before)
-    other = light_change(light_fall(flat(430.0, 280.0, 0.02), 1), before)
+    after = light_fall(flat(430.0, 280.0, 0.02), 2)
+    other = light_change(replace(after, middle=(after.middle[0] / 2, after.middle[1] / 2)), before)
+    same_as_told("pictures", "light falls", [before, after, other])
     assert same.percent < 0.1 and other.percent > 2.0 and other.middle_moved_px == pytest.approx(60, abs=15)
     even = light_fall(np.random.default_rng(4).normal(20_000, 90, (600, 900)).astype(np.float32), 1)
     assert even.middle is None
@@ -216,8 +224,10 @@ def test_a_dark_serves_as_long_as_its_hot_pixels_do():
             found = capped_still_good(old, fresh, FrameKind.DARK)
             assert found.serves is serves, (changed, frames, warm, found)
             assert found.size == pytest.approx(changed / 30, abs=2.0)
+            same_as_told("pictures", f"dark with {changed} changed, {frames} frames, warm {warm}", found)
     moved = capped_still_good(old, made.dark(rng, shape, (where, value), level=540.0), FrameKind.DARK)
     assert moved.serves is Serves.CARE and "+40 ADU" in moved.line
+    same_as_told("pictures", "dark that moved", moved)
 
 
 def test_a_flat_serves_until_light_or_dust_moved():
@@ -247,6 +257,7 @@ def test_a_flat_serves_until_light_or_dust_moved():
     gone = flat_still_good(less_one, 1)
     at = gone.shadows[0]
     assert math.hypot(at.x - on_it[0].x, at.y - on_it[0].y) < 5 and gone.serves is Serves.ANEW
+    same_as_told("pictures", "flats that serve or not", [held(flat(on_it)), tilted, moved, gone])
     # Of a picture made small it is told at its own size.
     twice = flat_still_good(less_one, 2).shadows[0]
     assert (twice.x, twice.y, twice.diameter, twice.depth) == (2 * at.x, 2 * at.y, 2 * at.diameter, at.depth)
@@ -266,6 +277,7 @@ def test_what_is_left_of_a_flat_has_the_sign_of_the_mistake_whatever_the_sky(err
     rng = np.random.default_rng(7)
     found = correction_of(*made.calibrated_light(rng, SHAPE, error, gradient))
     assert found is not None and found.corrects is says
+    same_as_told("pictures", f"{error}, gradient {gradient}", found)
     if says is Corrects.YES:
         assert found.least <= 0.003 and abs(found.slope) < 0.01 and abs(found.corner_percent) < 0.5
         assert found.corner_raw_percent < -20
@@ -278,5 +290,6 @@ def test_a_nebula_over_much_of_the_picture_is_no_answer():
     rng = np.random.default_rng(8)
     found = correction_of(*made.calibrated_light(rng, SHAPE, "none", 0.2, nebula=0.4))
     assert found is not None and found.corrects is Corrects.UNSURE
+    same_as_told("pictures", "a nebula", found)
     even = np.full(SHAPE, 900, np.float32) + rng.normal(0, 5, SHAPE).astype(np.float32)
     assert correction_of(even, even, np.ones(SHAPE, np.float32)) is None

@@ -17,6 +17,7 @@ from grayshelf.core.checks.of_a_picture import capped_and_full, glow_of, shade_o
 from grayshelf.core.checks.of_a_set import fullest
 from grayshelf.core.frames.kinds import FrameKind
 from tests.reference.faulty_sets import Sensor, darks, flats, found_in
+from tests.told import same_as_told
 
 SEEDS = range(4)
 #: What is switched on, in whose frames, and how large it is; None where the size is told another way.
@@ -38,8 +39,9 @@ CAPPED = {
 def test_each_fault_is_found_by_name_and_size_and_nothing_else_is(make, kind, fault, size):
     for seed in SEEDS:
         frames, wrong = make(seed, fault)
-        found, _ = found_in(frames, kind, of_sky=fault == "stars")
+        found, look = found_in(frames, kind, of_sky=fault == "stars")
         assert [f.fault.value for f in found] == [fault], (seed, found)
+        same_as_told("faults", f"{kind}: {fault}, {seed}", [found, look if seed == 0 else None])
         one = found[0]
         assert type(one.size) is float, "as it is kept in the database"
         if size is not None:
@@ -66,6 +68,7 @@ def test_a_shutters_shade_shows_beside_a_longer_flat():
         looks = [found_in(frames, FrameKind.FLAT)[1] for frames in (short, longer)]
         shade = shade_of(looks[0], 1.0, looks[1], 8.0)
         assert len(shade) == 1 and shade[0].size == pytest.approx(1.0, rel=0.25)
+        same_as_told("faults", f"shutter shade, {seed}", shade)
         assert shade_of(looks[1], 1.0, looks[1], 8.0) == [] == shade_of(looks[0], 1.0, looks[1], 1.5)
 
 
@@ -86,6 +89,7 @@ def test_faults_that_come_together_are_each_told_and_no_other(make, kind, faults
     for seed in (2, 3):
         found, _ = found_in(make(seed, *faults)[0], kind, of_sky="stars" in faults)
         assert {f.fault.value for f in found} == set(faults), seed
+        same_as_told("faults", f"{kind}: {' and '.join(faults)}, {seed}", found)
 
 
 def test_a_leak_is_told_from_the_sensors_own_slope_and_where_it_comes_from():
@@ -110,6 +114,7 @@ def test_a_leak_is_told_from_the_sensors_own_slope_and_where_it_comes_from():
     ):  # fmt: skip
         (leak,) = found(dark + across * x / 320 + down * y / 240)
         assert leak.place == place, (across, down)
+        same_as_told("faults", f"leak {across} across, {down} down", leak)
     assert reasons_for_care([leak]) == [], "told, and used all the same"
     assert reasons_for_care(found(dark + 40 * y / 240)) == ["light leak: 40 ADU"]
     foreign = np.where(x + y < 40, 0, dark)
@@ -129,6 +134,7 @@ def test_defects_are_mapped_where_they_are_and_neither_glow_nor_vignetting_is_on
     # What a pixel gathers in 120 s, in ADU: the hot ones well above ten spreads are all there, and few others.
     hot = sensor.hot * 120.0 / 1.2 > 40.0
     hot[50, 60:70] = True
+    same_as_told("faults", "defects of a dark", found)
     mask = found.mask(mean.shape)
     assert (mask[hot] == 1).all() and np.count_nonzero((mask == 1) & (sensor.hot == 0)) - 10 < 5
     flat = np.mean(flats(2)[0], axis=0).astype(np.float32) - 400
@@ -137,6 +143,7 @@ def test_defects_are_mapped_where_they_are_and_neither_glow_nor_vignetting_is_on
     assert {
         (int(r), int(c), bool(h)) for r, c, h in zip(found.row, found.column, found.hot, strict=True)
     } == {(100, 100, False), (5, 300, True)}
+    same_as_told("faults", "defects of a flat", found)
 
 
 def test_a_dark_that_a_bias_was_taken_off_is_not_called_clipped():
@@ -175,6 +182,7 @@ def test_what_a_look_counts_is_what_there_is():
     )
     assert (look.height, look.width) == (240, 320)
     assert fullest(look).bottom == 240 and fullest(look).left == 0
+    same_as_told("faults", "a look at a frame that is clipped and full", look)
 
 
 def test_full_frames_are_told_with_how_full_and_whether_one_or_more():
@@ -222,6 +230,7 @@ def test_a_tilt_is_held_against_the_flat_before_it_where_there_is_one():
     # One of another size is none to hold it against: by itself, so little may be the train's own.
     assert tilt_of(look(0.03), look(0.0, (200, 320))) == []
     (alone,) = tilt_of(look(0.3), look(0.0, (200, 320)))
+    same_as_told("faults", "tilts", [beside, down, alone])
     assert "flat before" not in alone.message and alone.size > 20
 
 
@@ -230,6 +239,7 @@ def test_a_glow_is_fitted_as_it_falls_off_and_none_is_where_nothing_does():
     truth = 60.0 * np.exp(-np.hypot((x - 1.0) / 0.15, (y - 0.5) / 0.2))
     even = np.random.default_rng(3).normal(500.0, 0.4, truth.shape) + 2.0 * x
     assert np.abs(glow_of(even + truth) - truth).max() < 1.5
+    same_as_told("faults", "a glow", glow_of(even + truth))
     assert not glow_of(even).any()
 
 
@@ -240,6 +250,7 @@ def test_what_rises_steadily_is_no_defect_and_what_stands_out_of_it_is():
     for at in hot:
         pixels[at] += 400
     found = defects_of(pixels, FrameKind.DARK)
+    same_as_told("faults", "defects on a slope", found)
     there = sorted(zip(found.row.tolist(), found.column.tolist(), strict=True))
     # At the very edge nothing lies beyond by which it could be told how it goes on.
     assert [at for at in there if at[0] < 234 and at[1] < 314] == hot

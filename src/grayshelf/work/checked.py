@@ -22,6 +22,7 @@ from grayshelf.core.checks.looks import FrameLook, counted_levels, hottest, look
 from grayshelf.core.checks.of_a_master import EMPTY, Beside, findings_of_master, look_at_master, together
 from grayshelf.core.checks.of_a_set import Looked, findings_of_set
 from grayshelf.core.checks.stars import stars_on
+from grayshelf.core.digits import significant
 from grayshelf.core.errors import CannotCombine, GrayShelfError, UnreadableFrame
 from grayshelf.core.flats.channels import in_colours
 from grayshelf.core.frames.angle import circular_difference
@@ -173,7 +174,7 @@ def _with_reasons(
 
 def _reason(finding: SetFinding) -> str:
     """'wrong temperature, 1 °C'; of one frame alone with what is said of it."""
-    size = f"{finding.fault.value}, {finding.size:.3g} {finding.unit}".replace("-", "−")
+    size = f"{finding.fault.value}, {significant(finding.size, 3)} {finding.unit}"
     about, _, words = finding.message.partition(": ")
     return f"{size}: {words.rstrip('.')}" if about.startswith("Frame ") and words else size
 

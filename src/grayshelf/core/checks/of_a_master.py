@@ -10,6 +10,7 @@ from grayshelf.core.checks.findings import NOTHING_IN_IT, Fault, SetFinding
 from grayshelf.core.checks.looks import FrameLook, look_at, medians_of_squares
 from grayshelf.core.checks.of_a_picture import banding_of, capped_and_full, leak_of, shade_of, tilt_of
 from grayshelf.core.checks.stars import stars_on
+from grayshelf.core.digits import significant
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.pictures.parts import Picture
 
@@ -101,7 +102,7 @@ def together(of_frames: Sequence[SetFinding], of_master: Sequence[SetFinding]) -
 def reasons_for_care(found: Sequence[SetFinding]) -> list[str]:
     """Why a master is to be used with care, in a few words each: what was left out of it is no reason."""
     return [
-        NOTHING_IN_IT if f.fault is Fault.EMPTY else f"{f.fault.value}: {f.size:.2g} {f.unit}"
+        NOTHING_IN_IT if f.fault is Fault.EMPTY else f"{f.fault.value}: {significant(f.size, 2)} {f.unit}"
         for f in found
         if f.fault in _CARE and not f.leave_out and (f.fault is not Fault.LEAK or f.size >= LEAK_CARE_ADU)
     ]

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from grayshelf.core.checks.findings import Fault, Place, SetFinding
 from grayshelf.core.checks.looks import FrameLook
+from grayshelf.core.digits import significant
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.masters.spread import MAD_TO_SIGMA
 
@@ -317,7 +318,7 @@ def capped_and_full(look: FrameLook, kind: FrameKind) -> list[SetFinding]:
                 Fault.CLIPPED,
                 100.0 * look.zeros,
                 "%",
-                f"{100.0 * look.zeros:.2g} % of its pixels lie at zero or below: what was lower is lost.",
+                f"{significant(100.0 * look.zeros, 2)} % of its pixels lie at zero or below: what was lower is lost.",
                 "Use a higher offset.",
             )
         )
@@ -327,7 +328,7 @@ def capped_and_full(look: FrameLook, kind: FrameKind) -> list[SetFinding]:
                 Fault.SATURATED,
                 100.0 * look.full,
                 "%",
-                f"{100.0 * look.full:.2g} % of its pixels are full.",
+                f"{significant(100.0 * look.full, 2)} % of its pixels are full.",
                 "Find the exposure again, at a lower level." if kind is FrameKind.FLAT else "Keep light out.",
             )
         )

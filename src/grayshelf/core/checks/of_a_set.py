@@ -14,6 +14,7 @@ from grayshelf.core.checks.findings import Fault, Place, SetFinding
 from grayshelf.core.checks.looks import FrameLook
 from grayshelf.core.checks.of_a_picture import banding_of, most_full, most_zeros
 from grayshelf.core.checks.series import MOST_UNSETTLED, drift, first_frames, without_drift
+from grayshelf.core.digits import significant
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.masters.noise import DARK_DOUBLES_IN_C
 from grayshelf.core.masters.spread import MAD_TO_SIGMA
@@ -138,7 +139,7 @@ def _saturated(looked: Looked) -> list[SetFinding]:
             Fault.SATURATED,
             percent,
             "%",
-            f"{_frames_told(over, len(looked.looks))} {has} up to {percent:.2g} % of the pixels full: what they held is lost.",
+            f"{_frames_told(over, len(looked.looks))} {has} up to {significant(percent, 2)} % of the pixels full: what they held is lost.",
             "Find the exposure again, at a lower level."
             if looked.lit
             else "Keep light out, or use a lower gain.",
@@ -179,7 +180,7 @@ def _clipped(looked: Looked) -> list[SetFinding]:
             Fault.CLIPPED,
             100.0 * worst,
             "%",
-            f"{_frames_told(over, len(looked.looks))} {'has' if len(over) == 1 else 'have'} up to {100.0 * worst:.2g} % of the "
+            f"{_frames_told(over, len(looked.looks))} {'has' if len(over) == 1 else 'have'} up to {significant(100.0 * worst, 2)} % of the "
             "pixels at zero: what lies below is lost, and the mean is too high.",
             "Use a higher offset, for these frames and for the lights.",
             tuple(over),

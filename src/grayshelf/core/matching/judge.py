@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 
+from grayshelf.core.digits import significant
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.masters.noise import flat_stack_noise
 from grayshelf.core.matching import rulers
@@ -160,7 +161,7 @@ def tell(ruler: Ruler, terms: Terms) -> str:
         return f"focal length {ruler.measured:g} mm, not {ruler.wanted:g} mm"
     sign = "+" if (ruler.distance or 0) > 0 else "−"
     space = "" if ruler.unit == "°" else " "
-    return f"{ruler.quantity} off by {sign}{abs(ruler.distance or 0):.3g}{space}{ruler.unit}"
+    return f"{ruler.quantity} off by {sign}{significant(abs(ruler.distance or 0), 3)}{space}{ruler.unit}"
 
 
 def _number(value: float | str | None) -> str:
@@ -193,7 +194,7 @@ def _weigh(cost: DarkCost, ruler: Ruler, terms: Terms) -> tuple[bool, str]:
     """Whether a mismatch beyond its tolerance is cheap enough for care, and what it costs in words."""
     usual = " by usual figures of a cooled sensor" if terms.traits.assumed else ""
     told = (
-        f"{tell(ruler, terms)}: costs {cost.mismatch_e:.2g} e⁻, {cost.hot_mismatch_e:.2g} e⁻ in the hottest 0.1 %{usual}, "
+        f"{tell(ruler, terms)}: costs {significant(cost.mismatch_e, 2)} e⁻, {significant(cost.hot_mismatch_e, 2)} e⁻ in the hottest 0.1 %{usual}, "
         f"{_percent(cost.share)} of the lights’ own noise"
     )
     return cost.share <= terms.tolerances.mismatch_share, told

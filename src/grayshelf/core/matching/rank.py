@@ -10,6 +10,7 @@ import math
 from collections.abc import Sequence
 from typing import Any
 
+from grayshelf.core.digits import significant
 from grayshelf.core.matching.model import Candidate, Ruler, Verdict
 
 #: What may be in doubt, the worst to be wrong in first.
@@ -78,7 +79,7 @@ def lost_on(winner: Candidate | None, loser: Candidate) -> str:
     if second[_FIELDS["nights"]] != first[_FIELDS["nights"]]:
         return "further nights away"
     if second[_FIELDS["cost"]] != first[_FIELDS["cost"]]:
-        return f"costs {loser.cost_e:.2g} e⁻ against {winner.cost_e:.2g}"
+        return f"costs {significant(loser.cost_e, 2)} e⁻ against {significant(winner.cost_e, 2)}"
     return "older" if second[_FIELDS["age"]] != first[_FIELDS["age"]] else "the same in everything"
 
 

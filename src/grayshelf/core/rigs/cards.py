@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from grayshelf.core.digits import significant
 from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.rigs.train import MovedBy, PartKind
 
@@ -38,7 +39,7 @@ class TelescopeCard:
             ratio = self.focal_length_mm / self.aperture_mm
             if not FOCAL_RATIOS[0] <= ratio <= FOCAL_RATIOS[1]:
                 raise GrayShelfError(
-                    f"{self.focal_length_mm:g} mm with {self.aperture_mm:g} mm of aperture is f/{ratio:.3g}: no telescope is.",
+                    f"{self.focal_length_mm:g} mm with {self.aperture_mm:g} mm of aperture is f/{significant(ratio, 3)}: no telescope is.",
                     "Both are in millimetres.",
                 )
 

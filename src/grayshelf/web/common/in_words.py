@@ -6,6 +6,7 @@ from collections.abc import Iterable
 from datetime import date, datetime, timedelta
 from zoneinfo import ZoneInfo
 
+from grayshelf.core.digits import significant
 from grayshelf.core.matching.model import Ruler
 from grayshelf.web.common.schemas import RulerOut
 
@@ -27,7 +28,7 @@ def seconds(value: float) -> str:
     """An exposure: '300 s', '0.78 s', '1/60 s' for the shortest."""
     if 0 < value < 0.02:
         return f"1/{round(1 / value)}{THIN}s"
-    return f"{value:.4g}{THIN}s"
+    return f"{significant(value, 4)}{THIN}s"
 
 
 def degrees_c(value: float, digits: int = 0) -> str:

@@ -8,6 +8,7 @@ from typing import Any
 
 from sqlalchemy.orm import Session
 
+from grayshelf.core.digits import significant
 from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.flats.model import FlatTarget
 from grayshelf.core.flats.panel.diffusers import listed
@@ -209,7 +210,7 @@ def _drift_words(row: SheetRow, target: FlatTarget | None) -> str:
 
 def banding(percent: float) -> str:
     """How deep the bands of a pulsed source are, in words."""
-    said = "under 0.05" if percent < 0.05 else f"{percent:.2g}"
+    said = "under 0.05" if percent < 0.05 else significant(percent, 2)
     return f"bands {said} %"
 
 

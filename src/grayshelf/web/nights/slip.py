@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import date
 
+from grayshelf.core.digits import significant
 from grayshelf.core.errors import NotFound
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.night import night_of_utc
@@ -128,7 +129,7 @@ def _candidate_out(candidate: Candidate, today: date, lost: str, word: str) -> C
     if holding.kind is FrameKind.FLAT and have.angle is not None:
         title += f", {in_words.number(have.angle.deg, 1)}°"
     loose = "" if holding.is_master else ", loose"
-    cost = f"{candidate.cost_e:.2g} e⁻" if holding.kind is not FrameKind.FLAT else ""
+    cost = f"{significant(candidate.cost_e, 2)} e⁻" if holding.kind is not FrameKind.FLAT else ""
     return CandidateOut(
         holding_id=int(holding.key),
         title=title[:1].upper() + title[1:],

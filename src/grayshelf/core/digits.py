@@ -1,0 +1,14 @@
+"""Numbers as people read them."""
+
+from __future__ import annotations
+
+import math
+
+
+def significant(value: float, digits: int) -> str:
+    """A number to so many digits that count, never in powers of ten: '0.31', '140', '−2,100'."""
+    if value == 0 or not math.isfinite(value):
+        return f"{abs(value):g}"
+    after_the_point = digits - 1 - math.floor(math.log10(abs(value)))
+    text = f"{round(value, after_the_point):,.{max(after_the_point, 0)}f}"
+    return (text.rstrip("0").rstrip(".") if "." in text else text).replace("-", "−")
