@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.matching.judge import Terms
-from grayshelf.core.matching.model import Holding, Tolerances
+from grayshelf.core.matching.model import Holding, SensorTraits, Tolerances
 from grayshelf.core.matching.stock import Stock
 from grayshelf.core.planning.standard_darks import missing_standards, set_ups_in_use
 from grayshelf.core.rigs.camera import CameraCard, camera_card
@@ -224,6 +224,12 @@ def test_a_camera_is_read_from_what_is_kept_and_its_own_figures_count():
     assert (card.read_noise_e, card.shutter, card.drop_first) == (1.6, None, 3)
     assert card.sensor().read_noise_e == 1.6 and not card.sensor().assumed
     assert CameraCard(shortest_s=0.5).sensor().assumed, "an exposure is no figure of noise"
+    # Usual figures are those of −10 °C: beside a dark current measured in the warm they would make the hottest pixels cheap.
+    warm = CameraCard(dark_rate_e_s=0.5, dark_rate_at_c=20.0).sensor()
+    assert (warm.dark_rate_at_c, warm.hot_rate_e_s) == (20.0, pytest.approx(25.0))
+    hot = CameraCard(hot_rate_e_s=25.0, dark_rate_at_c=20.0).sensor()
+    assert hot.dark_rate_e_s == pytest.approx(0.5) and hot.dark_rate_at_c == 20.0
+    assert CameraCard(dark_rate_at_c=20.0).sensor() == SensorTraits(), "a temperature of nothing"
     held = CameraCard(cooled=True, below_air_c=30.0)
     assert held.can_hold(-17.0, 15.0) and not held.can_hold(-17.1, 15.0) and held.can_hold(-60.0, None)
     assert CameraCard().can_hold(-60.0, 15.0), "nobody said how far"

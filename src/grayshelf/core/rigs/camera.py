@@ -127,13 +127,25 @@ class CameraCard:
         )
 
     def sensor(self) -> SensorTraits:
-        """For costs in electrons: its own figures (e⁻, e⁻/s at °C) over the usual ones."""
+        """For costs in electrons: its own figures (e⁻, e⁻/s at °C) over the usual ones.
+
+        Of usual pixels and the hottest, the one that nobody said leaks in proportion to the other: usual figures belong to
+        another temperature. A temperature alone says nothing.
+        """
         own = {
             f.name: getattr(self, f.name)
             for f in fields(SensorTraits)
             if getattr(self, f.name, None) is not None
         }
-        return replace(SensorTraits(), **own, assumed=not any(name in own for name in _OWN_FIGURES))
+        usual = SensorTraits()
+        hot_times = usual.hot_rate_e_s / usual.dark_rate_e_s
+        if self.dark_rate_e_s is not None and self.hot_rate_e_s is None:
+            own["hot_rate_e_s"] = self.dark_rate_e_s * hot_times
+        elif self.dark_rate_e_s is None and self.hot_rate_e_s is not None:
+            own["dark_rate_e_s"] = self.hot_rate_e_s / hot_times
+        elif self.dark_rate_e_s is None:
+            own.pop("dark_rate_at_c", None)
+        return replace(usual, **own, assumed=not any(name in own for name in _OWN_FIGURES))
 
 
 def camera_card(kept: Mapping[str, Any]) -> CameraCard:
