@@ -30,23 +30,30 @@ def same_as_told(file: str, name: str, answer: Any) -> None:
     now = plain(answer)
     if os.environ.get("TELL_ANEW"):
         path.parent.mkdir(exist_ok=True)
-        lines = [
-            f"{json.dumps(k)}: {json.dumps(v, ensure_ascii=False)}"
-            for k, v in sorted((kept | {name: now}).items())
-        ]
-        path.write_text("{\n" + ",\n".join(lines) + "\n}\n")
+        whole = [f"{json.dumps(k)}: {_lines(v)}" for k, v in sorted((kept | {name: now}).items())]
+        path.write_text("{\n" + ",\n".join(whole) + "\n}\n")
         return
     assert name in kept, f"{name} is not in {path}: TELL_ANEW=1 keeps it"
     found = difference(kept[name], now)
     assert found is None, f"{name}: {found}"
 
 
+def _lines(value: Any) -> str:
+    """JSON with the parts of a list on lines of their own, so that a change shows where it is."""
+    if not isinstance(value, list) or not value:
+        return json.dumps(value, ensure_ascii=False)
+    parts = ",\n ".join(json.dumps(v, ensure_ascii=False) for v in value)
+    return f"[\n {parts}\n]"
+
+
 def plain(value: Any) -> Any:
-    """As JSON keeps it: fields by name, numbers to six digits, arrays as figures that any change of them moves."""
+    """As JSON keeps it: fields by name that are not as they are by default, numbers to six digits, arrays as figures that any
+    change of them moves."""
     if isinstance(value, np.ndarray):
         return _figures(value)
     if dataclasses.is_dataclass(value) and not isinstance(value, type):
-        return {f.name: plain(getattr(value, f.name)) for f in dataclasses.fields(value)}
+        fields = ((f, getattr(value, f.name)) for f in dataclasses.fields(value))
+        return {f.name: plain(v) for f, v in fields if isinstance(v, np.ndarray) or v != f.default}
     if isinstance(value, Enum):
         return plain(value.value)
     if isinstance(value, Mapping):

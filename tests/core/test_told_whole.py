@@ -455,7 +455,7 @@ IMAGETYP is 'focus', which is no kind of frame known here
 DATE-OBS is '2026-10-18', a day without a time
 SITELONG is 'far', which is not a longitude
 EXPTIME is 'long', which is not a number
-the sensor temperature is -400 °C, which cannot be: no camera of this trade works there
+the sensor temperature is −400 °C, which cannot be: no camera of this trade works there
 GAIN is 'True', which is not a number
 """
 

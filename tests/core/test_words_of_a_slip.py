@@ -13,7 +13,7 @@ from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind, parse_kind
 from grayshelf.core.frames.night_moves import BY_HAND, NightMove, as_told, moved
 from grayshelf.core.matching import rulers
-from grayshelf.core.matching.judge import Terms, tell
+from grayshelf.core.matching.judge import Terms, judge_dark, tell
 from grayshelf.core.matching.match import pull_slip
 from grayshelf.core.matching.model import Holding, RigSays
 from grayshelf.core.matching.parts import BIAS_WILL_DO, questions
@@ -108,6 +108,23 @@ def test_a_frame_is_moved_to_another_night_by_its_time_alone_and_back():
     # The newest word counts.
     later = NightMove("Cam", begins, ends, date(2026, 3, 2))
     assert moved(facts, [move, later]).night == date(2026, 3, 2)
+
+
+def test_what_temperature_and_exposure_cost_together_is_told_once_and_each_alone_as_its_own():
+    def reasons(**changes):
+        return judge_dark(WANT, Holding("1", FrameKind.DARK, replace(WANT, **changes), 50)).reasons
+
+    (both,) = reasons(sensor_temp_c=WANT.sensor_temp_c + 10.0, exposure_s=WANT.exposure_s + 60.0)
+    assert both.startswith("temperature off by +10 °C and exposure off by +60 s: together they cost ")
+    (alone,) = reasons(sensor_temp_c=WANT.sensor_temp_c + 10.0)
+    assert alone.startswith("temperature off by +10 °C: costs ") and "the lights’ own noise" in alone
+    short = replace(WANT, exposure_s=0.01)
+    (little,) = judge_dark(short, Holding("1", FrameKind.DARK, replace(short, exposure_s=0.02), 50)).reasons
+    assert "costs under 0.01 e⁻, under 0.01 e⁻ in" in little
+    (named,) = reasons(from_name=frozenset({"temperature"}))
+    assert named == "temperature −10 °C is only from a file’s name"
+    (one,) = judge_dark(WANT, Holding("1", FrameKind.DARK, WANT, 1)).reasons
+    assert one.startswith("only 1 frame: it adds ")
 
 
 @pytest.mark.parametrize(

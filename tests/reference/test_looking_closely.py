@@ -252,10 +252,16 @@ def test_a_flat_serves_until_light_or_dust_moved():
     tilted = held(flat(on_it, 0.01))
     assert tilted.serves is Serves.CARE and tilted.size == pytest.approx(1.0, abs=0.25)
     moved = held(flat([on_it[0]._replace(x=on_it[0].x + 25), *on_it[1:]]))
-    assert moved.serves is Serves.ANEW and moved.shadows
+    assert moved.serves is Serves.ANEW and len(moved.shadows) == 1, "one speck, whatever crescents it leaves"
+    assert "at one place a shadow came, went or moved" in moved.line
+    two = held(
+        flat([on_it[0]._replace(x=on_it[0].x + 25), *on_it[1:2], on_it[2]._replace(y=on_it[2].y + 90)])
+    )
+    assert len(two.shadows) in (2, 3) and "places shadows came, went or moved" in two.line
     less_one = (flat(on_it[1:]) / old).astype(np.float32)
     gone = flat_still_good(less_one, 1)
-    at = gone.shadows[0]
+    (at,) = gone.shadows
+    assert at.diameter == pytest.approx(on_it[0].diameter, rel=0.25)
     assert math.hypot(at.x - on_it[0].x, at.y - on_it[0].y) < 5 and gone.serves is Serves.ANEW
     same_as_told("pictures", "flats that serve or not", [held(flat(on_it)), tilted, moved, gone])
     # Of a picture made small it is told at its own size.

@@ -10,6 +10,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from pathlib import Path
+from typing import Any
 from zoneinfo import ZoneInfo
 
 from sqlalchemy import select
@@ -138,6 +139,40 @@ def rows_at(session: Session, folder_id: int, paths: Sequence[str]) -> dict[str,
     return {frame.path: frame for frame in found}
 
 
+#: What a row says of a file of which nothing is known.
+_UNTOLD = dict.fromkeys(
+    ("kind", "camera", "utc", "night", "written", "set_id", "group_key", "sha256", "missing_since")
+)
+
+
+def new_row(
+    folder_id: int, relative: str, stamp: FileStamp, read: ReadFile, twin: Twin | None = None
+) -> dict[str, Any]:
+    """The columns of a file that has no row yet: many are inserted at once.
+
+    Parameters
+    ----------
+    twin
+        The frame in the library that this file is byte for byte.
+    """
+    told = _untold(read) if read.facts is None else _told(read.facts)
+    return {
+        **_UNTOLD,
+        "folder_id": folder_id,
+        "path": relative,
+        "size_bytes": stamp.size_bytes,
+        "modified_ns": stamp.modified_ns,
+        "rejected": read.facts is not None and set_aside(relative),
+        **told,
+        **({} if twin is None or read.facts is None else _told_of_duplicate(twin)),
+    }
+
+
+def _untold(read: ReadFile) -> dict[str, Any]:
+    """What a row says of a file that could not be read."""
+    return {"state": "unreadable", "reason": read.reason, "advice": read.advice, "facts": {}}
+
+
 def enter_file(
     session: Session,
     frame: Frame | None,
@@ -161,15 +196,17 @@ def enter_file(
         it, and the set keeps its number, its master and what was said of it.
     """
     if frame is None:
-        frame = Frame(folder_id=folder_id, path=relative)
+        frame = Frame(**new_row(folder_id, relative, stamp, read, twin))
         session.add(frame)
+        return frame
     frame.missing_since = None
     frame.size_bytes, frame.modified_ns = stamp.size_bytes, stamp.modified_ns
     set_before, key_before = frame.set_id, frame.group_key
     frame.sha256, frame.set_id, frame.group_key = stays.sha256 if stays else None, None, None
     facts = read.facts
     if facts is None:
-        frame.state, frame.reason, frame.advice, frame.facts = "unreadable", read.reason, read.advice, {}
+        for name, value in _untold(read).items():
+            setattr(frame, name, value)
         frame.kind = frame.camera = frame.utc = frame.night = frame.written = None
         return frame
     before = facts_if_sound(frame.facts)
@@ -193,15 +230,25 @@ def tell_of(frame: Frame, facts: FrameFacts, wrong: str = "") -> None:
     wrong
         Why it does not count, in a sentence; empty where it does.
     """
-    frame.facts = facts_to_json(facts)
-    frame.kind = facts.kind.value if facts.kind else None
-    frame.camera, frame.utc, frame.night = facts.camera, facts.utc, facts.night
-    frame.written = written_of(facts)
+    for name, value in _told(facts, wrong).items():
+        setattr(frame, name, value)
+
+
+def _told(facts: FrameFacts, wrong: str = "") -> dict[str, Any]:
+    """What a row says of a frame by its facts, by the names of its columns."""
     missing = lacking(facts)
-    frame.state = "lacking" if missing else "good"
-    frame.reason = wrong or what_is_said(facts, missing)
-    frame.advice = "" if not missing else _what_lacking_means(facts, missing)
-    frame.group_key = key_of(facts) if facts.kind is not None and facts.camera is not None else None
+    return {
+        "facts": facts_to_json(facts),
+        "kind": facts.kind.value if facts.kind else None,
+        "camera": facts.camera,
+        "utc": facts.utc,
+        "night": facts.night,
+        "written": written_of(facts),
+        "state": "lacking" if missing else "good",
+        "reason": wrong or what_is_said(facts, missing),
+        "advice": "" if not missing else _what_lacking_means(facts, missing),
+        "group_key": key_of(facts) if facts.kind is not None and facts.camera is not None else None,
+    }
 
 
 def _still_wrong(frame: Frame, facts: FrameFacts, stays: Stays | None) -> str:
@@ -260,13 +307,17 @@ class Stays:
 
 def call_duplicate(frame: Frame, twin: Twin) -> None:
     """A file that the library has already counts once."""
-    frame.state, frame.group_key, frame.set_id, frame.sha256 = "duplicate", None, None, twin.sha256
+    for name, value in _told_of_duplicate(twin).items():
+        setattr(frame, name, value)
+
+
+def _told_of_duplicate(twin: Twin) -> dict[str, Any]:
+    told = {"state": "duplicate", "group_key": None, "set_id": None, "sha256": twin.sha256}
     if twin.sha256 is not None:
-        frame.reason = f"The same, byte for byte, as {twin.path}."
-        frame.advice = "It is counted once; this copy is left alone."
-    else:
-        frame.reason = f"The same exposure as {twin.path}, saved twice: the same pixels, in another file."
-        frame.advice = "The one that was here first counts; this one is left alone."
+        said = f"The same, byte for byte, as {twin.path}."
+        return {**told, "reason": said, "advice": "It is counted once; this copy is left alone."}
+    said = f"The same exposure as {twin.path}, saved twice: the same pixels, in another file."
+    return {**told, "reason": said, "advice": "The one that was here first counts; this one is left alone."}
 
 
 def set_aside(relative: str) -> bool:

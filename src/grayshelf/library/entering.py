@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import logging
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
+from sqlalchemy import insert
 from sqlalchemy.orm import Session
 
 from grayshelf.core.frames.facts import FrameFacts
-from grayshelf.library.catalog import IN_SETS, ReadFile, enter_file, rows_at, set_aside, settling
+from grayshelf.library.catalog import IN_SETS, ReadFile, enter_file, new_row, rows_at, set_aside, settling
 from grayshelf.library.folders import FileStamp, printable
 from grayshelf.library.known_again import Ahead, Known, known_as
 from grayshelf.library.library import Library
@@ -49,9 +52,23 @@ def look_up(
 
 
 def enter(
-    session: Session, there: dict[str, Frame], folder_id: int, path: str, stamp: FileStamp, found: Found
+    session: Session,
+    there: dict[str, Frame],
+    folder_id: int,
+    path: str,
+    stamp: FileStamp,
+    found: Found,
+    new: list[dict[str, Any]],
 ) -> set[str]:
-    """Enter a file; return the keys of sets that are to be described anew."""
+    """Enter a file; return the keys of sets that are to be described anew.
+
+    Parameters
+    ----------
+    there
+        The rows that files have already (`rows_at`).
+    new
+        The row of a file that has none is added to these, to be inserted with others (`insert_rows`).
+    """
     path, known = printable(path), found.known
     if known.moved_id is not None:
         frame = session.get(Frame, known.moved_id)
@@ -62,9 +79,18 @@ def enter(
     if found.entry.out_of_reach and before is not None and before.state in IN_SETS:
         # What was read before stays what it is; with the next scan it is looked at again.
         return set()
-    key_before = None if before is None else before.group_key
+    if before is None:
+        new.append(new_row(folder_id, path, stamp, found.entry, known.twin))
+        return set()
+    key_before = before.group_key
     frame = enter_file(session, before, folder_id, path, stamp, found.entry, known.twin, known.stays)
-    return {key for key in (key_before, frame.group_key if before is not None else None) if key}
+    return {key for key in (key_before, frame.group_key) if key}
+
+
+def insert_rows(session: Session, rows: Sequence[dict[str, Any]]) -> None:
+    """Insert the rows of files that had none."""
+    if rows:
+        session.execute(insert(Frame), rows)
 
 
 def enter_arrival(
@@ -83,8 +109,9 @@ def enter_arrival(
         settled = settling(library, session).settle(facts)
     found = look_up(library, folder_id, root, path, ReadFile(settled))
     with library.db.session() as session:
-        there = rows_at(session, folder_id, [printable(path)])
-        enter(session, there, folder_id, path, stamp, found)
+        there, new = rows_at(session, folder_id, [printable(path)]), list[dict[str, Any]]()
+        enter(session, there, folder_id, path, stamp, found, new)
+        insert_rows(session, new)
         session.flush()
         frame = rows_at(session, folder_id, [printable(path)])[printable(path)]
         if wrong:

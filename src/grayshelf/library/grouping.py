@@ -9,7 +9,9 @@ import logging
 import math
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
+from datetime import datetime
 from pathlib import Path
+from typing import Any, Protocol
 
 import numpy as np
 from sqlalchemy import ColumnElement, delete, func, or_, select, update
@@ -102,11 +104,15 @@ def _part_sets(library: Library, changed_keys: Sequence[str]) -> set[str]:
 def _group(library: Library, key: str) -> int:
     """The frames under one key; returns how many sets were made."""
     with library.db.session() as session:
-        frames = session.scalars(
-            select(Frame).where(Frame.group_key == key, Frame.state.in_(IN_SETS)).order_by(Frame.id)
+        # Plain rows: a set may have thousands of frames, of which nothing is written but the set that they are in.
+        told = select(Frame.id, Frame.facts, Frame.set_id, Frame.kind, Frame.rejected, Frame.utc)
+        frames = session.execute(
+            told.where(Frame.group_key == key, Frame.state.in_(IN_SETS)).order_by(Frame.id)
         ).all()
         by_id = {f.id: f for f in frames}
-        members = [Member(f.id, facts) for f in frames if (facts := _facts_or_set_apart(f)) is not None]
+        members = [
+            Member(f.id, facts) for f in frames if (facts := _told_or_set_apart(session, f)) is not None
+        ]
         groups = group_into_sets(members)
         # From here on it is written.
         made, taken = 0, set[int]()
@@ -127,12 +133,24 @@ def _group(library: Library, key: str) -> int:
                 session.flush()
                 made += 1
             taken.add(frame_set.id)
-            for frame in rows:
-                frame.set_id = frame_set.id
+            _join(session, frame_set.id, [f.id for f in rows if f.set_id != frame_set.id])
             describe_set(frame_set, rows, [m.facts for m in group])
             if frame_set.is_master and frame_set.record is None:
                 frame_set.record = MasterRecord(set_id=frame_set.id, built_here=False)
         return made
+
+
+def _join(session: Session, set_id: int, frame_ids: Sequence[int]) -> None:
+    """Let frames belong to a set."""
+    for start in range(0, len(frame_ids), _AT_ONCE):
+        some = Frame.id.in_(frame_ids[start : start + _AT_ONCE])
+        session.execute(update(Frame).where(some).values(set_id=set_id))
+
+
+def _told_or_set_apart(session: Session, row: Any) -> FrameFacts | None:
+    """The same as `_facts_or_set_apart`, of a row with number and facts."""
+    facts = facts_if_sound(row.facts)
+    return facts if facts is not None else _facts_or_set_apart(session.get_one(Frame, row.id))
 
 
 def _facts_or_set_apart(frame: Frame) -> FrameFacts | None:
@@ -176,6 +194,18 @@ def _look_at_sets(library: Library, progress: Callable[[float], None]) -> None:
                         look.noise_adu,
                     )
         progress((number + 1) / len(todo))
+
+
+class _Told(Protocol):
+    """What of a frame's row tells of its set."""
+
+    @property
+    def rejected(self) -> bool:
+        """Whether it does not count."""
+
+    @property
+    def utc(self) -> datetime | None:
+        """When it was begun."""
 
 
 @dataclass(frozen=True)
@@ -237,7 +267,7 @@ def drop_set(session: Session, set_id: int) -> None:
     session.flush()
 
 
-def describe_set(frame_set: FrameSet, rows: Iterable[Frame], facts: Sequence[FrameFacts]) -> None:
+def describe_set(frame_set: FrameSet, rows: Iterable[_Told], facts: Sequence[FrameFacts]) -> None:
     """Renew what a set's row says from its frames."""
     rows = list(rows)
     common = common_facts(facts)

@@ -18,7 +18,7 @@ from grayshelf.core.frames.facts import FILE_NAME, FrameFacts
 from grayshelf.core.frames.file_names import counters_among
 from grayshelf.library.broken_dates import read_anew
 from grayshelf.library.catalog import IN_SETS, ReadFile, Settling, note_scan, read_file, rows_at, settling
-from grayshelf.library.entering import enter, look_up
+from grayshelf.library.entering import enter, insert_rows, look_up
 from grayshelf.library.facts_json import KEPT_BOUNDS
 from grayshelf.library.folders import NOT_ON_A_SHELF, FileStamp, Passed, is_text, printable, walk_frames
 from grayshelf.library.grouping import regroup, tell_again
@@ -38,7 +38,7 @@ from grayshelf.work.jobs import JobControl, JobRunner
 log = logging.getLogger(__name__)
 
 #: Files after which what was read is written down for good.
-BATCH = 50
+BATCH = 200
 #: Under what is kept by which bounds of values the frames of each folder were read.
 BOUNDS_OF = "bounds that frames were read by"
 
@@ -88,8 +88,10 @@ def scan_folder(library: Library, control: JobControl, params: dict[str, Any]) -
         with library.db.session() as session:
             # All is read before anything is written, so that the rows go in with one statement.
             there = rows_at(session, folder_id, [printable(path) for path, _, _ in batch])
+            new = list[dict[str, Any]]()
             for (path, stamp, _), one in zip(batch, found, strict=True):
-                moved.update(enter(session, there, folder_id, path, stamp, one))
+                moved.update(enter(session, there, folder_id, path, stamp, one, new))
+            insert_rows(session, new)
         batch.clear()
         alike.clear()
 

@@ -5,7 +5,8 @@ The limits are common practice, with no published source.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import math
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
@@ -32,6 +33,8 @@ LEVEL_ADU = 5.0
 FLAT_GOOD, FLAT_CARE = 0.5, 1.5
 #: And a shadow that came, went or moved may leave as many percent.
 SHADOW_GOOD, SHADOW_CARE = 0.5, 1.5
+#: Shadows less than this apart, in pixels of the picture that is looked at, or than half of the wider one, are of one speck.
+SIDE_BY_SIDE_PX = 16.0
 #: With fewer hot pixels than this nothing can be said in percent.
 FEWEST_HOT = 20
 
@@ -153,7 +156,8 @@ def flat_still_good(
         serves = Serves.CARE if left < FLAT_CARE and deepest < SHADOW_CARE else Serves.ANEW
     told = "no shadow moved"
     if shadows:
-        told = f"{len(shadows)} shadow{'s' if len(shadows) > 1 else ''} came, went or moved, by up to {deepest:.1f} %"
+        places = "at one place a shadow" if len(shadows) == 1 else f"at {len(shadows)} places shadows"
+        told = f"{places} came, went or moved, by up to {deepest:.1f} %"
     line = f"{left:.2f} % is left from side to side; {told}"
     size = max(left, deepest)
     full = tuple(Shadow(s.x * factor, s.y * factor, s.diameter * factor, s.depth) for s in shadows)
@@ -161,9 +165,31 @@ def flat_still_good(
 
 
 def _moved(ratio: Pixels, progress: Callable[[float], None]) -> list[Shadow]:
-    """Shadows that came, and those that went; a pair of both is one that moved."""
+    """Where shadows came, went or moved, the deepest first: one for each place."""
     came = shadows_in(over_its_light(ratio))
     progress(0.5)
     with np.errstate(divide="ignore", invalid="ignore"):
         went = shadows_in(over_its_light((np.float32(1) / ratio).astype(np.float32)))
-    return sorted([*came, *went], key=lambda s: -s.depth)
+    return sorted(_places([*came, *went]), key=lambda s: -s.depth)
+
+
+def _places(shadows: Sequence[Shadow]) -> list[Shadow]:
+    """Those that lie side by side as one, which holds them all: a speck that moved leaves crescents, dark and bright, and one
+    that went leaves a bright disc with a darker rim."""
+    groups: list[list[Shadow]] = []
+    for shadow in shadows:
+        beside = [g for g in groups if any(_side_by_side(shadow, other) for other in g)]
+        groups = [g for g in groups if g not in beside] + [[shadow, *(s for g in beside for s in g)]]
+    return [group[0] if len(group) == 1 else _around(group) for group in groups]
+
+
+def _side_by_side(one: Shadow, other: Shadow) -> bool:
+    gap = math.hypot(one.x - other.x, one.y - other.y) - (one.diameter + other.diameter) / 2
+    return gap < max(SIDE_BY_SIDE_PX, 0.5 * max(one.diameter, other.diameter))
+
+
+def _around(group: Sequence[Shadow]) -> Shadow:
+    left, right = min(s.x - s.diameter / 2 for s in group), max(s.x + s.diameter / 2 for s in group)
+    top, bottom = min(s.y - s.diameter / 2 for s in group), max(s.y + s.diameter / 2 for s in group)
+    depth = max(s.depth for s in group)
+    return Shadow((left + right) / 2, (top + bottom) / 2, max(right - left, bottom - top), depth)

@@ -9,6 +9,8 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
+from grayshelf.core.digits import significant
+
 #: Longer texts are no names: a FITS card holds 68 characters of one (FITS Standard 4.0, 4.2.1).
 MOST_TEXT = 120
 
@@ -27,7 +29,7 @@ class Bound:
         """Why a value cannot be; None where it can."""
         if self.lowest <= value <= self.highest:
             return None
-        shown = f"{value:g}{self.unit}" if math.isfinite(value) else "not a finite number"
+        shown = f"{significant(value, 6)}{self.unit}" if math.isfinite(value) else "not a finite number"
         return f"the {self.what} is {shown}, which cannot be: {self.why}"
 
 

@@ -51,14 +51,15 @@ class CardText:
     @cached_property
     def _cards(self) -> dict[str, str]:
         """Cards by keyword: of several the first."""
-        found: dict[str, str] = {}
-        for start in range(0, len(self._text), CARD):
-            name = self._text[start : start + 8].rstrip().upper()
-            if name == "END":
-                break
-            if name not in found:
-                found[name] = self._text[start : start + CARD]
-        return found
+        text, named = self._text, self._text.upper()
+        names = [named[start : start + 8].rstrip() for start in range(0, len(text), CARD)]
+        last = names.index("END") if "END" in names else len(names)
+        # From the last to the first, which stays.
+        return {names[i]: text[i * CARD : (i + 1) * CARD] for i in range(last - 1, -1, -1)}
+
+    def lacks(self, name: str) -> bool:
+        """Whether a keyword is surely not there: of the many that are asked for most are not."""
+        return self._usual and name not in self._cards
 
     def get(self, name: str, default: Any = None, /) -> Any:
         """The value of a keyword, or the default where it is absent. Raises what Astropy does at a card that makes no

@@ -99,7 +99,7 @@ def _read_header(stream: BinaryIO) -> tuple[CardText, int]:
                 "The file is cut off inside its header.", "Copy it again from where it was taken."
             )
         blocks += block
-        if any(block[i : i + CARD].rstrip() == b"END" for i in range(0, BLOCK, CARD)):
+        if b"END" in block and any(block[i : i + CARD].rstrip() == b"END" for i in range(0, BLOCK, CARD)):
             return CardText(bytes(blocks).decode("ascii", "replace").replace("�", "?")), len(blocks)
     raise UnreadableFrame("The header does not end within 10,000 cards.", "Leave this file out.")
 
@@ -108,6 +108,8 @@ def card_value(header: Cards, name: str) -> Any:
     """Value of a card, or None where it is absent, blank or cannot be parsed."""
     try:
         if isinstance(header, CardText):
+            if header.lacks(name):
+                return None
             value = header.get(name)
         else:
             with warnings.catch_warnings():

@@ -170,7 +170,7 @@ class FrameTime:
 def _moment(reader: _Reader, zone: ZoneInfo) -> FrameTime:
     """The night by the local clock where a header has it, else by UTC and the place: the header's, else the site's."""
     utc_text = reader.text("DATE-OBS", "DATE-BEG")
-    if utc_text is not None and "T" not in utc_text:
+    if utc_text is not None and "T" not in utc_text and _parse_time(utc_text) is not None:
         clock = reader.text("TIME-OBS", "UT", "UTSTART")
         if clock is None:
             reader.complaints.append(f"DATE-OBS is '{utc_text}', a day without a time")

@@ -188,6 +188,7 @@ class _Foretelling:
         cheap = costs.share <= tolerances.mismatch_share * (1 + 1e-9)
         allowed_c = self.temperature_tolerance(tolerances.dark_temp_c)
         allowed_s = self.exposure_tolerance(tolerances.dark_exposure_percent)
+        dear = np.zeros_like(cheap)
         for quantity, there, wanted, allowed, mild in (
             ("temperature", have.sensor_temp_c, want.sensor_temp_c, allowed_c, self._mild()),
             ("exposure", have.exposure_s, want.exposure_s, allowed_s, False),
@@ -195,7 +196,9 @@ class _Foretelling:
             unknown, outside = _off(there, wanted, allowed)
             self._take(quantity, unknown, outside, hard=False)
             if self.judged(quantity):
-                self._failures += outside & ~(cheap | mild)
+                dear |= outside & ~(cheap | mild)
+        # Both together cost what they cost: that is told once, and is one failure.
+        self._failures += dear
 
     def _mild(self) -> Bools:
         """Where a dark of the lights' own night serves a sensor without a cooler."""

@@ -124,9 +124,9 @@ def _judge(
         elif not ruler.inside and not ruler.told:
             (found.failures if ruler.decides else found.care).append(tell(ruler, terms))
         elif ruler.from_name and ruler.inside:
-            found.care.append(
-                f"{terms.word(ruler.quantity)} {_number(ruler.measured)} is only from a file’s name"
-            )
+            unit = f" {ruler.unit}" if isinstance(ruler.measured, float) and ruler.unit else ""
+            told = f"{terms.word(ruler.quantity)} {_number(ruler.measured)}{unit}"
+            found.care.append(f"{told} is only from a file’s name")
     if not holding.is_master and holding.n_frames < FEWEST_IN_STACK:
         found.care.append(f"only {_frames(holding.n_frames)}: nothing in so few can be told from an outlier")
     found.care += holding.care
@@ -165,7 +165,7 @@ def tell(ruler: Ruler, terms: Terms) -> str:
 
 
 def _number(value: float | str | None) -> str:
-    return f"{value:g}" if isinstance(value, float) else str(value)
+    return f"{value:g}".replace("-", "−") if isinstance(value, float) else str(value)
 
 
 def _few(holding: Holding, percent: float, terms: Terms, found: _Findings) -> None:
@@ -174,7 +174,8 @@ def _few(holding: Holding, percent: float, terms: Terms, found: _Findings) -> No
         return
     lights = terms.lights.n_lights
     whose = "this light" if lights == 1 else f"these {lights} lights"
-    found.care.append(f"only {_frames(holding.n_frames)}: they add {percent:.0f} % to the noise of {whose}")
+    add = "it adds" if holding.n_frames == 1 else "they add"
+    found.care.append(f"only {_frames(holding.n_frames)}: {add} {percent:.0f} % to the noise of {whose}")
 
 
 def few_frames(holding: Holding, tolerances: Tolerances) -> list[str]:
@@ -190,41 +191,43 @@ def few_frames(holding: Holding, tolerances: Tolerances) -> list[str]:
     return found.care
 
 
-def _weigh(cost: DarkCost, ruler: Ruler, terms: Terms) -> tuple[bool, str]:
-    """Whether a mismatch beyond its tolerance is cheap enough for care, and what it costs in words."""
+def _cost_in_words(outside: Sequence[Ruler], cost: DarkCost, terms: Terms) -> str:
+    """What a mismatch beyond its tolerance costs: of temperature and exposure it is one cost."""
     usual = " by usual figures of a cooled sensor" if terms.traits.assumed else ""
-    told = (
-        f"{tell(ruler, terms)}: costs {significant(cost.mismatch_e, 2)} e⁻, {significant(cost.hot_mismatch_e, 2)} e⁻ in the hottest 0.1 %{usual}, "
-        f"{_percent(cost.share)} of the lights’ own noise"
+    costs = ": costs" if len(outside) == 1 else ": together they cost"
+    return (
+        f"{' and '.join(tell(r, terms) for r in outside)}{costs} {_electrons(cost.mismatch_e)}, "
+        f"{_electrons(cost.hot_mismatch_e)} in the hottest 0.1 %{usual}, {_percent(cost.share)} the lights’ own noise"
     )
-    return cost.share <= terms.tolerances.mismatch_share, told
+
+
+def _electrons(value: float) -> str:
+    return "under 0.01 e⁻" if abs(value) < 0.01 else f"{significant(value, 2)} e⁻"
 
 
 def _percent(share: float) -> str:
-    return f"{100 * share:.0f} %" if share < 10 else "many times"
+    return f"{100 * share:.0f} % of" if share < 10 else "many times"
 
 
 def _settle_by_cost(
     measured: Sequence[Ruler], cost: DarkCost, terms: Terms, found: _Findings, mild: bool
 ) -> list[Ruler]:
-    """Take the rulers whose cost decides out of the hard ones: each is told with what it costs.
+    """Take the rulers whose cost decides out of the hard ones: they are told with what it costs.
 
     `mild` lets a dark of the same night serve a sensor without a cooler, with care: there is none nearer.
     """
-    settled = []
-    for ruler in measured:
-        if ruler.unknown or ruler.inside or ruler.quantity not in ("temperature", "exposure"):
-            settled.append(ruler)
-            continue
-        cheap, told = _weigh(cost, ruler, terms)
-        near = (
-            mild
-            and ruler.quantity == "temperature"
-            and abs(ruler.distance or 0.0) <= terms.tolerances.uncooled_same_night_c
-        )
-        (found.care if cheap or near else found.failures).append(told)
-        settled.append(ruler._replace(told=True))
-    return settled
+    weighed = ("temperature", "exposure")
+    outside = [r for r in measured if r.quantity in weighed and not r.unknown and not r.inside]
+    if not outside:
+        return [*measured]
+
+    def near(ruler: Ruler) -> bool:
+        close = abs(ruler.distance or 0.0) <= terms.tolerances.uncooled_same_night_c
+        return mild and ruler.quantity == "temperature" and close
+
+    bearable = cost.share <= terms.tolerances.mismatch_share or all(near(r) for r in outside)
+    (found.care if bearable else found.failures).append(_cost_in_words(outside, cost, terms))
+    return [r._replace(told=True) if r in outside else r for r in measured]
 
 
 def judge_dark(want: CommonSettings, holding: Holding, terms: Terms = Terms()) -> Candidate:

@@ -119,7 +119,7 @@ def plan_sheet(
         steps.append(
             SheetStep(
                 StepKind.BUILD,
-                f"Build {len(ordered)} master flat{'s' if len(ordered) != 1 else ''} and their dark flats",
+                f"Build {len(ordered)} master flat{'s and their' if len(ordered) != 1 else ' and its'} dark flats",
                 pace.build_s * len(ordered),
             )
         )
