@@ -146,6 +146,7 @@ def test_set_points_come_in_one_direction_and_bias_costs_none():
         ("60 120 300", (60, 120, 300)),
         ("0,5 s; 1 s", (0.5, 1)),
         ("1 min, 5 min", (60, 300)),
+        ("2 MIN; 10 S", (10, 120)),
         ("1/60 s", (1 / 60,)),
         ("500 ms, 2 s", (0.5, 2)),
     ],

@@ -140,10 +140,7 @@ def test_a_night_is_found_by_the_local_clock_the_place_or_the_site_in_this_order
 
 def test_clocks_that_cannot_be_are_complained_of_and_give_no_night():
     for cards, complaint in (
-        (
-            {"DATE-OBS": "yesterday", "TIME-OBS": "x"},
-            "DATE-OBS is 'yesterday', which is not a date and time",
-        ),
+        ({"DATE-OBS": "yesterday", "TIME-OBS": "x"}, "DATE-OBS is 'yesterday', which is not a date and time"),
         ({"DATE-OBS": "1979-12-31T23:00:00"}, "DATE-OBS is in the year 1979: the clock was not set"),
         ({"DATE-OBS": "2151-01-01T00:00:00"}, "DATE-OBS is in the year 2151: the clock was not set"),
         ({"DATE-LOC": "noon"}, "DATE-LOC is 'noon', which is not a date and time"),

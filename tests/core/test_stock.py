@@ -69,6 +69,7 @@ def some_settings(rng: random.Random) -> CommonSettings:
         good_on=night and known(None, None, night + timedelta(days=rng.choice((10, 100, 400)))),
         taken=None if night is None else datetime(night.year, night.month, night.day, 22, tzinfo=UTC),
         from_name=frozenset(rng.sample(NAMES, rng.choice((0, 0, 0, 1, 2)))),
+        by_hand=frozenset(rng.sample(NAMES, rng.choice((0, 0, 1)))),
     )
 
 

@@ -225,7 +225,10 @@ def test_a_dark_serves_as_long_as_its_hot_pixels_do():
             assert found.serves is serves, (changed, frames, warm, found)
             assert found.size == pytest.approx(changed / 30, abs=2.0)
             same_as_told("pictures", f"dark with {changed} changed, {frames} frames, warm {warm}", found)
-    moved = capped_still_good(old, made.dark(rng, shape, (where, value), level=540.0), FrameKind.DARK)
+    told: list[float] = []
+    fresh = made.dark(rng, shape, (where, value), level=540.0)
+    moved = capped_still_good(old, fresh, FrameKind.DARK, told.append)
+    assert told == sorted(told) and 0.0 < told[0] < told[-1] <= 1.0
     assert moved.serves is Serves.CARE and "+40 ADU" in moved.line
     same_as_told("pictures", "dark that moved", moved)
 

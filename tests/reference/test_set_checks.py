@@ -11,7 +11,7 @@ import pytest
 
 from grayshelf.core.checks.defects import defects_of
 from grayshelf.core.checks.findings import Fault, Place
-from grayshelf.core.checks.looks import look_at
+from grayshelf.core.checks.looks import hottest, look_at
 from grayshelf.core.checks.of_a_master import Beside, findings_of_master, look_at_master, reasons_for_care
 from grayshelf.core.checks.of_a_picture import capped_and_full, glow_of, shade_of, tilt_of
 from grayshelf.core.checks.of_a_set import fullest
@@ -241,6 +241,16 @@ def test_a_glow_is_fitted_as_it_falls_off_and_none_is_where_nothing_does():
     assert np.abs(glow_of(even + truth) - truth).max() < 1.5
     same_as_told("faults", "a glow", glow_of(even + truth))
     assert not glow_of(even).any()
+
+
+def test_of_many_hot_pixels_the_hottest_are_followed():
+    rng = np.random.default_rng(8)
+    frame = rng.normal(500, 3, (100, 120)).astype(np.float32)
+    where = rng.choice(frame.size, 40, replace=False)
+    frame.ravel()[where] += 100 + 10 * np.arange(40)
+    noisy = [frame + rng.normal(0, 0.5, frame.shape).astype(np.float32) for _ in range(3)]
+    assert hottest(noisy, most=5).tolist() == sorted(where[-5:].tolist())
+    assert set(hottest(noisy, share=40 / frame.size).tolist()) == set(where.tolist())
 
 
 def test_what_rises_steadily_is_no_defect_and_what_stands_out_of_it_is():

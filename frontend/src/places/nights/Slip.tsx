@@ -1,4 +1,4 @@
-import { useState, type CSSProperties } from "react";
+import { Fragment, useState, type CSSProperties } from "react";
 import { Link, useNavigate } from "react-router";
 
 import { api, get, type Schemas } from "../../api/client";
@@ -14,24 +14,11 @@ import { DoesItCorrect } from "./Correction";
 type Line = Schemas["SlipLineOut"];
 type Candidate = Schemas["CandidateOut"];
 
-/** What is told beside an exact ruler takes so many pixels a letter. */
-const LETTER = 7.4;
-const WIDTHS: Record<string, number> = {
-  gain: 40,
-  offset: 42,
-  binning: 50,
-  filter: 44,
-  telescope: 60,
-  "focal length": 116,
-  "read-out mode": 80,
-  "row order": 62,
-  "colour phase": 74,
-  temperature: 112,
-  exposure: 106,
-  angle: 116,
-  focus: 104,
-  age: 130,
-};
+/** Pixels that a letter takes: of the values beside rulers, and of what stands above them. */
+const LETTER = 7.3;
+const TITLE_LETTER = 4.8;
+/** Between columns, and between a ruler and its value. */
+const GAP = 8;
 const title = (kind: string) => kind.charAt(0).toUpperCase() + kind.slice(1);
 
 function columnTitle(column: string, candidates: (Candidate | null)[], gainWord: string): string {
@@ -50,13 +37,21 @@ function columnTitle(column: string, candidates: (Candidate | null)[], gainWord:
 const isTold = (ruler: Candidate["rulers"][number]) =>
   ruler.kind !== "exact" || ruler.from_name || ruler.by_hand || (!ruler.inside && !ruler.unknown);
 
-/** A column is as wide as what stands in it: a ruler, and its value where that is told. */
-function columnWidth(name: string, candidates: (Candidate | null)[]): number {
-  const told = candidates
-    .map((c) => c?.rulers.find((r) => r.quantity === name))
-    .filter((r) => r?.kind === "exact" && isTold(r))
-    .map((r) => 44 + LETTER * ((r?.text.length ?? 0) + 1));
-  return Math.max(WIDTHS[name] ?? 100, ...told);
+/** A ruler's value as it stands beside it: steps are counted, and the title says so. */
+const told = (ruler: Candidate["rulers"][number]) =>
+  ruler.unit === "steps" ? ruler.text.replace(/\s*steps/, "") : ruler.text;
+
+const rulerWidth = (ruler: Candidate["rulers"][number]) => (ruler.unknown ? 30 : 50);
+
+/** A column is as wide as what stands in it: a title, a ruler, and its value where that is told. */
+function columnWidth({ name, title }: Column, candidates: (Candidate | null)[]): number {
+  const rulers = candidates.flatMap((c) => c?.rulers.filter((r) => r.quantity === name) ?? []);
+  const widths = rulers.map((r) => {
+    const marks = Number(r.from_name) + Number(r.by_hand);
+    const value = isTold(r) ? GAP + LETTER * (told(r).length + marks) : 0;
+    return (r.kind === "exact" ? 32 : rulerWidth(r)) + value + GAP;
+  });
+  return Math.max(TITLE_LETTER * title.length + GAP, ...widths);
 }
 
 /** A column of rulers. */
@@ -80,10 +75,8 @@ function Rulers({ candidate, columns }: { candidate: Candidate; columns: Column[
               <>
                 <span className="narrow block text-s text-ink2 md:hidden">{title}</span>
                 <Ruler
-                  ruler={
-                    ruler.unit === "steps" ? { ...ruler, text: ruler.text.replace(/\s*steps/, "") } : ruler
-                  }
-                  width={ruler.unknown ? 30 : 50}
+                  ruler={{ ...ruler, text: told(ruler) }}
+                  width={rulerWidth(ruler)}
                   text={isTold(ruler)}
                 />
               </>
@@ -177,44 +170,49 @@ function Lines({ line, columns, set }: { line: Line; columns: Column[]; set: num
         </tr>
       )}
       {line.runners_up.slice(0, open ? undefined : 1).map((candidate, index) => (
-        <tr
-          key={candidate.holding_id}
-          className={`text-s max-md:border-t max-md:border-dashed max-md:border-line ${ROW}`}
-        >
-          <td className={`align-middle text-ink2 ${index === 0 ? WHOLE : "max-md:hidden"}`}>
-            {index === 0 && (
-              <button
-                type="button"
-                aria-expanded={open}
-                disabled={line.runners_up.length < 2}
-                onClick={() => setOpen(!open)}
-                className="h-6 hover:text-ink max-md:h-11"
-              >
-                {line.runners_up.length > 1 ? (open ? "▾" : "▸") : ""} next best
-                {line.runners_up.length > 1 && !open && ` of ${line.runners_up.length}`}
-              </button>
-            )}
-          </td>
-          <td
-            className={`py-1 pr-3 align-middle ${WHOLE}`}
-            title={`${candidate.title}, ${candidate.detail}; lost: ${candidate.lost_on}`}
-          >
-            <span className="flex items-baseline justify-between gap-2 leading-4">
-              <span className="truncate">{candidate.title}</span>
-              <button
-                type="button"
-                className="shrink-0 underline underline-offset-2 hover:no-underline max-md:h-11 max-md:px-2"
-                aria-label={`Use ${candidate.title} of ${candidate.detail}`}
-                disabled={choose.isPending}
-                onClick={() => choose.mutate({ kind, holding_id: candidate.holding_id })}
-              >
-                use it
-              </button>
-            </span>
-            <span className="block truncate leading-4 text-ink2">lost on {candidate.lost_on}</span>
-          </td>
-          <Rulers candidate={candidate} columns={columns} />
-        </tr>
+        <Fragment key={candidate.holding_id}>
+          <tr className={`text-s max-md:border-t max-md:border-dashed max-md:border-line ${ROW}`}>
+            <td className={`align-middle text-ink2 ${index === 0 ? WHOLE : "max-md:hidden"}`}>
+              {index === 0 && (
+                <button
+                  type="button"
+                  aria-expanded={open}
+                  disabled={line.runners_up.length < 2}
+                  onClick={() => setOpen(!open)}
+                  className="h-6 hover:text-ink max-md:h-11"
+                >
+                  {line.runners_up.length > 1 ? (open ? "▾" : "▸") : ""} next best
+                  {line.runners_up.length > 1 && !open && ` of ${line.runners_up.length}`}
+                </button>
+              )}
+            </td>
+            <td
+              className={`pt-1 pr-3 align-middle ${WHOLE}`}
+              title={`${candidate.title}, ${candidate.detail}`}
+            >
+              <span className="flex items-baseline justify-between gap-2 leading-4">
+                <span className="truncate">{candidate.title}</span>
+                <button
+                  type="button"
+                  className="shrink-0 underline underline-offset-2 hover:no-underline max-md:h-11 max-md:px-2"
+                  aria-label={`Use ${candidate.title} of ${candidate.detail}`}
+                  disabled={choose.isPending}
+                  onClick={() => choose.mutate({ kind, holding_id: candidate.holding_id })}
+                >
+                  use it
+                </button>
+              </span>
+              <span className="block truncate leading-4 text-ink2">{candidate.detail}</span>
+            </td>
+            <Rulers candidate={candidate} columns={columns} />
+          </tr>
+          <tr className="text-s text-ink2 max-md:block">
+            <td className="max-md:hidden" />
+            <td colSpan={columns.length + 1} className="pb-1.5 leading-4 max-md:block">
+              lost on {candidate.lost_on}
+            </td>
+          </tr>
+        </Fragment>
       ))}
       {choose.error && (
         <tr className="max-md:block">
@@ -292,7 +290,7 @@ export function Slip({ id, onClose }: { id: number; onClose: () => void }) {
   const data = slip.data;
   const all = data.lines.flatMap((l) => [l.chosen, ...l.runners_up]);
   const columns = data.columns.map(({ name }) => ({ name, title: columnTitle(name, all, data.gain_word) }));
-  const widest = 330 + columns.reduce((sum, { name }) => sum + columnWidth(name, all), 0);
+  const widest = 88 + 190 + columns.reduce((sum, column) => sum + columnWidth(column, all), 0);
   const notch = "absolute top-[30px] h-4 w-4 rounded-full border border-rule bg-paper";
   return (
     <section aria-label={`Pull slip: ${data.target}`} className="relative border border-rule bg-card">
@@ -356,10 +354,10 @@ export function Slip({ id, onClose }: { id: number; onClose: () => void }) {
             style={{ "--widest": `${widest}px` } as CSSProperties}
           >
             <colgroup className="max-md:hidden">
-              <col style={{ width: 92 }} />
+              <col style={{ width: 88 }} />
               <col />
-              {columns.map(({ name }) => (
-                <col key={name} style={{ width: columnWidth(name, all) }} />
+              {columns.map((column) => (
+                <col key={column.name} style={{ width: columnWidth(column, all) }} />
               ))}
             </colgroup>
             <thead className="max-md:hidden">

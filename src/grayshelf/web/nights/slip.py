@@ -152,7 +152,7 @@ def _advice(slip: PullSlip, offer: str | None) -> str:
     ]
     if missing:
         tail = " Tonight’s sheet can close the gap." if offer else ""
-        return f"No {in_words.listed(missing)} fits these lights.{tail}"
+        return f"No {' or '.join(missing)} fits these lights.{tail}"
     care = [
         f"the {line.kind.value}: {'; '.join(line.chosen.reasons)}"
         for line in slip.lines
