@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 import warnings
+from collections.abc import Collection
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, Protocol
 
@@ -57,9 +58,11 @@ class CardText:
         # From the last to the first, which stays.
         return {names[i]: text[i * CARD : (i + 1) * CARD] for i in range(last - 1, -1, -1)}
 
-    def lacks(self, name: str) -> bool:
-        """Whether a keyword is surely not there: of the many that are asked for most are not."""
-        return self._usual and name not in self._cards
+    @cached_property
+    def keywords(self) -> Collection[str] | None:
+        """All that it has, so that those which it has not, most of the many that are asked for, need not be looked for; None
+        where they are told apart by Astropy alone."""
+        return self._cards.keys() if self._usual else None
 
     def get(self, name: str, default: Any = None, /) -> Any:
         """The value of a keyword, or the default where it is absent. Raises what Astropy does at a card that makes no

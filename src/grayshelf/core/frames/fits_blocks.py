@@ -108,8 +108,6 @@ def card_value(header: Cards, name: str) -> Any:
     """Value of a card, or None where it is absent, blank or cannot be parsed."""
     try:
         if isinstance(header, CardText):
-            if header.lacks(name):
-                return None
             value = header.get(name)
         else:
             with warnings.catch_warnings():

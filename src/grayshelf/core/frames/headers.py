@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, fields
 from datetime import UTC, date, datetime, timedelta
 from typing import TYPE_CHECKING, Any, NamedTuple
@@ -16,6 +16,7 @@ from zoneinfo import ZoneInfo
 
 from grayshelf.core.frames.angle import CameraAngle
 from grayshelf.core.frames.bounds import BOUNDS, MOST_TEXT, ZERO_IS_UNKNOWN
+from grayshelf.core.frames.cards import Cards, CardText
 from grayshelf.core.frames.facts import FILE_NAME, SAID, SAID_CARD, FrameFacts
 from grayshelf.core.frames.file_names import kind_in_name, kind_of_folder, values_in_name
 from grayshelf.core.frames.fits_blocks import ImageHeader, card_value
@@ -24,7 +25,7 @@ from grayshelf.core.frames.night import HEADER_PLACE, LOCAL_CLOCK, night_of_loca
 from grayshelf.core.frames.place import degrees_of, sun_offset
 
 if TYPE_CHECKING:
-    from astropy.io import fits
+    pass
 
 EXPOSURE = ("EXPTIME", "EXPOSURE", "EXP_TIME", "EXPOSURETIME")
 SENSOR_TEMP = ("CCD-TEMP", "CCDTEMP", "SENSTEMP", "DET-TEMP", "TEMPERAT")
@@ -63,14 +64,19 @@ AHEAD_OF_UTC_H = (-12.5, 14.5)
 class _Reader:
     """Reads one header, noting what was there and could not be used."""
 
-    def __init__(self, header: fits.Header, named: Mapping[str, float]) -> None:
+    def __init__(self, header: Cards, named: Mapping[str, float]) -> None:
         """`named` is what the file's name says."""
         self.header, self.named = header, named
+        self._keywords = header.keywords if isinstance(header, CardText) else None
         self.complaints: list[str] = []
         self.origins: dict[str, str] = {}
 
+    def _there(self, names: tuple[str, ...]) -> Iterable[str]:
+        keywords = self._keywords
+        return names if keywords is None else [name for name in names if name in keywords]
+
     def value(self, names: tuple[str, ...]) -> tuple[str, Any] | None:
-        for name in names:
+        for name in self._there(names):
             value = card_value(self.header, name)
             if value is not None:
                 return name, value
@@ -86,7 +92,7 @@ class _Reader:
 
     def number(self, what: str, names: tuple[str, ...]) -> float | None:
         """First of `names` that holds a number that can be; each that holds something else is complained of."""
-        for name in names:
+        for name in self._there(names):
             value = card_value(self.header, name)
             if value is None:
                 continue
@@ -170,7 +176,7 @@ class FrameTime:
 def _moment(reader: _Reader, zone: ZoneInfo) -> FrameTime:
     """The night by the local clock where a header has it, else by UTC and the place: the header's, else the site's."""
     utc_text = reader.text("DATE-OBS", "DATE-BEG")
-    if utc_text is not None and "T" not in utc_text and _parse_time(utc_text) is not None:
+    if utc_text is not None and "T" not in utc_text and any(c.isdigit() for c in utc_text):
         clock = reader.text("TIME-OBS", "UT", "UTSTART")
         if clock is None:
             reader.complaints.append(f"DATE-OBS is '{utc_text}', a day without a time")
