@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shutil
 import time
+from contextlib import closing
 
 import numpy as np
 import pytest
@@ -12,6 +13,7 @@ from astropy.io import fits
 from grayshelf.library.library import Library
 from grayshelf.web.app import create_app
 from grayshelf.web.context import make_context, make_runner
+from grayshelf.work.ahead import ahead
 from tests.helpers import DARK, FLAT, LIGHT, write_fits
 
 
@@ -180,3 +182,28 @@ def test_own_frames_become_masters_and_a_slip_and_leave_again(own, tmp_path):
     assert own.delete("/api/folders/2").status_code == 200
     assert own.get("/api/rigs/1/nights").json["nights"] == []
     assert {p: p.read_bytes() for p in folder.iterdir()} == before
+
+
+@pytest.mark.parametrize("slow", [False, True])
+def test_files_of_a_slow_disk_are_read_several_at_a_time_and_those_of_a_quick_one_in_turn(slow, monkeypatch):
+    if not slow:
+        monkeypatch.setattr("grayshelf.work.ahead.SLOW_S", 60.0)
+    now, most, begun = [0], [0], []
+
+    def read(number):
+        begun.append(number)
+        now[0] += 1
+        most[0] = max(most[0], now[0])
+        time.sleep(0.005)
+        now[0] -= 1
+        return -number
+
+    assert list(ahead(read, range(100))) == [-n for n in range(100)]
+    assert most[0] > 1 if slow else most[0] == 1
+    begun.clear()
+    with closing(ahead(read, range(1_000))) as found:
+        assert [next(found) for _ in range(20)] == [-n for n in range(20)]
+    # Stopped: what was begun ends, and no more is begun.
+    count = len(begun)
+    time.sleep(0.05)
+    assert len(begun) == count < 120

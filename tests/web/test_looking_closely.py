@@ -158,7 +158,7 @@ def test_an_older_flat_is_held_against_a_newer_one_and_that_is_taken_back(flats)
     assert job["state"] == "done" and job["message"].startswith("Make it anew")
     card = own.get(f"/api/holdings/{before}")
     held = card["still_good"]["held"]
-    assert held["serves"] == "make it anew" and "1 shadow came" in held["line"]
+    assert held["serves"] == "make it anew" and "at one place a shadow came" in held["line"]
     assert held["shadows"][0][0] == pytest.approx(new.x, abs=5) and any(
         "shadow" in c for c in card["spine"]["care"]
     )

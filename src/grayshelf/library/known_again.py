@@ -96,19 +96,19 @@ def known_as(
     ahead
         What was asked for many files at once (`look_ahead`).
     """
-    stamp = stamp_of(path)
 
     def stays() -> Stays | None:
         if ahead is not None and relative not in ahead.in_sets:
             return None
-        return _stays(library, path, relative, folder_id, stamp)
+        return _stays(library, path, relative, folder_id, stamp_of(path))
 
     if facts.utc is None or facts.kind is None:
         return Known(stays=stays())
     others = [
         _Other.of(row) for row in _alike(library, facts, ahead) if (row[3], row[2]) != (folder_id, relative)
     ]
-    return _among(library, path, stamp, facts, others) or Known(stays=stays())
+    # Most files are like none that is here: the disk is asked nothing more of them.
+    return (others and _among(library, path, stamp_of(path), facts, others)) or Known(stays=stays())
 
 
 @dataclass

@@ -6,6 +6,7 @@ import hashlib
 import logging
 import os
 from collections.abc import Callable, Mapping, Sequence
+from contextlib import closing
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, Protocol
@@ -33,6 +34,7 @@ from grayshelf.library.records import as_kept, read
 from grayshelf.library.step_records import JobResult, ScanJob
 from grayshelf.library.trains import make_rigs
 from grayshelf.library.unreadable import readable
+from grayshelf.work.ahead import ahead
 from grayshelf.work.jobs import JobControl, JobRunner
 
 log = logging.getLogger(__name__)
@@ -83,8 +85,8 @@ def scan_folder(library: Library, control: JobControl, params: dict[str, Any]) -
     def enter_batch() -> None:
         disk.check()
         facts = [(printable(path), entry.facts) for path, _, entry in batch if entry.facts is not None]
-        ahead = look_ahead(library, folder_id, facts)
-        found = [look_up(library, folder_id, root, path, entry, ahead) for path, _, entry in batch]
+        of_library = look_ahead(library, folder_id, facts)
+        found = [look_up(library, folder_id, root, path, entry, of_library) for path, _, entry in batch]
         with library.db.session() as session:
             # All is read before anything is written, so that the rows go in with one statement.
             there = rows_at(session, folder_id, [printable(path) for path, _, _ in batch])
@@ -95,20 +97,23 @@ def scan_folder(library: Library, control: JobControl, params: dict[str, Any]) -
         batch.clear()
         alike.clear()
 
-    for number, (path, stamp) in enumerate(fresh):
-        control.check()
-        entry = _read(root, path, here, counters.get(path, frozenset()), told)
-        # A pulled disk hands out nothing: that is one event, and says nothing of any file on it.
-        if entry.out_of_reach:
-            disk.check()
-            out_of_reach.add(path)
-        kin = None if entry.facts is None else (entry.facts.camera, entry.facts.utc, entry.facts.kind)
-        if len(batch) >= BATCH or kin in alike:
-            # A copy of a file is known only once the file is entered.
-            enter_batch()
-        alike |= {kin} - {None}
-        batch.append((path, stamp, entry))
-        control.report(0.8 * number / len(fresh), f"{number:,} of {len(fresh):,} new files read")
+    def entry_of(path: str) -> ReadFile:
+        return _read(root, path, here, counters.get(path, frozenset()), told)
+
+    with closing(ahead(entry_of, [path for path, _ in fresh])) as entries:
+        for number, ((path, stamp), entry) in enumerate(zip(fresh, entries, strict=True)):
+            control.check()
+            # A pulled disk hands out nothing: that is one event, and says nothing of any file on it.
+            if entry.out_of_reach:
+                disk.check()
+                out_of_reach.add(path)
+            kin = None if entry.facts is None else (entry.facts.camera, entry.facts.utc, entry.facts.kind)
+            if len(batch) >= BATCH or kin in alike:
+                # A copy of a file is known only once the file is entered.
+                enter_batch()
+            alike |= {kin} - {None}
+            batch.append((path, stamp, entry))
+            control.report(0.8 * number / len(fresh), f"{number:,} of {len(fresh):,} new files read")
     enter_batch()
     for mending_id in found_again(library, folder_id, str(root)):
         moved |= tell_mended(library, mending_id, control.check)
