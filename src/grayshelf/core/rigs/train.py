@@ -7,7 +7,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 
-from grayshelf.core.digits import significant
 from grayshelf.core.frames.facts import uses_iso
 
 
@@ -270,9 +269,7 @@ def _telescope(facts: TrainFacts) -> Told:
     origin = Origin.TYPED if facts.typed_telescope else Origin.HEADERS
     if facts.aperture_mm and facts.focal_length_mm:
         ratio = facts.focal_length_mm / facts.aperture_mm
-        known.append(
-            Known(f"{facts.aperture_mm:g} mm f/{significant(ratio, 3)}, {facts.focal_length_mm:g} mm", origin)
-        )
+        known.append(Known(f"{facts.aperture_mm:g} mm f/{ratio:.3g}, {facts.focal_length_mm:g} mm", origin))
     elif facts.focal_length_mm:
         known.append(Known(f"{facts.focal_length_mm:g} mm", origin))
     elif facts.aperture_mm:
