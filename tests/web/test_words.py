@@ -18,7 +18,7 @@ THIN = "\u2009"
     ("made", "said"),
     [
         (w.number(-1234.5, 1), "−1,234.5"), (w.number(-0.04, 1), "0.0"), (w.plain(0.78), "0.78"), (w.plain(-10.0), "−10"),
-        (w.seconds(300.0), f"300{THIN}s"), (w.seconds(1 / 60), f"1/60{THIN}s"), (w.seconds(0.783), f"0.783{THIN}s"),
+        (w.seconds(12_345.0), f"12345{THIN}s"), (w.seconds(300.0), f"300{THIN}s"), (w.seconds(1 / 60), f"1/60{THIN}s"), (w.seconds(0.783), f"0.783{THIN}s"),
         (w.degrees_c(-10), f"−10{THIN}°C"), (w.duration(40), f"40{THIN}s"), (w.duration(timedelta(minutes=72)), f"1{THIN}h 12{THIN}min"),
         (w.duration(9045), f"2{THIN}h 31{THIN}min"), (w.duration(7200), f"2{THIN}h"), (w.day(date(2026, 9, 12)), "12 Sep 26"),
         (w.day(None), "no date"), (w.long_day(date(2026, 10, 18)), "Sunday 18 October 2026"), (w.several(1, "light"), "1 light"),

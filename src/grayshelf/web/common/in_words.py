@@ -28,7 +28,8 @@ def seconds(value: float) -> str:
     """An exposure: '300 s', '0.78 s', '1/60 s' for the shortest."""
     if 0 < value < 0.02:
         return f"1/{round(1 / value)}{THIN}s"
-    return f"{significant(value, 4)}{THIN}s"
+    digits = max(4, len(str(int(value))))
+    return f"{significant(value, digits).replace(',', '')}{THIN}s"
 
 
 def degrees_c(value: float, digits: int = 0) -> str:
