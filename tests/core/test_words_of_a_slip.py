@@ -118,6 +118,10 @@ def test_what_temperature_and_exposure_cost_together_is_told_once_and_each_alone
     assert both.startswith("temperature off by +10 °C and exposure off by +60 s: together they cost ")
     (alone,) = reasons(sensor_temp_c=WANT.sensor_temp_c + 10.0)
     assert alone.startswith("temperature off by +10 °C: costs ") and "the lights’ own noise" in alone
+    (later,) = reasons(night=WANT.night.replace(year=WANT.night.year + 3))
+    assert later == "3 years later, allowed 9 months"
+    (older,) = reasons(night=WANT.night.replace(year=WANT.night.year - 3))
+    assert older == "3 years old, allowed 9 months"
     short = replace(WANT, exposure_s=0.01)
     (little,) = judge_dark(short, Holding("1", FrameKind.DARK, replace(short, exposure_s=0.02), 50)).reasons
     assert "costs under 0.01 e⁻, under 0.01 e⁻ in" in little

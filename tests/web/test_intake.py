@@ -207,3 +207,30 @@ def test_files_of_a_slow_disk_are_read_several_at_a_time_and_those_of_a_quick_on
     count = len(begun)
     time.sleep(0.05)
     assert len(begun) == count < 120
+
+
+def test_a_file_that_cannot_be_read_is_told_of_however_one_looks_at_it(own, tmp_path):
+    folder = tmp_path / "mine"
+    folder.mkdir()
+    (folder / "cut.fits").write_bytes(b"SIMPLE  =                    T" + b" " * 100)
+    scan(own, folder)
+    # Asked for its picture it said once that something happened which nobody foresaw.
+    for what in ("view", "histogram", "profile", "sheet"):
+        answer = own.get(f"/api/frames/1/{what}")
+        assert answer.status_code < 500, what
+        if what != "sheet":
+            assert "cut off inside its header" in answer.json["detail"], what
+
+
+def test_flats_that_are_full_are_used_with_care_at_best(own, tmp_path):
+    pixels = np.full((24, 24), 65_532, np.uint16)
+    for i in range(12):
+        write_fits(tmp_path / "mine" / f"f{i}.fits", {**FLAT, "DATE-OBS": f"2026-10-19T05:00:{i:02}"}, pixels)
+        write_fits(tmp_path / "mine" / f"l{i}.fits", {**LIGHT, "DATE-OBS": f"2026-10-18T22:{i:02}:00"})
+    scan(own, tmp_path / "mine")
+    sets = own.get("/api/sets").json["items"]
+    (lights,) = [s["id"] for s in sets if s["kind"] == "light"]
+    slip = own.get(f"/api/lights/{lights}/slip").json
+    flat = next(line for line in slip["lines"] if line["kind"] == "flat")
+    told = flat["chosen"] or flat["runners_up"][0]
+    assert "their pixels are full: what light they held is lost" in told["reasons"]

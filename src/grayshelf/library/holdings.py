@@ -11,6 +11,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session, selectinload
 
 from grayshelf.core.checks.findings import NOTHING_IN_IT
+from grayshelf.core.checks.frames import care_with_flats
 from grayshelf.core.checks.still_good import Serves
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
@@ -106,6 +107,8 @@ def holding_of(frame_set: FrameSet, level_adu: float | None = None, missing: int
         care.append(f"that it is a {frame_set.kind} is only in its file’s name")
     if missing:
         care.append(missing_in_words(missing, frame_set))
+    if frame_set.kind == "flat" and not frame_set.is_master:
+        care += care_with_flats(frame_set.level_adu)
     level = frame_set.level_adu if level_adu is None else level_adu
     signal = level * facts.electrons_per_adu if level and facts.electrons_per_adu else None
     return Holding(

@@ -14,7 +14,7 @@ from grayshelf.core.flats.channels import in_colours
 from grayshelf.core.pictures.histogram import Histogram, ends_at_first, histogram_of
 from grayshelf.core.pictures.made_of import Calibrated, Colour, Difference, OneColour, Quotient, places_of
 from grayshelf.core.pictures.parts import Parts, Pixels, Whole, factor_of_overview, overview_of, tile_of
-from grayshelf.library.facts_json import facts_from_json
+from grayshelf.library.facts_json import facts_if_sound
 from grayshelf.library.file_parts import FileParts, parts_of
 from grayshelf.library.kept import kept
 from grayshelf.library.library import Library
@@ -121,11 +121,11 @@ def open_view(library: Library, session: Session, view: View) -> Opened:
         Where two that are held against each other differ in size.
     """
     frame, path = _frame_of(library, session, view.frame)
-    facts = facts_from_json(frame.facts)
     first = _parts(library, path)
+    facts = facts_if_sound(frame.facts)
     parts, unit, whole = _made(library, session, view, first)
-    colours = _colours(facts.bayer_pattern, facts.binning_x)
-    if view.colour is not None and view.colour in colours:
+    colours = () if facts is None else _colours(facts.bayer_pattern, facts.binning_x)
+    if facts is not None and view.colour is not None and view.colour in colours:
         parts = OneColour(parts, places_of(facts.bayer_pattern or "", view.colour))
         # Of two greens the mean is looked at.
         whole = whole and view.colour != "green"

@@ -24,6 +24,16 @@ class FrameFault:
     advice: str
 
 
+#: The lowest level at which a converter of 12 bits or more, filled up to 16, is full: 65536 − 2⁴.
+FULL_ADU = 65_520.0
+FULL_FLATS = "their pixels are full: what light they held is lost"
+
+
+def care_with_flats(level_adu: float | None) -> tuple[str, ...]:
+    """What the level of flats that are not combined yet says against them."""
+    return (FULL_FLATS,) if level_adu is not None and level_adu >= FULL_ADU else ()
+
+
 #: Dark current of a camera that nobody measured may be so many times the usual one, and a bit more.
 DARK_ALLOWANCE_TIMES, DARK_ALLOWANCE_ADU = 4.0, 100.0
 

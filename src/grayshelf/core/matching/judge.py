@@ -149,10 +149,11 @@ def _frames(count: int) -> str:
 
 def tell(ruler: Ruler, terms: Terms) -> str:
     """A ruler that is outside, in words."""
+    old = "later" if ruler.later else "old"
     if ruler.kind == "age" and ruler.unit == "days":
-        return f"{age_in_words(float(ruler.measured or 0))} old, allowed {age_in_words(float(ruler.tolerance or 0))}"
+        return f"{age_in_words(float(ruler.measured or 0))} {old}, allowed {age_in_words(float(ruler.tolerance or 0))}"
     if ruler.kind == "age":
-        return f"{ruler.measured:.0f} {ruler.unit} old, allowed {ruler.tolerance:.0f}"
+        return f"{ruler.measured:.0f} {ruler.unit} {old}, allowed {ruler.tolerance:.0f}"
     if ruler.kind == "exact" and isinstance(ruler.wanted, str) and ruler.quantity in ("telescope", "filter"):
         return f"another {ruler.quantity}, {ruler.measured}"
     if ruler.kind == "exact":

@@ -193,6 +193,8 @@ class Ruler(NamedTuple):
     """One of the two values was said by a person."""
     told: bool = False
     """Already told of, with what it costs."""
+    later: bool = False
+    """Of an age: it was taken after the lights."""
 
 
 @dataclass(frozen=True)

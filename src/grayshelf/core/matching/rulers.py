@@ -120,8 +120,9 @@ def age_nights(want: CommonSettings, have: CommonSettings, tolerance_nights: int
     if want.night is None or have.night is None:
         return Ruler("age", "age", "nights", None, None, None, tolerance_nights, inside=False, unknown=True)
     apart = nights_apart(want.night, have.night)
+    inside, later = apart <= tolerance_nights, have.night > want.night
     return Ruler(
-        "age", "age", "nights", 0.0, float(apart), float(apart), tolerance_nights, apart <= tolerance_nights
+        "age", "age", "nights", 0.0, float(apart), float(apart), tolerance_nights, inside, later=later
     )
 
 
@@ -130,6 +131,5 @@ def age_days(want: CommonSettings, have: CommonSettings, tolerance_days: int) ->
     if want.night is None or have.night is None:
         return Ruler("age", "age", "days", None, None, None, tolerance_days, inside=False, unknown=True)
     apart = days_from(want.night, have)
-    return Ruler(
-        "age", "age", "days", 0.0, float(apart), float(apart), tolerance_days, apart <= tolerance_days
-    )
+    inside, later = apart <= tolerance_days, have.night > want.night
+    return Ruler("age", "age", "days", 0.0, float(apart), float(apart), tolerance_days, inside, later=later)
