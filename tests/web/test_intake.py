@@ -234,3 +234,19 @@ def test_flats_that_are_full_are_used_with_care_at_best(own, tmp_path):
     flat = next(line for line in slip["lines"] if line["kind"] == "flat")
     told = flat["chosen"] or flat["runners_up"][0]
     assert "their pixels are full: what light they held is lost" in told["reasons"]
+
+
+@pytest.mark.parametrize(("of_sky", "kind"), [(False, "dark flat"), (True, "bias")])
+def test_the_shelf_tells_also_of_what_flats_lack(own, tmp_path, of_sky, kind):
+    """It said once that nothing was missing, while the slip of the same lights said that nothing fits."""
+    flat = {**FLAT, "IMAGETYP": "Sky Flat"} if of_sky else FLAT
+    for i in range(12):
+        write_fits(tmp_path / "mine" / f"f{i}.fits", {**flat, "DATE-OBS": f"2026-10-19T05:00:{i:02}"})
+        write_fits(tmp_path / "mine" / f"l{i}.fits", {**LIGHT, "DATE-OBS": f"2026-10-18T22:{i:02}:00"})
+    scan(own, tmp_path / "mine")
+    shelf = own.get("/api/rigs/1/shelf").json
+    assert ("dark flat" in {g["kind"] for g in shelf["gaps"]}) is (not of_sky)
+    assert bool(shelf["no_bias"]) is of_sky
+    lights = next(s["id"] for s in own.get("/api/sets").json["items"] if s["kind"] == "light")
+    lines = own.get(f"/api/lights/{lights}/slip").json["lines"]
+    assert next(line for line in lines if line["kind"] == kind)["verdict"] == "nothing fits"

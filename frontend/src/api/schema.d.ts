@@ -12779,6 +12779,8 @@ export interface components {
             gains: number[];
             /** Gaps */
             gaps: components["schemas"]["GapOut"][];
+            /** No Bias */
+            no_bias: string;
             /** Rig */
             rig: string;
         };

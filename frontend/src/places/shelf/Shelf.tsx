@@ -15,7 +15,7 @@ type GapData = Schemas["GapOut"];
 function GapNote({ gap, marked }: { gap: GapData; marked: boolean }) {
   const { setWishes } = useHere();
   const waits = `${gap.lights} ${gap.lights === 1 ? "light" : "lights"} of ${gap.targets.join(" and ")} ${gap.lights === 1 ? "waits" : "wait"}, ${gap.nights}.`;
-  const what = gap.kind === "dark" ? `${gap.frames} frames` : `${gap.frames} flats`;
+  const what = gap.kind === "flat" ? `${gap.frames} flats` : `${gap.frames} frames`;
   return (
     <li className={`border bg-card px-3.5 py-2.5 ${marked ? "border-accent" : "border-line"}`}>
       <p className="flex items-center gap-2 text-m font-semibold">
@@ -176,7 +176,10 @@ function Beside({
         {ordered.map((gap) => (
           <GapNote key={gap.key} gap={gap} marked={gap.key === marked} />
         ))}
-        {ordered.length === 0 && <li className="text-ink2">Nothing that your lights ask for is missing.</li>}
+        {data.no_bias && <li className="text-ink2">{data.no_bias}</li>}
+        {ordered.length === 0 && !data.no_bias && (
+          <li className="text-ink2">Nothing that your lights ask for is missing.</li>
+        )}
       </ul>
       {data.bias.length > 0 && (
         <div>

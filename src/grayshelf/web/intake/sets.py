@@ -42,7 +42,7 @@ def set_title(row: FrameSet, word: str) -> str:
         parts.append(
             "shot for the Bench" if facts.gain is None or facts.offset is None else "read by the Bench"
         )
-    return ", ".join(parts)
+    return ", ".join(parts) or "settings not known"
 
 
 def sets_page(library: Library, page: int, kind: str) -> SetsOut:

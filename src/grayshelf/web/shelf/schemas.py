@@ -79,6 +79,8 @@ class ShelfOut(Schema):
     flats: WallOut
     bias: list[SpineOut]
     gaps: list[GapOut]
+    no_bias: str
+    """Which lights wait for a bias, in a sentence; empty where none do."""
     empty: bool
 
 

@@ -12,7 +12,7 @@ from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.frames.sets import nominal_exposure, nominal_temperature
 from grayshelf.core.matching.age import age_in_words, age_step
 from grayshelf.core.matching.judge import few_frames
-from grayshelf.core.matching.model import CommonSettings, Holding, Tolerances
+from grayshelf.core.matching.model import CommonSettings, Holding, Tolerances, Verdict
 from grayshelf.core.planning.sheet import RigPace, series_seconds
 from grayshelf.core.rigs.house_rules import HouseRules
 from grayshelf.library.gaps import Gap, gaps
@@ -21,6 +21,7 @@ from grayshelf.library.kept import kept
 from grayshelf.library.left_out import sparing
 from grayshelf.library.library import Library
 from grayshelf.library.rig_terms import gain_word, house_rules_of
+from grayshelf.library.slips import slips
 from grayshelf.library.trains import sorter
 from grayshelf.web.common import in_words
 from grayshelf.web.shelf.schemas import GapOut, HeadOut, ShelfOut, SpineOut, WallOut
@@ -157,6 +158,8 @@ def shelf_page(library: Library, rig_id: int, tonight: Tonight) -> ShelfOut:
     )
     flat_gaps = [g for g in missing if g.kind is FrameKind.FLAT]
     flat_wall = _flat_wall(filters, flats, flat_gaps, spines_of, gaps_of)
+    # Dark flats stand under their flats, in no place of their own; what lights wait for is told all the same.
+    below = gaps_of([g for g in missing if g.kind is FrameKind.DARK_FLAT], lambda g: ("", ""))
     return ShelfOut(
         rig=rig.name,
         camera=rig.camera,
@@ -166,9 +169,25 @@ def shelf_page(library: Library, rig_id: int, tonight: Tonight) -> ShelfOut:
         darks=dark_wall,
         flats=flat_wall,
         bias=spines_of([h for h in shelf if h.kind is FrameKind.BIAS], lambda h: ("bias", "bias")),
-        gaps=dark_wall.gaps + flat_wall.gaps,
+        gaps=dark_wall.gaps + flat_wall.gaps + below,
+        no_bias=_no_bias(library, rig_id),
         empty=not shelf and not dark_wall.gaps and not flat_wall.gaps,
     )
+
+
+def _no_bias(library: Library, rig_id: int) -> str:
+    """Which lights wait for a bias, in a sentence: none is made for them on a sheet of gaps."""
+    waiting = [
+        lights
+        for lights, slip in slips(library, rig_id)
+        if any(x.kind is FrameKind.BIAS and x.verdict is Verdict.NOTHING for x in slip.lines)
+    ]
+    count = sum(lights.row.n_kept for lights in waiting)
+    if not count:
+        return ""
+    wait = "waits" if count == 1 else "wait"
+    nights = in_words.days(lights.row.night for lights in waiting)
+    return f"{in_words.several(count, 'light')} of {nights} {wait} for a bias: none on the shelf fits."
 
 
 _SpinesOf = Callable[[Sequence[Holding], _Cell], list[SpineOut]]
@@ -281,7 +300,9 @@ def _filter_columns(filters: list[str], flats: Sequence[Holding], missing: Seque
 def _offers_by_lights(tonight: Tonight, kind: FrameKind) -> dict[int, tuple[int, str, bool]]:
     """For each set of lights the first row on tonight's sheet that would serve it: which, its key, and whether it is
     ticked."""
-    rows: Sequence[RowOffer | DarkOffer] = tonight.offers if kind is FrameKind.FLAT else tonight.darks
+    rows: Sequence[RowOffer | DarkOffer] = tonight.offers
+    if kind is not FrameKind.FLAT:
+        rows = [offer for offer in tonight.darks if offer.wish.kind is kind]
     found: dict[int, tuple[int, str, bool]] = {}
     for number, offer in enumerate(rows):
         for lights in offer.lights:
@@ -310,16 +331,18 @@ def _gap_out(
 ) -> GapOut:
     want = gap.want
     dark = gap.kind is FrameKind.DARK
-    if dark:
-        temp = nominal_temperature(want.sensor_temp_c, None)
-        title = f"Dark {in_words.seconds(want.exposure_s or 0)}" + (
-            f", {in_words.degrees_c(temp)}" if temp is not None else ""
-        )
-        takes = in_words.duration(series_seconds(rules.n_darks, want.exposure_s or 0.0, RigPace()))
-    else:
+    frames = {FrameKind.DARK: rules.n_darks, FrameKind.DARK_FLAT: rules.n_dark_flats}.get(
+        gap.kind, rules.n_flats
+    )
+    if gap.kind is FrameKind.FLAT:
         title = f"Flats of {in_words.short_day(want.night)}"
         takes = ""
-    frames = rules.n_darks if dark else rules.n_flats
+    else:
+        temp = nominal_temperature(want.sensor_temp_c, None)
+        title = f"{gap.kind.value.capitalize()} {in_words.seconds(want.exposure_s or 0)}" + (
+            f", {in_words.degrees_c(temp)}" if dark and temp is not None else ""
+        )
+        takes = in_words.duration(series_seconds(frames, want.exposure_s or 0.0, RigPace()))
     return GapOut(
         key="|".join(str(part) for part in gap.key),
         kind=gap.kind.value,
