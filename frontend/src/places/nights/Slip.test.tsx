@@ -125,8 +125,8 @@ describe("a pull slip", () => {
     );
     const html = draw({ lines: [line("dark", { runners_up: lost })] });
     expect(html).toContain("next best of 3");
-    expect(html).toContain("lost on gain 200, not 200");
-    expect(html).not.toContain("lost on gain 300");
+    expect(html).toContain("lost: gain 200, not 200");
+    expect(html).not.toContain("lost: gain 300");
     const one = draw({ lines: [line("dark", { runners_up: lost.slice(0, 1) })] });
     expect(one).toContain("next best");
     expect(one).not.toContain("next best of");

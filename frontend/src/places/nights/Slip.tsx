@@ -98,8 +98,22 @@ const useChoice = (set: number) =>
     get(api.PUT("/api/lights/{set_id}/choice", { params: { path: { set_id: set } }, body })),
   );
 
-function Lines({ line, columns, set }: { line: Line; columns: Column[]; set: number }) {
-  const [open, setOpen] = useState(false);
+/** The candidates of a line that are in sight. */
+const inSight = (line: Line, open: boolean) => line.runners_up.slice(0, open ? undefined : 1);
+
+function Lines({
+  line,
+  columns,
+  set,
+  open,
+  onOpen,
+}: {
+  line: Line;
+  columns: Column[];
+  set: number;
+  open: boolean;
+  onOpen: (open: boolean) => void;
+}) {
   const choose = useChoice(set);
   const chosen = line.chosen;
   const kind = line.kind as Schemas["ChoiceIn"]["kind"];
@@ -169,7 +183,7 @@ function Lines({ line, columns, set }: { line: Line; columns: Column[]; set: num
           </td>
         </tr>
       )}
-      {line.runners_up.slice(0, open ? undefined : 1).map((candidate, index) => (
+      {inSight(line, open).map((candidate, index) => (
         <Fragment key={candidate.holding_id}>
           <tr className={`text-s max-md:border-t max-md:border-dashed max-md:border-line ${ROW}`}>
             <td className={`align-middle text-ink2 ${index === 0 ? WHOLE : "max-md:hidden"}`}>
@@ -178,7 +192,7 @@ function Lines({ line, columns, set }: { line: Line; columns: Column[]; set: num
                   type="button"
                   aria-expanded={open}
                   disabled={line.runners_up.length < 2}
-                  onClick={() => setOpen(!open)}
+                  onClick={() => onOpen(!open)}
                   className="h-6 hover:text-ink max-md:h-11"
                 >
                   {line.runners_up.length > 1 ? (open ? "▾" : "▸") : ""} next best
@@ -191,7 +205,7 @@ function Lines({ line, columns, set }: { line: Line; columns: Column[]; set: num
               title={`${candidate.title}, ${candidate.detail}`}
             >
               <span className="flex items-baseline justify-between gap-2 leading-4">
-                <span className="truncate">{candidate.title}</span>
+                <span>{candidate.title}</span>
                 <button
                   type="button"
                   className="shrink-0 underline underline-offset-2 hover:no-underline max-md:h-11 max-md:px-2"
@@ -209,7 +223,7 @@ function Lines({ line, columns, set }: { line: Line; columns: Column[]; set: num
           <tr className="text-s text-ink2 max-md:block">
             <td className="max-md:hidden" />
             <td colSpan={columns.length + 1} className="pb-1.5 leading-4 max-md:block">
-              lost on {candidate.lost_on}
+              lost: {candidate.lost_on}
             </td>
           </tr>
         </Fragment>
@@ -285,11 +299,13 @@ export function Slip({ id, onClose }: { id: number; onClose: () => void }) {
   const { setWishes } = useHere();
   const navigate = useNavigate();
   const [correcting, setCorrecting] = useState(false);
+  const [opened, setOpened] = useState<string[]>([]);
   if (slip.error && !slip.data) return <Trouble error={slip.error} onRetry={() => void slip.refetch()} />;
   if (!slip.data) return <Waiting what="Writing the slip" />;
   const data = slip.data;
-  const all = data.lines.flatMap((l) => [l.chosen, ...l.runners_up]);
-  const columns = data.columns.map(({ name }) => ({ name, title: columnTitle(name, all, data.gain_word) }));
+  const all = data.lines.flatMap((l) => [l.chosen, ...inSight(l, opened.includes(l.kind))]);
+  const every = data.lines.flatMap((l) => [l.chosen, ...l.runners_up]);
+  const columns = data.columns.map(({ name }) => ({ name, title: columnTitle(name, every, data.gain_word) }));
   const widest = 88 + 190 + columns.reduce((sum, column) => sum + columnWidth(column, all), 0);
   const notch = "absolute top-[30px] h-4 w-4 rounded-full border border-rule bg-paper";
   return (
@@ -373,7 +389,16 @@ export function Slip({ id, onClose }: { id: number; onClose: () => void }) {
             </thead>
             <tbody className="max-md:block">
               {data.lines.map((line) => (
-                <Lines key={line.kind} line={line} columns={columns} set={id} />
+                <Lines
+                  key={line.kind}
+                  line={line}
+                  columns={columns}
+                  set={id}
+                  open={opened.includes(line.kind)}
+                  onOpen={(open) =>
+                    setOpened((old) => (open ? [...old, line.kind] : old.filter((k) => k !== line.kind)))
+                  }
+                />
               ))}
             </tbody>
           </table>
