@@ -250,3 +250,16 @@ def test_the_shelf_tells_also_of_what_flats_lack(own, tmp_path, of_sky, kind):
     lights = next(s["id"] for s in own.get("/api/sets").json["items"] if s["kind"] == "light")
     lines = own.get(f"/api/lights/{lights}/slip").json["lines"]
     assert next(line for line in lines if line["kind"] == kind)["verdict"] == "nothing fits"
+
+
+def test_many_frames_without_a_time_are_entered_together(own, tmp_path, monkeypatch):
+    """They were taken for copies of one another, and each was entered alone."""
+    from grayshelf.work import scan as scanning
+
+    asked, real = [], scanning.look_ahead
+    monkeypatch.setattr(scanning, "look_ahead", lambda *a: asked.append(len(a[2])) or real(*a))
+    for i in range(60):
+        write_fits(tmp_path / "mine" / f"b{i}.fits", {k: v for k, v in DARK.items() if k != "DATE-OBS"})
+    scan(own, tmp_path / "mine")
+    assert sum(asked) == 60 and max(asked) > 30
+    assert own.get("/api/sets").json["items"][0]["n_frames"] == 60

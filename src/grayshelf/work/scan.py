@@ -107,7 +107,7 @@ def scan_folder(library: Library, control: JobControl, params: dict[str, Any]) -
             if entry.out_of_reach:
                 disk.check()
                 out_of_reach.add(path)
-            kin = None if entry.facts is None else (entry.facts.camera, entry.facts.utc, entry.facts.kind)
+            kin = _kin(entry.facts)
             if len(batch) >= BATCH or kin in alike:
                 # A copy of a file is known only once the file is entered.
                 enter_batch()
@@ -237,6 +237,13 @@ def _read(
         )
     entry = read_file(root / path, here.site, counters)
     return entry if entry.facts is None else replace(entry, facts=here.settle(told(path, entry.facts)))
+
+
+def _kin(facts: FrameFacts | None) -> object:
+    """What a file has in common with a copy of it; None where it says no time, and so is told to be a copy of nothing."""
+    if facts is None or facts.utc is None or facts.kind is None:
+        return None
+    return facts.camera, facts.utc, facts.kind
 
 
 def _counters(paths: Sequence[str]) -> dict[str, frozenset[str]]:

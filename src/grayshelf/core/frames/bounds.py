@@ -29,7 +29,7 @@ class Bound:
         """Why a value cannot be; None where it can."""
         if self.lowest <= value <= self.highest:
             return None
-        shown = f"{significant(value, 6)}{self.unit}" if math.isfinite(value) else "not a finite number"
+        shown = f"{significant(value, 9)}{self.unit}" if math.isfinite(value) else "not a finite number"
         return f"the {self.what} is {shown}, which cannot be: {self.why}"
 
 

@@ -11,7 +11,7 @@ import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, fields
 from datetime import UTC, date, datetime, timedelta
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import Any, NamedTuple
 from zoneinfo import ZoneInfo
 
 from grayshelf.core.frames.angle import CameraAngle
@@ -23,9 +23,6 @@ from grayshelf.core.frames.fits_blocks import ImageHeader, card_value
 from grayshelf.core.frames.kinds import FrameKind, is_of_the_sky, parse_kind
 from grayshelf.core.frames.night import HEADER_PLACE, LOCAL_CLOCK, night_of_local, site_night
 from grayshelf.core.frames.place import degrees_of, sun_offset
-
-if TYPE_CHECKING:
-    pass
 
 EXPOSURE = ("EXPTIME", "EXPOSURE", "EXP_TIME", "EXPOSURETIME")
 SENSOR_TEMP = ("CCD-TEMP", "CCDTEMP", "SENSTEMP", "DET-TEMP", "TEMPERAT")
