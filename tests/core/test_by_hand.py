@@ -14,7 +14,7 @@ from grayshelf.core.flats.timed_light import Lit
 from grayshelf.core.frames.angle import CameraAngle
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
-from grayshelf.core.matching.model import SensorTraits
+from grayshelf.core.matching.model import RigSays, SensorTraits
 from grayshelf.core.planning.by_hand import NBSP, capped_line, flats_line, lit_line
 from grayshelf.core.planning.sheet import FlatSeries
 from tests.told import same_as_told
@@ -165,6 +165,17 @@ def test_one_line_says_what_to_do_and_each_number_is_copied_plainly():
     same_as_told("lines", "lines for a bare flat and a dark", [bare, dark])
     bias = capped_line(FrameKind.BIAS, 1, 100.0, 30.0, 1, None)
     assert bias.what.replace(NBSP, " ") == "Gain 100, offset 30: 1 bias frame"
+
+
+def test_of_a_camera_without_gain_or_offset_none_is_asked_for():
+    none = RigSays(frozenset({"gain", "offset"}))
+    dark = capped_line(FrameKind.DARK, 20, 0.0, 0.0, 2, 900.0, says=none)
+    assert dark.what.replace(NBSP, " ") == "Binning 2: 20 darks of 900 s"
+    assert [d.name for d in dark.dials] == ["binning", "exposure"]
+    bare = capped_line(FrameKind.BIAS, 50, 0.0, 0.0, 1, None, says=none)
+    assert bare.what.replace(NBSP, " ") == "50 bias frames"
+    flats = flats_line(FlatSeries("R", 0.0, 30.0, 1, 25, 25), 25, 0.5, None, test=False, says=none)
+    assert flats.what.replace(NBSP, " ") == "R, offset 30: 25 flats of 0.5 s", "what is known is told"
 
 
 def test_a_flat_that_measures_a_camera_is_asked_for_in_one_line():

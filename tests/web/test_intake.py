@@ -263,3 +263,25 @@ def test_many_frames_without_a_time_are_entered_together(own, tmp_path, monkeypa
     scan(own, tmp_path / "mine")
     assert sum(asked) == 60 and max(asked) > 30
     assert own.get("/api/sets").json["items"][0]["n_frames"] == 60
+
+
+def test_nothing_is_asked_for_at_a_gain_that_nobody_knows(own, tmp_path):
+    """Dark flats for flats that tell no gain were asked for at gain 0."""
+    silent = ("GAIN", "OFFSET")
+    for i in range(12):
+        for kind, cards, at in (("f", FLAT, f"19T05:00:{i:02}"), ("l", LIGHT, f"18T22:{i:02}:00")):
+            told = {k: v for k, v in cards.items() if k not in silent} | {"DATE-OBS": f"2026-10-{at}"}
+            write_fits(tmp_path / "mine" / f"{kind}{i}.fits", told)
+    scan(own, tmp_path / "mine")
+
+    def tonight():
+        page = own.get("/api/rigs/1/tonight").json
+        return [o["title"] for o in page["offers"]], [o["why"] for o in page["out_of_reach"]]
+
+    offered, out_of_reach = tonight()
+    assert not [title for title in offered if "Dark flat" in title]
+    assert "the flats’ gain and offset are not known" in out_of_reach
+    for quantity in ("gain", "offset"):
+        own.put("/api/rigs/1/says", json={"quantity": quantity, "says": "fixed"})
+    offered, _ = tonight()
+    assert "Dark flat 6.5\u2009s" in offered, "and of a camera without a gain none is asked for"

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from grayshelf.core.flats.panel.diffusers import listed
 from grayshelf.core.flats.timed_light import Lit
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.matching.model import RigSays
 from grayshelf.core.planning.sheet import FlatSeries
 
 #: A number and what it is of stay on one line.
@@ -59,11 +60,12 @@ def _of(count: int, kind: FrameKind, exposure_s: float | None) -> str:
 
 
 def _settings(
-    gain: float, offset: float, binning: int, gain_word: str, read_mode: str | None = None
+    gain: float | None, offset: float | None, binning: int, gain_word: str, read_mode: str | None = None
 ) -> list[Dial]:
     dials = [
-        Dial(gain_word, f"{gain_word}{NBSP}{_number(gain)}", f"{gain:g}"),
-        Dial("offset", f"offset{NBSP}{_number(offset)}", f"{offset:g}"),
+        Dial(name, f"{name}{NBSP}{_number(value)}", f"{value:g}")
+        for name, value in ((gain_word, gain), ("offset", offset))
+        if value is not None
     ]
     if binning != 1:
         dials.append(Dial("binning", f"binning{NBSP}{binning}", str(binning)))
@@ -78,6 +80,17 @@ def _exposure(exposure_s: float | None) -> list[Dial]:
     )
 
 
+def _light_and_train(row: FlatSeries, brightness: int | None, light: str, lit: Lit | None) -> list[Dial]:
+    """What is set beside the camera: the light, the focuser, the angle."""
+    dials = [] if brightness is None else [Dial("brightness", f"{light} at {brightness}", str(brightness))]
+    dials += _lit(lit)
+    if row.focus is not None:
+        dials.append(Dial("focus", f"focus{NBSP}{row.focus:,.0f}", f"{row.focus:.0f}"))
+    if row.angle_deg is not None:
+        dials.append(Dial("angle", f"angle{NBSP}{row.angle_deg:.1f}°", f"{row.angle_deg:.1f}"))
+    return dials
+
+
 def flats_line(
     row: FlatSeries,
     count: int,
@@ -89,6 +102,7 @@ def flats_line(
     gain_word: str = "gain",
     lit: Lit | None = None,
     by_rig: frozenset[str] = frozenset(),
+    says: RigSays = RigSays(),
 ) -> HandLine:
     """What to do for a row's flats, or for the next test flat of its search.
 
@@ -104,16 +118,12 @@ def flats_line(
         When it is on, where that is within the exposure.
     by_rig
         Dials that devices of the rig set ('filter', 'brightness', 'focus', 'angle'), and `CAP` where it caps itself.
+    says
+        Of a camera that has no gain or offset to set: none is asked for.
     """
-    settings = _settings(row.gain, row.offset, row.binning, gain_word, row.read_mode)
-    where = []
-    if brightness is not None:
-        where.append(Dial("brightness", f"{light} at {brightness}", str(brightness)))
-    where += _lit(lit)
-    if row.focus is not None:
-        where.append(Dial("focus", f"focus{NBSP}{row.focus:,.0f}", f"{row.focus:.0f}"))
-    if row.angle_deg is not None:
-        where.append(Dial("angle", f"angle{NBSP}{row.angle_deg:.1f}°", f"{row.angle_deg:.1f}"))
+    gain, offset = says.to_set("gain", row.gain), says.to_set("offset", row.offset)
+    settings = _settings(gain, offset, row.binning, gain_word, row.read_mode)
+    where = _light_and_train(row, brightness, light, lit)
     shot = _exposure(exposure_s)
     if test:
         frames = "one test flat" + (f" of {shot[0].text}" if shot else "")
@@ -127,7 +137,7 @@ def flats_line(
     where = [d for d in where if d not in driven]
     return HandLine(
         f"{'T' if CAP in by_rig else 'Cap off, t'}elescope at {light}{behind}.",
-        ", ".join([f"{head}: {frames}", *(d.text for d in where)]),
+        ", ".join([f"{head}: {frames}" if head else frames, *(d.text for d in where)]),
         tuple(d for d in (*filters, *settings, *shot, *where) if d not in driven),
         _set_by_rig([d.text for d in driven]),
     )
@@ -202,12 +212,14 @@ def capped_line(
     gain_word: str = "gain",
     read_mode: str | None = None,
     by_rig: frozenset[str] = frozenset(),
+    says: RigSays = RigSays(),
 ) -> HandLine:
     """What to do for frames behind the cap: darks (`set_temp_c` in °C), dark flats, bias (without an exposure, s).
 
-    `by_rig` as of `flats_line`.
+    `by_rig` and `says` as of `flats_line`.
     """
-    settings = _settings(gain, offset, binning, gain_word, read_mode)
+    set_to = says.to_set("gain", gain), says.to_set("offset", offset)
+    settings = _settings(*set_to, binning, gain_word, read_mode)
     head = ", ".join(d.text for d in settings)
     head = head[:1].upper() + head[1:] if gain_word == "gain" else head
     dials = [*settings, *_exposure(exposure_s)]
@@ -219,5 +231,8 @@ def capped_line(
     before = f"{dark[:1].upper()}{dark[1:]}" if CAP in by_rig else f"Cap on, {dark}"
     own = [*(["cover shut"] if CAP in by_rig else []), *(["light off"] if "brightness" in by_rig else [])]
     return HandLine(
-        f"{before}{cold}.", f"{head}: {_of(count, kind, exposure_s)}", tuple(dials), _set_by_rig(own)
+        f"{before}{cold}.",
+        f"{head}: {_of(count, kind, exposure_s)}" if head else _of(count, kind, exposure_s),
+        tuple(dials),
+        _set_by_rig(own),
     )

@@ -7,7 +7,7 @@ from datetime import date, datetime, timedelta
 from zoneinfo import ZoneInfo
 
 from grayshelf.core.digits import significant
-from grayshelf.core.matching.model import Ruler
+from grayshelf.core.matching.model import RigSays, Ruler
 from grayshelf.web.common.schemas import RulerOut
 
 MINUS = "−"
@@ -30,6 +30,11 @@ def seconds(value: float) -> str:
         return f"1/{round(1 / value)}{THIN}s"
     digits = max(4, len(str(int(value))))
     return f"{significant(value, digits).replace(',', '')}{THIN}s"
+
+
+def at_gain(word: str, says: RigSays, gain: float) -> str:
+    """', gain 100'; nothing of a camera that has none to set."""
+    return "" if says.to_set("gain", gain) is None else f", {word} {plain(gain)}"
 
 
 def degrees_c(value: float, digits: int = 0) -> str:

@@ -15,7 +15,7 @@ from grayshelf.library.flat_sheet import source_of
 from grayshelf.library.library import Library
 from grayshelf.library.models import Job, Rig, RunStep
 from grayshelf.library.records import read
-from grayshelf.library.rig_terms import gain_word
+from grayshelf.library.rig_terms import gain_word, says_of
 from grayshelf.library.step_records import Refused, RunJob, SearchOutcome, SeriesOutcome, SheetParams
 from grayshelf.web.common import in_words
 from grayshelf.web.common.schemas import RefusedOut
@@ -87,7 +87,7 @@ def hand_lines(
 def _line(
     library: Library, session: Session, rig: Rig, begun: RunJob, step: RunStep, by_rig: frozenset[str]
 ) -> HandLine:
-    params, word = read(SheetParams, step.params), gain_word(library, rig.camera)
+    params, word, says = read(SheetParams, step.params), gain_word(library, rig.camera), says_of(rig)
     exposure = params.exposure_s if params.exposure_known else None
     left = max(step.count - step.done, 1)
     if step.row is None:
@@ -95,7 +95,15 @@ def _line(
         temp = params.set_temp_c if kind is FrameKind.DARK else None
         settings = params.gain or 0.0, params.offset or 0.0, params.binning or 1
         return capped_line(
-            kind, left, *settings, exposure, temp, gain_word=word, read_mode=params.read_mode, by_rig=by_rig
+            kind,
+            left,
+            *settings,
+            exposure,
+            temp,
+            gain_word=word,
+            read_mode=params.read_mode,
+            by_rig=by_rig,
+            says=says,
         )
     row = begun.rows[step.row]
     if step.kind == StepKind.DARK_FLATS:
@@ -109,6 +117,7 @@ def _line(
             gain_word=word,
             read_mode=row.read_mode,
             by_rig=by_rig,
+            says=says,
         )
     light = source_of(session, rig, wishes_from(rig.wishes), None)
     test, brightness = step.kind == StepKind.FIND, row.brightness
@@ -128,6 +137,7 @@ def _line(
         gain_word=word,
         lit=lit,
         by_rig=by_rig,
+        says=says,
     )
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.matching.model import RigSays
 from grayshelf.core.planning.sheet import RigPace, RunSheet, StepKind, series_seconds
 from grayshelf.web.common import in_words
 from grayshelf.web.tonight.schemas import MoreOut
@@ -11,13 +12,13 @@ from grayshelf.work.run.flat_offers import RowOffer
 from grayshelf.work.run.more import More
 
 
-def more_out(more: More, word: str) -> list[MoreOut]:
+def more_out(more: More, word: str, says: RigSays) -> list[MoreOut]:
     """Each series with what it is good for, and what as many as are usual take."""
-    flats = [_flats(offer, sheet, word) for offer, sheet in more.flats]
-    return [*flats, *(_capped(offer, more.pace, word) for offer in more.capped)]
+    flats = [_flats(offer, sheet, word, says) for offer, sheet in more.flats]
+    return [*flats, *(_capped(offer, more.pace, word, says) for offer in more.capped)]
 
 
-def _flats(offer: RowOffer, sheet: RunSheet, word: str) -> MoreOut:
+def _flats(offer: RowOffer, sheet: RunSheet, word: str, says: RigSays) -> MoreOut:
     wish = offer.wish
     takes = sum(step.seconds for step in sheet.steps if step.kind is not StepKind.BUILD)
     dark_flats = " with dark flats" if wish.n_dark_flats else ""
@@ -25,14 +26,14 @@ def _flats(offer: RowOffer, sheet: RunSheet, word: str) -> MoreOut:
     return MoreOut(
         key=offer.key,
         group="Flats",
-        title=f"Flats in {wish.filter_code}, {word} {wish.gain:g}",
+        title=f"Flats in {wish.filter_code}{in_words.at_gain(word, says, wish.gain)}",
         why=offer.note,
         frames=wish.n_flats,
         text=f"{wish.n_flats}{dark_flats}, {in_words.duration(takes)}, {hands}",
     )
 
 
-def _capped(offer: FillOffer, pace: RigPace, word: str) -> MoreOut:
+def _capped(offer: FillOffer, pace: RigPace, word: str, says: RigSays) -> MoreOut:
     """A series with what it is good for, and what as many as are usual take."""
     series = offer.series
     frames = max((c.frames for c in offer.fillable.counts), default=series.n_frames)
@@ -42,7 +43,7 @@ def _capped(offer: FillOffer, pace: RigPace, word: str) -> MoreOut:
     return MoreOut(
         key=offer.fillable.key,
         group="Darks and bias",
-        title=f"{what}, {word} {series.gain:g}",
+        title=f"{what}{in_words.at_gain(word, says, series.gain)}",
         why=offer.why,
         frames=frames,
         text=f"{in_words.several(frames, 'frame')}, {takes}",

@@ -14,7 +14,7 @@ from grayshelf.core.planning.time_there_is import time_there_is
 from grayshelf.library.models import Job
 from grayshelf.library.records import as_kept, read
 from grayshelf.library.reminders import keep_reminders
-from grayshelf.library.rig_terms import gain_word, wishes_of
+from grayshelf.library.rig_terms import gain_word, says_of, wishes_of
 from grayshelf.library.step_records import RunJob
 from grayshelf.web.common.rigs import passbands
 from grayshelf.web.common.schemas import Done, StartedOut
@@ -159,7 +159,7 @@ def get_more(job_id: int) -> MoreListOut:
             return MoreListOut(offers=[])
         rig = context.library.rig(session, job.rig_id or 0)
         more = more_for(context.library, session, job, steps, context.starter.devices(rig))
-        return MoreListOut(offers=more_out(more, gain_word(context.library, rig.camera)))
+        return MoreListOut(offers=more_out(more, gain_word(context.library, rig.camera), says_of(rig)))
 
 
 @api.post("/runs/<int:job_id>/more")

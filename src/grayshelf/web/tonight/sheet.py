@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session
 
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.matching.age import age_step
+from grayshelf.core.matching.model import RigSays
 from grayshelf.core.planning.flats_go import FlatsGo
 from grayshelf.core.planning.forecast import TimedStep
 from grayshelf.core.planning.reminders import WHEN
@@ -19,7 +20,7 @@ from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.models import FrameSet
 from grayshelf.library.reminders import reminders_of
-from grayshelf.library.rig_terms import gain_word, house_rules_of
+from grayshelf.library.rig_terms import gain_word, house_rules_of, says_of
 from grayshelf.web.common import in_words
 from grayshelf.web.common.gates import planned_gate
 from grayshelf.web.common.rigs import passbands
@@ -51,10 +52,10 @@ def tonight_page(library: Library, rig_id: int, tonight: Tonight, devices: RigDe
         rig = library.rig(session, rig_id)
         zone = library.zone(session)
         bands = passbands(rig)
-        word, usual = gain_word(library, rig.camera), house_rules_of(rig).flats_go
+        word, usual, says = gain_word(library, rig.camera), house_rules_of(rig).flats_go, says_of(rig)
         last, reminders = last_run_of(session, rig_id), reminders_of(session, rig_id)
         ages = _ages(library, session, [c.holding_id for c in tonight.covered])
-    offers = _offers(tonight, bands, word)
+    offers = _offers(tonight, bands, word, says)
     on = [o for o in offers if o.on_sheet]
     hands_free = hands_free_at(tonight.steps)
     end = tonight.steps[-1].end if tonight.steps else None
@@ -195,7 +196,7 @@ def _start_label(tonight: Tonight) -> str:
     return "Nothing to shoot"
 
 
-def _offers(tonight: Tonight, bands: dict[str, float | None], word: str) -> list[OfferOut]:
+def _offers(tonight: Tonight, bands: dict[str, float | None], word: str, says: RigSays) -> list[OfferOut]:
     found = []
     for o in tonight.offers:
         nights = in_words.days(x.row.night for x in o.lights)
@@ -230,7 +231,7 @@ def _offers(tonight: Tonight, bands: dict[str, float | None], word: str) -> list
                 lights=d.wish.lights,
                 hole=d.hole,
                 on_sheet=d.on_sheet,
-                title=f"{kind.capitalize()} {in_words.seconds(d.wish.exposure_s)}{degrees}, {word} {d.wish.gain:g}",
+                title=f"{kind.capitalize()} {in_words.seconds(d.wish.exposure_s)}{degrees}{in_words.at_gain(word, says, d.wish.gain)}",
                 detail=_dark_asked_by(d),
                 note=takes if d.hole or not d.lights else f"{takes}; what is there: {d.note}",
             )

@@ -37,7 +37,7 @@ class AskedOfHands:
         self.run = run
         with run.library.db.session() as session:
             rig = run.library.rig(session, run.rig.id)
-            self.near, self.fixed = tolerances_of(rig), says_of(rig).fixed
+            self.near, self.says = tolerances_of(rig), says_of(rig)
         self.word = gain_word(run.library, run.rig.camera)
 
     def asked(self, step: RunStep) -> AskedFor:
@@ -50,9 +50,9 @@ class AskedOfHands:
             return AskedFor(
                 self.run.rig.camera,
                 "",
-                self._set_to("gain", params.gain),
+                self.says.to_set("gain", params.gain),
                 params.binning or 1,
-                self._set_to("offset", params.offset),
+                self.says.to_set("offset", params.offset),
                 self.word,
                 kind,
                 exposure,
@@ -66,9 +66,9 @@ class AskedOfHands:
         return AskedFor(
             self.run.rig.camera,
             row.filter_code,
-            self._set_to("gain", row.gain),
+            self.says.to_set("gain", row.gain),
             row.binning,
-            self._set_to("offset", row.offset),
+            self.says.to_set("offset", row.offset),
             self.word,
             kind,
             exposure,
@@ -79,10 +79,6 @@ class AskedOfHands:
             focus_within=near.flat_focus_steps,
             read_mode=row.read_mode,
         )
-
-    def _set_to(self, quantity: str, value: float | None) -> float | None:
-        """What a gain or an offset is to be; None where it is always the same and the lights do not tell it."""
-        return None if quantity in self.fixed and not value else value
 
     def wrong_level(self, step: RunStep, asked: AskedFor, stats: FlatStatistics) -> str:
         """What is wrong with a frame's level: a flat beside its target, light on a capped frame."""

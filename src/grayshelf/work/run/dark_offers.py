@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from grayshelf.core.flats.panel.diffusers import listed
 from grayshelf.core.frames.kinds import FrameKind
-from grayshelf.core.matching.model import CommonSettings
+from grayshelf.core.matching.model import CommonSettings, RigSays
 from grayshelf.core.planning.sheet import DarkSeries
 from grayshelf.core.planning.standard_darks import missing_standards
 from grayshelf.core.rigs.house_rules import HouseRules
@@ -17,7 +16,7 @@ from grayshelf.library.lights import LightSet, light_sets
 from grayshelf.library.models import Rig
 from grayshelf.library.rig_terms import camera_of, house_rules_of, says_of, terms_of
 from grayshelf.work.run.choice import SheetChoice
-from grayshelf.work.run.reach import OutOfReach, binning_of, not_now, not_settable
+from grayshelf.work.run.reach import OutOfReach, binning_of, not_known, not_now, not_settable
 
 
 @dataclass(frozen=True)
@@ -40,11 +39,11 @@ def dark_offers(
     found: dict[str, DarkOffer] = {}
     not_now: list[OutOfReach] = []
     # Read once: a library of years has hundreds of gaps.
-    rules = house_rules_of(rig)
+    rules, says = house_rules_of(rig), says_of(rig)
     for gap in gaps(library, rig.id, with_care=True):
         offer: DarkOffer | OutOfReach | None = None
         if gap.kind is FrameKind.DARK_FLAT:
-            offer = _dark_flat_offer(gap, rules, choice)
+            offer = _dark_flat_offer(gap, rules, says, choice)
         elif gap.kind is FrameKind.DARK and not gap.care_only:
             offer = _dark_offer(gap, rig, choice, has_cooler)
         if isinstance(offer, OutOfReach):
@@ -122,7 +121,7 @@ def _dark_offer(gap: Gap, rig: Rig, wishes: SheetChoice, has_cooler: bool) -> Da
     want, says = gap.want, says_of(rig)
     unknown = not_settable(want, says, ("exposure", "gain", "offset", "temperature"))
     if unknown:
-        return not_now(gap, f"the lights’ {listed(unknown)} is not known")
+        return not_now(gap, f"the lights’ {not_known(unknown)}")
     of_lights = gap.sets[-1].want
     if not of_lights.held and not has_cooler:
         warm = "" if want.sensor_temp_c is None else f" about {want.sensor_temp_c:.0f} °C".replace("-", "−")
@@ -136,11 +135,16 @@ def _dark_offer(gap: Gap, rig: Rig, wishes: SheetChoice, has_cooler: bool) -> Da
     return DarkOffer(key, wish, gap.sets, True, key in wishes.add)
 
 
-def _dark_flat_offer(gap: Gap, rules: HouseRules, wishes: SheetChoice) -> DarkOffer | None:
+def _dark_flat_offer(
+    gap: Gap, rules: HouseRules, says: RigSays, wishes: SheetChoice
+) -> DarkOffer | OutOfReach | None:
     """Dark flats for flats that were shot before: asked for until they are there, or a bias is said to do."""
     want = gap.want
     if want.exposure_s is None or want.exposures_differ:
         return None
+    unknown = not_settable(want, says, ("gain", "offset"))
+    if unknown:
+        return None if gap.care_only else not_now(gap, f"the flats’ {not_known(unknown)}")
     key = f"dark flat:{want.exposure_s:g}s{_set_to(want)}"
     wish = DarkSeries(
         want.exposure_s,

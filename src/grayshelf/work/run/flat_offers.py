@@ -9,7 +9,7 @@ from typing import Any
 
 from sqlalchemy.orm import Session
 
-from grayshelf.core.flats.panel.diffusers import listed, stops_of
+from grayshelf.core.flats.panel.diffusers import stops_of
 from grayshelf.core.flats.settings import RowKey, wishes_from
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.night import night_of_utc
@@ -27,7 +27,7 @@ from grayshelf.library.models import Rig
 from grayshelf.library.rig_terms import TermsByGain, house_rules_of, says_of, tolerances_of
 from grayshelf.library.sites import zone_of
 from grayshelf.work.run.choice import SheetChoice
-from grayshelf.work.run.reach import OutOfReach, binning_of, not_now, not_settable
+from grayshelf.work.run.reach import OutOfReach, binning_of, not_known, not_now, not_settable
 
 #: Before anything was done to any train.
 LONG_AGO = datetime(1970, 1, 1, tzinfo=UTC)
@@ -147,7 +147,7 @@ class OfferMaker:
         unknown = not_settable(gap.want, self.says, ("gain", "offset"))
         if unknown:
             if not gap.care_only:
-                why = f"their {listed(unknown)} is not known, so no flats can be set up for them"
+                why = f"their {not_known(unknown)}, so no flats can be set up for them"
                 self.not_now.append(not_now(gap, why))
             return
         if would.verdict is Verdict.NOTHING and not gap.care_only:

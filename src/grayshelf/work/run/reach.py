@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from grayshelf.core.flats.panel.diffusers import listed
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.sets import nominal_exposure
 from grayshelf.core.matching.model import CommonSettings, RigSays
@@ -30,6 +31,11 @@ def not_settable(want: CommonSettings, says: RigSays, quantities: Sequence[str])
         "temperature": want.sensor_temp_c,
     }
     return [q for q in quantities if values[q] is None and q not in says.fixed]
+
+
+def not_known(quantities: Sequence[str]) -> str:
+    """'gain is not known', 'gain and offset are not known'."""
+    return f"{listed(quantities)} {'is' if len(quantities) == 1 else 'are'} not known"
 
 
 def not_now(gap: Gap, why: str) -> OutOfReach:
