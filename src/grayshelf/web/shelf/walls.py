@@ -344,7 +344,8 @@ def _gap_out(
         )
         takes = in_words.duration(series_seconds(frames, want.exposure_s or 0.0, RigPace()))
     return GapOut(
-        key="|".join(str(part) for part in gap.key),
+        # A number that is kept as whole is the same setting.
+        key="|".join(f"{part:g}" if isinstance(part, (int, float)) else str(part) for part in gap.key),
         kind=gap.kind.value,
         title=title,
         gain=want.gain,
