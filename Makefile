@@ -9,7 +9,7 @@ DEMO ?= .demo
 NPM := npm --prefix frontend --no-audit --no-fund
 FRONT := $(shell find frontend/src frontend/public -type f) frontend/index.html frontend/vite.config.ts frontend/tsconfig.json
 
-.PHONY: demo serve test pytest lint dev shots bench siege hunt mutants house types lock clean chromium
+.PHONY: demo serve test lint dev shots bench siege hunt mutants house types lock clean chromium
 .DEFAULT_GOAL := demo
 
 .stamps/python: requirements.lock pyproject.toml
@@ -63,11 +63,7 @@ lint: .stamps/python .stamps/node
 	$(PY) tools/compile_loops.py
 	@touch $@
 
-test: .stamps/python .stamps/node .stamps/loops src/grayshelf/web/static/index.html chromium
-	@# Side by side: tests wait for much, and what only reads the code fills those waits.
-	@$(MAKE) --no-print-directory -j 2 pytest lint
-
-pytest: .stamps/python .stamps/loops
+test: .stamps/python .stamps/loops src/grayshelf/web/static/index.html chromium lint
 	@# Many tests start the application anew: it is not to be compiled each time, even where the shell asks for that.
 	@$(PY) -m compileall -q -j 2 src tests
 	@# Four processes on two cores, since many tests wait; those of one file share a demo, so they stay together.
