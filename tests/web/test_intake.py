@@ -285,3 +285,15 @@ def test_nothing_is_asked_for_at_a_gain_that_nobody_knows(own, tmp_path):
         own.put("/api/rigs/1/says", json={"quantity": quantity, "says": "fixed"})
     offered, _ = tonight()
     assert "Dark flat 6.5\u2009s" in offered, "and of a camera without a gain none is asked for"
+
+
+def test_a_camera_without_a_gain_has_its_rows_of_flats_once_that_is_said(own, tmp_path):
+    told = {k: v for k, v in LIGHT.items() if k not in ("GAIN", "OFFSET")} | {"XBINNING": 2, "YBINNING": 2}
+    for i in range(4):
+        write_fits(tmp_path / "mine" / f"l{i}.fits", {**told, "DATE-OBS": f"2026-10-18T22:{i:02}:00"})
+    scan(own, tmp_path / "mine")
+    assert own.get("/api/rigs/1/flats").json["rows"] == []
+    for quantity in ("gain", "offset"):
+        own.put("/api/rigs/1/says", json={"quantity": quantity, "says": "fixed"})
+    (row,) = own.get("/api/rigs/1/flats").json["rows"]
+    assert (row["name"], row["lights"]) == ("SII, binning 2", "4 lights")

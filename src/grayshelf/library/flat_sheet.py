@@ -28,6 +28,7 @@ from grayshelf.library.kept import kept
 from grayshelf.library.library import Library
 from grayshelf.library.lights import light_sets
 from grayshelf.library.models import FlatRow, FlatSetting, LightSource, Rig, RigEvent
+from grayshelf.library.rig_terms import says_of
 from grayshelf.library.shelf_levels import pedestal_level
 
 #: A light is not lit for less where nobody says (common practice).
@@ -165,18 +166,20 @@ class RowLights:
 
 @kept(8)
 def _lights_by_row(library: Library, revision: int, rig_id: int) -> dict[RowKey, RowLights]:
-    """Kept until the shelf changes: a page asks anew every second while something goes on."""
+    """Kept until the shelf changes: a page asks anew every second while something goes on. Gain 0 stands for none to set."""
     found: dict[RowKey, RowLights] = {}
     with library.db.own_session() as session:
         rig = library.rig(session, rig_id)
+        fixed = says_of(rig).fixed
     # Oldest first: the newest stays.
     for lights in light_sets(library, rig):
         want = lights.want
-        if want.gain is None:
+        gain = 0.0 if want.gain is None and "gain" in fixed else want.gain
+        if gain is None:
             continue
         # Cameras with an ISO dial have no offset to set, and their headers none to read.
         binning = want.binning[0] if want.binning else 1
-        key = RowKey(want.filter_code or "none", want.gain, want.offset or 0.0, binning)
+        key = RowKey(want.filter_code or "none", gain, want.offset or 0.0, binning)
         before = found[key].kept if key in found else 0
         found[key] = RowLights(before + lights.row.n_kept, lights.facts)
     return found

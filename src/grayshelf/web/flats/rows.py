@@ -14,12 +14,13 @@ from grayshelf.core.flats.model import FlatTarget
 from grayshelf.core.flats.panel.diffusers import listed
 from grayshelf.core.flats.settings import FlatWishes, RowKey
 from grayshelf.core.matching import rulers
+from grayshelf.core.matching.model import RigSays
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.flat_sheet import SheetRow, Source, row_conversion
 from grayshelf.library.library import Library
 from grayshelf.library.models import FlatSetting, Rig, RunStep
 from grayshelf.library.records import read
-from grayshelf.library.rig_terms import gain_word
+from grayshelf.library.rig_terms import gain_word, says_of
 from grayshelf.library.step_records import NoAnswerKept, SearchOutcome
 from grayshelf.web.common import in_words
 from grayshelf.web.common.rigs import passbands
@@ -77,7 +78,7 @@ def row_out(
     shots_before = setting.shots if setting is not None else 0
     told = FlatRowOut(
         key=key_out(row.key),
-        name=_name(row.key, gain_word(library, rig.camera)),
+        name=_name(row.key, gain_word(library, rig.camera), says_of(rig)),
         passband_nm=passbands(rig).get(row.key.filter_code),
         state=_row_state(row, step, steps, none, alive),
         lights=in_words.several(row.lights, "light") if row.lights else "no lights",
@@ -214,16 +215,16 @@ def banding(percent: float) -> str:
     return f"bands {said} %"
 
 
-def _name(key: RowKey, word: str) -> str:
-    binned = f", binning {key.binning}" if key.binning != 1 else ""
-    return f"{key.filter_code}, {dials(key, word)}{binned}"
+def _name(key: RowKey, word: str, says: RigSays) -> str:
+    binned = [f"binning {key.binning}"] if key.binning != 1 else []
+    return ", ".join([key.filter_code, *dials(key, word, says), *binned])
 
 
-def dials(key: RowKey, word: str) -> str:
-    """Gain and offset as this camera calls them: 'gain 200, offset 30', 'ISO 1600'."""
-    if word == "ISO":
-        return f"ISO {key.gain:g}"
-    return f"gain {key.gain:g}, offset {key.offset:g}"
+def dials(key: RowKey, word: str, says: RigSays) -> list[str]:
+    """Gain and offset as this camera calls them: 'gain 200', 'offset 30'; 'ISO 1600'; none of one that has none."""
+    gain, offset = says.to_set("gain", key.gain), says.to_set("offset", key.offset)
+    told = [] if gain is None else [f"{word} {gain:g}"]
+    return told if offset is None or word == "ISO" else [*told, f"offset {offset:g}"]
 
 
 def _mode_text(wishes: FlatWishes, source: Source | None) -> str:

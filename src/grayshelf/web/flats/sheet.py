@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session
 from grayshelf.core.flats.panel.diffusers import listed
 from grayshelf.core.flats.settings import RowKey, wishes_from
 from grayshelf.core.flats.timed_light import exposure_of
+from grayshelf.core.matching.model import RigSays
 from grayshelf.core.matching.rig_events import USUAL_EVENTS
 from grayshelf.core.planning.by_hand import set_by_rig_itself
 from grayshelf.core.planning.gates import LightKind, set_to
@@ -19,7 +20,7 @@ from grayshelf.library.flat_sheet import Source, left_out_keys, sheet_rows, sour
 from grayshelf.library.library import Library
 from grayshelf.library.models import Job, LightSource, Rig, RigEvent, RunStep
 from grayshelf.library.records import read
-from grayshelf.library.rig_terms import gain_word
+from grayshelf.library.rig_terms import gain_word, says_of
 from grayshelf.library.step_records import AgreeOutcome, SearchJob, SearchOutcome, SearchParams
 from grayshelf.web.common import in_words
 from grayshelf.web.common.gates import waiting_gate
@@ -157,7 +158,9 @@ def _next_out(
     if newest.at_work is not None:
         wishes = wishes_for(session, rig, newest.at_work)
         source = source_of(session, rig, wishes, panel_range(devices))
-    return _next_thing(newest.going, newest.current, source, gain_word(library, rig.camera), by_rig)
+    return _next_thing(
+        newest.going, newest.current, source, gain_word(library, rig.camera), says_of(rig), by_rig
+    )
 
 
 def _event(event: RigEvent) -> EventOut:
@@ -193,7 +196,7 @@ def _headline(rows: Sequence[FlatRowOut], job: Job | None, current: RunStep | No
 
 
 def _next_thing(
-    job: Job, step: RunStep | None, source: Source, word: str, by_rig: frozenset[str]
+    job: Job, step: RunStep | None, source: Source, word: str, says: RigSays, by_rig: frozenset[str]
 ) -> NextThing | None:
     """The one line of large type for somebody whose camera is run by another program."""
     folder = read(SearchJob, job.params).folder
@@ -207,7 +210,7 @@ def _next_thing(
     driven: list[str] = []
     if key.filter_code != "none":
         (driven if "filter" in by_rig else by_hand).append(key.filter_code)
-    by_hand += [dials(key, word), f"binning {key.binning}"]
+    by_hand += [*dials(key, word, says), f"binning {key.binning}"]
     lit = None if source.timed is None else source.timed.lit(coming.exposure_s)
     if value := set_to(coming.brightness, lit):
         (driven if "brightness" in by_rig else by_hand).append(f"{source.name} at {value}")

@@ -15,7 +15,7 @@ from grayshelf.library.flat_sheet import sheet_rows
 from grayshelf.library.library import Library
 from grayshelf.library.models import Job, Rig
 from grayshelf.library.records import read
-from grayshelf.library.rig_terms import gain_word
+from grayshelf.library.rig_terms import gain_word, says_of
 from grayshelf.library.sites import site_of, zone_of
 from grayshelf.library.step_records import TwilightJob
 from grayshelf.web.common import in_words
@@ -57,7 +57,9 @@ def twilight_page(
     with library.db.session() as session:
         rig = library.rig(session, rig_id)
         job = newest_twilight(session, rig_id)
-        setting = Setting(zone_of(library, session, rig), passbands(rig), gain_word(library, rig.camera))
+        setting = Setting(
+            zone_of(library, session, rig), passbands(rig), gain_word(library, rig.camera), says_of(rig)
+        )
         site = site_of(library, session, rig)
         page: dict[str, Any] = {
             "rig": rig.name,

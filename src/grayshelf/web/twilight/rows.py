@@ -10,6 +10,7 @@ from zoneinfo import ZoneInfo
 from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.flats.sky.plan import PlannedRow
 from grayshelf.core.flats.sky.sun import Twilight
+from grayshelf.core.matching.model import RigSays
 from grayshelf.library.models import Job
 from grayshelf.web.common import in_words
 from grayshelf.web.flats.rows import key_out
@@ -24,13 +25,15 @@ class Setting:
     zone: ZoneInfo
     bands: dict[str, float | None]
     gain_word: str
+    says: RigSays
 
     def row(self, key: RowKey, count: int) -> dict[str, Any]:
         """What is said of any row."""
-        binned = f", binning {key.binning}" if key.binning > 1 else ""
+        binned = [f"binning {key.binning}"] if key.binning > 1 else []
+        gain = [] if self.says.to_set("gain", key.gain) is None else [f"{self.gain_word} {key.gain:g}"]
         return {
             "key": key_out(key),
-            "gain_text": f"{self.gain_word} {key.gain:g}{binned}",
+            "gain_text": ", ".join([*gain, *binned]),
             "passband_nm": self.bands.get(key.filter_code),
             "count": count,
         }
