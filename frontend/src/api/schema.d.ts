@@ -10701,6 +10701,8 @@ export interface components {
             marks: components["schemas"]["VerdictMark"][];
             /** Passband Nm */
             passband_nm: number | null;
+            /** Stamp */
+            stamp: string;
             /** Taken */
             taken: number;
             /** Target */
@@ -11211,6 +11213,8 @@ export interface components {
             name: string;
             /** Passband Nm */
             passband_nm: number | null;
+            /** Stamp */
+            stamp: string;
             /** Target */
             target: string;
             /** Why */

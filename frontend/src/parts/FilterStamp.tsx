@@ -19,12 +19,15 @@ export function inkFor(code: string, nm: number | null | undefined): string {
   return nm < 650 ? "var(--pass-r)" : "var(--pass-ha)";
 }
 
-/** A filter's code in a small stamp, underlined in the colour of its passband. */
+/** A filter's code in a small stamp, underlined in the colour of its passband; a long name is cut, and told when pointed at. */
 export function FilterStamp({ code, nm }: { code: string; nm?: number | null }) {
   return (
-    <span className="inline-flex h-5 min-w-[34px] items-center justify-center rounded-sm border border-current bg-card px-1.5 text-ink">
+    <span
+      title={code.length > 8 ? code : undefined}
+      className="inline-flex h-5 max-w-[min(100%,150px)] min-w-[34px] items-center justify-center rounded-sm border border-current bg-card px-1 align-middle text-ink"
+    >
       <span
-        className="narrow border-b-2 text-s leading-[13px] font-semibold"
+        className="narrow min-w-0 truncate border-b-2 text-s leading-[13px] font-semibold"
         style={{ borderColor: inkFor(code, nm), paddingInline: 3 }}
       >
         {code}

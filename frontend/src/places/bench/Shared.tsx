@@ -113,7 +113,9 @@ export function CameraCard({
         </tbody>
       </table>
       {rows.length === 0 && (
-        <p className="py-2 text-ink2">Nothing yet: no lights of this camera, and nothing measured.</p>
+        <p className="py-2 text-ink2">
+          Nothing yet: no lights of this camera tell a gain, and nothing is measured.
+        </p>
       )}
       {back.error && <Trouble error={back.error} />}
     </section>

@@ -34,7 +34,7 @@ function FrameList({
               disabled={frame.in_rejects || busy}
               onChange={(event) => onKeep(frame.id, event.target.checked)}
             />
-            <FilterStamp code={frame.filter_code ?? "colour"} nm={frame.passband_nm} />
+            <FilterStamp code={frame.stamp} nm={frame.passband_nm} />
             <span className="num text-s text-ink2">{frame.clock}</span>
             <span className={`truncate text-s ${frame.kept ? "" : "text-ink2 line-through"}`}>
               {frame.name}

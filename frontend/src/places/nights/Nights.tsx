@@ -77,11 +77,11 @@ function Timeline({
               type="button"
               onClick={() => onChoose(set.id)}
               title={`${set.target}, ${set.text}`}
-              aria-label={`${set.target} in ${set.filter_code ?? "colour"}, ${set.text}`}
+              aria-label={`${set.target} in ${set.stamp}, ${set.text}`}
               className={`absolute flex h-full items-center gap-1.5 overflow-hidden px-1.5 text-s whitespace-nowrap ${on ? "bg-ink text-paper" : "bg-line text-ink"}`}
               style={{ left: `${left}%`, width: `${width}%` }}
             >
-              <FilterStamp code={set.filter_code ?? "colour"} nm={set.passband_nm} />
+              <FilterStamp code={set.stamp} nm={set.passband_nm} />
               {width > 11 && <span className="truncate">{set.taken} lights</span>}
             </button>
           );
@@ -103,7 +103,7 @@ function Timeline({
 
 /** The columns of a set: on a phone its answers stand below one another. */
 const ROW =
-  "grid grid-cols-[48px_minmax(90px,1fr)_190px_92px_repeat(3,132px)] gap-x-2 border-t px-2 max-md:grid-cols-[48px_minmax(0,1fr)_auto] max-md:gap-y-0.5 max-md:px-0";
+  "grid grid-cols-[64px_minmax(90px,1fr)_190px_92px_repeat(3,132px)] gap-x-2 border-t px-2 max-md:grid-cols-[64px_minmax(0,1fr)_auto] max-md:gap-y-0.5 max-md:px-0";
 
 const LINES = ["dark", "flat", "dark flat"];
 
@@ -113,11 +113,11 @@ function SetRow({ set, onOpen }: { set: LightSet; onOpen: () => void }) {
       type="button"
       data-set={set.id}
       onClick={onOpen}
-      aria-label={`${set.target}, ${set.filter_code ?? "colour"}, ${set.text}: ${set.verdict}. Open the pull slip`}
+      aria-label={`${set.target}, ${set.stamp}, ${set.text}: ${set.verdict}. Open the pull slip`}
       className={`${ROW} h-[37px] w-full items-center border-line text-left hover:bg-card max-md:h-auto max-md:min-h-14 max-md:py-2`}
     >
       <span>
-        <FilterStamp code={set.filter_code ?? "colour"} nm={set.passband_nm} />
+        <FilterStamp code={set.stamp} nm={set.passband_nm} />
       </span>
       <span className="truncate">{set.target}</span>
       <span className="num text-s max-md:order-1 max-md:col-span-2">{set.text}</span>

@@ -7,6 +7,7 @@ from datetime import date, datetime, timedelta
 from zoneinfo import ZoneInfo
 
 from grayshelf.core.digits import significant
+from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.matching.model import RigSays, Ruler
 from grayshelf.web.common.schemas import RulerOut
 
@@ -30,6 +31,11 @@ def seconds(value: float) -> str:
         return f"1/{round(1 / value)}{THIN}s"
     digits = max(4, len(str(int(value))))
     return f"{significant(value, digits).replace(',', '')}{THIN}s"
+
+
+def stamp(facts: FrameFacts) -> str:
+    """A frame's filter; where it has none, whether it is of a colour sensor."""
+    return facts.filter_code or ("colour" if facts.bayer_pattern else "no filter")
 
 
 def at_gain(word: str, says: RigSays, gain: float) -> str:

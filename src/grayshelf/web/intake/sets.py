@@ -30,7 +30,7 @@ def set_title(row: FrameSet, word: str) -> str:
     if row.kind == "light":
         parts.append(facts.target or "no target")
     if row.kind in ("light", "flat"):
-        parts.append(facts.filter_code or ("colour" if facts.bayer_pattern else "no filter"))
+        parts.append(in_words.stamp(facts))
     if facts.exposure_s is not None and row.kind != "bias":
         parts.append("of the sky" if facts.of_sky else in_words.seconds(nominal_exposure(facts.exposure_s)))
     temp = nominal_temperature(facts.sensor_temp_c, facts.set_temp_c)

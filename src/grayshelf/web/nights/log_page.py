@@ -145,6 +145,7 @@ def night_frames(library: Library, rig_id: int, night: date) -> NightFramesOut:
                     name=Path(frame.path).name,
                     target=facts.target or "no target",
                     filter_code=facts.filter_code,
+                    stamp=in_words.stamp(facts),
                     passband_nm=bands.get(facts.filter_code or ""),
                     clock=in_words.clock(frame.utc, zone) if frame.utc else "",
                     exposure=in_words.seconds(facts.exposure_s) if facts.exposure_s else "",

@@ -147,6 +147,7 @@ def light_set_out(
         id=lights.row.id,
         target=facts.target or "no target",
         filter_code=facts.filter_code,
+        stamp=in_words.stamp(facts),
         passband_nm=bands.get(facts.filter_code or ""),
         text=f"{lights.row.n_frames} × {in_words.seconds(lights.want.exposure_s or 0)}{gain}",
         kept=lights.row.n_kept,

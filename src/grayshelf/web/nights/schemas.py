@@ -77,6 +77,8 @@ class LightSetOut(Schema):
     id: int
     target: str
     filter_code: str | None
+    stamp: str
+    """Its filter; where it has none, whether it is of a colour sensor."""
     passband_nm: float | None
     text: str
     kept: int
@@ -163,6 +165,8 @@ class NightFrameOut(Schema):
     name: str
     target: str
     filter_code: str | None
+    stamp: str
+    """Its filter; where it has none, whether it is of a colour sensor."""
     passband_nm: float | None
     clock: str
     exposure: str

@@ -117,7 +117,7 @@ export function Rows({
     <div role="table" aria-label="Flat settings">
       <div
         role="row"
-        className="narrow grid grid-cols-[42px_38px_36px_64px_1fr_64px] max-md:grid-cols-[42px_38px_36px_64px_1fr] gap-x-2 border-b border-ink bg-paper px-2 pt-1 pb-1.5 text-s font-semibold lg:sticky lg:top-0 lg:z-10"
+        className="narrow grid grid-cols-[52px_38px_36px_64px_1fr_64px] max-md:grid-cols-[52px_38px_36px_64px_1fr] gap-x-2 border-b border-ink bg-paper px-2 pt-1 pb-1.5 text-s font-semibold lg:sticky lg:top-0 lg:z-10"
       >
         <span role="columnheader">Filter</span>
         <span role="columnheader" className="text-right">
@@ -146,7 +146,7 @@ export function Rows({
               aria-label={`${row.name}: ${row.exposure}`}
               aria-current={here}
               onClick={() => onChoose(row.key)}
-              className={`grid min-h-[38px] max-md:min-h-11 w-full grid-cols-[42px_38px_36px_64px_1fr_64px] max-md:grid-cols-[42px_38px_36px_64px_1fr] items-center gap-x-2 border-b px-2 text-left ${note || row.diffusers ? "pt-2.5" : "pt-1"} ${
+              className={`grid min-h-[38px] max-md:min-h-11 w-full grid-cols-[52px_38px_36px_64px_1fr_64px] max-md:grid-cols-[52px_38px_36px_64px_1fr] items-center gap-x-2 border-b px-2 text-left ${note || row.diffusers ? "pt-2.5" : "pt-1"} ${
                 failed ? "border border-accent bg-card" : "border-line"
               } ${here ? "bg-card shadow-[inset_3px_0_0_var(--ink)]" : ""}`}
             >

@@ -425,8 +425,8 @@ export function WholeSheet({
         <SheetTable rows={data.rows} chosen={chosen} setChosen={setChosen} onLook={onLook} />
         {data.rows.length === 0 && (
           <p className="py-6 text-l text-ink2">
-            No lights of this rig tell a gain and an offset yet. Put a row on the sheet, or scan lights in
-            Intake.
+            No lights of this rig tell a gain yet. Where its camera has none to set, say so on a slip of its
+            lights; else put a row on the sheet, or scan lights in Intake.
           </p>
         )}
       </div>
