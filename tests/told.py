@@ -23,8 +23,11 @@ KEPT_IN = Path(__file__).parent / "told"
 RELATIVE, ABSOLUTE = 2e-4, 1e-6
 
 
-def same_as_told(file: str, name: str, answer: Any) -> None:
-    """Hold an answer against the one that is kept under a name in a file of `KEPT_IN`."""
+def same_as_told(
+    file: str, name: str, answer: Any, relative: float = RELATIVE, absolute: float = ABSOLUTE
+) -> None:
+    """Hold an answer against the one that is kept under a name in a file of `KEPT_IN`, its numbers within `relative` of
+    themselves, or within `absolute`."""
     path = KEPT_IN / f"{file}.json"
     kept = json.loads(path.read_text()) if path.exists() else {}
     now = plain(answer)
@@ -34,7 +37,7 @@ def same_as_told(file: str, name: str, answer: Any) -> None:
         path.write_text("{\n" + ",\n".join(whole) + "\n}\n")
         return
     assert name in kept, f"{name} is not in {path}: TELL_ANEW=1 keeps it"
-    found = difference(kept[name], now)
+    found = difference(kept[name], now, relative, absolute)
     assert found is None, f"{name}: {found}"
 
 
@@ -82,14 +85,16 @@ def _figures(array: np.ndarray) -> dict[str, Any]:
     }
 
 
-def difference(kept: Any, now: Any, where: str = "") -> str | None:
+def difference(kept: Any, now: Any, relative: float, absolute: float, where: str = "") -> str | None:
     """Where two plain answers first differ, in words; None where they do not."""
+    parts: list[tuple[Any, Any, str]] = []
     if isinstance(kept, dict) and isinstance(now, dict) and kept.keys() == now.keys():
-        return next((d for k in kept if (d := difference(kept[k], now[k], f"{where}.{k}"))), None)
-    if isinstance(kept, list) and isinstance(now, list) and len(kept) == len(now):
-        pairs = enumerate(zip(kept, now, strict=True))
-        return next((d for i, (a, b) in pairs if (d := difference(a, b, f"{where}[{i}]"))), None)
-    numbers = all(isinstance(v, (int, float)) and not isinstance(v, bool) for v in (kept, now))
-    if numbers and math.isclose(kept, now, rel_tol=RELATIVE, abs_tol=ABSOLUTE):
-        return None
-    return None if kept == now else f"{where or 'it'} was {kept!r} and is {now!r}"
+        parts = [(kept[k], now[k], f"{where}.{k}") for k in kept]
+    elif isinstance(kept, list) and isinstance(now, list) and len(kept) == len(now):
+        parts = [(a, b, f"{where}[{i}]") for i, (a, b) in enumerate(zip(kept, now, strict=True))]
+    elif all(isinstance(v, (int, float)) and not isinstance(v, bool) for v in (kept, now)):
+        near = math.isclose(kept, now, rel_tol=relative, abs_tol=absolute)
+        return None if near else f"{where or 'it'} was {kept!r} and is {now!r}"
+    elif kept != now:
+        return f"{where or 'it'} was {kept!r} and is {now!r}"
+    return next((d for a, b, at in parts if (d := difference(a, b, relative, absolute, at))), None)

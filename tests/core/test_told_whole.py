@@ -30,6 +30,7 @@ from grayshelf.core.planning.runsheet import plan_sheet
 from grayshelf.core.planning.sheet import DarkSeries, FlatSeries, RigPace
 from grayshelf.core.sensor.statistics import FrameStatistics, frame_statistics
 from tests.helpers import facts_of, write_fits
+from tests.told import difference
 
 PACE = RigPace(
     download_s=2.0, wheel_s=4.0, focus_s=5.0, gate_s=120.0, cooling_s_per_c=45.0, settle_s=180.0, build_s=20.0
@@ -542,3 +543,16 @@ def test_a_master_names_its_inputs_in_a_table():
         assert list(table.data["USED"]) == [True, False] and list(table.data["LEVEL"]) == [20_123.5, 123.0]
         assert list(table.data["CLIPPED"]) == [0.25, 0.0] and list(table.data["REASON"]) == ["", "too dark"]
         assert list(table.data["SHA256"]) == ["a" * 64, "b" * 64] and table.data["NAME"][1] == "flat 2.fits"
+
+
+def test_a_kept_answer_that_changed_is_told_by_its_place():
+    kept = {"a": [1.0, {"b": "x"}], "c": None}
+    for now, said in (
+        ({"a": [1.0, {"b": "x"}], "c": None}, None),
+        ({"a": [1.0001, {"b": "x"}], "c": None}, None),
+        ({"a": [1.01, {"b": "x"}], "c": None}, ".a[0] was 1.0 and is 1.01"),
+        ({"a": [1.0, {"b": "y"}], "c": None}, ".a[1].b was 'x' and is 'y'"),
+    ):
+        assert difference(kept, now, 2e-4, 1e-6) == said
+    assert "and is" in difference(kept, {"a": [], "c": None}, 2e-4, 1e-6)
+    assert "and is" in difference(kept, {"a": kept["a"]}, 2e-4, 1e-6)

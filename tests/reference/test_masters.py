@@ -56,6 +56,11 @@ from tests.told import same_as_told
 RNG = np.random.default_rng(20261018)
 
 
+def made_as_told(name, made):
+    """A master as it is kept; another processor may take one pixel more or less for an outlier."""
+    same_as_told("masters", name, made, relative=5e-3, absolute=1e-4)
+
+
 def stack_of(n, height=60, width=80, outliers=True):
     frames = RNG.normal(1000.0, 12.0, (n, height, width)).astype(np.float32)
     if outliers:
@@ -155,7 +160,7 @@ def test_clean_frames_lose_nothing_to_clipping_and_the_stated_noise_is_the_true_
     """
     frames, truth = coarse(n, step, sigma, 7 * n + step, 200 if n < 100 else 90)
     ours = combine([ArraySource(f) for f in frames])
-    same_as_told("masters", f"{n} clean frames, step {step}, {sigma} ADU", ours)
+    made_as_told(f"{n} clean frames, step {step}, {sigma} ADU", ours)
     plain = ccdproc.combine([CCDData(f, unit="adu") for f in frames], method="average").data
     expected = expected_of(truth, step, sigma)
     true_noise = float(np.std(ours.pixels - expected))
@@ -177,7 +182,7 @@ def test_an_outlier_of_six_sigma_is_out_whatever_the_depth(n, step, sigma):
     found = combine([ArraySource(f) for f in frames])
     clean = np.where(np.arange(n)[:, None, None] == hit, np.nan, frames)
     # Where the outlier is out, the master is the mean of the others (a few of which may be clipped too).
-    same_as_told("masters", f"{n} frames with outliers, step {step}, {sigma} ADU", found)
+    made_as_told(f"{n} frames with outliers, step {step}, {sigma} ADU", found)
     off = np.abs(found.pixels - np.nanmean(clean, axis=0))
     assert float(np.mean(off < 2.0 * total / np.sqrt(n - 1))) > 0.97
     share = sum(found.clipped_fraction)
@@ -191,7 +196,7 @@ def test_a_pixel_that_flickers_keeps_its_own_spread():
     where = rng.random((120, 120)) < 0.01
     frames[:, where] = rng.normal(500.0, 30.0, (20, int(where.sum())))
     made = combine([ArraySource(f) for f in frames])
-    same_as_told("masters", "pixels that flicker", made)
+    made_as_told("pixels that flicker", made)
     plain = frames.mean(axis=0)
     assert np.std(made.pixels[where] - 500.0) < 1.1 * np.std(plain[where] - 500.0)
     assert made.frame_noise == pytest.approx(6.0, rel=0.03)
@@ -202,7 +207,7 @@ def test_hot_pixels_are_as_noisy_as_their_level_and_not_clipped_for_it():
     rate = np.where(rng.random((200, 200)) < 0.02, rng.lognormal(6.0, 1.0, (200, 200)), 4.0)
     frames = (rng.poisson(rate, (10, 200, 200)) + rng.normal(0, 2.0, (10, 200, 200)) + 500).astype(np.float32)
     made = combine([ArraySource(f) for f in frames])
-    same_as_told("masters", "hot pixels", made)
+    made_as_told("hot pixels", made)
     hot = rate > 200
     lost = np.std((made.pixels - 500 - rate)[hot] / np.sqrt(rate[hot])) * np.sqrt(10)
     assert lost < 1.05, "the noise of their mean is the photon noise of theirs"
@@ -226,7 +231,7 @@ def test_flats_are_scaled_to_their_own_median_each_colour_on_its_own():
         ArraySource((500 + level * shape * colour).astype(np.float32)) for level in (18000, 20000, 23000)
     ]
     made = combine(frames, CombineSettings(method="mean"), pedestal=dark, scale_to_median=True, colour=True)
-    same_as_told("masters", "flats of a colour sensor", made)
+    made_as_told("flats of a colour sensor", made)
     for r in (0, 1):
         for c in (0, 1):
             assert float(np.median(made.pixels[r::2, c::2])) == pytest.approx(1.0, abs=2e-3)
@@ -447,7 +452,7 @@ def test_frames_as_fits_keeps_them_are_combined_as_their_numbers_are(tmp_path, m
         ours, theirs = (combine(s, how, pedestal=dark, scale_to_median=flats) for s in (sources, numbers))
         name = f"{'flats' if flats else 'darks'}, {how}"
         if most_open > 100:
-            same_as_told("masters", name, ours)
+            made_as_told(name, ours)
         assert np.array_equal(ours.pixels, theirs.pixels) and ours.clipped_fraction == theirs.clipped_fraction
         assert (ours.noise, ours.frame_noise) == (theirs.noise, theirs.frame_noise)
         assert all(0.0 <= share < 0.1 for share in ours.clipped_fraction)
