@@ -24,7 +24,7 @@ export function FilterStamp({ code, nm }: { code: string; nm?: number | null }) 
   return (
     <span
       title={code.length > 8 ? code : undefined}
-      className="inline-flex h-5 max-w-[min(100%,150px)] min-w-[34px] items-center justify-center rounded-sm border border-current bg-card px-1 align-middle text-ink"
+      className="inline-flex h-5 max-w-[min(100%,150px)] min-w-[34px] items-center justify-center rounded-sm border border-current bg-card px-1 text-ink"
     >
       <span
         className="narrow min-w-0 truncate border-b-2 text-s leading-[13px] font-semibold"
