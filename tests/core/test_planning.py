@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 import pytest
 
 from grayshelf.core.checks.apart import apart_from_set
-from grayshelf.core.checks.frames import flat_level, light_leak
+from grayshelf.core.checks.frames import care_with_flats, flat_level, light_leak
 from grayshelf.core.planning.forecast import bytes_needed, timed
 from grayshelf.core.planning.runsheet import plan_sheet
 from grayshelf.core.planning.sheet import DarkSeries, FlatSeries, RigPace, StepKind
@@ -109,6 +109,22 @@ def test_room_on_the_disk():
     # 25 flats, 25 dark flats and 3 test shots of 16 bits, two masters of 32 (arithmetic).
     expected = 53 * (1000 * 800 * 2 + 8640) + 2 * (1000 * 800 * 4 + 14400)
     assert bytes_needed(sheet.steps, 1000, 800) == expected
+
+
+@pytest.mark.parametrize(
+    ("level_adu", "full"),
+    [
+        (65_535.0, True),
+        (65_520.0, True),
+        (16_383.0, True),
+        (4_095.0, True),
+        (65_519.0, False),
+        (16_384.0, False),
+        (None, False),
+    ],
+)
+def test_flats_are_full_at_the_end_of_their_converter_shifted_or_not(level_adu, full):
+    assert bool(care_with_flats(level_adu)) is full
 
 
 def test_frames_apart_from_their_set_and_light_on_a_capped_frame():

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from grayshelf.core.masters.noise import dark_rate_at
 from grayshelf.core.matching.model import SensorTraits
-from grayshelf.core.sensor.statistics import FrameStatistics
+from grayshelf.core.sensor.statistics import UNSHIFTED_ENDS, FrameStatistics
 
 #: A capped frame may lie this far above its pedestal for dark current and drift (common practice).
 LEAK_ALLOWANCE_ADU = 60.0
@@ -30,8 +30,10 @@ FULL_FLATS = "their pixels are full: what light they held is lost"
 
 
 def care_with_flats(level_adu: float | None) -> tuple[str, ...]:
-    """What the level of flats that are not combined yet says against them."""
-    return (FULL_FLATS,) if level_adu is not None and level_adu >= FULL_ADU else ()
+    """What the median level of flats that are not combined yet says against them; also of a converter of 12 or 14 bits that
+    is not filled up to 16, whose full pixels pile up at its end."""
+    full = level_adu is not None and (level_adu >= FULL_ADU or level_adu in UNSHIFTED_ENDS)
+    return (FULL_FLATS,) if full else ()
 
 
 #: Dark current of a camera that nobody measured may be so many times the usual one, and a bit more.
