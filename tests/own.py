@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from functools import cache
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -12,6 +11,7 @@ from grayshelf.library.library import Library
 from grayshelf.library.up_to_date import bring_up_to_date
 from grayshelf.serving import open_context
 from grayshelf.web.app import create_app
+from tests.waiting import asked_until
 
 
 @cache
@@ -59,22 +59,17 @@ class Own:
 
     def ended(self, job_id: int):
         """A job, once it has ended."""
+
         # The first to combine anything on a fresh machine compiles what does it, which takes a busy one a minute.
-        for _ in range(3600):
-            jobs = self.client.get("/api/jobs").json
-            job = next(j for j in jobs["alive"] + jobs["ended"] if j["id"] == job_id)
-            if job["state"] not in ("queued", "running", "paused", "waiting"):
-                return job
-            time.sleep(0.05)
-        raise AssertionError("the job did not end")
+        def job():
+            jobs = self.get("/api/jobs")
+            return next(j for j in jobs["alive"] + jobs["ended"] if j["id"] == job_id)
+
+        return asked_until(job, lambda j: j["state"] not in ("queued", "running", "paused", "waiting"), 180)
 
     def wait_until_idle(self) -> None:
         """Wait until no job goes on, nor one that another began."""
-        for _ in range(3600):
-            if not self.client.get("/api/jobs").json["alive"]:
-                return
-            time.sleep(0.05)
-        raise AssertionError("the jobs do not end")
+        asked_until(lambda: self.get("/api/jobs")["alive"], lambda alive: not alive, 180)
 
     def scan(self, folder: Path):
         """Name a folder, or scan it again; the ended job."""

@@ -11,6 +11,8 @@ import time
 import urllib.request
 from pathlib import Path
 
+from tests.waiting import asked_until
+
 
 class Server:
     """`grayshelf demo` on a free port."""
@@ -70,13 +72,7 @@ class Server:
 
     def until(self, what, seconds: float = 90.0):
         """Wait until `what()` is true; return it."""
-        end = time.monotonic() + seconds
-        while time.monotonic() < end:
-            value = what()
-            if value:
-                return value
-            time.sleep(0.05)
-        raise AssertionError("it did not come to that")
+        return asked_until(what, bool, seconds)
 
 
 class OwnServer(Server):

@@ -6,7 +6,6 @@ import csv
 import io
 import shutil
 import sqlite3
-import time
 from pathlib import Path
 
 import numpy as np
@@ -26,6 +25,7 @@ from grayshelf.library.models import Frame, FrameSet, MeasurementShot, Rig
 from grayshelf.library.rig_terms import traits_at
 from tests.helpers import DARK, facts_of, write_fits
 from tests.pages import say_at
+from tests.waiting import asked_until
 
 ALIVE = ("queued", "running", "waiting", "paused")
 
@@ -41,15 +41,14 @@ def page_of(client, number):
 
 def until(client, number, what, seconds=180.0):
     """The measurement once `what(page)` is true; gates are answered on the way."""
-    end = time.monotonic() + seconds
-    while time.monotonic() < end:
-        page = page_of(client, number)
-        if page["gate"]:
-            say_at(client, page["gate"])
-        if what(page):
-            return page
-        time.sleep(0.2)
-    raise AssertionError("it did not come to that")
+
+    def page():
+        now = page_of(client, number)
+        if now["gate"]:
+            say_at(client, now["gate"])
+        return now
+
+    return asked_until(page, what, seconds)
 
 
 def ended(page):
@@ -198,9 +197,7 @@ def test_frames_on_disk_that_do_not_fit_are_left_out_and_named(client, context, 
         write_fits(folder / f"c{i}.fits", {**bias, **stamp, "OFFSET": 20, "CCD-TEMP": 12.0}, pixels + 320)
         write_fits(folder / f"d{i}.fits", {**bias, **stamp, "OFFSET": 30}, (pixels + 480).astype(np.float32))
     job = client.post("/api/folders", json={"path": str(folder)}).json["id"]
-    end = time.monotonic() + 30
-    while any(j["id"] == job for j in client.get("/api/jobs").json["alive"]) and time.monotonic() < end:
-        time.sleep(0.05)
+    asked_until(lambda: client.get("/api/jobs").json["ended"], lambda jobs: job in [j["id"] for j in jobs])
     offers = {o["gain"]: o for o in client.get(f"/api/rigs/{heron}/bench/offset").json["disk"]}
     assert "offset 0, 10, 20 and 30" in offers[55.0]["text"]
     started = client.post(f"/api/rigs/{heron}/bench/offset/disk", json={"set_ids": offers[55.0]["set_ids"]})

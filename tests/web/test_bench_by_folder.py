@@ -12,6 +12,7 @@ import pytest
 from tests.helpers import write_fits
 from tests.other_program import HEADER, write_lights
 from tests.own import Own
+from tests.waiting import asked_until
 
 #: The sensor behind the program: 0.8 e⁻/ADU, 12 e⁻ of noise, a pedestal of 8 ADU a step of the offset.
 E_PER_ADU, NOISE_E, PER_OFFSET, RATE_E_S = 0.8, 12.0, 8.0, 9_000.0
@@ -109,11 +110,9 @@ def test_the_offset_is_found_by_what_another_program_shoots(own, tmp_path):
     program.shoot("BIAS", 200, float(dials["offset"]), 0.001)
     program.shoot("LIGHT", 120, float(dials["offset"]), 30.0)
     program.shoot("BIAS", 120, float(dials["offset"]) + 1, 0.001)
-    end = time.monotonic() + 10
-    while (
-        len(told := own.get(f"/api/measurements/{number}")["hand"]["refused"]) < 3 and time.monotonic() < end
-    ):
-        time.sleep(0.1)
+    told = asked_until(
+        lambda: own.get(f"/api/measurements/{number}")["hand"]["refused"], lambda refused: len(refused) >= 3
+    )
     said = " ".join(r["why"] for r in told)
     assert "Set the gain to 120" in said and "not a bias frame" in said and "Set it to" in said
     assert own.get(f"/api/measurements/{number}")["frames"]["count"] == before

@@ -12,6 +12,7 @@ from grayshelf.demo.rigs import START
 from tests.other_program import Program, write_lights
 from tests.own import Own
 from tests.served import HERON, ServedRig
+from tests.waiting import asked_until
 from tests.web.test_bench_by_folder import E_PER_ADU, shoot_as_asked
 from tests.web.test_bench_by_folder import Program as Sensor
 
@@ -53,13 +54,7 @@ def page(own):
 
 
 def until(own, right, seconds=30.0):
-    end = time.monotonic() + seconds
-    while time.monotonic() < end:
-        found = page(own)
-        if right(found):
-            return found
-        time.sleep(0.05)
-    raise AssertionError((found["headline"], found["subline"], found["hand"]))
+    return asked_until(lambda: page(own), right, seconds, lambda p: (p["headline"], p["subline"], p["hand"]))
 
 
 def begin(own, **more):
@@ -151,15 +146,12 @@ def test_a_search_in_a_watched_folder_lights_the_panel_itself_once_it_is_safe(ow
         },
     )
     assert answer.status_code == 200, answer.text
-    end = time.monotonic() + 40
-    while (job := own.get("/api/jobs")["alive"][0])["state"] != "waiting":
-        assert time.monotonic() < end, job
-        time.sleep(0.05)
+    job = asked_until(lambda: own.get("/api/jobs")["alive"][0], lambda j: j["state"] == "waiting")
     assert "does not say that it is safe" in job["message"] and stands(own)[1].brightness == 0
     own.served.faults.end("not safe")
-    while not (told := own.get(f"/api/rigs/{own.rig}/flats")["next"]) or "itself" not in told["detail"]:
-        assert time.monotonic() < end, told
-        time.sleep(0.05)
+    told = asked_until(
+        lambda: own.get(f"/api/rigs/{own.rig}/flats")["next"], lambda n: n and "itself" in n["detail"]
+    )
     code, state = stands(own)
     assert code == "Ha" and state.brightness > 0
     assert told["detail"].endswith(f"the rig sets this itself: Ha, the light at {state.brightness}")

@@ -17,6 +17,7 @@ from grayshelf.work.run.changes import end_by
 from grayshelf.work.run.hand import HandRun
 from tests.other_program import Program, write_lights
 from tests.own import Own
+from tests.waiting import asked_until
 
 
 @pytest.fixture
@@ -56,13 +57,7 @@ def run(own):
 
 
 def until(own, right, seconds=20.0):
-    deadline = time.monotonic() + seconds
-    while time.monotonic() < deadline:
-        found = run(own)
-        if right(found):
-            return found
-        time.sleep(0.1)
-    raise AssertionError((found["headline"], found["hand"], found["job"]))
+    return asked_until(lambda: run(own), right, seconds, lambda p: (p["headline"], p["hand"], p["job"]))
 
 
 def ask(own):

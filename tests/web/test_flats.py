@@ -13,6 +13,7 @@ from sqlalchemy import select
 from grayshelf.library.models import MasterRecord, RunStep
 from tests.helpers import DARK, FLAT, LIGHT, write_fits
 from tests.pages import say_at
+from tests.waiting import asked_until
 from tests.web.test_run import gate_of, wait_for
 
 SII = {"filter_code": "SII", "gain": 200.0, "offset": 30.0, "binning": 1}
@@ -30,16 +31,9 @@ def page(client):
 def until(page):
     """Wait until the sheet is as wanted; return it."""
 
-    def wait(wanted, seconds=40):
-        end = time.monotonic() + seconds
-        while time.monotonic() < end:
-            sheet = page()
-            if wanted(sheet):
-                return sheet
-            time.sleep(0.05)
-        raise AssertionError(f"it did not come to that: {sheet['headline']} {sheet['job']} {sheet['next']}")
-
-    return wait
+    return lambda wanted, seconds=40: asked_until(
+        page, wanted, seconds, lambda sheet: f"{sheet['headline']} {sheet['job']} {sheet['next']}"
+    )
 
 
 def row_of(sheet, key):

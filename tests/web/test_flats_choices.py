@@ -16,6 +16,7 @@ from grayshelf.library.panel_curves import known_points
 from grayshelf.work.gates import set_by_hand, waiting_behind
 from tests.helpers import FLAT, write_fits
 from tests.pages import say_at
+from tests.waiting import asked_until
 from tests.web.test_flats import HA, LUM, SII, answer, find, ok, page, row_of, until
 from tests.web.test_intake import scan
 
@@ -195,14 +196,14 @@ def test_a_curve_serves_another_rig_and_no_other_panel(client, page, until, cont
 
 def done_by_rig(client, rig):
     """Say yes at every gate of a rig's search until it has ended."""
-    for _ in range(600):
-        sheet = client.get(f"/api/rigs/{rig}/flats").json
-        if sheet["gate"]:
-            ok(say_at(client, sheet["gate"]))
-        if sheet["job"] is None:
-            return sheet
-        time.sleep(0.05)
-    raise AssertionError("it did not end")
+
+    def sheet():
+        now = client.get(f"/api/rigs/{rig}/flats").json
+        if now["gate"]:
+            ok(say_at(client, now["gate"]))
+        return now
+
+    return asked_until(sheet, lambda now: now["job"] is None)
 
 
 def flats_from_elsewhere(client, context, folder, key, level, **cards):

@@ -218,19 +218,11 @@ def test_a_folder_whose_frames_were_measured_or_serve_a_master_can_be_taken_off(
         f"/api/rigs/{rig}/bench/offset/disk", json={"set_ids": [i for o in offered for i in o["set_ids"]]}
     )
     assert job.status_code == 200, job.text
-    until_idle(own)
+    own.wait_until_idle()
     assert own.query("select count(*) from measurement_shot where frame_id is not null")[0][0] > 0
     answer = own.client.delete("/api/folders/2")
     assert answer.status_code == 200, answer.text
     assert own.query("select count(*) from measurement_shot")[0][0] > 0, "what was measured stays"
-
-
-def until_idle(own):
-    for _ in range(600):
-        if not own.get("/api/jobs")["alive"]:
-            return
-        time.sleep(0.05)
-    raise AssertionError("something goes on")
 
 
 def test_a_file_that_unpacks_to_more_than_memory_holds_costs_no_more_than_its_frame(own, tmp_path):

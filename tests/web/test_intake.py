@@ -15,6 +15,7 @@ from grayshelf.web.app import create_app
 from grayshelf.web.context import make_context, make_runner
 from grayshelf.work.ahead import ahead
 from tests.helpers import DARK, FLAT, LIGHT, write_fits
+from tests.waiting import asked_until
 
 
 @pytest.fixture
@@ -30,13 +31,12 @@ def own(tmp_path):
 
 def wait(client, job):
     """Wait for a job's end; return it."""
-    for _ in range(600):
+
+    def found():
         jobs = client.get("/api/jobs").json
-        found = next(j for j in jobs["alive"] + jobs["ended"] if j["id"] == job["id"])
-        if found["state"] not in ("queued", "running"):
-            return found
-        time.sleep(0.05)
-    raise AssertionError("the job did not end")
+        return next(j for j in jobs["alive"] + jobs["ended"] if j["id"] == job["id"])
+
+    return asked_until(found, lambda j: j["state"] not in ("queued", "running"))
 
 
 def scan(client, folder):

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 import statistics
-import time
 from datetime import timedelta
 from zoneinfo import ZoneInfo
 
@@ -24,6 +23,7 @@ from grayshelf.devices.simulated.camera_model import Conditions, expose
 from grayshelf.devices.simulated.rig import SimulatedWorld, devices_of
 from grayshelf.devices.simulated.train_model import flat_field
 from grayshelf.library.models import FlatSetting, RunShot, RunStep
+from tests.waiting import asked_until
 
 ROWS = {f[0]: (f[4], 100.0 if f[0] in "LRGB" else 200.0) for f in FILTERS["heron"]}
 
@@ -94,13 +94,7 @@ def test_the_model_is_what_it_says():
 
 def wait_for(context, rig_page, wanted, seconds=60):
     """Wait until the run's page is as wanted; return it."""
-    end = time.monotonic() + seconds
-    while time.monotonic() < end:
-        run = rig_page()
-        if wanted(run):
-            return run
-        time.sleep(0.05)
-    raise AssertionError(f"it did not come to that: {run['headline']} {run['subline']}")
+    return asked_until(rig_page, wanted, seconds, lambda run: f"{run['headline']} {run['subline']}")
 
 
 def start(client, codes, frames=5, rig=1):

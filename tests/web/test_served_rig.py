@@ -18,6 +18,7 @@ from grayshelf.library.models import Frame, Job, Measurement, MeasurementShot, R
 from grayshelf.serving import open_demo
 from grayshelf.web.app import create_app
 from tests.served import ServedRig, attach_all
+from tests.waiting import asked_until
 from tests.web.test_bench import ALIVE
 from tests.web.test_run import start
 
@@ -245,10 +246,7 @@ def test_a_panel_on_the_wall_is_faced_and_lit_by_nobodys_hand_and_it_waits_for_t
     assert not faces["needs_person"]
     served.faults.begin("not safe")
     job = start(client, ("R",))
-    end = time.monotonic() + 30
-    while (row := client.get("/api/jobs").json["alive"][0])["state"] != "waiting":
-        assert time.monotonic() < end, row
-        time.sleep(0.05)
+    row = asked_until(lambda: client.get("/api/jobs").json["alive"][0], lambda j: j["state"] == "waiting")
     assert "does not say that it is safe" in row["message"]
     weather = answer.json["change_id"]
     busy = client.post(f"/api/rigs/1/changes/{weather}/take-back")

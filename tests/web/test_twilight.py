@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-import time
 from datetime import UTC, date, timedelta
 
 import numpy as np
@@ -19,6 +18,7 @@ from grayshelf.library.records import read
 from grayshelf.library.step_records import ShotStats
 from tests.helpers import write_fits
 from tests.pages import say_at
+from tests.waiting import asked_until
 
 GAINS = {"L": 100.0, "R": 100.0, "Ha": 200.0, "SII": 200.0}
 FOUR = tuple(GAINS)
@@ -41,13 +41,12 @@ def rows(count, codes=FOUR):
 
 
 def until(client, wanted, seconds=90):
-    end = time.monotonic() + seconds
-    while time.monotonic() < end:
-        page = look(client)
-        if wanted(page):
-            return page
-        time.sleep(0.1)
-    raise AssertionError(f"it did not come to that: {page['title']} {page['job']} {page['next_text']}")
+    return asked_until(
+        lambda: look(client),
+        wanted,
+        seconds,
+        lambda page: f"{page['title']} {page['job']} {page['next_text']}",
+    )
 
 
 def begin(client, at, count, codes=FOUR):
@@ -244,9 +243,6 @@ def test_a_sky_that_is_gone_is_told(client, context, tmp_path):
             tmp_path / f"{i}.fits", cards, np.random.default_rng(i).integers(9e3, 1e4, (40, 60), np.uint16)
         )
     scan = client.post("/api/folders", json={"path": str(tmp_path)}).json["id"]
-    for _ in range(600):
-        if scan in [j["id"] for j in client.get("/api/jobs").json["ended"]]:
-            break
-        time.sleep(0.1)
+    asked_until(lambda: client.get("/api/jobs").json["ended"], lambda jobs: scan in [j["id"] for j in jobs])
     next_one = look(client, at="dusk")
     assert next_one["rows"][0]["count"] == 195 - row["done"], next_one["missed_text"]

@@ -19,6 +19,7 @@ from grayshelf.library.step_records import ShotStats
 from tests.helpers import write_fits
 from tests.own import Own
 from tests.served import ServedRig
+from tests.waiting import asked_until
 
 SITE = {"name": "A roof", "time_zone": "Europe/Madrid", "latitude": 40.4, "longitude": -3.7}
 BASE = {"INSTRUME": "Merl 7", "TELESCOP": "Cask 60", "FOCALLEN": 360.0, "GAIN": 56, "OFFSET": 18,
@@ -90,13 +91,9 @@ def test_another_program_is_told_each_exposure_and_its_flats_are_in_the_master(d
         write_fits(folder / name, {**facts, "DATE-OBS": at.isoformat(), **cards}, pixels)
 
     def until(wanted, seconds=20.0):
-        end = time.monotonic() + seconds
-        while time.monotonic() < end:
-            now = page(at="last")
-            if wanted(now):
-                return now
-            time.sleep(0.1)
-        raise AssertionError(f"it did not come to that: {now['job']} {now['rows'][0]['shots']}")
+        return asked_until(
+            lambda: page(at="last"), wanted, seconds, lambda p: f"{p['job']} {p['rows'][0]['shots']}"
+        )
 
     # A light and a flat at another gain are told, and are no part of it.
     until(lambda p: p["job"] and re.search(r"of [\d.]+ s", p["job"]["message"]))
@@ -148,18 +145,14 @@ def test_what_is_attached_beside_the_camera_faces_the_sky_and_brings_the_filter_
         ahead = ok(own.client.post(f"/api/rigs/{rig}/twilight", json={"at": "dusk"}))
         body = {"at": "dusk", "folder": str(folder), "rows": [{"key": ahead["rows"][0]["key"], "count": 6}]}
         job = ok(own.client.post(f"/api/rigs/{rig}/twilight/start", json=body))["job_id"]
-        end = time.monotonic() + 30
-        while own.get("/api/jobs")["alive"][0]["state"] != "waiting":
-            assert time.monotonic() < end
-            time.sleep(0.05)
+        asked_until(lambda: own.get("/api/jobs")["alive"][0], lambda j: j["state"] == "waiting")
         assert mount.get_altitude() == stood, "not while it is not safe"
         served.faults.end("not safe")
-        while (
-            "itself"
-            not in (now := ok(own.client.post(f"/api/rigs/{rig}/twilight", json={"at": "last"})))["next_text"]
-        ):
-            assert time.monotonic() < end, now["job"]
-            time.sleep(0.1)
+        now = asked_until(
+            lambda: ok(own.client.post(f"/api/rigs/{rig}/twilight", json={"at": "last"})),
+            lambda page: "itself" in page["next_text"],
+            tell=lambda page: page["job"],
+        )
         assert now["next_text"].endswith("; the rig sets this itself: L"), now["next_text"]
         assert wheel.get_names()[wheel.get_position()] == "L"
         assert mount.get_altitude() > max(stood, 60.0), "away from the sun, near the zenith"
