@@ -102,9 +102,15 @@ def test_pages_are_the_same_after_a_restart_and_no_slip_is_written_anew(own, mon
     assert pages(own) == expected
 
 
+@pytest.fixture(scope="module")
+def as_before():
+    """Pages as the last change left them: each change asks for them only where none came before it."""
+    return {}
+
+
 @pytest.mark.parametrize("change", CHANGES)
-def test_what_changed_while_nothing_ran_is_seen(own, change):
-    before = pages(own)
+def test_what_changed_while_nothing_ran_is_seen(own, as_before, change):
+    before = as_before.pop("pages", None) or pages(own)
     keep_now(own)
     own.change(change)
     own.again()
@@ -112,6 +118,7 @@ def test_what_changed_while_nothing_ran_is_seen(own, change):
     seen = pages(own)
     assert seen == from_nothing(own)
     assert seen != before
+    as_before["pages"] = seen
 
 
 def test_what_another_state_of_the_program_made_is_not_put_back(own):

@@ -6,6 +6,7 @@ from collections import defaultdict
 from pathlib import Path
 
 import numpy as np
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import UnreadableFrame
@@ -17,7 +18,7 @@ from grayshelf.library.holdings import holdings
 from grayshelf.library.kept import kept
 from grayshelf.library.library import Library
 from grayshelf.library.lights import LightSet, electrons_per_adu
-from grayshelf.library.models import FrameSet
+from grayshelf.library.models import Folder, Frame
 
 #: How far the pedestal of another day may be off, in ADU (common practice).
 PEDESTAL_DRIFT_ADU = 15.0
@@ -34,12 +35,14 @@ def _middle_level(path: str, _modified_ns: int) -> float:
 
 
 def _set_level(session: Session, set_id: int) -> float | None:
-    row = session.get(FrameSet, set_id)
-    if row is None or not row.frames:
+    # Of a set of hundreds only the first frame is asked for.
+    first = select(Folder.path, Frame.path, Frame.modified_ns).join(Frame.folder)
+    found = session.execute(first.where(Frame.set_id == set_id).order_by(Frame.id).limit(1)).first()
+    if found is None:
         return None
-    frame = row.frames[0]
+    folder, path, modified_ns = found
     try:
-        return _middle_level(str(Path(frame.folder.path) / frame.path), frame.modified_ns)
+        return _middle_level(str(Path(folder) / path), modified_ns)
     except (UnreadableFrame, OSError):
         # Intake says what is wrong with the file; an estimate goes on without it.
         return None

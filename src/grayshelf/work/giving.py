@@ -15,6 +15,7 @@ from pydantic import ValidationError
 
 from grayshelf.core.errors import Conflict, GrayShelfError, NotPermitted
 from grayshelf.core.filing.sharing import LISTING, Shared, SharedFrame
+from grayshelf.devices.alpaca.asking import NO_CERTIFICATES
 from grayshelf.library.givers import Giver
 from grayshelf.library.records import read
 
@@ -58,6 +59,7 @@ class OtherShelf:
             follow_redirects=False,
             timeout=httpx.Timeout(SILENT_S, connect=REACHED_S),
             headers=self._headers,
+            verify=NO_CERTIFICATES,
         )
 
     def answers(self) -> bool:
@@ -156,7 +158,9 @@ class OtherShelf:
             Where nothing answers.
         """
         try:
-            with httpx.Client(trust_env=False, follow_redirects=False, timeout=10.0) as client:
+            with httpx.Client(
+                trust_env=False, follow_redirects=False, timeout=10.0, verify=NO_CERTIFICATES
+            ) as client:
                 answer = client.post(
                     f"{address}/access", data={"code": code}, headers={"User-Agent": "Gray Shelf"}
                 )

@@ -329,17 +329,18 @@ def _pixels_alike(
     n_pixels: int,
 ) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
     """Likelihoods of each kind for pixels that gave the same levels, shape (groups, k), and how many pixels those are."""
-    groups: dict[tuple[int, ...], int] = {}
+    groups: dict[bytes, int] = {}
     order = np.lexsort((level_of, index))
     starts = np.flatnonzero(np.diff(index[order], prepend=-1))
     for part in np.split(level_of[order], starts[1:]):
-        key = tuple(int(v) for v in part)
+        key = part.tobytes()
         groups[key] = groups.get(key, 0) + 1
     # Pixels that never came so low are the largest group.
     rows = [n_frames * log_above]
     repeats = [n_pixels - starts.size]
     for key, count in groups.items():
-        rows.append(log_level[list(key)].sum(axis=0) + max(n_frames - len(key), 0) * log_above)
+        gave = np.frombuffer(key, level_of.dtype)
+        rows.append(log_level[gave].sum(axis=0) + max(n_frames - gave.size, 0) * log_above)
         repeats.append(count)
     logs = np.array(rows)
     return np.exp(logs - logs.max(axis=1, keepdims=True)), np.array(repeats, np.int64)

@@ -186,8 +186,9 @@ def background_noise(rows: NDArray[np.float32]) -> float:
     low, high = np.percentile(differences, [5.0, 95.0])
     # Nine tenths of a normal distribution have 0.79 of its standard deviation.
     sigma = max(float(differences[(differences >= low) & (differences <= high)].std()) / 0.79, 1e-9)
+    away = np.abs(differences - np.median(differences))
     for _ in range(6):
-        kept = differences[np.abs(differences - np.median(differences)) <= 3.0 * sigma]
+        kept = differences[away <= 3.0 * sigma]
         # What 3 σ leave of a normal distribution has 0.9866 of its standard deviation.
         sigma = max(float(kept.std()) / 0.9866, 1e-9) if kept.size else sigma
     return sigma / math.sqrt(2.0)
