@@ -23,6 +23,7 @@ from grayshelf.core.frames.fits_blocks import ImageHeader, card_value, read_imag
 from grayshelf.core.frames.headers import read_facts
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.night import event_moment, follows_site, site_zone
+from grayshelf.core.frames.number_text import number_in_text
 
 DENVER = ZoneInfo("America/Denver")
 
@@ -278,6 +279,30 @@ def test_the_picture_is_found_where_it_lies_behind_whatever_comes_first():
     assert (packed.width, packed.height, packed.bits, packed.hdu, packed.compressed) == (20, 20, 16, 1, True)
     exact = hdu(SIMPLE, bytes(400))
     assert read_image_header(BytesIO(exact), len(exact)).data_offset == 2880
+
+
+@pytest.mark.parametrize(
+    ("text", "what", "number"),
+    [
+        ("300 s", "exposure_s", 300.0), ("300,5", "exposure_s", 300.5), ("0,004 sec", "exposure_s", 0.004), ("1/60 s", "exposure_s", 1 / 60),
+        ("250 ms", "exposure_s", 0.25), ("-10,0 C", "sensor_temp_c", -10.0), ("−10", "set_temp_c", -10.0), ("2x2", "binning", 2.0),
+        ("800mm", "focal_length_mm", 800.0), ("3.76 um", "pixel_um", 3.76), ("1.2e1 deg", "angle", 12.0), ("100", "gain", 100.0),
+        # What could be two numbers, or is of another unit, is none.
+        ("1,200 mm", "focal_length_mm", None), ("10 F", "sensor_temp_c", None), ("1/0 s", "exposure_s", None), ("5 min", "exposure_s", None),
+        ("1/2", "gain", None), ("2x2", "gain", None), ("long", "exposure_s", None), ("", "exposure_s", None), ("10 20", "offset", None),
+    ],
+)  # fmt: skip
+def test_numbers_that_a_header_gives_as_text(text, what, number):
+    """Common practice, no source: what programs write that copy what a camera says."""
+    assert number_in_text(text, what) == (number if number is None else pytest.approx(number))
+
+
+def test_a_header_of_texts_is_read_as_one_of_numbers():
+    texts = {"EXPTIME": "1/60 s", "CCD-TEMP": "-10,2", "BINNING": "2x1", "FOCALLEN": "800 mm", "GAIN": "much"}
+    facts = told({**texts, "IMAGETYP": "LIGHT"})
+    assert (facts.exposure_s, facts.sensor_temp_c) == (pytest.approx(1 / 60), -10.2)
+    assert (facts.binning_x, facts.binning_y, facts.focal_length_mm, facts.gain) == (2, 1, 800.0, None)
+    assert facts.complaints == ("GAIN is 'much', which is not a number",)
 
 
 @settings(max_examples=300, deadline=None)

@@ -214,7 +214,9 @@ def test_lights_that_wait_for_the_same_thing_share_a_gap():
 
 def test_ages():
     assert [age_step(d) for d in (0, 29, 31, 100, 150, 250, 300, 400)] == [0, 0, 1, 2, 3, 4, 5, 6]
-    assert [age_in_words(d) for d in (0, 1, 16, 36, 399, 1200)] == [
+    assert [age_in_words(d) for d in (-150, -1, 0, 1, 16, 36, 399, 1200)] == [
+        "dated ahead",
+        "today",
         "today",
         "1 day",
         "16 days",

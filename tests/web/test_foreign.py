@@ -5,6 +5,7 @@ Frames are written here by hand, with other habits than the demo's generator; ev
 
 from __future__ import annotations
 
+import re
 from datetime import UTC, datetime, timedelta
 
 import numpy as np
@@ -340,14 +341,24 @@ def test_an_event_that_was_taken_back_can_count_again(own, tmp_path):  # noqa: F
     assert verdict() == "nothing fits"
 
 
-@pytest.mark.parametrize("held", [True, False])
+@pytest.mark.parametrize("held", [True, False, "as other frames say"])
 def test_tonight_says_what_cannot_be_shot_and_reckons_with_the_frames_own_size(own, tmp_path, held):  # noqa: F811
     temps = {"CCD-TEMP": -15.0, "SET-TEMP": -15.0} if held else {"CCD-TEMP": 14.0, "SET-TEMP": None}
+    if held == "as other frames say":
+        shoot(tmp_path / "f", "b", 5, at(9, 22), **capped("BIAS", EXPOSURE=0.0, **temps))
+        temps["SET-TEMP"], held = None, True
     shoot(tmp_path / "f", "l", 5, at(10, 22), noise=40, **temps)
     scan(own, tmp_path / "f")
     page = own.get("/api/rigs/1/tonight").json
     offered = [o["kind"] for o in page["offers"]]
     told = " ".join(o["why"] for o in page["out_of_reach"] if o["kind"] == "dark")
+    # What is listed as lacking is not said to be there.
+    flats = [o["note"] for o in page["offers"] if o["kind"] == "flat"]
+    assert len(flats) == 1 and re.search("shot now: \\d+ nights later, allowed 2$", flats[0])
+    assert page["headline"] == "Nothing is on the sheet." and page["steps"] == []
+    assert ("is not ticked" in page["empty_text"]) is held and (
+        "not surely fit" in page["empty_text"]
+    ) is not held
     assert ("dark" in offered) is held
     assert ("as warm as the night" in told) is not held
     add = ",".join(o["key"] for o in page["offers"] if o["kind"] == "dark")

@@ -13405,6 +13405,8 @@ export interface components {
             covered: components["schemas"]["CoveredOut"][];
             /** Covered Lights */
             covered_lights: number;
+            /** Empty Text */
+            empty_text: string;
             /** End */
             end: string | null;
             go: components["schemas"]["FlatsGo"];

@@ -5,12 +5,13 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any
 
-from sqlalchemy import select
+from sqlalchemy import exists, func, select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.flats.settings import FlatWishes, wishes_from
 from grayshelf.core.frames.facts import uses_iso
+from grayshelf.core.frames.sets import HELD_WITHIN_C
 from grayshelf.core.matching.judge import Terms
 from grayshelf.core.matching.model import BIAS_WILL_DO, RigSays, SensorTraits, Tolerances, TrainEvent
 from grayshelf.core.matching.rig_events import RigEventKind
@@ -100,6 +101,24 @@ def _gain_word(library: Library, revision: int, camera: str) -> str:
 def gain_word(library: Library, camera: str) -> str:
     """What a camera calls its gain, the same on every page: 'ISO' or 'gain'."""
     return _gain_word(library, library.revision, camera)
+
+
+@kept(32)
+def _was_held(library: Library, revision: int, camera: str) -> bool:
+    with library.db.own_session() as session:
+        facts = readable(FrameSet.facts)
+        off_c = facts["sensor_temp_c"].as_float() - facts["set_temp_c"].as_float()
+        there = exists().where(FrameSet.camera == camera, func.abs(off_c) <= HELD_WITHIN_C)
+        return session.scalar(select(there)) or False
+
+
+def has_cooler(library: Library, rig: Rig) -> bool:
+    """Whether a rig's camera can be set to a temperature: as a person said, else where any of its frames was held at one.
+
+    Another program, or the same one by another driver, may leave the set point out.
+    """
+    said = camera_of(rig).cooled
+    return _was_held(library, library.revision, rig.camera) if said is None else said
 
 
 def offset_warning(

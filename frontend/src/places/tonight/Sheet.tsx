@@ -123,7 +123,7 @@ function OfferLine({ offer }: { offer: TonightData["offers"][number] }) {
             {offer.title}
             {offer.filter_code && <FilterStamp code={offer.filter_code} nm={offer.passband_nm} />}
           </span>
-          <span className="block truncate text-s text-ink2" title={`${offer.detail}; ${offer.note}`}>
+          <span className="block text-s text-ink2">
             {offer.detail}; {offer.note}
           </span>
         </span>
@@ -334,12 +334,7 @@ export function Sheet({
           {(!data.has_devices || byHand) && <StartByHand data={data} />}
         </>
       ) : (
-        <p className="border-b-[3px] border-ink bg-card px-6 py-10 text-l text-ink2">
-          {data.out_of_reach.length > 0
-            ? "What your lights still ask for cannot be shot tonight; below is why."
-            : "What your lights ask for is on the shelf."}
-          {data.offers.length > 0 && " Tick something below to shoot it anyway."}
-        </p>
+        <p className="border-b-[3px] border-ink bg-card px-6 py-10 text-l text-ink2">{data.empty_text}</p>
       )}
       <WhereAndWhen data={data}>
         {data.steps.length > 0 && data.has_devices && !byHand && (

@@ -22,12 +22,14 @@ from grayshelf.core.frames.file_names import kind_in_name, kind_of_folder, value
 from grayshelf.core.frames.fits_blocks import ImageHeader, card_value
 from grayshelf.core.frames.kinds import FrameKind, is_of_the_sky, parse_kind
 from grayshelf.core.frames.night import HEADER_PLACE, LOCAL_CLOCK, night_of_local, site_night
+from grayshelf.core.frames.number_text import number_in_text, sides_in_text
 from grayshelf.core.frames.place import degrees_of, sun_offset
 
 EXPOSURE = ("EXPTIME", "EXPOSURE", "EXP_TIME", "EXPOSURETIME")
 SENSOR_TEMP = ("CCD-TEMP", "CCDTEMP", "SENSTEMP", "DET-TEMP", "TEMPERAT")
 SET_TEMP = ("SET-TEMP", "SETTEMP", "CCD-TSET")
 GAIN = ("GAIN", "ISO", "ISOSPEED")
+BINNING = ("XBINNING", "BINNING", "CCDXBIN")
 OFFSET = ("OFFSET", "BLKLEVEL", "BLACKLVL", "BRIGHTNS")
 MECHANICAL_ANGLE = ("ROTATOR", "ROTATANG", "ROTANG", "ROTMECH")
 SKY_ANGLE = ("SKYANGLE", "POSANGLE", "OBJCTROT", "CROTA2", "PA")
@@ -56,6 +58,16 @@ FILTER_ALIASES = {
 EARLIEST_YEAR, LATEST_YEAR = 1980, 2150
 #: Local clocks on earth lie between these hours of UTC, give or take a clock that is a little off.
 AHEAD_OF_UTC_H = (-12.5, 14.5)
+
+
+def _number(value: Any, what: str) -> float | None:
+    if isinstance(value, bool):
+        return None
+    try:
+        number = float(value)
+    except (TypeError, ValueError, OverflowError):
+        return number_in_text(value, what) if isinstance(value, str) else None
+    return number if math.isfinite(number) else None
 
 
 class _Reader:
@@ -93,11 +105,8 @@ class _Reader:
             value = card_value(self.header, name)
             if value is None:
                 continue
-            try:
-                number = float(value)
-            except (TypeError, ValueError, OverflowError):
-                number = math.nan
-            if not math.isfinite(number) or isinstance(value, bool):
+            number = _number(value, what)
+            if number is None:
                 shown = str(value)
                 self.complaints.append(f"{name} is '{shown[:40]}', which is not a number")
                 continue
@@ -335,8 +344,10 @@ def _kind(reader: _Reader, file_name: str, folder_name: str) -> _Kind:
 
 def _binning(reader: _Reader) -> tuple[int | None, int | None]:
     """Pixels joined in a row and in a column; the one that is not given is as the other, where that is known."""
-    x = int(reader.number_or_named("binning", ("XBINNING", "BINNING", "CCDXBIN")) or 0)
+    x = int(reader.number_or_named("binning", BINNING) or 0)
     y = reader.whole("binning_y", ("YBINNING", "CCDYBIN"))
+    if y is None and (told := reader.value(BINNING)) is not None and (both := sides_in_text(str(told[1]))):
+        y = both[1]
     return x or None, y or x or None
 
 

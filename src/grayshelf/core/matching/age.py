@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 MONTH_DAYS = 30.4
+#: Of frames whose clock was ahead, or whose reader's is behind.
+AHEAD = "dated ahead"
 #: Upper ends of the steps, in months; beyond the last one is the last step.
 STEPS_MONTHS = (1, 2, 4, 6, 9, 12)
 
@@ -14,8 +16,11 @@ def age_step(age_days: float) -> int:
 
 
 def age_in_words(age_days: float) -> str:
-    """'today', '5 days', '7 weeks', '13 months', '3 years': as people say it."""
+    """'today', '5 days', '7 weeks', '13 months', '3 years': as people say it; `AHEAD` of what no clock here reached yet."""
     days = round(age_days)
+    # Tomorrow's is of a place further east.
+    if days < -1:
+        return AHEAD
     if days < 1:
         return "today"
     for unit, length, most in (("day", 1.0, 21), ("week", 7.0, 10), ("month", MONTH_DAYS, 24)):

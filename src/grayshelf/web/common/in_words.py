@@ -33,6 +33,18 @@ def seconds(value: float) -> str:
     return f"{significant(value, digits).replace(',', '')}{THIN}s"
 
 
+def exposure(value_s: float | None) -> str:
+    """The same of frames whose exposure may not be known."""
+    return "exposure not known" if value_s is None else seconds(value_s)
+
+
+def series(count: int, exposure_s: float | None) -> str:
+    """'20 × 300 s'; '3 lights, exposure not known'."""
+    if exposure_s is None:
+        return f"{several(count, 'light')}, {exposure(None)}"
+    return f"{count} × {seconds(exposure_s)}"
+
+
 def stamp(facts: FrameFacts) -> str:
     """A frame's filter; where it has none, whether it is of a colour sensor."""
     return facts.filter_code or ("colour" if facts.bayer_pattern else "no filter")
@@ -90,8 +102,9 @@ def night_title(night: str) -> str:
 
 
 def several(count: int, one: str, many: str | None = None) -> str:
-    """'1 light', '34 lights'."""
-    return f"{count:,} {one if count == 1 else many or one + 's'}"
+    """'1 light', '34 lights', '8 bias'."""
+    same = count == 1 or (many is None and one.endswith("bias"))
+    return f"{count:,} {one if same else many or one + 's'}"
 
 
 def size(count: float) -> str:

@@ -209,7 +209,7 @@ def _started(kind: str, title: str, job: FetchJob | PutJob) -> JobOut:
 def _of_kind(count: int, kind: str) -> str:
     if not kind:
         return f"{count:,} of no kind"
-    return f"{count:,} {kind}" if kind.endswith("bias") else in_words.several(count, kind)
+    return in_words.several(count, kind)
 
 
 def _nights(frames: list[SharedFrame]) -> list[SharedNightOut]:

@@ -70,9 +70,11 @@ def _month_night(night: date, sets: Sequence[tuple[LightSet, PullSlip]]) -> Mont
     kept, taken = sum(s.row.n_kept for s, _ in sets), sum(s.row.n_frames for s, _ in sets)
     gaps = sum(slip.verdict is Verdict.NOTHING for _, slip in sets)
     parts = [in_words.short_day(night)]
-    parts.append(f"{kept} of {taken} lights, {_hours_text(hours)}" if taken else "no lights")
+    unknown = not hours and any(s.row.n_kept and s.want.exposure_s is None for s, _ in sets)
+    shown = in_words.exposure(None) if unknown else _hours_text(hours)
+    parts.append(f"{kept} of {taken} lights, {shown}" if taken else "no lights")
     if gaps:
-        parts.append(f"{in_words.several(gaps, 'set')} lack something")
+        parts.append(f"{in_words.several(gaps, 'set')} {'lacks' if gaps == 1 else 'lack'} something")
     return MonthNightOut(
         night=night, day=night.day, hours=hours, kept=kept, taken=taken, gaps=gaps, text=", ".join(parts)
     )

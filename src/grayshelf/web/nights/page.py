@@ -149,7 +149,7 @@ def light_set_out(
         filter_code=facts.filter_code,
         stamp=in_words.stamp(facts),
         passband_nm=bands.get(facts.filter_code or ""),
-        text=f"{lights.row.n_frames} × {in_words.seconds(lights.want.exposure_s or 0)}{gain}",
+        text=f"{in_words.series(lights.row.n_frames, lights.want.exposure_s)}{gain}",
         kept=lights.row.n_kept,
         taken=lights.row.n_frames,
         begins=lights.row.first_utc,

@@ -22,6 +22,8 @@ from grayshelf.web.common.rigs import passbands
 from grayshelf.web.intake.schemas import CountOut
 from grayshelf.web.nights.schemas import CandidateOut, PartSaid, QuestionOut, SlipLineOut, SlipOut
 from grayshelf.web.shelf.walls import kind_title
+from grayshelf.work.run.dark_offers import DarkOffer
+from grayshelf.work.run.flat_offers import RowOffer
 from grayshelf.work.run.tonight import Tonight
 
 #: The columns of a slip: what is compared, in this order.
@@ -62,7 +64,7 @@ def slip_page(library: Library, set_id: int, tonight_of: dict[int, Tonight] | No
     gain = f", {word} {in_words.plain(lights.facts.gain)}" if lights.facts.gain is not None else ""
     return SlipOut(
         set_id=set_id,
-        title=f"{row.n_frames} × {in_words.seconds(lights.want.exposure_s or 0)}{gain}",
+        title=f"{in_words.series(row.n_frames, lights.want.exposure_s)}{gain}",
         target=lights.facts.target or "no target",
         filter_code=lights.facts.filter_code,
         passband_nm=bands.get(lights.facts.filter_code or ""),
@@ -82,7 +84,7 @@ def slip_page(library: Library, set_id: int, tonight_of: dict[int, Tonight] | No
         rig_id=rig.id,
         gain_word=word,
         advice=_advice(slip, offer),
-        offer=offer,
+        offer=offer.key if offer else None,
     )
 
 
@@ -97,12 +99,12 @@ def _columns_shown(lines: Sequence[SlipLineOut]) -> set[str]:
     }
 
 
-def _offer_for(set_id: int, tonight: Tonight | None) -> str | None:
+def _offer_for(set_id: int, tonight: Tonight | None) -> RowOffer | DarkOffer | None:
     """The first of what could be on tonight's sheet for these lights: flats before darks."""
     if tonight is None:
         return None
-    asking = [(o.key, o.lights) for o in tonight.offers] + [(d.key, d.lights) for d in tonight.darks]
-    return next((key for key, lights in asking if set_id in {x.row.id for x in lights}), None)
+    asking: list[RowOffer | DarkOffer] = [*tonight.offers, *tonight.darks]
+    return next((o for o in asking if set_id in {x.row.id for x in o.lights}), None)
 
 
 def _line_out(line: SlipLine, today: date, word: str) -> SlipLineOut:
@@ -145,22 +147,30 @@ def _candidate_out(candidate: Candidate, today: date, lost: str, word: str) -> C
     )
 
 
-def _advice(slip: PullSlip, offer: str | None) -> str:
+def _tonight(offer: RowOffer | DarkOffer | None, does: str) -> str:
+    """What Tonight's sheet can do about it, and what speaks against it."""
+    if offer is None:
+        return ""
+    if isinstance(offer, RowOffer) and not offer.on_sheet and offer.would.reasons:
+        against = "; ".join(offer.would.reasons)
+        return f" Flats shot now: {against}. Tonight’s sheet can have them all the same."
+    return f" Tonight’s sheet can {does}."
+
+
+def _advice(slip: PullSlip, offer: RowOffer | DarkOffer | None) -> str:
     """One sentence at the foot of a slip: what to do about it."""
     missing = [
         line.kind.value for line in slip.lines if line.verdict is Verdict.NOTHING and line.waits_for is None
     ]
     if missing:
-        tail = " Tonight’s sheet can close the gap." if offer else ""
-        return f"No {' or '.join(missing)} fits these lights.{tail}"
+        return f"No {' or '.join(missing)} fits these lights.{_tonight(offer, 'close the gap')}"
     care = [
         f"the {line.kind.value}: {'; '.join(line.chosen.reasons)}"
         for line in slip.lines
         if line.verdict is Verdict.CARE and line.chosen is not None and line.chosen.reasons
     ]
     if care:
-        tail = " Tonight’s sheet can renew it." if offer else ""
-        return f"Care with {in_words.listed(care)}.{tail}"
+        return f"Care with {in_words.listed(care)}.{_tonight(offer, 'renew it')}"
     return "Everything these lights need is on the shelf." if slip.lines else ""
 
 

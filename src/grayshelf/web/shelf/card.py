@@ -15,6 +15,7 @@ from grayshelf.core.errors import GrayShelfError, NotFound
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.frames.said import QUANTITIES
+from grayshelf.core.matching.age import AHEAD
 from grayshelf.core.matching.model import Tolerances
 from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.holdings import holding_of, holdings
@@ -125,7 +126,7 @@ def _subtitle(row: FrameSet, age: str, offset: float | None) -> str:
     if row.night is None:
         return f"{frames}{at}"
     old, _, measured = age.partition(", ")
-    told = "" if old == "today" else f", {old} old"
+    told = "" if old == "today" else f", {old}" if old == AHEAD else f", {old} old"
     return f"{frames} of {row.night:%-d %B %Y}{told}{at}{f', {measured}' if measured else ''}"
 
 
@@ -271,7 +272,7 @@ def _serves(library: Library, rig_ids: Sequence[int], set_id: int) -> list[Serve
                         target=lights.facts.target or "no target",
                         filter_code=lights.facts.filter_code,
                         passband_nm=None,
-                        text=f"{lights.row.n_kept} × {in_words.seconds(lights.want.exposure_s or 0)}",
+                        text=in_words.series(lights.row.n_kept, lights.want.exposure_s),
                         verdict=line.verdict.value,
                         ruler=in_words.ruler_out(ruler) if ruler else None,
                     )

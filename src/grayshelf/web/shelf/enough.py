@@ -52,4 +52,5 @@ def _percent(holding: Holding, terms: Terms) -> float:
 def _lights(lights: LightSet) -> str:
     """'60 lights of NGC 6888 of 300 s'."""
     target = f" of {lights.facts.target}" if lights.facts.target else ""
-    return f"{in_words.several(lights.row.n_kept, 'light')}{target}, {in_words.seconds(lights.want.exposure_s or 0)} each"
+    each = "" if lights.want.exposure_s is None else f", {in_words.seconds(lights.want.exposure_s)} each"
+    return f"{in_words.several(lights.row.n_kept, 'light')}{target}{each}"

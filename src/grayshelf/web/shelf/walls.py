@@ -339,10 +339,11 @@ def _gap_out(
         takes = ""
     else:
         temp = nominal_temperature(want.sensor_temp_c, None)
-        title = f"{gap.kind.value.capitalize()} {in_words.seconds(want.exposure_s or 0)}" + (
+        title = f"{gap.kind.value.capitalize()} {in_words.exposure(want.exposure_s)}" + (
             f", {in_words.degrees_c(temp)}" if dark and temp is not None else ""
         )
-        takes = in_words.duration(series_seconds(frames, want.exposure_s or 0.0, RigPace()))
+        seconds = None if want.exposure_s is None else series_seconds(frames, want.exposure_s, RigPace())
+        takes = "" if seconds is None else in_words.duration(seconds)
     return GapOut(
         # A number that is kept as whole is the same setting.
         key="|".join(f"{part:g}" if isinstance(part, (int, float)) else str(part) for part in gap.key),

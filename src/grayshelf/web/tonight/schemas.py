@@ -125,6 +125,8 @@ class TonightOut(Schema):
     rig_id: int
     clock: str
     headline: str
+    empty_text: str
+    """What it means that nothing is on the sheet, and what can be done; empty where something is."""
     start_label: str
     can_start: bool
     steps: list[StepOut]

@@ -11,7 +11,7 @@ from sqlalchemy.orm import Session
 
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.matching.age import age_step
-from grayshelf.core.matching.model import RigSays
+from grayshelf.core.matching.model import RigSays, Verdict
 from grayshelf.core.planning.flats_go import FlatsGo
 from grayshelf.core.planning.forecast import TimedStep
 from grayshelf.core.planning.reminders import WHEN
@@ -39,6 +39,7 @@ from grayshelf.work.job_states import StepState
 from grayshelf.work.run.again import last_run_of
 from grayshelf.work.run.covered import Covered
 from grayshelf.work.run.dark_offers import DarkOffer
+from grayshelf.work.run.flat_offers import RowOffer
 from grayshelf.work.run.ready import Ready
 from grayshelf.work.run.tonight import Choice, Tonight, hands_free_at
 
@@ -65,6 +66,7 @@ def tonight_page(library: Library, rig_id: int, tonight: Tonight, devices: RigDe
         rig_id=rig_id,
         clock=in_words.clock(tonight.now, zone),
         headline=_headline(tonight, hands_free, end, needed, zone),
+        empty_text=_empty_text(tonight),
         start_label=_start_label(tonight),
         can_start=bool(tonight.steps) and not any(r.stops for r in ready),
         steps=_steps_out(tonight, zone, bands),
@@ -177,9 +179,43 @@ def _headline(
     tonight: Tonight, hands_free: datetime | None, end: datetime | None, needed: int, zone: ZoneInfo
 ) -> str:
     if end is None:
-        return "Nothing is missing that can be shot tonight."
+        left = _left_off(tonight)
+        return "Nothing is on the sheet." if left else "Nothing is missing that can be shot tonight."
     times = {0: "You are not needed.", 1: "You are needed once.", 2: "You are needed twice."}
     return f"{ends_in_words(hands_free, end, zone)} {times.get(needed, f'You are needed {needed} times.')}"
+
+
+def _left_off(tonight: Tonight) -> list[RowOffer | DarkOffer]:
+    """Holes that could be filled tonight, and are not on the sheet."""
+    flats = [o for o in tonight.offers if o.hole and not o.on_sheet and not o.more]
+    return [*flats, *(d for d in tonight.darks if d.hole and not d.on_sheet)]
+
+
+def _would_not_fit(offer: RowOffer | DarkOffer) -> bool:
+    return isinstance(offer, RowOffer) and offer.would.verdict is not Verdict.FITS
+
+
+def _empty_text(tonight: Tonight) -> str:
+    """What an empty sheet means, and what can be done; empty where something is on it."""
+    if tonight.steps:
+        return ""
+    if left := _left_off(tonight):
+        if all(_would_not_fit(o) for o in left):
+            return (
+                "Flats shot now would not surely fit the lights that wait: each line says why. "
+                "Tick what you want all the same."
+            )
+        return "What your lights ask for is not ticked. Tick below what is to be shot."
+    anyway = " Tick something below to shoot it anyway." if tonight.offers or tonight.darks else ""
+    if tonight.out_of_reach:
+        return f"What your lights still ask for cannot be shot tonight; below is why.{anyway}"
+    return f"What your lights ask for is on the shelf.{anyway}"
+
+
+def _note(offer: RowOffer) -> str:
+    """What is there now; of a hole that is left off the sheet, also what speaks against filling it now."""
+    against = offer.would.reasons if offer.hole and not offer.on_sheet and _would_not_fit(offer) else ()
+    return "; shot now: ".join([offer.note, *(["; ".join(against)] if against else [])])
 
 
 def _start_label(tonight: Tonight) -> str:
@@ -214,7 +250,7 @@ def _offers(tonight: Tonight, bands: dict[str, float | None], word: str, says: R
                 detail="no lights wait"
                 if o.more
                 else f"{in_words.several(o.wish.lights, 'light')} of {in_words.listed(dict.fromkeys(o.wish.targets))}, {nights}",
-                note=o.note,
+                note=_note(o),
             )
         )
     for d in tonight.darks:

@@ -16,9 +16,9 @@ from grayshelf.core.planning.time_there_is import TimeThereIs, time_there_is
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.holdings import stock
 from grayshelf.library.library import Library
-from grayshelf.library.lights import LightSet, light_sets
+from grayshelf.library.lights import light_sets
 from grayshelf.library.models import Rig
-from grayshelf.library.rig_terms import camera_of
+from grayshelf.library.rig_terms import camera_of, has_cooler
 from grayshelf.library.sites import zone_of
 from grayshelf.work.run.fill_offers import FillOffer, fill_offers, step_of
 from grayshelf.work.run.ready import Ready, frame_size, ready_lines
@@ -99,7 +99,7 @@ def look_at_fill(library: Library, rig_id: int, devices: RigDevices | None, choi
         zone = zone_of(library, session, rig)
         there_is = time_there_is(now, zone, choice.until, choice.hours, choice.battery_wh, choice.watts)
         pace, lights = pace_of(rig, devices), light_sets(library, rig)
-        camera = camera_for_darks(rig, devices, lights)
+        camera = camera_for_darks(library, rig, devices)
         reach = _reach(rig, devices, choice.air_c, [s.facts.air_temp_c for s in lights])
         # What was put on by hand and taken off again stays in sight, to be put back.
         by_hand = sorted(choice.put_on | choice.left_out)
@@ -140,13 +140,12 @@ class DarkCamera:
     shortest_s: float
 
 
-def camera_for_darks(rig: Rig, devices: RigDevices | None, lights: Sequence[LightSet]) -> DarkCamera:
-    """What is known of a rig's camera, from its devices, its card, or its lights."""
+def camera_for_darks(library: Library, rig: Rig, devices: RigDevices | None) -> DarkCamera:
+    """What is known of a rig's camera, from its devices, its card, or its frames."""
     card = camera_of(rig)
     if devices is None:
-        # A set point in a header is one that a cooler was given.
-        cooled = any(s.want.held for s in lights) if card.cooled is None else card.cooled
-        return DarkCamera(cooled, None, USUAL_SHORTEST_S if card.shortest_s is None else card.shortest_s)
+        shortest_s = USUAL_SHORTEST_S if card.shortest_s is None else card.shortest_s
+        return DarkCamera(has_cooler(library, rig), None, shortest_s)
     facts = devices.camera.facts
     sensor = devices.camera.cooler().sensor_c if facts.cooled else None
     return DarkCamera(facts.cooled, sensor, facts.shortest_s if card.shortest_s is None else card.shortest_s)

@@ -22,7 +22,6 @@ from grayshelf.core.planning.sheet import (
 )
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
-from grayshelf.library.lights import light_sets
 from grayshelf.library.models import Job, RunStep
 from grayshelf.library.records import as_kept, read
 from grayshelf.library.step_records import RunJob, SheetParams
@@ -57,7 +56,7 @@ def more_for(
     rig, run = library.rig(session, job.rig_id or 0), read(RunJob, job.params)
     devices = None if run.by_hand else devices
     pace = pace_of(rig, devices)
-    camera = camera_for_darks(rig, devices, light_sets(library, rig))
+    camera = camera_for_darks(library, rig, devices)
     offers = fill_offers(library, rig, pace, (), camera.shortest_s, camera.cools)
     capped = sorted(
         _not_on_it(offers, steps),

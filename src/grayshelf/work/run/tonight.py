@@ -21,7 +21,7 @@ from grayshelf.library.library import Library
 from grayshelf.library.lights import electrons_per_adu, light_sets
 from grayshelf.library.models import Rig
 from grayshelf.library.reminders import reminders_of
-from grayshelf.library.rig_terms import camera_of, house_rules_of, traits_at, wishes_of
+from grayshelf.library.rig_terms import camera_of, has_cooler, house_rules_of, traits_at, wishes_of
 from grayshelf.library.shelf_levels import sky_electrons
 from grayshelf.library.sites import zone_of
 from grayshelf.work.by_rig import faces_light
@@ -154,9 +154,8 @@ def look_at_tonight(
     with library.db.session() as session:
         rig = library.rig(session, rig_id)
         offers, no_flats = flat_offers(library, session, rig, now, wishes)
-        typed = camera_of(rig).cooled
-        has_cooler = bool(typed) if devices is None else devices.camera.facts.cooled
-        darks, no_darks = dark_offers(library, rig, wishes, has_cooler)
+        cools = has_cooler(library, rig) if devices is None else devices.camera.facts.cooled
+        darks, no_darks = dark_offers(library, rig, wishes, cools)
         pace = pace_of(rig, devices)
         sheet = plan_for(
             session,
