@@ -409,3 +409,25 @@ def test_no_two_gaps_of_the_shelf_are_one_and_no_dark_falls_off_the_wall(own, tm
         assert {(x["row"], x["column"]) for x in (*wall["spines"], *wall["gaps"])} <= places
     assert len(page["flats"]["gaps"]) == 2, "one for each binning, whatever degree the angles round to"
     assert [x["key"] for x in page["darks"]["columns"]] == ["240", "?"]
+
+
+def test_spines_side_by_side_are_told_apart_and_bear_no_gain_where_there_is_none(own, tmp_path):  # noqa: F811
+    for offset in (10, 20):
+        shoot(tmp_path / "f", f"d{offset}", 4, at(9, 22), **capped(BLKLEVEL=offset))
+    shoot(tmp_path / "f", "e", 4, at(9, 23), **capped(EXPOSURE=60.0))
+    shoot(tmp_path / "f", "l", 3, at(10, 22), noise=40)
+    scan(own, tmp_path / "f")
+    shoot(tmp_path / "g", "l", 3, at(10, 22), noise=40, GAIN=None, INSTRUME="Ruff 8")
+    shoot(tmp_path / "g", "d", 4, at(9, 22), **capped(GAIN=None, INSTRUME="Ruff 8"))
+    scan(own, tmp_path / "g")
+
+    def spines(camera):
+        rig = next(r["id"] for r in own.get("/api/state").json["rigs"] if r["camera"] == camera)
+        found = own.get(f"/api/rigs/{rig}/shelf").json["darks"]["spines"]
+        return sorted((s["gain_text"], s["foot"]) for s in found)
+
+    assert spines("Curlew 16") == [("gain 56", "gain 56"), ("gain 56", "offset 10"), ("gain 56", "offset 20")]
+    assert spines("Ruff 8") == [("gain unknown", "gain unknown")]
+    rig = next(r["id"] for r in own.get("/api/state").json["rigs"] if r["camera"] == "Ruff 8")
+    assert own.put(f"/api/rigs/{rig}/says", json={"quantity": "gain", "says": "fixed"}).status_code == 200
+    assert spines("Ruff 8") == [("", "")]

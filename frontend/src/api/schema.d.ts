@@ -13088,6 +13088,8 @@ export interface components {
             column: string;
             /** Date */
             date: string;
+            /** Foot */
+            foot: string;
             /** Frames */
             frames: number;
             /** Gain */

@@ -65,7 +65,8 @@ export const Spine = forwardRef<HTMLButtonElement, SpineProps>(function Spine(
   const height = spineHeight(spine.frames, scale);
   const ink = ageInk(spine.age_step);
   const care = spine.care.length > 0;
-  const label = `${spine.title}, ${spine.gain_text}, ${spine.frames} frames, ${spine.date}${spine.is_master ? "" : ", not combined yet"}${care ? `, use with care: ${spine.care.join(", ")}` : ""}`;
+  const set = [...new Set([spine.gain_text, spine.foot])].filter(Boolean).map((one) => `, ${one}`);
+  const label = `${spine.title}${set.join("")}, ${spine.frames} frames, ${spine.date}${spine.is_master ? "" : ", not combined yet"}${care ? `, use with care: ${spine.care.join(", ")}` : ""}`;
   const style: CSSProperties = {
     width,
     height,
@@ -111,7 +112,7 @@ export const Spine = forwardRef<HTMLButtonElement, SpineProps>(function Spine(
           className="spine-type absolute inset-x-1 bottom-1 text-center text-s leading-[14px] font-semibold"
           style={{ background: care || !spine.is_master ? (style.background as string) : undefined }}
         >
-          {spine.gain_text.replace("gain ", "g ")}
+          {spine.foot.replace("gain ", "g ").replace("offset ", "o ")}
         </span>
       ) : (
         <span
@@ -119,7 +120,7 @@ export const Spine = forwardRef<HTMLButtonElement, SpineProps>(function Spine(
           style={{ background: care || !spine.is_master ? (style.background as string) : undefined }}
         >
           <span className="spine-type text-m leading-[15px] font-semibold whitespace-nowrap">
-            {spine.gain_text}
+            {spine.foot}
           </span>
           {width >= 38 && (
             <span className="spine-type text-s leading-[14px] whitespace-nowrap">{spine.date}</span>
@@ -143,7 +144,7 @@ export const Gap = forwardRef<HTMLButtonElement, GapProps>(function Gap(
   { gap, width, scale, tabIndex, onPick },
   ref,
 ) {
-  const label = `Gap: ${gap.title}, ${gap.gain_text}; ${gap.lights} lights wait`;
+  const label = `Gap: ${[gap.title, gap.gain_text].filter(Boolean).join(", ")}; ${gap.lights} lights wait`;
   const height = Math.max(spineHeight(gap.frames, scale), 62);
   return (
     <button

@@ -176,7 +176,7 @@ export function Card({ id, near, onClose }: { id: number; near: number; onClose:
       >
         <span className="num border-b border-current text-m font-medium">{data?.spine.frames}</span>
         <span className="spine-type text-m font-semibold whitespace-nowrap [writing-mode:vertical-rl]">
-          {data && `${data.spine.title}  ${data.spine.gain_text}  ${data.spine.date}`}
+          {data && [data.spine.title, data.spine.gain_text, data.spine.date].filter(Boolean).join("  ")}
         </span>
       </div>
       <div className="flex min-w-0 flex-1 flex-col gap-2.5 overflow-auto px-5 py-3 max-md:px-4">

@@ -23,7 +23,7 @@ function GapNote({ gap, marked }: { gap: GapData; marked: boolean }) {
         <span>
           {gap.kind === "flat" ? "Flats " : gap.title}
           {gap.filter_code && <FilterStamp code={gap.filter_code} />}
-          {gap.kind === "flat" ? gap.title.replace("Flats", "") : `, ${gap.gain_text}`}
+          {gap.kind === "flat" ? gap.title.replace("Flats", "") : gap.gain_text && `, ${gap.gain_text}`}
         </span>
       </p>
       <p className="pt-1 text-ink2">

@@ -16,13 +16,13 @@ from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.frames.said import QUANTITIES
 from grayshelf.core.matching.age import AHEAD
-from grayshelf.core.matching.model import Tolerances
+from grayshelf.core.matching.model import RigSays, Tolerances
 from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.holdings import holding_of, holdings
 from grayshelf.library.library import Library
 from grayshelf.library.models import FrameSet, Rig
 from grayshelf.library.pictures import picture_of
-from grayshelf.library.rig_terms import gain_word, tolerances_of
+from grayshelf.library.rig_terms import gain_word, says_of, tolerances_of
 from grayshelf.library.slips import slips
 from grayshelf.library.trains import standing_rigs
 from grayshelf.web.common import in_words
@@ -54,7 +54,7 @@ def card_page(library: Library, set_id: int) -> CardOut:
         holding = next(on_shelf, None) or holding_of(row)
         tolerances = tolerances_of(rigs[0]) if rigs else Tolerances()
         word = gain_word(library, row.camera or "")
-        spine = spine_out(holding, tolerances, today, word, "", "")
+        spine = spine_out(holding, tolerances, today, word, says_of(rigs[0]) if rigs else RigSays(), "", "")
         seen = _seen(library, session, row, holding.kind)
         behind = _behind(session, row)
         serves = _serves(library, [r.id for r in rigs], set_id)

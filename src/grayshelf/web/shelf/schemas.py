@@ -18,6 +18,9 @@ class SpineOut(Schema):
     title: str
     gain: float | None
     gain_text: str
+    """Empty where the camera was said to have none."""
+    foot: str
+    """What tells it from its neighbours: its gain, or its offset where several stand side by side."""
     frames: int
     date: str
     age_step: int

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import date
@@ -12,7 +13,7 @@ from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.frames.sets import nominal_exposure, nominal_temperature
 from grayshelf.core.matching.age import age_in_words, age_step
 from grayshelf.core.matching.judge import few_frames
-from grayshelf.core.matching.model import CommonSettings, Holding, Tolerances, Verdict
+from grayshelf.core.matching.model import CommonSettings, Holding, RigSays, Tolerances, Verdict
 from grayshelf.core.planning.sheet import RigPace, series_seconds
 from grayshelf.core.rigs.house_rules import HouseRules
 from grayshelf.library.gaps import Gap, gaps
@@ -20,7 +21,7 @@ from grayshelf.library.holdings import holdings
 from grayshelf.library.kept import kept
 from grayshelf.library.left_out import sparing
 from grayshelf.library.library import Library
-from grayshelf.library.rig_terms import gain_word, house_rules_of
+from grayshelf.library.rig_terms import gain_word, house_rules_of, says_of
 from grayshelf.library.slips import slips
 from grayshelf.library.trains import sorter
 from grayshelf.web.common import in_words
@@ -30,9 +31,11 @@ from grayshelf.work.run.flat_offers import RowOffer
 from grayshelf.work.run.tonight import Tonight
 
 
-def gain_in_words(gain: float | None, word: str) -> str:
-    """'gain 200', 'ISO unknown'."""
-    return f"{word} {in_words.plain(gain)}" if gain is not None else f"{word} unknown"
+def gain_in_words(gain: float | None, word: str, says: RigSays) -> str:
+    """'gain 200', 'ISO unknown'; nothing of a camera that was said to have none."""
+    if gain is None:
+        return "" if "gain" in says.fixed else f"{word} unknown"
+    return f"{word} {in_words.plain(gain)}"
 
 
 def care_of(holding: Holding, tolerances: Tolerances) -> list[str]:
@@ -57,10 +60,10 @@ def kind_title(holding: Holding) -> str:
 
 
 def spine_out(
-    holding: Holding, tolerances: Tolerances, today: date, word: str, row: str, column: str
+    holding: Holding, tolerances: Tolerances, today: date, word: str, says: RigSays, row: str, column: str
 ) -> SpineOut:
     """A spine."""
-    have = holding.settings
+    have, gain_text = holding.settings, gain_in_words(holding.settings.gain, word, says)
     age = (today - have.night).days if have.night else 0
     # By measurement where it was measured, else by the calendar.
     looks = min(age, (today - have.good_on).days) if have.good_on else age
@@ -70,7 +73,8 @@ def spine_out(
         kind=holding.kind.value,
         title=kind_title(holding),
         gain=have.gain,
-        gain_text=gain_in_words(have.gain, word),
+        gain_text=gain_text,
+        foot=gain_text,
         frames=holding.n_frames,
         date=in_words.day(have.night),
         age_step=age_step(max(looks, 0)),
@@ -102,6 +106,7 @@ class _SpinesOn:
     tolerances: Tolerances
     today: date
     word: str
+    says: RigSays
 
 
 _Cell = Callable[[Holding], tuple[str, str]]
@@ -121,10 +126,24 @@ class _Spines:
             with sparing(library, "walls", int(holding.key), holding.kind):
                 before = self._made.get(holding.key)
                 if before is None or before[0] is not holding or before[1] != on:
-                    made = spine_out(holding, on.tolerances, on.today, on.word, *cell(holding))
+                    made = spine_out(holding, on.tolerances, on.today, on.word, on.says, *cell(holding))
                     self._made[holding.key] = before = holding, on, made
-                spines.append(before[2])
-        return spines
+                spines.append((holding.settings.offset, before[2]))
+        return _told_apart(spines)
+
+
+def _told_apart(spines: Sequence[tuple[float | None, SpineOut]]) -> list[SpineOut]:
+    """Spines of one cell and one gain, but of several offsets, bear their offset."""
+    offsets: dict[tuple[str, str, float | None], set[float]] = defaultdict(set)
+    for offset, spine in spines:
+        if offset is not None:
+            offsets[spine.row, spine.column, spine.gain].add(offset)
+    return [
+        spine
+        if offset is None or len(offsets[spine.row, spine.column, spine.gain]) < 2
+        else spine.model_copy(update={"foot": f"offset {in_words.plain(offset)}"})
+        for offset, spine in spines
+    ]
 
 
 @kept(32)
@@ -141,9 +160,10 @@ def shelf_page(library: Library, rig_id: int, tonight: Tonight) -> ShelfOut:
     shelf, word = holdings(library, rig.camera), gain_word(library, rig.camera)
     missing = gaps(library, rig_id)
     rules = house_rules_of(rig)
-    on = _SpinesOn(rules.tolerances, today, word)
+    says = says_of(rig)
+    on = _SpinesOn(rules.tolerances, today, word, says)
     spines_of = partial(_spines(library, rig_id).of, library, on)
-    gaps_of = partial(_gaps_out, word=word, tonight=tonight, rules=rules)
+    gaps_of = partial(_gaps_out, word=word, says=says, tonight=tonight, rules=rules)
     whose = sorter(library)
     flats = [
         h
@@ -314,6 +334,7 @@ def _gaps_out(
     found: Sequence[Gap],
     cell: Callable[[Gap], tuple[str, str]],
     word: str,
+    says: RigSays,
     tonight: Tonight,
     rules: HouseRules,
 ) -> list[GapOut]:
@@ -322,12 +343,14 @@ def _gaps_out(
     for gap in found:
         offers = [serving[gap.kind][x.row.id] for x in gap.sets if x.row.id in serving[gap.kind]]
         _, offer, on_sheet = min(offers, default=(0, None, False))
-        made.append(_gap_out(gap, word, rules, *cell(gap), offer, on_sheet))
+        made.append(
+            _gap_out(gap, gain_in_words(gap.want.gain, word, says), rules, *cell(gap), offer, on_sheet)
+        )
     return made
 
 
 def _gap_out(
-    gap: Gap, word: str, rules: HouseRules, row: str, column: str, offer: str | None, on_sheet: bool
+    gap: Gap, gain_text: str, rules: HouseRules, row: str, column: str, offer: str | None, on_sheet: bool
 ) -> GapOut:
     want = gap.want
     dark = gap.kind is FrameKind.DARK
@@ -350,7 +373,7 @@ def _gap_out(
         kind=gap.kind.value,
         title=title,
         gain=want.gain,
-        gain_text=gain_in_words(want.gain, word),
+        gain_text=gain_text,
         filter_code=want.filter_code if not dark else None,
         lights=gap.lights,
         targets=list(gap.targets),
