@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import socket
 import sqlite3
 import threading
 import zipfile
@@ -12,6 +13,8 @@ import pytest
 import waitress
 
 from grayshelf.cli import main
+from grayshelf.command_line.asking import Asking, OverHttp
+from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.filing.backups import is_due, to_drop
 from tests.helpers import DARK, FLAT, LIGHT, write_fits
 from tests.own import Own
@@ -123,3 +126,23 @@ def test_copies_are_kept_by_their_age():
         and max(gaps) <= 60
         and ages[-1] >= 300
     )
+
+
+@pytest.mark.parametrize(
+    "said", [b"", b"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n5\r\nwhole\r\n9\r\ncut"]
+)
+def test_an_application_that_ends_in_the_middle_of_its_answer_is_told(tmp_path, said):
+    with socket.create_server(("127.0.0.1", 0)) as listening:
+
+        def answer():
+            for _ in range(2):
+                with listening.accept()[0] as one:
+                    one.recv(4096)
+                    one.sendall(said)
+
+        threading.Thread(target=answer, daemon=True).start()
+        asking = Asking(OverHttp(f"http://127.0.0.1:{listening.getsockname()[1]}/"), quiet=True)
+        for ask in (lambda: asking.get("/api/state"), lambda: asking.save("/api/x.zip", tmp_path / "x.zip")):
+            with pytest.raises(GrayShelfError, match="does not answer to the end"):
+                ask()
+    assert list(tmp_path.iterdir()) == [], "half a file is none"

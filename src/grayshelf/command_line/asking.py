@@ -6,12 +6,12 @@ Both answer by the same routes as the pages, so that a script and a person are t
 from __future__ import annotations
 
 import json
-import shutil
 import sys
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
+from http.client import HTTPException
 from pathlib import Path
 from typing import Any, BinaryIO, Protocol
 from urllib.error import HTTPError, URLError
@@ -50,25 +50,34 @@ class OverHttp:
         data = None if body is None else json.dumps(body).encode()
         headers = {"Content-Type": "application/json"} if data is not None else {}
         request = Request(f"{self.address.rstrip('/')}{path}", data, headers, method=method)
-        try:
-            with urlopen(request) as answer:
-                return answer.status, answer.read()
-        except HTTPError as error:
-            return error.code, error.read()
-        except URLError as error:
-            raise GrayShelfError(
-                f"The library is open at {self.address}, which does not answer ({error.reason}).",
-                "End it, and try again.",
-            ) from error
+        with self._answered(request) as answer:
+            return answer.status, answer.read()
 
     def save(self, path: str, stream: BinaryIO) -> tuple[int, bytes]:
         """Write a file into a stream while it comes; status, and the body of a refusal."""
+        with self._answered(Request(f"{self.address.rstrip('/')}{path}")) as answer:
+            if answer.status != 200:
+                return answer.status, answer.read()
+            for piece in iter(lambda: answer.read(1 << 20), b""):
+                stream.write(piece)
+            return answer.status, b""
+
+    @contextmanager
+    def _answered(self, request: Request) -> Iterator[Any]:
+        """An answer, whatever its status. What is not answered, or not to its end, is told."""
         try:
-            with urlopen(f"{self.address.rstrip('/')}{path}") as answer:
-                shutil.copyfileobj(answer, stream, 1 << 20)
-                return answer.status, b""
-        except HTTPError as error:
-            return error.code, error.read()
+            try:
+                answer = urlopen(request)
+            except HTTPError as refused:
+                answer = refused
+            with answer:
+                yield answer
+        except (URLError, ConnectionError, HTTPException) as error:
+            why = getattr(error, "reason", None) or error or type(error).__name__
+            raise GrayShelfError(
+                f"The library is open at {self.address}, which does not answer to the end ({why}).",
+                "Where it is ending, try again in a moment; else end it first.",
+            ) from error
 
 
 @dataclass(frozen=True)

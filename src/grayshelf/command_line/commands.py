@@ -130,6 +130,19 @@ def _matched(asking: Asking, paths: list[Path]) -> Any:
     return asking.post("/api/match", {"paths": [str(p.resolve()) for p in paths]})
 
 
+def _line(line: Any) -> str:
+    """A line of a slip in words: what was chosen and what asks for care, or what the next best lost on."""
+    if line["waits"]:
+        return str(line["note"] or line["verdict"])
+    best = line["chosen"] or next(iter(line["runners_up"]), None)
+    if best is None:
+        return str(line["verdict"])
+    why = "; ".join(best["reasons"])
+    if line["chosen"] is None:
+        return f"{line['verdict']}; the next best, {best['title']}, lost: {best['lost_on'] or why}"
+    return f"{line['verdict']}, {best['title']}" + (f" ({why})" if why else "")
+
+
 def _match(asking: Asking, args: argparse.Namespace) -> int:
     told = _matched(asking, args.paths)
     lines = []
@@ -138,10 +151,7 @@ def _match(asking: Asking, args: argparse.Namespace) -> int:
         lines.append(
             f"{slip['target']}, {slip['filter_code'] or 'no filter'}, {slip['title']}: {slip['verdict']}"
         )
-        lines += [
-            f"  {x['kind']}: {x['verdict']}" + (f", {x['chosen']['title']}" if x["chosen"] else "")
-            for x in slip["lines"]
-        ]
+        lines += [f"  {x['kind']}: {_line(x)}" for x in slip["lines"]]
     lines += [f"{path}: no light of it is in the library" for path in told["not_known"]]
     _say(args, "\n".join(lines), told)
     return {"fits": FINE, "fits with care": LOOK}.get(told["verdict"], NOTHING)
