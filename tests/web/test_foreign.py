@@ -10,6 +10,7 @@ from datetime import UTC, datetime, timedelta
 
 import numpy as np
 import pytest
+from astropy.io import fits
 
 from tests.helpers import write_fits
 from tests.web.test_intake import own, scan, wait  # noqa: F401
@@ -431,3 +432,29 @@ def test_spines_side_by_side_are_told_apart_and_bear_no_gain_where_there_is_none
     rig = next(r["id"] for r in own.get("/api/state").json["rigs"] if r["camera"] == "Ruff 8")
     assert own.put(f"/api/rigs/{rig}/says", json={"quantity": "gain", "says": "fixed"}).status_code == 200
     assert spines("Ruff 8") == [("", "")]
+
+
+def test_where_nothing_can_be_compared_the_slip_says_why_what_is_there_cannot(own, tmp_path):  # noqa: F811
+    shoot(tmp_path / "f", "l", 3, at(10, 22), noise=40)
+    shoot(tmp_path / "f", "f", 9, at(10, 23), level=20_000, step_s=5, **flat(XBINNING=2, YBINNING=2))
+    shoot(
+        tmp_path / "f",
+        "o",
+        9,
+        at(10, 23, 30),
+        level=20_000,
+        step_s=5,
+        **flat(FILTER="OIII", XBINNING=2, YBINNING=2),
+    )
+    shoot(tmp_path / "f", "d", 4, at(9, 22), **capped(ROWORDER="TOP-DOWN"))
+    for path in (tmp_path / "f").glob("[fo]*.fits"):
+        values = fits.getheader(path)
+        fits.writeto(path, np.zeros((12, 16), np.uint16) + 20_000, values, overwrite=True)
+    scan(own, tmp_path / "f")
+    (*_, slip, _, _) = slips_of(own)[0]
+    notes = {line["kind"]: (line["verdict"], line["note"]) for line in slip["lines"]}
+    assert notes["flat"] == ("nothing fits", "the newest there: binning 2×2, not 1×1")
+    assert notes["dark flat"] == ("nothing fits", "waits for the flat")
+    assert notes["dark"][0] != "nothing fits", (
+        "a row order that only one tells is in doubt, and no other sensor’s"
+    )

@@ -136,7 +136,7 @@ def _line(line: Any) -> str:
         return str(line["note"] or line["verdict"])
     best = line["chosen"] or next(iter(line["runners_up"]), None)
     if best is None:
-        return str(line["verdict"])
+        return "; ".join(part for part in (line["verdict"], line["note"]) if part)
     why = "; ".join(best["reasons"])
     if line["chosen"] is None:
         return f"{line['verdict']}; the next best, {best['title']}, lost: {best['lost_on'] or why}"

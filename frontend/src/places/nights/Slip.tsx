@@ -166,7 +166,9 @@ function Lines({
                 <SmallSpine gap step={0} />
                 {line.runners_up.length
                   ? "Nothing on the shelf fits; the nearest are below."
-                  : "None is on the shelf."}
+                  : line.note
+                    ? `The shelf has none that could fit; ${line.note}.`
+                    : "None is on the shelf."}
               </span>
             )}
             {!missing && !line.waits && (

@@ -12,10 +12,12 @@ from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.matching.age import age_step
 from grayshelf.core.matching.model import Candidate, PullSlip, SlipLine, Verdict
 from grayshelf.core.matching.parts import answered
+from grayshelf.core.matching.passed_over import passed_over
+from grayshelf.library.holdings import holdings
 from grayshelf.library.library import Library
-from grayshelf.library.lights import light_set
-from grayshelf.library.models import FrameSet
-from grayshelf.library.rig_terms import gain_word, rig_of_lights
+from grayshelf.library.lights import LightSet, light_set
+from grayshelf.library.models import FrameSet, Rig
+from grayshelf.library.rig_terms import gain_word, rig_of_lights, terms_of
 from grayshelf.library.slips import slip_for
 from grayshelf.web.common import in_words
 from grayshelf.web.common.rigs import passbands
@@ -59,7 +61,10 @@ def slip_page(library: Library, set_id: int, tonight_of: dict[int, Tonight] | No
         lights = light_set(row)
     slip = slip_for(library, rig, lights)
     word = gain_word(library, rig.camera)
-    lines = [_line_out(line, today, word) for line in slip.lines]
+    lines = [
+        _line_out(line, line.note or _passed_over(library, rig, lights, slip, line), today, word)
+        for line in slip.lines
+    ]
     shown, offer = _columns_shown(lines), _offer_for(set_id, (tonight_of or {}).get(rig.id))
     gain = f", {word} {in_words.plain(lights.facts.gain)}" if lights.facts.gain is not None else ""
     return SlipOut(
@@ -107,7 +112,17 @@ def _offer_for(set_id: int, tonight: Tonight | None) -> RowOffer | DarkOffer | N
     return next((o for o in asking if set_id in {x.row.id for x in o.lights}), None)
 
 
-def _line_out(line: SlipLine, today: date, word: str) -> SlipLineOut:
+def _passed_over(library: Library, rig: Rig, lights: LightSet, slip: PullSlip, line: SlipLine) -> str:
+    """Of a line without any candidate, why what is there is none."""
+    if line.verdict is not Verdict.NOTHING or line.runners_up or line.waits_for is not None:
+        return ""
+    flats = (x.chosen.holding.settings for x in slip.lines if x.kind is FrameKind.FLAT and x.chosen)
+    want = next(flats, lights.want) if line.kind in (FrameKind.DARK_FLAT, FrameKind.BIAS) else lights.want
+    terms = terms_of(library, rig, lights.want.gain)
+    return passed_over(line.kind, want, holdings(library, rig.camera), terms)
+
+
+def _line_out(line: SlipLine, note: str, today: date, word: str) -> SlipLineOut:
     return SlipLineOut(
         kind=line.kind.value,
         verdict=line.verdict.value,
@@ -116,7 +131,7 @@ def _line_out(line: SlipLine, today: date, word: str) -> SlipLineOut:
             _candidate_out(c, today, lost, word)
             for c, lost in zip(line.runners_up, line.lost_on, strict=True)
         ],
-        note=line.note,
+        note=note,
         waits=line.waits_for is not None,
         by_hand=line.by_hand,
     )
