@@ -123,7 +123,11 @@ function OfferLine({ offer }: { offer: TonightData["offers"][number] }) {
             {offer.title}
             {offer.filter_code && <FilterStamp code={offer.filter_code} nm={offer.passband_nm} />}
           </span>
-          <span className="block text-s text-ink2">
+          {/* Why something is left off is read in full. */}
+          <span
+            className={`block text-s text-ink2 ${offer.on_sheet ? "truncate" : ""}`}
+            title={`${offer.detail}; ${offer.note}`}
+          >
             {offer.detail}; {offer.note}
           </span>
         </span>
