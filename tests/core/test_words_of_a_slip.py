@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 from datetime import UTC, date, datetime
+from functools import partial
 
 import pytest
 
@@ -17,6 +18,7 @@ from grayshelf.core.matching.judge import Terms, judge_dark, tell
 from grayshelf.core.matching.match import pull_slip
 from grayshelf.core.matching.model import Holding, RigSays
 from grayshelf.core.matching.parts import BIAS_WILL_DO, questions
+from grayshelf.core.matching.passed_over import passed_over
 from tests.core.test_matching import WANT, hold, settings
 
 
@@ -142,3 +144,16 @@ def test_a_number_is_never_told_in_powers_of_ten(value, digits, text):
     assert significant(value, digits) == text
     # A wholly full master had "1e+02 %" of its pixels full, and a warm dark cost "6.7e+02 e⁻".
     assert "e" not in text
+
+
+def test_what_is_passed_over_is_told_by_the_newest_that_has_a_reason():
+    want = settings(filter_code="Ha")
+
+    def of(year, **changes):
+        return Holding(str(year), FrameKind.FLAT, replace(want, night=date(year, 3, 1), **changes), 20)
+
+    binned, cut, same = of(2022, binning=(2, 2), width=50), of(2023, width=50), of(2024)
+    told = partial(passed_over, FrameKind.FLAT, want, terms=Terms())
+    assert told([binned]) == "the newest there: binning 2×2, not 1×1"
+    assert told([binned, cut, same]) == f"the newest there: another size, 50 × {want.height}"
+    assert told([same, of(2022, filter_code="OIII", width=50), of(2022, camera="other")]) == ""

@@ -24,17 +24,21 @@ def passed_over(kind: FrameKind, want: CommonSettings, holdings: Iterable[Holdin
     -------
     'the newest there: binning 2×2, not 1×1'; empty where there is none.
     """
-    alike = [
-        h
+    against = [
+        (h.settings.night or date.min, reasons)
         for h in holdings
         if h.kind in KINDS_FOR.get(kind, (kind,))
         and h.settings.camera == want.camera
         and (kind is not FrameKind.FLAT or h.settings.filter_code == want.filter_code)
+        and (reasons := _reasons(want, h.settings, terms))
     ]
-    if not alike:
+    if not against:
         return ""
-    have = max(alike, key=lambda h: h.settings.night or date.min).settings
+    return f"the newest there: {'; '.join(max(against, key=lambda one: one[0])[1])}"
+
+
+def _reasons(want: CommonSettings, have: CommonSettings, terms: Terms) -> list[str]:
     if want.binning and have.binning and want.binning != have.binning:
         # For that alone they are of another size.
-        return f"the newest there: {tell(rulers.exact('binning', want.binning, have.binning), terms)}"
-    return f"the newest there: {'; '.join(not_the_same_sensor(want, have))}"
+        return [tell(rulers.exact("binning", want.binning, have.binning), terms)]
+    return not_the_same_sensor(want, have)
