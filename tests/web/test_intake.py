@@ -296,4 +296,6 @@ def test_a_camera_without_a_gain_has_its_rows_of_flats_once_that_is_said(own, tm
     for quantity in ("gain", "offset"):
         own.put("/api/rigs/1/says", json={"quantity": quantity, "says": "fixed"})
     (row,) = own.get("/api/rigs/1/flats").json["rows"]
-    assert (row["name"], row["lights"]) == ("SII, binning 2", "4 lights")
+    assert (row["name"], row["gain"], row["lights"]) == ("SII, binning 2", "", "4 lights")
+    chart = own.post("/api/rigs/1/flats/chart", json=row["key"]).json
+    assert (chart["title"], chart["under"]) == ("Never looked for", "binning 2")

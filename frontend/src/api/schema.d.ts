@@ -9386,6 +9386,8 @@ export interface components {
             expected: string;
             /** Exposure */
             exposure: string;
+            /** Gain */
+            gain: string;
             /** History */
             history: components["schemas"]["SettingFoundOut"][];
             key: components["schemas"]["FlatKeyIn"];

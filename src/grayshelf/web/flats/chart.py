@@ -223,8 +223,11 @@ def _weakest(shots: Sequence[RunShot], pedestal_adu: float, expected_adu: float)
 
 
 def _where(row: RowConditions) -> str:
-    binned = f", binning {row.key.binning}" if row.key.binning != 1 else ""
-    return f"{row.gain_word} {row.key.gain:g}{binned}"
+    """Gain and binning; of a camera that has neither to set, the filter."""
+    gain = row.says.to_set("gain", row.key.gain)
+    told = [] if gain is None else [f"{row.gain_word} {gain:g}"]
+    told += [f"binning {row.key.binning}"] if row.key.binning != 1 else []
+    return ", ".join(told) or row.key.filter_code
 
 
 def _chart_shot(

@@ -71,14 +71,15 @@ def row_out(
     """A row in words: what is wished of it, what was found, and how its search stands."""
     search = search_or_trouble(library, session, rig, devices, row)
     step = _last_find(steps, row.key) or _last_find(earlier, row.key)
-    wishes, setting = row.wishes, row.setting
+    wishes, setting, says = row.wishes, row.setting, says_of(rig)
     target = None if isinstance(search, GrayShelfError) else search.target
     source = None if isinstance(search, GrayShelfError) else search.source
     none = _newest_no(row, step, target)
     shots_before = setting.shots if setting is not None else 0
     told = FlatRowOut(
         key=key_out(row.key),
-        name=_name(row.key, gain_word(library, rig.camera), says_of(rig)),
+        name=_name(row.key, gain_word(library, rig.camera), says),
+        gain="" if (gain := says.to_set("gain", row.key.gain)) is None else in_words.plain(gain),
         passband_nm=passbands(rig).get(row.key.filter_code),
         state=_row_state(row, step, steps, none, alive),
         lights=in_words.several(row.lights, "light") if row.lights else "no lights",

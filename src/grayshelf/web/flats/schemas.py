@@ -169,6 +169,8 @@ class FlatRowOut(Schema):
 
     key: FlatKeyIn
     name: str
+    gain: str
+    """Empty where the camera was said to have none."""
     passband_nm: float | None
     state: RowState
     lights: str

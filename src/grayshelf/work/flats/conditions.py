@@ -24,7 +24,7 @@ from grayshelf.library.library import Library
 from grayshelf.library.lights import light_sets
 from grayshelf.library.models import Rig, RunShot
 from grayshelf.library.records import read
-from grayshelf.library.rig_terms import camera_of, gain_word
+from grayshelf.library.rig_terms import camera_of, gain_word, says_of
 from grayshelf.library.step_records import ShotStats
 
 
@@ -94,7 +94,7 @@ class RowConditions:
     ) -> None:
         """`row` is what the sheet has of it where it was read already; it spares asking once more."""
         self.key = key
-        self.gain_word = gain_word(library, rig.camera)
+        self.gain_word, self.says = gain_word(library, rig.camera), says_of(rig)
         self.wishes: FlatWishes = row.wishes if row else wishes_for(session, rig, key)
         width, height, white = camera_size(library, rig, devices)
         self.white_adu = white_adu or white

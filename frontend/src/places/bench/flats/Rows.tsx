@@ -154,7 +154,7 @@ export function Rows({
                 <FilterStamp code={row.key.filter_code} nm={row.passband_nm} />
               </span>
               <span role="cell" className="num text-right">
-                {row.key.gain}
+                {row.gain}
                 {binned && (
                   <span className="narrow block text-s whitespace-nowrap text-ink2">
                     bin {row.key.binning}

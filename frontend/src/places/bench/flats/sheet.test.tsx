@@ -30,6 +30,7 @@ const row = (code: string, more: Partial<Row> = {}): Row =>
   ({
     key: { filter_code: code, gain: 200, offset: 30, binning: 1 },
     name: `${code}, gain 200, offset 30`,
+    gain: "200",
     passband_nm: 656,
     state: "never",
     brightness: "–",
