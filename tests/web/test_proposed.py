@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 from datetime import date
 
+import numpy as np
 import pytest
 
 from grayshelf.library.grouping import RECOUNT
@@ -219,3 +220,29 @@ def test_hundreds_of_rigs_are_kept_at_once(own, tmp_path):
     rigs = [{"rig_id": rig["rig_id"], "name": rig["name"]} for rig in proposed]
     assert "60 rigs" in own.client.post("/api/rigs/keep", json={"rigs": rigs}).json["message"]
     assert own.get("/api/rigs/proposal")["rigs"] == []
+
+
+def test_frames_of_a_set_that_was_combined_count_once_and_a_rig_without_lights_asks_for_nothing(
+    own, tmp_path
+):
+    for i in range(5):
+        cards = {**OSPREY, "EXPTIME": 3.0, "DATE-OBS": f"2026-10-18T22:{i:02d}:00"}
+        pixels = np.random.default_rng(i).normal(500, 9, (40, 60)).astype(np.uint16)
+        write_fits(
+            tmp_path / "f" / f"f{i}.fits", {**FLAT, **cards, "FILTER": "Ha"}, pixels + np.uint16(20_000)
+        )
+        write_fits(tmp_path / "f" / f"d{i}.fits", {**DARK, **cards}, pixels)
+    own.scan(tmp_path / "f")
+
+    def told():
+        (rig,) = own.get("/api/rigs/proposal")["rigs"]
+        return rig["evidence"]
+
+    before = told()
+    assert before == "5 flats of 18 Oct 26."
+    built = own.build()
+    assert built["state"] == "done" and "2 masters built" in built["message"], built
+    assert told() == before
+    page = own.get("/api/rigs/1/tonight")
+    assert page["headline"] == "Nothing is missing that can be shot tonight."
+    assert page["empty_text"].startswith("No lights of this rig are known yet")

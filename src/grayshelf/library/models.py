@@ -6,8 +6,8 @@ from datetime import date, datetime
 from secrets import token_hex
 from typing import Any
 
-from sqlalchemy import ForeignKey, Index, String, Text, UniqueConstraint
-from sqlalchemy.orm import Mapped, mapped_column, relationship
+from sqlalchemy import ColumnElement, ForeignKey, Index, String, Text, UniqueConstraint, select
+from sqlalchemy.orm import Mapped, aliased, mapped_column, relationship
 
 # All tables are found here, and by migrations.
 from grayshelf.library.bench_tables import CameraValue as CameraValue
@@ -164,6 +164,12 @@ class Frame(Base):
     sha256: Mapped[str | None] = mapped_column(index=True)
     set: Mapped[FrameSet | None] = relationship(back_populates="frames")
     folder: Mapped[Folder] = relationship()
+
+
+def counts_once() -> ColumnElement[bool]:
+    """For counts of frames: all sets but the masters of sets that are counted themselves."""
+    combined = aliased(FrameSet)
+    return FrameSet.id.not_in(select(combined.master_set_id).where(combined.master_set_id.is_not(None)))
 
 
 class MasterRecord(Base):

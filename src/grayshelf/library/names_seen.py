@@ -16,7 +16,7 @@ from grayshelf.core.rigs.propose import Join, NameOf, Proposal, Seen, propose
 from grayshelf.library.catalog import IN_SETS
 from grayshelf.library.kept import kept
 from grayshelf.library.library import Library
-from grayshelf.library.models import Frame, FrameSet
+from grayshelf.library.models import Frame, FrameSet, counts_once
 from grayshelf.library.spellings import CAMERA, FILTER, TELESCOPE, decided, keep_joins
 from grayshelf.library.unreadable import readable
 
@@ -52,7 +52,7 @@ def _seen(
 
 def seen_on_shelf(session: Session) -> list[Seen]:
     """By the names that are kept."""
-    return _seen(session, FrameSet, func.sum(FrameSet.n_frames))
+    return _seen(session, FrameSet, func.sum(FrameSet.n_frames), counts_once())
 
 
 def seen_in_new_frames(session: Session) -> list[Seen]:

@@ -13,7 +13,7 @@ from grayshelf.core.rigs.trains import SeenTrain, Train, new_trains, train_of
 from grayshelf.library.facts_json import facts_if_sound
 from grayshelf.library.kept import kept
 from grayshelf.library.library import Library
-from grayshelf.library.models import CameraRow, FrameSet, Rig
+from grayshelf.library.models import CameraRow, FrameSet, Rig, counts_once
 
 #: Answers on a slip by which all frames of a rig are of one train, whatever their headers say.
 _ONE_TRAIN = ("focal length", "telescope")
@@ -91,7 +91,7 @@ def make_rigs(session: Session) -> list[str]:
     """Propose a rig for every train that lights or flats tell of and that none is yet."""
     rows = session.execute(
         select(FrameSet.camera, FrameSet.kind, FrameSet.facts, FrameSet.n_frames)
-        .where(FrameSet.camera.is_not(None))
+        .where(FrameSet.camera.is_not(None), counts_once())
         .order_by(FrameSet.kind.desc(), FrameSet.id)
     )
     seen = []

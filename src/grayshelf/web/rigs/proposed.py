@@ -12,7 +12,7 @@ from grayshelf.core.rigs.evidence import Evidence, SetSeen, evidence_of
 from grayshelf.core.rigs.propose import Doubt, Join, NameOf
 from grayshelf.library.facts_json import facts_if_sound
 from grayshelf.library.library import Library
-from grayshelf.library.models import FrameSet, Rig, Spelling
+from grayshelf.library.models import FrameSet, Rig, Spelling, counts_once
 from grayshelf.library.names_seen import doubts, spelled
 from grayshelf.library.trains import sorter, standing_rigs
 from grayshelf.web.common import in_words
@@ -54,7 +54,8 @@ def proposal_page(library: Library) -> ProposalOut:
 def _sets_by_rig(library: Library, session: Session) -> dict[int, list[SetSeen]]:
     whose, found = sorter(library), dict[int, list[SetSeen]]()
     through = (FrameKind.LIGHT.value, FrameKind.FLAT.value)
-    rows = session.execute(select(FrameSet.facts, FrameSet.n_frames).where(FrameSet.kind.in_(through)))
+    every = select(FrameSet.facts, FrameSet.n_frames)
+    rows = session.execute(every.where(FrameSet.kind.in_(through), counts_once()))
     for kept, frames in rows:
         facts = facts_if_sound(kept)
         number = None if facts is None else whose.of(facts)

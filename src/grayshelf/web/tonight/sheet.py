@@ -18,6 +18,7 @@ from grayshelf.core.planning.reminders import WHEN
 from grayshelf.core.planning.sheet import RigPace, StepKind, series_seconds
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
+from grayshelf.library.lights import light_sets
 from grayshelf.library.models import FrameSet
 from grayshelf.library.reminders import reminders_of
 from grayshelf.library.rig_terms import gain_word, house_rules_of, says_of
@@ -56,6 +57,7 @@ def tonight_page(library: Library, rig_id: int, tonight: Tonight, devices: RigDe
         word, usual, says = gain_word(library, rig.camera), house_rules_of(rig).flats_go, says_of(rig)
         last, reminders = last_run_of(session, rig_id), reminders_of(session, rig_id)
         ages = _ages(library, session, [c.holding_id for c in tonight.covered])
+        has_lights = bool(light_sets(library, rig))
     offers = _offers(tonight, bands, word, says)
     on = [o for o in offers if o.on_sheet]
     hands_free = hands_free_at(tonight.steps)
@@ -66,7 +68,7 @@ def tonight_page(library: Library, rig_id: int, tonight: Tonight, devices: RigDe
         rig_id=rig_id,
         clock=in_words.clock(tonight.now, zone),
         headline=_headline(tonight, hands_free, end, needed, zone),
-        empty_text=_empty_text(tonight),
+        empty_text=_empty_text(tonight, has_lights),
         start_label=_start_label(tonight),
         can_start=bool(tonight.steps) and not any(r.stops for r in ready),
         steps=_steps_out(tonight, zone, bands),
@@ -195,10 +197,12 @@ def _would_not_fit(offer: RowOffer | DarkOffer) -> bool:
     return isinstance(offer, RowOffer) and offer.would.verdict is not Verdict.FITS
 
 
-def _empty_text(tonight: Tonight) -> str:
+def _empty_text(tonight: Tonight, has_lights: bool) -> str:
     """What an empty sheet means, and what can be done; empty where something is on it."""
     if tonight.steps:
         return ""
+    if not has_lights:
+        return "No lights of this rig are known yet, so nothing is asked for. Bring them in on Intake."
     if left := _left_off(tonight):
         if all(_would_not_fit(o) for o in left):
             return (
