@@ -201,7 +201,10 @@ function AskedFor({ data }: { data: TonightData }) {
         Asked for
       </ColumnHead>
       {data.shared && <p className="border-b border-line py-1.5 text-s text-ink2">{data.shared}</p>}
-      <ul className="md:max-h-[318px] md:overflow-auto">
+      {/* Where no line of time stands above it, it has the room. */}
+      <ul
+        className={`md:overflow-auto ${data.steps.length > 0 ? "md:max-h-[318px]" : "md:max-h-[max(318px,calc(100dvh-310px))]"}`}
+      >
         {asked.map((offer) => (
           <OfferLine key={offer.key} offer={offer} />
         ))}
