@@ -12,6 +12,7 @@ from pathlib import Path
 import numpy as np
 from astropy.io import fits
 
+from grayshelf.core.frames import headers
 from grayshelf.work import scan as scan_module
 from tests.helpers import DARK, FLAT, LIGHT, write_fits
 from tests.own import Own
@@ -226,6 +227,20 @@ def test_frames_that_are_written_anew_stay_what_they_were_and_a_master_only_of_w
     write_fits(path, {**cards, "GAIN": 7}, np.full((24, 24), 500, np.uint16))
     own.scan(folder)
     assert own.sets()[dark]["n_frames"] == 7
+
+
+def test_what_an_older_version_took_for_no_number_is_read_anew(own, tmp_path, monkeypatch):
+    for i in range(3):
+        when = {"DATE-OBS": f"2026-10-18T22:{i:02d}:00"}
+        write_fits(tmp_path / "frames" / f"l{i}.fits", {**LIGHT, **when, "EXPTIME": "300 s"})
+    with monkeypatch.context() as before:
+        before.setattr(headers, "number_in_text", lambda text, what: None)
+        before.setattr(scan_module, "UNITS", {})
+        own.scan(tmp_path / "frames")
+        assert "not a number" in str(own.problems())
+    own.scan(tmp_path / "frames")
+    assert own.problems() == {}
+    assert own.query("select distinct json_extract(facts, '$.exposure_s') from frame") == [(300.0,)]
 
 
 def test_a_folder_that_is_as_it_was_is_left_at_that_but_not_after_a_scan_that_was_cut_short(

@@ -17,6 +17,8 @@ from sqlalchemy.orm import Session
 from grayshelf.core.errors import GrayShelfError, NotFound
 from grayshelf.core.frames.facts import FILE_NAME, FrameFacts
 from grayshelf.core.frames.file_names import counters_among
+from grayshelf.core.frames.headers import NO_NUMBER
+from grayshelf.core.frames.number_text import UNITS
 from grayshelf.library.broken_dates import read_anew
 from grayshelf.library.catalog import IN_SETS, ReadFile, Settling, note_scan, read_file, rows_at, settling
 from grayshelf.library.entering import enter, insert_rows, look_up
@@ -274,8 +276,9 @@ def _to_read_again(library: Library, folder_id: int, counters: Mapping[str, froz
                 for name, bound in KEPT_BOUNDS.items()
                 if name != "angle_deg"
             ]
+            no_number = Frame.facts["complaints"].as_string().contains(NO_NUMBER)
             # Whether it is JSON is asked once for a frame, not once for each bound.
-            to_read = case((func.json_valid(Frame.facts), or_(*cannot_be)), else_=True)
+            to_read = case((func.json_valid(Frame.facts), or_(*cannot_be, no_number)), else_=True)
             found = select(Frame.path).where(Frame.folder_id == folder_id, to_read)
             again |= set(session.scalars(found))
         if counters:
@@ -294,8 +297,8 @@ def _to_read_again(library: Library, folder_id: int, counters: Mapping[str, froz
 
 
 def _bounds_in_force() -> str:
-    """The same while the bounds of values are the same."""
-    return hashlib.sha256(repr(sorted(KEPT_BOUNDS.items())).encode()).hexdigest()[:16]
+    """The same while the bounds of values, and what counts as a number, are the same."""
+    return hashlib.sha256(f"{sorted(KEPT_BOUNDS.items())}{UNITS}".encode()).hexdigest()[:16]
 
 
 def _finish(

@@ -25,6 +25,8 @@ from grayshelf.core.frames.night import HEADER_PLACE, LOCAL_CLOCK, night_of_loca
 from grayshelf.core.frames.number_text import number_in_text, sides_in_text
 from grayshelf.core.frames.place import degrees_of, sun_offset
 
+#: As what is no number is complained of.
+NO_NUMBER = "which is not a number"
 EXPOSURE = ("EXPTIME", "EXPOSURE", "EXP_TIME", "EXPOSURETIME")
 SENSOR_TEMP = ("CCD-TEMP", "CCDTEMP", "SENSTEMP", "DET-TEMP", "TEMPERAT")
 SET_TEMP = ("SET-TEMP", "SETTEMP", "CCD-TSET")
@@ -108,7 +110,7 @@ class _Reader:
             number = _number(value, what)
             if number is None:
                 shown = str(value)
-                self.complaints.append(f"{name} is '{shown[:40]}', which is not a number")
+                self.complaints.append(f"{name} is '{shown[:40]}', {NO_NUMBER}")
                 continue
             if number == 0.0 and what in ZERO_IS_UNKNOWN:
                 continue

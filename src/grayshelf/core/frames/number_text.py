@@ -18,7 +18,7 @@ _SIDES = re.compile(r"(\d{1,2})\s*[x×*]\s*(\d{1,2})", re.IGNORECASE)
 #: One thousand two hundred, or one and a fifth.
 _TWO_MEANINGS = re.compile(r"[+\-−]?[1-9]\d{0,2},\d{3}(?!\d)")
 #: What may stand behind a number, and what it is times, by the unit of `BOUNDS`.
-_UNITS = {
+UNITS = {
     "s": {"s": 1.0, "sec": 1.0, "secs": 1.0, "second": 1.0, "seconds": 1.0, "ms": 0.001},
     "°C": {"c": 1.0, "°c": 1.0, "degc": 1.0, "deg c": 1.0, "deg": 1.0, "°": 1.0},
     "mm": {"mm": 1.0},
@@ -41,7 +41,7 @@ def number_in_text(text: str, what: str) -> float | None:
     In the unit of `BOUNDS`; of '2x2' the first side. None where it is no number, has another unit or could be two.
     """
     text, unit = text.strip(), BOUNDS[what].unit.strip()
-    times = {"": 1.0, **_UNITS.get(unit, {})}
+    times = {"": 1.0, **UNITS.get(unit, {})}
     if what == "binning" and (both := sides_in_text(text)) is not None:
         return float(both[0])
     if unit == "s" and (part := _FRACTION.fullmatch(text)) is not None:
