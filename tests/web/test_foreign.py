@@ -458,3 +458,12 @@ def test_where_nothing_can_be_compared_the_slip_says_why_what_is_there_cannot(ow
     assert notes["dark"][0] != "nothing fits", (
         "a row order that only one tells is in doubt, and no other sensor’s"
     )
+
+
+def test_lights_of_unknown_exposure_are_not_said_to_have_none(own, tmp_path):  # noqa: F811
+    shoot(tmp_path / "f", "l", 3, at(10, 22), noise=40, EXPOSURE="long")
+    scan(own, tmp_path / "f")
+    (*_, slip, _, _) = slips_of(own)[0]
+    assert slip["title"] == "3 lights, exposure not known, gain 56"
+    ((night,),) = [month["nights"] for month in own.get("/api/rigs/1/nights").json["months"]]
+    assert night["text"] == "10 Mar, 3 of 3 lights, exposure not known, 1 set lacks something"

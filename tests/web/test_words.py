@@ -26,6 +26,8 @@ THIN = "\u2009"
         (w.days([date(2026, 10, 3), date(2026, 10, 2), None]), "2 and 3 Oct"),
         (w.days([date(2026, 9, 30), date(2026, 10, 2)]), "30 Sep and 2 Oct"), (w.days([]), "no date"),
         (w.clock(datetime(2026, 10, 19, 0, 12, tzinfo=UTC), LONDON), "01:12"),
+        (w.several(200, "bias"), "200 bias"), (w.several(2, "master bias"), "2 master bias"), (w.exposure(None), "exposure not known"),
+        (w.series(20, 300.0), f"20 × 300{THIN}s"), (w.series(3, None), "3 lights, exposure not known"),
     ],
 )  # fmt: skip
 def test_as_people_say_them(made, said):
