@@ -289,7 +289,7 @@ def test_the_picture_is_found_where_it_lies_behind_whatever_comes_first():
         ("800mm", "focal_length_mm", 800.0), ("3.76 um", "pixel_um", 3.76), ("1.2e1 deg", "angle", 12.0), ("100", "gain", 100.0),
         # What could be two numbers, or is of another unit, is none.
         ("1,200 mm", "focal_length_mm", None), ("10 F", "sensor_temp_c", None), ("1/0 s", "exposure_s", None), ("5 min", "exposure_s", None),
-        ("1/2", "gain", None), ("2x2", "gain", None), ("long", "exposure_s", None), ("", "exposure_s", None), ("10 20", "offset", None),
+        ("1/2", "gain", None), ("2x2", "gain", None), (f"{'9' * 400}/1 s", "exposure_s", None), ("long", "exposure_s", None), ("", "exposure_s", None), ("10 20", "offset", None),
     ],
 )  # fmt: skip
 def test_numbers_that_a_header_gives_as_text(text, what, number):
@@ -303,6 +303,8 @@ def test_a_header_of_texts_is_read_as_one_of_numbers():
     assert (facts.exposure_s, facts.sensor_temp_c) == (pytest.approx(1 / 60), -10.2)
     assert (facts.binning_x, facts.binning_y, facts.focal_length_mm, facts.gain) == (2, 1, 800.0, None)
     assert facts.complaints == ("GAIN is 'much', which is not a number",)
+    # The second side is held to what can be, as the first is.
+    assert (told({"BINNING": "2x40"}).binning_x, told({"BINNING": "2x40"}).binning_y) == (2, 2)
 
 
 @settings(max_examples=300, deadline=None)

@@ -348,7 +348,9 @@ def _binning(reader: _Reader) -> tuple[int | None, int | None]:
     """Pixels joined in a row and in a column; the one that is not given is as the other, where that is known."""
     x = int(reader.number_or_named("binning", BINNING) or 0)
     y = reader.whole("binning_y", ("YBINNING", "CCDYBIN"))
-    if y is None and (told := reader.value(BINNING)) is not None and (both := sides_in_text(str(told[1]))):
+    told = reader.value(BINNING)
+    both = sides_in_text(str(told[1])) if told is not None and y is None else None
+    if both is not None and BOUNDS["binning_y"].trouble(both[1]) is None:
         y = both[1]
     return x or None, y or x or None
 

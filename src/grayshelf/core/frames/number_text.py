@@ -13,7 +13,7 @@ from grayshelf.core.frames.bounds import BOUNDS
 _NUMBER = re.compile(
     r"([+\-−]?(?:\d+(?:[.,]\d*)?|[.,]\d+)(?:e[+-]?\d+)?)\s*([a-zµ°]*(?: c)?)\.?", re.IGNORECASE
 )
-_FRACTION = re.compile(r"(\d+)\s*/\s*(\d+)\s*([a-z]*)\.?", re.IGNORECASE)
+_FRACTION = re.compile(r"(\d{1,9})\s*/\s*(\d{1,9})\s*([a-z]*)\.?", re.IGNORECASE)
 _SIDES = re.compile(r"(\d{1,2})\s*[x×*]\s*(\d{1,2})", re.IGNORECASE)
 #: One thousand two hundred, or one and a fifth.
 _TWO_MEANINGS = re.compile(r"[+\-−]?[1-9]\d{0,2},\d{3}(?!\d)")
