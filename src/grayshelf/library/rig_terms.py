@@ -5,13 +5,13 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any
 
-from sqlalchemy import exists, func, select
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.flats.settings import FlatWishes, wishes_from
 from grayshelf.core.frames.facts import uses_iso
-from grayshelf.core.frames.sets import HELD_WITHIN_C
+from grayshelf.core.frames.sets import held_at
 from grayshelf.core.matching.judge import Terms
 from grayshelf.core.matching.model import BIAS_WILL_DO, RigSays, SensorTraits, Tolerances, TrainEvent
 from grayshelf.core.matching.rig_events import RigEventKind
@@ -107,9 +107,8 @@ def gain_word(library: Library, camera: str) -> str:
 def _was_held(library: Library, revision: int, camera: str) -> bool:
     with library.db.own_session() as session:
         facts = readable(FrameSet.facts)
-        off_c = facts["sensor_temp_c"].as_float() - facts["set_temp_c"].as_float()
-        there = exists().where(FrameSet.camera == camera, func.abs(off_c) <= HELD_WITHIN_C)
-        return session.scalar(select(there)) or False
+        temperatures = select(facts["sensor_temp_c"].as_float(), facts["set_temp_c"].as_float()).distinct()
+        return any(held_at(*both) for both in session.execute(temperatures.where(FrameSet.camera == camera)))
 
 
 def has_cooler(library: Library, rig: Rig) -> bool:

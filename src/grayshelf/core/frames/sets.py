@@ -40,9 +40,12 @@ def nominal_temperature(sensor_c: float | None, set_c: float | None) -> float | 
 
 def held(facts: FrameFacts) -> bool:
     """Whether the sensor was held at a set point, as against being as warm as it was."""
-    if facts.sensor_temp_c is None or facts.set_temp_c is None:
-        return False
-    return abs(facts.sensor_temp_c - facts.set_temp_c) <= HELD_WITHIN_C
+    return held_at(facts.sensor_temp_c, facts.set_temp_c)
+
+
+def held_at(sensor_c: float | None, set_c: float | None) -> bool:
+    """The same by its temperature and the set point, °C."""
+    return sensor_c is not None and set_c is not None and abs(sensor_c - set_c) <= HELD_WITHIN_C
 
 
 def set_key(facts: FrameFacts) -> tuple[Hashable, ...]:
