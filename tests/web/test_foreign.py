@@ -427,7 +427,11 @@ def test_spines_side_by_side_are_told_apart_and_bear_no_gain_where_there_is_none
         found = own.get(f"/api/rigs/{rig}/shelf").json["darks"]["spines"]
         return sorted((s["gain_text"], s["foot"]) for s in found)
 
-    assert spines("Curlew 16") == [("gain 56", "gain 56"), ("gain 56", "offset 10"), ("gain 56", "offset 20")]
+    assert spines("Curlew 16") == [
+        ("gain 56", "gain 56"),
+        ("gain 56", "gain 56, offset 10"),
+        ("gain 56", "gain 56, offset 20"),
+    ]
     assert spines("Ruff 8") == [("gain unknown", "gain unknown")]
     rig = next(r["id"] for r in own.get("/api/state").json["rigs"] if r["camera"] == "Ruff 8")
     assert own.put(f"/api/rigs/{rig}/says", json={"quantity": "gain", "says": "fixed"}).status_code == 200

@@ -48,6 +48,10 @@ export function SmallSpine({
   );
 }
 
+/** As little as tells it: 'g 100 o 30', broken between the two. */
+const short = (foot: string) =>
+  foot.replace("gain ", "g\u00a0").replace(", offset ", " o\u00a0").replace("offset ", "o\u00a0");
+
 interface SpineProps {
   spine: SpineData;
   width: number;
@@ -65,8 +69,7 @@ export const Spine = forwardRef<HTMLButtonElement, SpineProps>(function Spine(
   const height = spineHeight(spine.frames, scale);
   const ink = ageInk(spine.age_step);
   const care = spine.care.length > 0;
-  const set = [...new Set([spine.gain_text, spine.foot])].filter(Boolean).map((one) => `, ${one}`);
-  const label = `${spine.title}${set.join("")}, ${spine.frames} frames, ${spine.date}${spine.is_master ? "" : ", not combined yet"}${care ? `, use with care: ${spine.care.join(", ")}` : ""}`;
+  const label = `${[spine.title, spine.foot].filter(Boolean).join(", ")}, ${spine.frames} frames, ${spine.date}${spine.is_master ? "" : ", not combined yet"}${care ? `, use with care: ${spine.care.join(", ")}` : ""}`;
   const style: CSSProperties = {
     width,
     height,
@@ -112,7 +115,7 @@ export const Spine = forwardRef<HTMLButtonElement, SpineProps>(function Spine(
           className="spine-type absolute inset-x-1 bottom-1 text-center text-s leading-[14px] font-semibold"
           style={{ background: care || !spine.is_master ? (style.background as string) : undefined }}
         >
-          {spine.foot.replace("gain ", "g ").replace("offset ", "o ")}
+          {short(spine.foot)}
         </span>
       ) : (
         <span
@@ -120,7 +123,7 @@ export const Spine = forwardRef<HTMLButtonElement, SpineProps>(function Spine(
           style={{ background: care || !spine.is_master ? (style.background as string) : undefined }}
         >
           <span className="spine-type text-m leading-[15px] font-semibold whitespace-nowrap">
-            {spine.foot}
+            {spine.foot === spine.gain_text ? spine.foot : short(spine.foot)}
           </span>
           {width >= 38 && (
             <span className="spine-type text-s leading-[14px] whitespace-nowrap">{spine.date}</span>

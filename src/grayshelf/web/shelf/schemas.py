@@ -20,7 +20,7 @@ class SpineOut(Schema):
     gain_text: str
     """Empty where the camera was said to have none."""
     foot: str
-    """What tells it from its neighbours: its gain, or its offset where several stand side by side."""
+    """What tells it from its neighbours: its gain, with its offset where several of one gain stand side by side."""
     frames: int
     date: str
     age_step: int

@@ -141,9 +141,13 @@ def _told_apart(spines: Sequence[tuple[float | None, SpineOut]]) -> list[SpineOu
     return [
         spine
         if offset is None or len(offsets[spine.row, spine.column, spine.gain]) < 2
-        else spine.model_copy(update={"foot": f"offset {in_words.plain(offset)}"})
+        else spine.model_copy(update={"foot": _with_offset(spine.gain_text, offset)})
         for offset, spine in spines
     ]
+
+
+def _with_offset(gain_text: str, offset: float) -> str:
+    return ", ".join(part for part in (gain_text, f"offset {in_words.plain(offset)}") if part)
 
 
 @kept(32)
