@@ -201,7 +201,7 @@ function SheetRow({
         </button>
         <span className="block text-s whitespace-nowrap text-ink2">{row.lights}</span>
       </td>
-      <td className={`${CELL} num text-right`}>{row.key.gain}</td>
+      <td className={`${CELL} num text-right`}>{row.gain}</td>
       <td className={`${CELL} num text-right`}>{row.key.offset}</td>
       <td className={`${CELL} num text-right`}>{row.key.binning}</td>
       <WishedCells row={row} above={above} />
