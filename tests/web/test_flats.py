@@ -322,7 +322,9 @@ def test_a_watched_folder_answers_each_test_flat(client, page, until, tmp_path):
     assert sorted(p.name for p in tmp_path.iterdir() if p.name.startswith("old")) == ["old.fits"], (
         "nothing is touched"
     )
-    # A folder that vanishes stops the search with a sentence, and it goes on when the folder is back.
+    # A folder that vanishes stops the search with a sentence, and it goes on when the folder is back. The last frame has to be
+    # older than the search, as above: what is written as it begins may be its answer.
+    time.sleep(1.2)
     find(client, [SII], folder=str(tmp_path))
     until(lambda s: s["next"])
     shutil.rmtree(tmp_path)
