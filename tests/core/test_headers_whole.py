@@ -325,6 +325,6 @@ def test_cards_are_read_as_astropy_reads_them(cards, long_ones):
         rows += ["HIERARCH OFFSET = 12".ljust(80), "LONG    = 'a&'".ljust(80), "CONTINUE  'b'".ljust(80)]
     text = "".join([*rows, "END".ljust(80)])
     text = text.ljust(-(-len(text) // 2880) * 2880)
-    ours, theirs = CardText(text), fits.Header.fromstring(text)
+    ours, theirs = CardText(text.encode()), fits.Header.fromstring(text)
     for name in ("GAIN", "EXPTIME", "FILTER", "OBJECT", "FLAG", "OFFSET", "LONG", "NONE"):
         assert card_value(ours, name) == card_value(theirs, name), (name, rows)

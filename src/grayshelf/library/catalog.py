@@ -82,6 +82,8 @@ class Settling:
         if facts.utc is None or not follows_site(facts.night_from):
             return facts
         night, night_from = site_night(facts.utc, self.zone_of(facts))
+        if (night, night_from) == (facts.night, facts.night_from):
+            return facts
         return replace(facts, night=night, night_from=night_from)
 
 

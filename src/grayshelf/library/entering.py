@@ -6,9 +6,9 @@ import logging
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
-from sqlalchemy import insert
+from sqlalchemy import Table, insert
 from sqlalchemy.orm import Session
 
 from grayshelf.core.frames.facts import FrameFacts
@@ -90,7 +90,8 @@ def enter(
 def insert_rows(session: Session, rows: Sequence[dict[str, Any]]) -> None:
     """Insert the rows of files that had none."""
     if rows:
-        session.execute(insert(Frame), rows)
+        # Into the table, past what is kept of objects: there are none.
+        session.execute(insert(cast("Table", Frame.__table__)), rows)
 
 
 def enter_arrival(

@@ -100,7 +100,7 @@ def _read_header(stream: BinaryIO) -> tuple[CardText, int]:
             )
         blocks += block
         if b"END" in block and any(block[i : i + CARD].rstrip() == b"END" for i in range(0, BLOCK, CARD)):
-            return CardText(bytes(blocks).decode("ascii", "replace").replace("�", "?")), len(blocks)
+            return CardText(bytes(blocks)), len(blocks)
     raise UnreadableFrame("The header does not end within 10,000 cards.", "Leave this file out.")
 
 

@@ -78,13 +78,12 @@ class _Reader:
     def __init__(self, header: Cards, named: Mapping[str, float]) -> None:
         """`named` is what the file's name says."""
         self.header, self.named = header, named
-        self._keywords = header.keywords if isinstance(header, CardText) else None
+        self._may_have = header.may_have if isinstance(header, CardText) else None
         self.complaints: list[str] = []
         self.origins: dict[str, str] = {}
 
     def _there(self, names: tuple[str, ...]) -> Iterable[str]:
-        keywords = self._keywords
-        return names if keywords is None else [name for name in names if name in keywords]
+        return names if self._may_have is None else filter(self._may_have, names)
 
     def value(self, names: tuple[str, ...]) -> tuple[str, Any] | None:
         for name in self._there(names):
@@ -317,9 +316,11 @@ def read_facts(
 
 def _by_hand(reader: _Reader) -> None:
     """Values of a master that a person said of its frames before it was built."""
-    names = (reader.text(SAID_CARD) or "").split(",")
+    told = reader.text(SAID_CARD)
+    if told is None:
+        return
     known = {f.name for f in fields(FrameFacts)} | {"binning"}
-    reader.origins |= {name: SAID for name in names if name in known}
+    reader.origins |= {name: SAID for name in told.split(",") if name in known}
 
 
 class _Kind(NamedTuple):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from enum import StrEnum
+from functools import lru_cache
 
 
 class FrameKind(StrEnum):
@@ -49,6 +50,7 @@ def is_of_the_sky(text: str) -> bool:
     return parse_kind(text)[0] is FrameKind.FLAT and ("sky" in letters or "twilight" in letters)
 
 
+@lru_cache(maxsize=256)
 def parse_kind(text: str) -> tuple[FrameKind | None, bool]:
     """Read an IMAGETYP value.
 
