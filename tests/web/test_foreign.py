@@ -436,6 +436,15 @@ def test_spines_side_by_side_are_told_apart_and_bear_no_gain_where_there_is_none
     rig = next(r["id"] for r in own.get("/api/state").json["rigs"] if r["camera"] == "Ruff 8")
     assert own.put(f"/api/rigs/{rig}/says", json={"quantity": "gain", "says": "fixed"}).status_code == 200
     assert spines("Ruff 8") == [("", "")]
+    walls = own.get(f"/api/rigs/{rig}/fill").json["walls"]
+    assert [wall["title"] for wall in walls] == [f"offset {MONO['BLKLEVEL']:g}"]
+    assert [cell["there"] for row in walls[0]["rows"] for cell in row["cells"]] != [""], "what stands is seen"
+    plans = own.get(f"/api/rigs/{rig}/plans").json
+    plan = plans["last"]
+    assert plans["gain_word"] == "", "there is none to set"
+    priced = own.post(f"/api/rigs/{rig}/plans/price", json={"plans": [plan], "names": ["as it was"]}).json
+    darks = priced["prices"][0]["darks"]
+    assert [" ".join(dark["title"].split()) for dark in darks] == ["240 s at −15 °C"]
 
 
 def test_where_nothing_can_be_compared_the_slip_says_why_what_is_there_cannot(own, tmp_path):  # noqa: F811

@@ -67,13 +67,18 @@ function LightsLine({
         width="w-14"
         onChange={(exposure_s) => onChange({ ...one, exposure_s })}
       />
-      s<span className="text-ink2">{gainWord}</span>
-      <NumberBox
-        label={`${gainWord} in ${code}`}
-        value={one.gain}
-        width="w-12"
-        onChange={(gain) => onChange({ ...one, gain })}
-      />
+      s
+      {gainWord && (
+        <>
+          <span className="text-ink2">{gainWord}</span>
+          <NumberBox
+            label={`${gainWord} in ${code}`}
+            value={one.gain}
+            width="w-12"
+            onChange={(gain) => onChange({ ...one, gain })}
+          />
+        </>
+      )}
       <button
         type="button"
         aria-label={`Without ${code}`}

@@ -145,6 +145,12 @@ class RigSays:
         """What a gain or an offset is to be; None where it is always the same, or there is none, and no frame tells it."""
         return None if quantity in self.fixed and not value else value
 
+    def dials(self, gain_word: str, gain: float, offset: float) -> list[str]:
+        """Gain and offset as this camera calls them: 'gain 200', 'offset 30'; 'ISO 1600'; none of one that has none."""
+        told = [] if self.to_set("gain", gain) is None else [f"{gain_word} {gain:g}"]
+        has_offset = gain_word != "ISO" and self.to_set("offset", offset) is not None
+        return [*told, f"offset {offset:g}"] if has_offset else told
+
     @property
     def bias_will_do(self) -> bool:
         """A house rule: a bias stands in for dark flats."""

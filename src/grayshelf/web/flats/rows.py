@@ -218,14 +218,7 @@ def banding(percent: float) -> str:
 
 def _name(key: RowKey, word: str, says: RigSays) -> str:
     binned = [f"binning {key.binning}"] if key.binning != 1 else []
-    return ", ".join([key.filter_code, *dials(key, word, says), *binned])
-
-
-def dials(key: RowKey, word: str, says: RigSays) -> list[str]:
-    """Gain and offset as this camera calls them: 'gain 200', 'offset 30'; 'ISO 1600'; none of one that has none."""
-    gain, offset = says.to_set("gain", key.gain), says.to_set("offset", key.offset)
-    told = [] if gain is None else [f"{word} {gain:g}"]
-    return told if offset is None or word == "ISO" else [*told, f"offset {offset:g}"]
+    return ", ".join([key.filter_code, *says.dials(word, key.gain, key.offset), *binned])
 
 
 def _mode_text(wishes: FlatWishes, source: Source | None) -> str:

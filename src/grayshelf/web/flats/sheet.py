@@ -27,7 +27,7 @@ from grayshelf.web.common.gates import waiting_gate
 from grayshelf.web.common.jobs import job_out
 from grayshelf.web.common.schemas import RefusedOut
 from grayshelf.web.flats.panel import panel_out
-from grayshelf.web.flats.rows import dials, key_out, row_out, wishes_out
+from grayshelf.web.flats.rows import key_out, row_out, wishes_out
 from grayshelf.web.flats.schemas import (
     DiffuserOut,
     EventOut,
@@ -210,7 +210,7 @@ def _next_thing(
     driven: list[str] = []
     if key.filter_code != "none":
         (driven if "filter" in by_rig else by_hand).append(key.filter_code)
-    by_hand += [*dials(key, word, says), f"binning {key.binning}"]
+    by_hand += [*says.dials(word, key.gain, key.offset), f"binning {key.binning}"]
     lit = None if source.timed is None else source.timed.lit(coming.exposure_s)
     if value := set_to(coming.brightness, lit):
         (driven if "brightness" in by_rig else by_hand).append(f"{source.name} at {value}")

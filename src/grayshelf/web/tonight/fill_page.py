@@ -10,14 +10,14 @@ from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.frames.sets import nominal_exposure
 from grayshelf.core.matching.age import age_in_words, age_step
-from grayshelf.core.matching.model import CommonSettings, Holding
+from grayshelf.core.matching.model import CommonSettings, Holding, RigSays
 from grayshelf.core.planning.cooler_reach import COMFORTABLE_PERCENT, CoolerReach
 from grayshelf.core.planning.forecast import TimedStep
 from grayshelf.core.planning.sheet import series_seconds
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.lights import light_sets
-from grayshelf.library.rig_terms import gain_word
+from grayshelf.library.rig_terms import gain_word, says_of
 from grayshelf.library.sites import zone_of
 from grayshelf.web.common import in_words
 from grayshelf.web.tonight.fill_schemas import CellState, FillCellOut, FillOut, FillRowOut, FillWallOut
@@ -25,7 +25,7 @@ from grayshelf.web.tonight.schemas import StepOut
 from grayshelf.web.tonight.sheet import planned_step, ready_out
 from grayshelf.work.run.fill_offers import FillOffer, SetUp, key_of
 from grayshelf.work.run.filling import Fill, FillLine
-from grayshelf.work.run.reach import binning_of
+from grayshelf.work.run.reach import binning_of, not_settable
 
 
 def fill_page(library: Library, rig_id: int, fill: Fill, devices: RigDevices | None) -> FillOut:
@@ -34,8 +34,8 @@ def fill_page(library: Library, rig_id: int, fill: Fill, devices: RigDevices | N
         rig = library.rig(session, rig_id)
         zone = zone_of(library, session, rig)
         lights = [s.nominal for s in light_sets(library, rig)]
-        word = gain_word(library, rig.camera)
-    walls = _Walls(fill, word, night_of_utc(fill.now, zone), lights)
+        word, says = gain_word(library, rig.camera), says_of(rig)
+    walls = _Walls(fill, word, says, night_of_utc(fill.now, zone), lights)
     on = [line for line in fill.lines if line.frames]
     ready = [ready_out(line) for line in fill.ready]
     end, there_is = fill.end, fill.there_is
@@ -186,13 +186,17 @@ _Place = tuple[float | None, float]
 class _Walls:
     """The darks of a camera as walls, one for each way it is set: what stands there, and what is shot."""
 
-    def __init__(self, fill: Fill, word: str, today: date, lights: Sequence[CommonSettings]) -> None:
-        self.fill, self.word, self.today, self.lights = fill, word, today, lights
+    def __init__(
+        self, fill: Fill, word: str, says: RigSays, today: date, lights: Sequence[CommonSettings]
+    ) -> None:
+        self.fill, self.word, self.says, self.today, self.lights = fill, word, says, today, lights
 
     def out(self) -> list[FillWallOut]:
         """One for each set-up that lights, or something on the sheet, have."""
         darks = [line for line in self.fill.lines if line.offer.series.kind is FrameKind.DARK]
-        used = [_set_up(w) for w in reversed(self.lights) if w.gain is not None and w.offset is not None]
+        used = [
+            _set_up(w) for w in reversed(self.lights) if not not_settable(w, self.says, ("gain", "offset"))
+        ]
         set_ups = dict.fromkeys([*used, *(line.offer.set_up for line in darks)])
         return [self._wall(s, [x for x in darks if x.offer.set_up == s]) for s in set_ups]
 
@@ -237,11 +241,9 @@ class _Walls:
         }
 
     def _title(self, set_up: SetUp) -> str:
-        binned = f", binning {set_up.binning}" if set_up.binning > 1 else ""
-        mode = f", {set_up.read_mode}" if set_up.read_mode else ""
-        return (
-            f"{self.word} {in_words.plain(set_up.gain)}, offset {in_words.plain(set_up.offset)}{binned}{mode}"
-        )
+        dials = self.says.dials(self.word, set_up.gain, set_up.offset)
+        binned = [f"binning {set_up.binning}"] if set_up.binning > 1 or not dials else []
+        return ", ".join([*dials, *binned, *([set_up.read_mode] if set_up.read_mode else [])])
 
     def _cell(
         self, set_up: SetUp, place: _Place, line: FillLine | None, there: Holding | None

@@ -9,7 +9,7 @@ from zoneinfo import ZoneInfo
 from sqlalchemy.orm import Session
 
 from grayshelf.core.frames.night import night_of_utc
-from grayshelf.core.matching.model import Verdict
+from grayshelf.core.matching.model import RigSays, Verdict
 from grayshelf.core.planning.flats_go import FlatsGo, stands_of
 from grayshelf.core.planning.night_plan import (
     FlatRow,
@@ -26,7 +26,7 @@ from grayshelf.library.lights import light_sets
 from grayshelf.library.models import KeptPlan, Rig
 from grayshelf.library.night_plans import Foretold, plan_of, plans_of
 from grayshelf.library.records import read
-from grayshelf.library.rig_terms import gain_word
+from grayshelf.library.rig_terms import gain_word, says_of
 from grayshelf.library.sites import zone_of
 from grayshelf.web.common import in_words
 from grayshelf.web.common.rigs import passbands
@@ -101,6 +101,7 @@ def priced_out(library: Library, rig_id: int, priced: Priced) -> PricedOut:
     with library.db.session() as session:
         rig = library.rig(session, rig_id)
         bands, word, zone = passbands(rig), gain_word(library, rig.camera), zone_of(library, session, rig)
+        says = says_of(rig)
     plan, cost = priced.plan, priced.cost
     missing = [d for d in priced.darks if d.missing]
     return PricedOut(
@@ -127,7 +128,7 @@ def priced_out(library: Library, rig_id: int, priced: Priced) -> PricedOut:
         ],
         rounds=[_round(plan, one, _when_on_the_sky(priced.dawn, zone)) for one in cost.rounds],
         dark_time=_dark_time(plan, cost),
-        darks=[_dark(d, word) for d in priced.darks],
+        darks=[_dark(d, word, says) for d in priced.darks],
         darks_missing=len(missing),
         darks_text=_darks_text(priced.darks),
         savings=[_saving(s, cost) for s in priced.savings],
@@ -217,9 +218,9 @@ def _darks_text(darks: Sequence[DarkCalled]) -> str:
     return f"{told}, {care} with care" if care else told
 
 
-def _dark(dark: DarkCalled, word: str) -> DarkCalledOut:
+def _dark(dark: DarkCalled, word: str, says: RigSays) -> DarkCalledOut:
     temp = "" if dark.temp_c is None else f" at {in_words.degrees_c(dark.temp_c)}"
-    title = f"{in_words.seconds(dark.exposure_s)}{temp}, {word} {dark.gain:g}"
+    title = f"{in_words.seconds(dark.exposure_s)}{temp}{in_words.at_gain(word, says, dark.gain)}"
     line, chosen = dark.line, dark.line.chosen
     if line.verdict is Verdict.NOTHING:
         text = f"not there: {dark.frames} darks take {_takes(dark.seconds)}"
@@ -282,7 +283,8 @@ def plans_page(library: Library, rig_id: int) -> PlansOut:
         zone, bands = zone_of(library, session, rig), passbands(rig)
         tonight = night_of_utc(library.clock.now(), zone)
         last = as_last_night(library, rig)
-        lights = light_sets(library, rig)
+        lights, filters = light_sets(library, rig), _filters(library, rig, bands)
+        sets_gain = any(says_of(rig).to_set("gain", f.gain) is not None for f in filters)
         nights = [s.row.night for s in lights if s.row.night is not None]
         return PlansOut(
             can_plan=bool(lights),
@@ -291,10 +293,10 @@ def plans_page(library: Library, rig_id: int) -> PlansOut:
             else "No lights of this rig are known yet, so nobody can say what frames they ask for.",
             last=plan_out(last) if last is not None else None,
             last_text=f"as on {in_words.short_day(max(nights))}" if nights else "",
-            filters=_filters(library, rig, bands),
+            filters=filters,
             kept=[_kept(library, session, rig, row, tonight, bands) for row in plans_of(session, rig_id)],
             tonight=tonight,
-            gain_word=gain_word(library, rig.camera),
+            gain_word=gain_word(library, rig.camera) if sets_gain else "",
         )
 
 

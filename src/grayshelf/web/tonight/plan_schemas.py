@@ -171,6 +171,7 @@ class PlansOut(Schema):
     kept: list[KeptPlanOut]
     tonight: date
     gain_word: str
+    """What the camera calls its gain; empty where it has none to set."""
 
 
 class PriceIn(Schema):

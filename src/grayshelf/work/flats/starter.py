@@ -14,6 +14,7 @@ from grayshelf.core.errors import Conflict, GrayShelfError
 from grayshelf.core.flats.model import Mode
 from grayshelf.core.flats.panel.diffusers import stops_of
 from grayshelf.core.flats.settings import RowKey
+from grayshelf.core.matching.model import RigSays
 from grayshelf.core.planning.flat_order import SearchStop, order_response, order_search
 from grayshelf.core.planning.gates import hang, light_in_place
 from grayshelf.devices.ports import RigDevices
@@ -21,7 +22,7 @@ from grayshelf.library.folders import named_folder
 from grayshelf.library.library import Library
 from grayshelf.library.models import Job, Rig, RunStep
 from grayshelf.library.records import as_kept, read
-from grayshelf.library.rig_terms import gain_word
+from grayshelf.library.rig_terms import gain_word, says_of
 from grayshelf.library.step_records import JobResult, SearchJob, SearchParams
 from grayshelf.work.flats.conditions import RowConditions
 from grayshelf.work.flats.finding import FlatSearch, started_now
@@ -104,14 +105,16 @@ class FlatBench:
         self.runner.launch(job_id)
         return job_id
 
+    def _named(self, rig: Rig, key: RowKey) -> str:
+        return row_name(key, gain_word(self.library, rig.camera), says_of(rig))
+
     def _row(self, session: Session, rig: Rig, devices: RigDevices | None, key: RowKey) -> RowConditions:
         """What a row's search works with; where it cannot be said, why and of which row."""
         try:
             return RowConditions(self.library, session, rig, devices, key)
         except GrayShelfError as error:
             raise Conflict(
-                f"{row_name(key, gain_word(self.library, rig.camera))}: {error.message}",
-                f"{error.advice} Or leave that row out.".strip(),
+                f"{self._named(rig, key)}: {error.message}", f"{error.advice} Or leave that row out.".strip()
             ) from error
 
     @begins_job
@@ -165,7 +168,8 @@ class FlatBench:
                 steps = [s for s in session.scalars(query) if s.kind != "agree" and key_of(s) == key]
             if not steps:
                 raise Conflict(
-                    f"No test flat of {row_name(key)} is waited for.", "Look again: it has moved on."
+                    f"No test flat of {self._named(self.library.rig(session, rig_id), key)} is waited for.",
+                    "Look again: it has moved on.",
                 )
             for step in steps:
                 step.params = as_kept(replace(read(SearchParams, step.params), left_out=True))
@@ -198,9 +202,9 @@ def newest_search(session: Session, rig_id: int) -> Job | None:
     return session.scalar(query)
 
 
-def row_name(key: RowKey, word: str = "gain") -> str:
+def row_name(key: RowKey, word: str = "gain", says: RigSays = RigSays()) -> str:
     """A row in a sentence."""
-    return f"{key.filter_code} at {word} {key.gain:g}, offset {key.offset:g}, binning {key.binning}"
+    return f"{key.filter_code} at {', '.join([*says.dials(word, key.gain, key.offset), f'binning {key.binning}'])}"
 
 
 def refuse_what_the_rig_lacks(devices: RigDevices, keys: Sequence[RowKey]) -> None:
