@@ -43,6 +43,7 @@ def test_a_frame_counted_by_several_threads_loses_no_pixel():
     pixels = np.clip(rng.normal(500, 6, (1001, 1003)), 0, 65535).astype(np.uint16)
     assert pixels.size > SHARED_FROM
     same_as_numpy(pixels)
+    same_as_numpy(pixels[:700])
     same_as_numpy(pixels[::2, 1::2])
     with pytest.raises(UnreadableFrame, match="16-bit"):
         count_levels(pixels.astype(np.float32))

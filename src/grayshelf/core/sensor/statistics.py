@@ -16,6 +16,8 @@ from grayshelf.core.errors import UnreadableFrame
 
 #: Frames larger than this are counted by several threads, in pixels.
 SHARED_FROM = 1_000_000
+#: Fewer are counted as fast without the compiler, which need not be loaded for them.
+COMPILED_FROM = 500_000
 _THREADS = max(1, min(4, os.cpu_count() or 1))
 _counters = ThreadPoolExecutor(_THREADS, thread_name_prefix="count")
 
@@ -54,6 +56,8 @@ def count_levels(pixels: NDArray[np.uint16]) -> NDArray[np.int64]:
     if pixels.dtype != np.uint16:
         raise UnreadableFrame(f"The pixels are {pixels.dtype}, where 16-bit unsigned was expected.")
     values = np.ascontiguousarray(pixels).ravel()
+    if values.size < COMPILED_FROM:
+        return np.bincount(values, minlength=65536)
     # Loaded when it is needed, and before several threads ask for it: it takes as long as a sixth of a start.
     from grayshelf.core.sensor.compiled import count
 
