@@ -480,3 +480,15 @@ def test_lights_of_unknown_exposure_are_not_said_to_have_none(own, tmp_path):  #
     assert slip["title"] == "3 lights, exposure not known, gain 56"
     ((night,),) = [month["nights"] for month in own.get("/api/rigs/1/nights").json["months"]]
     assert night["text"] == "10 Mar, 3 of 3 lights, exposure not known, 1 set lacks something"
+
+
+def test_frames_of_nights_that_have_not_come_are_listed_until_their_clock_is_put_right(own, tmp_path):  # noqa: F811
+    shoot(tmp_path / "f", "l", 3, at(10, 22), noise=40)
+    shoot(tmp_path / "f", "d", 4, at(9, 22).replace(year=2140), **capped())
+    scan(own, tmp_path / "f")
+    listed = own.get("/api/problems?state=dated ahead").json
+    assert [(c["name"], c["count"]) for c in listed["counts"]] == [("dated ahead", 4)] and listed["total"] == 4
+    assert {p["state"] for p in listed["items"]} == {"dated ahead"}
+    assert all(" 2140, has not come yet" in p["reason"] and "Mend" in p["advice"] for p in listed["items"])
+    assert own.get("/api/problems").json["items"] == []
+    assert own.get("/api/problems.csv").text.count("dated ahead") == 4

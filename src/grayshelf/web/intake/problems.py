@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+from datetime import timedelta
 from zoneinfo import ZoneInfo
 
 from sqlalchemy import Boolean, ColumnElement, and_, case, func, literal_column, not_, select
-from sqlalchemy.orm import joinedload
+from sqlalchemy.orm import Session, joinedload
 
 from grayshelf.core.errors import Conflict, NotFound
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.frames.night import night_of_utc
+from grayshelf.core.matching.age import AHEAD
 from grayshelf.library.catalog import FOLDERS_OF_REJECTS, IN_SETS, set_aside
 from grayshelf.library.library import Library
-from grayshelf.library.models import Frame
+from grayshelf.library.models import Frame, FrameSet
 from grayshelf.web.intake.schemas import CountOut, ProblemOut, ProblemsOut
 
 PAGE = 100
@@ -43,8 +46,15 @@ _ASIDE: ColumnElement[bool] = and_(
 )
 
 
+def _ahead(library: Library, session: Session) -> ColumnElement[bool]:
+    """Frames of nights that have not come; tomorrow's is of a place further east. Their sets tell, of which there are few."""
+    last = night_of_utc(library.clock.now(), library.zone(session)) + timedelta(days=1)
+    return Frame.set_id.in_(select(FrameSet.id).where(FrameSet.night > last)) & (Frame.night > last)
+
+
 def problems_page(library: Library, page: int, state: str) -> ProblemsOut:
-    """Files that could not be read, lack a value that matters, or are missing; frames that were set aside."""
+    """Files that could not be read, lack a value that matters, or are missing; frames that are dated ahead or were set
+    aside."""
     with library.db.session() as session:
         zone = library.zone(session)
         counts: dict[str, int] = dict(
@@ -52,11 +62,12 @@ def problems_page(library: Library, page: int, state: str) -> ProblemsOut:
         )
         where = LOOKED_AT & STATE_TOLD.in_((state,)) if state in TO_LOOK_AT else LOOKED_AT
         total = counts.get(state, 0) if state in TO_LOOK_AT else sum(counts.values())
-        aside = session.scalar(select(func.count()).select_from(Frame).where(_ASIDE)) or 0
-        if aside:
-            counts[SET_ASIDE] = aside
-        if state == SET_ASIDE:
-            where, total = _ASIDE, aside
+        for name, these in ((AHEAD, _ahead(library, session)), (SET_ASIDE, _ASIDE)):
+            there = session.scalar(select(func.count()).select_from(Frame).where(these)) or 0
+            if there:
+                counts[name] = there
+            if state == name:
+                where, total = these, there
         rows = session.scalars(
             select(Frame)
             .where(where)
@@ -65,12 +76,14 @@ def problems_page(library: Library, page: int, state: str) -> ProblemsOut:
             .limit(PAGE)
         ).all()
         return ProblemsOut(
-            items=[_problem_out(f, zone) for f in rows],
+            items=[_dated_ahead(f) if state == AHEAD else _problem_out(f, zone) for f in rows],
             total=total,
             page=page,
             pages=max(1, -(-total // PAGE)),
             counts=[
-                CountOut(name=name, count=counts[name]) for name in (*TO_LOOK_AT, SET_ASIDE) if name in counts
+                CountOut(name=name, count=counts[name])
+                for name in (*TO_LOOK_AT, AHEAD, SET_ASIDE)
+                if name in counts
             ],
         )
 
@@ -112,14 +125,26 @@ def _problem_out(frame: Frame, zone: ZoneInfo) -> ProblemOut:
     )
 
 
+def _dated_ahead(frame: Frame) -> ProblemOut:
+    return ProblemOut(
+        id=frame.id,
+        path=frame.path,
+        folder_id=frame.folder_id,
+        state=AHEAD,
+        reason=f"Its night, {frame.night:%-d %b %Y}, has not come yet.",
+        advice="The clock that dated it was ahead, or the one here is behind: by how much, say under Mend.",
+    )
+
+
 def problem_csv_rows(library: Library) -> list[list[object]]:
     """All files to look at."""
     with library.db.session() as session:
         zone = library.zone(session)
-        rows = session.scalars(
-            select(Frame).where(LOOKED_AT).order_by(STATE_TOLD, Frame.path).options(joinedload(Frame.folder))
-        )
+        of_folders = select(Frame).options(joinedload(Frame.folder))
+        rows = session.scalars(of_folders.where(LOOKED_AT).order_by(STATE_TOLD, Frame.path))
         told = [(f.folder.path, _problem_out(f, zone)) for f in rows]
+        ahead = session.scalars(of_folders.where(_ahead(library, session)).order_by(Frame.path))
+        told += [(f.folder.path, _dated_ahead(f)) for f in ahead]
         return [
             ["folder", "file", "state", "reason", "advice"],
             *(list[object]((folder, p.path, p.state, p.reason, p.advice)) for folder, p in told),
