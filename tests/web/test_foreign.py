@@ -189,9 +189,10 @@ def test_a_library_of_several_rigs_and_habits_gets_no_line_that_is_too_optimisti
 
     line, _, slip = by["Plover R", "dark"]
     assert line["verdict"] == "fits with care"
-    assert {"offset is not known", "binning is not known"} <= set(line["chosen"]["reasons"])
+    # A camera with an ISO dial has no offset to set (common practice); that it is never binned no header says.
+    assert {x for x in line["chosen"]["reasons"] if x.endswith("not known")} == {"binning is not known"}
     assert slip["gain_word"] == "ISO" and "ISO 800" in slip["title"]
-    assert {"offset", "binning"} <= {q["quantity"] for q in slip["questions"]}
+    assert {"offset", "binning"} & {q["quantity"] for q in slip["questions"]} == {"binning"}
 
     line, _, _ = by["Snipe", "flat"]
     assert line["verdict"] == "fits", line["chosen"]["reasons"]
@@ -487,7 +488,8 @@ def test_frames_of_nights_that_have_not_come_are_listed_until_their_clock_is_put
     shoot(tmp_path / "f", "d", 4, at(9, 22).replace(year=2140), **capped())
     scan(own, tmp_path / "f")
     listed = own.get("/api/problems?state=dated ahead").json
-    assert [(c["name"], c["count"]) for c in listed["counts"]] == [("dated ahead", 4)] and listed["total"] == 4
+    assert listed["total"] == 4
+    assert [(c["name"], c["count"]) for c in listed["counts"]] == [("dated ahead", 4)]
     assert {p["state"] for p in listed["items"]} == {"dated ahead"}
     assert all(" 2140, has not come yet" in p["reason"] and "Mend" in p["advice"] for p in listed["items"])
     assert own.get("/api/problems").json["items"] == []

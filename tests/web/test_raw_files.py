@@ -112,14 +112,25 @@ def test_a_consumer_camera_from_an_empty_library_to_masters_and_a_slip(own, tmp_
     assert "ISO 800" in sets["dark"]["title"] and sets["dark"]["camera"] == "Plover P6"
     job = own.build()
     assert (
-        job["state"] == "done" and len(job["troubles"]) == 1 and "No dark flat of 0.5 s" in job["troubles"][0]
+        job["state"] == "done"
+        and len(job["troubles"]) == 1
+        and "No dark flat of 0.5\u2009s" in job["troubles"][0]
     ), job
-    lines = {x["kind"]: x for x in own.get(f"/api/lights/{sets['light']['id']}/slip")["lines"]}
+    slip = own.get(f"/api/lights/{sets['light']['id']}/slip")
+    lines = {x["kind"]: x for x in slip["lines"]}
     dark = lines["dark"]
     assert dark["verdict"] == "fits with care" and "temperature is not known" in dark["chosen"]["reasons"], (
         dark
     )
     assert lines["flat"]["verdict"] != "nothing fits"
+    # A camera with ISO has no offset, and its raw values are of single pixels: neither is in doubt, nor asked.
+    doubts = {reason for x in lines.values() for c in [x["chosen"]] if c for reason in c["reasons"]}
+    assert not doubts & {"offset is not known", "binning is not known"}
+    assert not {q["quantity"] for q in slip["questions"]} & {"offset", "binning"}
+    tonight = own.get("/api/rigs/1/tonight")
+    assert [o["title"] for o in tonight["offers"] if o["on_sheet"]] == ["Dark flat 0.5\u2009s, ISO 800"]
+    fill = own.get("/api/rigs/1/fill")
+    assert [b["title"] for b in fill["bias"]] == ["Bias, ISO 800"] and fill["not_now"] == ""
     # The master is the frames' mean, pixel by pixel.
     path = own.query("SELECT path FROM frame WHERE path LIKE 'masters/%dark%'")[0][0]
     mean = np.mean([read_pixels(p) for p in sorted((night / "darks").iterdir())], axis=0)

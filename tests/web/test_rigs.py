@@ -96,7 +96,7 @@ def test_a_camera_is_one_in_all_its_rigs(own):
     with own.library.db.session() as session:
         for rig in session.query(Rig):
             assert camera_of(rig).sensor().read_noise_e == 2.2
-            assert "dark flat" in says_of(rig).moves, "no bias will do, and nobody is asked"
+            assert "dark flat" in says_of(own.library, rig).moves, "no bias will do, and nobody is asked"
     refused = own.client.put(f"/api/rigs/{ids['Short']}/house-rules", json={"bias_under_flats": True})
     assert refused.status_code == 400 and "No bias of Dunlin M24 is usable" in refused.json["detail"]
     slip = own.get(f"/api/lights/{light_of(own, 'Heron 92')}/slip")
@@ -178,13 +178,13 @@ def test_who_moves_a_part_is_one_thing_on_its_sheet_and_on_the_slips(own):
     rig = rigs(own)["Heron 92"]
     change = put(own, f"/api/rigs/{rig}/sheets/parts/rotator", {"moved_by": "fixed"})
     with own.library.db.session() as session:
-        assert says_of(own.library.rig(session, rig)).fixed == {"angle"}
+        assert says_of(own.library, own.library.rig(session, rig)).fixed == {"angle"}
     put(own, f"/api/rigs/{rig}/says", {"quantity": "angle", "says": "moves"})
     assert own.get(f"/api/rigs/{rig}")["sheets"]["rotator"]["moved_by"] == "hand"
     assert own.client.post(f"/api/rigs/{rig}/changes/{change['change_id']}/take-back").status_code == 409
     put(own, f"/api/rigs/{rig}/sheets/parts/rotator", {"moved_by": ""})
     with own.library.db.session() as session:
-        assert not says_of(own.library.rig(session, rig)).fixed
+        assert not says_of(own.library, own.library.rig(session, rig)).fixed
     for kind, said in (("rotator", {"moved_by": "rig"}), ("camera", {"moved_by": "hand"}), ("nonsense", {})):
         assert own.client.put(f"/api/rigs/{rig}/sheets/parts/{kind}", json=said).status_code in (
             400,
@@ -274,7 +274,7 @@ def test_a_dark_that_the_cooler_cannot_hold_is_out_of_reach_and_why(own, tmp_pat
     page = own.get(f"/api/rigs/{rig}/tonight")
     offered = {o["title"] for o in page["offers"] if o["detail"] == "a standard of your house rules"}
     assert len(offered) == 2, "two degrees beyond its reach it is let try"
-    far = [o for o in page["out_of_reach"] if o["title"] == "Dark 60 s at −20 °C"]
+    far = [o for o in page["out_of_reach"] if o["title"] == "Dark 60\u2009s at −20 °C"]
     assert far[0]["why"] == (
         "the cooler holds the sensor 20 °C below the air, and that was at 14 °C: −6 °C at the coldest"
     )

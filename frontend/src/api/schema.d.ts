@@ -9066,6 +9066,8 @@ export interface components {
             left: string;
             /** Not Now */
             not_now: string;
+            /** Out Of Reach */
+            out_of_reach: components["schemas"]["OutOfReachOut"][];
             /** Over */
             over: string;
             /** Ready */

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import math
 
+THIN = "\u2009"
+
 
 def significant(value: float, digits: int) -> str:
     """A number to so many digits that count, never in powers of ten: '0.31', '140', '−2,100'."""
@@ -12,3 +14,11 @@ def significant(value: float, digits: int) -> str:
     after_the_point = digits - 1 - math.floor(math.log10(abs(value)))
     text = f"{round(value, after_the_point):,.{max(after_the_point, 0)}f}"
     return (text.rstrip("0").rstrip(".") if "." in text else text).replace("-", "−")
+
+
+def seconds(value: float) -> str:
+    """An exposure: '300 s', '0.78 s', '1/60 s' for the shortest."""
+    if 0 < value < 0.02:
+        return f"1/{round(1 / value)}{THIN}s"
+    digits = max(4, len(str(int(value))))
+    return f"{significant(value, digits).replace(',', '')}{THIN}s"

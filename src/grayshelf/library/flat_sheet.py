@@ -170,7 +170,7 @@ def _lights_by_row(library: Library, revision: int, rig_id: int) -> dict[RowKey,
     found: dict[RowKey, RowLights] = {}
     with library.db.own_session() as session:
         rig = library.rig(session, rig_id)
-        fixed = says_of(rig).fixed
+        fixed = says_of(library, rig).fixed
     # Oldest first: the newest stays.
     for lights in light_sets(library, rig):
         want = lights.want

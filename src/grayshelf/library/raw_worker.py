@@ -96,7 +96,8 @@ def _look_at_raw(path: str) -> ForeignFrame:
         _unpacked(raw)
         height, width = raw.raw_image_visible.shape
         _checked(width, height)
-        cards: dict[str, Any] = {"ROWORDER": "TOP-DOWN"}
+        # Raw values are those of single pixels.
+        cards: dict[str, Any] = {"ROWORDER": "TOP-DOWN", "XBINNING": 1}
         pattern = _colour_phase(raw)
         if pattern:
             cards["BAYERPAT"] = pattern

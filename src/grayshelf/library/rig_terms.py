@@ -66,7 +66,7 @@ def house_rules_of(rig: Rig) -> HouseRules:
         **rig.rules,
         "n_flats": wishes.n_flats,
         "n_dark_flats": wishes.n_dark_flats,
-        "bias_under_flats": says_of(rig).bias_will_do,
+        "bias_under_flats": _said_of(rig).bias_will_do,
     }
     if kept.pop("train_stays_put", False) and "flats_when" not in kept:
         # As a version before house rules kept it.
@@ -132,8 +132,25 @@ def events_of(rig: Rig) -> list[TrainEvent]:
     return [TrainEvent(e.at, e.what) for e in rig.events if RigEventKind(e.kind).ends_flats]
 
 
-def says_of(rig: Rig) -> RigSays:
-    """What a person said of the rig's parts."""
+@kept(32)
+def _tells_offset(library: Library, revision: int, camera: str) -> bool:
+    with library.db.own_session() as session:
+        told = readable(FrameSet.facts)["offset"].as_float().is_not(None)
+        return session.scalar(select(FrameSet.id).where(FrameSet.camera == camera, told).limit(1)) is not None
+
+
+def says_of(library: Library, rig: Rig) -> RigSays:
+    """What a person said of the rig's parts, and that a camera with ISO has no offset to set, unless its frames or the
+    person tell of one (common practice)."""
+    said, camera = _said_of(rig), rig.camera
+    if "offset" in said.fixed | said.moves or gain_word(library, camera) != "ISO":
+        return said
+    if _tells_offset(library, library.revision, camera):
+        return said
+    return replace(said, fixed=said.fixed | {"offset"})
+
+
+def _said_of(rig: Rig) -> RigSays:
     said = dict(rig.says or {})
     if camera_of(rig).bias_usable is False:
         # No bias of this camera is one: none stands in, and nobody is asked whether it will do.
@@ -149,7 +166,7 @@ def terms_of(library: Library, rig: Rig, gain: float | None) -> Terms:
     return Terms(
         tolerances_of(rig),
         traits_at(library, rig, gain),
-        says=says_of(rig),
+        says=says_of(library, rig),
         events=tuple(events_of(rig)),
         gain_word=gain_word(library, rig.camera),
     )

@@ -15,6 +15,7 @@ from grayshelf import __version__
 from grayshelf.core.checks.figures import master_figures
 from grayshelf.core.checks.frames import LEAK_ALLOWANCE_ADU
 from grayshelf.core.checks.of_a_master import reasons_for_care
+from grayshelf.core.digits import seconds
 from grayshelf.core.errors import CannotCombine, DiskFull, GrayShelfError, NotFound
 from grayshelf.core.filing.names import master_name, safe_name
 from grayshelf.core.flats.channels import in_colours
@@ -299,9 +300,9 @@ def _no_pedestal(flats: CommonSettings, *, bias_will_do: bool) -> CannotCombine:
             "and dark flats fit none but theirs.",
             "Shoot bias at their gain and offset first.",
         )
-    seconds = "their exposure" if flats.exposure_s is None else f"{flats.exposure_s:g} s"
+    exposure = "their exposure" if flats.exposure_s is None else seconds(flats.exposure_s)
     return CannotCombine(
-        f"No dark flat of {seconds}{' and no bias' if bias_will_do else ''} fits these flats, so their pedestal would "
+        f"No dark flat of {exposure}{' and no bias' if bias_will_do else ''} fits these flats, so their pedestal would "
         "stay in.",
         "Shoot dark flats at the flats' exposure, or say on a pull slip of their lights that a bias will do.",
     )

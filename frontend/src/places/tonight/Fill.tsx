@@ -6,6 +6,7 @@ import { Button, PageHead, Trouble, Waiting } from "../../parts/basics";
 import { DemoPace } from "./DemoPace";
 import { About, Before, Ladder } from "./FillSide";
 import { Cell, FillWall } from "./FillWall";
+import { OutOfReach } from "./OutOfReach";
 import { SensorAfterwards } from "./SensorAfterwards";
 import {
   asAsked,
@@ -78,9 +79,11 @@ function TimeThereIs({
         />
         °C
       </label>
-      <span className="text-ink2">
-        <SensorAfterwards then={choice.sensor} onChange={(sensor) => change({ sensor })} />
-      </span>
+      {data?.has_devices && (
+        <span className="text-ink2">
+          <SensorAfterwards then={choice.sensor} onChange={(sensor) => change({ sensor })} />
+        </span>
+      )}
     </div>
   );
 }
@@ -104,12 +107,16 @@ function NightBar({ data }: { data: FillData }) {
         <span
           key={step.id}
           title={say(step)}
-          className={`flex items-center overflow-hidden border-r border-paper px-1.5 text-s whitespace-nowrap ${
+          className={`flex flex-wrap content-start overflow-hidden border-r border-paper px-1.5 text-s whitespace-nowrap ${
             step.kind === "gate" ? "bg-accent" : step.kind === "cool" ? "hatch bg-board" : "bg-ink text-paper"
           }`}
           style={{ width: `${share(step.start, step.end)}%` }}
         >
-          {step.kind === "gate" || step.kind === "cool" ? "" : step.title}
+          {/* Words that find no room beside this fall below the bar, out of sight, rather than being cut. */}
+          <i className="h-full w-0" />
+          <span className="flex h-full items-center">
+            {step.kind === "gate" || step.kind === "cool" ? "" : step.title}
+          </span>
         </span>
       ))}
       {data.over ? (
@@ -257,6 +264,11 @@ export function Fill({ rigId, onBack }: { rigId: number; onBack: () => void }) {
                     ))}
                   </div>
                 </section>
+              )}
+              {data.out_of_reach.length > 0 && (
+                <ul aria-label="Asked for, and not to be shot now" className="border-t border-line">
+                  <OutOfReach lines={data.out_of_reach} />
+                </ul>
               )}
               <p className="text-ink2">
                 {data.not_now}{" "}

@@ -78,7 +78,7 @@ export function FillWall({
     <section aria-label={wall.title} className="min-w-0">
       <h2 className="narrow border-b border-ink pb-1 text-l font-semibold">{wall.title}</h2>
       {wall.rows.length === 0 ? (
-        <p className="py-3 text-ink2">No dark stands here, and none is asked for.</p>
+        <p className="py-3 text-ink2">No dark stands here, and none is offered.</p>
       ) : (
         <div className="overflow-x-auto pt-1 pb-1">
           <table className="border-separate border-spacing-1">

@@ -10,6 +10,7 @@ import { Ruler } from "../../parts/Ruler";
 import { SmallSpine } from "../../parts/Spine";
 import { DemoPace } from "./DemoPace";
 import { GO_WORDS, type Go } from "../../parts/goes";
+import { OutOfReach } from "./OutOfReach";
 import { Ready } from "./Ready";
 import { Reminders } from "./Reminders";
 import { SensorAfterwards } from "./SensorAfterwards";
@@ -211,14 +212,7 @@ function AskedFor({ data }: { data: TonightData }) {
         {asked.length === 0 && (
           <li className="py-3 text-ink2">No lights wait for anything that could be shot now.</li>
         )}
-        {data.out_of_reach.map((line) => (
-          <li key={`${line.title}${line.why}`} className="border-b border-line py-1.5 pl-[26px]">
-            <span className="font-semibold">{line.title}</span>{" "}
-            <span className="text-s text-ink2">
-              for {line.lights} {line.lights === 1 ? "light" : "lights"} cannot be shot now: {line.why}.
-            </span>
-          </li>
-        ))}
+        <OutOfReach lines={data.out_of_reach} indent="pl-[26px]" />
         {more.length > 0 && (
           <li className="py-1.5">
             <Button look="link" aria-expanded={open} onClick={() => setOpen((o) => !o)}>

@@ -141,6 +141,10 @@ class RigSays:
     moves: frozenset[str] = frozenset()
     """Quantities that do change: an unknown one stays unknown, and is not asked for again."""
 
+    def can_set(self, quantity: str, value: float | None) -> bool:
+        """Whether a setting is known, or need not be: it is always the same, or there is none."""
+        return value is not None or quantity in self.fixed
+
     def to_set(self, quantity: str, value: float | None) -> float | None:
         """What a gain or an offset is to be; None where it is always the same, or there is none, and no frame tells it."""
         return None if quantity in self.fixed and not value else value

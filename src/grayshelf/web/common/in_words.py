@@ -6,13 +6,13 @@ from collections.abc import Iterable
 from datetime import date, datetime, timedelta
 from zoneinfo import ZoneInfo
 
-from grayshelf.core.digits import significant
+from grayshelf.core.digits import THIN as THIN
+from grayshelf.core.digits import seconds as seconds
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.matching.model import RigSays, Ruler
 from grayshelf.web.common.schemas import RulerOut
 
 MINUS = "−"
-THIN = "\u2009"
 
 
 def number(value: float, digits: int = 0) -> str:
@@ -23,14 +23,6 @@ def number(value: float, digits: int = 0) -> str:
 def plain(value: float) -> str:
     """A number without needless digits: '0.78', '300'."""
     return f"{value:g}".replace("-", MINUS)
-
-
-def seconds(value: float) -> str:
-    """An exposure: '300 s', '0.78 s', '1/60 s' for the shortest."""
-    if 0 < value < 0.02:
-        return f"1/{round(1 / value)}{THIN}s"
-    digits = max(4, len(str(int(value))))
-    return f"{significant(value, digits).replace(',', '')}{THIN}s"
 
 
 def exposure(value_s: float | None) -> str:

@@ -71,7 +71,7 @@ def row_out(
     """A row in words: what is wished of it, what was found, and how its search stands."""
     search = search_or_trouble(library, session, rig, devices, row)
     step = _last_find(steps, row.key) or _last_find(earlier, row.key)
-    wishes, setting, says = row.wishes, row.setting, says_of(rig)
+    wishes, setting, says = row.wishes, row.setting, says_of(library, rig)
     target = None if isinstance(search, GrayShelfError) else search.target
     source = None if isinstance(search, GrayShelfError) else search.source
     none = _newest_no(row, step, target)

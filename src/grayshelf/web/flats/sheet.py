@@ -159,7 +159,7 @@ def _next_out(
         wishes = wishes_for(session, rig, newest.at_work)
         source = source_of(session, rig, wishes, panel_range(devices))
     return _next_thing(
-        newest.going, newest.current, source, gain_word(library, rig.camera), says_of(rig), by_rig
+        newest.going, newest.current, source, gain_word(library, rig.camera), says_of(library, rig), by_rig
     )
 
 

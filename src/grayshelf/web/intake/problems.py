@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import timedelta
+from datetime import date, timedelta
 from zoneinfo import ZoneInfo
 
 from sqlalchemy import Boolean, ColumnElement, and_, case, func, literal_column, not_, select
@@ -76,7 +76,7 @@ def problems_page(library: Library, page: int, state: str) -> ProblemsOut:
             .limit(PAGE)
         ).all()
         return ProblemsOut(
-            items=[_dated_ahead(f) if state == AHEAD else _problem_out(f, zone) for f in rows],
+            items=[_dated_ahead(f, f.night) if state == AHEAD else _problem_out(f, zone) for f in rows],
             total=total,
             page=page,
             pages=max(1, -(-total // PAGE)),
@@ -125,13 +125,14 @@ def _problem_out(frame: Frame, zone: ZoneInfo) -> ProblemOut:
     )
 
 
-def _dated_ahead(frame: Frame) -> ProblemOut:
+def _dated_ahead(frame: Frame, night: date | None) -> ProblemOut:
+    told = "" if night is None else f", {night:%-d %b %Y},"
     return ProblemOut(
         id=frame.id,
         path=frame.path,
         folder_id=frame.folder_id,
         state=AHEAD,
-        reason=f"Its night, {frame.night:%-d %b %Y}, has not come yet.",
+        reason=f"Its night{told} has not come yet.",
         advice="The clock that dated it was ahead, or the one here is behind: by how much, say under Mend.",
     )
 
@@ -144,7 +145,7 @@ def problem_csv_rows(library: Library) -> list[list[object]]:
         rows = session.scalars(of_folders.where(LOOKED_AT).order_by(STATE_TOLD, Frame.path))
         told = [(f.folder.path, _problem_out(f, zone)) for f in rows]
         ahead = session.scalars(of_folders.where(_ahead(library, session)).order_by(Frame.path))
-        told += [(f.folder.path, _dated_ahead(f)) for f in ahead]
+        told += [(f.folder.path, _dated_ahead(f, f.night)) for f in ahead]
         return [
             ["folder", "file", "state", "reason", "advice"],
             *(list[object]((folder, p.path, p.state, p.reason, p.advice)) for folder, p in told),

@@ -54,7 +54,9 @@ def card_page(library: Library, set_id: int) -> CardOut:
         holding = next(on_shelf, None) or holding_of(row)
         tolerances = tolerances_of(rigs[0]) if rigs else Tolerances()
         word = gain_word(library, row.camera or "")
-        spine = spine_out(holding, tolerances, today, word, says_of(rigs[0]) if rigs else RigSays(), "", "")
+        spine = spine_out(
+            holding, tolerances, today, word, says_of(library, rigs[0]) if rigs else RigSays(), "", ""
+        )
         seen = _seen(library, session, row, holding.kind)
         behind = _behind(session, row)
         serves = _serves(library, [r.id for r in rigs], set_id)

@@ -164,7 +164,7 @@ def shelf_page(library: Library, rig_id: int, tonight: Tonight) -> ShelfOut:
     shelf, word = holdings(library, rig.camera), gain_word(library, rig.camera)
     missing = gaps(library, rig_id)
     rules = house_rules_of(rig)
-    says = says_of(rig)
+    says = says_of(library, rig)
     on = _SpinesOn(rules.tolerances, today, word, says)
     spines_of = partial(_spines(library, rig_id).of, library, on)
     gaps_of = partial(_gaps_out, word=word, says=says, tonight=tonight, rules=rules)

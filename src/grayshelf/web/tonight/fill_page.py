@@ -22,7 +22,7 @@ from grayshelf.library.sites import zone_of
 from grayshelf.web.common import in_words
 from grayshelf.web.tonight.fill_schemas import CellState, FillCellOut, FillOut, FillRowOut, FillWallOut
 from grayshelf.web.tonight.schemas import StepOut
-from grayshelf.web.tonight.sheet import planned_step, ready_out
+from grayshelf.web.tonight.sheet import out_of_reach, planned_step, ready_out
 from grayshelf.work.run.fill_offers import FillOffer, SetUp, key_of
 from grayshelf.work.run.filling import Fill, FillLine
 from grayshelf.work.run.reach import binning_of, not_settable
@@ -34,7 +34,7 @@ def fill_page(library: Library, rig_id: int, fill: Fill, devices: RigDevices | N
         rig = library.rig(session, rig_id)
         zone = zone_of(library, session, rig)
         lights = [s.nominal for s in light_sets(library, rig)]
-        word, says = gain_word(library, rig.camera), says_of(rig)
+        word, says = gain_word(library, rig.camera), says_of(library, rig)
     walls = _Walls(fill, word, says, night_of_utc(fill.now, zone), lights)
     on = [line for line in fill.lines if line.frames]
     ready = [ready_out(line) for line in fill.ready]
@@ -62,6 +62,7 @@ def fill_page(library: Library, rig_id: int, fill: Fill, devices: RigDevices | N
         air="" if fill.reach is None else in_words.degrees_c(fill.reach.air_c),
         coldest="" if fill.reach is None else in_words.degrees_c(fill.reach.coldest_c),
         not_now=_not_now(fill),
+        out_of_reach=out_of_reach(fill.not_now),
         ready=ready,
         steps=[_step(i, t, zone, fill) for i, t in enumerate(fill.steps)],
         start_label=_start_label(on),
@@ -72,9 +73,9 @@ def fill_page(library: Library, rig_id: int, fill: Fill, devices: RigDevices | N
 
 def _headline(fill: Fill, on: Sequence[FillLine], zone: ZoneInfo) -> str:
     if not on:
-        helps = [
-            x for x in fill.lines if not x.out_of_reach and any(c.worth for c in x.offer.fillable.counts)
-        ]
+        helps = [x for x in fill.lines if not x.out_of_reach and _worth(x)]
+        if not helps and fill.not_now:
+            return "What your lights ask for cannot be shot now."
         if not helps:
             return "No dark and no bias is missing, thin or old."
         if any(line.taken_out for line in helps):
@@ -84,6 +85,11 @@ def _headline(fill: Fill, on: Sequence[FillLine], zone: ZoneInfo) -> str:
         until = in_words.clock(fill.there_is.end, zone)
         return f"Over at {until}, before all of it is shot."
     return f"Done at {in_words.clock(fill.end, zone)}, with nobody needed once the cap is on."
+
+
+def _worth(line: FillLine) -> bool:
+    """Whether a series helps anybody: more of what fits already does not."""
+    return any(count.worth for count in line.offer.fillable.counts)
 
 
 def _over(fill: Fill) -> str:
@@ -139,7 +145,7 @@ def _warnings(fill: Fill) -> list[str]:
 
 def _not_now(fill: Fill) -> str:
     """What would help and finds no room in the time."""
-    left = [x for x in fill.lines if not x.frames and not x.taken_out and not x.out_of_reach]
+    left = [x for x in fill.lines if not (x.frames or x.taken_out or x.out_of_reach) and _worth(x)]
     if not left:
         return ""
     seconds = sum(x.offer.fillable.seconds(x.offer.series.n_frames) for x in left)

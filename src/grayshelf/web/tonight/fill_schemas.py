@@ -9,7 +9,7 @@ from pydantic import Field
 
 from grayshelf.core.planning.sensor_then import SensorThen
 from grayshelf.web.common.schemas import Schema
-from grayshelf.web.tonight.schemas import ReadyOut, StepOut
+from grayshelf.web.tonight.schemas import OutOfReachOut, ReadyOut, StepOut
 
 #: How a cell of the wall stands: shot, not shot, taken out by hand, not to be held by the cooler, or only on the shelf.
 CellState = Literal["on", "off", "out", "too cold", "there"]
@@ -128,6 +128,8 @@ class FillOut(Schema):
     coldest: str
     not_now: str
     """What would help and does not fit into the time."""
+    out_of_reach: list[OutOfReachOut]
+    """Darks that are asked for and cannot be shot so, whatever the time."""
     ready: list[ReadyOut]
     steps: list[StepOut]
     start_label: str

@@ -87,7 +87,7 @@ def hand_lines(
 def _line(
     library: Library, session: Session, rig: Rig, begun: RunJob, step: RunStep, by_rig: frozenset[str]
 ) -> HandLine:
-    params, word, says = read(SheetParams, step.params), gain_word(library, rig.camera), says_of(rig)
+    params, word, says = read(SheetParams, step.params), gain_word(library, rig.camera), says_of(library, rig)
     exposure = params.exposure_s if params.exposure_known else None
     left = max(step.count - step.done, 1)
     if step.row is None:

@@ -101,7 +101,7 @@ def priced_out(library: Library, rig_id: int, priced: Priced) -> PricedOut:
     with library.db.session() as session:
         rig = library.rig(session, rig_id)
         bands, word, zone = passbands(rig), gain_word(library, rig.camera), zone_of(library, session, rig)
-        says = says_of(rig)
+        says = says_of(library, rig)
     plan, cost = priced.plan, priced.cost
     missing = [d for d in priced.darks if d.missing]
     return PricedOut(
@@ -284,7 +284,7 @@ def plans_page(library: Library, rig_id: int) -> PlansOut:
         tonight = night_of_utc(library.clock.now(), zone)
         last = as_last_night(library, rig)
         lights, filters = light_sets(library, rig), _filters(library, rig, bands)
-        sets_gain = any(says_of(rig).to_set("gain", f.gain) is not None for f in filters)
+        sets_gain = any(says_of(library, rig).to_set("gain", f.gain) is not None for f in filters)
         nights = [s.row.night for s in lights if s.row.night is not None]
         return PlansOut(
             can_plan=bool(lights),

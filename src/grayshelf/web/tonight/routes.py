@@ -159,7 +159,9 @@ def get_more(job_id: int) -> MoreListOut:
             return MoreListOut(offers=[])
         rig = context.library.rig(session, job.rig_id or 0)
         more = more_for(context.library, session, job, steps, context.starter.devices(rig))
-        return MoreListOut(offers=more_out(more, gain_word(context.library, rig.camera), says_of(rig)))
+        return MoreListOut(
+            offers=more_out(more, gain_word(context.library, rig.camera), says_of(context.library, rig))
+        )
 
 
 @api.post("/runs/<int:job_id>/more")

@@ -41,6 +41,7 @@ from grayshelf.work.run.again import last_run_of
 from grayshelf.work.run.covered import Covered
 from grayshelf.work.run.dark_offers import DarkOffer
 from grayshelf.work.run.flat_offers import RowOffer
+from grayshelf.work.run.reach import OutOfReach
 from grayshelf.work.run.ready import Ready
 from grayshelf.work.run.tonight import Choice, Tonight, hands_free_at
 
@@ -54,7 +55,11 @@ def tonight_page(library: Library, rig_id: int, tonight: Tonight, devices: RigDe
         rig = library.rig(session, rig_id)
         zone = library.zone(session)
         bands = passbands(rig)
-        word, usual, says = gain_word(library, rig.camera), house_rules_of(rig).flats_go, says_of(rig)
+        word, usual, says = (
+            gain_word(library, rig.camera),
+            house_rules_of(rig).flats_go,
+            says_of(library, rig),
+        )
         last, reminders = last_run_of(session, rig_id), reminders_of(session, rig_id)
         ages = _ages(library, session, [c.holding_id for c in tonight.covered])
         has_lights = bool(light_sets(library, rig))
@@ -86,10 +91,7 @@ def tonight_page(library: Library, rig_id: int, tonight: Tonight, devices: RigDe
         end=in_words.clock(end, zone) if end else None,
         has_devices=devices is not None,
         by_hand_label=f"{_start_label(tonight)} yourself" if tonight.steps else "",
-        out_of_reach=[
-            OutOfReachOut(kind=o.kind.value, title=o.title, lights=o.lights, why=o.why)
-            for o in tonight.out_of_reach
-        ],
+        out_of_reach=out_of_reach(tonight.out_of_reach),
         reminders=[ReminderOut(when=r.when, text=r.text) for r in reminders],
         reminded_at=[GateNameOut(when=when, says=says) for when, says in WHEN.items()],
         again="" if last is None else last.words,
@@ -214,6 +216,11 @@ def _empty_text(tonight: Tonight, has_lights: bool) -> str:
     if tonight.out_of_reach:
         return f"What your lights still ask for cannot be shot tonight; below is why.{anyway}"
     return f"What your lights ask for is on the shelf.{anyway}"
+
+
+def out_of_reach(these: Sequence[OutOfReach]) -> list[OutOfReachOut]:
+    """What is asked for and cannot be shot now."""
+    return [OutOfReachOut(kind=o.kind.value, title=o.title, lights=o.lights, why=o.why) for o in these]
 
 
 def _note(offer: RowOffer) -> str:

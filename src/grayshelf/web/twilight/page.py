@@ -58,7 +58,10 @@ def twilight_page(
         rig = library.rig(session, rig_id)
         job = newest_twilight(session, rig_id)
         setting = Setting(
-            zone_of(library, session, rig), passbands(rig), gain_word(library, rig.camera), says_of(rig)
+            zone_of(library, session, rig),
+            passbands(rig),
+            gain_word(library, rig.camera),
+            says_of(library, rig),
         )
         site = site_of(library, session, rig)
         page: dict[str, Any] = {

@@ -106,7 +106,7 @@ class FlatBench:
         return job_id
 
     def _named(self, rig: Rig, key: RowKey) -> str:
-        return row_name(key, gain_word(self.library, rig.camera), says_of(rig))
+        return row_name(key, gain_word(self.library, rig.camera), says_of(self.library, rig))
 
     def _row(self, session: Session, rig: Rig, devices: RigDevices | None, key: RowKey) -> RowConditions:
         """What a row's search works with; where it cannot be said, why and of which row."""

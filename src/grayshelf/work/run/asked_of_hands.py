@@ -37,7 +37,7 @@ class AskedOfHands:
         self.run = run
         with run.library.db.session() as session:
             rig = run.library.rig(session, run.rig.id)
-            self.near, self.says = tolerances_of(rig), says_of(rig)
+            self.near, self.says = tolerances_of(rig), says_of(run.library, rig)
         self.word = gain_word(run.library, run.rig.camera)
 
     def asked(self, step: RunStep) -> AskedFor:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from grayshelf.core.digits import seconds
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.sets import nominal_exposure
 from grayshelf.core.matching.model import Ruler, Verdict
@@ -42,12 +43,9 @@ def covered_by_shelf(library: Library, rig: Rig, lights: Sequence[LightSet]) -> 
             ruler = next((r for r in line.chosen.rulers if r.quantity == quantity), None)
             title = line.kind.value.capitalize()
             if line.kind is FrameKind.DARK:
-                exposure = nominal_exposure(have.exposure_s or 0)
-                title = (
-                    f"Dark {exposure:g} s, {gain_word(library, rig.camera)} {have.gain:g}"
-                    if have.gain is not None
-                    else f"Dark {exposure:g} s"
-                )
+                long = [] if have.exposure_s is None else [seconds(nominal_exposure(have.exposure_s))]
+                gain = [] if have.gain is None else [f"{gain_word(library, rig.camera)} {have.gain:g}"]
+                title = f"Dark {', '.join([*long, *gain])}".strip()
             elif have.filter_code:
                 title = f"Flat {have.filter_code}"
             key = (line.kind, line.chosen.holding.key)

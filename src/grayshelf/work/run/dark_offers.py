@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from grayshelf.core.digits import seconds
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.matching.model import CommonSettings, RigSays
 from grayshelf.core.planning.sheet import DarkSeries
@@ -39,13 +40,13 @@ def dark_offers(
     found: dict[str, DarkOffer] = {}
     not_now: list[OutOfReach] = []
     # Read once: a library of years has hundreds of gaps.
-    rules, says = house_rules_of(rig), says_of(rig)
+    rules, says = house_rules_of(rig), says_of(library, rig)
     for gap in gaps(library, rig.id, with_care=True):
         offer: DarkOffer | OutOfReach | None = None
         if gap.kind is FrameKind.DARK_FLAT:
             offer = _dark_flat_offer(gap, rules, says, choice)
         elif gap.kind is FrameKind.DARK and not gap.care_only:
-            offer = _dark_offer(gap, rig, choice, has_cooler)
+            offer = _dark_offer(gap, rules, says, choice, has_cooler)
         if isinstance(offer, OutOfReach):
             not_now.append(offer)
         elif offer is not None:
@@ -53,6 +54,18 @@ def dark_offers(
     for standard in _standards(library, rig, choice):
         found.setdefault(standard.key, standard)
     return _within_reach(library, rig, list(found.values()), not_now)
+
+
+def darks_not_now(library: Library, rig: Rig, has_cooler: bool) -> list[OutOfReach]:
+    """Darks that lights wait for and that cannot be shot with the cap on now, whatever the time: what they are to be set to
+    is not known, or the sensor is as warm as the night."""
+    rules, says = house_rules_of(rig), says_of(library, rig)
+    offers = [
+        _dark_offer(gap, rules, says, SheetChoice(), has_cooler)
+        for gap in gaps(library, rig.id)
+        if gap.kind is FrameKind.DARK
+    ]
+    return [offer for offer in offers if isinstance(offer, OutOfReach)]
 
 
 def _within_reach(
@@ -71,7 +84,7 @@ def _within_reach(
             f"the cooler holds the sensor {card.below_air_c:g} °C below the air, and that was at {air:.0f} °C: "
             f"{card.coldest_c(air):.0f} °C at the coldest"
         ).replace("-", "−")
-        title = f"Dark {offer.wish.exposure_s:g} s at {temp:.0f} °C".replace("-", "−")
+        title = f"Dark {seconds(offer.wish.exposure_s)} at {temp:.0f} °C".replace("-", "−")
         out.append(OutOfReach(FrameKind.DARK, title, offer.wish.lights, why))
     return near, out
 
@@ -117,8 +130,10 @@ def _dark_series(want: CommonSettings, count: int, lights: int, targets: tuple[s
     )
 
 
-def _dark_offer(gap: Gap, rig: Rig, wishes: SheetChoice, has_cooler: bool) -> DarkOffer | OutOfReach:
-    want, says = gap.want, says_of(rig)
+def _dark_offer(
+    gap: Gap, rules: HouseRules, says: RigSays, wishes: SheetChoice, has_cooler: bool
+) -> DarkOffer | OutOfReach:
+    want = gap.want
     unknown = not_settable(want, says, ("exposure", "gain", "offset", "temperature"))
     if unknown:
         return not_now(gap, f"the lights’ {not_known(unknown)}")
@@ -131,7 +146,7 @@ def _dark_offer(gap: Gap, rig: Rig, wishes: SheetChoice, has_cooler: bool) -> Da
             "best right after the lights",
         )
     key = _dark_key(want)
-    wish = _dark_series(want, house_rules_of(rig).n_darks, gap.lights, gap.targets)
+    wish = _dark_series(want, rules.n_darks, gap.lights, gap.targets)
     return DarkOffer(key, wish, gap.sets, True, key in wishes.add)
 
 

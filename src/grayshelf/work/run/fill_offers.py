@@ -144,7 +144,7 @@ def _rigs_of(session: Session, rig: Rig) -> list[Rig]:
 def _asked_by_lights(library: Library, session: Session, rig: Rig) -> Iterable[_Asked]:
     found: dict[tuple[object, ...], _Asked] = {}
     for one in _rigs_of(session, rig):
-        terms, says = TermsByGain(library, one), says_of(one)
+        terms, says = TermsByGain(library, one), says_of(library, one)
         for lights, slip in slips(library, one.id):
             line = next((x for x in slip.lines if x.kind is FrameKind.DARK), None)
             if line is None or line.by_hand or line.verdict is Verdict.FITS or not lights.row.n_kept:
@@ -279,7 +279,7 @@ def _standards(
         return []
     wants = [
         replace(want, sensor_temp_c=temp, exposure_s=exposure, held=True, temp_range_c=0.0)
-        for want in set_ups_in_use(lights)
+        for want in set_ups_in_use(lights, says_of(library, rig))
         for temp in rules.dark_temps_c
         for exposure in rules.dark_exposures_s
     ]
@@ -321,7 +321,7 @@ def _bias(
     shortest_s: float,
 ) -> list[FillOffer]:
     """Bias of every set-up in use that is not on the shelf, or not as it should be."""
-    wants, terms = set_ups_in_use(lights), TermsByGain(library, rig)
+    wants, terms = set_ups_in_use(lights, says_of(library, rig)), TermsByGain(library, rig)
     lines = choose(
         FrameKind.BIAS,
         stock(library, rig.camera),
@@ -338,7 +338,7 @@ def _bias(
             why = f"what is there fits: {there:,} frames"
             found.append(replace(fine, fillable=replace(fine.fillable, counts=counts), why=why))
             continue
-        why = "none of this gain and offset is on the shelf"
+        why = "none that is set so is on the shelf"
         if line.chosen is not None:
             why = "; ".join(line.chosen.reasons)
         found.append(_unasked(FrameKind.BIAS, want, shortest_s, rules.n_bias, FEWEST_BIAS, why, pace))

@@ -20,7 +20,9 @@ from grayshelf.library.lights import light_sets
 from grayshelf.library.models import Rig
 from grayshelf.library.rig_terms import camera_of, has_cooler
 from grayshelf.library.sites import zone_of
+from grayshelf.work.run.dark_offers import darks_not_now
 from grayshelf.work.run.fill_offers import FillOffer, fill_offers, step_of
+from grayshelf.work.run.reach import OutOfReach
 from grayshelf.work.run.ready import Ready, frame_size, ready_lines
 from grayshelf.work.run.tonight import pace_of, plan_for
 
@@ -73,6 +75,8 @@ class Fill:
     shelf: tuple[Holding, ...]
     """Darks that stand there."""
     pace: RigPace
+    not_now: tuple[OutOfReach, ...] = ()
+    """Darks that are asked for and cannot be shot so, whatever the time."""
 
     @property
     def end(self) -> datetime:
@@ -127,6 +131,7 @@ def look_at_fill(library: Library, rig_id: int, devices: RigDevices | None, choi
             0 if size is None else bytes_needed(sheet.steps, *size),
             tuple(h for h in stock(library, rig.camera).holdings if h.kind is FrameKind.DARK),
             pace,
+            tuple(darks_not_now(library, rig, camera.cools)),
         )
 
 

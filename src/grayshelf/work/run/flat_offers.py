@@ -15,7 +15,7 @@ from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.matching import rulers
 from grayshelf.core.matching.judge import Terms, judge_flat
-from grayshelf.core.matching.model import Candidate, CommonSettings, Holding, Tolerances, Verdict
+from grayshelf.core.matching.model import Candidate, CommonSettings, Holding, RigSays, Tolerances, Verdict
 from grayshelf.core.planning.flats_go import NOT_TONIGHT, FlatsGo
 from grayshelf.core.planning.sheet import FlatSeries
 from grayshelf.library.flat_sheet import kept_rows, newest_setting, source_of, stale_reason
@@ -105,7 +105,7 @@ def flat_offers(
         if gap.kind is FrameKind.FLAT:
             maker.look_at(gap, fresh[gap.key])
     terms_at = TermsByGain(library, rig)
-    for lights in _newest_of_each(light_sets(library, rig)):
+    for lights in _newest_of_each(light_sets(library, rig), maker.says):
         terms = light_terms(library, lights, terms_at(lights.want.gain))
         maker.offer_more(lights, _flat_of_tonight(lights.nominal, terms, tonight, since, frames))
     return list(maker.rows.values()), maker.not_now
@@ -115,14 +115,21 @@ def flat_offers(
 MOST_MORE = 12
 
 
-def _newest_of_each(lights: Sequence[LightSet]) -> list[LightSet]:
+def _newest_of_each(lights: Sequence[LightSet], says: RigSays) -> list[LightSet]:
     """The newest lights of each filter, gain, offset and binning."""
     found: dict[tuple[object, ...], LightSet] = {}
     for one in reversed(lights):
         want = one.nominal
-        if want.gain is not None and want.offset is not None and not one.facts.calibrated:
+        if not one.facts.calibrated and not not_settable(want, says, ("gain", "offset")):
             found.setdefault((want.filter_code, want.gain, want.offset, want.binning, want.read_mode), one)
     return list(found.values())[:MOST_MORE]
+
+
+def _as_of_a_row(want: CommonSettings) -> CommonSettings:
+    """With 0 for a gain and an offset of which there is none to set."""
+    return replace(
+        want, filter_code=want.filter_code or NO_FILTER, gain=want.gain or 0.0, offset=want.offset or 0.0
+    )
 
 
 class OfferMaker:
@@ -131,7 +138,7 @@ class OfferMaker:
     def __init__(self, library: Library, session: Session, rig: Rig, choice: SheetChoice) -> None:
         self.session, self.rig, self.choice = session, rig, choice
         self.go = go_of(rig, choice)
-        self.tolerances, self.says = tolerances_of(rig), says_of(rig)
+        self.tolerances, self.says = tolerances_of(rig), says_of(library, rig)
         self.in_wheel, self.kept = {f.code: f for f in rig.filters}, kept_rows(session, rig)
         self.rows: dict[str, RowOffer] = {}
         self.not_now: list[OutOfReach] = []
@@ -154,12 +161,7 @@ class OfferMaker:
             self.not_now.append(not_now(gap, "; ".join(would.reasons)))
         if would.verdict is Verdict.NOTHING or (would.verdict is Verdict.CARE and gap.care_only):
             return
-        want = replace(
-            gap.want,
-            filter_code=gap.want.filter_code or NO_FILTER,
-            gain=gap.want.gain or 0.0,
-            offset=gap.want.offset or 0.0,
-        )
+        want = _as_of_a_row(gap.want)
         key = _row_key(self.rows, want, binning_of(want), self.tolerances)
         known = self.rows.get(key)
         offer = self._new(key, gap, want, would) if known is None else _with(known, gap)
@@ -167,7 +169,7 @@ class OfferMaker:
 
     def offer_more(self, lights: LightSet, would: Candidate) -> None:
         """Offer flats that no lights wait for, as the newest of their kind were taken."""
-        want = replace(lights.nominal, filter_code=lights.nominal.filter_code or NO_FILTER)
+        want = _as_of_a_row(lights.nominal)
         key = _row_key(self.rows, want, binning_of(want), self.tolerances)
         if key in self.rows:
             return

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from grayshelf.core.digits import seconds
 from grayshelf.core.flats.panel.diffusers import listed
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.sets import nominal_exposure
@@ -30,7 +31,7 @@ def not_settable(want: CommonSettings, says: RigSays, quantities: Sequence[str])
         "exposure": want.exposure_s,
         "temperature": want.sensor_temp_c,
     }
-    return [q for q in quantities if values[q] is None and q not in says.fixed]
+    return [q for q in quantities if not says.can_set(q, values[q])]
 
 
 def not_known(quantities: Sequence[str]) -> str:
@@ -45,7 +46,7 @@ def not_now(gap: Gap, why: str) -> OutOfReach:
     if gap.kind is FrameKind.FLAT:
         parts.append(want.filter_code or "")
     elif want.exposure_s is not None:
-        parts.append(f"{nominal_exposure(want.exposure_s):g} s")
+        parts.append(seconds(nominal_exposure(want.exposure_s)))
     if gap.kind is FrameKind.DARK and want.sensor_temp_c is not None:
         parts.append(f"at {want.sensor_temp_c:.0f} °C".replace("-", "−"))
     return OutOfReach(gap.kind, " ".join(p for p in parts if p), gap.lights, why)

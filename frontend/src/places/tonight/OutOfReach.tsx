@@ -1,0 +1,13 @@
+import { type Schemas } from "../../api/client";
+
+/** Lines of a list: what lights wait for that cannot be shot now, and why. */
+export function OutOfReach({ lines, indent = "" }: { lines: Schemas["OutOfReachOut"][]; indent?: string }) {
+  return lines.map((line) => (
+    <li key={`${line.title}${line.why}`} className={`border-b border-line py-1.5 ${indent}`}>
+      <span className="font-semibold">{line.title}</span>{" "}
+      <span className="text-s text-ink2">
+        for {line.lights} {line.lights === 1 ? "light" : "lights"} cannot be shot now: {line.why}.
+      </span>
+    </li>
+  ));
+}
