@@ -70,9 +70,9 @@ class Server:
         jobs = self.get("/api/jobs")
         return next(j for j in jobs["alive"] + jobs["ended"] if j["id"] == job_id)
 
-    def until(self, what, seconds: float = 90.0):
+    def until(self, what, seconds: float = 90.0, rest: float = 4.0):
         """Wait until `what()` is true; return it."""
-        return asked_until(what, bool, seconds)
+        return asked_until(what, bool, seconds, rest=rest)
 
 
 class OwnServer(Server):

@@ -27,7 +27,7 @@ def query(server, sql):
 
 def killed_during(server, job_id, far_enough):
     """Kill the server when the job has come far enough, start it again; the job must be 'interrupted'."""
-    server.until(lambda: far_enough(server.job(job_id)))
+    server.until(lambda: far_enough(server.job(job_id)), rest=0.0)
     server.kill()
     server.start()
     job = server.job(job_id)
@@ -171,7 +171,7 @@ def test_a_search_for_flat_settings_goes_on_from_its_shots(server):
     job = server.post("/api/rigs/1/flats/find", {"keys": keys})["job_id"]
     done_at(server, server.until(lambda: server.get("/api/rigs/1/flats")["gate"]))
     count = "select count(*) from run_shot join run_step on run_step.id = step_id where job_id = "
-    server.until(lambda: query(server, f"{count}{job}")[0][0] >= 4)
+    server.until(lambda: query(server, f"{count}{job}")[0][0] >= 4, rest=0.0)
     server.kill()
     before = query(
         server,
