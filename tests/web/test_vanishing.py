@@ -210,7 +210,7 @@ def test_frames_that_are_written_anew_stay_what_they_were_and_a_master_only_of_w
     own.scan(folder)
     assert (own.sets(), masters(own)) == (before, made)
     # Read by other rules, as after an update.
-    monkeypatch.setattr(scan_module, "_bounds_in_force", lambda: "other bounds")
+    monkeypatch.setattr(scan_module, "rules_in_force", lambda: "other bounds")
     own.change("update frame set facts = json_set(facts, '$.gain', 1e9) where set_id < 5")
     own.scan(folder)
     assert (own.sets(), masters(own)) == (before, made)
@@ -235,7 +235,7 @@ def test_what_an_older_version_took_for_no_number_is_read_anew(own, tmp_path, mo
         write_fits(tmp_path / "frames" / f"l{i}.fits", {**LIGHT, **when, "EXPTIME": "300 s"})
     with monkeypatch.context() as before:
         before.setattr(headers, "number_in_text", lambda text, what: None)
-        before.setattr(scan_module, "UNITS", {})
+        before.setattr(scan_module, "rules_in_force", lambda: "as before")
         own.scan(tmp_path / "frames")
         assert "not a number" in str(own.problems())
     own.scan(tmp_path / "frames")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import logging
 import os
 from collections.abc import Callable, Mapping, Sequence
@@ -11,18 +10,15 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, Protocol
 
-from sqlalchemy import case, func, not_, or_, select
+from sqlalchemy import func, not_, or_, select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import GrayShelfError, NotFound
 from grayshelf.core.frames.facts import FILE_NAME, FrameFacts
 from grayshelf.core.frames.file_names import counters_among
-from grayshelf.core.frames.headers import NO_NUMBER
-from grayshelf.core.frames.number_text import UNITS
 from grayshelf.library.broken_dates import read_anew
 from grayshelf.library.catalog import IN_SETS, ReadFile, Settling, note_scan, read_file, rows_at, settling
 from grayshelf.library.entering import enter, insert_rows, look_up
-from grayshelf.library.facts_json import KEPT_BOUNDS
 from grayshelf.library.folders import NOT_ON_A_SHELF, FileStamp, Passed, is_text, printable, walk_frames
 from grayshelf.library.grouping import regroup, tell_again
 from grayshelf.library.known_again import look_ahead
@@ -32,6 +28,7 @@ from grayshelf.library.mending import found_again, said_of_folder, tell_mended
 from grayshelf.library.missing import NOTHING_MISSED, Missed, note_missing
 from grayshelf.library.models import Folder, Frame, FrameSet
 from grayshelf.library.names_seen import carrying, join_what_is_sure
+from grayshelf.library.reading_rules import not_understood, rules_in_force
 from grayshelf.library.records import as_kept, read
 from grayshelf.library.step_records import JobResult, ScanJob
 from grayshelf.library.trains import make_rigs
@@ -43,8 +40,8 @@ log = logging.getLogger(__name__)
 
 #: Files after which what was read is written down for good.
 BATCH = 200
-#: Under what is kept by which bounds of values the frames of each folder were read.
-BOUNDS_OF = "bounds that frames were read by"
+#: Under what is kept by which rules the frames of each folder were read.
+RULES_OF = "bounds that frames were read by"
 
 
 class HasRunner(Protocol):
@@ -161,7 +158,7 @@ def _is_unchanged(
         return False
     loose = Frame.set_id.is_(None) & Frame.state.in_(IN_SETS) & Frame.group_key.is_not(None)
     with library.db.session() as session:
-        settled = library.setting(session, BOUNDS_OF, {}).get(str(folder_id)) == _bounds_in_force()
+        settled = library.setting(session, RULES_OF, {}).get(str(folder_id)) == rules_in_force()
         # A library from before levels were noted has sets that nobody has looked at.
         unseen = FrameSet.level_adu.is_(None) & ~FrameSet.is_master & FrameSet.measurement_id.is_(None)
         left = [select(Frame.id).where(loose).limit(1), select(FrameSet.id).where(unseen).limit(1)]
@@ -172,8 +169,8 @@ def _note_unsettled(library: Library, folder_id: int) -> None:
     """Until the end of this scan the folder is not as a scan leaves it: should this one be cut short, the next one
     goes through all of it."""
     with library.db.session() as session:
-        kept = library.setting(session, BOUNDS_OF, {})
-        library.set_setting(session, BOUNDS_OF, {k: v for k, v in kept.items() if k != str(folder_id)})
+        kept = library.setting(session, RULES_OF, {})
+        library.set_setting(session, RULES_OF, {k: v for k, v in kept.items() if k != str(folder_id)})
 
 
 class _Disk:
@@ -262,7 +259,7 @@ def _counters(paths: Sequence[str]) -> dict[str, frozenset[str]]:
 
 def _to_read_again(library: Library, folder_id: int, counters: Mapping[str, frozenset[str]]) -> set[str]:
     """Files of which something makes no sense (their sets are left out), or that were read by other rules: their names
-    were believed before the next ones showed that their numbers only count, or values were taken that cannot be."""
+    were believed before the next ones showed that their numbers only count, or something of them was not understood."""
     again = set[str]()
     with library.db.session() as session:
         if library.left_out:
@@ -270,16 +267,8 @@ def _to_read_again(library: Library, folder_id: int, counters: Mapping[str, froz
             makes_no_sense = not_(func.json_valid(Frame.facts))
             found = select(Frame.path).where(Frame.folder_id == folder_id, or_(of_them, makes_no_sense))
             again |= set(session.scalars(found))
-        if library.setting(session, BOUNDS_OF, {}).get(str(folder_id)) != _bounds_in_force():
-            cannot_be = [
-                not_(Frame.facts[name].as_float().between(bound.lowest, bound.highest))
-                for name, bound in KEPT_BOUNDS.items()
-                if name != "angle_deg"
-            ]
-            no_number = Frame.facts["complaints"].as_string().contains(NO_NUMBER)
-            # Whether it is JSON is asked once for a frame, not once for each bound.
-            to_read = case((func.json_valid(Frame.facts), or_(*cannot_be, no_number)), else_=True)
-            found = select(Frame.path).where(Frame.folder_id == folder_id, to_read)
+        if library.setting(session, RULES_OF, {}).get(str(folder_id)) != rules_in_force():
+            found = select(Frame.path).where(Frame.folder_id == folder_id, not_understood())
             again |= set(session.scalars(found))
         if counters:
             rows = session.execute(
@@ -294,11 +283,6 @@ def _to_read_again(library: Library, folder_id: int, counters: Mapping[str, froz
                 if any(kept["origins"].get(what) == FILE_NAME for what in counters.get(path, ()))
             }
     return again
-
-
-def _bounds_in_force() -> str:
-    """The same while the bounds of values, and what counts as a number, are the same."""
-    return hashlib.sha256(f"{sorted(KEPT_BOUNDS.items())}{UNITS}".encode()).hexdigest()[:16]
 
 
 def _finish(
@@ -325,8 +309,8 @@ def _finish(
     )
     with library.db.session() as session:
         rigs = make_rigs(session)
-        kept = library.setting(session, BOUNDS_OF, {})
-        library.set_setting(session, BOUNDS_OF, {**kept, str(folder_id): _bounds_in_force()})
+        kept = library.setting(session, RULES_OF, {})
+        library.set_setting(session, RULES_OF, {**kept, str(folder_id): rules_in_force()})
     told = _told(library, folder_id, passed, bool(seen), fresh, sets, missed, len(rigs))
     library.touched()
     return told

@@ -17,6 +17,7 @@ from zoneinfo import ZoneInfo
 from grayshelf.core.frames.angle import CameraAngle
 from grayshelf.core.frames.bounds import BOUNDS, MOST_TEXT, ZERO_IS_UNKNOWN
 from grayshelf.core.frames.cards import Cards, CardText
+from grayshelf.core.frames.clock_text import ClockReading, clock_in_text, moment_of_mjd
 from grayshelf.core.frames.facts import FILE_NAME, SAID, SAID_CARD, FrameFacts
 from grayshelf.core.frames.file_names import kind_in_name, kind_of_folder, values_in_name
 from grayshelf.core.frames.fits_blocks import ImageHeader, card_value
@@ -25,8 +26,6 @@ from grayshelf.core.frames.night import HEADER_PLACE, LOCAL_CLOCK, night_of_loca
 from grayshelf.core.frames.number_text import number_in_text, sides_in_text
 from grayshelf.core.frames.place import degrees_of, sun_offset
 
-#: As what is no number is complained of.
-NO_NUMBER = "which is not a number"
 EXPOSURE = ("EXPTIME", "EXPOSURE", "EXP_TIME", "EXPOSURETIME")
 SENSOR_TEMP = ("CCD-TEMP", "CCDTEMP", "SENSTEMP", "DET-TEMP", "TEMPERAT")
 SET_TEMP = ("SET-TEMP", "SETTEMP", "CCD-TSET")
@@ -37,6 +36,9 @@ MECHANICAL_ANGLE = ("ROTATOR", "ROTATANG", "ROTANG", "ROTMECH")
 SKY_ANGLE = ("SKYANGLE", "POSANGLE", "OBJCTROT", "CROTA2", "PA")
 FOCUS = ("FOCUSPOS", "FOCPOS", "FOCUS", "FOCUSER")
 CAMERA = ("INSTRUME", "CAMERA", "DETECTOR")
+#: Wheels that stand one behind the other, and what the one says that the light goes through as it came.
+WHEELS = ("FILTER1", "FILTER2", "FILTER3")
+EMPTY_PLACE = ("air", "blank", "clear", "empty", "n/a", "no filter", "none", "open", "unknown")
 READ_MODE = ("READOUTM", "READMODE", "READOUT", "RDMODE")
 #: Names that stand for the same passband; everything else is kept as written.
 FILTER_ALIASES = {
@@ -63,12 +65,13 @@ AHEAD_OF_UTC_H = (-12.5, 14.5)
 
 
 def _number(value: Any, what: str) -> float | None:
+    """A finite number, also where it stands as a text; `what` is a name of `BOUNDS`, or empty of what has no unit."""
     if isinstance(value, bool):
         return None
     try:
         number = float(value)
     except (TypeError, ValueError, OverflowError):
-        return number_in_text(value, what) if isinstance(value, str) else None
+        return number_in_text(value, what) if what and isinstance(value, str) else None
     return number if math.isfinite(number) else None
 
 
@@ -109,7 +112,7 @@ class _Reader:
             number = _number(value, what)
             if number is None:
                 shown = str(value)
-                self.complaints.append(f"{name} is '{shown[:40]}', {NO_NUMBER}")
+                self.complaints.append(f"{name} is '{shown[:40]}', which is not a number")
                 continue
             if number == 0.0 and what in ZERO_IS_UNKNOWN:
                 continue
@@ -147,26 +150,22 @@ def normal_filter(name: str | None) -> str | None:
     return FILTER_ALIASES.get(plain, name.strip())
 
 
-def _parse_time(text: str) -> datetime | None:
-    """A FITS date-time, naive, of any year. A trailing zone letter is not in the Standard, but is common."""
-    try:
-        parsed = datetime.fromisoformat(text.strip().rstrip("Zz"))
-    except ValueError:
-        return None
-    return parsed.astimezone(UTC).replace(tzinfo=None) if parsed.tzinfo else parsed
-
-
-def _clock_time(reader: _Reader, name: str, text: str | None) -> datetime | None:
+def _clock_time(reader: _Reader, name: str, text: str | None) -> ClockReading | None:
     """A date and time from a clock that was set; else a complaint."""
     if text is None:
         return None
-    moment = _parse_time(text)
-    if moment is None:
+    told = clock_in_text(text)
+    if told is None:
         reader.complaints.append(f"{name} is '{text}', which is not a date and time")
-    elif not EARLIEST_YEAR <= moment.year <= LATEST_YEAR:
-        reader.complaints.append(f"{name} is in the year {moment.year}: the clock was not set")
-        return None
-    return moment
+    return told if told is not None and _is_set(reader, name, told.clock) else None
+
+
+def _is_set(reader: _Reader, name: str, clock: datetime) -> bool:
+    """Whether a clock was set; else a complaint."""
+    if EARLIEST_YEAR <= clock.year <= LATEST_YEAR:
+        return True
+    reader.complaints.append(f"{name} is in the year {clock.year}: the clock was not set")
+    return False
 
 
 @dataclass(frozen=True)
@@ -182,14 +181,11 @@ class FrameTime:
 
 def _moment(reader: _Reader, zone: ZoneInfo) -> FrameTime:
     """The night by the local clock where a header has it, else by UTC and the place: the header's, else the site's."""
-    utc_text = reader.text("DATE-OBS", "DATE-BEG")
-    if utc_text is not None and "T" not in utc_text and any(c.isdigit() for c in utc_text):
-        clock = reader.text("TIME-OBS", "UT", "UTSTART")
-        if clock is None:
-            reader.complaints.append(f"DATE-OBS is '{utc_text}', a day without a time")
-        utc_text = f"{utc_text}T{clock}" if clock else None
-    naive = _clock_time(reader, "DATE-OBS", utc_text)
-    local = _clock_time(reader, "DATE-LOC", reader.text("DATE-LOC", "DATE-LCL", "LOCALTIM"))
+    naive = _utc_told(reader)
+    told = _clock_time(reader, "DATE-LOC", reader.text("DATE-LOC", "DATE-LCL", "LOCALTIM"))
+    local = None if told is None else told.clock
+    if naive is None and told is not None and told.ahead is not None:
+        naive = told.utc
     longitude = _longitude(reader)
     utc = None if naive is None else naive.replace(tzinfo=UTC)
     if local is not None:
@@ -213,6 +209,24 @@ def _moment(reader: _Reader, zone: ZoneInfo) -> FrameTime:
     return FrameTime(utc, *site_night(utc, zone))
 
 
+def _utc_told(reader: _Reader) -> datetime | None:
+    """The moment in UTC, naive: by DATE-OBS, with its time beside it where it is a day alone, else by MJD-OBS."""
+    text = reader.text("DATE-OBS", "DATE-BEG")
+    if text is None:
+        days = reader.value(("MJD-OBS", "MJD-BEG"))
+        number = None if days is None else _number(days[1], "")
+        moment = None if number is None else moment_of_mjd(number)
+        return moment if moment is not None and _is_set(reader, "MJD-OBS", moment) else None
+    if "T" not in text and ":" not in text and any(c.isdigit() for c in text):
+        clock = reader.text("TIME-OBS", "UT", "UTC", "UTSTART", "UT-START", "UTC-OBS")
+        if clock is None:
+            reader.complaints.append(f"DATE-OBS is '{text}', a day without a time")
+            return None
+        text = f"{text}T{clock}"
+    told = _clock_time(reader, "DATE-OBS", text)
+    return None if told is None else told.utc
+
+
 def _longitude(reader: _Reader) -> float | None:
     """Longitude of the place in the header, east positive; a place of exactly 0° N 0° E was never set."""
     found = reader.value(("SITELONG", "LONG-OBS", "OBSGEO-L", "OBSLONG", "LONGITUD"))
@@ -227,6 +241,16 @@ def _longitude(reader: _Reader) -> float | None:
     if longitude == 0.0 and not latitude:
         return None
     return longitude - 360.0 if longitude > 180.0 else longitude
+
+
+def _filter_name(reader: _Reader) -> str | None:
+    """The filter's name; of several wheels in a row that of the one that is not empty, of several filters all."""
+    told = reader.text("FILTER")
+    if told is not None:
+        return told
+    wheels = [name for keyword in WHEELS if (name := reader.text(keyword)) is not None]
+    through = [name for name in wheels if name.lower() not in EMPTY_PLACE]
+    return "+".join(through) or next(iter(wheels), None) or reader.text("FILTNAME")
 
 
 def _angle(reader: _Reader) -> CameraAngle | None:
@@ -270,7 +294,7 @@ def read_facts(
     bin_x, bin_y = _binning(reader)
     exposure = reader.number_or_named("exposure_s", EXPOSURE)
     sensor_temp, set_temp = _temperatures(reader)
-    filter_name = reader.text("FILTER", "FILTER1", "FILTNAME")
+    filter_name = _filter_name(reader)
     code = normal_filter(filter_name)
     _by_hand(reader)
     return FrameFacts(

@@ -1,0 +1,47 @@
+"""By which rules the frames of a folder were read: where they are others now, what could not be understood is read anew."""
+
+from __future__ import annotations
+
+import hashlib
+from functools import cache
+from pathlib import Path
+
+from sqlalchemy import ColumnElement, case, func, not_, or_
+
+from grayshelf.core.frames import (
+    bounds,
+    cards,
+    clock_text,
+    file_names,
+    fits_blocks,
+    headers,
+    kinds,
+    number_text,
+    place,
+)
+from grayshelf.library.facts_json import KEPT_BOUNDS
+from grayshelf.library.models import Frame
+
+_READ_BY = (bounds, cards, clock_text, file_names, fits_blocks, headers, kinds, number_text, place)
+
+
+@cache
+def rules_in_force() -> str:
+    """The same as long as headers are read in the same way.
+
+    The code that reads them tells it: nobody has to remember to.
+    """
+    return hashlib.sha256(b"".join(Path(m.__file__ or "").read_bytes() for m in _READ_BY)).hexdigest()[:16]
+
+
+def not_understood() -> ColumnElement[bool]:
+    """Frames of which something could not be used or is not known, or that have a value which cannot be: other rules may
+    make more of them."""
+    cannot_be = [
+        not_(Frame.facts[name].as_float().between(bound.lowest, bound.highest))
+        for name, bound in KEPT_BOUNDS.items()
+        if name != "angle_deg"
+    ]
+    complained = Frame.facts["complaints"].as_string().is_not(None)
+    # Whether it is JSON is asked once for a frame, not once for each bound.
+    return case((func.json_valid(Frame.facts), or_(*cannot_be, complained, Frame.utc.is_(None))), else_=True)
