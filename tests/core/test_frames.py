@@ -13,7 +13,8 @@ import pytest
 from grayshelf.core.filing.names import frame_stem, safe_name
 from grayshelf.core.frames.angle import CameraAngle, angle_between, circular_mean
 from grayshelf.core.frames.facts import FrameFacts, lacking
-from grayshelf.core.frames.headers import normal_filter, values_in_name
+from grayshelf.core.frames.file_names import values_in_name
+from grayshelf.core.frames.filters import normal_filter
 from grayshelf.core.frames.kinds import FrameKind, parse_kind
 from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.frames.sets import Member, common_facts, group_into_sets, nominal_exposure

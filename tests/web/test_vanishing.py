@@ -12,7 +12,7 @@ from pathlib import Path
 import numpy as np
 from astropy.io import fits
 
-from grayshelf.core.frames import headers
+from grayshelf.core.frames import reader
 from grayshelf.work import scan as scan_module
 from tests.helpers import DARK, FLAT, LIGHT, write_fits
 from tests.own import Own
@@ -234,7 +234,7 @@ def test_what_an_older_version_took_for_no_number_is_read_anew(own, tmp_path, mo
         when = {"DATE-OBS": f"2026-10-18T22:{i:02d}:00"}
         write_fits(tmp_path / "frames" / f"l{i}.fits", {**LIGHT, **when, "EXPTIME": "300 s"})
     with monkeypatch.context() as before:
-        before.setattr(headers, "number_in_text", lambda text, what: None)
+        before.setattr(reader, "number_in_text", lambda text, what: None)
         before.setattr(scan_module, "rules_in_force", lambda: "as before")
         own.scan(tmp_path / "frames")
         assert "not a number" in str(own.problems())

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from sqlalchemy import ColumnElement, and_, case, func, or_, select
 from sqlalchemy.orm import Session
 
-from grayshelf.core.frames.headers import normal_filter
+from grayshelf.core.frames.filters import normal_filter
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.rigs.propose import Join, NameOf, Proposal, Seen, propose
 from grayshelf.library.catalog import IN_SETS

@@ -12,17 +12,35 @@ from grayshelf.core.frames import (
     bounds,
     cards,
     clock_text,
+    colour_pattern,
     file_names,
+    filters,
     fits_blocks,
     headers,
     kinds,
+    moments,
     number_text,
     place,
+    reader,
 )
 from grayshelf.library.facts_json import KEPT_BOUNDS
 from grayshelf.library.models import Frame
 
-_READ_BY = (bounds, cards, clock_text, file_names, fits_blocks, headers, kinds, number_text, place)
+_READ_BY = (
+    bounds,
+    cards,
+    clock_text,
+    colour_pattern,
+    file_names,
+    filters,
+    fits_blocks,
+    headers,
+    kinds,
+    moments,
+    number_text,
+    place,
+    reader,
+)
 
 
 @cache
@@ -42,6 +60,10 @@ def not_understood() -> ColumnElement[bool]:
         for name, bound in KEPT_BOUNDS.items()
         if name != "angle_deg"
     ]
+    odd_pattern = Frame.facts["bayer_pattern"].as_string().not_in(colour_pattern.PATTERNS)
     complained = Frame.facts["complaints"].as_string().is_not(None)
     # Whether it is JSON is asked once for a frame, not once for each bound.
-    return case((func.json_valid(Frame.facts), or_(*cannot_be, complained, Frame.utc.is_(None))), else_=True)
+    return case(
+        (func.json_valid(Frame.facts), or_(*cannot_be, odd_pattern, complained, Frame.utc.is_(None))),
+        else_=True,
+    )

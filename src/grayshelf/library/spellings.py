@@ -9,7 +9,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.frames.facts import FrameFacts
-from grayshelf.core.frames.headers import normal_filter
+from grayshelf.core.frames.filters import normal_filter
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.rigs.propose import Decided, Join, NameOf
 from grayshelf.library.library import Library

@@ -14,7 +14,7 @@ from itertools import pairwise
 from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.filing.parts import PARTS, Part
 from grayshelf.core.frames.bounds import BOUNDS
-from grayshelf.core.frames.headers import normal_filter
+from grayshelf.core.frames.filters import normal_filter
 from grayshelf.core.frames.kinds import parse_kind
 from grayshelf.core.frames.said import Saying
 

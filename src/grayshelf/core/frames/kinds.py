@@ -38,16 +38,28 @@ _SPELLINGS: dict[str, FrameKind] = {
     "skyflat": FrameKind.FLAT,
     "twilightflat": FrameKind.FLAT,
     "panelflat": FrameKind.FLAT,
+    # As observatories shorten them: of the dome, the sky and the twilight.
+    "dflat": FrameKind.FLAT,
+    "sflat": FrameKind.FLAT,
+    "tflat": FrameKind.FLAT,
+    "obj": FrameKind.LIGHT,
     "darkflat": FrameKind.DARK_FLAT,
     "flatdark": FrameKind.DARK_FLAT,
     "darkforflat": FrameKind.DARK_FLAT,
 }
 
 
+#: Words that say of what light, when or in which state a frame was taken, and not of what kind it is.
+_BESIDE = re.compile(
+    r"\b(?:am|pm|calibration|dawn|dusk|dome|el|evening|internal|led|lightbox|morning|panel|raw|screen|sky|twilight|wall)\b"
+)
+_OF_THE_SKY = re.compile(r"sky|twilight|dusk|dawn|^[st]flat")
+
+
 def is_of_the_sky(text: str) -> bool:
     """Whether an IMAGETYP value says that a flat was taken of the twilight sky: 'Sky Flat', 'TWILIGHT FLAT' ..."""
     letters = re.sub(r"[^a-z]", "", text.lower())
-    return parse_kind(text)[0] is FrameKind.FLAT and ("sky" in letters or "twilight" in letters)
+    return parse_kind(text)[0] is FrameKind.FLAT and _OF_THE_SKY.search(letters) is not None
 
 
 @lru_cache(maxsize=256)
@@ -64,7 +76,12 @@ def parse_kind(text: str) -> tuple[FrameKind | None, bool]:
     kind, is_master
         `kind` is None where the spelling is not known.
     """
-    letters = re.sub(r"[^a-z]", "", text.lower())
+    kind, is_master = _spelled(text.lower())
+    return (kind, is_master) if kind is not None else _spelled(_BESIDE.sub(" ", text.lower()))
+
+
+def _spelled(text: str) -> tuple[FrameKind | None, bool]:
+    letters = re.sub(r"[^a-z]", "", text)
     is_master = "master" in letters or letters.startswith(("integrated", "stacked"))
     letters = re.sub(r"master|integrated|stacked", "", letters)
     letters = re.sub(r"(frames?|fields?|images?|integration)$", "", letters)

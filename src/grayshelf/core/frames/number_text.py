@@ -14,7 +14,8 @@ _NUMBER = re.compile(
     r"([+\-−]?(?:\d+(?:[.,]\d*)?|[.,]\d+)(?:e[+-]?\d+)?)\s*([a-zµ°]*(?: c)?)\.?", re.IGNORECASE
 )
 _FRACTION = re.compile(r"(\d{1,9})\s*/\s*(\d{1,9})\s*([a-z]*)\.?", re.IGNORECASE)
-_SIDES = re.compile(r"(\d{1,2})\s*[x×*]\s*(\d{1,2})", re.IGNORECASE)
+_SIDES = re.compile(r"(\d{1,2})(?:\s*[x×*]\s*|\s+)(\d{1,2})", re.IGNORECASE)
+_ISO = re.compile(r"^iso[\s-]*", re.IGNORECASE)
 #: One thousand two hundred, or one and a fifth.
 _TWO_MEANINGS = re.compile(r"[+\-−]?[1-9]\d{0,2},\d{3}(?!\d)")
 #: What may stand behind a number, and what it is times, by the unit of `BOUNDS`.
@@ -47,7 +48,7 @@ def number_in_text(text: str, what: str) -> float | None:
     if unit == "s" and (part := _FRACTION.fullmatch(text)) is not None:
         factor = times.get(part[3].lower())
         return None if factor is None or not int(part[2]) else factor * int(part[1]) / int(part[2])
-    found = _NUMBER.fullmatch(text)
+    found = _NUMBER.fullmatch(_ISO.sub("", text) if what == "gain" else text)
     if found is None or _TWO_MEANINGS.match(text) or found[2].lower() not in times:
         return None
     return float(found[1].replace("−", "-").replace(",", ".")) * times[found[2].lower()]

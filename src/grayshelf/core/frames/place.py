@@ -20,6 +20,8 @@ def degrees_of(value: object) -> float | None:
     if isinstance(value, (int, float)):
         return float(value) if math.isfinite(value) else None
     text = str(value).strip()
+    # A letter may stand before it as well as behind.
+    text = re.sub(r"^([NSEWnsew])\s*(?=\d)(.*\d)\D?$", r"\2 \1", text)
     parts = re.fullmatch(
         r"([+\-−]?)\s*(\d+(?:\.\d+)?)(?:[\s:dD°]+(\d+(?:\.\d+)?))?(?:[\s:mM'′]+(\d+(?:\.\d+)?))?"
         # A small s is of the seconds, a capital one is south.

@@ -14,8 +14,9 @@ from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.frames.angle import CameraAngle
 from grayshelf.core.frames.bounds import BOUNDS, MOST_TEXT
 from grayshelf.core.frames.facts import FILE_NAME, SAID, FrameFacts
-from grayshelf.core.frames.headers import EARLIEST_YEAR, LATEST_YEAR, normal_filter
+from grayshelf.core.frames.filters import normal_filter
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.frames.moments import EARLIEST_YEAR, LATEST_YEAR
 from grayshelf.core.frames.night import follows_site, night_of_local
 
 #: A clock that is further off than this was never set: its nights are said instead.

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from enum import IntEnum
 from functools import lru_cache
 
-from grayshelf.core.frames.headers import FILTER_ALIASES
+from grayshelf.core.frames.filters import FILTER_ALIASES
 
 
 class Alike(IntEnum):

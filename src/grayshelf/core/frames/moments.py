@@ -1,0 +1,113 @@
+"""When an exposure began, and its night, by the clocks and the place that a header tells.
+
+DATE-OBS, MJD-OBS: FITS Standard 4.0, sections 9.1 and 9.2. DATE-LOC, SITELONG and the rest: practice, with no source.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import UTC, date, datetime, timedelta
+from zoneinfo import ZoneInfo
+
+from grayshelf.core.frames.clock_text import ClockReading, clock_in_text, moment_of_mjd
+from grayshelf.core.frames.night import HEADER_PLACE, LOCAL_CLOCK, night_of_local, site_night
+from grayshelf.core.frames.place import degrees_of, sun_offset
+from grayshelf.core.frames.reader import HeaderReader, number_of
+
+#: A clock that says another year was never set: it gives no night.
+EARLIEST_YEAR, LATEST_YEAR = 1980, 2150
+#: Local clocks on earth lie between these hours of UTC, give or take a clock that is a little off.
+AHEAD_OF_UTC_H = (-12.5, 14.5)
+
+
+def _clock_time(reader: HeaderReader, name: str, text: str | None) -> ClockReading | None:
+    """A date and time from a clock that was set; else a complaint."""
+    if text is None:
+        return None
+    told = clock_in_text(text)
+    if told is None:
+        reader.complaints.append(f"{name} is '{text}', which is not a date and time")
+    return told if told is not None and _is_set(reader, name, told.clock) else None
+
+
+def _is_set(reader: HeaderReader, name: str, clock: datetime) -> bool:
+    """Whether a clock was set; else a complaint."""
+    if EARLIEST_YEAR <= clock.year <= LATEST_YEAR:
+        return True
+    reader.complaints.append(f"{name} is in the year {clock.year}: the clock was not set")
+    return False
+
+
+@dataclass(frozen=True)
+class FrameTime:
+    """When an exposure began, its night, and how the night was found."""
+
+    utc: datetime | None = None
+    night: date | None = None
+    night_from: str = ""
+    ahead_h: float | None = None
+    """How far the header's own clock or place is ahead of UTC."""
+
+
+def moment_of(reader: HeaderReader, zone: ZoneInfo) -> FrameTime:
+    """The night by the local clock where a header has it, else by UTC and the place: the header's, else the site's."""
+    naive = _utc_told(reader)
+    told = _clock_time(reader, "DATE-LOC", reader.text("DATE-LOC", "DATE-LCL", "LOCALTIM"))
+    local = None if told is None else told.clock
+    if naive is None and told is not None and told.ahead is not None:
+        naive = told.utc
+    longitude = _longitude(reader)
+    utc = None if naive is None else naive.replace(tzinfo=UTC)
+    if local is not None:
+        ahead = None if naive is None else (local - naive).total_seconds() / 3600.0
+        if ahead is None or AHEAD_OF_UTC_H[0] <= ahead <= AHEAD_OF_UTC_H[1]:
+            if utc is None:
+                place = zone.utcoffset(local) if longitude is None else sun_offset(longitude)
+                utc = (local - (place or timedelta())).replace(tzinfo=UTC)
+            ahead_h = (local - utc.replace(tzinfo=None)).total_seconds() / 3600.0
+            return FrameTime(utc, night_of_local(local), f"DATE-LOC ({LOCAL_CLOCK})", round(ahead_h, 4))
+        reader.complaints.append(
+            f"DATE-LOC is {ahead:+.0f} h from DATE-OBS, which no place on earth is: it was passed over"
+        )
+    if utc is None:
+        return FrameTime()
+    if longitude is not None:
+        night = night_of_local((utc + sun_offset(longitude)).replace(tzinfo=None))
+        degrees = f"{longitude:.1f}°".replace("-", "−")
+        ahead_h = round(sun_offset(longitude).total_seconds() / 3600.0, 4)
+        return FrameTime(utc, night, f"DATE-OBS (UTC) and {HEADER_PLACE}, longitude {degrees}", ahead_h)
+    return FrameTime(utc, *site_night(utc, zone))
+
+
+def _utc_told(reader: HeaderReader) -> datetime | None:
+    """The moment in UTC, naive: by DATE-OBS, with its time beside it where it is a day alone, else by MJD-OBS."""
+    text = reader.text("DATE-OBS", "DATE-BEG")
+    if text is None:
+        days = reader.value(("MJD-OBS", "MJD-BEG"))
+        number = None if days is None else number_of(days[1], "")
+        moment = None if number is None else moment_of_mjd(number)
+        return moment if moment is not None and _is_set(reader, "MJD-OBS", moment) else None
+    if "T" not in text and ":" not in text and any(c.isdigit() for c in text):
+        clock = reader.text("TIME-OBS", "UT", "UTC", "UTSTART", "UT-START", "UTC-OBS")
+        if clock is None:
+            reader.complaints.append(f"DATE-OBS is '{text}', a day without a time")
+            return None
+        text = f"{text}T{clock}"
+    told = _clock_time(reader, "DATE-OBS", text)
+    return None if told is None else told.utc
+
+
+def _longitude(reader: HeaderReader) -> float | None:
+    """Longitude of the place in the header, east positive; a place of exactly 0° N 0° E was never set."""
+    found = reader.value(("SITELONG", "LONG-OBS", "OBSGEO-L", "OBSLONG", "LONGITUD"))
+    if found is None:
+        return None
+    longitude = degrees_of(found[1])
+    if longitude is None or not -180.0 <= longitude <= 360.0:
+        reader.complaints.append(f"{found[0]} is '{found[1]}', which is not a longitude")
+        return None
+    beside = reader.value(("SITELAT", "LAT-OBS", "OBSGEO-B", "OBSLAT", "LATITUDE"))
+    latitude = None if beside is None else degrees_of(beside[1])
+    if longitude == 0.0 and not latitude:
+        return None
+    return longitude - 360.0 if longitude > 180.0 else longitude

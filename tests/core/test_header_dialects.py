@@ -1,0 +1,102 @@
+"""What programs make of the standards: dates, places, patterns, kinds and filters in other spellings.
+
+Dates: FITS Standard 4.0, section 9; XBAYROFF, CCDSUM, FILTER2 and the rest: common practice with no source.
+"""
+
+from __future__ import annotations
+
+from datetime import UTC, date, datetime, timedelta
+
+import pytest
+from astropy.time import Time
+from hypothesis import given
+from hypothesis import strategies as st
+
+from grayshelf.core.frames.kinds import FrameKind
+from tests.core.test_headers_whole import told
+
+
+def test_of_wheels_in_a_row_the_one_that_is_not_empty_tells_the_filter():
+    wheels = {
+        ("Clear", "Ha"): "Ha", ("R", "open"): "R", ("Clear", "Clear"): "L", ("V", "ND2"): "V+ND2", (None, "B"): "B",
+        ("none", None): None, ("Lum", "Empty"): "L",
+    }  # fmt: skip
+    for (first, second), code in wheels.items():
+        cards = {
+            name: value for name, value in (("FILTER1", first), ("FILTER2", second)) if value is not None
+        }
+        assert told(cards).filter_code == code, cards
+    assert told({"FILTER": "SII", "FILTER2": "Ha"}).filter_code == "SII"
+
+
+def test_a_colour_pattern_is_told_by_four_letters_where_the_picture_begins():
+    written = {
+        "RGGB": "RGGB", "BayerRG8": "RGGB", "bayer_gb": "GBRG", "rg1g2b": "RGGB", "'GRBG'": "GRBG", "MONO": None, "None": None,
+        "TRUE": "TRUE", "X-Trans": "X-TRANS", "CYGM": "CYGM",
+    }  # fmt: skip
+    assert {text: told({"BAYERPAT": text}).bayer_pattern for text in written} == written
+    moved = {(0, 0): "RGGB", (1, 0): "GRBG", (0, 1): "GBRG", (1, 1): "BGGR", (2, 4): "RGGB", (-1, 0): "GRBG"}
+    for (x, y), pattern in moved.items():
+        assert told({"BAYERPAT": "RGGB", "XBAYROFF": x, "YBAYROFF": y}).bayer_pattern == pattern
+
+
+def test_what_of_two_ways_to_write_it_means_one_thing_is_read():
+    assert (told({"CCDSUM": "2 3"}).binning_x, told({"CCDSUM": "2 3"}).binning_y) == (2, 3)
+    assert told({"GAIN": "ISO 800"}).gain == told({"GAIN": "iso-800"}).gain == 800.0
+    for place in ("W105:30:00", "105 30 00 W", "-105.5"):
+        assert (
+            "longitude −105.5°" in told({"DATE-OBS": "2026-10-18T05:00:00", "SITELONG": place}).night_from
+        ), place
+    kinds = {
+        "Flat (dusk)": FrameKind.FLAT, "dawn flat": FrameKind.FLAT, "TFLAT": FrameKind.FLAT, "DFLAT": FrameKind.FLAT,
+        "Flat frame - panel": FrameKind.FLAT, "LIGHT (RAW)": FrameKind.LIGHT, "Dark flat, EL panel": FrameKind.DARK_FLAT,
+        "OBJ": FrameKind.LIGHT, "sky": None, "Dark current": None, "focus": None, "raw": None,
+    }  # fmt: skip
+    assert {text: told({"IMAGETYP": text}).kind for text in kinds} == kinds
+    of_sky = {
+        "Flat (dusk)": True,
+        "TFLAT": True,
+        "DFLAT": False,
+        "Flat frame - panel": False,
+        "Dark flat, dusk": False,
+    }
+    assert {text: told({"IMAGETYP": text}).of_sky for text in of_sky} == of_sky
+
+
+#: Dates and times as they are written, and the moment in UTC that they say. The first two are of the FITS Standard 4.0,
+#: section 9.1; the others are common practice, with no source.
+WRITTEN = {
+    "2026-10-18T22:04:11.25": "2026-10-18 22:04:11.25", "2026-10-18": None, "2026-10-18 22:04:11": "2026-10-18 22:04:11",
+    "2026/10/18T22:04:11": "2026-10-18 22:04:11", "2026-10-18T9:04:11.": "2026-10-18 09:04:11",
+    "2026-10-18T22:04:60.0": "2026-10-18 22:05:00", "2026-12-31T24:00:00": "2027-01-01 00:00:00",
+    "2026-10-18T22:04:11 UTC": "2026-10-18 22:04:11", "2026-10-18 22:04:11 +0200": "2026-10-18 20:04:11",
+    "2026-10-18T22:04:11-07:00": "2026-10-19 05:04:11", "2026-10-18T22:04:11,5": "2026-10-18 22:04:11.5",
+    "18/10/26 22:04:11": None, "2026-10-18T24:00:01": None, "2026-10-18T22:60:00": None, "2026-02-30T01:00:00": None,
+    "2026-10/18T22:04:11": None, "2026-10-18T22-04-11": None, "9999-12-31T24:00:00": None, "soon": None,
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("text", WRITTEN)
+def test_dates_and_times_are_read_as_programs_write_them(text):
+    facts, moment = told({"DATE-OBS": text}), WRITTEN[text]
+    assert facts.utc == (None if moment is None else datetime.fromisoformat(moment).replace(tzinfo=UTC))
+    assert bool(facts.complaints) == (moment is None)
+    day, _, clock = text.partition("T")
+    if clock and "T" in text and moment is not None:
+        for beside in ("TIME-OBS", "UT", "UTC", "UTSTART", "UT-START", "UTC-OBS"):
+            assert told({"DATE-OBS": day, beside: clock}).utc == facts.utc, beside
+
+
+def test_a_local_clock_that_says_how_far_it_is_ahead_tells_both():
+    facts = told({"DATE-LOC": "2026-10-18T23:30:00+02:00"})
+    assert facts.utc == datetime(2026, 10, 18, 21, 30, tzinfo=UTC)
+    assert (facts.clock_ahead_h, facts.night) == (2.0, date(2026, 10, 18))
+
+
+@given(st.floats(58_000, 106_000))
+def test_a_modified_julian_date_tells_the_moment_where_no_other_date_does(days):
+    """Held against Astropy’s own conversion, after the last leap second."""
+    moment = told({"MJD-OBS": days}).utc
+    assert abs(moment - Time(days, format="mjd", scale="utc").to_datetime(UTC)) <= timedelta(milliseconds=1.1)
+    assert told({"MJD-OBS": days, "DATE-OBS": "2026-10-18T22:04:11"}).utc.year == 2026
+    assert told({"MJD-OBS": 4.3e9}).utc is None and told({"MJD-OBS": "soon"}).utc is None
