@@ -7,13 +7,17 @@ from __future__ import annotations
 
 from datetime import UTC, date, datetime, timedelta
 
+import numpy as np
 import pytest
+from astropy.io import fits
 from astropy.time import Time
 from hypothesis import given
 from hypothesis import strategies as st
 
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.library.files import read_header, read_pixels
 from tests.core.test_headers_whole import told
+from tests.helpers import facts_of
 
 
 def test_of_wheels_in_a_row_the_one_that_is_not_empty_tells_the_filter():
@@ -91,6 +95,46 @@ def test_a_local_clock_that_says_how_far_it_is_ahead_tells_both():
     facts = told({"DATE-LOC": "2026-10-18T23:30:00+02:00"})
     assert facts.utc == datetime(2026, 10, 18, 21, 30, tzinfo=UTC)
     assert (facts.clock_ahead_h, facts.night) == (2.0, date(2026, 10, 18))
+
+
+@pytest.mark.parametrize("inherit", [None, True, False])
+def test_an_image_behind_an_empty_first_header_inherits_what_that_says_of_the_exposure(tmp_path, inherit):
+    """INHERIT: a convention of the FITS registry; the files are Astropy's."""
+    primary = {
+        "IMAGETYP": "Dark",
+        "EXPTIME": 30.0,
+        "GAIN": 5,
+        "BZERO": 9.0,
+        "HIERARCH LONG NAME OF IT": "kept",
+        "CAMERA": "Kite 9",
+    }
+    primary["OBSERVER"] = (
+        "a name so long that it needs a card more than one to be told, as nobody’s is".encode(
+            "ascii", "replace"
+        ).decode()
+    )
+    image = {"EXPTIME": 60.0, "EXTNAME": "chip"} | ({} if inherit is None else {"INHERIT": inherit})
+    first = fits.PrimaryHDU()
+    first.header.update(primary)
+    pixels = np.arange(48 * 64, dtype=np.uint16).reshape(48, 64)
+    for name, hdu in (
+        ("a.fits", fits.ImageHDU(pixels)),
+        ("b.fits.fz", fits.CompImageHDU(pixels, compression_type="RICE_1")),
+    ):
+        hdu.header.update(image)
+        fits.HDUList([first, hdu]).writeto(tmp_path / name)
+        facts = facts_of(tmp_path / name)
+        assert facts.exposure_s == 60.0, "what the image says itself counts"
+        told = (FrameKind.DARK, 5.0, "Kite 9") if inherit is not False else (None, None, None)
+        assert (facts.kind, facts.gain, facts.camera) == told, name
+        assert np.array_equal(read_pixels(tmp_path / name), pixels), (
+            "a scaling of the first header is not the image’s"
+        )
+        whole = read_header(tmp_path / name).header.whole
+        assert (whole.get("LONG NAME OF IT"), whole["EXTNAME"]) == (
+            "kept" if inherit is not False else None,
+            "chip",
+        )
 
 
 @given(st.floats(58_000, 106_000))

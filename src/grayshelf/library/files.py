@@ -18,7 +18,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from grayshelf.core.errors import Conflict, DiskFull, UnreadableFrame
-from grayshelf.core.frames.fits_blocks import BLOCK, MOST_UNPACKED, ImageHeader, card_value, read_image_header
+from grayshelf.core.frames.cards import BLOCK
+from grayshelf.core.frames.fits_blocks import MOST_UNPACKED, ImageHeader, card_value, read_image_header
 from grayshelf.library.foreign_formats import foreign_header, foreign_pixels, is_foreign
 from grayshelf.library.room import as_disk_full
 

@@ -18,7 +18,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from grayshelf.core.errors import UnreadableFrame
-from grayshelf.core.frames.fits_blocks import BLOCK, ImageHeader, card_value
+from grayshelf.core.frames.cards import BLOCK
+from grayshelf.core.frames.fits_blocks import ImageHeader, card_value
 from grayshelf.core.frames.headers import read_facts
 from grayshelf.library.files import lies_plain, read_header, scaling_of, write_new
 from grayshelf.library.folders import FITS_SUFFIXES

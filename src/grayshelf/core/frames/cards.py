@@ -10,15 +10,21 @@ from __future__ import annotations
 import re
 import struct
 import warnings
+from collections.abc import Iterator
 from functools import cached_property, lru_cache
 from typing import TYPE_CHECKING, Any, Protocol
 
 if TYPE_CHECKING:
     from astropy.io import fits
 
-CARD = 80
+CARD, BLOCK = 80, 2880
 _NAME_AND_REST = struct.Struct("8s72s")
 _END = b"END     "
+#: Cards that are no values, and those that tell of the pixels behind their own header alone.
+_SAYS_NOTHING = (b"COMMENT ", b"HISTORY ", b" " * 8)
+_OF_ITS_OWN = re.compile(
+    rb"SIMPLE |XTENSION|BITPIX |NAXIS\d* |EXTEND |PCOUNT |GCOUNT |BSCALE |BZERO |BLANK |CHECKSUM|DATASUM |EXTNAME |Z"
+)
 #: 'NAME    = value / comment', with a value in one of the usual forms.
 _USUAL = re.compile(
     r"= +(?:'(?P<text>(?:[^']|'')*)'|(?P<true>T)|(?P<false>F)"
@@ -55,6 +61,23 @@ class CardText:
         self._usual = b"HIERARCH" not in blocks and b"CONTINUE" not in blocks
         self._cards = _cards_of(blocks) if self._usual else {}
 
+    def inheriting(self, primary: CardText) -> CardText:
+        """With what the file's first header says of the exposure and this one does not.
+
+        Of how pixels lie in the file each header speaks for itself. (The INHERIT convention of the FITS registry.)
+        """
+        if self.get("INHERIT", True) is False:
+            return self
+        own = list(_each_card(self._blocks))
+        there, taken = {card[:8] for card in own}, False
+        for card in _each_card(primary._blocks):
+            name = card[:8]
+            if name != b"CONTINUE":
+                taken = name not in there and name not in _SAYS_NOTHING and not _OF_ITS_OWN.match(name)
+            own += [card] if taken else []
+        blocks = b"".join(own) + _END.ljust(CARD)
+        return CardText(blocks.ljust(-(-len(blocks) // BLOCK) * BLOCK))
+
     @cached_property
     def whole(self) -> fits.Header:
         """All of it, as Astropy reads it."""
@@ -86,6 +109,15 @@ class CardText:
 
 def _as_text(written: bytes) -> str:
     return written.decode("ascii", "replace").replace("\ufffd", "?")
+
+
+def _each_card(blocks: bytes) -> Iterator[bytes]:
+    """All cards before the end."""
+    for start in range(0, len(blocks) - CARD + 1, CARD):
+        card = blocks[start : start + CARD]
+        if card[:8] == _END:
+            return
+        yield card
 
 
 def _cards_of(blocks: bytes) -> dict[bytes, bytes]:

@@ -8,13 +8,12 @@ FITS Standard 4.0, sections 3 and 4.
 from __future__ import annotations
 
 import warnings
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, BinaryIO
 
 from grayshelf.core.errors import UnreadableFrame
-from grayshelf.core.frames.cards import CARD, Cards, CardText
+from grayshelf.core.frames.cards import BLOCK, CARD, Cards, CardText
 
-BLOCK = 2880
 #: 36 cards a block; a header of 10,000 cards is no camera's.
 MAX_HEADER_BLOCKS = 280
 MAX_EXTENSIONS = 16
@@ -65,6 +64,7 @@ def read_image_header(stream: BinaryIO, length: int | None) -> ImageHeader:
         )
     stream.seek(0)
     offset = 0
+    primary: CardText | None = None
     for number in range(MAX_EXTENSIONS):
         header, header_bytes = _read_header(stream)
         offset += header_bytes
@@ -77,7 +77,8 @@ def read_image_header(stream: BinaryIO, length: int | None) -> ImageHeader:
                     f"{offset + image.data_bytes:,} bytes and it has {length:,}.",
                     "Copy it again from where it was taken.",
                 )
-            return image
+            return image if primary is None else replace(image, header=header.inheriting(primary))
+        primary = primary or header
         offset += -(-size // BLOCK) * BLOCK
         if length is not None and offset >= length:
             break
