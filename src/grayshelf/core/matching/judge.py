@@ -193,12 +193,14 @@ def few_frames(holding: Holding, tolerances: Tolerances) -> list[str]:
 
 
 def _cost_in_words(outside: Sequence[Ruler], cost: DarkCost, terms: Terms) -> str:
-    """What a mismatch beyond its tolerance costs: of temperature and exposure it is one cost."""
+    """What a mismatch beyond its tolerance costs: of temperature and exposure it is one cost, to which the dark's own noise
+    comes."""
     usual = " by usual figures of a cooled sensor" if terms.traits.assumed else ""
     costs = ": costs" if len(outside) == 1 else ": together they cost"
     return (
         f"{' and '.join(tell(r, terms) for r in outside)}{costs} {_electrons(cost.mismatch_e)}, "
-        f"{_electrons(cost.hot_mismatch_e)} in the hottest 0.1 %{usual}, {_percent(cost.share)} the lights’ own noise"
+        f"{_electrons(cost.hot_mismatch_e)} in the hottest 0.1 %{usual}; with the noise of the dark that is "
+        f"{_percent(cost.share)} the lights’ own noise"
     )
 
 
