@@ -67,6 +67,24 @@ def test_what_of_two_ways_to_write_it_means_one_thing_is_read():
     assert {text: told({"IMAGETYP": text}).of_sky for text in of_sky} == of_sky
 
 
+def test_a_word_or_a_number_that_is_meant_otherwise_is_passed_over():
+    named = told({"ROTATOR": "Turner 2", "ROTATANG": 120.0, "FOCUSER": "Knob", "FOCUS": "Knob"})
+    assert (named.angle.deg, named.focus, named.complaints) == (120.0, None, ())
+    counted = told({"FRAME": 12, "OBSTYPE": "Flat"})
+    assert (counted.kind, counted.complaints) == (FrameKind.FLAT, ())
+    assert told({"FRAME": 12}, "dark_001.fits").kind is FrameKind.DARK
+    assert told({"IMAGETYP": "Focus", "FRAME": "Light"}).kind is None, (
+        "what the first says is not passed over"
+    )
+    assert told({"OBSTYPE": "arc", "OBJECT": "Flat"}).complaints == (
+        "OBSTYPE is 'arc', which is no kind of frame known here",
+    )
+    by_target = told({"OBJECT": "Sky Flat"})
+    assert (by_target.kind, by_target.of_sky, by_target.origins["kind"]) == (FrameKind.FLAT, True, "OBJECT")
+    for target in ("M 33", "Dark Shark", "science", "Flaming Star"):
+        assert told({"OBJECT": target}).kind is None, target
+
+
 #: Dates and times as they are written, and the moment in UTC that they say. The first two are of the FITS Standard 4.0,
 #: section 9.1; the others are common practice, with no source.
 WRITTEN = {

@@ -38,12 +38,12 @@ def told(cards, name="frame.fits"):
 
 ALL_WAYS = {
     ("exposure_s", 2.5): "EXPTIME EXPOSURE EXP_TIME EXPOSURETIME",
-    ("sensor_temp_c", -11.5): "CCD-TEMP CCDTEMP SENSTEMP DET-TEMP TEMPERAT",
-    ("set_temp_c", -12.0): "SET-TEMP SETTEMP CCD-TSET",
+    ("sensor_temp_c", -11.5): "CCD-TEMP CCDTEMP CCD_TEMP SENSTEMP DET-TEMP DETTEMP CAMTEMP TEMPERAT",
+    ("set_temp_c", -12.0): "SET-TEMP SETTEMP SET_TEMP CCD-TSET CCDTSET",
     ("gain", 120.0): "GAIN ISO ISOSPEED",
-    ("offset", 25.0): "OFFSET BLKLEVEL BLACKLVL BRIGHTNS",
+    ("offset", 25.0): "OFFSET BLKLEVEL BLACKLVL BLKLVL BRIGHTNS",
     ("focus", 4321.0): "FOCUSPOS FOCPOS FOCUS FOCUSER",
-    ("camera", "Kite 9"): "INSTRUME CAMERA DETECTOR",
+    ("camera", "Kite 9"): "INSTRUME CAMERA DETECTOR CAMNAME DETNAM",
     ("read_mode", "fast"): "READOUTM READMODE READOUT RDMODE",
     ("binning_x", 2): "XBINNING BINNING CCDXBIN CCDSUM",
     ("binning_y", 3): "YBINNING CCDYBIN",
@@ -93,7 +93,7 @@ def test_the_first_keyword_that_says_something_counts_and_texts_are_made_plain()
         and told({"TARGET": "M 1", "FRAME": "light"}).target == "M 1"
     )
     assert told({"IMAGETYP": "dark", "OBJECT": "M 33"}).target is None
-    for keyword in ("IMAGETYP", "FRAME", "FRAMETYP", "OBSTYPE"):
+    for keyword in ("IMAGETYP", "FRAME", "FRAMETYP", "OBSTYPE", "IMGTYPE", "IMTYPE", "EXPTYPE"):
         assert told({keyword: "Bias"}).kind is FrameKind.BIAS
     assert told({"IMAGETYP": "Sky Flat"}).of_sky and not told({"IMAGETYP": "Flat"}).of_sky
     by_name = told({}, "master_dark_300s.fits")

@@ -24,15 +24,16 @@ from grayshelf.core.frames.number_text import sides_in_text
 from grayshelf.core.frames.reader import HeaderReader, number_of
 
 EXPOSURE = ("EXPTIME", "EXPOSURE", "EXP_TIME", "EXPOSURETIME")
-SENSOR_TEMP = ("CCD-TEMP", "CCDTEMP", "SENSTEMP", "DET-TEMP", "TEMPERAT")
-SET_TEMP = ("SET-TEMP", "SETTEMP", "CCD-TSET")
+KIND = ("IMAGETYP", "FRAME", "FRAMETYP", "OBSTYPE", "IMGTYPE", "IMTYPE", "EXPTYPE")
+SENSOR_TEMP = ("CCD-TEMP", "CCDTEMP", "CCD_TEMP", "SENSTEMP", "DET-TEMP", "DETTEMP", "CAMTEMP", "TEMPERAT")
+SET_TEMP = ("SET-TEMP", "SETTEMP", "SET_TEMP", "CCD-TSET", "CCDTSET")
 GAIN = ("GAIN", "ISO", "ISOSPEED")
 BINNING = ("XBINNING", "BINNING", "CCDXBIN", "CCDSUM")
-OFFSET = ("OFFSET", "BLKLEVEL", "BLACKLVL", "BRIGHTNS")
+OFFSET = ("OFFSET", "BLKLEVEL", "BLACKLVL", "BLKLVL", "BRIGHTNS")
 MECHANICAL_ANGLE = ("ROTATOR", "ROTATANG", "ROTANG", "ROTMECH")
 SKY_ANGLE = ("SKYANGLE", "POSANGLE", "OBJCTROT", "CROTA2", "PA")
 FOCUS = ("FOCUSPOS", "FOCPOS", "FOCUS", "FOCUSER")
-CAMERA = ("INSTRUME", "CAMERA", "DETECTOR")
+CAMERA = ("INSTRUME", "CAMERA", "DETECTOR", "CAMNAME", "DETNAM")
 READ_MODE = ("READOUTM", "READMODE", "READOUT", "RDMODE")
 
 
@@ -146,19 +147,26 @@ class _Kind(NamedTuple):
 
 
 def _kind(reader: HeaderReader, file_name: str, folder_name: str) -> _Kind:
-    """What kind of frame it is, by its header, else by its name."""
-    text = reader.text("IMAGETYP", "FRAME", "FRAMETYP", "OBSTYPE")
-    if text is None:
-        kind, is_master = kind_in_name(file_name)
+    """What kind of frame it is, by its header, else by its name, else by what its target is called."""
+    # A number is that of the frame.
+    told = ((name, text) for name in KIND if (text := reader.text(name)) and re.search("[a-zA-Z]", text))
+    for name, text in told:
+        kind, is_master = parse_kind(text)
         if kind is None:
-            kind, is_master = kind_of_folder(folder_name)
-        if kind is not None:
-            reader.origins["kind"] = FILE_NAME
-        return _Kind(kind, is_master, of_sky=False)
-    kind, is_master = parse_kind(text)
+            reader.complaints.append(f"{name} is '{text}', which is no kind of frame known here")
+        return _Kind(kind, is_master, is_of_the_sky(text))
+    kind, is_master = kind_in_name(file_name)
     if kind is None:
-        reader.complaints.append(f"IMAGETYP is '{text}', which is no kind of frame known here")
-    return _Kind(kind, is_master, is_of_the_sky(text))
+        kind, is_master = kind_of_folder(folder_name)
+    if kind is not None:
+        reader.origins["kind"] = FILE_NAME
+        return _Kind(kind, is_master, of_sky=False)
+    target = reader.text("OBJECT") or ""
+    kind, is_master = parse_kind(target)
+    if kind in (None, FrameKind.LIGHT):
+        return _Kind(None, False, of_sky=False)
+    reader.origins["kind"] = "OBJECT"
+    return _Kind(kind, is_master, is_of_the_sky(target))
 
 
 def _binning(reader: HeaderReader) -> tuple[int | None, int | None]:

@@ -12,6 +12,9 @@ from grayshelf.core.frames.facts import FILE_NAME
 from grayshelf.core.frames.fits_blocks import card_value
 from grayshelf.core.frames.number_text import number_in_text
 
+#: Under these some programs write a number, and others what the device is called. Common practice, no source.
+NAMES_AS_WELL = ("FOCUS", "FOCUSER", "ROTATOR")
+
 
 def number_of(value: Any, what: str) -> float | None:
     """A finite number, also where it stands as a text; `what` is a name of `BOUNDS`, or empty of what has no unit."""
@@ -61,6 +64,8 @@ class HeaderReader:
             if value is None:
                 continue
             number = number_of(value, what)
+            if number is None and name in NAMES_AS_WELL:
+                continue
             if number is None:
                 shown = str(value)
                 self.complaints.append(f"{name} is '{shown[:40]}', which is not a number")

@@ -13,9 +13,9 @@ from typing import TYPE_CHECKING, BinaryIO
 import numpy as np
 from numpy.typing import NDArray
 
+from grayshelf.core.frames.cards import BLOCK
 from grayshelf.core.frames.checksum import encoded, ones_complement_sum
 from grayshelf.core.frames.facts import SAID_CARD, FrameFacts
-from grayshelf.core.frames.cards import BLOCK
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.pictures.parts import Parts, Picture, as_parts, strips
 
