@@ -125,8 +125,10 @@ function NightBar({ data }: { data: FillData }) {
           style={{ left: `${share(first.start, data.there_is_end)}%` }}
         />
       ) : (
-        <span className="flex-1 truncate px-2 py-1.5 text-right text-s text-ink2">
-          {data.left} left until {data.until}
+        <span className="flex min-w-0 flex-1 items-center justify-end px-2 text-s text-ink2">
+          <span className="truncate">
+            {data.left} left<span className="max-md:hidden"> until {data.until}</span>
+          </span>
         </span>
       )}
     </div>
