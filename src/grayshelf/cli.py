@@ -118,7 +118,8 @@ def _ask(command: Command, args: argparse.Namespace) -> int:
     # A job's own log lines are the application's, not the command's.
     logging.getLogger().setLevel(logging.ERROR)
     try:
-        with asking((args.library or usual_library()).expanduser().resolve(), quiet=args.quiet) as library:
+        root, begin = (args.library or usual_library()).expanduser().resolve(), getattr(args, "new", False)
+        with asking(root, begin=begin, quiet=args.quiet) as library:
             return command(library, args)
     except GrayShelfError as error:
         print(f"{error.message} {error.advice}".strip(), file=sys.stderr)

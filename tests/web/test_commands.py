@@ -99,7 +99,10 @@ def test_a_season_by_cron(run, frames, tmp_path):
 
 def test_what_cannot_be_is_said_on_one_line(tmp_path, capsys):
     assert main(["scan", "--library", str(tmp_path / "none"), str(tmp_path)]) == 1
-    assert "no library to open" in capsys.readouterr().err
+    assert "no library to open" in (said := capsys.readouterr().err) and "scan into it with --new" in said
+    (tmp_path / "frames").mkdir()
+    assert main(["scan", "--library", str(tmp_path / "none"), "--new", str(tmp_path / "frames")]) == 0
+    assert "0 new sets" in capsys.readouterr().out and (tmp_path / "none").is_dir()
     with pytest.raises(SystemExit) as ended:
         main(["match"])
     assert ended.value.code == 2

@@ -48,6 +48,7 @@ def add_commands(commands: Any, usual: Path) -> dict[str, Command]:
         "are on the list are looked through.\n\n  grayshelf scan /data/frames",
     )
     scan.add_argument("folders", nargs="*", type=Path)
+    scan.add_argument("--new", action="store_true", help="begin a new library where there is none")
     match = add(
         "match",
         "tell what fits lights",

@@ -167,12 +167,12 @@ def _not_there(root: Path) -> LibraryUnusable:
     if any((root / name).is_dir() for name in FRAME_FOLDERS):
         return LibraryUnusable(
             f"The library in {root} has lost its database; its frames and masters are there.",
-            f"Put a copy of {DATABASE} back (see 'backups' in it), or add --new: the frames, the masters and what they "
+            f"Put a copy of {DATABASE} back (see 'backups' in it), or serve it with --new: the frames, the masters and what they "
             "were made of are then found again by their files.",
         )
     what = "is empty" if root.is_dir() and not any(root.iterdir()) else "holds none"
     where = f"The folder {root} {what}" if root.is_dir() else f"There is no folder {root}"
     return LibraryUnusable(
         f"{where}, so there is no library to open. Nothing was begun in its place.",
-        "If it lies on another disk, mount that first. To begin a new library there, add --new.",
+        "If it lies on another disk, mount that first. To begin a new library there, serve it or scan into it with --new.",
     )

@@ -197,10 +197,10 @@ def _image_header(width: int, height: int, header: fits.Header, datasum: int | N
     # Of the picture only its size is looked at: nothing is made of it.
     whole = fits.PrimaryHDU(np.broadcast_to(np.array(0, ">f4"), (height, width)), header)
     told = whole.header
-    told["EXTEND"] = (True, "a table follows")
     whole.verify("exception")
     if datasum is None:
         return told.tostring().encode("ascii")
+    told.set("EXTEND", True, "a table follows", after=f"NAXIS{told['NAXIS']}")
     told["CHECKSUM"] = ("0" * 16, "of header and pixels")
     told["DATASUM"] = (str(datasum), "of the pixels")
     told["CHECKSUM"] = encoded(ones_complement_sum(told.tostring().encode("ascii"), datasum))
