@@ -58,8 +58,9 @@ def folder_out(
     job: JobOut | None,
     zone: ZoneInfo,
     watched: bool = False,
+    ahead: int = 0,
 ) -> FolderOut:
-    """A folder: its frames by kind, what is in the way, and the scan that goes on."""
+    """A folder: its frames by kind, what is in the way, and the scan that goes on; `ahead` are dated so."""
 
     def of(states: Container[str]) -> int:
         return sum(n for (state, _), n in counts.items() if state in states)
@@ -72,7 +73,7 @@ def folder_out(
         passed_over=passed_over_in_words(folder.passed_over),
         total=sum(n for (state, _), n in counts.items() if state != "gone"),
         kinds=_kinds(counts),
-        to_look_at=of(TO_LOOK_AT),
+        to_look_at=of(TO_LOOK_AT) + ahead,
         missing=of(("missing",)),
         job=job,
         watched=watched,

@@ -15,6 +15,7 @@ from grayshelf.library.trains import standing_rigs
 from grayshelf.library.up_to_date import BACKUPS
 from grayshelf.web.common.jobs import job_out
 from grayshelf.web.intake.folders import counts_by_folder, folder_out
+from grayshelf.web.intake.problems import ahead_by_folder, last_night
 from grayshelf.web.intake.schemas import BackupsOut, IntakeOut, RigZoneOut
 from grayshelf.work.folder_watch import watched_folders
 from grayshelf.work.jobs import ALIVE, JobState
@@ -33,8 +34,11 @@ def intake_page(library: Library) -> IntakeOut:
         by_folder = {read(ScanJob, j.params).folder_id: job_out(j, library) for j in jobs}
         zone = library.zone(session)
         watched = set(watched_folders(library, session))
+        ahead = ahead_by_folder(library, library.revision, last_night(library, session))
         told = {
-            f.id: folder_out(f, counts.get(f.id, {}), by_folder.get(f.id), zone, f.id in watched)
+            f.id: folder_out(
+                f, counts.get(f.id, {}), by_folder.get(f.id), zone, f.id in watched, ahead.get(f.id, 0)
+            )
             for f in folders
         }
         return IntakeOut(

@@ -13,6 +13,7 @@ from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.matching.age import AHEAD
 from grayshelf.library.catalog import FOLDERS_OF_REJECTS, IN_SETS, set_aside
+from grayshelf.library.kept import kept
 from grayshelf.library.library import Library
 from grayshelf.library.models import Frame, FrameSet
 from grayshelf.web.intake.schemas import CountOut, ProblemOut, ProblemsOut
@@ -46,44 +47,63 @@ _ASIDE: ColumnElement[bool] = and_(
 )
 
 
-def _ahead(library: Library, session: Session) -> ColumnElement[bool]:
-    """Frames of nights that have not come; tomorrow's is of a place further east. Their sets tell, of which there are few."""
-    last = night_of_utc(library.clock.now(), library.zone(session)) + timedelta(days=1)
-    return Frame.set_id.in_(select(FrameSet.id).where(FrameSet.night > last)) & (Frame.night > last)
+def _ahead(last_night: date) -> ColumnElement[bool]:
+    """Frames that are good but for their night, which has not come. Their sets tell, of which there are few."""
+    late = select(FrameSet.id).where(FrameSet.night > last_night)
+    good = (Frame.state == "good") & Frame.missing_since.is_(None)
+    return Frame.set_id.in_(late) & (Frame.night > last_night) & good
+
+
+def last_night(library: Library, session: Session) -> date:
+    """The latest night that may be: tomorrow's is of a place further east."""
+    return night_of_utc(library.clock.now(), library.zone(session)) + timedelta(days=1)
+
+
+@kept(2)
+def ahead_by_folder(library: Library, revision: int, last_night: date) -> dict[int, int]:
+    """Frames that are dated ahead, by folder; counted anew where the shelf changed, or a night passed."""
+    with library.db.own_session() as session:
+        query = select(Frame.folder_id, func.count()).where(_ahead(last_night)).group_by(Frame.folder_id)
+        return dict(session.execute(query).all())
 
 
 def problems_page(library: Library, page: int, state: str) -> ProblemsOut:
     """Files that could not be read, lack a value that matters, or are missing; frames that are dated ahead or were set
     aside."""
     with library.db.session() as session:
-        zone = library.zone(session)
+        zone, latest = library.zone(session), last_night(library, session)
         counts: dict[str, int] = dict(
             session.execute(select(STATE_TOLD, func.count()).where(LOOKED_AT).group_by(STATE_TOLD)).all()
         )
-        where = LOOKED_AT & STATE_TOLD.in_((state,)) if state in TO_LOOK_AT else LOOKED_AT
-        total = counts.get(state, 0) if state in TO_LOOK_AT else sum(counts.values())
-        for name, these in ((AHEAD, _ahead(library, session)), (SET_ASIDE, _ASIDE)):
-            there = session.scalar(select(func.count()).select_from(Frame).where(these)) or 0
-            if there:
-                counts[name] = there
-            if state == name:
-                where, total = these, there
-        rows = session.scalars(
-            select(Frame)
-            .where(where)
-            .order_by(STATE_TOLD.desc(), Frame.path)
-            .offset((page - 1) * PAGE)
-            .limit(PAGE)
-        ).all()
+        lists: dict[str, ColumnElement[bool]] = {
+            name: LOOKED_AT & STATE_TOLD.in_((name,)) for name in TO_LOOK_AT
+        }
+        looked_at = "looked at"
+        lists |= {looked_at: LOOKED_AT, AHEAD: _ahead(latest), SET_ASIDE: _ASIDE}
+        for name in (AHEAD, SET_ASIDE):
+            counts[name] = session.scalar(select(func.count()).select_from(Frame).where(lists[name])) or 0
+        told = {**counts, looked_at: sum(counts.get(name, 0) for name in TO_LOOK_AT)}
+        wanted = [state] if state in (*TO_LOOK_AT, AHEAD, SET_ASIDE) else [looked_at, AHEAD]
+        items: list[ProblemOut] = []
+        start = (page - 1) * PAGE
+        # One after the other, not in one query: each has an index of its own.
+        for name in wanted:
+            there, room = told.get(name, 0), PAGE - len(items)
+            if start < there and room:
+                query = select(Frame).where(lists[name]).order_by(STATE_TOLD.desc(), Frame.path)
+                rows = session.scalars(query.offset(start).limit(room))
+                items += [_dated_ahead(f, f.night) if name == AHEAD else _problem_out(f, zone) for f in rows]
+            start = max(start - there, 0)
+        total = sum(told.get(name, 0) for name in wanted)
         return ProblemsOut(
-            items=[_dated_ahead(f, f.night) if state == AHEAD else _problem_out(f, zone) for f in rows],
+            items=items,
             total=total,
             page=page,
             pages=max(1, -(-total // PAGE)),
             counts=[
                 CountOut(name=name, count=counts[name])
                 for name in (*TO_LOOK_AT, AHEAD, SET_ASIDE)
-                if name in counts
+                if counts.get(name)
             ],
         )
 
@@ -144,7 +164,7 @@ def problem_csv_rows(library: Library) -> list[list[object]]:
         of_folders = select(Frame).options(joinedload(Frame.folder))
         rows = session.scalars(of_folders.where(LOOKED_AT).order_by(STATE_TOLD, Frame.path))
         told = [(f.folder.path, _problem_out(f, zone)) for f in rows]
-        ahead = session.scalars(of_folders.where(_ahead(library, session)).order_by(Frame.path))
+        ahead = session.scalars(of_folders.where(_ahead(last_night(library, session))).order_by(Frame.path))
         told += [(f.folder.path, _dated_ahead(f, f.night)) for f in ahead]
         return [
             ["folder", "file", "state", "reason", "advice"],
