@@ -491,7 +491,10 @@ def test_frames_of_nights_that_have_not_come_are_listed_until_their_clock_is_put
     assert listed["total"] == 4
     assert [(c["name"], c["count"]) for c in listed["counts"]] == [("dated ahead", 4)]
     assert {p["state"] for p in listed["items"]} == {"dated ahead"}
-    assert all(" 2140, has not come yet" in p["reason"] and "Mend" in p["advice"] for p in listed["items"])
+    assert all(
+        " 2140, has not come yet" in p["reason"] and "lacking or wrong" in p["advice"]
+        for p in listed["items"]
+    )
     assert own.get("/api/problems").json["items"] == listed["items"], "and among all"
     assert [f["to_look_at"] for f in own.get("/api/intake").json["folders"]] == [4]
     assert own.get("/api/problems.csv").text.count("dated ahead") == 4

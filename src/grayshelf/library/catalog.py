@@ -330,7 +330,7 @@ def set_aside(relative: str) -> bool:
 
 def _what_lacking_means(facts: FrameFacts, missing: tuple[str, ...]) -> str:
     if facts.kind is None or facts.camera is None:
-        return "It belongs to no set until its header, or you, say it: Mend."
+        return "It belongs to no set until its header says it, or you do (Intake, ‘Say what is lacking or wrong’)."
     return "It is used with care at best: what is not known counts as unknown, never as equal."
 
 

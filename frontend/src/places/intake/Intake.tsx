@@ -692,7 +692,7 @@ export function Intake() {
         {data.folders.length > 0 && (
           <>
             <Link className="underline underline-offset-2" to="/intake/mend">
-              Say what is lacking
+              Say what is lacking or wrong
             </Link>
             <Link className="underline underline-offset-2" to="/intake/file">
               File frames

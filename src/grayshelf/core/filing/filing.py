@@ -256,7 +256,9 @@ def lay_out(
     for frame in sorted(frames, key=_in_order):
         sort = sort_of(frame.facts)
         if sort is None:
-            placed.append(Placed(frame, "", "Its kind is not known: say it, in Mend."))
+            placed.append(
+                Placed(frame, "", "Its kind is not known: say it (Intake, ‘Say what is lacking or wrong’).")
+            )
             continue
         ending = _ENDING.search(frame.name)
         stem, end = (frame.name[: ending.start()], ending[0]) if ending else (frame.name, "")

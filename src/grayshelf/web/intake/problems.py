@@ -153,7 +153,7 @@ def _dated_ahead(frame: Frame, night: date | None) -> ProblemOut:
         folder_id=frame.folder_id,
         state=AHEAD,
         reason=f"Its night{told} has not come yet.",
-        advice="The clock that dated it was ahead, or the one here is behind: by how much, say under Mend.",
+        advice="The clock that dated it was ahead, or the one here is behind: say by how much (‘Say what is lacking or wrong’, above).",
     )
 
 
