@@ -109,6 +109,15 @@ def test_dates_and_times_are_read_as_programs_write_them(text):
             assert told({"DATE-OBS": day, beside: clock}).utc == facts.utc, beside
 
 
+def test_a_day_alone_is_no_midnight():
+    facts = told({"DATE-OBS": "2026-10-18T05:00:00", "DATE-LOC": "2026-10-18"})
+    assert facts.night_from.startswith("DATE-OBS") and facts.complaints == (
+        "DATE-LOC is '2026-10-18', a day without a time",
+    )
+    both = told({"DATE-OBS": "2026-10-18", "UTC": "2026-10-19T05:00:00"})
+    assert both.utc == datetime(2026, 10, 19, 5, tzinfo=UTC)
+
+
 def test_a_local_clock_that_says_how_far_it_is_ahead_tells_both():
     facts = told({"DATE-LOC": "2026-10-18T23:30:00+02:00"})
     assert facts.utc == datetime(2026, 10, 18, 21, 30, tzinfo=UTC)
@@ -161,4 +170,5 @@ def test_a_modified_julian_date_tells_the_moment_where_no_other_date_does(days):
     moment = told({"MJD-OBS": days}).utc
     assert abs(moment - Time(days, format="mjd", scale="utc").to_datetime(UTC)) <= timedelta(milliseconds=1.1)
     assert told({"MJD-OBS": days, "DATE-OBS": "2026-10-18T22:04:11"}).utc.year == 2026
+    assert told({"MJD-OBS": days, "DATE-OBS": "2026-10-18"}).utc == moment, "a day alone tells no moment"
     assert told({"MJD-OBS": 4.3e9}).utc is None and told({"MJD-OBS": "soon"}).utc is None

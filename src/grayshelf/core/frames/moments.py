@@ -5,6 +5,7 @@ DATE-OBS, MJD-OBS: FITS Standard 4.0, sections 9.1 and 9.2. DATE-LOC, SITELONG a
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta
 from zoneinfo import ZoneInfo
@@ -23,6 +24,9 @@ AHEAD_OF_UTC_H = (-12.5, 14.5)
 def _clock_time(reader: HeaderReader, name: str, text: str | None) -> ClockReading | None:
     """A date and time from a clock that was set; else a complaint."""
     if text is None:
+        return None
+    if _is_a_day(text):
+        reader.complaints.append(f"{name} is '{text}', a day without a time")
         return None
     told = clock_in_text(text)
     if told is None:
@@ -82,19 +86,29 @@ def moment_of(reader: HeaderReader, zone: ZoneInfo) -> FrameTime:
 def _utc_told(reader: HeaderReader) -> datetime | None:
     """The moment in UTC, naive: by DATE-OBS, with its time beside it where it is a day alone, else by MJD-OBS."""
     text = reader.text("DATE-OBS", "DATE-BEG")
-    if text is None:
-        days = reader.value(("MJD-OBS", "MJD-BEG"))
-        number = None if days is None else number_of(days[1], "")
-        moment = None if number is None else moment_of_mjd(number)
-        return moment if moment is not None and _is_set(reader, "MJD-OBS", moment) else None
-    if "T" not in text and ":" not in text and any(c.isdigit() for c in text):
+    if text is not None and _is_a_day(text):
         clock = reader.text("TIME-OBS", "UT", "UTC", "UTSTART", "UT-START", "UTC-OBS")
-        if clock is None:
-            reader.complaints.append(f"DATE-OBS is '{text}', a day without a time")
-            return None
-        text = f"{text}T{clock}"
+        if clock is not None:
+            # It may have the day in it.
+            text = clock if re.match(r"\d{4}\D", clock) else f"{text}T{clock}"
+    if text is None or _is_a_day(text):
+        by_days = _of_mjd(reader)
+        if by_days is not None or text is None:
+            return by_days
     told = _clock_time(reader, "DATE-OBS", text)
     return None if told is None else told.utc
+
+
+def _of_mjd(reader: HeaderReader) -> datetime | None:
+    found = reader.value(("MJD-OBS", "MJD-BEG"))
+    days = None if found is None else number_of(found[1], "")
+    moment = None if days is None else moment_of_mjd(days)
+    return moment if moment is not None and _is_set(reader, "MJD-OBS", moment) else None
+
+
+def _is_a_day(text: str) -> bool:
+    """Whether a text is a day without a time."""
+    return "T" not in text and ":" not in text and any(c.isdigit() for c in text)
 
 
 def _longitude(reader: HeaderReader) -> float | None:
