@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from grayshelf.core.frames.file_names import counters_among, kind_in_name, values_in_name
+from grayshelf.core.frames.file_names import counters_among, kind_in_name, kind_of_folder, values_in_name
 from grayshelf.core.frames.kinds import FrameKind
 
 
@@ -22,11 +22,22 @@ def values(name):
         ("M31_G_0003.fits", {}), ("LIGHT_G_120s.fits", {"exposure_s": 120}), ("G100_0001.fits", {}),
         ("IC1396C_Ha.fits", {}), ("dark-10C.fits", {}), ("dark--10C.fits", {"sensor_temp_c": -10}), ("dark 10C.fits", {"sensor_temp_c": 10}),
         ("gain100_gain200.fits", {}), ("bin0002.fits", {}), ("again100.fits", {}), ("cutoff_30.fits", {}),
+        ("dark_60000ms_gain200.tif", {"exposure_s": 60, "gain": 200}), ("flat_300_secs-iso800.dng", {"exposure_s": 300, "gain": 800}),
+        ("dark_1s_1ms.fits", {}), ("M31_001_s.fits", {}), ("dark_2.5s", {"exposure_s": 2.5}),
         ("0.5s_flat.fits", {"exposure_s": 0.5}), ("offset.fits", {}), ("", {}),
     ],
 )  # fmt: skip
 def test_a_word_and_its_number_count_and_nothing_else(name, said):
     assert values(name) == said
+
+
+def test_a_folder_of_one_kind_may_name_its_filter_and_settings():
+    told = {
+        "Ha flats": FrameKind.FLAT, "flats_R": FrameKind.FLAT, "Lights OIII 300s": FrameKind.LIGHT, "dark flats L": FrameKind.DARK_FLAT,
+        "Darks_G100_O30_-10C": FrameKind.DARK, "BIAS_G100": FrameKind.BIAS, "Dark B33": None, "dark L 1622": None,
+        "flat earth": None, "darks-old": None, "light pollution": None,
+    }  # fmt: skip
+    assert {name: kind_of_folder(name)[0] for name in told} == told
 
 
 def test_a_number_that_grows_from_file_to_file_is_a_counter():

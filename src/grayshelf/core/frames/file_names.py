@@ -21,7 +21,8 @@ _NUMBER = r"(0|[1-9]\d*)(?![\d])"
 _DECIMAL = r"((?:0|[1-9]\d*)(?:\.\d+)?)(?![\d.])"
 _IN_NAME = {
     "exposure_s": re.compile(
-        rf"{_START}(?:exp(?:osure)?[-_ ]?)?(\d+(?:\.\d+)?)s(?:ec)?(?![A-Za-z])", re.IGNORECASE
+        rf"{_START}(?:exp(?:osure)?[-_ ]?)?(\d+(?:\.\d+)?)(?:(ms)|s|[-_ ]?sec(?:ond)?s?)(?![A-Za-z])",
+        re.IGNORECASE,
     ),
     # A sign counts as one only where it cannot be a hyphen between two words.
     "sensor_temp_c": re.compile(
@@ -34,7 +35,8 @@ _IN_NAME = {
 #: Settings whose numbers may be counters, and the words before them.
 _COUNTED = ("gain", "offset", "binning")
 _MAY_COUNT = re.compile("gain|iso|offset|bin", re.IGNORECASE)
-_SUFFIX = re.compile(r"(\.(fits|fit|fts))?(\.(fz|gz))?$", re.IGNORECASE)
+#: '.fits', '.fit.fz', '.cr2': an ending begins with a letter, as no number's decimals do.
+_SUFFIX = re.compile(r"(\.[a-z][a-z0-9]{1,3})?(\.(fz|gz))?$", re.IGNORECASE)
 _LIMITS = {"sensor_temp_c": (-80.0, 60.0), "binning": (1.0, 8.0)}
 #: Words that say the kind in a name. 'offset' and 'object' are left out: names use them for other things.
 _KIND_WORDS = re.compile(
@@ -63,10 +65,12 @@ def values_in_name(name: str, settings: Iterable[str] = tuple(_IN_NAME)) -> dict
     bare, found = _bare(name), dict[str, NameValue]()
     for what in settings:
         matches = list(_IN_NAME[what].finditer(bare))
-        values = {m.group(1) for m in matches}
+        values = {m.groups() for m in matches}
         if len(values) != 1:
             continue
         value = float(matches[0].group(1).replace("−", "-"))
+        if "ms" in matches[0].group(0).lower() and what == "exposure_s":
+            value /= 1000.0
         low, high = _LIMITS.get(what, (0.0, 100_000.0))
         if low <= value <= high:
             found[what] = NameValue(value, *matches[0].span(1))
@@ -109,7 +113,10 @@ def kind_in_name(name: str) -> tuple[FrameKind | None, bool]:
 
 
 #: What a folder of one kind of frame may have in its name beside the kind: 'darks_300s_-10C', 'master flats', 'iso800'.
-_BESIDE_KIND = re.compile(r"master|frames?|raws?|subs?|iso|gain|sec|bin|[sc]|[^a-z]")
+_BESIDE_KIND = re.compile(r"master|frames?|raws?|subs?|iso|gain|sec|bin|[sc]|[^a-z]|(?<![a-z])[go](?![a-z])")
+#: And of flats and lights, which are taken through one. (A dark with a B may be for a dark nebula.)
+_FILTER_BESIDE = re.compile(r"(?<![a-z])(?:ha|halpha|oiii|sii|lum|luminance|red|green|blue|[lrgbh])(?![a-z])")
+_THROUGH_FILTERS = (FrameKind.FLAT, FrameKind.LIGHT, FrameKind.DARK_FLAT)
 
 
 def kind_of_folder(name: str) -> tuple[FrameKind | None, bool]:
@@ -119,5 +126,8 @@ def kind_of_folder(name: str) -> tuple[FrameKind | None, bool]:
     if kind is None:
         return None, False
     plain = re.sub(r"(dark|flat)[-_ ](flat|dark)", r"\1\2", name.lower())
-    rest = _BESIDE_KIND.sub("", _KIND_WORDS.sub("", plain))
+    rest = _KIND_WORDS.sub("", plain)
+    if kind in _THROUGH_FILTERS:
+        rest = _FILTER_BESIDE.sub("", rest)
+    rest = _BESIDE_KIND.sub("", rest)
     return (None, False) if rest else (kind, is_master)
