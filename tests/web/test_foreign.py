@@ -6,12 +6,19 @@ Frames are written here by hand, with other habits than the demo's generator; ev
 from __future__ import annotations
 
 import re
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
+from types import SimpleNamespace
 
 import numpy as np
 import pytest
 from astropy.io import fits
 
+from grayshelf.core.errors import Conflict
+from grayshelf.core.flats.settings import RowKey
+from grayshelf.core.frames.facts import FrameFacts
+from grayshelf.library.flat_sheet import RowLights
+from grayshelf.work.flats.starter import refuse_what_the_rig_lacks
 from tests.helpers import write_fits
 from tests.web.test_intake import own, scan, wait  # noqa: F401
 
@@ -498,3 +505,21 @@ def test_frames_of_nights_that_have_not_come_are_listed_until_their_clock_is_put
     assert own.get("/api/problems").json["items"] == listed["items"], "and among all"
     assert [f["to_look_at"] for f in own.get("/api/intake").json["folders"]] == [4]
     assert own.get("/api/problems.csv").text.count("dated ahead") == 4
+
+
+def test_an_offset_that_no_frame_tells_is_neither_shown_nor_set(own, tmp_path):  # noqa: F811
+    shoot(tmp_path / "f", "l", 3, at(10, 22), noise=40, BLKLEVEL=None)
+    scan(own, tmp_path / "f")
+    rig = own.get("/api/state").json["rigs"][0]["id"]
+    row = own.get(f"/api/rigs/{rig}/flats").json["rows"][0]
+    assert "gain 56" in str(row) and "offset 0" not in str(row)
+    key, told = RowKey("Ha", 56.0, 0.0, 1), FrameFacts(32, 24, 16, gain=56.0)
+    facts = SimpleNamespace(name="Curlew 16", gain_range=(0, 300), offset_range=(0, 255), most_binning=4)
+    devices = SimpleNamespace(camera=SimpleNamespace(facts=facts), wheel=None)
+    with pytest.raises(Conflict, match="do not tell their offset"):
+        refuse_what_the_rig_lacks(devices, [key], {key: RowLights(3, told)})
+    # One that says 0, one that a person added, and a camera that has none to set are shot.
+    refuse_what_the_rig_lacks(devices, [key], {key: RowLights(3, replace(told, offset=0.0))})
+    refuse_what_the_rig_lacks(devices, [key], {})
+    facts.offset_range = None
+    refuse_what_the_rig_lacks(devices, [key], {key: RowLights(3, told)})

@@ -140,12 +140,13 @@ def _tells_offset(library: Library, revision: int, camera: str) -> bool:
 
 
 def says_of(library: Library, rig: Rig) -> RigSays:
-    """What a person said of the rig's parts, and that a camera with ISO has no offset to set, unless its frames or the
-    person tell of one (common practice)."""
+    """What a person said of the rig's parts, and whether any frame of its camera tells an offset: one with ISO has none to
+    set unless its frames or the person tell of one (common practice)."""
     said, camera = _said_of(rig), rig.camera
-    if "offset" in said.fixed | said.moves or gain_word(library, camera) != "ISO":
-        return said
     if _tells_offset(library, library.revision, camera):
+        return said
+    said = replace(said, untold=frozenset({"offset"}))
+    if "offset" in said.fixed | said.moves or gain_word(library, camera) != "ISO":
         return said
     return replace(said, fixed=said.fixed | {"offset"})
 

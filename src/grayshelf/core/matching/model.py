@@ -140,14 +140,16 @@ class RigSays:
     """Quantities that never change on this rig, or that it has no part for: they are not judged."""
     moves: frozenset[str] = frozenset()
     """Quantities that do change: an unknown one stays unknown, and is not asked for again."""
+    untold: frozenset[str] = frozenset()
+    """Settings that no frame of the camera tells: a 0 that stands for one is none to set."""
 
     def can_set(self, quantity: str, value: float | None) -> bool:
         """Whether a setting is known, or need not be: it is always the same, or there is none."""
         return value is not None or quantity in self.fixed
 
     def to_set(self, quantity: str, value: float | None) -> float | None:
-        """What a gain or an offset is to be; None where it is always the same, or there is none, and no frame tells it."""
-        return None if quantity in self.fixed and not value else value
+        """What a gain or an offset is to be; None where no frame tells it, or it is always the same, or there is none."""
+        return None if quantity in self.fixed | self.untold and not value else value
 
     def dials(self, gain_word: str, gain: float, offset: float) -> list[str]:
         """Gain and offset as this camera calls them: 'gain 200', 'offset 30'; 'ISO 1600'; none of one that has none."""

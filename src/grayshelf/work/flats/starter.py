@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from itertools import takewhile
 from typing import Any
@@ -18,6 +18,7 @@ from grayshelf.core.matching.model import RigSays
 from grayshelf.core.planning.flat_order import SearchStop, order_response, order_search
 from grayshelf.core.planning.gates import hang, light_in_place
 from grayshelf.devices.ports import RigDevices
+from grayshelf.library.flat_sheet import RowLights, lights_by_row
 from grayshelf.library.folders import named_folder
 from grayshelf.library.library import Library
 from grayshelf.library.models import Job, Rig, RunStep
@@ -79,7 +80,7 @@ class FlatBench:
             devices = self.devices(rig)
             keys = list(dict.fromkeys(keys))
             if folder is None:
-                refuse_what_the_rig_lacks(need_devices(devices), keys)
+                refuse_what_the_rig_lacks(need_devices(devices), keys, lights_by_row(self.library, rig.id))
             search = SearchJob(shared, response, mode, exposure_s)
             if folder is not None:
                 search = replace(search, folder=str(named_folder(folder)), since=started_now())
@@ -207,13 +208,21 @@ def row_name(key: RowKey, word: str = "gain", says: RigSays = RigSays()) -> str:
     return f"{key.filter_code} at {', '.join([*says.dials(word, key.gain, key.offset), f'binning {key.binning}'])}"
 
 
-def refuse_what_the_rig_lacks(devices: RigDevices, keys: Sequence[RowKey]) -> None:
+def refuse_what_the_rig_lacks(
+    devices: RigDevices, keys: Sequence[RowKey], lights: Mapping[RowKey, RowLights]
+) -> None:
     """Rows that this rig can never shoot are told before anything is, so that they do not stop the others.
+
+    Parameters
+    ----------
+    lights
+        Those that ask for rows (`lights_by_row`).
 
     Raises
     ------
     Conflict
-        Where a filter is not in the wheel, or the camera has no such gain, offset or binning.
+        Where a filter is not in the wheel, the camera has no such gain, offset or binning, or it has an offset to set
+        and the lights do not tell theirs.
     """
     facts = devices.camera.facts
     for key in keys:
@@ -221,6 +230,12 @@ def refuse_what_the_rig_lacks(devices: RigDevices, keys: Sequence[RowKey]) -> No
         advice = "Leave that row out, or change it."
         if devices.wheel is not None and key.filter_code not in devices.wheel.filters:
             raise Conflict(f"{key.filter_code} is not in the wheel.", advice)
+        asking = lights.get(key)
+        if facts.offset_range is not None and asking is not None and asking.newest.offset is None:
+            raise Conflict(
+                f"{name}: the lights do not tell their offset, and {facts.name} has one to set.",
+                "Say what it was (Intake, ‘Say what is lacking or wrong’), or leave that row out.",
+            )
         for what, value, span in (
             ("gain", key.gain, facts.gain_range),
             ("offset", key.offset, facts.offset_range),

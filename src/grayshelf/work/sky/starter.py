@@ -13,6 +13,7 @@ from grayshelf.core.errors import Conflict
 from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.planning.gates import Gate, zenith
 from grayshelf.devices.ports import RigDevices
+from grayshelf.library.flat_sheet import lights_by_row
 from grayshelf.library.folder_list import folder_that_holds
 from grayshelf.library.library import Library
 from grayshelf.library.models import Job, Rig, RunStep
@@ -68,7 +69,7 @@ class TwilightBench:
             devices, watched, since = self.devices(rig), None, 0.0
             if folder is None:
                 devices = need_devices(devices)
-                refuse_what_the_rig_lacks(devices, list(counts))
+                refuse_what_the_rig_lacks(devices, list(counts), lights_by_row(self.library, rig.id))
             else:
                 _, real, _ = folder_that_holds(self.library, folder)
                 devices, watched, since = None, str(real), started_now()
