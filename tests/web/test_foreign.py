@@ -17,8 +17,12 @@ from astropy.io import fits
 from grayshelf.core.errors import Conflict
 from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.frames.facts import FrameFacts
+from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.planning.sheet import DarkSeries, RunSheet
 from grayshelf.library.flat_sheet import RowLights
+from grayshelf.web.context import the_context
 from grayshelf.work.flats.starter import refuse_what_the_rig_lacks
+from grayshelf.work.run.ready import _untold_offset
 from tests.helpers import write_fits
 from tests.web.test_intake import own, scan, wait  # noqa: F401
 
@@ -518,6 +522,19 @@ def test_an_offset_that_no_frame_tells_is_neither_shown_nor_set(own, tmp_path): 
     devices = SimpleNamespace(camera=SimpleNamespace(facts=facts), wheel=None)
     with pytest.raises(Conflict, match="do not tell their offset"):
         refuse_what_the_rig_lacks(devices, [key], {key: RowLights(3, told)})
+    with own.application.app_context():
+        library = the_context().library
+    with library.db.session() as session:
+        here, bias = (
+            library.rig(session, rig),
+            DarkSeries(0.001, None, 56.0, 0.0, 1, 20, kind=FrameKind.BIAS),
+        )
+        told_of = {
+            r.text for r in _untold_offset(library, here, RunSheet((), (), (bias,)), devices) if r.stops
+        }
+        assert len(told_of) == 1 and "no frame tells it" in told_of.pop()
+        at_30 = RunSheet((), (), (replace(bias, offset=30.0),))
+        assert _untold_offset(library, here, at_30, devices) == []
     # One that says 0, one that a person added, and a camera that has none to set are shot.
     refuse_what_the_rig_lacks(devices, [key], {key: RowLights(3, replace(told, offset=0.0))})
     refuse_what_the_rig_lacks(devices, [key], {})

@@ -17,7 +17,7 @@ from grayshelf.library.camera_values import checked_offsets
 from grayshelf.library.library import Library
 from grayshelf.library.lights import LightSet
 from grayshelf.library.models import Job, Rig
-from grayshelf.library.rig_terms import gain_word, offset_warning
+from grayshelf.library.rig_terms import gain_word, offset_warning, says_of
 from grayshelf.work.job_states import JobState
 
 
@@ -96,10 +96,24 @@ def ready_lines(
         if unknown:
             text = f"{', '.join(unknown)} is not in the wheel; put it in or leave its flats out"
             lines.append(Ready("filters", text, good=False, stops=True))
-    lines += _unchecked(library, rig, sheet)
+    lines += _untold_offset(library, rig, sheet, devices) or _unchecked(library, rig, sheet)
     if last_run:
         lines.append(Ready("last run", last_run, good=True))
     return lines
+
+
+def _untold_offset(library: Library, rig: Rig, sheet: RunSheet, devices: RigDevices) -> list[Ready]:
+    """A camera that has an offset to set, where no frame tells at which: it would be set to 0."""
+    at_none = 0.0 in {*(row.offset for row in sheet.rows), *(dark.offset for dark in sheet.darks)}
+    if devices.camera.facts.offset_range is None or not at_none:
+        return []
+    if "offset" not in says_of(library, rig).untold:
+        return []
+    text = (
+        f"no frame tells it, and {devices.camera.facts.name} has one to set: say what it was (Intake, "
+        "‘Say what is lacking or wrong’)"
+    )
+    return [Ready("offset", text, good=False, stops=True)]
 
 
 def _unchecked(library: Library, rig: Rig, sheet: RunSheet) -> list[Ready]:
