@@ -22,7 +22,7 @@ from grayshelf.core.planning.sheet import DarkSeries, RunSheet
 from grayshelf.library.flat_sheet import RowLights
 from grayshelf.web.context import the_context
 from grayshelf.work.flats.starter import refuse_what_the_rig_lacks
-from grayshelf.work.run.ready import _untold_offset
+from grayshelf.work.run.ready import untold_offset
 from tests.helpers import write_fits
 from tests.web.test_intake import own, scan, wait  # noqa: F401
 
@@ -530,11 +530,11 @@ def test_an_offset_that_no_frame_tells_is_neither_shown_nor_set(own, tmp_path): 
             DarkSeries(0.001, None, 56.0, 0.0, 1, 20, kind=FrameKind.BIAS),
         )
         told_of = {
-            r.text for r in _untold_offset(library, here, RunSheet((), (), (bias,)), devices) if r.stops
+            r.text for r in untold_offset(library, here, RunSheet((), (), (bias,)), devices) if r.stops
         }
         assert len(told_of) == 1 and "no frame tells it" in told_of.pop()
         at_30 = RunSheet((), (), (replace(bias, offset=30.0),))
-        assert _untold_offset(library, here, at_30, devices) == []
+        assert untold_offset(library, here, at_30, devices) == []
     # One that says 0, one that a person added, and a camera that has none to set are shot.
     refuse_what_the_rig_lacks(devices, [key], {key: RowLights(3, replace(told, offset=0.0))})
     refuse_what_the_rig_lacks(devices, [key], {})

@@ -96,13 +96,13 @@ def ready_lines(
         if unknown:
             text = f"{', '.join(unknown)} is not in the wheel; put it in or leave its flats out"
             lines.append(Ready("filters", text, good=False, stops=True))
-    lines += _untold_offset(library, rig, sheet, devices) or _unchecked(library, rig, sheet)
+    lines += untold_offset(library, rig, sheet, devices) or _unchecked(library, rig, sheet)
     if last_run:
         lines.append(Ready("last run", last_run, good=True))
     return lines
 
 
-def _untold_offset(library: Library, rig: Rig, sheet: RunSheet, devices: RigDevices) -> list[Ready]:
+def untold_offset(library: Library, rig: Rig, sheet: RunSheet, devices: RigDevices) -> list[Ready]:
     """A camera that has an offset to set, where no frame tells at which: it would be set to 0."""
     at_none = 0.0 in {*(row.offset for row in sheet.rows), *(dark.offset for dark in sheet.darks)}
     if devices.camera.facts.offset_range is None or not at_none:
