@@ -23,7 +23,7 @@ _END = b"END     "
 #: Cards that are no values, and those that tell of the pixels behind their own header alone.
 _SAYS_NOTHING = (b"COMMENT ", b"HISTORY ", b" " * 8)
 _OF_ITS_OWN = re.compile(
-    rb"SIMPLE |XTENSION|BITPIX |NAXIS\d* |EXTEND |PCOUNT |GCOUNT |BSCALE |BZERO |BLANK |CHECKSUM|DATASUM |EXTNAME |Z"
+    rb"SIMPLE |XTENSION|BITPIX |NAXIS\d* |EXTEND |PCOUNT |GCOUNT |BSCALE |BZERO |BLANK |CHECKSUM|DATASUM |EXTNAME "
 )
 #: 'NAME    = value / comment', with a value in one of the usual forms.
 _USUAL = re.compile(

@@ -5,6 +5,8 @@ from __future__ import annotations
 MONTH_DAYS = 30.4
 #: Of frames whose clock was ahead, or whose reader's is behind.
 AHEAD = "dated ahead"
+#: So many days ahead a night may be: tomorrow's is of a place further east.
+MAY_BE_AHEAD_DAYS = 1
 #: Upper ends of the steps, in months; beyond the last one is the last step.
 STEPS_MONTHS = (1, 2, 4, 6, 9, 12)
 
@@ -18,8 +20,7 @@ def age_step(age_days: float) -> int:
 def age_in_words(age_days: float) -> str:
     """'today', '5 days', '7 weeks', '13 months', '3 years': as people say it; `AHEAD` of what no clock here reached yet."""
     days = round(age_days)
-    # Tomorrow's is of a place further east.
-    if days < -1:
+    if days < -MAY_BE_AHEAD_DAYS:
         return AHEAD
     if days < 1:
         return "today"

@@ -11,7 +11,7 @@ from sqlalchemy.orm import Session, joinedload
 from grayshelf.core.errors import Conflict, NotFound
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.night import night_of_utc
-from grayshelf.core.matching.age import AHEAD
+from grayshelf.core.matching.age import AHEAD, MAY_BE_AHEAD_DAYS
 from grayshelf.library.catalog import FOLDERS_OF_REJECTS, IN_SETS, set_aside
 from grayshelf.library.kept import kept
 from grayshelf.library.library import Library
@@ -55,8 +55,8 @@ def _ahead(last_night: date) -> ColumnElement[bool]:
 
 
 def last_night(library: Library, session: Session) -> date:
-    """The latest night that may be: tomorrow's is of a place further east."""
-    return night_of_utc(library.clock.now(), library.zone(session)) + timedelta(days=1)
+    """The latest night that may be here and now."""
+    return night_of_utc(library.clock.now(), library.zone(session)) + timedelta(days=MAY_BE_AHEAD_DAYS)
 
 
 @kept(2)
