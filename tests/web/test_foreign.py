@@ -540,3 +540,26 @@ def test_an_offset_that_no_frame_tells_is_neither_shown_nor_set(own, tmp_path): 
     refuse_what_the_rig_lacks(devices, [key], {})
     facts.offset_range = None
     refuse_what_the_rig_lacks(devices, [key], {key: RowLights(3, told)})
+
+
+def test_a_sensor_that_is_colder_than_a_night_is_cooled_though_no_set_point_is_told(own, tmp_path):  # noqa: F811
+    shoot(tmp_path / "f", "l", 3, at(10, 22), noise=40, **{"CCD-TEMP": -95.2, "SET-TEMP": None})
+    scan(own, tmp_path / "f")
+    shoot(
+        tmp_path / "g",
+        "l",
+        3,
+        at(10, 22),
+        noise=40,
+        **{"CCD-TEMP": -15.2, "SET-TEMP": None, "INSTRUME": "Ruff 8"},
+    )
+    scan(own, tmp_path / "g")
+    for rig in own.get("/api/state").json["rigs"]:
+        cold = rig["camera"] == "Curlew 16"
+        tonight, fill = (own.get(f"/api/rigs/{rig['id']}/{page}").json for page in ("tonight", "fill"))
+        darks = [o["title"] for o in tonight["offers"] if o["title"].startswith("Dark 240")]
+        asked = [
+            c["asked"] or c["missing"] for w in fill["walls"] for r in w["rows"] for c in r["cells"] if c
+        ]
+        warm = [o["why"] for o in fill["out_of_reach"] if "as warm as the night" in o["why"]]
+        assert (len(darks), asked, len(warm)) == ((1, [True], 0) if cold else (0, [], 1)), rig["camera"]

@@ -11,7 +11,7 @@ from sqlalchemy.orm import Session
 from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.flats.settings import FlatWishes, wishes_from
 from grayshelf.core.frames.facts import uses_iso
-from grayshelf.core.frames.sets import held_at
+from grayshelf.core.frames.sets import shows_a_cooler
 from grayshelf.core.matching.judge import Terms
 from grayshelf.core.matching.model import BIAS_WILL_DO, RigSays, SensorTraits, Tolerances, TrainEvent
 from grayshelf.core.matching.rig_events import RigEventKind
@@ -104,20 +104,23 @@ def gain_word(library: Library, camera: str) -> str:
 
 
 @kept(32)
-def _was_held(library: Library, revision: int, camera: str) -> bool:
+def _was_cooled(library: Library, revision: int, camera: str) -> bool:
     with library.db.own_session() as session:
         facts = readable(FrameSet.facts)
         temperatures = select(facts["sensor_temp_c"].as_float(), facts["set_temp_c"].as_float()).distinct()
-        return any(held_at(*both) for both in session.execute(temperatures.where(FrameSet.camera == camera)))
+        return any(
+            shows_a_cooler(*both) for both in session.execute(temperatures.where(FrameSet.camera == camera))
+        )
 
 
 def has_cooler(library: Library, rig: Rig) -> bool:
-    """Whether a rig's camera can be set to a temperature: as a person said, else where any of its frames was held at one.
+    """Whether a rig's camera can be set to a temperature: as a person said, else where any of its frames was held at one
+    or is colder than a night.
 
     Another program, or the same one by another driver, may leave the set point out.
     """
     said = camera_of(rig).cooled
-    return _was_held(library, library.revision, rig.camera) if said is None else said
+    return _was_cooled(library, library.revision, rig.camera) if said is None else said
 
 
 def offset_warning(

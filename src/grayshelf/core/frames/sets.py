@@ -15,6 +15,8 @@ from grayshelf.core.frames.kinds import FrameKind
 ANGLE_SPLIT_DEG = 0.6
 #: A measured temperature further than this from the set point counts, not the set point.
 HELD_WITHIN_C = 1.0
+#: No night in which pictures are taken is as cold (common practice): a sensor that is colder is cooled.
+COLDEST_NIGHT_C = -40.0
 #: Frames of a sensor that is as warm as the night stay one set over this range.
 DRIFT_SPLIT_C = 2.0
 #: Focal lengths further apart than this are of two trains: a reducer was put in or taken out.
@@ -46,6 +48,12 @@ def held(facts: FrameFacts) -> bool:
 def held_at(sensor_c: float | None, set_c: float | None) -> bool:
     """The same by its temperature and the set point, °C."""
     return sensor_c is not None and set_c is not None and abs(sensor_c - set_c) <= HELD_WITHIN_C
+
+
+def shows_a_cooler(sensor_c: float | None, set_c: float | None) -> bool:
+    """Whether a frame's temperatures, °C, say that its camera is cooled: it was held at a set point, or is colder than a
+    night."""
+    return held_at(sensor_c, set_c) or (sensor_c is not None and sensor_c < COLDEST_NIGHT_C)
 
 
 def set_key(facts: FrameFacts) -> tuple[Hashable, ...]:

@@ -150,10 +150,8 @@ def _asked_by_lights(library: Library, session: Session, rig: Rig) -> Iterable[_
             if line is None or line.by_hand or line.verdict is Verdict.FITS or not lights.row.n_kept:
                 continue
             want = lights.nominal
-            if (
-                want.sensor_temp_c is None
-                or not want.held
-                or not_settable(want, says, ("exposure", "gain", "offset", "temperature"))
+            if want.sensor_temp_c is None or not_settable(
+                want, says, ("exposure", "gain", "offset", "temperature")
             ):
                 continue
             asked = found.setdefault(gap_key(FrameKind.DARK, want), _Asked(want))
