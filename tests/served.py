@@ -6,6 +6,7 @@ import threading
 import time
 
 import waitress
+from waitress import wasyncore
 
 from grayshelf.served_rig.app import make_app
 from grayshelf.served_rig.device import Faults
@@ -52,17 +53,28 @@ class ServedRig:
 
     @staticmethod
     def _run(server) -> None:
-        # Cut off in the middle of its work, it ends with whatever its sockets say.
-        try:
-            server.run()
-        except OSError:
-            return
+        server.run()
+        # Whoever still works on an answer wakes the server through a pipe. Closed before, its number may be another file's.
+        server.task_dispatcher.shutdown()
+        server.trigger.close()
 
     def cut_off(self) -> None:
         """Nothing answers any more, and what was on its way is lost."""
-        for channel in list(self._server.active_channels.values()):
-            channel.handle_close()
-        self._server.close()
+        server, over = self._server, threading.Event()
+        if server is None:
+            return
+
+        def close() -> None:
+            for channel in list(server.active_channels.values()):
+                channel.handle_close()
+            server.trigger.del_channel()
+            wasyncore.dispatcher.close(server)
+            over.set()
+
+        # By the thread that takes connections in: one that came in between would go on with devices that are gone.
+        server.trigger.pull_trigger(close)
+        assert over.wait(10)
+        self._server = None
 
     def chosen(self, kind: str, number: int = 0) -> dict:
         """A device as a person chooses it."""
