@@ -535,6 +535,12 @@ def test_an_offset_that_no_frame_tells_is_neither_shown_nor_set(own, tmp_path): 
         assert len(told_of) == 1 and "no frame tells it" in told_of.pop()
         at_30 = RunSheet((), (), (replace(bias, offset=30.0),))
         assert untold_offset(library, here, at_30, devices) == []
+    shoot(tmp_path / "f", "by another program", 3, at(3, 22), noise=40)
+    scan(own, tmp_path / "f")
+    with library.db.session() as session:
+        here = library.rig(session, rig)
+        (line,) = untold_offset(library, here, RunSheet((), (), (bias,)), devices)
+        assert line.stops and line.text.startswith("the lights do not tell it")
     # One that says 0, one that a person added, and a camera that has none to set are shot.
     refuse_what_the_rig_lacks(devices, [key], {key: RowLights(3, replace(told, offset=0.0))})
     refuse_what_the_rig_lacks(devices, [key], {})

@@ -136,17 +136,23 @@ def events_of(rig: Rig) -> list[TrainEvent]:
 
 
 @kept(32)
-def _tells_offset(library: Library, revision: int, camera: str) -> bool:
+def _offsets_told(library: Library, revision: int, camera: str) -> frozenset[float]:
     with library.db.own_session() as session:
-        told = readable(FrameSet.facts)["offset"].as_float().is_not(None)
-        return session.scalar(select(FrameSet.id).where(FrameSet.camera == camera, told).limit(1)) is not None
+        offset = readable(FrameSet.facts)["offset"].as_float()
+        told = select(offset).distinct().where(FrameSet.camera == camera, offset.is_not(None))
+        return frozenset(session.scalars(told))
+
+
+def offsets_told(library: Library, camera: str) -> frozenset[float]:
+    """The offsets that any frame of a camera tells."""
+    return _offsets_told(library, library.revision, camera)
 
 
 def says_of(library: Library, rig: Rig) -> RigSays:
     """What a person said of the rig's parts, and whether any frame of its camera tells an offset: one with ISO has none to
     set unless its frames or the person tell of one (common practice)."""
     said, camera = _said_of(rig), rig.camera
-    if _tells_offset(library, library.revision, camera):
+    if offsets_told(library, camera):
         return said
     said = replace(said, untold=frozenset({"offset"}))
     if "offset" in said.fixed | said.moves or gain_word(library, camera) != "ISO":

@@ -17,7 +17,7 @@ from grayshelf.library.camera_values import checked_offsets
 from grayshelf.library.library import Library
 from grayshelf.library.lights import LightSet
 from grayshelf.library.models import Job, Rig
-from grayshelf.library.rig_terms import gain_word, offset_warning, says_of
+from grayshelf.library.rig_terms import gain_word, offset_warning, offsets_told
 from grayshelf.work.job_states import JobState
 
 
@@ -103,16 +103,16 @@ def ready_lines(
 
 
 def untold_offset(library: Library, rig: Rig, sheet: RunSheet, devices: RigDevices) -> list[Ready]:
-    """A camera that has an offset to set, where no frame tells at which: it would be set to 0."""
+    """A camera that has an offset to set, and a sheet of lights that do not tell theirs: it would be set to 0.
+
+    The lights may be another program's than the frames that tell one.
+    """
     at_none = 0.0 in {*(row.offset for row in sheet.rows), *(dark.offset for dark in sheet.darks)}
-    if devices.camera.facts.offset_range is None or not at_none:
+    told = offsets_told(library, rig.camera)
+    if devices.camera.facts.offset_range is None or not at_none or 0.0 in told:
         return []
-    if "offset" not in says_of(library, rig).untold:
-        return []
-    text = (
-        f"no frame tells it, and {devices.camera.facts.name} has one to set: say what it was (Intake, "
-        "‘Say what is lacking or wrong’)"
-    )
+    who = "the lights do not tell it" if told else "no frame tells it"
+    text = f"{who}, and {devices.camera.facts.name} has one to set: say what it was (Intake, ‘Say what is lacking or wrong’)"
     return [Ready("offset", text, good=False, stops=True)]
 
 
