@@ -147,6 +147,39 @@ def test_cost_decides_among_darks_that_fit():
     assert "costs" in line(FrameKind.DARK, few, many).lost_on[0]
 
 
+def test_what_no_slip_tells_of_a_cost_does_not_stand_before_the_newer_and_of_one_night_the_master_comes_first():
+    old = hold("old", sensor_temp_c=-10.01, night=date(2026, 8, 3), taken=datetime(2026, 8, 3, tzinfo=UTC))
+    new = hold("new", sensor_temp_c=-9.96, night=date(2026, 9, 3), taken=datetime(2026, 9, 3, tzinfo=UTC))
+    found = line(FrameKind.DARK, old, new)
+    assert found.chosen.holding.key == "new" and found.lost_on == ("older",)
+    # Another program's master bears the time of its first frame; the frames themselves that of their last.
+    loose = replace(
+        new,
+        key="a",
+        is_master=False,
+        settings=replace(new.settings, taken=new.settings.taken + timedelta(hours=3)),
+    )
+    found = line(FrameKind.DARK, loose, new)
+    assert found.chosen.holding.key == "new" and found.lost_on == ("not combined yet",)
+
+
+@pytest.mark.parametrize(
+    ("light_adu", "dark_adu", "told"),
+    [
+        (-100.0, -100.0, None),
+        (100.0, -100.0, None),
+        (None, None, None),
+        (-100.0, None, "100 ADU was added to these lights, none to their dark. 100 ADU stay in them"),
+        (150.0, 100.0, "50 ADU stay in them"),
+        (None, -100.0, "100 ADU too much are taken off"),
+    ],
+)
+def test_a_pedestal_is_told_of_where_the_dark_does_not_take_it_off(light_adu, dark_adu, told):
+    dark = replace(hold(), pedestal_adu=dark_adu)
+    warnings = pull_slip(WANT, [dark], Terms(Tolerances()), pedestal_adu=light_adu).warnings
+    assert [told in w for w in warnings] == ([] if told is None else [True])
+
+
 def test_the_dark_flat_goes_with_the_flat_and_one_gap_is_said_once():
     flat = hold("f", FrameKind.FLAT, exposure_s=6.5)
     good, bad = hold("d", FrameKind.DARK_FLAT, exposure_s=6.6), hold("x", FrameKind.DARK_FLAT, exposure_s=7.2)

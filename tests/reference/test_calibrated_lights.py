@@ -36,16 +36,17 @@ def frames(folder: Path, cards: dict, name: str, level: np.ndarray, count: int, 
         )
 
 
-def a_night(folder: Path) -> None:
+def a_night(folder: Path, **more) -> None:
     """A sensor with a pedestal and a glow, behind a train that vignettes and has dust."""
+    dark, flat, light = ({**cards, **more} for cards in (DARK, FLAT, LIGHT))
     y, x = np.indices(SIZE)
     glow = 500.0 + 40.0 * (x > 70)
     light_falls = 1.0 - 0.3 * ((x - 40) ** 2 + (y - 30) ** 2) / 2500.0
     light_falls[20:26, 30:36] *= 0.9
-    frames(folder, DARK, "dark", glow, 5, 0)
-    frames(folder, FLAT, "flat", 500.0 + 28_000 * light_falls, 5, 1)
-    frames(folder, {**FLAT, "IMAGETYP": "DARKFLAT"}, "darkflat", np.full(SIZE, 500.0), 5, 2)
-    light = {**LIGHT, "OBSERVER": "somebody", "FOCTEMP": 4.5}
+    frames(folder, dark, "dark", glow, 5, 0)
+    frames(folder, flat, "flat", 500.0 + 28_000 * light_falls, 5, 1)
+    frames(folder, {**flat, "IMAGETYP": "DARKFLAT"}, "darkflat", np.full(SIZE, 500.0), 5, 2)
+    light = {**light, "OBSERVER": "somebody", "FOCTEMP": 4.5}
     frames(folder, light, "light", glow + 900.0 * light_falls, 3, 3)
 
 
@@ -66,7 +67,8 @@ def by_ccdproc(light: Path, dark: Path, flat: Path) -> np.ndarray:
 
 def test_calibrated_lights_are_those_of_ccdproc_and_say_what_was_done(own, tmp_path):
     heap, out = tmp_path / "heap", tmp_path / "out"
-    a_night(heap)
+    # SBFITSEXT 1.0 (from memory): what is to be added to every pixel to get to zero, here 100 ADU off every frame.
+    a_night(heap, PEDESTAL=-100)
     own.scan(heap)
     lights = next(i for i, s in own.sets().items() if s["kind"] == "light")
     loose = own.client.get(f"/api/hand-over?sets={lights}&form=calibrated lights")
@@ -77,6 +79,8 @@ def test_calibrated_lights_are_those_of_ccdproc_and_say_what_was_done(own, tmp_p
     asked = {"sets": str(lights), "form": "calibrated lights", "folder": str(out), "way": "copies"}
     job = own.ended(own.client.post("/api/hand-over", json=asked).json["job_id"])
     assert job["state"] == "done" and not job["troubles"], job
+    slip = own.client.get(f"/api/lights/{lights}/slip").json
+    assert not [w for w in slip["warnings"] if "edestal" in w], "the dark has the same"
     masters = {p.name.split("_")[1]: p for p in (own.root / "masters").rglob("*.fits")}
     made = sorted(out.rglob("*.fits"))
     assert len(made) == 3
@@ -89,8 +93,12 @@ def test_calibrated_lights_are_those_of_ccdproc_and_say_what_was_done(own, tmp_p
         assert np.array_equal(ours.astype("f4"), theirs.astype("f4")), np.abs(ours - theirs).max()
         assert header["CALSTAT"] == "DF" and header["IMAGETYP"] == "Light Frame"
         assert (header["OBSERVER"], header["FOCTEMP"], header["GAIN"]) == ("somebody", 4.5, 200)
+        assert "PEDESTAL" not in header, "nothing of it is left"
         said = "".join(str(line) for line in header["HISTORY"])
         assert masters["dark"].name in said and masters["flat"].name in said and "SHA256: " in said
+    assert fits.getheader(masters["dark"])["PEDESTAL"] == -100 and "PEDESTAL" not in fits.getheader(
+        masters["flat"]
+    )
     # The light has lost its vignetting and its dust.
     flat_now = np.mean([fits.getdata(p) for p in made], axis=0)
     assert abs(flat_now[20:26, 30:36].mean() / flat_now.mean() - 1.0) < 0.01

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import suppress
+from dataclasses import replace
 from typing import Any
 
 from sqlalchemy.orm import Session
@@ -12,6 +13,7 @@ from grayshelf.core.errors import CannotCombine, NotFound
 from grayshelf.core.filing.hand_over import Recipe
 from grayshelf.core.frames.write import ascii_text, float_frame, frame_header
 from grayshelf.core.masters.calibrate import CalibratedLight, Flat, flat_to_divide_by
+from grayshelf.core.matching.pedestal import remaining_adu
 from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.file_parts import FileParts, parts_of
 from grayshelf.library.files import read_header
@@ -42,11 +44,13 @@ def calibrated(library: Library, frame_id: int, recipe: Recipe) -> Iterator[byte
         flat_frame, flat = _opened(library, session, recipe.flat)
         pedestal = _opened(library, session, recipe.pedestal)[1] if recipe.pedestal is not None else None
         facts, header = facts_from_json(frame.facts), read_header(library.frame_path(session, frame))
+        left = remaining_adu(facts.pedestal_adu, facts_from_json(dark_frame.facts).pedestal_adu)
         named = [(_name(f), f.sha256 or "") for f in (frame, dark_frame, flat_frame)]
     for other in (dark, flat, *([pedestal] if pedestal else [])):
         if (other.width, other.height) != (light.width, light.height):
             raise CannotCombine("Light and masters differ in size.", "Look at the slip again.")
     divided = _flat(flat, pedestal)
+    facts = replace(facts, pedestal_adu=left or None)
     told = frame_header(facts, {"CALSTAT": (DARK_AND_FLAT, "dark taken off, flat divided out")})
     cards: Any = getattr(header.header, "whole", header.header)
     for card in cards.cards:

@@ -121,6 +121,7 @@ def holding_of(frame_set: FrameSet, level_adu: float | None = None, missing: int
         empty=NOTHING_IN_IT in care,
         level_adu=frame_set.level_adu,
         pedestal_taken_off=True if record and record.pedestal_kind else None,
+        pedestal_adu=facts.pedestal_adu,
         pedestal_is_bias=bool(record and record.pedestal_kind == FrameKind.BIAS),
         signal_e=signal if frame_set.kind == "flat" and signal and signal > 0 else None,
     )

@@ -332,7 +332,7 @@ def _enter(library: Library, stack: Stack, relative: str, made: _Made) -> int:
     with library.db.session() as session:
         row = session.get_one(FrameSet, stack.row.id)
         folder = session.get_one(Folder, library.own_folder_id(session))
-        facts = replace(facts_from_json(row.facts), is_master=True, n_combined=made.n_used, utc=row.first_utc)
+        facts = stack.facts_of_master(made.n_used)
         frame = enter_own_file(session, folder, relative, facts, made.sha256)
         frame.group_key = frame.group_key or "master"
         master = FrameSet(kind=row.kind, is_master=True, n_frames=made.n_used, n_kept=made.n_used, facts={})

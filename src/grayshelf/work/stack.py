@@ -12,6 +12,7 @@ from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import CannotCombine
 from grayshelf.core.frames.facts import FrameFacts
+from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.write import InputRecord
 from grayshelf.core.masters.combine import CombineSettings
 from grayshelf.library.facts_json import facts_from_json
@@ -45,9 +46,14 @@ class Stack:
         return facts_from_json(self.row.facts)
 
     def facts_of_master(self, n_used: int) -> FrameFacts:
-        """A master was taken when its first frame began; the last one is told beside it."""
+        """A master was taken when its first frame began; the last one is told beside it.
+
+        Flats are divided by their own level: what was added to their pixels says nothing of those of the master.
+        """
         facts = self.facts
-        return replace(facts, is_master=True, n_combined=n_used, utc=self.row.first_utc or facts.utc)
+        added = None if facts.kind is FrameKind.FLAT else facts.pedestal_adu
+        first = self.row.first_utc or facts.utc
+        return replace(facts, is_master=True, n_combined=n_used, utc=first, pedestal_adu=added)
 
 
 def in_order_taken(frames: Iterable[Frame]) -> list[Frame]:

@@ -17,16 +17,14 @@ import numpy as np
 
 from grayshelf.core.masters.noise import Numbers
 from grayshelf.core.matching.columns import Bools, Columns, Floats, Names
-from grayshelf.core.matching.costs import frame_noise_e, left_in_light_e
+from grayshelf.core.matching.costs import LEAST_E, frame_noise_e, left_in_light_e
 from grayshelf.core.matching.judge import Terms
 from grayshelf.core.matching.model import Candidate, CommonSettings, Holding
 from grayshelf.core.matching.rank import DOUBTED, rank
 
 #: What one quantity's doubt counts in the number that stands for all of them, in the order of `DOUBTED`.
 _WEIGHT = {quantity: 3.0 ** (len(DOUBTED) - 1 - place) for place, quantity in enumerate(DOUBTED)}
-#: Costs are ranked by millionths of an electron.
-_PER_E = 1e6
-#: What another order of reckoning may change, of one such step.
+#: What another order of reckoning may change, of one step in which costs are ranked.
 _SLACK = 1e-3
 _NONE = np.zeros((1, 1), dtype=bool)
 
@@ -243,13 +241,20 @@ class _Foretelling:
         nothing = self._failures > 0
         zeros = np.zeros_like(self._failures)
         verdict = np.where(nothing, 2.0, np.where(self._care, 1.0, 0.0))
-        # As `rank` rounds it; where another order of reckoning could round up, down.
-        cost = np.floor((cost_e + zeros) * _PER_E + 0.5 - _SLACK) / _PER_E
-        cost = np.nan_to_num(cost, nan=-np.inf, posinf=np.inf, neginf=-np.inf)
-        newest = zeros - np.nan_to_num(self.have.taken_s)
+        newest = zeros - self.have.day
         standing = _standing(nothing.astype(float), self._failures, self._doubts, verdict)
         standing[~self.candidates] = np.inf
-        return BestRanks(self.have.holdings, self.candidates, (standing, nights + zeros, cost, newest))
+        return BestRanks(
+            self.have.holdings, self.candidates, (standing, nights + zeros, _ranked_e(cost_e + zeros), newest)
+        )
+
+
+def _ranked_e(cost_e: Floats) -> Floats:
+    """`ranked_e` of each; where another order of reckoning could round up, down."""
+    known = np.where((cost_e > 0.0) & np.isfinite(cost_e), cost_e, 1.0)
+    step = np.maximum(10.0 ** (np.floor(np.log10(known)) - 1.0), LEAST_E)
+    rounded = np.where(known == cost_e, np.floor(known / step + 0.5 - _SLACK) * step, cost_e)
+    return np.nan_to_num(rounded, nan=-np.inf, posinf=np.inf, neginf=-np.inf)
 
 
 @dataclass(frozen=True)

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from grayshelf.core.matching.model import CommonSettings
+from grayshelf.core.matching.rank import day_of
 from grayshelf.core.matching.rulers import plain_name
 
 Floats = NDArray[np.float64]
@@ -73,6 +74,7 @@ class Columns:
         self.pier_side = named(lambda x: x.angle.pier_side if x.angle else None)
         self.night = numbers(lambda x: x.night.toordinal() if x.night else None)
         self.good_on = numbers(lambda x: (x.good_on or x.night).toordinal() if x.night else None)
+        self.day = numbers(day_of)
         self.taken_s = numbers(lambda x: x.taken.timestamp() if x.taken else None)
         self.only_named: dict[str, Bools] = {
             quantity: np.array([quantity in x.from_name for x in settings]).reshape(shape)

@@ -42,6 +42,21 @@ class DarkCost:
         return self.worst_e / self.background_e if self.background_e > 0 else math.inf
 
 
+#: Costs that differ by less are the same, electrons.
+LEAST_E = 0.01
+
+
+def ranked_e(cost_e: float) -> float:
+    """A cost as candidates are ranked by it, electrons: to the two digits that a slip tells.
+
+    Two darks never have the same temperature to the last digit. What no slip tells is not to stand before the newer of them.
+    """
+    if not 0.0 < cost_e < math.inf:
+        return cost_e
+    step = max(10.0 ** (math.floor(math.log10(cost_e)) - 1), LEAST_E)
+    return math.floor(cost_e / step + 0.5) * step
+
+
 def frame_noise_e(settings: CommonSettings, traits: SensorTraits) -> float:
     """Temporal noise of one capped frame of these settings, electrons: ``√(R² + D(T)·t)`` with read noise R, dark current D in
     electrons a second and t in seconds (EMVA Standard 1288, equation of the dark noise; from memory).

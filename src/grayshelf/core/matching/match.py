@@ -16,6 +16,7 @@ from grayshelf.core.matching.by_choice import with_choice
 from grayshelf.core.matching.judge import Terms
 from grayshelf.core.matching.model import Candidate, CommonSettings, Holding, PullSlip, SlipLine, Verdict
 from grayshelf.core.matching.parts import questions
+from grayshelf.core.matching.pedestal import pedestal_left
 from grayshelf.core.matching.rank import ORDER, lost_on
 from grayshelf.core.matching.stock import Role, Stock, Wanted, best_ranks, foremost
 
@@ -125,11 +126,9 @@ def _as_chosen(
 
 def _slip(asking: Asking, lines: tuple[SlipLine, ...], bias_at_hand: bool) -> PullSlip:
     worst = max((line.verdict for line in lines if line.waits_for is None), key=lambda v: ORDER[v])
-    warnings: tuple[str, ...] = ()
-    if asking.pedestal_adu:
-        warnings = (
-            f"A pedestal of {asking.pedestal_adu:g} ADU was added to these lights: take it off with the dark.",
-        )
+    dark = lines[0].chosen
+    left = None if dark is None else pedestal_left(asking.pedestal_adu, dark.holding.pedestal_adu)
+    warnings = () if left is None else (left,)
     asked = questions(asking.want, lines, asking.terms.says, bias_at_hand=bias_at_hand)
     return PullSlip(lines, worst, warnings, asked)
 

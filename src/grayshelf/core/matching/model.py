@@ -75,6 +75,8 @@ class Holding:
     """For a flat: whether its dark flat (or a bias) is already taken off."""
     pedestal_is_bias: bool = False
     """For such a flat: that it was a bias, which stood in."""
+    pedestal_adu: float | None = None
+    """Of capped frames: what their header says was added to every pixel, as it is said."""
     level_adu: float | None = None
     """About the middle of one of its frames, where it was looked at when it came in."""
     signal_e: float | None = None

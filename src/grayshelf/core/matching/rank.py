@@ -1,4 +1,4 @@
-"""The order of candidates: what is known to be right first, then what it costs, then the newer one.
+"""The order of candidates: what is known to be right first, then what it costs, then the newer one; of one night the master.
 
 Among those that fit, a candidate of which something that matters is not known stands behind every one of which it
 is known, whatever its age or count: what is not known may be wrong.
@@ -11,7 +11,8 @@ from collections.abc import Sequence
 from typing import Any
 
 from grayshelf.core.digits import significant
-from grayshelf.core.matching.model import Candidate, Ruler, Verdict
+from grayshelf.core.matching.costs import ranked_e
+from grayshelf.core.matching.model import Candidate, CommonSettings, Ruler, Verdict
 
 #: What may be in doubt, the worst to be wrong in first.
 DOUBTED = (
@@ -32,7 +33,7 @@ DOUBTED = (
 )
 _NO_DOUBT = (0,) * len(DOUBTED)
 ORDER = {Verdict.FITS: 0, Verdict.CARE: 1, Verdict.NOTHING: 2}
-_FIELDS = {"doubts": 2, "nights": 4, "cost": 5, "age": 6}
+_FIELDS = {"doubts": 2, "nights": 4, "cost": 5, "day": 6, "loose": 7, "age": 8}
 
 
 def doubts_of(rulers: Sequence[Ruler]) -> tuple[int, ...]:
@@ -48,12 +49,23 @@ def _nights(candidate: Candidate) -> float:
     return 0.0
 
 
+def day_of(settings: CommonSettings) -> int:
+    """The night of frames as the number of a day; 0 where it is not known, which is older than any.
+
+    A master that another program made bears the time of its first frame, and the frames themselves that of their last: by
+    the hour it would be the older.
+    """
+    night = settings.night or (settings.taken.date() if settings.taken else None)
+    return night.toordinal() if night else 0
+
+
 def rank(candidate: Candidate) -> tuple[Any, ...]:
     """Sort key; the last field makes it the same whatever order the shelf is read in.
 
-    `best_rank` foretells the fields before the last two for a whole shelf at once, and goes by their order.
+    `best_rank` foretells the fields before the last three for a whole shelf at once, and goes by their order.
     """
-    taken = candidate.holding.settings.taken
+    settings = candidate.holding.settings
+    taken = settings.taken
     nothing = candidate.verdict is Verdict.NOTHING
     return (
         nothing,
@@ -61,9 +73,10 @@ def rank(candidate: Candidate) -> tuple[Any, ...]:
         candidate.doubts,
         ORDER[candidate.verdict],
         _nights(candidate),
-        round(candidate.cost_e, 6),
-        -(taken.timestamp() if taken else 0.0),
+        ranked_e(candidate.cost_e),
+        -day_of(settings),
         0 if candidate.holding.is_master else 1,
+        -(taken.timestamp() if taken else 0.0),
         candidate.holding.key,
     )
 
@@ -80,7 +93,13 @@ def lost_on(winner: Candidate | None, loser: Candidate) -> str:
         return "further nights away"
     if second[_FIELDS["cost"]] != first[_FIELDS["cost"]]:
         return f"costs {significant(loser.cost_e, 2)} e⁻ against {significant(winner.cost_e, 2)}"
-    return "older" if second[_FIELDS["age"]] != first[_FIELDS["age"]] else "the same in everything"
+    if (
+        second[_FIELDS["day"]] == first[_FIELDS["day"]]
+        and second[_FIELDS["loose"]] != first[_FIELDS["loose"]]
+    ):
+        return "not combined yet"
+    older = any(second[_FIELDS[age]] != first[_FIELDS[age]] for age in ("day", "age"))
+    return "older" if older else "the same in everything"
 
 
 def _doubt(winner: Candidate, loser: Candidate) -> str:
