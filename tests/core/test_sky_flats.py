@@ -40,6 +40,54 @@ def test_frames_of_the_sky_are_one_set_whatever_their_exposures():
     assert common_facts([m.facts for m in four]).exposure_s == pytest.approx(2.49)
 
 
+def flats_of(exposures_s, every_s=25.0, first=FLAT.utc):
+    return [
+        replace(FLAT, exposure_s=t, utc=first + timedelta(seconds=every_s * i))
+        for i, t in enumerate(exposures_s)
+    ]
+
+
+@pytest.mark.parametrize(
+    ("exposures_s", "sizes"),
+    [
+        # Dusk and dawn; a star or a cloud turns a step; the first ones at the shortest exposure that the camera has.
+        ([3.2, 3.8, 4.5, 5.4, 6.4], [5]),
+        ([14.0, 11.9, 10.1, 8.2, 7.0, 6.1], [6]),
+        ([2.0, 2.31, 2.67, 2.6, 3.1, 3.6, 4.15], [7]),
+        ([1.0, 1.0, 1.0, 1.12, 1.3, 1.55, 1.8], [7]),
+        # A panel: one exposure, its test shots before it, two exposures, a ladder for the gain, too few to say.
+        ([0.8] * 12, [12]),
+        ([1.0, 4.0, 2.0, 2.5] + [2.4] * 10, [1, 1, 1, 1, 10]),
+        ([1.0, 2.0, 3.0] + [2.4] * 3, [1, 1, 1, 3]),
+        ([1.0] * 5 + [2.0] * 5, [5, 5]),
+        ([0.5, 1.0, 2.0, 4.0, 8.0], [1] * 5),
+        ([1.0, 1.0, 1.1, 1.1, 1.2, 1.2, 1.0, 1.1, 1.2], [3, 3, 3]),
+        ([2.0, 2.3], [1, 1]),
+    ],
+)
+def test_flats_that_follow_a_fading_light_are_one_set_though_no_header_says_so(exposures_s, sizes):
+    """Twilight flats as other programs write them: IMAGETYP says FLAT (common practice, no source)."""
+    members = [Member(i, f) for i, f in enumerate(flats_of(exposures_s))]
+    for _ in range(2):
+        assert sorted(len(s) for s in group_into_sets(members)) == sizes
+        members.reverse()
+    if len(sizes) == 1 and len(set(exposures_s)) > 1:
+        common = common_facts([m.facts for m in members])
+        assert common.of_sky and common.exposure_s == np.median(exposures_s)
+
+
+def test_dusk_and_dawn_are_a_set_each_and_flats_of_a_panel_in_the_same_night_another():
+    dusk, dawn = (
+        flats_of([2.0, 2.4, 2.9, 3.4]),
+        flats_of([9.0, 7.6, 6.1], first=FLAT.utc + timedelta(hours=12)),
+    )
+    panel = flats_of([3.0] * 3, first=FLAT.utc + timedelta(hours=5)) + flats_of(
+        [3.0] * 2, first=FLAT.utc + timedelta(hours=8)
+    )
+    sets = group_into_sets([Member(i, f) for i, f in enumerate([*dusk, *dawn, *panel])])
+    assert sorted([m.frame_id for m in s] for s in sets) == [[0, 1, 2, 3], [4, 5, 6], [7, 8, 9, 10, 11]]
+
+
 @pytest.mark.parametrize("text", ["Sky Flat", "SKYFLAT", "twilight flat", "Master Sky Flat"])
 def test_headers_say_that_a_flat_is_of_the_sky(text):
     # Spellings in use at observatories (common practice): SKYFLAT, 'Twilight Flat'.

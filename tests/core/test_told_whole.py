@@ -493,7 +493,11 @@ def test_what_a_set_has_in_common_is_what_is_typical_of_it():
         origins={},
     )
     common = common_facts([first, later, last])
-    assert (common.exposure_s, common.sensor_temp_c, common.temp_range_c) == (2.0, -9.5075, 1.02)
+    # Flats of several exposures are one set only where they follow the light.
+    assert (common.exposure_s, common.sensor_temp_c, common.temp_range_c) == (3.0, -9.5075, 1.02)
+    assert common.of_sky and not common_facts([first, first]).of_sky
+    capped = common_facts([replace(f, kind=FrameKind.DARK) for f in (first, later)])
+    assert (capped.exposure_s, capped.of_sky) == (2.0, False)
     assert (common.focus, common.focal_length_mm) == (120.0, 501.0)
     assert common.angle.deg == pytest.approx(1.0) and (common.angle.of, common.angle.pier_side) == (
         "mechanical",

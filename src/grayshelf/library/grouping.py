@@ -37,6 +37,8 @@ LOOKED_AT_ROWS = 32
 _AT_ONCE = 200
 #: Under what is kept that nights are being counted anew.
 RECOUNT = "nights being counted anew"
+#: Under what is kept that flats are to be put into sets by other rules than they were; a migration says so.
+FLATS_ANEW = "flats put into sets anew"
 
 
 def regroup(
@@ -338,24 +340,32 @@ def tell_again(
                 if facts is None:
                     continue
                 anew = settled_here.settle(facts)
-                if cut_short and frame.group_key is not None and frame.state in IN_SETS:
-                    keys.add(frame.group_key)
-                if anew != facts:
-                    settled.append((frame, anew))
+                key = key_of(anew) if frame.group_key is not None and frame.state in IN_SETS else None
+                if cut_short and key is not None:
+                    keys.add(key)
+                if anew != facts or (key is not None and key != frame.group_key):
+                    settled.append((frame, anew, key))
                     changed += anew.night != facts.night or anew.as_written != facts.as_written
-            for frame, anew in settled:
+            for frame, anew, key in settled:
                 frame.facts, frame.night, frame.camera = facts_to_json(anew), anew.night, anew.camera
                 frame.written = written_of(anew)
-                if frame.group_key is not None and frame.state in IN_SETS:
-                    frame.group_key = key_of(anew)
-                    keys.add(frame.group_key)
+                if key is not None:
+                    frame.group_key = key
+                    keys.add(key)
     return keys, changed
 
 
 def finish_recount(library: Library, *, cut_short: bool = True) -> None:
-    """Count nights and tell names anew where that is due: at start, because it was cut short."""
+    """Count nights, tell names and make sets of flats anew where that is due: at start, because it was cut short."""
     with library.db.session() as session:
-        due = library.setting(session, RECOUNT, {}).get("due", False)
-    if due:
-        with library.grouping:
+        due, flats_due = (
+            library.setting(session, what, {}).get("due", False) for what in (RECOUNT, FLATS_ANEW)
+        )
+    with library.grouping:
+        if flats_due:
+            keys, _ = tell_again(library, Frame.kind == FrameKind.FLAT, cut_short=True)
+            regroup(library, keys)
+            with library.db.session() as session:
+                library.set_setting(session, FLATS_ANEW, {})
+        if due:
             _recount_nights(library, cut_short=cut_short)

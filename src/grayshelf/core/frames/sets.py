@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 from statistics import median
 
 from grayshelf.core.frames.angle import CameraAngle, circular_difference, circular_mean
+from grayshelf.core.frames.changing_light import follows_the_light, in_one_go
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
 
@@ -57,7 +58,7 @@ def shows_a_cooler(sensor_c: float | None, set_c: float | None) -> bool:
 
 
 def set_key(facts: FrameFacts) -> tuple[Hashable, ...]:
-    """Everything, but for the angle, that the frames of one set have in common."""
+    """Everything that the frames of one set have in common, but for the angle, and for the exposure of flats."""
     kind = facts.kind
     key: list[Hashable] = [
         kind,
@@ -71,8 +72,8 @@ def set_key(facts: FrameFacts) -> tuple[Hashable, ...]:
         facts.offset,
         facts.night,
     ]
-    if kind is FrameKind.FLAT and facts.of_sky:
-        key.append("of the sky, each as long as it needed")
+    if kind is FrameKind.FLAT:
+        key.append("of the sky, each as long as it needed" if facts.of_sky else None)
     elif kind is not FrameKind.BIAS:
         key.append(None if facts.exposure_s is None else nominal_exposure(facts.exposure_s))
     if kind in _BY_TEMPERATURE:
@@ -149,6 +150,28 @@ def _split_by_focal_length(members: list[Member]) -> list[list[Member]]:
     return parts
 
 
+def _split_by_exposure(members: list[Member]) -> list[list[Member]]:
+    """Flats of each exposure; those of one twilight, which follow the light, stay together."""
+    if members[0].facts.of_sky:
+        return [members]
+    known = [
+        (utc, nominal_exposure(exposure_s), member)
+        for member in members
+        if (utc := member.facts.utc) is not None and (exposure_s := member.facts.exposure_s) is not None
+    ]
+    parts: list[list[Member]] = []
+    for places in in_one_go([utc for utc, *_ in known]):
+        if follows_the_light([known[place][:2] for place in places]):
+            parts.append([known[place][2] for place in places])
+    together = {m.frame_id for part in parts for m in part}
+    steady: dict[float | None, list[Member]] = defaultdict(list)
+    for member in members:
+        if member.frame_id not in together:
+            exposure_s = member.facts.exposure_s
+            steady[None if exposure_s is None else nominal_exposure(exposure_s)].append(member)
+    return [*parts, *(steady[e] for e in sorted(steady, key=lambda e: (e is None, e)))]
+
+
 def _deg(member: Member) -> float:
     assert member.facts.angle is not None
     return member.facts.angle.deg
@@ -158,7 +181,8 @@ def group_into_sets(members: Iterable[Member]) -> list[list[Member]]:
     """Group frames into sets, the same way whatever order they come in.
 
     Masters are never grouped: each is a set of its own. Lights are split where the camera was turned or the
-    focal length changed, and so are flats; the other kinds do not care.
+    focal length changed, and so are flats; the other kinds do not care. Flats of one twilight are one set, though each
+    has an exposure of its own.
     """
     by_key: dict[tuple[Hashable, ...], list[Member]] = defaultdict(list)
     alone: list[list[Member]] = []
@@ -174,16 +198,24 @@ def group_into_sets(members: Iterable[Member]) -> list[list[Member]]:
         if key[0] in (FrameKind.FLAT, FrameKind.LIGHT):
             parts = [train for part in parts for train in _split_by_focal_length(part)]
             parts = [turned for part in parts for turned in _split_by_angle(part)]
+        if key[0] is FrameKind.FLAT:
+            parts = [exposed for part in parts for exposed in _split_by_exposure(part)]
         sets += parts
     return [sorted(s, key=lambda m: m.frame_id) for s in sets + alone]
+
+
+def _exposures_differ(members: Sequence[FrameFacts]) -> bool:
+    return len({None if m.exposure_s is None else nominal_exposure(m.exposure_s) for m in members}) > 1
 
 
 def common_facts(members: Sequence[FrameFacts]) -> FrameFacts:
     """The facts of a set: those of its first frame, with the typical temperature, angle and focus.
 
-    The exposure of flats of the sky, which differs from frame to frame, is the typical one too.
+    The exposure of flats of the sky, which differs from frame to frame, is the typical one too; where their headers do not
+    say that they are of the sky, it is that which tells.
     """
     first = members[0]
+    of_sky = first.of_sky or (first.kind is FrameKind.FLAT and _exposures_differ(members))
 
     def typical(values: list[float | None]) -> float | None:
         known = [v for v in values if v is not None]
@@ -205,7 +237,8 @@ def common_facts(members: Sequence[FrameFacts]) -> FrameFacts:
         origins={what: origin for m in members for what, origin in m.origins.items()},
         focal_length_mm=typical([m.focal_length_mm for m in members]),
         temp_range_c=round(max(temps) - min(temps), 2) if temps else 0.0,
-        exposure_s=typical([m.exposure_s for m in members]) if first.of_sky else first.exposure_s,
+        exposure_s=typical([m.exposure_s for m in members]) if of_sky else first.exposure_s,
+        of_sky=of_sky,
         sensor_temp_c=typical([m.sensor_temp_c for m in members]),
         focus=typical([m.focus for m in members]),
         angle=angle,
