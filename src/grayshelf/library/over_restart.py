@@ -10,7 +10,7 @@ import logging
 from collections.abc import Callable, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
-from functools import partial
+from functools import cache, partial
 from hashlib import blake2b
 from pathlib import Path
 from threading import Lock
@@ -78,8 +78,13 @@ class _Kept(_MadeBy):
     others: dict[str, bytes]
 
 
+@cache
 def made_by() -> str:
-    """What tells one state of the program from another: answers of another are not put back."""
+    """What tells one state of the program from another: answers of another are not put back.
+
+    Asked for first at the start: what is written at the end is still made by the state that was begun, whatever was
+    installed meanwhile.
+    """
     root = Path(grayshelf.__file__).parent
     # All of it: what the pages make of rows is kept as well.
     stamps = [(str(path.relative_to(root)), path.stat()) for path in sorted(root.rglob("*.py"))]
@@ -128,7 +133,7 @@ class _Unpacked(Generic[V]):
 
 def put_back(library: Library, others: Sequence[Others[Any]] = ()) -> bool:
     """Put back what was kept before the restart; return whether there was anything of this state of the program."""
-    path = library.root / NAME
+    path, ours = library.root / NAME, made_by()
     try:
         if path.stat().st_size > MOST_BYTES:
             return False
@@ -137,7 +142,7 @@ def put_back(library: Library, others: Sequence[Others[Any]] = ()) -> bool:
         if whole[:_CHECK_BYTES] != _check(packed):
             log.warning("%s is damaged; its answers are made anew", path)
             return False
-        if msgspec.msgpack.decode(packed, type=_MadeBy).made_by != made_by():
+        if msgspec.msgpack.decode(packed, type=_MadeBy).made_by != ours:
             return False
         kept = msgspec.msgpack.decode(packed, type=_Kept)
     except FileNotFoundError:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import hashlib
-from functools import cache
 from pathlib import Path
 
 from sqlalchemy import ColumnElement, case, func, not_, or_
@@ -43,13 +42,16 @@ _READ_BY = (
 )
 
 
-@cache
+#: At the start: what is installed while the program runs is in force once it is started again.
+_AT_START = hashlib.sha256(b"".join(Path(m.__file__ or "").read_bytes() for m in _READ_BY)).hexdigest()[:16]
+
+
 def rules_in_force() -> str:
     """The same as long as headers are read in the same way.
 
     The code that reads them tells it: nobody has to remember to.
     """
-    return hashlib.sha256(b"".join(Path(m.__file__ or "").read_bytes() for m in _READ_BY)).hexdigest()[:16]
+    return _AT_START
 
 
 def not_understood() -> ColumnElement[bool]:
