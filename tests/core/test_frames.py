@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import random
 from dataclasses import replace
-from datetime import UTC, date, datetime
+from datetime import UTC, date, datetime, timedelta
 from zoneinfo import ZoneInfo
 
 import numpy as np
@@ -147,6 +147,35 @@ def test_a_sensor_that_is_as_warm_as_the_night_stays_one_set_while_it_drifts_lit
     plain = {k: v for k, v in DARK.items() if k != "SET-TEMP"}
     found = members(tmp_path, [{**plain, "CCD-TEMP": t} for t in (17.4, 17.6, 18.2, 19.3, 21.6, 21.8)])
     assert [[m.frame_id for m in s] for s in group_into_sets(found)] == [[0, 1, 2, 3], [4, 5]]
+
+
+@pytest.mark.parametrize(
+    ("changes", "sizes"),
+    [
+        ({}, [4]),
+        ({"kind": FrameKind.BIAS}, [4]),
+        ({"kind": FrameKind.FLAT}, [4]),
+        ({"kind": FrameKind.LIGHT}, [2, 2]),
+        ({"exposure_s": 600.0}, [4]),
+        # Each night has its own; a person's word for a night stands.
+        ({"minutes": (-11, -5, 41, 47)}, [2, 2]),
+        ({"night_before": date(2026, 10, 18)}, [1, 3]),
+        ({"said": {"night": "2026-10-18"}}, [1, 3]),
+    ],
+)
+def test_what_was_shot_in_one_go_over_noon_is_one_set_of_the_first_night(changes, sizes):
+    noon = datetime(2026, 10, 18, 12, tzinfo=UTC)
+    dark = FrameFacts(8, 8, 16, FrameKind.DARK, camera="C", exposure_s=300.0, gain=1.0)
+    dark = replace(dark, **{k: v for k, v in changes.items() if k in ("kind", "exposure_s")})
+    found = []
+    for minutes in changes.get("minutes", (-11, -5, 1, 7)):
+        at = noon + timedelta(minutes=minutes)
+        found.append(replace(dark, utc=at, night=date(2026, 10, 17 if at < noon else 18)))
+    found[2] = replace(found[2], **{k: v for k, v in changes.items() if k in ("night_before", "said")})
+    sets = group_into_sets([Member(i, f) for i, f in enumerate(found)])
+    assert sorted(len(s) for s in sets) == sizes
+    first = next(s for s in sets if s[0].frame_id == 0)
+    assert common_facts([m.facts for m in first]).night == date(2026, 10, 17)
 
 
 def test_masters_stand_alone_and_a_set_says_what_is_typical(tmp_path):

@@ -27,6 +27,7 @@ from grayshelf.library.facts_json import facts_if_sound, facts_to_json
 from grayshelf.library.files import middle_rows
 from grayshelf.library.library import Library
 from grayshelf.library.models import Folder, Frame, FrameSet, MasterInput, MasterRecord
+from grayshelf.library.over_noon import keys_in_one_go
 from grayshelf.library.unreadable import Unreadable, readable
 
 log = logging.getLogger(__name__)
@@ -37,8 +38,8 @@ LOOKED_AT_ROWS = 32
 _AT_ONCE = 200
 #: Under what is kept that nights are being counted anew.
 RECOUNT = "nights being counted anew"
-#: Under what is kept that flats are to be put into sets by other rules than they were; a migration says so.
-FLATS_ANEW = "flats put into sets anew"
+#: Under what is kept that all but lights are to be put into sets by other rules than they were; a migration says so.
+SETS_ANEW = "put into sets anew"
 
 
 def regroup(
@@ -108,8 +109,9 @@ def _group(library: Library, key: str) -> int:
     with library.db.session() as session:
         # Plain rows: a set may have thousands of frames, of which nothing is written but the set that they are in.
         told = select(Frame.id, Frame.facts, Frame.set_id, Frame.kind, Frame.rejected, Frame.utc)
+        keys = keys_in_one_go(session, key)
         frames = session.execute(
-            told.where(Frame.group_key == key, Frame.state.in_(IN_SETS)).order_by(Frame.id)
+            told.where(Frame.group_key.in_(keys), Frame.state.in_(IN_SETS)).order_by(Frame.id)
         ).all()
         by_id = {f.id: f for f in frames}
         members = [
@@ -356,16 +358,16 @@ def tell_again(
 
 
 def finish_recount(library: Library, *, cut_short: bool = True) -> None:
-    """Count nights, tell names and make sets of flats anew where that is due: at start, because it was cut short."""
+    """Count nights, tell names and make sets anew where that is due: at start, because it was cut short."""
     with library.db.session() as session:
-        due, flats_due = (
-            library.setting(session, what, {}).get("due", False) for what in (RECOUNT, FLATS_ANEW)
+        due, sets_due = (
+            library.setting(session, what, {}).get("due", False) for what in (RECOUNT, SETS_ANEW)
         )
     with library.grouping:
-        if flats_due:
-            keys, _ = tell_again(library, Frame.kind == FrameKind.FLAT, cut_short=True)
+        if sets_due:
+            keys, _ = tell_again(library, Frame.kind != FrameKind.LIGHT, cut_short=True)
             regroup(library, keys)
             with library.db.session() as session:
-                library.set_setting(session, FLATS_ANEW, {})
+                library.set_setting(session, SETS_ANEW, {})
         if due:
             _recount_nights(library, cut_short=cut_short)

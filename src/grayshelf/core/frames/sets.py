@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Hashable, Iterable, Sequence
 from dataclasses import dataclass, replace
+from datetime import date, datetime, timedelta
 from statistics import median
 
 from grayshelf.core.frames.angle import CameraAngle, circular_difference, circular_mean
@@ -22,6 +23,8 @@ COLDEST_NIGHT_C = -40.0
 DRIFT_SPLIT_C = 2.0
 #: Focal lengths further apart than this are of two trains: a reducer was put in or taken out.
 FOCAL_SPLIT = 0.02
+#: Frames that begin within this after the last one were shot in one go with it (common practice).
+IN_ONE_GO = timedelta(minutes=30)
 _BY_TEMPERATURE = (FrameKind.DARK, FrameKind.DARK_FLAT, FrameKind.LIGHT)
 
 
@@ -57,8 +60,14 @@ def shows_a_cooler(sensor_c: float | None, set_c: float | None) -> bool:
     return held_at(sensor_c, set_c) or (sensor_c is not None and sensor_c < COLDEST_NIGHT_C)
 
 
-def set_key(facts: FrameFacts) -> tuple[Hashable, ...]:
-    """Everything that the frames of one set have in common, but for the angle, and for the exposure of flats."""
+def set_key(facts: FrameFacts, *, of_night: bool = True) -> tuple[Hashable, ...]:
+    """Everything that the frames of one set have in common, but for the angle, and for the exposure of flats.
+
+    Parameters
+    ----------
+    of_night
+        The night, too: only frames shot in one go over noon are of two nights, and of one set.
+    """
     kind = facts.kind
     key: list[Hashable] = [
         kind,
@@ -70,7 +79,7 @@ def set_key(facts: FrameFacts) -> tuple[Hashable, ...]:
         facts.read_mode,
         facts.gain,
         facts.offset,
-        facts.night,
+        facts.night if of_night else None,
     ]
     if kind is FrameKind.FLAT:
         key.append("of the sky, each as long as it needed" if facts.of_sky else None)
@@ -150,6 +159,46 @@ def _split_by_focal_length(members: list[Member]) -> list[list[Member]]:
     return parts
 
 
+def may_pass_noon(facts: FrameFacts) -> bool:
+    """Whether frames of its kind are also shot by day, and over noon, where by the calendar one night ends and another begins.
+
+    A person's word for the night stands.
+    """
+    told = facts.night is not None and facts.night_before is None and "night" not in facts.said
+    return told and facts.kind is not FrameKind.LIGHT and not facts.is_master
+
+
+def goes_on(last: FrameFacts, then: FrameFacts) -> bool:
+    """Whether a frame was shot in one go with the last one of the night before."""
+    if last.utc is None or then.utc is None or not (may_pass_noon(last) and may_pass_noon(then)):
+        return False
+    assert last.night is not None and then.night is not None
+    over = last.utc + timedelta(seconds=last.exposure_s or 0.0) + IN_ONE_GO
+    return (then.night - last.night).days == 1 and then.utc <= over
+
+
+def _split_by_night(members: list[Member]) -> list[list[Member]]:
+    """Frames of each night; those shot in one go over noon stay together."""
+    nights: dict[date | None, list[Member]] = defaultdict(list)
+    for member in members:
+        nights[member.facts.night].append(member)
+    parts = [nights.pop(None)] if None in nights else []
+    before: Member | None = None
+    for _, of_night in sorted(nights.items(), key=lambda item: item[0] or date.min):
+        dated = sorted((m for m in of_night if m.facts.utc is not None), key=_moment)
+        if before is not None and dated and goes_on(before.facts, dated[0].facts):
+            parts[-1] += of_night
+        else:
+            parts.append(of_night)
+        before = dated[-1] if dated else None
+    return parts
+
+
+def _moment(member: Member) -> tuple[datetime, int]:
+    assert member.facts.utc is not None
+    return member.facts.utc, member.frame_id
+
+
 def _split_by_exposure(members: list[Member]) -> list[list[Member]]:
     """Flats of each exposure; those of one twilight, which follow the light, stay together."""
     if members[0].facts.of_sky:
@@ -182,7 +231,7 @@ def group_into_sets(members: Iterable[Member]) -> list[list[Member]]:
 
     Masters are never grouped: each is a set of its own. Lights are split where the camera was turned or the
     focal length changed, and so are flats; the other kinds do not care. Flats of one twilight are one set, though each
-    has an exposure of its own.
+    has an exposure of its own; frames that were shot in one go over noon are one set, though of two nights.
     """
     by_key: dict[tuple[Hashable, ...], list[Member]] = defaultdict(list)
     alone: list[list[Member]] = []
@@ -190,11 +239,14 @@ def group_into_sets(members: Iterable[Member]) -> list[list[Member]]:
         if member.facts.is_master:
             alone.append([member])
         else:
-            by_key[set_key(member.facts)].append(member)
+            of_night = not may_pass_noon(member.facts)
+            by_key[set_key(member.facts, of_night=of_night)].append(member)
     sets: list[list[Member]] = []
     for key in sorted(by_key, key=repr):
         group = by_key[key]
-        parts = _split_by_temperature(group) if key[0] in _BY_TEMPERATURE else [group]
+        parts = _split_by_night(group)
+        if key[0] in _BY_TEMPERATURE:
+            parts = [alike for part in parts for alike in _split_by_temperature(part)]
         if key[0] in (FrameKind.FLAT, FrameKind.LIGHT):
             parts = [train for part in parts for train in _split_by_focal_length(part)]
             parts = [turned for part in parts for turned in _split_by_angle(part)]
@@ -209,7 +261,7 @@ def _exposures_differ(members: Sequence[FrameFacts]) -> bool:
 
 
 def common_facts(members: Sequence[FrameFacts]) -> FrameFacts:
-    """The facts of a set: those of its first frame, with the typical temperature, angle and focus.
+    """The facts of a set: those of its first frame, with the typical temperature, angle and focus, and its first night.
 
     The exposure of flats of the sky, which differs from frame to frame, is the typical one too; where their headers do not
     say that they are of the sky, it is that which tells.
@@ -243,4 +295,5 @@ def common_facts(members: Sequence[FrameFacts]) -> FrameFacts:
         focus=typical([m.focus for m in members]),
         angle=angle,
         utc=max((m.utc for m in members if m.utc is not None), default=None),
+        night=min((m.night for m in members if m.night is not None), default=None),
     )

@@ -1,4 +1,4 @@
-"""Twilight flats that another program took, each as long as it needed, with nothing in their headers of the sky."""
+"""Frames of other programs that were shot in one go, though their exposures differ, or noon was between them."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 from sqlalchemy import select, update
 
-from grayshelf.library.grouping import FLATS_ANEW
+from grayshelf.library.grouping import SETS_ANEW
 from grayshelf.library.models import Frame, FrameSet
 from tests.helpers import DARK, FLAT, LIGHT, write_fits
 from tests.own import Own
@@ -39,7 +39,7 @@ def sets_of(own, kind):
         return [(s.id, s.n_frames) for s in session.scalars(query)]
 
 
-def test_they_are_one_set_with_a_bias_taken_off_while_they_come_in_and_in_a_library_of_before(own, tmp_path):
+def test_flats_of_one_twilight_are_one_set_while_they_come_in_and_in_a_library_of_before(own, tmp_path):
     heap = tmp_path / "heap"
     for i in range(3):
         shoot(heap / f"light{i}.fits", LIGHT, f"21:1{i}:00", 900, 20.0)
@@ -63,15 +63,34 @@ def test_they_are_one_set_with_a_bias_taken_off_while_they_come_in_and_in_a_libr
             session.flush()
             frame.set_id, frame.group_key = one.id, f"a key of before {one.id}"
         session.execute(update(FrameSet).where(FrameSet.id == number).values(n_frames=1, n_kept=1))
-        own.library.set_setting(session, FLATS_ANEW, {"due": True})
+        own.library.set_setting(session, SETS_ANEW, {"due": True})
     assert len(sets_of(own, "flat")) == 6
     own.again()
     assert sets_of(own, "flat") == [(number, 6)]
     with own.library.db.session() as session:
-        assert not own.library.setting(session, FLATS_ANEW, {}).get("due")
+        assert not own.library.setting(session, SETS_ANEW, {}).get("due")
     own.build()
     ((lights, _),) = sets_of(own, "light")
     flat, pedestal = own.get(f"/api/lights/{lights}/slip")["lines"][1:]
     assert flat["chosen"]["is_master"] and "6" in flat["chosen"]["detail"]
     assert pedestal["verdict"] == "fits" and "bias" in pedestal["note"]
     assert "Sky flat" in own.get(f"/api/holdings/{flat['chosen']['holding_id']}")["title"]
+
+
+def test_darks_shot_by_day_are_one_set_though_noon_was_between_them(own, tmp_path):
+    """At the site of a new library, UTC; noon is 12:00, and a dark is begun every 310 s."""
+    heap = tmp_path / "heap"
+    begun = [f"{h:02d}:{m:02d}:00" for h, m in ((11, 40), (11, 46), (11, 52), (11, 57), (12, 2), (12, 8))]
+    for i in (4, 5):
+        shoot(heap / f"dark{i}.fits", DARK, begun[i], 510)
+    own.scan(heap)
+    ((_, n),) = sets_of(own, "dark")
+    assert n == 2
+    for i in range(4):
+        shoot(heap / f"dark{i}.fits", DARK, begun[i], 510)
+    shoot(heap / "dark of the evening.fits", DARK, "19:00:00", 510)
+    own.scan(heap)
+    ((number, n),) = sets_of(own, "dark")
+    assert n == 7 and own.sets()[number]["night"] == "17 Oct 26"
+    own.again()
+    assert sets_of(own, "dark") == [(number, 7)]
