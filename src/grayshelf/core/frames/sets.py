@@ -268,17 +268,6 @@ def common_facts(members: Sequence[FrameFacts]) -> FrameFacts:
     """
     first = members[0]
     of_sky = first.of_sky or (first.kind is FrameKind.FLAT and _exposures_differ(members))
-
-    def typical(values: list[float | None]) -> float | None:
-        known = [v for v in values if v is not None]
-        return median(known) if known else None
-
-    angles = [m.angle for m in members if m.angle is not None]
-    angle = (
-        CameraAngle(circular_mean([a.deg for a in angles]), angles[0].of, angles[0].pier_side)
-        if angles
-        else None
-    )
     temps = [m.sensor_temp_c for m in members if m.sensor_temp_c is not None]
     return replace(
         first,
@@ -287,13 +276,24 @@ def common_facts(members: Sequence[FrameFacts]) -> FrameFacts:
         said={},
         as_read={},
         origins={what: origin for m in members for what, origin in m.origins.items()},
-        focal_length_mm=typical([m.focal_length_mm for m in members]),
+        focal_length_mm=_typical([m.focal_length_mm for m in members]),
         temp_range_c=round(max(temps) - min(temps), 2) if temps else 0.0,
-        exposure_s=typical([m.exposure_s for m in members]) if of_sky else first.exposure_s,
+        exposure_s=_typical([m.exposure_s for m in members]) if of_sky else first.exposure_s,
         of_sky=of_sky,
-        sensor_temp_c=typical([m.sensor_temp_c for m in members]),
-        focus=typical([m.focus for m in members]),
-        angle=angle,
+        sensor_temp_c=_typical(temps),
+        focus=_typical([m.focus for m in members]),
+        angle=_typical_angle([m.angle for m in members if m.angle is not None]),
         utc=max((m.utc for m in members if m.utc is not None), default=None),
         night=min((m.night for m in members if m.night is not None), default=None),
     )
+
+
+def _typical(values: Sequence[float | None]) -> float | None:
+    known = [v for v in values if v is not None]
+    return median(known) if known else None
+
+
+def _typical_angle(angles: Sequence[CameraAngle]) -> CameraAngle | None:
+    if not angles:
+        return None
+    return CameraAngle(circular_mean([a.deg for a in angles]), angles[0].of, angles[0].pier_side)
