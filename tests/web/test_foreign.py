@@ -569,3 +569,34 @@ def test_a_sensor_that_is_colder_than_a_night_is_cooled_though_no_set_point_is_t
         ]
         warm = [o["why"] for o in fill["out_of_reach"] if "as warm as the night" in o["why"]]
         assert (len(darks), asked, len(warm)) == ((1, [True], 0) if cold else (0, [], 1)), rig["camera"]
+
+
+def test_what_a_camera_has_none_of_is_no_more_to_be_looked_at_once_a_person_said_so(own, tmp_path):  # noqa: F811
+    shoot(tmp_path / "f", "l", 3, at(10, 22), noise=40, GAIN=None, BLKLEVEL=None)
+    shoot(tmp_path / "f", "d", 4, at(9, 22), **capped(GAIN=None, BLKLEVEL=None))
+    shoot(tmp_path / "f", "no filter", 2, at(11, 22), noise=40, GAIN=None, BLKLEVEL=None, FILTER=None)
+    scan(own, tmp_path / "f")
+
+    def to_look_at():
+        listed = own.get("/api/problems").json
+        (folder,) = own.get("/api/intake").json["folders"]
+        lacking = own.get("/api/mend").json["lacking_frames"]
+        assert listed["total"] == folder["to_look_at"] == lacking == len(listed["items"])
+        assert own.get("/api/problems.csv").text.count("Lacks") == listed["total"]
+        assert sum(k["count"] for k in folder["kinds"]) == 9
+        return {p["reason"] for p in listed["items"]}, listed["total"]
+
+    rig = own.get("/api/state").json["rigs"][0]["id"]
+
+    def say(quantity, says):
+        assert own.put(f"/api/rigs/{rig}/says", json={"quantity": quantity, "says": says}).status_code == 200
+
+    before = {"Lacks gain.", "Lacks gain, filter."}, 9
+    assert to_look_at() == before
+    say("gain", "fixed")
+    assert to_look_at() == ({"Lacks gain, filter."}, 2)
+    say("filter", "fixed")
+    assert to_look_at() == (set(), 0)
+    say("filter", "moves")
+    say("gain", None)
+    assert to_look_at() == before

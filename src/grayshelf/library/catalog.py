@@ -267,12 +267,25 @@ def what_is_said(facts: FrameFacts, missing: tuple[str, ...]) -> str:
     """What a header lacks, what of it could not be used, and what is from the file's name, in a sentence."""
     said = list(facts.complaints)
     if missing:
-        said.insert(0, "lacks " + ", ".join(missing))
+        said.insert(0, _lacks(missing))
     if facts.from_name:
         said.append(f"from the file’s name: {', '.join(facts.from_name)}")
     by_hand = [QUANTITIES[name] for name in facts.by_hand if name in QUANTITIES]
     if by_hand:
         said.append(f"said by hand: {', '.join(by_hand)}")
+    return _sentence(said)
+
+
+def lacks_in_words(missing: Sequence[str]) -> str:
+    """The same of a header that lacks something, and of which there is nothing else to say."""
+    return _sentence([_lacks(missing)])
+
+
+def _lacks(missing: Sequence[str]) -> str:
+    return "lacks " + ", ".join(missing)
+
+
+def _sentence(said: Sequence[str]) -> str:
     text = "; ".join(said)
     return text[:1].upper() + text[1:] + "." if said else ""
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from datetime import date
 
-from sqlalchemy import ColumnElement, and_, func, or_, select
+from sqlalchemy import ColumnElement, and_, func, not_, or_, select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.frames.facts import lacking
@@ -13,6 +13,7 @@ from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.library.catalog import IN_SETS
 from grayshelf.library.facts_json import facts_if_sound
 from grayshelf.library.models import Folder, Frame
+from grayshelf.library.not_lacking import lacks_nothing_asked_for
 from grayshelf.library.unreadable import readable
 
 #: What frames may lack, in words, with the names of their facts.
@@ -132,11 +133,12 @@ class LackingGroup:
 
 
 def lacking_groups(session: Session) -> list[LackingGroup]:
-    """Frames that lack something that matters, by folder, kind and camera; the largest group first."""
+    """Frames that lack something that matters and may be there, by folder, kind and camera; the largest group first."""
     query = select(Frame.folder_id, Folder.path, Frame.path, Frame.kind, Frame.camera, Frame.facts)
     rows = session.execute(
         query.join(Folder, Folder.id == Frame.folder_id)
         .where(Frame.state == "lacking", Frame.missing_since.is_(None), Frame.rejected.is_(False))
+        .where(not_(lacks_nothing_asked_for(session)))
         .order_by(Frame.path)
     )
     found: dict[LackingGroup, LackingGroup] = {}

@@ -16,6 +16,7 @@ from grayshelf.library.filing import no_more_from
 from grayshelf.library.kept import kept
 from grayshelf.library.library import Library
 from grayshelf.library.models import Folder, Frame, Job
+from grayshelf.library.not_lacking import lacks_nothing_asked_for
 from grayshelf.library.records import read
 from grayshelf.library.step_records import RunJob, ScanJob
 from grayshelf.web.common import in_words
@@ -49,6 +50,10 @@ def counts_by_folder(
             for told, number in ((state, count - told_missing), ("missing", told_missing)):
                 if number:
                     counts[folder_id][(told, kind)] += number
+        by_kind = select(Frame.folder_id, Frame.kind, func.count()).group_by(Frame.folder_id, Frame.kind)
+        for folder_id, kind, count in session.execute(by_kind.where(lacks_nothing_asked_for(session))):
+            counts[folder_id][("lacking", kind)] -= count
+            counts[folder_id][("good", kind)] += count
     return counts
 
 

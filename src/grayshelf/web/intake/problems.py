@@ -16,6 +16,7 @@ from grayshelf.library.catalog import FOLDERS_OF_REJECTS, IN_SETS, set_aside
 from grayshelf.library.kept import kept
 from grayshelf.library.library import Library
 from grayshelf.library.models import Frame, FrameSet
+from grayshelf.library.not_lacking import lacks_nothing_asked_for
 from grayshelf.web.intake.schemas import CountOut, ProblemOut, ProblemsOut
 
 PAGE = 100
@@ -72,14 +73,15 @@ def problems_page(library: Library, page: int, state: str) -> ProblemsOut:
     aside."""
     with library.db.session() as session:
         zone, latest = library.zone(session), last_night(library, session)
+        to_look_at = LOOKED_AT & not_(lacks_nothing_asked_for(session))
         counts: dict[str, int] = dict(
-            session.execute(select(STATE_TOLD, func.count()).where(LOOKED_AT).group_by(STATE_TOLD)).all()
+            session.execute(select(STATE_TOLD, func.count()).where(to_look_at).group_by(STATE_TOLD)).all()
         )
         lists: dict[str, ColumnElement[bool]] = {
-            name: LOOKED_AT & STATE_TOLD.in_((name,)) for name in TO_LOOK_AT
+            name: to_look_at & STATE_TOLD.in_((name,)) for name in TO_LOOK_AT
         }
         looked_at = "looked at"
-        lists |= {looked_at: LOOKED_AT, AHEAD: _ahead(latest), SET_ASIDE: _ASIDE}
+        lists |= {looked_at: to_look_at, AHEAD: _ahead(latest), SET_ASIDE: _ASIDE}
         for name in (AHEAD, SET_ASIDE):
             counts[name] = session.scalar(select(func.count()).select_from(Frame).where(lists[name])) or 0
         told = {**counts, looked_at: sum(counts.get(name, 0) for name in TO_LOOK_AT)}
@@ -162,7 +164,11 @@ def problem_csv_rows(library: Library) -> list[list[object]]:
     with library.db.session() as session:
         zone = library.zone(session)
         of_folders = select(Frame).options(joinedload(Frame.folder))
-        rows = session.scalars(of_folders.where(LOOKED_AT).order_by(STATE_TOLD, Frame.path))
+        rows = session.scalars(
+            of_folders.where(LOOKED_AT, not_(lacks_nothing_asked_for(session))).order_by(
+                STATE_TOLD, Frame.path
+            )
+        )
         told = [(f.folder.path, _problem_out(f, zone)) for f in rows]
         ahead = session.scalars(of_folders.where(_ahead(last_night(library, session))).order_by(Frame.path))
         told += [(f.folder.path, _dated_ahead(f, f.night)) for f in ahead]
