@@ -653,7 +653,7 @@ function Proposed() {
   if (!words) return null;
   return (
     <p className="pb-2" role="status">
-      {words}: look at them on{" "}
+      {words}: have a look on{" "}
       <Link className="underline" to="/rigs?proposed">
         Rigs
       </Link>

@@ -21,8 +21,13 @@ function GapNote({ gap, marked }: { gap: GapData; marked: boolean }) {
       <p className="flex items-center gap-2 text-m font-semibold">
         <SmallSpine gap step={0} />
         <span>
-          {gap.kind === "flat" ? "Flats " : gap.title}
-          {gap.filter_code && <FilterStamp code={gap.filter_code} />}
+          {gap.kind === "flat" ? "Flats" : gap.title}
+          {gap.filter_code && (
+            <>
+              {" "}
+              <FilterStamp code={gap.filter_code} />
+            </>
+          )}
           {gap.kind === "flat" ? gap.title.replace("Flats", "") : gap.gain_text && `, ${gap.gain_text}`}
         </span>
       </p>

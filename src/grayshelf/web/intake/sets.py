@@ -24,7 +24,7 @@ KIND_ORDER = {"light": 0, "flat": 1, "dark flat": 2, "dark": 3, "bias": 4}
 
 
 def set_title(row: FrameSet, word: str) -> str:
-    """'300 s, −10 °C, gain 200', 'SII, 7.4 s, gain 200', 'NGC 281, Ha, 300 s'."""
+    """'300 s, −10 °C, gain 200', 'SII, 7.4 s, gain 200', 'NGC 281, Ha, 300 s, binning 2'."""
     facts = facts_from_json(row.facts)
     parts: list[str] = []
     if row.kind == "light":
@@ -38,6 +38,10 @@ def set_title(row: FrameSet, word: str) -> str:
         parts.append(in_words.degrees_c(temp))
     if facts.gain is not None:
         parts.append(f"{word} {in_words.plain(facts.gain)}")
+    if facts.binning_x is not None and (facts.binning_x > 1 or not parts):
+        parts.append(f"binning {facts.binning_x}")
+    if facts.calibrated:
+        parts.append("calibrated")
     if row.measurement_id is not None:
         parts.append(
             "shot for the Bench" if facts.gain is None or facts.offset is None else "read by the Bench"

@@ -45,18 +45,22 @@ def care_of(holding: Holding, tolerances: Tolerances) -> list[str]:
 
 
 def kind_title(holding: Holding) -> str:
-    """'Dark 300 s, −10 °C', 'Flat SII', 'Bias'."""
+    """'Dark 300 s, −10 °C', 'Flat SII', 'Bias'; 'Bias, binning 2'."""
     have = holding.settings
     title = holding.kind.value.capitalize()
     if holding.kind is FrameKind.FLAT:
         sky = "Sky flat" if have.exposures_differ else title
-        return f"{sky} {have.filter_code}" if have.filter_code else sky
-    if holding.kind is FrameKind.BIAS:
-        return title
-    parts = [in_words.seconds(have.exposure_s)] if have.exposure_s is not None else []
-    if holding.kind is FrameKind.DARK and have.sensor_temp_c is not None:
-        parts.append(in_words.degrees_c(round(have.sensor_temp_c)))
-    return f"{title} {', '.join(parts)}" if parts else title
+        title = f"{sky} {have.filter_code}" if have.filter_code else sky
+    elif holding.kind is not FrameKind.BIAS:
+        parts = [in_words.seconds(have.exposure_s)] if have.exposure_s is not None else []
+        if holding.kind is FrameKind.DARK and have.sensor_temp_c is not None:
+            parts.append(in_words.degrees_c(round(have.sensor_temp_c)))
+        title = f"{title} {', '.join(parts)}" if parts else title
+    return ", ".join([title, *_binned(have)])
+
+
+def _binned(settings: CommonSettings) -> list[str]:
+    return [f"binning {settings.binning[0]}"] if settings.binning and settings.binning[0] > 1 else []
 
 
 def spine_out(
@@ -74,7 +78,7 @@ def spine_out(
         title=kind_title(holding),
         gain=have.gain,
         gain_text=gain_text,
-        foot=gain_text,
+        foot=gain_text or next(iter(_binned(have)), ""),
         frames=holding.n_frames,
         date=in_words.day(have.night),
         age_step=age_step(max(looks, 0)),
@@ -371,6 +375,7 @@ def _gap_out(
         )
         seconds = None if want.exposure_s is None else series_seconds(frames, want.exposure_s, RigPace())
         takes = "" if seconds is None else in_words.duration(seconds)
+    title = ", ".join([title, *_binned(want)])
     return GapOut(
         # A number that is kept as whole is the same setting.
         key="|".join(f"{part:g}" if isinstance(part, (int, float)) else str(part) for part in gap.key),
