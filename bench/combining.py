@@ -17,7 +17,8 @@ from astropy.stats import sigma_clip
 
 from grayshelf.core.frames.write import write_frame
 from grayshelf.core.masters.combine import CombineSettings, combine, combine_into
-from grayshelf.library.files import FileSource, write_new
+from grayshelf.library.file_rows import FileSource
+from grayshelf.library.files import write_new
 
 CHILD = """
 import json, sys, time

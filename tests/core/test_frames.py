@@ -15,6 +15,7 @@ from grayshelf.core.frames.angle import CameraAngle, angle_between, circular_mea
 from grayshelf.core.frames.facts import FrameFacts, lacking
 from grayshelf.core.frames.file_names import values_in_name
 from grayshelf.core.frames.filters import normal_filter
+from grayshelf.core.frames.full_scale import are_shares
 from grayshelf.core.frames.kinds import FrameKind, parse_kind
 from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.frames.sets import Member, common_facts, group_into_sets, nominal_exposure
@@ -176,6 +177,26 @@ def test_what_was_shot_in_one_go_over_noon_is_one_set_of_the_first_night(changes
     assert sorted(len(s) for s in sets) == sizes
     first = next(s for s in sets if s[0].frame_id == 0)
     assert common_facts([m.facts for m in first]).night == date(2026, 10, 17)
+
+
+@pytest.mark.parametrize(
+    ("kind", "level", "noise", "shares"),
+    [
+        (FrameKind.DARK, 480.0 / 65_535, 4.0 / 65_535, True),
+        (FrameKind.BIAS, 20.0 / 65_535, 1.0 / 65_535, True),
+        (FrameKind.LIGHT, 0.6, 0.01, True),
+        # In ADU; of norm 1; a bias that is clipped at zero; one with its pedestal taken off; nothing in it.
+        (FrameKind.DARK, 480.0, 4.0, False),
+        (FrameKind.FLAT, 0.4, 0.003, False),
+        (FrameKind.BIAS, 0.6, 0.1, False),
+        (FrameKind.DARK, 0.0, 0.1, False),
+        (FrameKind.DARK, np.nan, 1.0, False),
+        (None, 0.01, 0.001, False),
+    ],
+)
+def test_values_from_0_to_1_are_shares_where_a_frame_in_adu_would_not_have_them(kind, level, noise, shares):
+    values = np.random.default_rng(5).normal(level, noise, (32, 40)).astype("f4")
+    assert are_shares(kind, values) is shares
 
 
 def test_masters_stand_alone_and_a_set_says_what_is_typical(tmp_path):

@@ -117,8 +117,12 @@ def test_calibrated_lights_are_those_of_ccdproc_and_say_what_was_done(own, tmp_p
     assert twice.status_code == 400 and "already" in twice.text
 
 
-def test_a_flat_whose_pedestal_is_in_it_has_its_dark_flat_taken_off_first(own, tmp_path):
-    """Masters of another program, in ADU, with the pedestal in the flat: the dark flat goes off it, as by hand in ccdproc."""
+@pytest.mark.parametrize("full_scale", [1.0, 65_535.0])
+def test_a_flat_whose_pedestal_is_in_it_has_its_dark_flat_taken_off_first(own, tmp_path, full_scale):
+    """Masters of another program, with the pedestal in the flat: the dark flat goes off it, as by hand in ccdproc.
+
+    Capped masters are in ADU, or shares of 16 bits, as some programs keep them (common practice, no source).
+    """
     heap = tmp_path / "heap"
     a_night(heap)
     master = {"dark": DARK, "flat": FLAT, "darkflat": {**FLAT, "IMAGETYP": "DARKFLAT"}}
@@ -128,7 +132,9 @@ def test_a_flat_whose_pedestal_is_in_it_has_its_dark_flat_taken_off_first(own, t
         header["DATE-OBS"] = "2026-10-18T22:00:00"
         for p in heap.glob(f"{name}[0-9].fits"):
             p.unlink()
-        fits.PrimaryHDU(stack.astype("f4"), header).writeto(heap / f"master_{name}.fits")
+        fits.PrimaryHDU(stack.astype("f4"), header).writeto(tmp_path / f"master_{name}.fits")
+        unit = 1.0 if name == "flat" else full_scale
+        fits.PrimaryHDU((stack / unit).astype("f4"), header).writeto(heap / f"master_{name}.fits")
     own.scan(heap)
     lights = next(i for i, s in own.sets().items() if s["kind"] == "light")
     asked = {
@@ -140,8 +146,44 @@ def test_a_flat_whose_pedestal_is_in_it_has_its_dark_flat_taken_off_first(own, t
     answer = own.client.post("/api/hand-over", json=asked)
     assert answer.status_code == 200, answer.text
     assert own.ended(answer.json["job_id"])["state"] == "done"
-    flat = fits.getdata(heap / "master_flat.fits").astype(float) - fits.getdata(heap / "master_darkflat.fits")
+    flat = fits.getdata(tmp_path / "master_flat.fits").astype(float)
+    flat -= fits.getdata(tmp_path / "master_darkflat.fits")
     fits.PrimaryHDU(flat).writeto(tmp_path / "flat.fits")
-    theirs = by_ccdproc(heap / "light0.fits", heap / "master_dark.fits", tmp_path / "flat.fits")
+    theirs = by_ccdproc(heap / "light0.fits", tmp_path / "master_dark.fits", tmp_path / "flat.fits")
     ours = fits.getdata(min((tmp_path / "out").rglob("*.fits")))
-    assert np.allclose(ours, theirs, rtol=2e-7, atol=0)
+    # Near zero a light less its dark keeps the digits of the levels that were taken from one another.
+    assert np.allclose(ours, theirs, rtol=2e-7, atol=0 if full_scale == 1.0 else 1500 * 2e-7)
+
+
+@pytest.mark.parametrize(
+    ("of_one", "beside", "care"),
+    [
+        (65_535.0, True, None),
+        (65_535.0, False, "taken as shares"),
+        (16_383.0, True, "taken as shares"),
+        (1.0, True, None),
+    ],
+)
+def test_a_master_in_shares_is_told_in_adu_and_used_with_care_where_nothing_tells_the_scale(
+    own, tmp_path, of_one, beside, care
+):
+    heap = tmp_path / "heap"
+    a_night(heap)
+    stack = np.mean([fits.getdata(p) for p in sorted(heap.glob("dark[0-9].fits"))], axis=0) / of_one
+    header = fits.Header(
+        {**DARK, "IMAGETYP": "Master Dark", "NCOMBINE": 5, "DATE-OBS": "2026-10-18T21:00:00"}
+    )
+    if not beside:
+        for path in [*heap.glob("dark*"), *heap.glob("flat*")]:
+            path.unlink()
+    packed = fits.CompImageHDU(stack.astype("f4"), header, compression_type="GZIP_2", quantize_level=0)
+    packed.writeto(heap / "of another.fits.fz")
+    own.scan(heap)
+    own.wait_until_idle()
+    ((number, _),) = [(i, s) for i, s in own.sets().items() if s["state"] == "master"]
+    card = own.get(f"/api/holdings/{number}")
+    shown = {f["name"]: f["value"] for f in card["figures"]}
+    assert shown["Median"] == pytest.approx(500.0 * (65_535.0 / of_one if of_one != 1.0 else 1.0), rel=0.01)
+    assert ("from 0 to 1" in card["made"]) == (of_one != 1.0)
+    told = [c for c in card["spine"]["care"] if "65,535" in c]
+    assert (care in told[0]) if care else not told

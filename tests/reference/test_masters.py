@@ -49,7 +49,8 @@ from grayshelf.devices.simulated.camera_model import (
     expose,
 )
 from grayshelf.devices.simulated.train_model import DustSpeck, TrainModel, flat_field
-from grayshelf.library.files import FileSource, write_new
+from grayshelf.library.file_rows import FileSource
+from grayshelf.library.files import write_new
 from tests.helpers import ArraySource
 from tests.told import same_as_told
 

@@ -18,7 +18,8 @@ from grayshelf.core.pictures.stretch import shrink, stretch
 from grayshelf.core.sensor.statistics import camera_white, flat_statistics, frame_statistics, sample_step
 from grayshelf.library.catalog import read_file
 from grayshelf.library.facts_json import facts_from_json, facts_to_json
-from grayshelf.library.files import FileSource, read_pixels
+from grayshelf.library.file_rows import FileSource
+from grayshelf.library.files import read_pixels
 from grayshelf.library.folders import looks_like_frame
 from tests.helpers import DARK, LONDON, write_fits
 

@@ -15,7 +15,8 @@ from grayshelf.core.errors import UnreadableFrame
 from grayshelf.core.frames.file_names import kind_of_folder
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.library import foreign_formats
-from grayshelf.library.files import middle_rows, read_header, read_pixels
+from grayshelf.library.file_rows import middle_rows
+from grayshelf.library.files import read_header, read_pixels
 from tests.raw_files import MARGIN, PHASES, write_dng, write_tiff
 
 RNG = np.random.default_rng(7)

@@ -14,8 +14,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from grayshelf.core.errors import UnreadableFrame
+from grayshelf.core.frames.fits_blocks import ImageHeader
 from grayshelf.core.pictures.parts import Pixels
 from grayshelf.library.files import KEPT_AS, lies_plain, read_header, read_pixels, scaled, scaling_of
+from grayshelf.library.full_scale import adu_of_one
 from grayshelf.library.kept import kept
 from grayshelf.library.room import as_disk_full
 
@@ -37,10 +39,18 @@ class FileParts:
         """Whether its levels are whole numbers of 16 bits from 0 on."""
         self._unpacked: IO[bytes] | None = None
         self._one_at_a_time = Lock()
-        if not lies_plain(path, image):
-            self._unpack(scratch)
+        self.shares = False
+        """Whether its file holds shares of full scale (see `full_scale`); its levels are in ADU all the same."""
+        if lies_plain(path, image):
+            self._in_adu(adu_of_one(path, image))
+        else:
+            self._unpack(scratch, image)
 
-    def _unpack(self, scratch: Path) -> None:
+    def _in_adu(self, adu_of_one: float) -> None:
+        self.shares = adu_of_one != 1.0
+        self._scaling = (self._scaling[0] * adu_of_one, self._scaling[1] * adu_of_one)
+
+    def _unpack(self, scratch: Path, image: ImageHeader) -> None:
         kept = read_pixels(self._path)
         self.unsigned_16 = kept.dtype == np.uint16
         pixels = np.ascontiguousarray(kept, np.float32)
@@ -53,6 +63,7 @@ class FileParts:
             full = as_disk_full(error, scratch)
             raise (full or error) from error
         self._offset, self._dtype, self._scaling = 0, np.dtype("f4"), (1.0, 0.0)
+        self._in_adu(adu_of_one(self._path, image, pixels))
 
     def part(self, top: int, bottom: int, left: int, right: int) -> Pixels:
         """Rows top … bottom−1 and columns left … right−1, shape (bottom − top, right − left).

@@ -24,7 +24,7 @@ from grayshelf.core.frames.sets import Member, common_facts, group_into_sets
 from grayshelf.core.sensor.statistics import background_noise, sample_step
 from grayshelf.library.catalog import IN_SETS, key_of, settling, written_of
 from grayshelf.library.facts_json import facts_if_sound, facts_to_json
-from grayshelf.library.files import middle_rows
+from grayshelf.library.file_rows import middle_rows
 from grayshelf.library.library import Library
 from grayshelf.library.models import Folder, Frame, FrameSet, MasterInput, MasterRecord
 from grayshelf.library.over_noon import keys_in_one_go

@@ -13,7 +13,7 @@ from grayshelf.core.errors import UnreadableFrame
 from grayshelf.core.flats.model import Pedestal
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.matching.model import CommonSettings, Holding
-from grayshelf.library.files import middle_rows
+from grayshelf.library.file_rows import middle_rows
 from grayshelf.library.holdings import holdings
 from grayshelf.library.kept import kept
 from grayshelf.library.library import Library

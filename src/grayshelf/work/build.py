@@ -39,14 +39,8 @@ from grayshelf.core.pictures.quantiles import quantile_of
 from grayshelf.library.catalog import IN_SETS, enter_own_file
 from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.file_parts import FileParts
-from grayshelf.library.files import (
-    FileSource,
-    drop_unfinished,
-    read_header,
-    scratch_folder,
-    sha256_of,
-    write_new,
-)
+from grayshelf.library.file_rows import FileSource
+from grayshelf.library.files import drop_unfinished, read_header, scratch_folder, sha256_of, write_new
 from grayshelf.library.folders import stamp_of
 from grayshelf.library.grouping import describe_set
 from grayshelf.library.holdings import common_settings, stock

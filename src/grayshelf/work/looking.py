@@ -4,14 +4,16 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from sqlalchemy import func, select
+from sqlalchemy import and_, func, not_, or_, select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.checks.figures import Figure, master_figures
-from grayshelf.core.checks.of_a_master import reasons_for_care
+from grayshelf.core.checks.of_a_master import reasons_for_care, scale_of
 from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.library.facts_json import facts_from_json, facts_if_sound
 from grayshelf.library.file_parts import FileParts
+from grayshelf.library.full_scale import SHARES
 from grayshelf.library.library import Library
 from grayshelf.library.models import Frame, FrameSet, Job, MasterRecord
 from grayshelf.library.records import as_kept
@@ -38,18 +40,41 @@ def figures_of_master(library: Library, session: Session, row: FrameSet, path: P
         Where the file cannot be read.
     """
     record = row.record
-    if record is not None and record.figures.get("list") and "findings" in record.figures:
+    if record is not None and record.figures.get("list") and _was_looked_at(record):
         return [Figure(**f) for f in record.figures["list"]]
     parts = FileParts(path, library.root / "scratch")
     figures = master_figures(parts, FrameKind(row.kind))
     if record is not None:
         found = looked_at(library, session, row, parts, ())
-        record.figures = {**record.figures, "list": [vars(f) for f in figures], "findings": as_json(found)}
+        if parts.shares and figures:
+            found += scale_of(figures[0].value, _levels_beside(session, row))
+        told = {"list": [vars(f) for f in figures], "findings": as_json(found), SHARES: parts.shares}
+        record.figures = {**record.figures, **told}
         care = [reason for reason in reasons_for_care(found) if reason not in (record.care or [])]
         if care:
             record.care = [*(record.care or []), *care]
             library.touched()
     return figures
+
+
+def _was_looked_at(record: MasterRecord) -> bool:
+    return "findings" in record.figures and (record.built_here or SHARES in record.figures)
+
+
+def _levels_beside(session: Session, row: FrameSet) -> list[float]:
+    """Levels of other frames behind the cap, of the same settings and as the camera gave them."""
+    facts = facts_from_json(row.facts)
+    capped = [kind.value for kind in FrameKind if kind not in (FrameKind.LIGHT, FrameKind.FLAT)]
+    there = select(FrameSet.level_adu, FrameSet.facts).where(
+        FrameSet.camera == row.camera, FrameSet.kind.in_(capped), FrameSet.level_adu.is_not(None)
+    )
+    names = ("gain", "offset", "binning_x", "read_mode")
+    found = ((level, facts_if_sound(plain)) for level, plain in session.execute(there))
+    return [
+        level
+        for level, other in found
+        if level and other is not None and all(getattr(other, n) == getattr(facts, n) for n in names)
+    ]
 
 
 def look_at_masters(library: Library, control: JobControl) -> JobResult:
@@ -93,17 +118,17 @@ def look_when_new(library: Library, runner: JobRunner) -> int | None:
 
 def _unseen(session: Session) -> list[int]:
     """Masters on the shelf that nobody looked at and whose file is there."""
-    seen = readable(MasterRecord.figures)["findings"].as_string()
+    figures = readable(MasterRecord.figures)
+    # Of those from elsewhere a version before did not ask for their unit.
+    of_unit = or_(MasterRecord.built_here, figures[SHARES].as_string().is_not(None))
+    seen = and_(figures["findings"].as_string().is_not(None), of_unit)
     return list(
         session.scalars(
             select(FrameSet.id)
             .join(MasterRecord, MasterRecord.set_id == FrameSet.id)
             .join(Frame, Frame.set_id == FrameSet.id)
             .where(
-                FrameSet.is_master,
-                FrameSet.taken_off.is_(False),
-                Frame.missing_since.is_(None),
-                seen.is_(None),
+                FrameSet.is_master, FrameSet.taken_off.is_(False), Frame.missing_since.is_(None), not_(seen)
             )
             .distinct()
             .order_by(FrameSet.id)

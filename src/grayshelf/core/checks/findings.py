@@ -23,10 +23,13 @@ class Fault(StrEnum):
     UNSETTLED = "unsettled first frames"
     STARS = "stars"
     EMPTY = "no levels"
+    SCALE = "scale in doubt"
 
 
 #: Why a master without levels serves no lights.
 NOTHING_IN_IT = "none of its pixels holds a number"
+#: Why a master whose values run from 0 to 1 is used with care, where nothing tells that this is so.
+SHARES_IN_DOUBT = "its values, from 0 to 1, are taken as shares of 65,535 ADU"
 
 
 @dataclass(frozen=True)

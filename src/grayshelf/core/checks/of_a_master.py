@@ -6,16 +6,28 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
-from grayshelf.core.checks.findings import NOTHING_IN_IT, Fault, SetFinding
+from grayshelf.core.checks.findings import NOTHING_IN_IT, SHARES_IN_DOUBT, Fault, SetFinding
 from grayshelf.core.checks.looks import FrameLook, look_at, medians_of_squares
 from grayshelf.core.checks.of_a_picture import banding_of, capped_and_full, leak_of, shade_of, tilt_of
 from grayshelf.core.checks.stars import stars_on
 from grayshelf.core.digits import significant
+from grayshelf.core.frames.full_scale import FULL_SCALE_ADU
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.pictures.parts import Picture
 
 #: What is found of these keeps a master from being used without a second thought.
-_CARE = (Fault.LEAK, Fault.CLIPPED, Fault.SATURATED, Fault.SHADE, Fault.BANDING, Fault.STARS, Fault.EMPTY)
+_CARE = (
+    Fault.LEAK,
+    Fault.CLIPPED,
+    Fault.SATURATED,
+    Fault.SHADE,
+    Fault.BANDING,
+    Fault.STARS,
+    Fault.EMPTY,
+    Fault.SCALE,
+)
+#: In words of their own, since how much it is says nothing.
+_IN_WORDS = {Fault.EMPTY: NOTHING_IN_IT, Fault.SCALE: SHARES_IN_DOUBT}
 #: Of a master in which there is nothing to look at.
 EMPTY = SetFinding(
     Fault.EMPTY,
@@ -26,6 +38,9 @@ EMPTY = SetFinding(
 )
 
 
+#: Frames behind the cap, of whatever exposure, are as bright as others of their settings within this share and these ADU
+#: (common practice: what dark current adds).
+SAME_LEVEL, SAME_LEVEL_ADU = 0.25, 20.0
 #: A slope of fewer ADU than this on a capped master is told, and no reason to do without it.
 LEAK_CARE_ADU = 10.0
 
@@ -93,6 +108,28 @@ def findings_of_master(
     return found
 
 
+def scale_of(level_adu: float, others_adu: Sequence[float]) -> list[SetFinding]:
+    """Whether a master whose values run from 0 to 1 holds shares of 65,535 ADU.
+
+    Parameters
+    ----------
+    level_adu
+        Its median, if that is so.
+    others_adu
+        Levels of other capped frames of its camera, gain, offset and binning, as the camera gave them.
+    """
+    if any(abs(level_adu - other) <= SAME_LEVEL_ADU + SAME_LEVEL * other for other in others_adu):
+        return []
+    taken = f"Its values run from 0 to 1. As shares of {FULL_SCALE_ADU:,.0f} ADU they are at {significant(level_adu, 3)} ADU"
+    if others_adu:
+        nearest = min(others_adu, key=lambda other: abs(math.log(max(other, 1.0) / level_adu)))
+        told = f"{taken}, and other frames of these settings at {significant(nearest, 3)} ADU."
+    else:
+        told = f"{taken}, and no other frame of these settings is here to hold them to."
+    advice = "Bring in some of the frames that it was made of, or combine them here."
+    return [SetFinding(Fault.SCALE, FULL_SCALE_ADU, "ADU", told, advice)]
+
+
 def together(of_frames: Sequence[SetFinding], of_master: Sequence[SetFinding]) -> list[SetFinding]:
     """What was found of the frames and of the master made of them; what both show is told once."""
     told = {f.fault for f in of_frames if f.fault in (Fault.BANDING, Fault.STARS)}
@@ -102,7 +139,7 @@ def together(of_frames: Sequence[SetFinding], of_master: Sequence[SetFinding]) -
 def reasons_for_care(found: Sequence[SetFinding]) -> list[str]:
     """Why a master is to be used with care, in a few words each: what was left out of it is no reason."""
     return [
-        NOTHING_IN_IT if f.fault is Fault.EMPTY else f"{f.fault.value}: {significant(f.size, 2)} {f.unit}"
+        _IN_WORDS.get(f.fault, f"{f.fault.value}: {significant(f.size, 2)} {f.unit}")
         for f in found
         if f.fault in _CARE and not f.leave_out and (f.fault is not Fault.LEAK or f.size >= LEAK_CARE_ADU)
     ]

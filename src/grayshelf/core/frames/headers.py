@@ -169,6 +169,11 @@ def _kind(reader: HeaderReader, file_name: str, folder_name: str) -> _Kind:
     return _Kind(kind, is_master, is_of_the_sky(target))
 
 
+def kind_of(image: ImageHeader, file_name: str, folder_name: str) -> FrameKind | None:
+    """What kind of frame it is (see `read_facts`), without all else that it says of itself."""
+    return _kind(HeaderReader(image.header, {}), file_name, folder_name).kind
+
+
 def _binning(reader: HeaderReader) -> tuple[int | None, int | None]:
     """Pixels joined in a row and in a column; the one that is not given is as the other, where that is known."""
     x = int(reader.number_or_named("binning", BINNING) or 0)

@@ -18,6 +18,7 @@ from grayshelf.core.frames.said import QUANTITIES
 from grayshelf.core.matching.age import AHEAD
 from grayshelf.core.matching.model import RigSays, Tolerances
 from grayshelf.library.facts_json import facts_from_json
+from grayshelf.library.full_scale import SHARES
 from grayshelf.library.holdings import holding_of, holdings
 from grayshelf.library.library import Library
 from grayshelf.library.models import FrameSet, Rig
@@ -211,7 +212,8 @@ def _made(row: FrameSet) -> str:
     if record is None:
         return "Loose frames: not combined yet."
     if not record.built_here:
-        return "Combined elsewhere; how is not known."
+        shares = " Its values run from 0 to 1: they are taken as shares of 65,535 ADU."
+        return f"Combined elsewhere; how is not known.{shares if record.figures.get(SHARES) else ''}"
     text = f"Combined here: {record.method}."
     if record.pedestal_kind:
         text += f" {_TAKEN_OFF.get(record.pedestal_kind, 'Its dark flat')} was taken off first."
