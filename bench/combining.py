@@ -24,7 +24,7 @@ CHILD = """
 import json, sys, time
 from pathlib import Path
 from grayshelf.core.masters.combine import combine_into
-from grayshelf.library.files import FileSource
+from grayshelf.library.file_rows import FileSource
 path, n = Path(sys.argv[1]), int(sys.argv[2])
 sources = [FileSource(path, f"{i}", path.parent) for i in range(n)]
 begun = time.perf_counter()
