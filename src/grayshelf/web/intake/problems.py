@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import date, timedelta
 from zoneinfo import ZoneInfo
 
-from sqlalchemy import Boolean, ColumnElement, and_, case, func, literal_column, not_, select
+from sqlalchemy import Boolean, ColumnElement, String, and_, case, func, literal_column, not_, select
 from sqlalchemy.orm import Session, joinedload
 
 from grayshelf.core.errors import Conflict, NotFound
@@ -33,13 +33,16 @@ LOOKED_AT: ColumnElement[bool] = literal_column(
 )
 
 
+#: Named so, a state is not what SQLite finds rows by: nearly all frames are of one state.
+_STATE: ColumnElement[str] = literal_column("+frame.state", String)
 #: Not those that a person put into a folder of rejects: there is nothing to take back here. As `ix_frame_rejected` has it.
 _ASIDE: ColumnElement[bool] = and_(
-    literal_column("frame.rejected", Boolean),
+    # Without a type: a truth would be asked for as '= 1', which the index has not.
+    literal_column("frame.rejected"),
     Frame.reason != "",
     # Lights that a person does not keep are told of with their night.
     Frame.kind != FrameKind.LIGHT.value,
-    Frame.state.in_(IN_SETS),
+    _STATE.in_(IN_SETS),
     *(
         not_(func.lower(Frame.path).like(pattern))
         for name in FOLDERS_OF_REJECTS
@@ -51,7 +54,7 @@ _ASIDE: ColumnElement[bool] = and_(
 def _ahead(last_night: date) -> ColumnElement[bool]:
     """Frames that are good but for their night, which has not come. Their sets tell, of which there are few."""
     late = select(FrameSet.id).where(FrameSet.night > last_night)
-    good = (Frame.state == "good") & Frame.missing_since.is_(None)
+    good = (_STATE == "good") & Frame.missing_since.is_(None)
     return Frame.set_id.in_(late) & (Frame.night > last_night) & good
 
 
