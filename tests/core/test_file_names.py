@@ -4,7 +4,13 @@ from __future__ import annotations
 
 import pytest
 
-from grayshelf.core.frames.file_names import counters_among, kind_in_name, kind_of_folder, values_in_name
+from grayshelf.core.frames.file_names import (
+    counters_among,
+    kind_in_name,
+    kind_of_folder,
+    names_a_master,
+    values_in_name,
+)
 from grayshelf.core.frames.kinds import FrameKind
 
 
@@ -62,3 +68,28 @@ def test_a_number_that_grows_from_file_to_file_is_a_counter():
 )  # fmt: skip
 def test_the_kind_is_read_from_a_name_only_where_it_says_one(name, kind):
     assert kind_in_name(name) == kind
+
+
+@pytest.mark.parametrize(
+    ("name", "folder", "whole", "says"),
+    [
+        ("MasterDark_300s_-10C_g100.fits", "x", True, True),
+        ("master_bias_g100.fit", "x", True, True),
+        ("Master Flat Ha.fits", "x", False, True),
+        ("flat-Ha-master.fits", "x", False, True),
+        ("superdark.fits", "darks", False, True),
+        ("stack of 40 darks 300s.fits", "x", False, True),
+        ("dark 300s mean.fits", "x", False, True),
+        ("dark_300.fits", "Masters", False, True),
+        # As the camera gave them; counted; a telescope; one light's own calibrated flat.
+        ("dark_300.fits", "Masters", True, False),
+        ("master_dark_001.fits", "x", True, False),
+        ("SkyMaster_dark_12.fit", "x", True, False),
+        ("superdark.fits", "x", True, False),
+        ("flat_001_c.fits", "stacks", False, False),
+        ("dark_meander.fits", "x", False, False),
+    ],
+)
+def test_names_of_masters_say_so_without_doubt(name, folder, whole, says):
+    """Common practice, no source: programs that combine leave IMAGETYP as it was and name the file."""
+    assert names_a_master(name, folder, whole=whole) is says

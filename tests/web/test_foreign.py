@@ -24,6 +24,7 @@ from grayshelf.web.context import the_context
 from grayshelf.work.flats.starter import refuse_what_the_rig_lacks
 from grayshelf.work.run.ready import untold_offset
 from tests.helpers import write_fits
+from tests.waiting import asked_until
 from tests.web.test_intake import own, scan, wait  # noqa: F401
 
 MONO = {
@@ -600,3 +601,31 @@ def test_what_a_camera_has_none_of_is_no_more_to_be_looked_at_once_a_person_said
     say("filter", "moves")
     say("gain", None)
     assert to_look_at() == before
+
+
+def test_masters_of_other_programs_are_known_by_their_names_and_need_not_tell_their_number(own, tmp_path):  # noqa: F811
+    shoot(tmp_path / "f", "l", 6, at(10, 22), noise=40)
+
+    def master(name, level, **cards):
+        told = {k: v for k, v in {**MONO, **cards}.items() if v is not None}
+        pixels = RNG.normal(level, level / 400.0, (24, 32)).astype("f4")
+        write_fits(
+            tmp_path / "f" / name, {**told, "DATE-OBS": at(9, 12).replace(tzinfo=None).isoformat()}, pixels
+        )
+
+    master("MasterDark_240s.fits", 500.0, **capped())
+    master("superbias.fits", 480.0, **capped("BIAS", EXPOSURE=0.0))
+    # Divided by its own level: whoever did that took the pedestal off first.
+    master("Master Flat Ha.fits", 1.0, **flat())
+    scan(own, tmp_path / "f")
+    asked_until(lambda: own.get("/api/jobs").json["alive"], lambda alive: not alive)
+    sets = {s["kind"]: (s["state"], s["id"]) for s in own.get("/api/sets").json["items"]}
+    assert (sets["dark"][0], sets["bias"][0]) == ("master", "master")
+    dark, light_falls, pedestal = [line for *_, line, _ in slips_of(own)]
+    assert light_falls["chosen"]["is_master"] and light_falls["verdict"] == pedestal["verdict"] == "fits"
+    assert pedestal["note"] == "already taken off in the master flat"
+    assert dark["verdict"] == "fits" and dark["chosen"]["reasons"] == []
+    assert dark["chosen"]["detail"].startswith("number of frames not known")
+    card = own.get(f"/api/holdings/{sets['dark'][1]}").json
+    assert (card["spine"]["frames_text"], card["spine"]["care"]) == ("?", [])
+    assert card["subtitle"].startswith("number of frames not known")

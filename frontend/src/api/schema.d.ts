@@ -13096,6 +13096,10 @@ export interface components {
             foot: string;
             /** Frames */
             frames: number;
+            /** Frames Text */
+            frames_text: string;
+            /** Frames Words */
+            frames_words: string;
             /** Gain */
             gain: number | null;
             /** Gain Text */

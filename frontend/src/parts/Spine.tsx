@@ -69,7 +69,7 @@ export const Spine = forwardRef<HTMLButtonElement, SpineProps>(function Spine(
   const height = spineHeight(spine.frames, scale);
   const ink = ageInk(spine.age_step);
   const care = spine.care.length > 0;
-  const label = `${[spine.title, spine.foot].filter(Boolean).join(", ")}, ${spine.frames} frames, ${spine.date}${spine.is_master ? "" : ", not combined yet"}${care ? `, use with care: ${spine.care.join(", ")}` : ""}`;
+  const label = `${[spine.title, spine.foot].filter(Boolean).join(", ")}, ${spine.frames_words}, ${spine.date}${spine.is_master ? "" : ", not combined yet"}${care ? `, use with care: ${spine.care.join(", ")}` : ""}`;
   const style: CSSProperties = {
     width,
     height,
@@ -108,7 +108,7 @@ export const Spine = forwardRef<HTMLButtonElement, SpineProps>(function Spine(
         className="num absolute inset-x-0 top-0 mx-1 border-b border-current pt-1 text-center text-m leading-[18px] font-medium"
         style={{ background: (style.background as string) ?? undefined }}
       >
-        {spine.frames}
+        {spine.frames_text}
       </span>
       {tiny ? (
         <span

@@ -12,7 +12,7 @@ from sqlalchemy.orm import Session
 from grayshelf.core.errors import CannotCombine, NotFound
 from grayshelf.core.filing.hand_over import Recipe
 from grayshelf.core.frames.write import ascii_text, float_frame, frame_header
-from grayshelf.core.masters.calibrate import CalibratedLight, Flat, flat_to_divide_by
+from grayshelf.core.masters.calibrate import NORM, CalibratedLight, Flat, flat_to_divide_by
 from grayshelf.core.matching.pedestal import remaining_adu
 from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.file_parts import FileParts, parts_of
@@ -20,7 +20,6 @@ from grayshelf.library.files import read_header
 from grayshelf.library.kept import kept
 from grayshelf.library.library import Library
 from grayshelf.library.models import Frame
-from grayshelf.library.views import NORM
 
 #: Cards that say how the pixels of the raw file lie, and those of its sums.
 _OF_THE_FILE = {

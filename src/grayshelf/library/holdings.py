@@ -17,13 +17,14 @@ from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.said import QUANTITIES
 from grayshelf.core.frames.sets import held, nominal_exposure
-from grayshelf.core.matching.model import CommonSettings, Holding
+from grayshelf.core.masters.calibrate import NORM
+from grayshelf.core.matching.model import USUAL_FRAMES, CommonSettings, Holding
 from grayshelf.core.matching.stock import Stock
 from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.kept import RowsKept, in_parts, kept
 from grayshelf.library.left_out import forget_gone, made_of_each
 from grayshelf.library.library import Library
-from grayshelf.library.models import Frame, FrameSet
+from grayshelf.library.models import Frame, FrameSet, MasterRecord
 
 
 def common_settings(frame_set: FrameSet, facts: FrameFacts) -> CommonSettings:
@@ -85,6 +86,11 @@ def believed(frame_set: FrameSet, facts: FrameFacts) -> tuple[FrameFacts, frozen
     return facts, frozenset(q for q in doubted if q not in frame_set.said)
 
 
+def knows_its_frames(frame_set: FrameSet, facts: FrameFacts) -> bool:
+    """Whether it is known of how many frames a set or master is: not each program that combines says so."""
+    return not frame_set.is_master or facts.n_combined is not None
+
+
 def holding_of(frame_set: FrameSet, level_adu: float | None = None, missing: int = 0) -> Holding:
     """A set or master in the words of matching.
 
@@ -111,20 +117,29 @@ def holding_of(frame_set: FrameSet, level_adu: float | None = None, missing: int
         care += care_with_flats(frame_set.level_adu)
     level = frame_set.level_adu if level_adu is None else level_adu
     signal = level * facts.electrons_per_adu if level and facts.electrons_per_adu else None
+    counted = knows_its_frames(frame_set, facts)
     return Holding(
         key=str(frame_set.id),
         kind=FrameKind(frame_set.kind),
         settings=settings,
-        n_frames=frame_set.n_frames,
+        n_frames=frame_set.n_frames if counted else USUAL_FRAMES,
+        count_known=counted,
         is_master=frame_set.is_master,
         care=tuple(care),
         empty=NOTHING_IN_IT in care,
         level_adu=frame_set.level_adu,
-        pedestal_taken_off=True if record and record.pedestal_kind else None,
+        pedestal_taken_off=True if record and (record.pedestal_kind or _is_of_norm(record)) else None,
         pedestal_adu=facts.pedestal_adu,
         pedestal_is_bias=bool(record and record.pedestal_kind == FrameKind.BIAS),
         signal_e=signal if frame_set.kind == "flat" and signal and signal > 0 else None,
     )
+
+
+def _is_of_norm(record: MasterRecord) -> bool:
+    """Whether a flat of another program was divided by its own level, as it was found when it was looked at: then its pedestal
+    was taken off first."""
+    figures = [] if record.built_here else record.figures.get("list") or []
+    return bool(figures) and 0.0 < figures[0]["value"] < NORM and figures[0]["unit"] != "ADU"
 
 
 #: Under which name a master's record keeps how it did when it was last held against a newer one.
@@ -159,7 +174,8 @@ def missing_in_words(missing: int, frame_set: FrameSet) -> str:
 #: The shelf's sets as rows: what a holding is made of changes where one of these does.
 _ON_SHELF = """
     SELECT s.id, s.camera, s.kind, s.is_master, s.n_frames, s.facts, s.said, s.level_adu, s.sample_step, s.last_utc,
-        r.care, r.pedestal_kind, CASE WHEN json_valid(r.figures) THEN json_extract(r.figures, '$.held') END
+        r.care, r.pedestal_kind, CASE WHEN json_valid(r.figures) THEN json_extract(r.figures, '$.held') END,
+        CASE WHEN json_valid(r.figures) THEN json_extract(r.figures, '$.list[0]') END
     FROM frame_set AS s
     LEFT JOIN master_record AS r ON r.set_id = s.id
     WHERE s.kind != 'light' AND s.master_set_id IS NULL AND NOT s.taken_off AND s.measurement_id IS NULL

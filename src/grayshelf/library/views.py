@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import GrayShelfError, NotFound
 from grayshelf.core.flats.channels import in_colours
+from grayshelf.core.masters.calibrate import NORM
 from grayshelf.core.pictures.histogram import Histogram, ends_at_first, histogram_of
 from grayshelf.core.pictures.made_of import Calibrated, Colour, Difference, OneColour, Quotient, places_of
 from grayshelf.core.pictures.parts import Parts, Pixels, Whole, factor_of_overview, overview_of, tile_of
@@ -21,9 +22,6 @@ from grayshelf.library.library import Library
 from grayshelf.library.models import Frame
 
 How = Literal["alone", "minus", "over", "calibrated"]
-
-#: The level of a master flat that was divided by its own is below this; of a frame in ADU it is above.
-NORM = 100.0
 
 
 @dataclass(frozen=True)

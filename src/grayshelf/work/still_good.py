@@ -16,6 +16,7 @@ from grayshelf.core.checks.still_good import StillGood, capped_still_good, flat_
 from grayshelf.core.errors import GrayShelfError, NotFound
 from grayshelf.core.flats.channels import in_colours
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.masters.calibrate import NORM
 from grayshelf.core.matching.model import Tolerances
 from grayshelf.core.matching.newer import is_newer, same_settings
 from grayshelf.core.pictures.parts import Pixels, made_small
@@ -29,7 +30,6 @@ from grayshelf.library.records import read
 from grayshelf.library.rig_terms import rig_of, tolerances_of
 from grayshelf.library.shelf_levels import pedestal_level
 from grayshelf.library.step_records import HoldJob, JobResult
-from grayshelf.library.views import NORM
 from grayshelf.work.jobs import JobControl
 
 #: So many are offered.

@@ -54,6 +54,8 @@ const card = (more: Partial<CardOut> = {}): CardOut =>
       gain_text: "gain 200",
       date: "12 Sep 26",
       frames: 50,
+      frames_text: "50",
+      frames_words: "50 frames",
       age_step: 2,
       care: [],
       is_master: true,

@@ -174,7 +174,7 @@ export function Card({ id, near, onClose }: { id: number; near: number; onClose:
         className="flex w-11 shrink-0 flex-col items-center justify-between py-2 max-md:w-7"
         style={{ background: ageFill(age), color: ageInk(age), boxShadow: "inset -1px 0 0 var(--line)" }}
       >
-        <span className="num border-b border-current text-m font-medium">{data?.spine.frames}</span>
+        <span className="num border-b border-current text-m font-medium">{data?.spine.frames_text}</span>
         <span className="spine-type text-m font-semibold whitespace-nowrap [writing-mode:vertical-rl]">
           {data && [data.spine.title, data.spine.gain_text, data.spine.date].filter(Boolean).join("  ")}
         </span>

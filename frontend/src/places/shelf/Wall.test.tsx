@@ -20,6 +20,8 @@ const spine = (id: number, more: Partial<Spine> = {}): Spine =>
     gain_text: "gain 100",
     foot: "gain 100",
     frames: 50,
+    frames_text: "50",
+    frames_words: "50 frames",
     date: "12 Sep 26",
     age: "5 weeks",
     age_step: 1,
@@ -39,6 +41,8 @@ const gap = (key: string, more: Partial<Gap> = {}): Gap =>
     gain_text: "gain 200",
     foot: "gain 200",
     frames: 25,
+    frames_text: "25",
+    frames_words: "25 frames",
     lights: 12,
     ...more,
   }) as Gap;

@@ -112,6 +112,31 @@ def kind_in_name(name: str) -> tuple[FrameKind | None, bool]:
     return kinds.pop(), "master" in plain
 
 
+#: Names of masters in use (common practice, no source): 'MasterDark_300s', 'flat-Ha-master', 'superbias', 'stack of 40 darks'.
+_MASTER_OF_KIND = re.compile(r"(?<![a-z])master[-_ ]?(?:dark|flat|bias|zero|offset)")
+_MASTERS = re.compile(r"(?<![a-z])masters?(?![a-z])")
+_COMBINED = re.compile(
+    r"super[-_ ]?(?:bias|dark|flat)|stack|integrat|combin|averag|(?<![a-z])(?:mean|median)(?![a-z])"
+)
+_COUNTS_FRAMES = re.compile(r"[-_ .(]\d{2,}\)?$")
+
+
+def names_a_master(name: str, folder: str, *, whole: bool) -> bool:
+    """Whether the name of a calibration frame, or of its folder, says that it is a master; its header says the kind alone.
+
+    Parameters
+    ----------
+    whole
+        Whether its pixels are whole numbers, as a camera gives them: then its name has to say it without doubt, and must
+        not count frames.
+    """
+    plain = _bare(name).lower()
+    if _MASTER_OF_KIND.search(plain) and not (whole and _COUNTS_FRAMES.search(plain)):
+        return True
+    told = _MASTERS.search(plain) or _MASTERS.search(folder.lower()) or _COMBINED.search(plain)
+    return not whole and told is not None
+
+
 #: What a folder of one kind of frame may have in its name beside the kind: 'darks_300s_-10C', 'master flats', 'iso800'.
 _BESIDE_KIND = re.compile(r"master|frames?|raws?|subs?|iso|gain|sec|bin|[sc]|[^a-z]|(?<![a-z])[go](?![a-z])")
 #: And of flats and lights, which are taken through one. (A dark with a B may be for a dark nebula.)

@@ -15,7 +15,7 @@ from grayshelf.core.frames.angle import CameraAngle
 from grayshelf.core.frames.bounds import BOUNDS
 from grayshelf.core.frames.colour_pattern import pattern_in_text
 from grayshelf.core.frames.facts import FILE_NAME, SAID, SAID_CARD, FrameFacts
-from grayshelf.core.frames.file_names import kind_in_name, kind_of_folder, values_in_name
+from grayshelf.core.frames.file_names import kind_in_name, kind_of_folder, names_a_master, values_in_name
 from grayshelf.core.frames.filters import filter_name_in, normal_filter
 from grayshelf.core.frames.fits_blocks import ImageHeader
 from grayshelf.core.frames.kinds import FrameKind, is_of_the_sky, parse_kind
@@ -28,6 +28,8 @@ KIND = ("IMAGETYP", "FRAME", "FRAMETYP", "OBSTYPE", "IMGTYPE", "IMTYPE", "EXPTYP
 SENSOR_TEMP = ("CCD-TEMP", "CCDTEMP", "CCD_TEMP", "SENSTEMP", "DET-TEMP", "DETTEMP", "CAMTEMP", "TEMPERAT")
 SET_TEMP = ("SET-TEMP", "SETTEMP", "SET_TEMP", "CCD-TSET", "CCDTSET")
 GAIN = ("GAIN", "ISO", "ISOSPEED")
+#: Of how many frames a master was made.
+N_COMBINED = ("NCOMBINE", "STACKCNT", "NFRAMES", "NCOMB", "NIMAGES", "NUMFRAME", "NSTACK", "NSTACKED")
 BINNING = ("XBINNING", "BINNING", "CCDXBIN", "CCDSUM")
 OFFSET = ("OFFSET", "BLKLEVEL", "BLACKLVL", "BLKLVL", "BRIGHTNS")
 MECHANICAL_ANGLE = ("ROTATOR", "ROTATANG", "ROTANG", "ROTMECH")
@@ -81,8 +83,8 @@ def read_facts(
     """
     named = {what: v.value for what, v in values_in_name(file_name).items() if what not in counters}
     reader = HeaderReader(image.header, named)
-    kind = _kind(reader, file_name, folder_name)
-    combined = reader.whole("n_combined", ("NCOMBINE", "STACKCNT", "NFRAMES"))
+    kind = _kind(reader, file_name, folder_name, whole=image.bits > 0)
+    combined = reader.whole("n_combined", N_COMBINED)
     time = moment_of(reader, zone)
     bin_x, bin_y = _binning(reader)
     exposure = reader.number_or_named("exposure_s", EXPOSURE)
@@ -146,7 +148,7 @@ class _Kind(NamedTuple):
     of_sky: bool
 
 
-def _kind(reader: HeaderReader, file_name: str, folder_name: str) -> _Kind:
+def _kind(reader: HeaderReader, file_name: str, folder_name: str, *, whole: bool) -> _Kind:
     """What kind of frame it is, by its header, else by its name, else by what its target is called."""
     # A number is that of the frame.
     told = ((name, text) for name in KIND if (text := reader.text(name)) and re.search("[a-zA-Z]", text))
@@ -154,6 +156,8 @@ def _kind(reader: HeaderReader, file_name: str, folder_name: str) -> _Kind:
         kind, is_master = parse_kind(text)
         if kind is None:
             reader.complaints.append(f"{name} is '{text}', which is no kind of frame known here")
+        elif kind is not FrameKind.LIGHT:
+            is_master = is_master or names_a_master(file_name, folder_name, whole=whole)
         return _Kind(kind, is_master, is_of_the_sky(text))
     kind, is_master = kind_in_name(file_name)
     if kind is None:
@@ -171,7 +175,7 @@ def _kind(reader: HeaderReader, file_name: str, folder_name: str) -> _Kind:
 
 def kind_of(image: ImageHeader, file_name: str, folder_name: str) -> FrameKind | None:
     """What kind of frame it is (see `read_facts`), without all else that it says of itself."""
-    return _kind(HeaderReader(image.header, {}), file_name, folder_name).kind
+    return _kind(HeaderReader(image.header, {}), file_name, folder_name, whole=image.bits > 0).kind
 
 
 def _binning(reader: HeaderReader) -> tuple[int | None, int | None]:

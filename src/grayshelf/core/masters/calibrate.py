@@ -10,6 +10,9 @@ from numpy.typing import NDArray
 from grayshelf.core.errors import CannotCombine
 from grayshelf.core.pictures.parts import Parts, Pixels, rows_of_strips
 
+#: The level of a master flat that was divided by its own is below this; of a frame in ADU it is above.
+NORM = 100.0
+
 
 @dataclass(frozen=True)
 class Flat:

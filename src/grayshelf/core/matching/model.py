@@ -57,6 +57,10 @@ class CommonSettings:
     """Quantities that a person said, where headers are silent or wrong."""
 
 
+#: Frames that a master is taken for which does not tell of how many it was made (common practice).
+USUAL_FRAMES = 20
+
+
 @dataclass(frozen=True)
 class Holding:
     """A master, or a set not yet combined, that lights may use."""
@@ -65,6 +69,7 @@ class Holding:
     kind: FrameKind
     settings: CommonSettings
     n_frames: int
+    """`USUAL_FRAMES` where it is not known."""
     is_master: bool = True
     care: tuple[str, ...] = ()
     """Reasons, known beforehand, to use it with care: a failed check, drift."""
@@ -77,6 +82,8 @@ class Holding:
     """For such a flat: that it was a bias, which stood in."""
     pedestal_adu: float | None = None
     """Of capped frames: what their header says was added to every pixel, as it is said."""
+    count_known: bool = True
+    """Whether it tells of how many frames it was made."""
     level_adu: float | None = None
     """About the middle of one of its frames, where it was looked at when it came in."""
     signal_e: float | None = None

@@ -99,6 +99,11 @@ def several(count: int, one: str, many: str | None = None) -> str:
     return f"{count:,} {one if same else many or one + 's'}"
 
 
+def frames(count: int, *, known: bool = True) -> str:
+    """'1 frame', '50 frames'; of a master that does not tell: 'number of frames not known'."""
+    return several(count, "frame") if known else "number of frames not known"
+
+
 def size(count: float) -> str:
     """'1.2 GB', '340 MB'."""
     return f"{count / 1e9:.1f}{THIN}GB" if count >= 1e9 else f"{count / 1e6:.0f}{THIN}MB"

@@ -150,7 +150,7 @@ def _candidate_out(candidate: Candidate, today: date, lost: str, word: str) -> C
     return CandidateOut(
         holding_id=int(holding.key),
         title=title[:1].upper() + title[1:],
-        detail=f"{in_words.several(holding.n_frames, 'frame')}{loose}, {in_words.day(have.night)}",
+        detail=f"{in_words.frames(holding.n_frames, known=holding.count_known)}{loose}, {in_words.day(have.night)}",
         verdict=candidate.verdict.value,
         is_master=holding.is_master,
         age_step=age_step((today - have.night).days) if have.night else 0,

@@ -19,7 +19,7 @@ from grayshelf.core.matching.age import AHEAD
 from grayshelf.core.matching.model import RigSays, Tolerances
 from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.full_scale import SHARES
-from grayshelf.library.holdings import holding_of, holdings
+from grayshelf.library.holdings import holding_of, holdings, knows_its_frames
 from grayshelf.library.library import Library
 from grayshelf.library.models import FrameSet, Rig
 from grayshelf.library.pictures import picture_of
@@ -124,7 +124,7 @@ def _frames(row: FrameSet) -> list[FrameViewOut]:
 
 def _subtitle(row: FrameSet, age: str, offset: float | None) -> str:
     """'50 frames of 12 September 2026, 5 weeks old, offset 30'."""
-    frames = in_words.several(row.n_frames, "frame")
+    frames = in_words.frames(row.n_frames, known=knows_its_frames(row, facts_from_json(row.facts)))
     at = f", offset {in_words.plain(offset)}" if offset is not None else ""
     if row.night is None:
         return f"{frames}{at}"

@@ -22,6 +22,9 @@ class SpineOut(Schema):
     foot: str
     """What tells it from its neighbours: its gain, with its offset where several of one gain stand side by side."""
     frames: int
+    """As tall as it stands: where it is not known, as many as is usual."""
+    frames_text: str
+    frames_words: str
     date: str
     age_step: int
     age: str

@@ -80,6 +80,8 @@ def spine_out(
         gain_text=gain_text,
         foot=gain_text or next(iter(_binned(have)), ""),
         frames=holding.n_frames,
+        frames_text=f"{holding.n_frames}" if holding.count_known else "?",
+        frames_words=in_words.frames(holding.n_frames, known=holding.count_known),
         date=in_words.day(have.night),
         age_step=age_step(max(looks, 0)),
         age=f"{age_in_words(age)}{good}",

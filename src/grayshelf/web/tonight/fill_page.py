@@ -303,7 +303,7 @@ class _Walls:
             usual=usual,
             there=""
             if there is None
-            else f"{in_words.several(there.n_frames, 'frame')}, {age_in_words(age)}",
+            else f"{in_words.frames(there.n_frames, known=there.count_known)}, {age_in_words(age)}",
             there_id=None if there is None else int(there.key),
             age_step=age_step(age),
             lights=0 if offer is None else offer.lights,
