@@ -625,7 +625,7 @@ def test_masters_of_other_programs_are_known_by_their_names_and_need_not_tell_th
     assert light_falls["chosen"]["is_master"] and light_falls["verdict"] == pedestal["verdict"] == "fits"
     assert pedestal["note"] == "already taken off in the master flat"
     assert dark["verdict"] == "fits" and dark["chosen"]["reasons"] == []
-    assert dark["chosen"]["detail"].startswith("number of frames not known")
+    assert dark["chosen"]["detail"].startswith("? frames, ")
     card = own.get(f"/api/holdings/{sets['dark'][1]}").json
     assert (card["spine"]["frames_text"], card["spine"]["care"]) == ("?", [])
-    assert card["subtitle"].startswith("number of frames not known")
+    assert card["subtitle"].startswith("? frames of ") and "of how many frames, is not known" in card["made"]

@@ -100,8 +100,8 @@ def several(count: int, one: str, many: str | None = None) -> str:
 
 
 def frames(count: int, *, known: bool = True) -> str:
-    """'1 frame', '50 frames'; of a master that does not tell: 'number of frames not known'."""
-    return several(count, "frame") if known else "number of frames not known"
+    """'1 frame', '50 frames'; '? frames' of a master that does not tell."""
+    return several(count, "frame") if known else "? frames"
 
 
 def size(count: float) -> str:

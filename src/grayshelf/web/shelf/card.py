@@ -213,7 +213,9 @@ def _made(row: FrameSet) -> str:
         return "Loose frames: not combined yet."
     if not record.built_here:
         shares = " Its values run from 0 to 1: they are taken as shares of 65,535 ADU."
-        return f"Combined elsewhere; how is not known.{shares if record.figures.get(SHARES) else ''}"
+        counted = knows_its_frames(row, facts_from_json(row.facts))
+        how = "how is not known" if counted else "how, and of how many frames, is not known"
+        return f"Combined elsewhere; {how}.{shares if record.figures.get(SHARES) else ''}"
     text = f"Combined here: {record.method}."
     if record.pedestal_kind:
         text += f" {_TAKEN_OFF.get(record.pedestal_kind, 'Its dark flat')} was taken off first."
