@@ -12,7 +12,7 @@ from pathlib import Path
 import numpy as np
 from astropy.io import fits
 
-from grayshelf.core.frames import reader
+from grayshelf.core.frames import headers, reader
 from grayshelf.work import scan as scan_module
 from tests.helpers import DARK, FLAT, LIGHT, write_fits
 from tests.own import Own
@@ -233,14 +233,19 @@ def test_what_an_older_version_took_for_no_number_is_read_anew(own, tmp_path, mo
     for i in range(3):
         when = {"DATE-OBS": f"2026-10-18T22:{i:02d}:00"}
         write_fits(tmp_path / "frames" / f"l{i}.fits", {**LIGHT, **when, "EXPTIME": "300 s"})
+    averaged = np.full((24, 24), 500.0, "f4")
+    write_fits(tmp_path / "frames" / "MasterDark.fits", {**DARK, "DATE-OBS": "2026-10-18T21:00:00"}, averaged)
     with monkeypatch.context() as before:
         before.setattr(reader, "number_in_text", lambda text, what: None)
+        before.setattr(headers, "names_a_master", lambda *_, whole: False)
         before.setattr(scan_module, "rules_in_force", lambda: "as before")
         own.scan(tmp_path / "frames")
         assert "not a number" in str(own.problems())
     own.scan(tmp_path / "frames")
     assert own.problems() == {}
-    assert own.query("select distinct json_extract(facts, '$.exposure_s') from frame") == [(300.0,)]
+    exposures = "select distinct json_extract(facts, '$.exposure_s') from frame where kind = 'light'"
+    assert own.query(exposures) == [(300.0,)]
+    assert {s["kind"]: s["state"] for s in own.sets().values()} == {"light": "lights", "dark": "master"}
 
 
 def test_a_folder_that_is_as_it_was_is_left_at_that_but_not_after_a_scan_that_was_cut_short(

@@ -125,6 +125,8 @@ def _group(library: Library, key: str) -> int:
             known = sorted({f.set_id for f in rows if f.set_id is not None} - taken)
             if known:
                 frame_set = session.get_one(FrameSet, known[0])
+                # Other rules of reading, or a person, may see a master where a frame was seen.
+                frame_set.is_master = group[0].facts.is_master
             else:
                 frame_set = FrameSet(
                     kind=rows[0].kind or "",

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 from pathlib import Path
 
-from sqlalchemy import ColumnElement, case, func, not_, or_
+from sqlalchemy import ColumnElement, and_, case, func, not_, or_
 
 from grayshelf.core.frames import (
     bounds,
@@ -55,8 +55,8 @@ def rules_in_force() -> str:
 
 
 def not_understood() -> ColumnElement[bool]:
-    """Frames of which something could not be used or is not known, or that have a value which cannot be: other rules may
-    make more of them."""
+    """Frames of which something could not be used or is not known, or that have a value which cannot be, and those that may
+    be masters: other rules may make more of them."""
     cannot_be = [
         not_(Frame.facts[name].as_float().between(bound.lowest, bound.highest))
         for name, bound in KEPT_BOUNDS.items()
@@ -64,8 +64,14 @@ def not_understood() -> ColumnElement[bool]:
     ]
     odd_pattern = Frame.facts["bayer_pattern"].as_string().not_in(colour_pattern.PATTERNS)
     complained = Frame.facts["complaints"].as_string().is_not(None)
+    # No camera gives fractions; and a name may say it.
+    perhaps = or_(Frame.facts["bits"].as_integer() < 0, func.lower(Frame.path).like("%master%"))
+    a_master = and_(perhaps, Frame.facts["is_master"].as_boolean().is_not(True))
     # Whether it is JSON is asked once for a frame, not once for each bound.
     return case(
-        (func.json_valid(Frame.facts), or_(*cannot_be, odd_pattern, complained, Frame.utc.is_(None))),
+        (
+            func.json_valid(Frame.facts),
+            or_(*cannot_be, odd_pattern, complained, Frame.utc.is_(None), a_master),
+        ),
         else_=True,
     )
