@@ -104,6 +104,11 @@ def frames(count: int, *, known: bool = True) -> str:
     return several(count, "frame") if known else "? frames"
 
 
+def frames_told(count: int, *, known: bool) -> str:
+    """The same for those who hear it."""
+    return several(count, "frame") if known else "number of frames not known"
+
+
 def size(count: float) -> str:
     """'1.2 GB', '340 MB'."""
     return f"{count / 1e9:.1f}{THIN}GB" if count >= 1e9 else f"{count / 1e6:.0f}{THIN}MB"

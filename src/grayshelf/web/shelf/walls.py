@@ -81,9 +81,7 @@ def spine_out(
         foot=gain_text or next(iter(_binned(have)), ""),
         frames=holding.n_frames,
         frames_text=f"{holding.n_frames}" if holding.count_known else "?",
-        frames_words=in_words.several(holding.n_frames, "frame")
-        if holding.count_known
-        else "number of frames not known",
+        frames_words=in_words.frames_told(holding.n_frames, known=holding.count_known),
         date=in_words.day(have.night),
         age_step=age_step(max(looks, 0)),
         age=f"{age_in_words(age)}{good}",
