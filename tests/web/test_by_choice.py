@@ -55,6 +55,9 @@ def test_a_frame_that_was_set_aside_counts_again(own):
     frame = own.query("SELECT id, set_id FROM frame WHERE path = 'near2.fits'")[0]
     own.change(f"UPDATE frame SET rejected = 1, reason = 'Light reaches the sensor.' WHERE id = {frame.id}")
     own.change(f"UPDATE frame_set SET n_kept = 5 WHERE id = {frame.set_id}")
+    own.change(
+        f"UPDATE frame SET facts = json_remove(facts, '$.gain'), state = 'lacking' WHERE id = {frame.id}"
+    )
     listed = own.get("/api/problems?state=set aside")
     assert [(p["path"], p["state"], p["reason"]) for p in listed["items"]] == [
         ("near2.fits", "set aside", "Light reaches the sensor.")
@@ -63,4 +66,5 @@ def test_a_frame_that_was_set_aside_counts_again(own):
     assert own.client.post(f"/api/frames/{frame.id}/put-back").status_code == 200
     assert own.query(f"SELECT n_kept FROM frame_set WHERE id = {frame.set_id}") == [(6,)]
     assert own.get("/api/problems?state=set aside")["items"] == []
+    assert [p["reason"] for p in own.get("/api/problems")["items"]] == ["Lacks gain."], "as before it was"
     assert own.client.post(f"/api/frames/{frame.id}/put-back").status_code == 404

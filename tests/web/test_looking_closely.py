@@ -222,12 +222,24 @@ def test_a_light_is_seen_raw_and_calibrated_and_the_slope_says_what_is_wrong(own
     asked = f"how=calibrated&dark={page['dark_frame_id']}&flat={page['flat_frame_id']}"
     tile = levels(own.client.get(f"/api/frames/{page['frame_id']}/tile?{asked}"))
     np.testing.assert_allclose(np.median(tile), np.median(whole[:256, :256]), rtol=0.01)
+    assert own.get(f"/api/frames/{page['flat_frame_id']}/view")["unit"] == "of the median"
     # The same light with its pedestal left in.
     number = own.query("SELECT set_id FROM frame WHERE path LIKE '%m_dark%'")[0][0]
     assert own.client.post(f"/api/holdings/{number}/shelve/off").status_code == 200
     page = own.get(f"/api/lights/{lights}/correction")
     assert page["corrects"] == "it corrects too much" and "pedestal stays in the light" in page["lacking"][0]
     assert "pedestal was left in the light" in page["meaning"]
+
+
+def test_a_bias_of_few_adu_is_told_in_adu(own, tmp_path):
+    """12 bits as they come, at a low offset: the master lies lower than a flat that was divided by its own level may."""
+    low = np.random.default_rng(3).normal(31.0, 0.4, SHAPE).astype(np.float32)
+    name = master(tmp_path / "c", "BIAS", "2026-11-02T20:00:00", low, EXPTIME=0.0)
+    own.scan(tmp_path / "c")
+    (number,) = own.query(f"SELECT id FROM frame WHERE path LIKE '%{name}'")[0]
+    assert own.get(f"/api/frames/{number}/view")["unit"] == "ADU"
+    card = own.get(f"/api/holdings/{holding_of(own, name)}")
+    assert card["picture"]["unit"] == card["level_unit"] == "ADU"
 
 
 def test_a_master_without_a_number_says_so_and_stops_no_page(own, tmp_path):

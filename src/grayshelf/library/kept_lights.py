@@ -98,12 +98,13 @@ def _say(frames: Sequence[Frame], *, kept: bool, said: str) -> list[Frame]:
         # A folder of rejects says it for good: whoever keeps such a frame takes it out of there.
         if frame.rejected == (not kept) or (kept and set_aside(frame.path)):
             continue
-        frame.rejected, frame.reason = not kept, _what_its_header_says(frame) if kept else said
+        frame.rejected, frame.reason = not kept, what_its_header_says(frame) if kept else said
         changed.append(frame)
     return changed
 
 
-def _what_its_header_says(frame: Frame) -> str:
+def what_its_header_says(frame: Frame) -> str:
+    """What there is to say of a frame that counts: what its header lacks, or does not tell alone."""
     facts = facts_if_sound(frame.facts)
     return "" if facts is None else what_is_said(facts, lacking(facts))
 

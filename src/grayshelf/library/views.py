@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import GrayShelfError, NotFound
 from grayshelf.core.flats.channels import in_colours
+from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.masters.calibrate import NORM
 from grayshelf.core.pictures.histogram import Histogram, ends_at_first, histogram_of
 from grayshelf.core.pictures.made_of import Calibrated, Colour, Difference, OneColour, Quotient, places_of
@@ -121,7 +122,9 @@ def open_view(library: Library, session: Session, view: View) -> Opened:
     frame, path = _frame_of(library, session, view.frame)
     first = _parts(library, path)
     facts = facts_if_sound(frame.facts)
-    parts, unit, whole = _made(library, session, view, first)
+    # Flats alone are divided by their own level; what is behind the cap, or calibrated, may be as low in ADU.
+    of_norm = frame.kind == FrameKind.FLAT and not first.whole and abs(level_of(first)) < NORM
+    parts, unit, whole = _made(library, session, view, first, "of the median" if of_norm else "ADU")
     colours = () if facts is None else _colours(facts.bayer_pattern, facts.binning_x)
     if facts is not None and view.colour is not None and view.colour in colours:
         parts = OneColour(parts, places_of(facts.bayer_pattern or "", view.colour))
@@ -132,8 +135,10 @@ def open_view(library: Library, session: Session, view: View) -> Opened:
     return Opened(parts, unit, whole, colours, Path(frame.path).name, frame.set_id, version)
 
 
-def _made(library: Library, session: Session, view: View, first: FileParts) -> tuple[Parts, str, bool]:
-    """What is looked at, its unit, and whether its levels are whole."""
+def _made(
+    library: Library, session: Session, view: View, first: FileParts, unit: str
+) -> tuple[Parts, str, bool]:
+    """What is looked at, its unit where the first picture is in `unit`, and whether its levels are whole."""
 
     def of(number: int | None) -> FileParts | None:
         if number is None:
@@ -147,7 +152,6 @@ def _made(library: Library, session: Session, view: View, first: FileParts) -> t
             )
         return found
 
-    unit = "ADU" if abs(level_of(first)) >= NORM or first.whole else "of the median"
     other = of(view.other)
     if view.how == "minus" and other is not None:
         return Difference(first, other), unit, first.whole and other.whole

@@ -14,6 +14,7 @@ from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.matching.age import AHEAD, MAY_BE_AHEAD_DAYS
 from grayshelf.library.catalog import FOLDERS_OF_REJECTS, IN_SETS, set_aside
 from grayshelf.library.kept import kept
+from grayshelf.library.kept_lights import what_its_header_says
 from grayshelf.library.library import Library
 from grayshelf.library.models import Frame, FrameSet
 from grayshelf.library.not_lacking import lacks_nothing_asked_for
@@ -127,7 +128,7 @@ def put_back(library: Library, frame_id: int) -> str:
             raise NotFound("This frame is not set aside.", "Look at the list again.")
         if set_aside(frame.path):
             raise Conflict("It lies in a folder of rejects.", "Move the file out of it and scan again.")
-        frame.rejected, frame.reason = False, ""
+        frame.rejected, frame.reason = False, what_its_header_says(frame)
         name, frame_set = frame.path.rpartition("/")[2], frame.set
         if frame_set is not None:
             frame_set.n_kept = sum(not f.rejected for f in frame_set.frames)
