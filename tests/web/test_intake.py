@@ -8,6 +8,7 @@ from contextlib import closing
 
 import numpy as np
 import pytest
+import tzlocal
 from astropy.io import fits
 
 from grayshelf.library.library import Library
@@ -15,6 +16,7 @@ from grayshelf.web.app import create_app
 from grayshelf.web.context import make_context, make_runner
 from grayshelf.work.ahead import ahead
 from tests.helpers import DARK, FLAT, LIGHT, write_fits
+from tests.own import Own
 from tests.waiting import asked_until
 
 
@@ -43,6 +45,27 @@ def scan(client, folder):
     answer = client.post("/api/folders", json={"path": str(folder)})
     assert answer.status_code == 200, answer.text
     return wait(client, answer.json)
+
+
+@pytest.mark.parametrize(
+    ("machine", "zone"),
+    [("America/Denver", "America/Denver"), ("Etc/UTC", "UTC"), ("Nowhere/At all", "UTC"), (None, "UTC")],
+)
+def test_a_new_library_counts_nights_by_the_zone_of_this_machine_and_keeps_it(
+    tmp_path, monkeypatch, machine, zone
+):
+    """An evening in Denver and its morning, on both sides of noon in UTC, by a program that tells UTC alone."""
+    monkeypatch.setattr(tzlocal, "get_localzone_name", lambda: machine)
+    own = Own(tmp_path / "library")
+    for name, at in (("evening", "2026-11-11T04:30:00"), ("morning", "2026-11-11T12:30:00")):
+        write_fits(tmp_path / "frames" / f"{name}.fits", {**LIGHT, "DATE-OBS": at})
+    own.scan(tmp_path / "frames")
+    monkeypatch.setattr(tzlocal, "get_localzone_name", lambda: "Asia/Tokyo")
+    own.again()
+    assert own.get("/api/state")["time_zone"] == zone
+    nights = {str(s["night"]) for s in own.sets().values()}
+    assert nights == ({"10 Nov 26"} if zone != "UTC" else {"10 Nov 26", "11 Nov 26"})
+    own.close()
 
 
 def problems(client):

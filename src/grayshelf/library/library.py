@@ -19,6 +19,7 @@ from grayshelf.library.database import Database
 from grayshelf.library.folders import DATABASE, NamedFolders
 from grayshelf.library.lock import LibraryLock
 from grayshelf.library.log import keep_log, stop_log
+from grayshelf.library.machine_zone import machine_zone
 from grayshelf.library.models import Folder, Frame, Rig, Setting
 from grayshelf.library.room import free_bytes
 
@@ -117,6 +118,10 @@ class Library:
             own = session.scalar(select(Folder).where(Folder.own))
             if own is None:
                 session.add(Folder(path=str(self.root), own=True, added_at=self.clock.now()))
+                # Kept with it: on another machine the nights stay as they are.
+                self.set_setting(
+                    session, "site", {"time_zone": machine_zone(), **self.setting(session, "site", {})}
+                )
             elif own.path != str(self.root):
                 own.path = str(self.root)
 
