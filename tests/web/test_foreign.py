@@ -629,3 +629,16 @@ def test_masters_of_other_programs_are_known_by_their_names_and_need_not_tell_th
     card = own.get(f"/api/holdings/{sets['dark'][1]}").json
     assert (card["spine"]["frames_text"], card["spine"]["care"]) == ("?", [])
     assert card["subtitle"].startswith("? frames of ") and "of how many frames, is not known" in card["made"]
+
+
+def test_a_master_flat_of_another_program_stands_before_the_loose_frames_that_it_was_made_of(own, tmp_path):  # noqa: F811
+    folder = tmp_path / "f"
+    shoot(folder, "l", 6, at(10, 22), noise=40, EGAIN=1.0)
+    shoot(folder, "fl", 20, at(10, 12, 30), level=41_000, noise=90, step_s=5, **flat(EGAIN=1.0))
+    told = {**MONO, **flat(EGAIN=1.0), "IMAGETYP": "Master Flat", "NCOMBINE": 20}
+    cards = {k: v for k, v in told.items() if v is not None} | {"DATE-OBS": "2025-03-10T12:30:00"}
+    write_fits(folder / "flat of all.fits", cards, RNG.normal(1.0, 0.002, (24, 32)).astype("f4"))
+    scan(own, folder)
+    asked_until(lambda: own.get("/api/jobs").json["alive"], lambda alive: not alive)
+    (chosen,) = [line for *_, line, _ in slips_of(own) if line["kind"] == "flat"]
+    assert chosen["chosen"]["is_master"] and chosen["runners_up"][0]["lost_on"] == "not combined yet"

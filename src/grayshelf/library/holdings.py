@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Hashable, Sequence
 from dataclasses import replace
 from datetime import date
 from typing import Any
@@ -20,7 +20,7 @@ from grayshelf.core.frames.sets import held, nominal_exposure
 from grayshelf.core.masters.calibrate import NORM
 from grayshelf.core.matching.model import USUAL_FRAMES, CommonSettings, Holding
 from grayshelf.core.matching.stock import Stock
-from grayshelf.library.facts_json import facts_from_json
+from grayshelf.library.facts_json import facts_from_json, facts_if_sound
 from grayshelf.library.kept import RowsKept, in_parts, kept
 from grayshelf.library.left_out import forget_gone, made_of_each
 from grayshelf.library.library import Library
@@ -188,7 +188,41 @@ def _levels_of_flats(session: Session) -> dict[int, float | None]:
     query = select(FrameSet.master_set_id, FrameSet.level_adu).where(
         FrameSet.kind == "flat", FrameSet.master_set_id.is_not(None)
     )
-    return {master: level for master, level in session.execute(query) if master is not None}
+    levels = {master: level for master, level in session.execute(query) if master is not None}
+    return levels | _levels_beside(session)
+
+
+def _levels_beside(session: Session) -> dict[int, float | None]:
+    """The same of masters of other programs, where the frames of their night and settings are here, too: those it was made of."""
+    from_elsewhere = FrameSet.id.in_(select(MasterRecord.set_id).where(MasterRecord.built_here.is_(False)))
+    of_flats = select(FrameSet.id, FrameSet.camera, FrameSet.night, FrameSet.facts).where(
+        FrameSet.kind == "flat"
+    )
+    masters = session.execute(of_flats.where(FrameSet.is_master, from_elsewhere)).all()
+    if not masters:
+        return {}
+    nights = sorted({night for _, _, night, _ in masters if night is not None})
+    levels: dict[Hashable, float] = {}
+    loose = of_flats.add_columns(FrameSet.level_adu).where(
+        FrameSet.is_master.is_(False), FrameSet.level_adu.is_not(None)
+    )
+    for part in in_parts(nights):
+        for _, camera, night, plain, level in session.execute(loose.where(FrameSet.night.in_(part))):
+            if level is not None:
+                levels[_made_alike(camera, night, plain)] = level
+    found = (
+        (number, levels.get(_made_alike(camera, night, plain))) for number, camera, night, plain in masters
+    )
+    return {number: level for number, level in found if level is not None}
+
+
+def _made_alike(camera: str | None, night: date | None, plain: Any) -> Hashable:
+    """What the frames of a flat and the master made of them have in common; nothing else does where it cannot be read."""
+    facts = facts_if_sound(plain)
+    if facts is None or night is None:
+        return object()
+    exposure_s = None if facts.exposure_s is None else nominal_exposure(facts.exposure_s)
+    return camera, night, facts.telescope, facts.filter_code, facts.gain, facts.binning_x, exposure_s
 
 
 @kept(4)
