@@ -635,10 +635,12 @@ def test_a_master_flat_of_another_program_stands_before_the_loose_frames_that_it
     folder = tmp_path / "f"
     shoot(folder, "l", 6, at(10, 22), noise=40, EGAIN=1.0)
     shoot(folder, "fl", 20, at(10, 12, 30), level=41_000, noise=90, step_s=5, **flat(EGAIN=1.0))
-    told = {**MONO, **flat(EGAIN=1.0), "IMAGETYP": "Master Flat", "NCOMBINE": 20}
+    # It does not tell of how many: of those that are here.
+    told = {**MONO, **flat(EGAIN=1.0), "IMAGETYP": "Master Flat"}
     cards = {k: v for k, v in told.items() if v is not None} | {"DATE-OBS": "2025-03-10T12:30:00"}
     write_fits(folder / "flat of all.fits", cards, RNG.normal(1.0, 0.002, (24, 32)).astype("f4"))
     scan(own, folder)
     asked_until(lambda: own.get("/api/jobs").json["alive"], lambda alive: not alive)
     (chosen,) = [line for *_, line, _ in slips_of(own) if line["kind"] == "flat"]
     assert chosen["chosen"]["is_master"] and chosen["runners_up"][0]["lost_on"] == "not combined yet"
+    assert chosen["chosen"]["detail"].startswith("20 frames, ")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Hashable, Sequence
+from collections.abc import Sequence
 from dataclasses import replace
 from datetime import date
 from typing import Any
@@ -20,10 +20,11 @@ from grayshelf.core.frames.sets import held, nominal_exposure
 from grayshelf.core.masters.calibrate import NORM
 from grayshelf.core.matching.model import USUAL_FRAMES, CommonSettings, Holding
 from grayshelf.core.matching.stock import Stock
-from grayshelf.library.facts_json import facts_from_json, facts_if_sound
+from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.kept import RowsKept, in_parts, kept
 from grayshelf.library.left_out import forget_gone, made_of_each
 from grayshelf.library.library import Library
+from grayshelf.library.made_of import MadeOf, made_of_frames
 from grayshelf.library.models import Frame, FrameSet, MasterRecord
 
 
@@ -86,20 +87,29 @@ def believed(frame_set: FrameSet, facts: FrameFacts) -> tuple[FrameFacts, frozen
     return facts, frozenset(q for q in doubted if q not in frame_set.said)
 
 
-def knows_its_frames(frame_set: FrameSet, facts: FrameFacts) -> bool:
-    """Whether it is known of how many frames a set or master is: not each program that combines says so."""
-    return not frame_set.is_master or facts.n_combined is not None
+def _frames_of(frame_set: FrameSet, facts: FrameFacts, made_of: MadeOf | None) -> tuple[int, bool]:
+    """Of how many frames a set or master is, and whether that is known: not each program that combines says so."""
+    if not frame_set.is_master or facts.n_combined is not None:
+        return frame_set.n_frames, True
+    return (USUAL_FRAMES, False) if made_of is None else (made_of.n_frames, True)
 
 
-def holding_of(frame_set: FrameSet, level_adu: float | None = None, missing: int = 0) -> Holding:
+def _signal_e(frame_set: FrameSet, facts: FrameFacts, made_of: MadeOf | None) -> float | None:
+    """Of one frame of a flat, electrons."""
+    level = frame_set.level_adu if made_of is None or made_of.level_adu is None else made_of.level_adu
+    signal = level * facts.electrons_per_adu if level and facts.electrons_per_adu else None
+    return signal if frame_set.kind == "flat" and signal and signal > 0 else None
+
+
+def holding_of(frame_set: FrameSet, made_of: MadeOf | None = None, missing: int = 0) -> Holding:
     """A set or master in the words of matching.
 
     Parameters
     ----------
     missing
         How many of its files are not where they were.
-    level_adu
-        For a master flat: the level of the frames that it was made of.
+    made_of
+        For a master: the frames that it was made of, where they are here.
     """
     facts = facts_from_json(frame_set.facts)
     record = frame_set.record
@@ -115,14 +125,12 @@ def holding_of(frame_set: FrameSet, level_adu: float | None = None, missing: int
         care.append(missing_in_words(missing, frame_set))
     if frame_set.kind == "flat" and not frame_set.is_master:
         care += care_with_flats(frame_set.level_adu)
-    level = frame_set.level_adu if level_adu is None else level_adu
-    signal = level * facts.electrons_per_adu if level and facts.electrons_per_adu else None
-    counted = knows_its_frames(frame_set, facts)
+    n_frames, counted = _frames_of(frame_set, facts, made_of)
     return Holding(
         key=str(frame_set.id),
         kind=FrameKind(frame_set.kind),
         settings=settings,
-        n_frames=frame_set.n_frames if counted else USUAL_FRAMES,
+        n_frames=n_frames,
         count_known=counted,
         is_master=frame_set.is_master,
         care=tuple(care),
@@ -131,7 +139,7 @@ def holding_of(frame_set: FrameSet, level_adu: float | None = None, missing: int
         pedestal_taken_off=True if record and (record.pedestal_kind or _is_of_norm(record)) else None,
         pedestal_adu=facts.pedestal_adu,
         pedestal_is_bias=bool(record and record.pedestal_kind == FrameKind.BIAS),
-        signal_e=signal if frame_set.kind == "flat" and signal and signal > 0 else None,
+        signal_e=_signal_e(frame_set, facts, made_of),
     )
 
 
@@ -183,48 +191,6 @@ _ON_SHELF = """
 """
 
 
-def _levels_of_flats(session: Session) -> dict[int, float | None]:
-    """The level of the frames that each master flat was made of."""
-    query = select(FrameSet.master_set_id, FrameSet.level_adu).where(
-        FrameSet.kind == "flat", FrameSet.master_set_id.is_not(None)
-    )
-    levels = {master: level for master, level in session.execute(query) if master is not None}
-    return levels | _levels_beside(session)
-
-
-def _levels_beside(session: Session) -> dict[int, float | None]:
-    """The same of masters of other programs, where the frames of their night and settings are here, too: those it was made of."""
-    from_elsewhere = FrameSet.id.in_(select(MasterRecord.set_id).where(MasterRecord.built_here.is_(False)))
-    of_flats = select(FrameSet.id, FrameSet.camera, FrameSet.night, FrameSet.facts).where(
-        FrameSet.kind == "flat"
-    )
-    masters = session.execute(of_flats.where(FrameSet.is_master, from_elsewhere)).all()
-    if not masters:
-        return {}
-    nights = sorted({night for _, _, night, _ in masters if night is not None})
-    levels: dict[Hashable, float] = {}
-    loose = of_flats.add_columns(FrameSet.level_adu).where(
-        FrameSet.is_master.is_(False), FrameSet.level_adu.is_not(None)
-    )
-    for part in in_parts(nights):
-        for _, camera, night, plain, level in session.execute(loose.where(FrameSet.night.in_(part))):
-            if level is not None:
-                levels[_made_alike(camera, night, plain)] = level
-    found = (
-        (number, levels.get(_made_alike(camera, night, plain))) for number, camera, night, plain in masters
-    )
-    return {number: level for number, level in found if level is not None}
-
-
-def _made_alike(camera: str | None, night: date | None, plain: Any) -> Hashable:
-    """What the frames of a flat and the master made of them have in common; nothing else does where it cannot be read."""
-    facts = facts_if_sound(plain)
-    if facts is None or night is None:
-        return object()
-    exposure_s = None if facts.exposure_s is None else nominal_exposure(facts.exposure_s)
-    return camera, night, facts.telescope, facts.filter_code, facts.gain, facts.binning_x, exposure_s
-
-
 @kept(4)
 def holdings_made(library: Library) -> RowsKept[tuple[str, Holding]]:
     """Holdings as they were last made, by set; a library's own."""
@@ -237,14 +203,14 @@ def _stocks(library: Library, revision: int) -> dict[str, Stock]:
     with library.db.own_session() as session:
         forget_gone(library, session)
         missing = missing_by_set(session)
-        levels = _levels_of_flats(session)
+        made_of = made_of_frames(session)
         rows = {
-            row[0]: (*row[1:], levels.get(row[0]), missing.get(row[0], 0))
+            row[0]: (*row[1:], made_of.get(row[0]), missing.get(row[0], 0))
             for row in session.connection().exec_driver_sql(_ON_SHELF)
         }
 
-        def made_of(row: FrameSet) -> tuple[str, Holding]:
-            return row.camera or "", holding_of(row, levels.get(row.id), missing.get(row.id, 0))
+        def holding(row: FrameSet) -> tuple[str, Holding]:
+            return row.camera or "", holding_of(row, made_of.get(row.id), missing.get(row.id, 0))
 
         def make(ids: Sequence[int]) -> dict[int, tuple[str, Holding]]:
             found: dict[int, tuple[str, Holding]] = {}
@@ -252,12 +218,12 @@ def _stocks(library: Library, revision: int) -> dict[str, Stock]:
                 sets = session.scalars(
                     select(FrameSet).where(FrameSet.id.in_(part)).options(selectinload(FrameSet.record))
                 )
-                found |= made_of_each(library, "shelf", sets, made_of)
+                found |= made_of_each(library, "shelf", sets, holding)
             return found
 
         by_camera: dict[str, list[Holding]] = {}
-        for camera, holding in holdings_made(library).renewed(rows, make):
-            by_camera.setdefault(camera, []).append(holding)
+        for camera, one in holdings_made(library).renewed(rows, make):
+            by_camera.setdefault(camera, []).append(one)
     return {camera: Stock(found) for camera, found in by_camera.items()}
 
 

@@ -16,10 +16,10 @@ from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.frames.said import QUANTITIES
 from grayshelf.core.matching.age import AHEAD
-from grayshelf.core.matching.model import RigSays, Tolerances
+from grayshelf.core.matching.model import Holding, RigSays, Tolerances
 from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.full_scale import SHARES
-from grayshelf.library.holdings import holding_of, holdings, knows_its_frames
+from grayshelf.library.holdings import holding_of, holdings
 from grayshelf.library.library import Library
 from grayshelf.library.models import FrameSet, Rig
 from grayshelf.library.pictures import picture_of
@@ -65,12 +65,12 @@ def card_page(library: Library, set_id: int) -> CardOut:
         return CardOut(
             spine=spine,
             title=f"{spine.title}{gain}",
-            subtitle=_subtitle(row, spine.age, holding.settings.offset),
+            subtitle=_subtitle(row, spine.age, holding),
             picture=seen.picture,
             picture_trouble=seen.trouble,
             figures=seen.figures,
             settings=_settings(row, word),
-            made=_made(row),
+            made=_made(row, holding),
             noise=_noise(row),
             enough=enough_out(library, rigs, holding),
             findings=findings_out(row),
@@ -122,9 +122,9 @@ def _frames(row: FrameSet) -> list[FrameViewOut]:
     return own + [FrameViewOut(frame_id=i.frame_id, name=i.name) for i in inputs if i.frame_id is not None]
 
 
-def _subtitle(row: FrameSet, age: str, offset: float | None) -> str:
+def _subtitle(row: FrameSet, age: str, holding: Holding) -> str:
     """'50 frames of 12 September 2026, 5 weeks old, offset 30'."""
-    frames = in_words.frames(row.n_frames, known=knows_its_frames(row, facts_from_json(row.facts)))
+    frames, offset = in_words.frames(holding.n_frames, known=holding.count_known), holding.settings.offset
     at = f", offset {in_words.plain(offset)}" if offset is not None else ""
     if row.night is None:
         return f"{frames}{at}"
@@ -207,14 +207,13 @@ def _settings(row: FrameSet, word: str) -> list[FigureOut]:
     return told
 
 
-def _made(row: FrameSet) -> str:
+def _made(row: FrameSet, holding: Holding) -> str:
     record = row.record
     if record is None:
         return "Loose frames: not combined yet."
     if not record.built_here:
         shares = " Its values run from 0 to 1: they are taken as shares of 65,535 ADU."
-        counted = knows_its_frames(row, facts_from_json(row.facts))
-        how = "how is not known" if counted else "how, and of how many frames, is not known"
+        how = "how is not known" if holding.count_known else "how, and of how many frames, is not known"
         return f"Combined elsewhere; {how}.{shares if record.figures.get(SHARES) else ''}"
     text = f"Combined here: {record.method}."
     if record.pedestal_kind:
