@@ -76,6 +76,17 @@ def test_flats_that_follow_a_fading_light_are_one_set_though_no_header_says_so(e
         assert common.of_sky and common.exposure_s == np.median(exposures_s)
 
 
+def test_flats_within_a_second_of_a_clock_without_fractions_are_in_the_order_of_their_light():
+    members = [
+        Member(i, f) for i, f in enumerate(flats_of([0.3, 0.34, 0.39, 0.45, 0.52, 0.6, 0.7], every_s=0.7))
+    ]
+    coarse = [replace(m, facts=replace(m.facts, utc=m.facts.utc.replace(microsecond=0))) for m in members]
+    assert len({m.facts.utc for m in coarse}) == 5
+    for _ in range(2):
+        assert [len(s) for s in group_into_sets(coarse)] == [7]
+        coarse.reverse()
+
+
 def test_dusk_and_dawn_are_a_set_each_and_flats_of_a_panel_in_the_same_night_another():
     dusk, dawn = (
         flats_of([2.0, 2.4, 2.9, 3.4]),

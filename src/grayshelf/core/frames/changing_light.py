@@ -19,11 +19,17 @@ LONGEST_STEP = 1.6
 ONE_WAY = 0.8
 
 
-def in_one_go(moments: Sequence[datetime]) -> list[list[int]]:
-    """The places of moments, in the order of time, parted where they are further apart than one twilight."""
+def in_one_go(flats: Sequence[tuple[datetime, float]]) -> list[list[int]]:
+    """The places of flats, in the order of time, parted where they are further apart than one twilight.
+
+    Parameters
+    ----------
+    flats
+        When each was begun, and for how many seconds it was exposed; of one second of a coarse clock the shorter is first.
+    """
     parts: list[list[int]] = []
-    for place in sorted(range(len(moments)), key=lambda i: (moments[i], i)):
-        if not parts or moments[place] - moments[parts[-1][-1]] > ONE_TWILIGHT:
+    for place in sorted(range(len(flats)), key=lambda i: (*flats[i], i)):
+        if not parts or flats[place][0] - flats[parts[-1][-1]][0] > ONE_TWILIGHT:
             parts.append([])
         parts[-1].append(place)
     return parts
@@ -41,7 +47,7 @@ def follows_the_light(flats: Sequence[tuple[datetime, float]]) -> bool:
     """
     exposures_s = [exposure_s for _, exposure_s in flats]
     alike = Counter(exposures_s)
-    in_order = len({moment for moment, _ in flats}) == len(flats)
+    in_order = 2 * len({moment for moment, _ in flats}) > len(flats)
     if len(flats) < FEWEST or min(exposures_s) <= 0.0 or not in_order:
         return False
     steady = max(alike.values()) > len(flats) / 2

@@ -209,7 +209,7 @@ def _split_by_exposure(members: list[Member]) -> list[list[Member]]:
         if (utc := member.facts.utc) is not None and (exposure_s := member.facts.exposure_s) is not None
     ]
     parts: list[list[Member]] = []
-    for places in in_one_go([utc for utc, *_ in known]):
+    for places in in_one_go([flat[:2] for flat in known]):
         if follows_the_light([known[place][:2] for place in places]):
             parts.append([known[place][2] for place in places])
     together = {m.frame_id for part in parts for m in part}
