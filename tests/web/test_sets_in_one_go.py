@@ -94,3 +94,28 @@ def test_darks_shot_by_day_are_one_set_though_noon_was_between_them(own, tmp_pat
     assert n == 7 and own.sets()[number]["night"] == "17 Oct 26"
     own.again()
     assert sets_of(own, "dark") == [(number, 7)]
+
+
+def test_a_master_keeps_the_steps_of_its_frames_whatever_comes_in_afterwards(own, tmp_path):
+    """12 bits in 16: a master has no steps of its own, and one that is held to have others is another driver's."""
+    heap = tmp_path / "heap"
+
+    def shifted(name, cards, at, level):
+        pixels = np.clip(RNG.normal(level / 16, 1.5, (40, 60)), 0, 4095).astype(np.uint16) * 16
+        write_fits(heap / name, {**cards, "DATE-OBS": f"2026-10-18T{at}"}, pixels)
+
+    for i in range(6):
+        shifted(f"dark{i}.fits", DARK, f"19:0{i}:00", 510)
+    shifted("light.fits", LIGHT, "21:00:00", 900)
+    own.scan(heap)
+    own.build()
+    of_master = "SELECT sample_step, level_adu FROM frame_set WHERE is_master"
+    before = own.query(of_master)
+    assert before == [(16, None)]
+    for i in range(3):
+        shifted(f"later{i}.fits", DARK, f"23:0{i}:00", 510)
+    own.scan(heap)
+    assert own.query(of_master) == before
+    ((lights, _),) = sets_of(own, "light")
+    dark = own.get(f"/api/lights/{lights}/slip")["lines"][0]
+    assert dark["chosen"]["is_master"], dark["note"]

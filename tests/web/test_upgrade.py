@@ -142,6 +142,33 @@ def test_what_an_older_version_left_half_made_is_healed(tmp_path, made, start):
         assert len(is_whole(path)) == (1 if start else 0), cut_at
 
 
+def test_masters_that_a_scan_looked_at_as_at_frames_have_the_steps_of_their_frames_again(tmp_path, made):
+    path = tmp_path / "before.db"
+    made(path, "4b9e2d7fa016")
+    with opened(path) as connection:
+        columns = (
+            "id, kind, is_master, n_frames, n_kept, facts, taken_off, sample_step, level_adu, master_set_id"
+        )
+        for row in (
+            (1, "dark", 1, 6, 6, "{}", 0, 1, 501.3, None),
+            (2, "dark", 0, 6, 6, "{}", 0, 16, 504.0, 1),
+            # Of another program; built here, and its frames are gone.
+            (3, "dark", 1, 9, 9, "{}", 0, 4, 700.0, None),
+            (4, "flat", 1, 9, 9, "{}", 0, 1, 1.02, None),
+        ):
+            connection.execute(f"INSERT INTO frame_set ({columns}) VALUES ({', '.join('?' * 10)})", row)
+        for master, built_here in ((1, 1), (3, 0), (4, 1)):
+            told = (master, built_here, "mean", "[]", "{}")
+            connection.execute(
+                "INSERT INTO master_record (set_id, built_here, method, care, figures) VALUES (?, ?, ?, ?, ?)",
+                told,
+            )
+    is_whole(path)
+    with opened(path) as connection:
+        found = connection.execute("SELECT id, sample_step, level_adu FROM frame_set ORDER BY id").fetchall()
+    assert found == [(1, 16, None), (2, 16, 504.0), (3, 4, 700.0), (4, None, None)]
+
+
 def test_a_copy_is_made_and_checked_before_an_upgrade(tmp_path):
     root = tmp_path / "is it? 100%"
     root.mkdir()

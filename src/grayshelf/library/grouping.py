@@ -183,6 +183,8 @@ def _look_at_sets(library: Library, progress: Callable[[float], None]) -> None:
                 Frame.state.in_(IN_SETS),
                 Frame.missing_since.is_(None),
                 readable(Frame.facts)["bits"].as_integer() == 16,
+                # Masters that were built here have the steps of their frames, and are read where they are built.
+                FrameSet.id.not_in(select(MasterRecord.set_id).where(MasterRecord.built_here)),
             )
             .order_by(FrameSet.id, Frame.id.desc())
         )

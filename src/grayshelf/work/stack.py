@@ -21,6 +21,9 @@ from grayshelf.library.folders import FileStamp, stamp_of
 from grayshelf.library.library import Library
 from grayshelf.library.models import Frame, FrameSet
 
+#: BITPIX of a master: numbers of 32 bits with fractions (FITS Standard 4.0, table 8).
+MASTER_BITS = -32
+
 
 @dataclass(frozen=True)
 class Pedestal:
@@ -53,7 +56,9 @@ class Stack:
         facts = self.facts
         added = None if facts.kind is FrameKind.FLAT else facts.pedestal_adu
         first = self.row.first_utc or facts.utc
-        return replace(facts, is_master=True, n_combined=n_used, utc=first, pedestal_adu=added)
+        return replace(
+            facts, bits=MASTER_BITS, is_master=True, n_combined=n_used, utc=first, pedestal_adu=added
+        )
 
 
 def in_order_taken(frames: Iterable[Frame]) -> list[Frame]:
