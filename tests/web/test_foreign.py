@@ -603,6 +603,17 @@ def test_what_a_camera_has_none_of_is_no_more_to_be_looked_at_once_a_person_said
     assert to_look_at() == before
 
 
+def test_a_master_flat_in_shares_of_full_scale_does_not_tell_that_its_pedestal_is_off(own, tmp_path):  # noqa: F811
+    shoot(tmp_path / "f", "l", 6, at(10, 22), noise=40)
+    told = {**MONO, **flat(), "IMAGETYP": "Master Flat", "NCOMBINE": 20, "DATE-OBS": "2025-03-10T12:30:00"}
+    cards = {k: v for k, v in told.items() if v is not None}
+    write_fits(tmp_path / "f" / "flat of all.fits", cards, RNG.normal(0.37, 0.001, (24, 32)).astype("f4"))
+    scan(own, tmp_path / "f")
+    asked_until(lambda: own.get("/api/jobs").json["alive"], lambda alive: not alive)
+    _, light_falls, pedestal = [line for *_, line, _ in slips_of(own)]
+    assert light_falls["chosen"]["is_master"] and pedestal["verdict"] == "nothing fits"
+
+
 def test_masters_of_other_programs_are_known_by_their_names_and_need_not_tell_their_number(own, tmp_path):  # noqa: F811
     shoot(tmp_path / "f", "l", 6, at(10, 22), noise=40)
 

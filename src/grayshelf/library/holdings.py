@@ -17,7 +17,7 @@ from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.said import QUANTITIES
 from grayshelf.core.frames.sets import held, nominal_exposure
-from grayshelf.core.masters.calibrate import NORM
+from grayshelf.core.masters.calibrate import LEAST_NORM, NORM
 from grayshelf.core.matching.model import USUAL_FRAMES, CommonSettings, Holding
 from grayshelf.core.matching.stock import Stock
 from grayshelf.library.facts_json import facts_from_json
@@ -145,9 +145,9 @@ def holding_of(frame_set: FrameSet, made_of: MadeOf | None = None, missing: int 
 
 def _is_of_norm(record: MasterRecord) -> bool:
     """Whether a flat of another program was divided by its own level, as it was found when it was looked at: then its pedestal
-    was taken off first."""
+    was taken off first. One that holds shares of full scale lies lower, and tells nothing of its pedestal."""
     figures = [] if record.built_here else record.figures.get("list") or []
-    return bool(figures) and 0.0 < figures[0]["value"] < NORM and figures[0]["unit"] != "ADU"
+    return bool(figures) and LEAST_NORM < figures[0]["value"] < NORM and figures[0]["unit"] != "ADU"
 
 
 #: Under which name a master's record keeps how it did when it was last held against a newer one.
