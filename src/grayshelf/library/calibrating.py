@@ -1,19 +1,25 @@
-"""Lights calibrated with what their slip chose, written piece by piece as float32 FITS."""
+"""What is handed over otherwise than it lies on disk, written piece by piece as float32 FITS: lights calibrated with what
+their slip chose, and masters cropped to lights of a part of the sensor."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Collection, Iterator
 from contextlib import suppress
-from dataclasses import replace
+from dataclasses import dataclass, replace
+from functools import partial
+from pathlib import Path
 from typing import Any
 
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import CannotCombine, NotFound
 from grayshelf.core.filing.hand_over import Recipe
+from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.write import ascii_text, float_frame, frame_header
 from grayshelf.core.masters.calibrate import NORM, CalibratedLight, Flat, flat_to_divide_by
+from grayshelf.core.masters.crop import Crop, crop_for
 from grayshelf.core.matching.pedestal import remaining_adu
+from grayshelf.core.pictures.parts import Parts
 from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.file_parts import FileParts, parts_of
 from grayshelf.library.files import read_header
@@ -22,12 +28,23 @@ from grayshelf.library.library import Library
 from grayshelf.library.models import Frame
 
 #: Cards that say how the pixels of the raw file lie, and those of its sums.
-_OF_THE_FILE = {
+_OF_THE_PIXELS = {
     "SIMPLE", "XTENSION", "BITPIX", "NAXIS", "NAXIS1", "NAXIS2", "EXTEND", "BZERO", "BSCALE", "BLANK", "PCOUNT",
-    "GCOUNT", "GROUPS", "CHECKSUM", "DATASUM", "END", "", "COMMENT", "HISTORY", "EXTNAME", "PEDESTAL",
+    "GCOUNT", "GROUPS", "CHECKSUM", "DATASUM", "END", "", "EXTNAME",
 }  # fmt: skip
+#: Those and what a light says of itself that is said anew once it is calibrated.
+_OF_THE_FILE = _OF_THE_PIXELS | {"COMMENT", "HISTORY", "PEDESTAL"}
 #: What was done, as other programs that calibrate say it: pedestal or dark, and flat.
 DARK_AND_FLAT = "DF"
+Pieces = Callable[[], Iterator[bytes]]
+"""Writes a file anew, in pieces."""
+
+
+def written_here(library: Library, frame_id: int, recipe: Recipe | None, crop: Crop | None) -> Pieces | None:
+    """What makes a file that is handed over otherwise than it lies on disk, piece by piece; None where it goes as it is."""
+    if recipe is not None:
+        return partial(calibrated, library, frame_id, recipe)
+    return None if crop is None else partial(cropped, library, frame_id, crop)
 
 
 def calibrated(library: Library, frame_id: int, recipe: Recipe) -> Iterator[bytes]:
@@ -38,51 +55,88 @@ def calibrated(library: Library, frame_id: int, recipe: Recipe) -> Iterator[byte
     NotFound, UnreadableFrame, CannotCombine
     """
     with library.db.session() as session:
-        frame, light = _opened(library, session, frame_id)
-        dark_frame, dark = _opened(library, session, recipe.dark)
-        flat_frame, flat = _opened(library, session, recipe.flat)
-        pedestal = _opened(library, session, recipe.pedestal)[1] if recipe.pedestal is not None else None
-        facts, header = facts_from_json(frame.facts), read_header(library.frame_path(session, frame))
-        left = remaining_adu(facts.pedestal_adu, facts_from_json(dark_frame.facts).pedestal_adu)
-        named = [(_name(f), f.sha256 or "") for f in (frame, dark_frame, flat_frame)]
-    for other in (dark, flat, *([pedestal] if pedestal else [])):
-        if (other.width, other.height) != (light.width, light.height):
-            raise CannotCombine("Light and masters differ in size.", "Look at the slip again.")
-    divided = _flat(flat, pedestal)
-    facts = replace(facts, pedestal_adu=left or None)
+        light = _opened(library, session, frame_id)
+        dark, flat = _opened(library, session, recipe.dark), _opened(library, session, recipe.flat)
+        pedestal = _opened(library, session, recipe.pedestal) if recipe.pedestal is not None else None
+        header = read_header(light.path).header
+    left = remaining_adu(light.facts.pedestal_adu, dark.facts.pedestal_adu)
+    divided = _flat(flat.shown_in(light), None if pedestal is None else pedestal.shown_in(light))
+    facts = replace(light.facts, pedestal_adu=left or None)
     told = frame_header(facts, {"CALSTAT": (DARK_AND_FLAT, "dark taken off, flat divided out")})
-    cards: Any = getattr(header.header, "whole", header.header)
+    _keep(told, header, _OF_THE_FILE)
+    for role, one in (("Raw light", light), ("Taken off", dark), ("Divided by", flat)):
+        one.add_to_history(told, role)
+    told.add_history(f"Gray Shelf: (light - dark) / (flat / {divided.mean:.6g}), no pedestal added")
+    return float_frame(CalibratedLight(light.parts, dark.shown_in(light), divided), told)
+
+
+def cropped(library: Library, frame_id: int, crop: Crop) -> Iterator[bytes]:
+    """The file of a master that is cropped to lights of a part of the sensor, piece by piece.
+
+    Raises
+    ------
+    NotFound, UnreadableFrame, CannotCombine
+        Where the file is gone, or not what it was.
+    """
+    with library.db.session() as session:
+        master = _opened(library, session, frame_id)
+        header = read_header(master.path).header
+    told = frame_header(crop.of(master.facts))
+    # What was taken off it, and how it was made, holds for the part, too.
+    _keep(told, header, _OF_THE_PIXELS)
+    last = crop.left + crop.width - 1, crop.top + crop.height - 1
+    master.add_to_history(
+        told, f"Columns {crop.left} to {last[0]}, rows {crop.top} to {last[1]}, counted from 0, of"
+    )
+    return float_frame(crop.of_picture(master.parts), told)
+
+
+def _keep(told: Any, header: Any, but: Collection[str]) -> None:
+    """Keep the cards of the raw file, where nothing is said of them yet."""
+    cards: Any = getattr(header, "whole", header)
     for card in cards.cards:
         with suppress(Exception):
-            _keep(told, card)
-    for role, (name, sha256) in zip(("Raw light", "Taken off", "Divided by"), named, strict=True):
-        told.add_history(ascii_text(f"{role}: {name}"))
-        if sha256:
-            # On a line of its own, which holds it whole.
-            told.add_history(f"SHA256: {sha256}")
-    told.add_history(f"Gray Shelf: (light - dark) / (flat / {divided.mean:.6g}), no pedestal added")
-    return float_frame(CalibratedLight(light, dark, divided), told)
+            keyword = card.keyword.upper()
+            if keyword not in but and (keyword in ("COMMENT", "HISTORY") or keyword not in told):
+                told.append((card.keyword, card.value, card.comment))
 
 
-def _keep(told: Any, card: Any) -> None:
-    """Keep a card of the raw file, where nothing is said of it yet."""
-    if card.keyword.upper() not in _OF_THE_FILE and card.keyword not in told:
-        told.append((card.keyword, card.value, card.comment))
+@dataclass(frozen=True)
+class _Opened:
+    """A frame of the library, opened."""
+
+    parts: FileParts
+    path: Path
+    facts: FrameFacts
+    sha256: str
+
+    def shown_in(self, light: _Opened) -> Parts:
+        """The pixels that a light has, of a master that may show more of the sensor."""
+        crop = crop_for(light.facts, self.facts)
+        if crop is not None:
+            return crop.of_picture(self.parts)
+        if (self.parts.width, self.parts.height) != (light.parts.width, light.parts.height):
+            raise CannotCombine("Light and masters differ in size.", "Look at the slip again.")
+        return self.parts
+
+    def add_to_history(self, told: Any, role: str) -> None:
+        """Name it in a header, with its hash on a line of its own, which holds it whole."""
+        told.add_history(ascii_text(f"{role}: {self.path.name}"))
+        if self.sha256:
+            told.add_history(f"SHA256: {self.sha256}")
 
 
-def _opened(library: Library, session: Session, frame_id: int) -> tuple[Frame, FileParts]:
+def _opened(library: Library, session: Session, frame_id: int) -> _Opened:
     frame = session.get(Frame, frame_id)
     if frame is None:
         raise NotFound("It is in the library no more.")
-    return frame, parts_of(library.frame_path(session, frame), library.root / "scratch")
-
-
-def _name(frame: Frame) -> str:
-    return frame.path.rpartition("/")[2]
+    path = library.frame_path(session, frame)
+    parts = parts_of(path, library.root / "scratch")
+    return _Opened(parts, path, facts_from_json(frame.facts), frame.sha256 or "")
 
 
 @kept(4)
-def _flat(flat: FileParts, pedestal: FileParts | None) -> Flat:
+def _flat(flat: Parts, pedestal: Parts | None) -> Flat:
     """A flat, gone through once for all lights. One that was divided by its own level has no pedestal any more."""
     alone = flat_to_divide_by(flat, None)
     return alone if pedestal is None or alone.mean < NORM else flat_to_divide_by(flat, pedestal)

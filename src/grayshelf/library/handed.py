@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from grayshelf.core.filing.hand_over import Form, HandedAs, Recipe
+from grayshelf.core.masters.crop import Crop
 
 
 @dataclass(frozen=True)
@@ -16,6 +17,8 @@ class HandedItem:
     frame_id: int
     recipe: Recipe | None = None
     """With what it is calibrated here; None where it goes as it is."""
+    crop: Crop | None = None
+    """To what it is cropped; None where it goes as it is."""
 
 
 @dataclass(frozen=True)

@@ -21,7 +21,9 @@ from grayshelf.core.filing.hand_over import (
     lay_out,
     lines_that_go,
 )
+from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.masters.crop import crop_for
 from grayshelf.core.matching.model import PullSlip, SlipLine, Verdict
 from grayshelf.library.catalog import IN_SETS
 from grayshelf.library.facts_json import facts_from_json
@@ -106,7 +108,7 @@ class _Gathering:
 
     def __init__(self, session: Session, form: Form) -> None:
         self._session, self._form = session, form
-        self._sets: dict[str, tuple[FrameSet, tuple[FileThere, ...], bool]] = {}
+        self._sets: dict[tuple[str, bool], tuple[FrameSet, tuple[FileThere, ...], bool]] = {}
         self.said: list[str] = []
 
     def lights(self, one: LightSet, slip: PullSlip, *, with_files: bool) -> LightsAsked:
@@ -121,9 +123,13 @@ class _Gathering:
                 # What waits for another cannot be told before that is there.
                 if line.waits_for is None:
                     self.said.append(f"{name}: nothing fits as {line.kind.value}, so none goes with them.")
-        going = lines_that_go(slip, self._form)
+        going = lines_that_go(slip, self._form_of(one.facts, slip))
         for line in going:
-            serving.append(self._serving(line))
+            serves = self._serving(line, one.facts, name)
+            if serves is None:
+                lacks.append(line.kind)
+                continue
+            serving.append(serves)
             if line.verdict is Verdict.CARE and line.chosen is not None:
                 reasons = "; ".join(line.chosen.reasons)
                 self.said.append(f"{name}: the {line.kind.value} fits with care: {reasons}.")
@@ -137,6 +143,12 @@ class _Gathering:
             rests_on=tuple(s.key for s in serving),
         )
         return asked if self._form is not Form.CALIBRATED else self._calibrated(asked, going, name)
+
+    def _form_of(self, lights: FrameFacts, slip: PullSlip) -> Form:
+        """As what the calibration goes: what must be cropped goes as masters, whatever was asked for."""
+        chosen = [line.chosen.holding.settings for line in slip.lines if line.chosen is not None]
+        cropped = any(crop_for(lights, settings) for settings in chosen)
+        return Form.MASTERS if cropped and self._form is Form.FRAMES else self._form
 
     def _calibrated(self, asked: LightsAsked, going: Sequence[SlipLine], name: str) -> LightsAsked:
         """The same where the lights are calibrated here: nothing goes along, and those that lack something stay."""
@@ -158,45 +170,66 @@ class _Gathering:
         if trouble or dark is None:
             self.said.append(f"{name}: {trouble}, so they are not handed over calibrated.")
             return replace(asked, files=(), serving=())
-        # Four bytes a pixel, whatever the raw file was.
-        size = 4 * asked.facts.width * asked.facts.height
-        files = tuple(
-            replace(f, name=f"{f.name.partition('.')[0]}.fits", size_bytes=size) for f in asked.files
-        )
+        files = _written_here(asked.files, asked.facts)
         return replace(asked, files=files, serving=(), recipe=Recipe(dark, masters[FrameKind.FLAT], pedestal))
 
-    def _serving(self, line: SlipLine) -> Serving:
+    def _serving(self, line: SlipLine, lights: FrameFacts, name: str) -> Serving | None:
+        """What serves lights by a line of their slip; None where it would have to be cropped, and is no master."""
         assert line.chosen is not None
         holding = line.chosen.holding
-        if holding.key not in self._sets:
-            row = self._session.get_one(FrameSet, int(holding.key))
-            self._sets[holding.key] = row, *self._files_of(row)
-        row, files, is_master = self._sets[holding.key]
+        row = self._session.get_one(FrameSet, int(holding.key))
+        facts = facts_from_json(row.facts)
+        crop = crop_for(lights, facts)
+        if crop is not None and not row.is_master:
+            self.said.append(
+                f"{name}: the {row.kind} that fits shows more of the sensor than they do. Combine it: its master is "
+                "cropped when it goes with them."
+            )
+            return None
+        key = holding.key, crop is not None
+        if key not in self._sets:
+            self._sets[key] = row, *self._files_of(row, whole=crop is None)
+        row, files, is_master = self._sets[key]
+        if crop is not None:
+            facts = crop.of(facts)
+            files = _written_here(files, facts)
         return Serving(
             holding.kind,
             holding.key,
-            facts_from_json(row.facts),
+            facts,
             line.verdict.value,
             line.chosen.reasons,
             files,
             row.n_frames,
             is_master,
+            crop,
         )
 
-    def _files_of(self, row: FrameSet) -> tuple[tuple[FileThere, ...], bool]:
-        """The files of a set or master, and whether it is a master's."""
+    def _files_of(self, row: FrameSet, *, whole: bool) -> tuple[tuple[FileThere, ...], bool]:
+        """The files of a set or master, and whether it is a master's. Raw frames go `whole` or not at all."""
         title = f"the {row.kind} of {row.night:%-d %b %Y}" if row.night else f"the {row.kind}"
-        if row.is_master and self._form is Form.FRAMES and row.record is not None and row.record.inputs:
-            used = [i.frame_id for i in row.record.inputs if i.used and i.frame_id is not None]
-            frames = list(self._session.scalars(select(Frame).where(Frame.id.in_(used)).order_by(Frame.id)))
-            there = [f for f in frames if f.missing_since is None and f.state in IN_SETS]
-            if len(there) == sum(i.used for i in row.record.inputs):
-                return tuple(_file(f) for f in there), False
-            self.said.append(f"Raw frames of {title} are missing: its master goes in their place.")
+        start = title[:1].upper() + title[1:]
+        if row.is_master and self._form is Form.FRAMES:
+            if not whole:
+                self.said.append(f"{start} goes as a crop of its master: raw frames are not cropped.")
+            elif (frames := self._raw_frames_of(row, title)) is not None:
+                return frames, False
         if not row.is_master and self._form is not Form.FRAMES:
             as_it_is = ": its frames go as they are" if self._form is Form.MASTERS else ""
-            self.said.append(f"{title[:1].upper()}{title[1:]} is not combined{as_it_is}.")
+            self.said.append(f"{start} is not combined{as_it_is}.")
         return self._files(row.id, title), row.is_master
+
+    def _raw_frames_of(self, row: FrameSet, title: str) -> tuple[FileThere, ...] | None:
+        """What a master was made of; None where that is not known, or not all of it is there."""
+        if row.record is None or not row.record.inputs:
+            return None
+        used = [i.frame_id for i in row.record.inputs if i.used and i.frame_id is not None]
+        frames = list(self._session.scalars(select(Frame).where(Frame.id.in_(used)).order_by(Frame.id)))
+        there = [f for f in frames if f.missing_since is None and f.state in IN_SETS]
+        if len(there) == sum(i.used for i in row.record.inputs):
+            return tuple(_file(f) for f in there)
+        self.said.append(f"Raw frames of {title} are missing: its master goes in their place.")
+        return None
 
     def _files(self, set_id: int, title: str) -> tuple[FileThere, ...]:
         frames = self._session.scalars(
@@ -214,6 +247,12 @@ class _Gathering:
 
 def _file(frame: Frame) -> FileThere:
     return FileThere(frame.id, frame.path.rpartition("/")[2], frame.size_bytes)
+
+
+def _written_here(files: tuple[FileThere, ...], facts: FrameFacts) -> tuple[FileThere, ...]:
+    """Files as they are once they are written anew: four bytes a pixel, whatever they were."""
+    size = 4 * facts.width * facts.height
+    return tuple(replace(f, name=f"{f.name.partition('.')[0]}.fits", size_bytes=size) for f in files)
 
 
 def _name(one: LightSet) -> str:

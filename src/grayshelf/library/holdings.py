@@ -31,12 +31,12 @@ from grayshelf.library.models import Frame, FrameSet, MasterRecord
 def common_settings(frame_set: FrameSet, facts: FrameFacts) -> CommonSettings:
     """A set's settings in the words of matching."""
     facts, from_name = believed(frame_set, facts)
-    binning = (facts.binning_x, facts.binning_y or facts.binning_x) if facts.binning_x else None
     return CommonSettings(
         camera=facts.camera,
         width=facts.width,
         height=facts.height,
-        binning=binning,
+        corner=facts.corner,
+        binning=facts.binning,
         read_mode=facts.read_mode,
         sample_step=frame_set.sample_step,
         row_order=facts.row_order,

@@ -13,9 +13,18 @@ from grayshelf.core.errors import GrayShelfError, NotFound
 from grayshelf.core.flats.channels import in_colours
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.masters.calibrate import NORM
+from grayshelf.core.masters.crop import crop_for
 from grayshelf.core.pictures.histogram import Histogram, ends_at_first, histogram_of
 from grayshelf.core.pictures.made_of import Calibrated, Colour, Difference, OneColour, Quotient, places_of
-from grayshelf.core.pictures.parts import Parts, Pixels, Whole, factor_of_overview, overview_of, tile_of
+from grayshelf.core.pictures.parts import (
+    Cropped,
+    Parts,
+    Pixels,
+    Whole,
+    factor_of_overview,
+    overview_of,
+    tile_of,
+)
 from grayshelf.library.facts_json import facts_if_sound
 from grayshelf.library.file_parts import FileParts, parts_of
 from grayshelf.library.kept import kept
@@ -37,6 +46,8 @@ class View:
     flat: int | None = None
     """For 'calibrated': masters, either may be lacking."""
     colour: Colour | None = None
+    within: int | None = None
+    """Only the part of the sensor that another frame has."""
 
 
 @dataclass(frozen=True)
@@ -124,7 +135,10 @@ def open_view(library: Library, session: Session, view: View) -> Opened:
     facts = facts_if_sound(frame.facts)
     # Flats alone are divided by their own level; what is behind the cap, or calibrated, may be as low in ADU.
     of_norm = frame.kind == FrameKind.FLAT and not first.whole and abs(level_of(first)) < NORM
-    parts, unit, whole = _made(library, session, view, first, "of the median" if of_norm else "ADU")
+    shown: Parts = first
+    if view.within is not None:
+        shown = _shown_in(_frame_of(library, session, view.within)[0], frame, first)
+    parts, unit, whole = _made(library, session, view, shown, "of the median" if of_norm else "ADU")
     colours = () if facts is None else _colours(facts.bayer_pattern, facts.binning_x)
     if facts is not None and view.colour is not None and view.colour in colours:
         parts = OneColour(parts, places_of(facts.bayer_pattern or "", view.colour))
@@ -135,16 +149,14 @@ def open_view(library: Library, session: Session, view: View) -> Opened:
     return Opened(parts, unit, whole, colours, Path(frame.path).name, frame.set_id, version)
 
 
-def _made(
-    library: Library, session: Session, view: View, first: FileParts, unit: str
-) -> tuple[Parts, str, bool]:
+def _made(library: Library, session: Session, view: View, first: Parts, unit: str) -> tuple[Parts, str, bool]:
     """What is looked at, its unit where the first picture is in `unit`, and whether its levels are whole."""
 
-    def of(number: int | None) -> FileParts | None:
+    def of(number: int | None) -> Parts | None:
         if number is None:
             return None
-        _, path = _frame_of(library, session, number)
-        found = _parts(library, path)
+        frame, path = _frame_of(library, session, number)
+        found = _shown_in(_frame_of(library, session, view.frame)[0], frame, _parts(library, path))
         if (found.width, found.height) != (first.width, first.height):
             raise GrayShelfError(
                 f"The pictures differ in size: {first.width} × {first.height} and {found.width} × {found.height}.",
@@ -154,13 +166,25 @@ def _made(
 
     other = of(view.other)
     if view.how == "minus" and other is not None:
-        return Difference(first, other), unit, first.whole and other.whole
+        return Difference(first, other), unit, _whole_numbers(first) and _whole_numbers(other)
     if view.how == "over" and other is not None:
         return Quotient(first, other, level_of(other) / (level_of(first) or 1.0)), "", False
     if view.how == "calibrated":
         dark, flat = of(view.dark), of(view.flat)
         return Calibrated(first, dark, flat, level_of(flat) if flat else 1.0), "ADU", False
-    return first, unit, first.whole
+    return first, unit, _whole_numbers(first)
+
+
+def _shown_in(frame: Frame, other: Frame, parts: FileParts) -> Parts:
+    """What another frame shows of the part of the sensor that a frame has; all of it, where that is not known."""
+    facts, others = facts_if_sound(frame.facts), facts_if_sound(other.facts)
+    crop = None if facts is None or others is None else crop_for(facts, others)
+    return parts if crop is None else crop.of_picture(parts)
+
+
+def _whole_numbers(parts: Parts) -> bool:
+    of = parts.of if isinstance(parts, Cropped) else parts
+    return isinstance(of, FileParts) and of.whole
 
 
 def _colours(bayer_pattern: str | None, binning: int | None) -> tuple[Colour, ...]:

@@ -104,5 +104,5 @@ def correction_with(library: Library, session: Session, light: Frame, pulled: Pu
     colour: Colour | None = "green" if open_view(library, session, View(light.id)).colours else None
     whole = small(View(light.id, "calibrated", dark=dark, flat=flat, colour=colour))
     raw = small(View(light.id, "calibrated", dark=dark, colour=colour))
-    own = small(View(flat, colour=colour))
+    own = small(View(flat, colour=colour, within=light.id))
     return correction_of(whole, raw, own)

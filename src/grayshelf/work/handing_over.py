@@ -13,8 +13,9 @@ from typing import Any, BinaryIO
 from uuid import uuid4
 
 from grayshelf.core.errors import Conflict, FolderRefused, GrayShelfError, NotFound, UnreadableFrame
-from grayshelf.core.filing.hand_over import Form, HandedAs, Recipe
-from grayshelf.library.calibrating import calibrated
+from grayshelf.core.filing.hand_over import Form, HandedAs
+from grayshelf.core.masters.crop import Crop
+from grayshelf.library.calibrating import Pieces, written_here
 from grayshelf.library.files import drop_unfinished, sha256_of, write_new
 from grayshelf.library.folders import named_folder, stamp_of
 from grayshelf.library.handed import HandedItem, HandedPlan, HandOverJob
@@ -29,7 +30,8 @@ from grayshelf.work.jobs import JobControl, JobRunner
 HAND_OVER = "hand over"
 #: The table beside the files that says what is what.
 TABLE = "what-is-what.csv"
-COLUMNS = ("path", "kind", "word", "fits", "why with care", "from")
+COLUMNS = ("path", "kind", "word", "fits", "why with care", "from", "left", "top", "width", "height")
+"""The last four of what is cropped alone."""
 #: Below the library's folder: what goes where, of each hand-over.
 PLANS = "handed-over"
 #: Files of which it is told why they did not go; of more they are counted.
@@ -54,7 +56,7 @@ def begin(
         raise FolderRefused(
             f"{target} could not be made ({error.strerror}).", "Name a folder that you may write into."
         ) from error
-    items = tuple(HandedItem(i.path, i.file.frame_id, i.recipe) for i in gathered.laid.items)
+    items = tuple(HandedItem(i.path, i.file.frame_id, i.recipe, i.crop) for i in gathered.laid.items)
     plan, place = HandedPlan(items, tuple(table_of(library, gathered))), f"{PLANS}/{uuid4().hex}.json"
     write_new(library.root / place, lambda stream: _write(stream, json.dumps(as_kept(plan))))
     served = {str(a.key): a.rests_on for a in gathered.asked}
@@ -113,9 +115,16 @@ def table_of(library: Library, gathered: Gathered) -> list[tuple[str, ...]]:
             item.verdict,
             "; ".join(item.reasons),
             str(places[item.file.frame_id]),
+            *_in_columns(item.crop),
         )
         for item in gathered.laid.items
     ]
+
+
+def _in_columns(crop: Crop | None) -> tuple[str, ...]:
+    return (
+        ("",) * 4 if crop is None else tuple(str(x) for x in (crop.left, crop.top, crop.width, crop.height))
+    )
 
 
 def sources_of(library: Library, frame_ids: Sequence[int]) -> dict[int, Path]:
@@ -179,8 +188,9 @@ def _hand_one(
         if frame is None:
             raise NotFound("It is in the library no more.")
         source, known = library.frame_path(session, frame), frame.sha256
-    if item.recipe is not None:
-        _calibrate_one(library, item, item.recipe, target, check)
+    pieces = written_here(library, item.frame_id, item.recipe, item.crop)
+    if pieces is not None:
+        _write_anew(pieces, target, check)
         return
     if way is HandedAs.COPIES:
         # The folder was empty when this began: what a kill left in it is ours.
@@ -210,14 +220,12 @@ def _hand_one(
         ) from error
 
 
-def _calibrate_one(
-    library: Library, item: HandedItem, recipe: Recipe, target: Path, check: Callable[[], None]
-) -> None:
+def _write_anew(pieces: Pieces, target: Path, check: Callable[[], None]) -> None:
     drop_unfinished(target)
     if target.exists():
         # Made before this was cut short, or somebody else's.
         digest = hashlib.sha256()
-        for piece in calibrated(library, item.frame_id, recipe):
+        for piece in pieces():
             check()
             digest.update(piece)
         if sha256_of(target) == digest.hexdigest():
@@ -225,7 +233,7 @@ def _calibrate_one(
         raise Conflict("A file of this name is there already, and was left as it is.", "Name another folder.")
 
     def write(stream: BinaryIO) -> None:
-        for piece in calibrated(library, item.frame_id, recipe):
+        for piece in pieces():
             check()
             stream.write(piece)
 

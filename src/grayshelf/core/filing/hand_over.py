@@ -19,6 +19,7 @@ from grayshelf.core.filing.parts import HANDED_PARTS, WORD
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.sets import nominal_exposure
+from grayshelf.core.masters.crop import Crop
 from grayshelf.core.matching.model import PullSlip, SlipLine, Verdict
 
 #: Endings that stay as they are, the longest first.
@@ -89,6 +90,8 @@ class Serving:
     files: tuple[FileThere, ...]
     n_frames: int
     is_master: bool
+    crop: Crop | None = None
+    """To what the master is cropped; its facts are those of the crop then."""
 
 
 @dataclass(frozen=True)
@@ -123,6 +126,8 @@ class Item:
     reasons: tuple[str, ...] = ()
     recipe: Recipe | None = None
     """With what it is calibrated here; None where it goes as it is."""
+    crop: Crop | None = None
+    """To what it is cropped; None where it goes as it is."""
 
 
 @dataclass(frozen=True)
@@ -225,7 +230,7 @@ def lay_out(asked: Sequence[LightsAsked], pattern: FilingPattern | None = None) 
             answers.setdefault(question, set()).add(key)
     names = _Names(pattern)
     items: list[Item] = []
-    given: set[tuple[str, str]] = set()
+    given: set[tuple[str, str, Crop | None]] = set()
     for lights in asked:
         word = words[lights.key]
         for file in lights.files:
@@ -235,12 +240,14 @@ def lay_out(asked: Sequence[LightsAsked], pattern: FilingPattern | None = None) 
             pairs = one.kind in (FrameKind.FLAT, FrameKind.DARK_FLAT)
             several = len(answers[_told_apart(one.kind, _paired_with(one.kind, lights))]) > 1
             own = word if pairs or several else ""
-            if (one.key, own) in given:
+            if (one.key, own, one.crop) in given:
                 continue
-            given.add((one.key, own))
+            given.add((one.key, own, one.crop))
             for file in one.files:
                 path = names.one(one.kind, own, one.facts, file, one.n_frames if one.is_master else 0)
-                items.append(Item(path, file, one.kind, own, one.facts, one.verdict, one.reasons))
+                items.append(
+                    Item(path, file, one.kind, own, one.facts, one.verdict, one.reasons, crop=one.crop)
+                )
     return HandOver(tuple(items), words)
 
 

@@ -40,6 +40,8 @@ BOUNDS = {
     "offset": Bound("offset", 0.0, 1_000_000.0, "", "offsets are counted up from 0"),
     "binning": Bound("binning", 1.0, 32.0, "", "1 to 32 pixels are added along a side"),
     "binning_y": Bound("binning", 1.0, 32.0, "", "1 to 32 pixels are added along a side"),
+    "corner_x": Bound("first column", 0.0, 200_000.0, "", "no sensor has so many"),
+    "corner_y": Bound("first row", 0.0, 200_000.0, "", "no sensor has so many"),
     "n_combined": Bound("number of frames combined", 1.0, 100_000.0, "", "nobody combines more"),
     "sensor_temp_c": Bound("sensor temperature", -130.0, 90.0, " °C", "no camera of this trade works there"),
     "set_temp_c": Bound("set point", -130.0, 90.0, " °C", "no camera of this trade works there"),

@@ -49,6 +49,10 @@ class FrameFacts:
     offset: float | None = None
     binning_x: int | None = None
     binning_y: int | None = None
+    corner_x: int | None = None
+    """The first column on the sensor, counted from 0 in pixels of the frame: above 0 where only a part was read out."""
+    corner_y: int | None = None
+    """The same of the first row."""
     read_mode: str | None = None
     sensor_temp_c: float | None = None
     temp_range_c: float = 0.0
@@ -85,6 +89,16 @@ class FrameFacts:
     as_written: dict[str, str] = field(default_factory=dict)
     """Names as the header has them, where they are kept by another: {"filter": "H-alpha"} for Ha."""
     complaints: tuple[str, ...] = ()
+
+    @property
+    def corner(self) -> tuple[int, int] | None:
+        """First column and row on the sensor; None where either is not known."""
+        return None if self.corner_x is None or self.corner_y is None else (self.corner_x, self.corner_y)
+
+    @property
+    def binning(self) -> tuple[int, int] | None:
+        """Pixels joined in a row and in a column."""
+        return (self.binning_x, self.binning_y or self.binning_x) if self.binning_x else None
 
     @property
     def from_name(self) -> tuple[str, ...]:

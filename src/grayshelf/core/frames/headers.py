@@ -48,6 +48,12 @@ def _colour_pattern(reader: HeaderReader) -> str | None:
     return pattern_in_text(text, x, y)
 
 
+def _corner(reader: HeaderReader) -> tuple[int | None, int | None]:
+    """Where the frame begins on the sensor, in its own pixels: both, or none (SBFITSEXT 1.0, from memory)."""
+    x, y = reader.number("corner_x", ("XORGSUBF",)), reader.number("corner_y", ("YORGSUBF",))
+    return (None, None) if x is None or y is None else (round(x), round(y))
+
+
 def _angle(reader: HeaderReader) -> CameraAngle | None:
     mechanical = reader.number("angle", MECHANICAL_ANGLE)
     if mechanical is not None:
@@ -87,6 +93,7 @@ def read_facts(
     combined = reader.whole("n_combined", N_COMBINED)
     time = moment_of(reader, zone)
     bin_x, bin_y = _binning(reader)
+    corner_x, corner_y = _corner(reader)
     exposure = reader.number_or_named("exposure_s", EXPOSURE)
     sensor_temp, set_temp = _temperatures(reader)
     filter_name = filter_name_in(reader)
@@ -106,6 +113,8 @@ def read_facts(
         offset=reader.number_or_named("offset", OFFSET),
         binning_x=bin_x,
         binning_y=bin_y,
+        corner_x=corner_x,
+        corner_y=corner_y,
         read_mode=reader.text(*READ_MODE),
         sensor_temp_c=sensor_temp,
         set_temp_c=set_temp,

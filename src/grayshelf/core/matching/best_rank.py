@@ -20,6 +20,7 @@ from grayshelf.core.matching.columns import Bools, Columns, Floats, Names
 from grayshelf.core.matching.costs import LEAST_E, frame_noise_e, left_in_light_e
 from grayshelf.core.matching.judge import Terms
 from grayshelf.core.matching.model import Candidate, CommonSettings, Holding
+from grayshelf.core.matching.part_of_sensor import PART, places
 from grayshelf.core.matching.rank import DOUBTED, rank
 
 #: What one quantity's doubt counts in the number that stands for all of them, in the order of `DOUBTED`.
@@ -120,22 +121,24 @@ class RowOfRanks:
 class _Foretelling:
     """Holds all holdings against all that is wanted, quantity by quantity."""
 
-    def __init__(self, have: HoldingColumns, wants: Sequence[CommonSettings], terms: Terms) -> None:
+    def __init__(
+        self, have: HoldingColumns, wants: Sequence[CommonSettings], terms: Terms, *, crops: bool = False
+    ) -> None:
         """Begin with those of the same sensor, read out the same way (`not_the_same_sensor`)."""
         self.have, self.terms = have, terms
         self.want = want = Columns(wants, have.names, upright=True)
         shape = (want.count, have.count)
         self._failures, self._doubts = np.zeros(shape), np.zeros(shape)
         self._care = np.zeros(shape, dtype=bool)
-        self.candidates: Bools = (
-            (have.camera == want.camera)
-            & (have.width == want.width)
-            & (have.height == want.height)
-            & ~_differ(have.sample_step, want.sample_step)
-        )
+        shown, in_doubt, odd = places(want, have, crops=crops)
+        alike = (have.camera == want.camera) & ~_differ(have.sample_step, want.sample_step)
+        self.candidates: Bools = shown & alike
+        if in_doubt.any():
+            self._take(PART, in_doubt, np.zeros(shape, dtype=bool), hard=False)
         for quantity, there in have.read_out.items():
             wanted = want.read_out[quantity]
-            self.candidates &= ~_differ(there, wanted)
+            other = _differ(there, wanted)
+            self.candidates &= ~(other & ~odd if quantity == "colour phase" else other)
             # Only what the lights say and the holding does not is in doubt.
             self._take(quantity, np.isnan(there) & ~np.isnan(wanted), np.zeros(shape, dtype=bool), hard=False)
 
@@ -297,7 +300,7 @@ def best_darks(
     have: HoldingColumns, wants: Sequence[CommonSettings], terms: Terms, backgrounds_e: Sequence[float | None]
 ) -> BestRanks:
     """Of darks that lights want (`judge_dark`)."""
-    found, tolerances = _Foretelling(have, wants, terms), terms.tolerances
+    found, tolerances = _Foretelling(have, wants, terms, crops=True), terms.tolerances
     costs = _dark_costs(found, wants, backgrounds_e)
     found.read_out_settings()
     found.weighed(costs)
@@ -351,7 +354,7 @@ def best_dark_flats(have: HoldingColumns, flats: Sequence[CommonSettings], terms
 
 def best_flats(have: HoldingColumns, wants: Sequence[CommonSettings], terms: Terms) -> BestRanks:
     """Of flats that lights want (`judge_flat`). Those known to be of another filter are no candidates."""
-    found, tolerances = _Foretelling(have, wants, terms), terms.tolerances
+    found, tolerances = _Foretelling(have, wants, terms, crops=True), terms.tolerances
     want = found.want
     if found.judged("filter"):
         found.candidates &= ~_differ(have.filter, want.filter)

@@ -31,7 +31,7 @@ def with_choice(line: SlipLine, wanted: Wanted, stock: Stock, key: str) -> SlipL
         Of the holding that was chosen (`Holding.key`).
     """
     holding = next((h for h in stock.of(*wanted.kinds) if h.key == key), None)
-    if holding is None or cannot_be_chosen(wanted.settings, holding):
+    if holding is None or wanted.not_the_same_sensor(holding.settings):
         return replace(line, note="; ".join(n for n in (line.note, NOT_THERE) if n))
     candidate = wanted.judge(holding)
     if candidate.verdict is Verdict.NOTHING:

@@ -52,6 +52,8 @@ class Columns:
 
         self.camera = named(lambda x: x.camera)
         self.width, self.height = numbers(lambda x: x.width), numbers(lambda x: x.height)
+        self.left = numbers(lambda x: x.corner[0] if x.corner else None)
+        self.top = numbers(lambda x: x.corner[1] if x.corner else None)
         # A step of 0 is as good as none.
         self.sample_step = numbers(lambda x: x.sample_step or None)
         self.read_out = {

@@ -34,6 +34,7 @@ from grayshelf.core.matching.model import (
     TrainEvent,
     Verdict,
 )
+from grayshelf.core.matching.part_of_sensor import not_of_the_part, odd_place, part_ruler, place_in
 from grayshelf.core.matching.rank import doubts_of
 
 #: Fewer loose frames than this are no stack: nothing in them can be told from an outlier.
@@ -59,17 +60,25 @@ class Terms:
         return self.gain_word if quantity == "gain" else quantity
 
 
-def not_the_same_sensor(want: CommonSettings, have: CommonSettings) -> list[str]:
-    """Reasons why the two cannot be of one sensor, read out the same way. They make a holding no candidate."""
+def not_the_same_sensor(want: CommonSettings, have: CommonSettings, *, crops: bool = True) -> list[str]:
+    """Reasons why the two cannot be of one sensor, read out the same way. They make a holding no candidate.
+
+    Parameters
+    ----------
+    crops
+        Whether the holding may be cropped to serve (`place_in`).
+    """
     reasons: list[str] = []
     if want.camera != have.camera or want.camera is None:
         reasons.append(f"another camera, {have.camera or 'not named'}")
-    if (want.width, want.height) != (have.width, have.height):
-        reasons.append(f"another size, {have.width} × {have.height}")
+    place = place_in(want, have, crops=crops)
+    if place is None:
+        reasons.append(not_of_the_part(want, have))
     if want.sample_step and have.sample_step and want.sample_step != have.sample_step:
         reasons.append(f"samples in steps of {have.sample_step}, not {want.sample_step}: another driver")
     for name, a, b in _read_out(want, have):
-        if a is not None and b is not None and a != b:
+        untold = name == "colour phase" and place is not None and odd_place(place)
+        if a is not None and b is not None and a != b and not untold:
             reasons.append(f"another {name}, {b}")
     return reasons
 
@@ -113,6 +122,9 @@ def _judge(
     doubted, by_hand = want.from_name | have.from_name, want.by_hand | have.by_hand
     # What lights say of their read-out and this does not; where they do not say, no camera of one mode is doubted.
     said = [rulers.exact(name, a, b) for name, a, b in _read_out(want, have) if a is not None and b is None]
+    part = part_ruler(want, have)
+    if part is not None:
+        said.append(part)
     kept = [
         r._replace(decides=r.quantity in must, from_name=r.quantity in doubted, by_hand=r.quantity in by_hand)
         for r in (*measured, *said)

@@ -55,6 +55,8 @@ class CommonSettings:
     """Quantities that only the files' names say, and nobody has said to be right."""
     by_hand: frozenset[str] = frozenset()
     """Quantities that a person said, where headers are silent or wrong."""
+    corner: tuple[int, int] | None = None
+    """First column and row on the sensor, in pixels of the frame."""
 
 
 #: Frames that a master is taken for which does not tell of how many it was made (common practice).

@@ -30,15 +30,15 @@ def passed_over(kind: FrameKind, want: CommonSettings, holdings: Iterable[Holdin
         if h.kind in KINDS_FOR.get(kind, (kind,))
         and h.settings.camera == want.camera
         and (kind is not FrameKind.FLAT or h.settings.filter_code == want.filter_code)
-        and (reasons := _reasons(want, h.settings, terms))
+        and (reasons := _reasons(want, h.settings, terms, crops=kind in (FrameKind.DARK, FrameKind.FLAT)))
     ]
     if not against:
         return ""
     return f"the newest there: {'; '.join(max(against, key=lambda one: one[0])[1])}"
 
 
-def _reasons(want: CommonSettings, have: CommonSettings, terms: Terms) -> list[str]:
+def _reasons(want: CommonSettings, have: CommonSettings, terms: Terms, *, crops: bool) -> list[str]:
     if want.binning and have.binning and want.binning != have.binning:
         # For that alone they are of another size.
         return [tell(rulers.exact("binning", want.binning, have.binning), terms)]
-    return not_the_same_sensor(want, have)
+    return not_the_same_sensor(want, have, crops=crops)

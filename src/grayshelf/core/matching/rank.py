@@ -19,6 +19,7 @@ DOUBTED = (
     "filter",
     "telescope",
     "focal length",
+    "part of the sensor",
     "gain",
     "angle",
     "binning",

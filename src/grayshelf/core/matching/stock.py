@@ -19,7 +19,14 @@ from grayshelf.core.matching.best_rank import (
     best_flats,
     foretold,
 )
-from grayshelf.core.matching.judge import Terms, judge_bias, judge_dark, judge_dark_flat, judge_flat
+from grayshelf.core.matching.judge import (
+    Terms,
+    judge_bias,
+    judge_dark,
+    judge_dark_flat,
+    judge_flat,
+    not_the_same_sensor,
+)
 from grayshelf.core.matching.model import Candidate, CommonSettings, Holding
 from grayshelf.core.matching.rank import rank
 from grayshelf.core.matching.rulers import plain_name
@@ -69,6 +76,8 @@ class Role(Enum):
     BIAS = "the bias of a flat"
 
 
+#: What may be cropped to the lights: what is taken off flats before they are combined is not.
+CROPPED = (Role.DARK, Role.FLAT)
 #: Which kinds may do it: a dark of a flat's exposure is as good as its dark flat.
 _KINDS = {
     Role.DARK: (FrameKind.DARK,),
@@ -102,6 +111,10 @@ class Wanted:
     def kinds(self) -> tuple[FrameKind, ...]:
         """The kinds that may do."""
         return _KINDS[self.role]
+
+    def not_the_same_sensor(self, have: CommonSettings) -> list[str]:
+        """Why a holding of these settings is no candidate at all (`judge.not_the_same_sensor`)."""
+        return not_the_same_sensor(self.settings, have, crops=self.role in CROPPED)
 
     def judge(self, holding: Holding) -> Candidate:
         """How one holding does."""

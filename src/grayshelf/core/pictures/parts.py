@@ -65,6 +65,21 @@ class Whole:
         return self.pixels.dtype == np.uint16
 
 
+@dataclass(frozen=True)
+class Cropped:
+    """Some columns and rows of another picture."""
+
+    of: Parts
+    left: int
+    top: int
+    width: int
+    height: int
+
+    def part(self, top: int, bottom: int, left: int, right: int) -> Pixels:
+        """See `Parts`."""
+        return self.of.part(self.top + top, self.top + bottom, self.left + left, self.left + right)
+
+
 Picture = Parts | NDArray[Any]
 """A picture in parts, or in memory with shape (h, w)."""
 

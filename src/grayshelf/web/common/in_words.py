@@ -10,6 +10,7 @@ from grayshelf.core.digits import THIN as THIN
 from grayshelf.core.digits import seconds as seconds
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.matching.model import RigSays, Ruler
+from grayshelf.core.matching.part_of_sensor import FIRST, OnSensor, begins_at
 from grayshelf.web.common.schemas import RulerOut
 
 MINUS = "−"
@@ -40,6 +41,11 @@ def series(count: int, exposure_s: float | None) -> str:
 def stamp(facts: FrameFacts) -> str:
     """A frame's filter; where it has none, whether it is of a colour sensor."""
     return facts.filter_code or ("colour" if facts.bayer_pattern else "no filter")
+
+
+def part_of_sensor(frames: OnSensor) -> list[str]:
+    """'part 3008 × 3008' of frames that say that they begin elsewhere than the sensor."""
+    return [f"part\u00a0{frames.width}\u00a0×\u00a0{frames.height}"] if begins_at(frames) != FIRST else []
 
 
 def at_gain(word: str, says: RigSays, gain: float) -> str:

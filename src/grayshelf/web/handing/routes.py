@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-from functools import partial
-
 from apiflask import APIBlueprint
 from flask import Response, jsonify
 
 from grayshelf.core.errors import GrayShelfError, NotFound
-from grayshelf.library.calibrating import calibrated
+from grayshelf.library.calibrating import written_here
 from grayshelf.library.handing_over import Gathered, gather
 from grayshelf.library.lights import light_sets
 from grayshelf.web.common.schemas import StartedOut
@@ -79,10 +77,7 @@ def hand_over_zip(query_data: HandOverQuery) -> Response:
     # All is looked up before the first byte: what is missing is said, and not sent half.
     sources = sources_of(library, [i.file.frame_id for i in gathered.laid.items])
     files: list[tuple[str, Source]] = [
-        (
-            i.path,
-            partial(calibrated, library, i.file.frame_id, i.recipe) if i.recipe else sources[i.file.frame_id],
-        )
+        (i.path, written_here(library, i.file.frame_id, i.recipe, i.crop) or sources[i.file.frame_id])
         for i in gathered.laid.items
     ]
     text = table_text(table_of(library, gathered))

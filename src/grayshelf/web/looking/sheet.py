@@ -98,6 +98,7 @@ def _values(facts: FrameFacts, word: str) -> list[ReadValueOut]:
         ("gain", word, _number(facts.gain, in_words.plain)),
         ("offset", "offset", _number(facts.offset, in_words.plain)),
         ("binning", "binning", f"{facts.binning_x} × {facts.binning_y}" if facts.binning_x else None),
+        ("corner_x", "begins at", "column {}, row {}".format(*facts.corner) if facts.corner else None),
         ("sensor_temp_c", "sensor", _number(facts.sensor_temp_c, lambda value: in_words.degrees_c(value, 1))),
         ("set_temp_c", "set point", _number(facts.set_temp_c, lambda value: in_words.degrees_c(value, 1))),
         ("filter_code", "filter", facts.filter_code),

@@ -143,13 +143,14 @@ def light_set_out(
     """A set of lights in the table of a night."""
     facts = lights.facts
     gain = f", {word} {in_words.plain(facts.gain)}" if facts.gain is not None else ""
+    part = in_words.part_of_sensor(lights.want)
     return LightSetOut(
         id=lights.row.id,
         target=facts.target or "no target",
         filter_code=facts.filter_code,
         stamp=in_words.stamp(facts),
         passband_nm=bands.get(facts.filter_code or ""),
-        text=f"{in_words.series(lights.row.n_frames, lights.want.exposure_s)}{gain}",
+        text=", ".join([f"{in_words.series(lights.row.n_frames, lights.want.exposure_s)}{gain}", *part]),
         kept=lights.row.n_kept,
         taken=lights.row.n_frames,
         begins=lights.row.first_utc,

@@ -11,6 +11,7 @@ from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.matching.age import age_step
 from grayshelf.core.matching.model import Candidate, PullSlip, SlipLine, Verdict
+from grayshelf.core.matching.part_of_sensor import PART
 from grayshelf.core.matching.parts import answered
 from grayshelf.core.matching.passed_over import passed_over
 from grayshelf.library.holdings import holdings
@@ -33,6 +34,7 @@ COLUMNS = (
     "filter",
     "telescope",
     "focal length",
+    "part of the sensor",
     "gain",
     "offset",
     "binning",
@@ -46,7 +48,9 @@ COLUMNS = (
     "age",
 )
 #: What has a column only where somewhere it is not as it should be: else it is the same for all, and known.
-_SHOWN_IF_OFF = {"filter", "telescope", "focal length", "read-out mode", "row order", "colour phase"}
+_SHOWN_IF_OFF = {
+    "filter", "telescope", "focal length", "part of the sensor", "read-out mode", "row order", "colour phase",
+}  # fmt: skip
 
 
 def slip_page(library: Library, set_id: int, tonight_of: dict[int, Tonight] | None = None) -> SlipOut:
@@ -69,7 +73,12 @@ def slip_page(library: Library, set_id: int, tonight_of: dict[int, Tonight] | No
     gain = f", {word} {in_words.plain(lights.facts.gain)}" if lights.facts.gain is not None else ""
     return SlipOut(
         set_id=set_id,
-        title=f"{in_words.series(row.n_frames, lights.want.exposure_s)}{gain}",
+        title=", ".join(
+            [
+                f"{in_words.series(row.n_frames, lights.want.exposure_s)}{gain}",
+                *in_words.part_of_sensor(lights.want),
+            ]
+        ),
         target=lights.facts.target or "no target",
         filter_code=lights.facts.filter_code,
         passband_nm=bands.get(lights.facts.filter_code or ""),
@@ -146,11 +155,13 @@ def _candidate_out(candidate: Candidate, today: date, lost: str, word: str) -> C
     if holding.kind is FrameKind.FLAT and have.angle is not None:
         title += f", {in_words.number(have.angle.deg, 1)}°"
     loose = "" if holding.is_master else ", loose"
+    notes = [r.note for r in candidate.rulers if r.quantity == PART and r.note]
+    frames = f"{in_words.frames(holding.n_frames, known=holding.count_known)}{loose}"
     cost = f"{significant(candidate.cost_e, 2)} e⁻" if holding.kind is not FrameKind.FLAT else ""
     return CandidateOut(
         holding_id=int(holding.key),
         title=title[:1].upper() + title[1:],
-        detail=f"{in_words.frames(holding.n_frames, known=holding.count_known)}{loose}, {in_words.day(have.night)}",
+        detail=", ".join([frames, in_words.day(have.night), *notes]),
         verdict=candidate.verdict.value,
         is_master=holding.is_master,
         age_step=age_step((today - have.night).days) if have.night else 0,

@@ -45,7 +45,7 @@ def care_of(holding: Holding, tolerances: Tolerances) -> list[str]:
 
 
 def kind_title(holding: Holding) -> str:
-    """'Dark 300 s, −10 °C', 'Flat SII', 'Bias'; 'Bias, binning 2'."""
+    """'Dark 300 s, −10 °C', 'Flat SII', 'Bias'; 'Bias, binning 2', 'Bias, part 3008 × 3008'."""
     have = holding.settings
     title = holding.kind.value.capitalize()
     if holding.kind is FrameKind.FLAT:
@@ -56,7 +56,7 @@ def kind_title(holding: Holding) -> str:
         if holding.kind is FrameKind.DARK and have.sensor_temp_c is not None:
             parts.append(in_words.degrees_c(round(have.sensor_temp_c)))
         title = f"{title} {', '.join(parts)}" if parts else title
-    return ", ".join([title, *_binned(have)])
+    return ", ".join([title, *_binned(have), *in_words.part_of_sensor(have)])
 
 
 def _binned(settings: CommonSettings) -> list[str]:
@@ -78,7 +78,7 @@ def spine_out(
         title=kind_title(holding),
         gain=have.gain,
         gain_text=gain_text,
-        foot=gain_text or next(iter(_binned(have)), ""),
+        foot=gain_text or next(iter([*_binned(have), *in_words.part_of_sensor(have)]), ""),
         frames=holding.n_frames,
         frames_text=f"{holding.n_frames}" if holding.count_known else "?",
         frames_words=in_words.frames_told(holding.n_frames, known=holding.count_known),
