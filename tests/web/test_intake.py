@@ -11,9 +11,6 @@ import pytest
 import tzlocal
 from astropy.io import fits
 
-from grayshelf.library.library import Library
-from grayshelf.web.app import create_app
-from grayshelf.web.context import make_context, make_runner
 from grayshelf.work.ahead import ahead
 from tests.helpers import DARK, FLAT, LIGHT, write_fits
 from tests.own import Own
@@ -23,12 +20,9 @@ from tests.waiting import asked_until
 @pytest.fixture
 def own(tmp_path):
     """A library of one's own, empty, and a client."""
-    library = Library(tmp_path / "library")
-    runner, broker = make_runner(library)
-    app = create_app(make_context(library, runner, broker))
-    yield app.test_client()
-    runner.shut_down()
-    library.close()
+    opened = Own(tmp_path / "library")
+    yield opened.client
+    opened.close()
 
 
 def wait(client, job):

@@ -7,10 +7,9 @@ from collections.abc import Iterator
 from contextlib import closing, contextmanager
 from http.client import HTTPConnection, HTTPException
 from pathlib import Path
-from typing import Any, Protocol
+from typing import TYPE_CHECKING, Any, Protocol
 from urllib.parse import urlsplit
 
-import httpx
 from pydantic import ValidationError
 
 from grayshelf.core.errors import Conflict, GrayShelfError, NotPermitted
@@ -18,6 +17,9 @@ from grayshelf.core.filing.sharing import LISTING, Shared, SharedFrame
 from grayshelf.devices.alpaca.asking import NO_CERTIFICATES
 from grayshelf.library.givers import Giver
 from grayshelf.library.records import read
+
+if TYPE_CHECKING:
+    import httpx
 
 #: A listing of 200,000 frames is some 60 MB.
 MOST_LISTING = 400_000_000
@@ -53,6 +55,9 @@ class OtherShelf:
         self._headers = {"Accept-Encoding": "identity", "User-Agent": "Gray Shelf"}
         if giver.session:
             self._headers["Cookie"] = f"grayshelf-{port}={giver.session}"
+        # Loaded when another is asked: it takes as long as a tenth of a start.
+        import httpx
+
         self._client = httpx.Client(
             base_url=giver.address,
             trust_env=False,
@@ -64,6 +69,8 @@ class OtherShelf:
 
     def answers(self) -> bool:
         """Whether anything answers there now, whatever it says."""
+        import httpx
+
         try:
             with self._client.stream("GET", "/", timeout=httpx.Timeout(REACHED_S)):
                 return True
@@ -132,6 +139,8 @@ class OtherShelf:
     @contextmanager
     def _told(self) -> Iterator[None]:
         """Tell what goes wrong on the line as something that a person can act on."""
+        import httpx
+
         try:
             yield
         except (httpx.HTTPError, httpx.InvalidURL, HTTPException, OSError, ValueError) as error:
@@ -157,6 +166,8 @@ class OtherShelf:
         Conflict
             Where nothing answers.
         """
+        import httpx
+
         try:
             with httpx.Client(
                 trust_env=False, follow_redirects=False, timeout=10.0, verify=NO_CERTIFICATES

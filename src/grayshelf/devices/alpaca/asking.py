@@ -16,12 +16,13 @@ import time
 from collections.abc import Awaitable, Callable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
-from typing import Any, TypeVar
-
-import httpx
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from grayshelf.clock import Interrupted
 from grayshelf.devices.alpaca.errors import DeviceRefused, NotAnswering, Rubbish, refused
+
+if TYPE_CHECKING:
+    import httpx
 
 T = TypeVar("T")
 
@@ -145,6 +146,9 @@ class AlpacaServer:
         most_bytes: int,
         cancel: threading.Event | None,
     ) -> Reply:
+        # Loaded when a device is asked: it takes as long as a tenth of a start.
+        import httpx
+
         try:
             return _LOOP.run(lambda: self._within(method, path, request, most_bytes), within_s, cancel)
         except TimeoutError as error:
@@ -157,6 +161,8 @@ class AlpacaServer:
             ) from error
 
     async def _within(self, method: str, path: str, request: dict[str, Any], most_bytes: int) -> Reply:
+        import httpx
+
         if self._client is None:
             # No proxy and no redirection: nothing but the address that was named is connected to. Nothing is unpacked,
             # so that what is small on its way is small here.
