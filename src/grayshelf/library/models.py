@@ -6,7 +6,7 @@ from datetime import date, datetime
 from secrets import token_hex
 from typing import Any
 
-from sqlalchemy import ColumnElement, ForeignKey, Index, String, Text, UniqueConstraint, select
+from sqlalchemy import ColumnElement, ForeignKey, Index, String, Text, UniqueConstraint, select, text
 from sqlalchemy.orm import Mapped, aliased, mapped_column, relationship
 
 # All tables are found here, and by migrations.
@@ -129,6 +129,10 @@ class FrameSet(Base):
     )
 
 
+#: Of the paths of files that are packed (`packing.PACKED_ENDING`); SQLite finds the index that is of these words alone.
+PACKED = "lower(substr(path, -3)) = '.fz'"
+
+
 class Frame(Base):
     """A file that is, or claims to be, a frame."""
 
@@ -137,6 +141,12 @@ class Frame(Base):
         UniqueConstraint("folder_id", "path"),
         Index("ix_frame_twin", "camera", "utc", "kind"),
         Index("ix_frame_written", "written", "camera", "state"),
+        # All that is asked of every frame of every set at once: their rows, with all that headers say, are not read for it.
+        Index(
+            "ix_frame_of_set",
+            *("set_id", "state", "kind", "night", "missing_since", "rejected", "size_bytes"),
+        ),
+        Index("ix_frame_packed", "set_id", sqlite_where=text(PACKED)),
     )
     id: Mapped[int] = mapped_column(primary_key=True)
     folder_id: Mapped[int] = mapped_column(ForeignKey("folder.id"), index=True)
@@ -160,7 +170,7 @@ class Frame(Base):
     written: Mapped[str | None]
     """Names that its header has otherwise than they are kept, in a form that can be counted (`catalog.written_of`)."""
     group_key: Mapped[str | None] = mapped_column(index=True)
-    set_id: Mapped[int | None] = mapped_column(ForeignKey("frame_set.id"), index=True)
+    set_id: Mapped[int | None] = mapped_column(ForeignKey("frame_set.id"))
     sha256: Mapped[str | None] = mapped_column(index=True)
     set: Mapped[FrameSet | None] = relationship(back_populates="frames")
     folder: Mapped[Folder] = relationship()
@@ -195,6 +205,7 @@ class MasterInput(Base):
     """One frame of a master built here."""
 
     __tablename__ = "master_input"
+    __table_args__ = (Index("ix_master_input_frame", "frame_id", "master_id"),)
     id: Mapped[int] = mapped_column(primary_key=True)
     master_id: Mapped[int] = mapped_column(ForeignKey("master_record.set_id"), index=True)
     seq: Mapped[int]

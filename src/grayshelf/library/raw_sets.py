@@ -8,8 +8,9 @@ from dataclasses import dataclass
 from datetime import date
 from typing import NamedTuple
 
-from sqlalchemy import ColumnElement, case, exists, func, select
+from sqlalchemy import ColumnElement, UnaryExpression, exists, func, select, text
 from sqlalchemy.orm import Session
+from sqlalchemy.sql.operators import custom_op
 
 from grayshelf.core.filing.letting_go import Master, RawFrames, RawSet
 from grayshelf.core.frames.kinds import FrameKind
@@ -17,11 +18,15 @@ from grayshelf.library.catalog import IN_SETS
 from grayshelf.library.facts_json import facts_if_sound
 from grayshelf.library.kept import in_parts, kept
 from grayshelf.library.library import Library
-from grayshelf.library.models import Frame, FrameSet, MasterInput, MasterRecord, Rig
-from grayshelf.library.packing import PACKED_ENDING
+from grayshelf.library.models import PACKED, Frame, FrameSet, MasterInput, MasterRecord, Rig
 from grayshelf.library.rig_terms import house_rules_of
 from grayshelf.library.trains import sorter, standing_rigs
 from grayshelf.library.unreadable import readable
+
+#: With a sign before it SQLite does not go by the index of states, which are nearly all the same, but by that of sets.
+_STATE: ColumnElement[str] = UnaryExpression(
+    Frame.state.expression, operator=custom_op("+"), type_=Frame.state.type
+)
 
 
 @dataclass(frozen=True)
@@ -44,22 +49,32 @@ class _Files(NamedTuple):
     in_sets: bool
     n_frames: int
     size_bytes: int
-    n_packed: int
 
 
 def _files(session: Session, set_ids: Sequence[int] | None = None) -> list[_Files]:
     """All files that are there, in one look at every frame; of some sets alone where they are named."""
-    in_sets = Frame.state.in_(IN_SETS)
-    grouped = (Frame.set_id, func.coalesce(Frame.kind, ""), Frame.night, in_sets)
+    # In the order of their index, and of its columns alone.
+    grouped = Frame.set_id, Frame.state, Frame.kind, Frame.night
     query = (
-        select(*grouped, func.count(), func.coalesce(func.sum(Frame.size_bytes), 0), func.sum(_packed()))
+        select(*grouped, func.count(), func.sum(Frame.size_bytes))
         .where(Frame.state != "gone", Frame.missing_since.is_(None))
         .group_by(*grouped)
     )
-    if set_ids is None:
-        return [_Files(*row) for row in session.execute(query)]
-    parts = in_parts(set_ids)
-    return [_Files(*row) for part in parts for row in session.execute(query.where(Frame.set_id.in_(part)))]
+    parts = [query] if set_ids is None else [query.where(Frame.set_id.in_(p)) for p in in_parts(set_ids)]
+    return [
+        _Files(set_id, kind or "", night, state in IN_SETS, n_frames, size_bytes)
+        for part in parts
+        for set_id, state, kind, night, n_frames, size_bytes in session.execute(part)
+    ]
+
+
+def _packed(session: Session) -> dict[int | None, int]:
+    """How many frames of each set lie packed."""
+    there = _STATE.in_(IN_SETS) & Frame.missing_since.is_(None)
+    query = (
+        select(Frame.set_id, func.count().label("n_frames")).where(text(PACKED), there).group_by(Frame.set_id)
+    )
+    return {row.set_id: row.n_frames for row in session.execute(query)}
 
 
 @kept(2)
@@ -100,13 +115,13 @@ def _all_raw_sets(library: Library, revision: int) -> dict[int, RawSet]:
 
 def _raw_sets(library: Library, session: Session, wanted: Sequence[int] | None) -> dict[int, RawSet]:
     files = _all_files(library, library.revision) if wanted is None else _files(session, wanted)
-    of_set: dict[int | None, list[int]] = defaultdict(lambda: [0, 0, 0])
+    of_set: dict[int | None, list[int]] = defaultdict(lambda: [0, 0])
     for one in files:
         if one.in_sets:
             sums = of_set[one.set_id]
             sums[0] += one.n_frames
             sums[1] += one.size_bytes
-            sums[2] += one.n_packed
+    packed = _packed(session)
     rows = [row for row in _rows(session, wanted) if row.id in of_set]
     masters = {row.master_set_id for row in rows if row.master_set_id is not None}
     stands = _masters(session, masters)
@@ -122,7 +137,7 @@ def _raw_sets(library: Library, session: Session, wanted: Sequence[int] | None) 
             continue
         rig = sort.of(row) or (None if row.telescope else of_camera.get(row.camera or ""))
         rule, days = rules.get(rig, (RawFrames.KEPT, 0))
-        n_frames, size_bytes, n_packed = of_set[row.id]
+        n_frames, size_bytes = of_set[row.id]
         found[row.id] = RawSet(
             set_id=row.id,
             kind=FrameKind(row.kind),
@@ -130,7 +145,7 @@ def _raw_sets(library: Library, session: Session, wanted: Sequence[int] | None) 
             night=row.night,
             n_frames=n_frames,
             size_bytes=size_bytes,
-            n_packed=n_packed,
+            n_packed=packed.get(row.id, 0),
             master=stands.get(row.master_set_id or 0, Master.NONE),
             left_out=left_out.get(row.master_set_id or 0, ()),
             n_not_in_master=unknown.get(row.id, 0),
@@ -181,10 +196,6 @@ def _rows(session: Session, set_ids: Sequence[int] | None) -> list[_Row]:
     return found
 
 
-def _packed() -> ColumnElement[int]:
-    return case((Frame.path.endswith(PACKED_ENDING), 1), else_=0)
-
-
 def _title(row: _Row) -> str:
     named = f"{row.kind[:1].upper()}{row.kind[1:]}{'' if row.kind == 'bias' else 's'}"
     through = f" {row.filter_code}" if row.filter_code and row.kind in ("flat", "light") else ""
@@ -226,9 +237,7 @@ def _not_in_master(session: Session, set_ids: Sequence[int] | None = None) -> di
     query = (
         select(Frame.set_id, func.count())
         .join(FrameSet, FrameSet.id == Frame.set_id)
-        .where(
-            FrameSet.master_set_id.is_not(None), Frame.state.in_(IN_SETS), Frame.rejected.is_(False), ~known
-        )
+        .where(FrameSet.master_set_id.is_not(None), _STATE.in_(IN_SETS), Frame.rejected.is_(False), ~known)
         .group_by(Frame.set_id)
     )
     asked = [query] if set_ids is None else [query.where(Frame.set_id.in_(p)) for p in in_parts(set_ids)]
