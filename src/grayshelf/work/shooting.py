@@ -215,6 +215,9 @@ class Shooter:
             offset=settings.offset,
             binning_x=settings.binning,
             binning_y=settings.binning,
+            # The whole sensor, always: masters of it serve lights of any part.
+            corner_x=0,
+            corner_y=0,
             sensor_temp_c=exposed.sensor_temp_c,
             set_temp_c=stood.set_temp_c,
             filter_code=settings.filter_code if optical else None,
