@@ -161,4 +161,6 @@ def test_frames_from_two_places_are_two_sets(own, tmp_path):
     lights(tmp_path / "heap")
     lights(tmp_path / "heap", "m", (0, 0, HIGH, WIDE))
     own.scan(tmp_path / "heap")
-    assert sorted(x["n_frames"] for x in own.sets().values()) == [3, 3]
+    told = sorted((x["n_frames"], x["title"].replace("\u00a0", " ")) for x in own.sets().values())
+    assert [n for n, _ in told] == [3, 3]
+    assert [title.endswith(", part 64 × 48") for _, title in told] == [False, True]

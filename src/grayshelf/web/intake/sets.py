@@ -40,6 +40,7 @@ def set_title(row: FrameSet, word: str) -> str:
         parts.append(f"{word} {in_words.plain(facts.gain)}")
     if facts.binning_x is not None and (facts.binning_x > 1 or not parts):
         parts.append(f"binning {facts.binning_x}")
+    parts += in_words.part_of_sensor(facts)
     if facts.calibrated:
         parts.append("calibrated")
     if row.measurement_id is not None:
