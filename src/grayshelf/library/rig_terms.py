@@ -21,6 +21,7 @@ from grayshelf.core.rigs.house_rules import FlatsWhen, HouseRules, rules_from
 from grayshelf.core.rigs.trains import train_of
 from grayshelf.core.sensor.offset_checked import PairWarning, pair_warning
 from grayshelf.library.camera_values import checked_offsets, measured_gain
+from grayshelf.library.cameras_alike import cameras_alike
 from grayshelf.library.kept import kept
 from grayshelf.library.library import Library
 from grayshelf.library.models import CameraRow, FrameSet, Rig
@@ -179,6 +180,7 @@ def terms_of(library: Library, rig: Rig, gain: float | None) -> Terms:
         says=says_of(library, rig),
         events=tuple(events_of(rig)),
         gain_word=gain_word(library, rig.camera),
+        several_cameras=rig.camera in cameras_alike(library),
     )
 
 

@@ -197,6 +197,16 @@ def _split_by_night(members: list[Member]) -> list[list[Member]]:
     return parts
 
 
+def _split_by_telescope(members: list[Member]) -> list[list[Member]]:
+    """Frames behind a cap that name different telescopes: they may be of two cameras of one name."""
+    if len({m.facts.telescope for m in members if m.facts.telescope}) < 2:
+        return [members]
+    parts: dict[str, list[Member]] = defaultdict(list)
+    for member in members:
+        parts[member.facts.telescope or ""].append(member)
+    return [parts[name] for name in sorted(parts)]
+
+
 def _moment(member: Member) -> tuple[datetime, int]:
     assert member.facts.utc is not None
     return member.facts.utc, member.frame_id
@@ -250,6 +260,8 @@ def group_into_sets(members: Iterable[Member]) -> list[list[Member]]:
         parts = _split_by_night(group)
         if key[0] in _BY_TEMPERATURE:
             parts = [alike for part in parts for alike in _split_by_temperature(part)]
+        if key[0] not in (FrameKind.FLAT, FrameKind.LIGHT):
+            parts = [of_one for part in parts for of_one in _split_by_telescope(part)]
         if key[0] in (FrameKind.FLAT, FrameKind.LIGHT):
             parts = [train for part in parts for train in _split_by_focal_length(part)]
             parts = [turned for part in parts for turned in _split_by_angle(part)]

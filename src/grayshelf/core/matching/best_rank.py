@@ -16,6 +16,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from grayshelf.core.masters.noise import Numbers
+from grayshelf.core.matching.cameras_alike import CAMERA
 from grayshelf.core.matching.columns import Bools, Columns, Floats, Names
 from grayshelf.core.matching.costs import LEAST_E, frame_noise_e, left_in_light_e
 from grayshelf.core.matching.judge import Terms
@@ -162,6 +163,11 @@ class _Foretelling:
         """A setting that must be the same."""
         self._take(quantity, np.isnan(have) | np.isnan(want), have != want, hard=hard)
 
+    def which_camera(self) -> None:
+        """Of several of one name, by the telescope (`which_camera`)."""
+        if self.terms.several_cameras:
+            self.exact(CAMERA, self.have.telescope, self.want.telescope)
+
     def read_out_settings(self, *, hard: bool = True) -> None:
         """Gain, offset and binning. Of flats only the binning forbids."""
         self.exact("gain", self.have.gain, self.want.gain, hard=hard)
@@ -302,6 +308,7 @@ def best_darks(
     """Of darks that lights want (`judge_dark`)."""
     found, tolerances = _Foretelling(have, wants, terms, crops=True), terms.tolerances
     costs = _dark_costs(found, wants, backgrounds_e)
+    found.which_camera()
     found.read_out_settings()
     found.weighed(costs)
     nights: Floats | float = 0.0
@@ -334,6 +341,7 @@ def _dark_costs(
 def best_bias(have: HoldingColumns, wants: Sequence[CommonSettings], terms: Terms) -> BestRanks:
     """Of bias that lights or flats want (`judge_bias`)."""
     found = _Foretelling(have, wants, terms)
+    found.which_camera()
     found.read_out_settings()
     found.age(terms.tolerances.bias_age_days)
     return found.ranks(terms.traits.read_noise_e / np.sqrt(have.n_frames))
@@ -343,6 +351,7 @@ def best_dark_flats(have: HoldingColumns, flats: Sequence[CommonSettings], terms
     """Of dark flats, or darks, that flats want (`judge_dark_flat`)."""
     found, tolerances = _Foretelling(have, flats, terms), terms.tolerances
     want = found.want
+    found.which_camera()
     found.read_out_settings()
     allowed_c = found.temperature_tolerance(tolerances.dark_flat_temp_c)
     found.band("temperature", have.sensor_temp_c, want.sensor_temp_c, allowed_c)

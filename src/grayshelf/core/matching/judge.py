@@ -14,6 +14,7 @@ from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.masters.noise import flat_stack_noise
 from grayshelf.core.matching import rulers
 from grayshelf.core.matching.age import age_in_words
+from grayshelf.core.matching.cameras_alike import CAMERA, which_camera
 from grayshelf.core.matching.costs import (
     USUAL_FLAT_SIGNAL_E,
     DarkCost,
@@ -54,9 +55,13 @@ class Terms:
     """Whether flats of the lights' telescope are on the shelf at more than one: then lights that give none are in doubt."""
     gain_word: str = "gain"
     """What this camera calls its gain: 'gain' or 'ISO'."""
+    several_cameras: bool = False
+    """Whether more than one camera has this name (`cameras_alike`)."""
 
     def word(self, quantity: str) -> str:
         """A quantity as this camera's people call it."""
+        if quantity == CAMERA:
+            return "which of the cameras of this name took it"
         return self.gain_word if quantity == "gain" else quantity
 
 
@@ -166,6 +171,8 @@ def tell(ruler: Ruler, terms: Terms) -> str:
         return f"{age_in_words(float(ruler.measured or 0))} {old}, allowed {age_in_words(float(ruler.tolerance or 0))}"
     if ruler.kind == "age":
         return f"{ruler.measured:.0f} {ruler.unit} {old}, allowed {ruler.tolerance:.0f}"
+    if ruler.quantity == CAMERA:
+        return f"another camera of this name, that of {ruler.measured}"
     if ruler.kind == "exact" and isinstance(ruler.wanted, str) and ruler.quantity in ("telescope", "filter"):
         return f"another {ruler.quantity}, {ruler.measured}"
     if ruler.kind == "exact":
@@ -249,6 +256,7 @@ def judge_dark(want: CommonSettings, holding: Holding, terms: Terms = Terms()) -
     """How a dark does for lights."""
     have, tolerances, found = holding.settings, terms.tolerances, _Findings()
     measured = [
+        *which_camera(want, have, several=terms.several_cameras),
         rulers.exact("gain", want.gain, have.gain),
         rulers.exact("offset", want.offset, have.offset),
         rulers.exact("binning", want.binning, have.binning),
@@ -265,7 +273,7 @@ def judge_dark(want: CommonSettings, holding: Holding, terms: Terms = Terms()) -
     judged = _settle_by_cost(judged, cost, terms, found, mild)
     percent = few_darks_percent(want, holding, terms.traits, terms.lights, tolerances.dither_positions)
     _few(holding, percent, terms, found)
-    hard = ("gain", "offset", "binning", "temperature", "exposure")
+    hard = (CAMERA, "gain", "offset", "binning", "temperature", "exposure")
     return _judge(want, holding, judged, hard, terms, found, mismatch_e=cost.mismatch_e, noise_e=cost.noise_e)
 
 
@@ -273,13 +281,15 @@ def judge_bias(want: CommonSettings, holding: Holding, terms: Terms = Terms()) -
     """How a bias does for lights or flats."""
     have = holding.settings
     measured = (
+        *which_camera(want, have, several=terms.several_cameras),
         rulers.exact("gain", want.gain, have.gain),
         rulers.exact("offset", want.offset, have.offset),
         rulers.exact("binning", want.binning, have.binning),
         rulers.age_days(want, have, terms.tolerances.bias_age_days),
     )
     noise = terms.traits.read_noise_e / max(holding.n_frames, 1) ** 0.5
-    return _judge(want, holding, measured, ("gain", "offset", "binning"), terms, _Findings(), noise_e=noise)
+    hard = (CAMERA, "gain", "offset", "binning")
+    return _judge(want, holding, measured, hard, terms, _Findings(), noise_e=noise)
 
 
 def judge_flat(want: CommonSettings, holding: Holding, terms: Terms = Terms()) -> Candidate:
@@ -325,6 +335,7 @@ def judge_dark_flat(flat: CommonSettings, holding: Holding, terms: Terms = Terms
     """How a dark flat (or a dark of the flat's exposure) does for a flat."""
     have, tolerances = holding.settings, terms.tolerances
     measured = (
+        *which_camera(flat, have, several=terms.several_cameras),
         rulers.exact("gain", flat.gain, have.gain),
         rulers.exact("offset", flat.offset, have.offset),
         rulers.exact("binning", flat.binning, have.binning),
@@ -332,6 +343,6 @@ def judge_dark_flat(flat: CommonSettings, holding: Holding, terms: Terms = Terms
         rulers.exposure(flat, have, tolerances.dark_flat_exposure_percent),
         rulers.age_days(flat, have, tolerances.dark_age_days),
     )
-    hard = ("gain", "offset", "binning", "temperature", "exposure")
+    hard = (CAMERA, "gain", "offset", "binning", "temperature", "exposure")
     noise = stack_noise_e(flat, holding, terms.traits)
     return _judge(flat, holding, measured, hard, terms, _Findings(), noise_e=noise)

@@ -13,6 +13,7 @@ from dataclasses import dataclass, field, replace
 from grayshelf.core.frames.angle import circular_difference
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.matching.by_choice import with_choice
+from grayshelf.core.matching.cameras_alike import WARNING
 from grayshelf.core.matching.judge import Terms
 from grayshelf.core.matching.model import Candidate, CommonSettings, Holding, PullSlip, SlipLine, Verdict
 from grayshelf.core.matching.parts import questions
@@ -128,7 +129,8 @@ def _slip(asking: Asking, lines: tuple[SlipLine, ...], bias_at_hand: bool) -> Pu
     worst = max((line.verdict for line in lines if line.waits_for is None), key=lambda v: ORDER[v])
     dark = lines[0].chosen
     left = None if dark is None else pedestal_left(asking.pedestal_adu, dark.holding.pedestal_adu)
-    warnings = () if left is None else (left,)
+    several = (WARNING,) if asking.terms.several_cameras else ()
+    warnings = several if left is None else (*several, left)
     asked = questions(asking.want, lines, asking.terms.says, bias_at_hand=bias_at_hand)
     return PullSlip(lines, worst, warnings, asked)
 

@@ -16,6 +16,7 @@ from grayshelf.core.matching.model import Candidate, CommonSettings, Ruler, Verd
 
 #: What may be in doubt, the worst to be wrong in first.
 DOUBTED = (
+    "camera",
     "filter",
     "telescope",
     "focal length",

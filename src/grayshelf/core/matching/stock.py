@@ -124,7 +124,7 @@ class Wanted:
 def _same_terms(terms: Terms) -> tuple[int | bool, ...]:
     """The same for terms that differ in their lights alone."""
     parts = (terms.tolerances, terms.traits, terms.says, terms.events)
-    return (*(id(part) for part in parts), terms.several_focal_lengths)
+    return (*(id(part) for part in parts), terms.several_focal_lengths, terms.several_cameras)
 
 
 def _best_ranks(stock: Stock, role: Role, wanted: Sequence[Wanted]) -> BestRanks:

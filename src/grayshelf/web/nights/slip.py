@@ -31,6 +31,7 @@ from grayshelf.work.run.tonight import Tonight
 
 #: The columns of a slip: what is compared, in this order.
 COLUMNS = (
+    "camera",
     "filter",
     "telescope",
     "focal length",
@@ -49,7 +50,7 @@ COLUMNS = (
 )
 #: What has a column only where somewhere it is not as it should be: else it is the same for all, and known.
 _SHOWN_IF_OFF = {
-    "filter", "telescope", "focal length", "part of the sensor", "read-out mode", "row order", "colour phase",
+    "camera", "filter", "telescope", "focal length", "part of the sensor", "read-out mode", "row order", "colour phase",
 }  # fmt: skip
 
 

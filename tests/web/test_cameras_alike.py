@@ -1,0 +1,95 @@
+"""Two cameras of one make on two telescopes, side by side: headers name the make alone, and their darks are not mixed."""
+
+from __future__ import annotations
+
+import hashlib
+from datetime import datetime, timedelta
+
+import numpy as np
+import pytest
+
+from grayshelf.core.matching.cameras_alike import exposed_at_once
+from tests.helpers import write_fits
+
+NIGHT = datetime(2026, 11, 5, 19)
+BASE = {"INSTRUME": "Tern 26", "FOCALLEN": 400.0, "GAIN": 100, "OFFSET": 50, "XBINNING": 1, "YBINNING": 1,
+        "CCD-TEMP": -10.0, "SET-TEMP": -10.0, "ROTATANG": 10.0, "FOCUSPOS": 4000}  # fmt: skip
+
+
+def shot(folder, name, kind, at, exposure, telescope=None, **more):
+    rng = np.random.default_rng(int(hashlib.md5(f"{name}{telescope}".encode()).hexdigest()[:6], 16))
+    on = {"TELESCOP": telescope} if telescope else {}
+    cards = {**BASE, **on, "IMAGETYP": kind, "EXPTIME": exposure, "DATE-OBS": at.isoformat(), **more}
+    where = folder / (telescope or "no telescope") / f"{name}.fits"
+    return write_fits(where, cards, rng.normal(500, 9, (40, 50)).clip(0, 65535).astype(np.uint16))
+
+
+def night_of(folder, telescope, code, begin=NIGHT):
+    for i in range(4):
+        at = begin + timedelta(seconds=305 * i)
+        shot(folder, f"l{code}{i}", "LIGHT", at, 300.0, telescope, FILTER=code, OBJECT="M 31")
+
+
+def darks_of(folder, telescope, begin):
+    for i in range(6):
+        shot(folder, f"d{i}", "DARK", begin + timedelta(seconds=303 * i), 300.0, telescope)
+
+
+def darks_on_slips(own):
+    """By filter: the verdict on the dark, why with care, what was said of the others, and warnings."""
+    told = {}
+    for number, one in own.sets().items():
+        if one["kind"] != "light":
+            continue
+        slip = own.get(f"/api/lights/{number}/slip")
+        line = next(x for x in slip["lines"] if x["kind"] == "dark")
+        why = line["chosen"]["reasons"] if line["chosen"] else []
+        lost = [c["lost_on"] for c in line["runners_up"]]
+        told[one["title"].split(", ")[1]] = line["verdict"], why, lost, slip["warnings"]
+    return told
+
+
+def test_darks_shot_at_once_are_of_two_cameras_and_serve_their_own(own, tmp_path):
+    heap = tmp_path / "heap"
+    later = NIGHT + timedelta(days=3)
+    for telescope, code in (("Left 80", "L"), ("Right 80", "Ha")):
+        night_of(heap, telescope, code)
+        darks_of(heap, telescope, later)
+    own.scan(heap)
+    darks = [x for x in own.sets().values() if x["kind"] == "dark"]
+    assert [x["n_frames"] for x in darks] == [6, 6], "no master is made of two cameras"
+    own.build()
+    told = darks_on_slips(own)
+    for code, other in (("L", "Right 80"), ("Ha", "Left 80")):
+        verdict, why, lost, warnings = told[code]
+        assert verdict == "fits" and not why, told
+        assert lost == [f"another camera of this name, that of {other}"]
+        assert any("two cameras have this name" in w for w in warnings)
+    # Which of them a dark is of that names no telescope is not known.
+    for telescope in ("Left 80", "Right 80"):
+        for path in (heap / telescope).glob("d*.fits"):
+            path.unlink()
+    darks_of(heap, None, later + timedelta(days=1))
+    own.scan(heap)
+    own.client.post("/api/folders/2/let-go")
+    for number in own.query("select id from frame_set where is_master"):
+        own.client.post(f"/api/holdings/{number[0]}/shelve/off")
+    verdict, why, _, _ = darks_on_slips(own)["L"]
+    assert verdict == "fits with care" and "which of the cameras of this name took it is not known" in why
+
+
+def test_one_camera_that_changes_its_telescope_keeps_its_darks(own, tmp_path):
+    heap = tmp_path / "heap"
+    night_of(heap, "Left 80", "L")
+    night_of(heap, "Right 80", "Ha", NIGHT + timedelta(hours=2))
+    darks_of(heap, "Right 80", NIGHT + timedelta(days=3))
+    own.scan(heap)
+    for verdict, _, _, warnings in darks_on_slips(own).values():
+        assert verdict == "fits" and not any("two cameras" in w for w in warnings)
+
+
+@pytest.mark.parametrize(("later_s", "found"), [(0, 4), (150, 4), (299, 3), (4000, 0), (-100, 4)])
+def test_frames_that_were_exposed_at_once_are_counted(later_s, found):
+    one = [(NIGHT + timedelta(seconds=305 * i), 300.0) for i in range(4)]
+    other = [(at + timedelta(seconds=later_s), exposure_s) for at, exposure_s in one]
+    assert exposed_at_once(one, other) == found
