@@ -65,6 +65,9 @@ def test_darks_shot_at_once_are_of_two_cameras_and_serve_their_own(own, tmp_path
         assert verdict == "fits" and not why, told
         assert lost == [f"another camera of this name, that of {other}"]
         assert any("two cameras have this name" in w for w in warnings)
+    for rig in own.get("/api/state")["rigs"]:
+        spines = own.get(f"/api/rigs/{rig['id']}/shelf")["darks"]["spines"]
+        assert len(spines) == 1, "the darks of the other telescope stand on its own shelf"
     # Which of them a dark is of that names no telescope is not known.
     for telescope in ("Left 80", "Right 80"):
         for path in (heap / telescope).glob("d*.fits"):

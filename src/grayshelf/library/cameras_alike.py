@@ -12,10 +12,12 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.matching.cameras_alike import LEAST_AT_ONCE, exposed_at_once
+from grayshelf.core.matching.model import Holding
 from grayshelf.core.matching.rulers import plain_name
+from grayshelf.library.holdings import holdings
 from grayshelf.library.kept import kept
 from grayshelf.library.library import Library
-from grayshelf.library.models import Frame, FrameSet
+from grayshelf.library.models import Frame, FrameSet, Rig
 from grayshelf.library.trains import standing_rigs
 from grayshelf.library.unreadable import readable
 
@@ -30,6 +32,15 @@ class _Span(NamedTuple):
     last: datetime
     set_id: int
     telescope: str | None
+
+
+def shelf_of(library: Library, rig: Rig) -> Sequence[Holding]:
+    """What stands on the shelf of a rig's camera; of several cameras of its name, without what is of another telescope."""
+    found = holdings(library, rig.camera)
+    if rig.camera not in cameras_alike(library):
+        return found
+    own = plain_name(rig.telescope)
+    return [h for h in found if h.settings.telescope is None or plain_name(h.settings.telescope) == own]
 
 
 def cameras_alike(library: Library) -> frozenset[str]:

@@ -20,6 +20,7 @@ from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.frames.write import frame_header, write_frame
 from grayshelf.devices.ports import Exposed, RigDevices
+from grayshelf.library.cameras_alike import cameras_alike
 from grayshelf.library.catalog import read_file
 from grayshelf.library.files import drop_unfinished, read_header, read_pixels, sha256_of, write_new
 from grayshelf.library.library import Library
@@ -79,6 +80,8 @@ class Shooter:
     ) -> None:
         self.library, self.devices, self.control, self.zone = library, devices, control, zone
         self._telescope, self._aperture, self._focal = rig.telescope, rig.aperture_mm, rig.focal_length_mm
+        # A dark serves any telescope, but where another camera has the same name it is told by it.
+        self._telescope_on_all = rig.camera in cameras_alike(library)
 
     def take(self, name: str, settings: ShotSettings) -> Taken:
         """Expose and write one frame, or find it where it was written before the process was killed.
@@ -221,7 +224,7 @@ class Shooter:
             sensor_temp_c=exposed.sensor_temp_c,
             set_temp_c=stood.set_temp_c,
             filter_code=settings.filter_code if optical else None,
-            telescope=self._telescope if optical else None,
+            telescope=self._telescope if optical or self._telescope_on_all else None,
             focal_length_mm=self._focal if optical else None,
             aperture_mm=self._aperture if optical else None,
             pixel_um=camera.pixel_um,

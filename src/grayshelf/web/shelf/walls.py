@@ -16,8 +16,8 @@ from grayshelf.core.matching.judge import few_frames
 from grayshelf.core.matching.model import CommonSettings, Holding, RigSays, Tolerances, Verdict
 from grayshelf.core.planning.sheet import RigPace, series_seconds
 from grayshelf.core.rigs.house_rules import HouseRules
+from grayshelf.library.cameras_alike import shelf_of
 from grayshelf.library.gaps import Gap, gaps
-from grayshelf.library.holdings import holdings
 from grayshelf.library.kept import kept
 from grayshelf.library.left_out import sparing
 from grayshelf.library.library import Library
@@ -167,7 +167,7 @@ def shelf_page(library: Library, rig_id: int, tonight: Tonight) -> ShelfOut:
         rig = library.rig(session, rig_id)
         today = night_of_utc(library.clock.now(), library.zone(session))
         filters = [f.code for f in rig.filters]
-    shelf, word = holdings(library, rig.camera), gain_word(library, rig.camera)
+    shelf, word = shelf_of(library, rig), gain_word(library, rig.camera)
     missing = gaps(library, rig_id)
     rules = house_rules_of(rig)
     says = says_of(library, rig)

@@ -21,6 +21,7 @@ from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.planning.sheet import SERIES, StepKind
 from grayshelf.core.sensor.statistics import flat_statistics, full_level
+from grayshelf.library.cameras_alike import cameras_alike
 from grayshelf.library.entering import enter_arrival
 from grayshelf.library.flat_sheet import Source
 from grayshelf.library.models import Frame, RunShot, RunStep
@@ -253,6 +254,8 @@ class HandRun(SheetRun):
     def _as_asked(self, facts: FrameFacts, step: RunStep) -> FrameFacts:
         """What a header does not say of kind and camera is as the sheet asked: without them a frame is in no set."""
         told = {"kind": kind_of(step), "camera": self.rig.camera}
+        if self.rig.telescope and self.rig.camera in cameras_alike(self.library):
+            told["telescope"] = self.rig.telescope
         return facts.told_by_run(**{n: value for n, value in told.items() if getattr(facts, n) is None})
 
     def _asking(self, current: RunStep) -> list[RunStep]:
