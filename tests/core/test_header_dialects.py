@@ -172,3 +172,22 @@ def test_a_modified_julian_date_tells_the_moment_where_no_other_date_does(days):
     assert told({"MJD-OBS": days, "DATE-OBS": "2026-10-18T22:04:11"}).utc.year == 2026
     assert told({"MJD-OBS": days, "DATE-OBS": "2026-10-18"}).utc == moment, "a day alone tells no moment"
     assert told({"MJD-OBS": 4.3e9}).utc is None and told({"MJD-OBS": "soon"}).utc is None
+
+
+@pytest.mark.parametrize(
+    ("cards", "stacked"),
+    [
+        ({"IMAGETYP": "Light", "STACKCNT": 38}, True),
+        ({"IMAGETYP": "LIGHT", "NCOMBINE": 12}, True),
+        ({"IMAGETYP": "Master Light"}, True),
+        ({"IMAGETYP": "Light", "STACKCNT": 1}, False),
+        # How many the series has that this is one of.
+        ({"IMAGETYP": "Light", "NFRAMES": 60}, False),
+        ({"IMAGETYP": "Light", "NUMFRAME": 7}, False),
+    ],
+)
+def test_what_was_stacked_of_lights_is_no_light_and_no_master(cards, stacked):
+    """Common practice, no source."""
+    facts = told({**cards, "EXPTIME": 10.0})
+    assert facts.kind is FrameKind.LIGHT and not facts.is_master
+    assert facts.stacked == facts.calibrated == stacked

@@ -655,3 +655,17 @@ def test_a_master_flat_of_another_program_stands_before_the_loose_frames_that_it
     (chosen,) = [line for *_, line, _ in slips_of(own) if line["kind"] == "flat"]
     assert chosen["chosen"]["is_master"] and chosen["runners_up"][0]["lost_on"] == "not combined yet"
     assert chosen["chosen"]["detail"].startswith("20 frames, ")
+
+
+def test_a_stack_beside_its_lights_is_none_of_them(own, tmp_path):  # noqa: F811
+    """As a telescope that stacks by itself leaves it: the same kind, night and settings."""
+    folder = tmp_path / "f"
+    shoot(folder, "l", 6, at(10, 22), noise=40)
+    shoot(folder, "stack", 1, at(10, 22), noise=10, STACKCNT=6)
+    scan(own, folder)
+    titles = {x["title"].rpartition(", ")[2]: x["n_frames"] for x in own.get("/api/sets").json["items"]}
+    assert titles["stack of 6"] == 1 and sorted(titles.values()) == [1, 6]
+    (night,) = own.get("/api/rigs/1/nights").json["nights"]
+    assert (night["taken"], night["kept"]) == (6, 6)
+    handed = own.get(f"/api/hand-over?rig_id=1&night={night['night']}").json["files"]
+    assert len(handed) == 6 and not any("stack" in f["source"] for f in handed)

@@ -73,6 +73,7 @@ _FREE = frozenset(
         "angle",
         "of_sky",
         "calibrated",
+        "stacked",
         "utc",
         "night",
         "night_from",

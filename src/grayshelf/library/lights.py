@@ -91,9 +91,10 @@ def _of_camera(library: Library, revision: int, camera: str) -> list[LightSet]:
 
 
 def light_sets(library: Library, rig: Rig) -> list[LightSet]:
-    """The light sets of a rig, oldest first; kept until one changes."""
+    """The light sets of a rig, oldest first; kept until one changes. What was stacked of lights is none."""
     whose = sorter(library)
-    return [s for s in _of_camera(library, library.revision, rig.camera) if whose.of(s.facts) == rig.id]
+    found = _of_camera(library, library.revision, rig.camera)
+    return [s for s in found if not s.facts.stacked and whose.of(s.facts) == rig.id]
 
 
 def light_set(row: FrameSet) -> LightSet:

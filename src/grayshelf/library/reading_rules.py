@@ -22,6 +22,7 @@ from grayshelf.core.frames import (
     place,
     reader,
 )
+from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.library.facts_json import KEPT_BOUNDS
 from grayshelf.library.models import Frame
 
@@ -67,11 +68,13 @@ def not_understood() -> ColumnElement[bool]:
     # No camera gives fractions; and a name may say it.
     perhaps = or_(Frame.facts["bits"].as_integer() < 0, func.lower(Frame.path).like("%master%"))
     a_master = and_(perhaps, Frame.facts["is_master"].as_boolean().is_not(True))
+    # As versions before had lights that were stacked.
+    a_stack = and_(Frame.kind == FrameKind.LIGHT.value, Frame.facts["is_master"].as_boolean())
     # Whether it is JSON is asked once for a frame, not once for each bound.
     return case(
         (
             func.json_valid(Frame.facts),
-            or_(*cannot_be, odd_pattern, complained, Frame.utc.is_(None), a_master),
+            or_(*cannot_be, odd_pattern, complained, Frame.utc.is_(None), a_master, a_stack),
         ),
         else_=True,
     )

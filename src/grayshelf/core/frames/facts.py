@@ -73,6 +73,8 @@ class FrameFacts:
     row_order: str | None = None
     pedestal_adu: float | None = None
     calibrated: bool = False
+    stacked: bool = False
+    """A light that was made of others: nothing is taken off it, and it is no light to be stacked."""
     utc: datetime | None = None
     night: date | None = None
     night_from: str = ""

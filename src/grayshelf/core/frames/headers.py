@@ -30,6 +30,8 @@ SET_TEMP = ("SET-TEMP", "SETTEMP", "SET_TEMP", "CCD-TSET", "CCDTSET")
 GAIN = ("GAIN", "ISO", "ISOSPEED")
 #: Of how many frames a master was made.
 N_COMBINED = ("NCOMBINE", "STACKCNT", "NFRAMES", "NCOMB", "NIMAGES", "NUMFRAME", "NSTACK", "NSTACKED")
+#: Of these lights alone, which programs shoot in series, may be told how many the series has.
+OF_A_SERIES = ("NFRAMES", "NIMAGES", "NUMFRAME")
 BINNING = ("XBINNING", "BINNING", "CCDXBIN", "CCDSUM")
 OFFSET = ("OFFSET", "BLKLEVEL", "BLACKLVL", "BLKLVL", "BRIGHTNS")
 MECHANICAL_ANGLE = ("ROTATOR", "ROTATANG", "ROTANG", "ROTMECH")
@@ -46,6 +48,13 @@ def _colour_pattern(reader: HeaderReader) -> str | None:
     told = (reader.value(names) for names in (("XBAYROFF", "BAYOFFX"), ("YBAYROFF", "BAYOFFY")))
     x, y = (0 if one is None else round(number_of(one[1], "") or 0) for one in told)
     return pattern_in_text(text, x, y)
+
+
+def _combined(reader: HeaderReader, kind: _Kind) -> int | None:
+    names: tuple[str, ...] = N_COMBINED
+    if kind.kind is FrameKind.LIGHT:
+        names = tuple(name for name in N_COMBINED if name not in OF_A_SERIES)
+    return reader.whole("n_combined", names)
 
 
 def _corner(reader: HeaderReader) -> tuple[int | None, int | None]:
@@ -90,7 +99,10 @@ def read_facts(
     named = {what: v.value for what, v in values_in_name(file_name).items() if what not in counters}
     reader = HeaderReader(image.header, named)
     kind = _kind(reader, file_name, folder_name, whole=image.bits > 0)
-    combined = reader.whole("n_combined", N_COMBINED)
+    combined = _combined(reader, kind)
+    of_several = kind.is_master or (combined or 0) > 1
+    # Lights that were stacked are no lights any more: they were calibrated before, whether that is said or not.
+    stacked = of_several and kind.kind is FrameKind.LIGHT
     time = moment_of(reader, zone)
     bin_x, bin_y = _binning(reader)
     corner_x, corner_y = _corner(reader)
@@ -104,7 +116,7 @@ def read_facts(
         height=image.height,
         bits=image.bits,
         kind=kind.kind,
-        is_master=kind.is_master or (combined or 0) > 1,
+        is_master=of_several and not stacked,
         of_sky=kind.of_sky,
         n_combined=combined,
         camera=reader.text(*CAMERA),
@@ -130,7 +142,8 @@ def read_facts(
         bayer_pattern=_colour_pattern(reader),
         row_order=reader.capitals("ROWORDER"),
         pedestal_adu=reader.number("pedestal_adu", ("PEDESTAL",)),
-        calibrated=bool(reader.text("CALSTAT")),
+        calibrated=stacked or bool(reader.text("CALSTAT")),
+        stacked=stacked,
         utc=time.utc,
         night=time.night,
         night_from=time.night_from,

@@ -91,6 +91,8 @@ def set_key(facts: FrameFacts, *, of_night: bool = True) -> tuple[Hashable, ...]
         key += [facts.telescope, facts.filter_code, facts.bayer_pattern]
     if kind is FrameKind.LIGHT:
         key += [facts.target, facts.calibrated]
+    if facts.stacked:
+        key.append("stacked")
     if facts.corner_x or facts.corner_y:
         # Not each program tells where a frame of the whole sensor begins.
         key.append(("from", facts.corner_x, facts.corner_y))

@@ -39,7 +39,8 @@ _SKY_FLAT = "Sky Flat"
 def _imagetyp(facts: FrameFacts) -> str | None:
     if facts.kind is FrameKind.FLAT and facts.of_sky:
         return f"Master {_SKY_FLAT}" if facts.is_master else _SKY_FLAT
-    return (_MASTER_IMAGETYP if facts.is_master else IMAGETYP).get(facts.kind) if facts.kind else None
+    of_several = facts.is_master or facts.stacked
+    return (_MASTER_IMAGETYP if of_several else IMAGETYP).get(facts.kind) if facts.kind else None
 
 
 #: Characters of a text in one card (FITS Standard 4.0, 4.2.1).

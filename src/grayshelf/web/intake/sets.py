@@ -42,7 +42,7 @@ def set_title(row: FrameSet, word: str) -> str:
         parts.append(f"binning {facts.binning_x}")
     parts += in_words.part_of_sensor(facts)
     if facts.calibrated:
-        parts.append("calibrated")
+        parts.append(f"stack of {facts.n_combined or 'lights'}" if facts.stacked else "calibrated")
     if row.measurement_id is not None:
         parts.append(
             "shot for the Bench" if facts.gain is None or facts.offset is None else "read by the Bench"
