@@ -191,3 +191,14 @@ def test_what_was_stacked_of_lights_is_no_light_and_no_master(cards, stacked):
     facts = told({**cards, "EXPTIME": 10.0})
     assert facts.kind is FrameKind.LIGHT and not facts.is_master
     assert facts.stacked == facts.calibrated == stacked
+
+
+def test_what_was_taken_off_before_is_told_for_each_kind():
+    """CALSTAT, common practice, no source."""
+    done = {
+        ("Light", "BDF"): True, ("Light", "F"): True, ("Light", "none"): False, ("Light", ""): False, ("Light", "DARK"): True,
+        ("Flat", "BD"): True, ("Flat", "B"): True, ("Flat", "D"): True, ("Flat", "F"): False, ("Flat", "bias, dark"): True,
+        ("Master Dark", "B"): True, ("Master Dark", "BD"): True, ("Master Dark", "D"): False, ("Dark", "bias"): True,
+        ("Master Bias", "B"): False, ("Dark Flat", "B"): True, ("Flat", "NORMALISED"): False,
+    }  # fmt: skip
+    assert {(k, text): told({"IMAGETYP": k, "CALSTAT": text}).calibrated for k, text in done} == done

@@ -669,3 +669,26 @@ def test_a_stack_beside_its_lights_is_none_of_them(own, tmp_path):  # noqa: F811
     assert (night["taken"], night["kept"]) == (6, 6)
     handed = own.get(f"/api/hand-over?rig_id=1&night={night['night']}").json["files"]
     assert len(handed) == 6 and not any("stack" in f["source"] for f in handed)
+
+
+def test_what_an_observatory_calibrated_before_is_told_by_its_header(own, tmp_path):  # noqa: F811
+    """Raw and calibrated copies side by side, a master flat without its pedestal, and a dark without its bias."""
+    folder = tmp_path / "f"
+    shoot(folder, "raw", 4, at(10, 22), noise=40)
+    shoot(folder, "cal", 4, at(10, 22), level=300, noise=40, CALSTAT="BDF")
+    shoot(folder, "fl", 1, at(10, 12, 30), 21_000, NCOMBINE=12, **flat(IMAGETYP="Master Flat", CALSTAT="BD"))
+    shoot(folder, "d", 1, at(9, 12), 30, NCOMBINE=16, **capped("Master Dark", CALSTAT="B"))
+    scan(own, folder)
+    titles = [x["title"].rpartition(", ")[2] for x in own.get("/api/sets").json["items"]]
+    assert {"bias off", "calibrated", "pedestal off"} <= set(titles)
+    lines = {line["kind"]: line for *_, slip, line, _ in slips_of(own)}
+    assert lines["dark flat"]["note"] == "already taken off in the master flat"
+    assert lines["dark"]["verdict"] == "fits with care"
+    assert any("leaves the pedestal" in reason for reason in lines["dark"]["chosen"]["reasons"])
+    (night,) = own.get("/api/rigs/1/nights").json["nights"]
+    asked = f"/api/hand-over?rig_id=1&night={night['night']}"
+    handed = own.get(asked).json
+    assert sum(f["kind"] == "light" for f in handed["files"]) == 4
+    assert any("a calibrated copy of what goes raw is left out" in s for s in handed["said"])
+    calibrated = own.get(f"{asked}&form=calibrated lights")
+    assert calibrated.status_code == 400 and "a bias was taken off their dark" in calibrated.json["detail"]

@@ -121,6 +121,8 @@ def holding_of(frame_set: FrameSet, made_of: MadeOf | None = None, missing: int 
         care += more
     if "kind of frame" in settings.from_name:
         care.append(f"that it is a {frame_set.kind} is only in its file’s name")
+    if facts.calibrated and facts.kind in (FrameKind.DARK, FrameKind.DARK_FLAT):
+        care.append(BIAS_TAKEN_OFF)
     if missing:
         care.append(missing_in_words(missing, frame_set))
     if frame_set.kind == "flat" and not frame_set.is_master:
@@ -136,11 +138,22 @@ def holding_of(frame_set: FrameSet, made_of: MadeOf | None = None, missing: int 
         care=tuple(care),
         empty=NOTHING_IN_IT in care,
         level_adu=frame_set.level_adu,
-        pedestal_taken_off=True if record and (record.pedestal_kind or _is_of_norm(record)) else None,
+        pedestal_taken_off=_pedestal_taken_off(record, facts) or None,
         pedestal_adu=facts.pedestal_adu,
         pedestal_is_bias=bool(record and record.pedestal_kind == FrameKind.BIAS),
         signal_e=_signal_e(frame_set, facts, made_of),
     )
+
+
+#: Of a capped frame: taken off lights, it leaves their pedestal.
+BIAS_TAKEN_OFF = "a bias was taken off it before, so that it leaves the pedestal in what it is taken off"
+
+
+def _pedestal_taken_off(record: MasterRecord | None, facts: FrameFacts) -> bool:
+    """Whether a flat has no pedestal any more: by its record, its level, or its header."""
+    if record is not None and (record.pedestal_kind or _is_of_norm(record)):
+        return True
+    return facts.kind is FrameKind.FLAT and facts.calibrated
 
 
 def _is_of_norm(record: MasterRecord) -> bool:

@@ -9,6 +9,7 @@ from sqlalchemy import ColumnElement, and_, case, func, not_, or_
 
 from grayshelf.core.frames import (
     bounds,
+    calibration_told,
     cards,
     clock_text,
     colour_pattern,
@@ -28,6 +29,7 @@ from grayshelf.library.models import Frame
 
 _READ_BY = (
     bounds,
+    calibration_told,
     cards,
     clock_text,
     colour_pattern,

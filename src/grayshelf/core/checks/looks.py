@@ -143,7 +143,8 @@ def _levels(parts: Parts, white_adu: float) -> _Levels:
         bins = counted_levels(parts)
         low, middle, high = (quantile_of_counts(bins, q) for q in (0.16, 0.5, 0.84))
         white = unshifted_end(bins) or white_adu
-        full = float(bins[min(max(round(white), 0), 65_535) :].sum())
+        # A master whose levels are as low as a norm has no full pixels, in whole numbers either.
+        full = 0.0 if math.isinf(white) else float(bins[min(max(round(white), 0), 65_535) :].sum())
         return _Levels(low, middle, high, float(bins[0]) / size, white, full / size)
     # Odd, so that all columns of a colour pattern are met.
     every = max(1, size // 1_000_000) | 1

@@ -73,6 +73,7 @@ class FrameFacts:
     row_order: str | None = None
     pedestal_adu: float | None = None
     calibrated: bool = False
+    """See `calibration_told.was_calibrated`."""
     stacked: bool = False
     """A light that was made of others: nothing is taken off it, and it is no light to be stacked."""
     utc: datetime | None = None

@@ -13,6 +13,7 @@ from zoneinfo import ZoneInfo
 
 from grayshelf.core.frames.angle import CameraAngle
 from grayshelf.core.frames.bounds import BOUNDS
+from grayshelf.core.frames.calibration_told import was_calibrated
 from grayshelf.core.frames.colour_pattern import pattern_in_text
 from grayshelf.core.frames.facts import FILE_NAME, SAID, SAID_CARD, FrameFacts
 from grayshelf.core.frames.file_names import kind_in_name, kind_of_folder, names_a_master, values_in_name
@@ -142,7 +143,7 @@ def read_facts(
         bayer_pattern=_colour_pattern(reader),
         row_order=reader.capitals("ROWORDER"),
         pedestal_adu=reader.number("pedestal_adu", ("PEDESTAL",)),
-        calibrated=stacked or bool(reader.text("CALSTAT")),
+        calibrated=stacked or was_calibrated(kind.kind, reader.text("CALSTAT")),
         stacked=stacked,
         utc=time.utc,
         night=time.night,

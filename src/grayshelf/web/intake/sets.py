@@ -7,6 +7,8 @@ from typing import Literal
 from sqlalchemy import func, select
 
 from grayshelf.core.errors import Conflict, NotFound
+from grayshelf.core.frames.facts import FrameFacts
+from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.sets import nominal_exposure, nominal_temperature
 from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.holdings import believed, missing_by_set, missing_in_words
@@ -21,6 +23,15 @@ from grayshelf.work.build import FEWEST
 
 #: In which order kinds are told of.
 KIND_ORDER = {"light": 0, "flat": 1, "dark flat": 2, "dark": 3, "bias": 4}
+
+
+def _done(facts: FrameFacts) -> str:
+    """What was done to calibrated frames before they came in."""
+    if facts.stacked:
+        return f"stack of {facts.n_combined or 'lights'}"
+    if facts.kind is FrameKind.LIGHT:
+        return "calibrated"
+    return "pedestal off" if facts.kind is FrameKind.FLAT else "bias off"
 
 
 def set_title(row: FrameSet, word: str) -> str:
@@ -42,7 +53,7 @@ def set_title(row: FrameSet, word: str) -> str:
         parts.append(f"binning {facts.binning_x}")
     parts += in_words.part_of_sensor(facts)
     if facts.calibrated:
-        parts.append(f"stack of {facts.n_combined or 'lights'}" if facts.stacked else "calibrated")
+        parts.append(_done(facts))
     if row.measurement_id is not None:
         parts.append(
             "shot for the Bench" if facts.gain is None or facts.offset is None else "read by the Bench"
