@@ -79,16 +79,7 @@ def gather(
             )
         gathering = _Gathering(session, form)
         with_files = lights or form is Form.CALIBRATED
-        raw = {_shot_as(one) for one, _ in pulled if not one.facts.calibrated}
-        copies = {one.row.id: one for one, _ in pulled if one.facts.calibrated and _shot_as(one) in raw}
-        gathering.said += [
-            f"{_name(one)}: a calibrated copy of what goes raw is left out." for one in copies.values()
-        ]
-        asked = [
-            gathering.lights(one, slip, with_files=with_files)
-            for one, slip in pulled
-            if one.row.id not in copies
-        ]
+        asked = [gathering.lights(one, slip, with_files=with_files) for one, slip in pulled]
     laid = lay_out(asked, names)
     if not laid.items:
         raise GrayShelfError(
@@ -258,12 +249,6 @@ class _Gathering:
 
 def _file(frame: Frame) -> FileThere:
     return FileThere(frame.id, frame.path.rpartition("/")[2], frame.size_bytes)
-
-
-def _shot_as(one: LightSet) -> tuple[object, ...]:
-    """The same for a set of lights and for copies of it that another program calibrated."""
-    facts = one.facts
-    return one.row.night, facts.target, facts.filter_code, facts.exposure_s, facts.gain, facts.binning
 
 
 def _written_here(files: tuple[FileThere, ...], facts: FrameFacts) -> tuple[FileThere, ...]:

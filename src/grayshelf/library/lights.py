@@ -91,10 +91,21 @@ def _of_camera(library: Library, revision: int, camera: str) -> list[LightSet]:
 
 
 def light_sets(library: Library, rig: Rig) -> list[LightSet]:
-    """The light sets of a rig, oldest first; kept until one changes. What was stacked of lights is none."""
+    """The light sets of a rig, oldest first; kept until one changes. What was stacked of lights is none, nor are copies of
+    lights that another program calibrated, where the lights themselves are here."""
     whose = sorter(library)
     found = _of_camera(library, library.revision, rig.camera)
-    return [s for s in found if not s.facts.stacked and whose.of(s.facts) == rig.id]
+    own = [s for s in found if not s.facts.stacked and whose.of(s.facts) == rig.id]
+    if not any(s.facts.calibrated for s in own):
+        return own
+    raw = {_shot_as(s) for s in own if not s.facts.calibrated}
+    return [s for s in own if not s.facts.calibrated or _shot_as(s) not in raw]
+
+
+def _shot_as(lights: LightSet) -> tuple[object, ...]:
+    """The same for lights and for calibrated copies of them."""
+    facts = lights.facts
+    return lights.row.night, facts.target, facts.filter_code, facts.exposure_s, facts.gain, facts.binning
 
 
 def light_set(row: FrameSet) -> LightSet:
