@@ -70,13 +70,17 @@ def not_understood() -> ColumnElement[bool]:
     # No camera gives fractions; and a name may say it.
     perhaps = or_(Frame.facts["bits"].as_integer() < 0, func.lower(Frame.path).like("%master%"))
     a_master = and_(perhaps, Frame.facts["is_master"].as_boolean().is_not(True))
-    # As versions before had lights that were stacked.
-    a_stack = and_(Frame.kind == FrameKind.LIGHT.value, Frame.facts["is_master"].as_boolean())
+    # As versions before had lights that were stacked, and any others to which anything was done.
+    a_light = Frame.kind == FrameKind.LIGHT.value
+    as_before = or_(
+        and_(a_light, Frame.facts["is_master"].as_boolean()),
+        and_(~a_light, Frame.facts["calibrated"].as_boolean()),
+    )
     # Whether it is JSON is asked once for a frame, not once for each bound.
     return case(
         (
             func.json_valid(Frame.facts),
-            or_(*cannot_be, odd_pattern, complained, Frame.utc.is_(None), a_master, a_stack),
+            or_(*cannot_be, odd_pattern, complained, Frame.utc.is_(None), a_master, as_before),
         ),
         else_=True,
     )
