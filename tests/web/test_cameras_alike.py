@@ -81,6 +81,23 @@ def test_darks_shot_at_once_are_of_two_cameras_and_serve_their_own(own, tmp_path
     assert verdict == "fits with care" and "which of the cameras of this name took it is not known" in why
 
 
+def test_a_master_tells_that_frames_it_was_made_of_are_of_another_set_by_now(own, tmp_path):
+    """As a set that mixed two cameras, and was combined by a version that did not tell them apart."""
+    darks_of(tmp_path / "heap", "Left 80", NIGHT)
+    night_of(tmp_path / "heap", "Left 80", "L", NIGHT + timedelta(hours=3))
+    own.scan(tmp_path / "heap")
+    own.build()
+    assert darks_on_slips(own)["L"][:2] == ("fits", [])
+    of_another = {"choice": {"name_has": "d1"}, "saying": {"telescope": "Right 80"}}
+    own.ended(own.client.post("/api/mend", json=of_another).json["job_id"])
+    verdict, why, _, _ = darks_on_slips(own)["L"]
+    assert verdict == "fits with care"
+    assert "1 of the frames that it was made of belongs to another set now: combine it anew" in why
+    said = own.get("/api/mend")["said"][0]["id"]
+    own.ended(own.client.post(f"/api/mend/{said}/take-back").json["job_id"])
+    assert darks_on_slips(own)["L"][:2] == ("fits", [])
+
+
 def test_one_camera_that_changes_its_telescope_keeps_its_darks(own, tmp_path):
     heap = tmp_path / "heap"
     night_of(heap, "Left 80", "L")

@@ -28,6 +28,7 @@ from grayshelf.library.file_rows import middle_rows
 from grayshelf.library.library import Library
 from grayshelf.library.models import Folder, Frame, FrameSet, MasterInput, MasterRecord
 from grayshelf.library.over_noon import keys_in_one_go
+from grayshelf.library.parted_masters import tell_what_left
 from grayshelf.library.unreadable import Unreadable, readable
 
 log = logging.getLogger(__name__)
@@ -143,6 +144,8 @@ def _group(library: Library, key: str) -> int:
             describe_set(frame_set, rows, [m.facts for m in group])
             if frame_set.is_master and frame_set.record is None:
                 frame_set.record = MasterRecord(set_id=frame_set.id, built_here=False)
+        session.flush()
+        tell_what_left(session, taken)
         return made
 
 

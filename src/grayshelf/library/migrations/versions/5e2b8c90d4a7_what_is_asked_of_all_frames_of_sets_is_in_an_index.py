@@ -1,4 +1,4 @@
-"""what is asked of all frames of sets is in an index of its own, and so are those that are packed"""
+"""what is asked of all frames of sets is in an index, and so are those that are packed; sets of two telescopes are parted"""
 
 import sqlalchemy as sa
 from alembic import op
@@ -22,3 +22,9 @@ def upgrade() -> None:
     op.create_index("ix_master_input_frame", "master_input", ["frame_id", "master_id"])
     # The new one begins with the same.
     op.drop_index("ix_frame_set_id", "frame")
+    # Frames behind a cap that name two telescopes are two sets: at the next start they are parted.
+    op.execute(
+        """INSERT OR REPLACE INTO setting (key, value)
+        SELECT 'put into sets anew', '{"due": true}'
+        WHERE EXISTS (SELECT 1 FROM rig GROUP BY camera HAVING count(DISTINCT telescope) > 1)"""
+    )
