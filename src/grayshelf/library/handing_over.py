@@ -26,12 +26,13 @@ from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.masters.crop import crop_for
 from grayshelf.core.matching.model import PullSlip, SlipLine, Verdict
 from grayshelf.library.catalog import IN_SETS
-from grayshelf.library.facts_json import facts_from_json
+from grayshelf.library.facts_json import facts_from_json, facts_if_sound
 from grayshelf.library.kept import in_parts
 from grayshelf.library.library import Library
-from grayshelf.library.lights import LightSet
+from grayshelf.library.lights import LightSet, light_set
 from grayshelf.library.models import Folder, Frame, FrameSet
-from grayshelf.library.slips import slips
+from grayshelf.library.rig_terms import rig_of, rig_of_lights
+from grayshelf.library.slips import slip_for, slips
 from grayshelf.library.trains import standing_rigs
 
 #: Sets of lights that are handed over at once.
@@ -98,6 +99,14 @@ def slips_of(library: Library, session: Session, set_ids: Collection[int]) -> li
     wanted = set(set_ids)
     rigs = session.scalars(standing_rigs()).all()
     found = [pair for rig in rigs for pair in slips(library, rig.id) if pair[0].row.id in wanted]
+    for set_id in sorted(wanted - {one.row.id for one, _ in found}):
+        # Stacks and calibrated copies are lights of no night, but go where they are named.
+        row = session.get(FrameSet, set_id)
+        if row is None or row.kind != FrameKind.LIGHT or facts_if_sound(row.facts) is None:
+            continue
+        if rig_of(session, row) is not None:
+            one = light_set(row)
+            found.append((one, slip_for(library, rig_of_lights(session, row), one)))
     return sorted(
         found, key=lambda pair: (str(pair[0].row.night), str(pair[0].row.first_utc), pair[0].row.id)
     )
