@@ -28,10 +28,11 @@ from grayshelf.core.matching.model import PullSlip, SlipLine, Verdict
 from grayshelf.library.catalog import IN_SETS
 from grayshelf.library.facts_json import facts_from_json, facts_if_sound
 from grayshelf.library.kept import in_parts
+from grayshelf.library.left_out import sparing
 from grayshelf.library.library import Library
 from grayshelf.library.lights import LightSet, light_set
 from grayshelf.library.models import Folder, Frame, FrameSet
-from grayshelf.library.rig_terms import rig_of, rig_of_lights
+from grayshelf.library.rig_terms import rig_of_lights
 from grayshelf.library.slips import slip_for, slips
 from grayshelf.library.trains import standing_rigs
 
@@ -102,11 +103,11 @@ def slips_of(library: Library, session: Session, set_ids: Collection[int]) -> li
     for set_id in sorted(wanted - {one.row.id for one, _ in found}):
         # Stacks and calibrated copies are lights of no night, but go where they are named.
         row = session.get(FrameSet, set_id)
-        if row is None or row.kind != FrameKind.LIGHT or facts_if_sound(row.facts) is None:
-            continue
-        if rig_of(session, row) is not None:
-            one = light_set(row)
-            found.append((one, slip_for(library, rig_of_lights(session, row), one)))
+        facts = None if row is None or row.kind != FrameKind.LIGHT else facts_if_sound(row.facts)
+        if row is not None and facts is not None and facts.calibrated:
+            with sparing(library, "slips", set_id, "light"):
+                one = light_set(row)
+                found.append((one, slip_for(library, rig_of_lights(session, row), one)))
     return sorted(
         found, key=lambda pair: (str(pair[0].row.night), str(pair[0].row.first_utc), pair[0].row.id)
     )
