@@ -129,6 +129,23 @@ def test_masters_go_with_the_lights_as_the_pixels_that_they_have(own, tmp_path):
     assert np.allclose(fits.getdata(out["lights"]), ccdproc.flat_correct(less, flat).data, rtol=1e-6)
 
 
+def test_raw_flats_go_with_their_dark_flats_also_where_the_dark_is_cropped(own, tmp_path):
+    """Flats of the part, darks of the whole."""
+    heap = tmp_path / "heap"
+    lights(heap)
+    for i in range(5):
+        shot(heap, f"d{i}", "DARK", 300 + 2 * i, 60.0)
+        shot(heap, f"df{i}", "DARKFLAT", 200 + i, 1.5, part=PART)
+        shot(heap, f"f{i}", "FLAT", 150 + i, 1.5, 21_000.0, PART, FILTER="R")
+    own.scan(heap)
+    own.build()
+    number, _, _ = slip_of(own)
+    asked = {"sets": str(number), "form": "raw frames"}
+    files = own.client.get("/api/hand-over", query_string=asked).json["files"]
+    counts = {kind: sum(f["kind"] == kind for f in files) for kind in ("light", "flat", "dark flat", "dark")}
+    assert counts == {"light": 3, "flat": 5, "dark flat": 5, "dark": 1}
+
+
 def test_a_master_of_another_part_serves_none_and_one_that_tells_no_part_only_with_care(own, tmp_path):
     heap = tmp_path / "heap"
     shelf(heap, part=(TOP, LEFT + 2, HIGH, WIDE))

@@ -155,9 +155,10 @@ class _Gathering:
         return asked if self._form is not Form.CALIBRATED else self._calibrated(asked, going, name)
 
     def _form_of(self, lights: FrameFacts, slip: PullSlip) -> Form:
-        """As what the calibration goes: what must be cropped goes as masters, whatever was asked for."""
-        chosen = [line.chosen.holding.settings for line in slip.lines if line.chosen is not None]
-        cropped = any(crop_for(lights, settings) for settings in chosen)
+        """As what flats go, by which it is told whether dark flats go with them: cropped ones are masters, whatever was asked
+        for."""
+        flats = [x.chosen.holding.settings for x in slip.lines if x.kind is FrameKind.FLAT and x.chosen]
+        cropped = any(crop_for(lights, settings) for settings in flats)
         return Form.MASTERS if cropped and self._form is Form.FRAMES else self._form
 
     def _calibrated(self, asked: LightsAsked, going: Sequence[SlipLine], name: str) -> LightsAsked:
