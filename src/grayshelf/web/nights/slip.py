@@ -10,6 +10,7 @@ from grayshelf.core.errors import NotFound
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.matching.age import age_step
+from grayshelf.core.matching.cameras_alike import CAMERA
 from grayshelf.core.matching.model import Candidate, PullSlip, SlipLine, Verdict
 from grayshelf.core.matching.part_of_sensor import PART
 from grayshelf.core.matching.parts import answered
@@ -49,9 +50,9 @@ COLUMNS = (
     "age",
 )
 #: What has a column only where somewhere it is not as it should be: else it is the same for all, and known.
-_SHOWN_IF_OFF = {
-    "camera", "filter", "telescope", "focal length", "part of the sensor", "read-out mode", "row order", "colour phase",
-}  # fmt: skip
+_SHOWN_IF_OFF = {"filter", "telescope", "focal length", "read-out mode", "row order", "colour phase"}
+#: What is told in words alone: a column of it would push the ages out of sight. The table that is saved has all.
+_IN_WORDS = {CAMERA, PART}
 
 
 def slip_page(library: Library, set_id: int, tonight_of: dict[int, Tonight] | None = None) -> SlipOut:
@@ -110,7 +111,8 @@ def _columns_shown(lines: Sequence[SlipLineOut]) -> set[str]:
         r.quantity
         for c in candidates
         for r in c.rulers
-        if r.quantity not in _SHOWN_IF_OFF or not r.inside or r.from_name or r.by_hand
+        if r.quantity not in _IN_WORDS
+        and (r.quantity not in _SHOWN_IF_OFF or not r.inside or r.from_name or r.by_hand)
     }
 
 
