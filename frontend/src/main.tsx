@@ -13,7 +13,8 @@ if (root)
   createRoot(root).render(
     <StrictMode>
       <QueryClientProvider client={client}>
-        <BrowserRouter>
+        {/* A place is changed at once: as a transition, a key struck right after it still acted on the place before. */}
+        <BrowserRouter useTransitions={false}>
           <App />
         </BrowserRouter>
       </QueryClientProvider>

@@ -22,6 +22,14 @@ FLAGS = [
     "--disable-component-update", "--disable-sync",
 ]  # fmt: skip
 
+# Keys one right after the other: between two of them the page has no more time than its event ends with.
+STRIKE = """async (keys) => {
+  for (const key of keys) {
+    window.dispatchEvent(new KeyboardEvent("keydown", { key, bubbles: true, cancelable: true }));
+    await null; await null; await null; await null;
+  }
+}"""
+
 
 @pytest.fixture(scope="module")
 def server(demo_folder):
@@ -339,6 +347,13 @@ def test_flat_settings_from_nothing_to_a_whole_rig(page, server):
     expect(page.get_by_role("row", name=re.compile("^OIII, gain 200"))).to_have_attribute(
         "aria-current", "true"
     )
+    # However fast keys are struck, each acts on what the one before it did: back to the first row, and one on.
+    page.evaluate(STRIKE, ["["] * 7 + ["]"])
+    second = page.get_by_role("table", name="Flat settings").locator("button[role=row]").nth(1)
+    expect(second).to_have_attribute("aria-current", "true")
+    page.evaluate(STRIKE, ["]"] * 2)
+    fourth = page.get_by_role("table", name="Flat settings").locator("button[role=row]").nth(3)
+    expect(fourth).to_have_attribute("aria-current", "true")
     # Many rows at once, on the whole sheet.
     page.get_by_role("button", name="Whole sheet").click()
     for code in ("Ha", "OIII", "SII"):
