@@ -25,7 +25,7 @@ def own(tmp_path):
 @pytest.fixture
 def page(browser, own):
     opened = browser.new_page(viewport={"width": 1280, "height": 800})
-    opened.set_default_timeout(20_000)
+    opened.set_default_timeout(60_000)
     troubles: list[str] = []
     opened.on("pageerror", lambda e: troubles.append(str(e)))
     opened.goto(own.url)

@@ -36,7 +36,7 @@ def own(tmp_path):
 
 def open_page(browser, url, **context):
     page = browser.new_context(**context).new_page()
-    page.set_default_timeout(20_000)
+    page.set_default_timeout(60_000)
     page.troubles = []
     page.on("pageerror", lambda error: page.troubles.append(str(error)))
     page.goto(url)
@@ -159,7 +159,7 @@ def test_devices_are_asked_and_chosen_and_nights_are_fetched_from_the_other_room
         page.get_by_role("button", name="Add it").click()
         expect(page.get_by_text("6 frames are new there")).to_be_visible()
         page.get_by_role("button", name="Fetch all of it").click()
-        expect(page.get_by_text(re.compile("6 frames fetched from"))).to_be_visible(timeout=60_000)
+        expect(page.get_by_text(re.compile("6 frames fetched from"))).to_be_visible(timeout=120_000)
         expect(page.get_by_text("Nothing is new there.")).to_be_visible()
         assert page.evaluate("document.documentElement.scrollWidth") <= 390
         assert not page.troubles

@@ -15,7 +15,7 @@ from tests.web.server import Server
 
 pytestmark = pytest.mark.browser
 # The way is tried here, not how fast it goes: that is measured by the benches.
-expect.set_options(timeout=20_000)
+expect.set_options(timeout=60_000)
 STATIC = Path(__file__).parents[2] / "src/grayshelf/web/static"
 FLAGS = [
     "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
@@ -52,7 +52,7 @@ def page(browser, server):
     opened = browser.new_page(
         viewport={"width": 1280, "height": 800}, color_scheme="light", reduced_motion="reduce"
     )
-    opened.set_default_timeout(20_000)
+    opened.set_default_timeout(60_000)
     troubles: list[str] = []
     # A refusal (400) is a part of the way: the page tells it in words, and the browser notes it.
     opened.on(
@@ -209,7 +209,7 @@ def test_from_lights_that_lack_flats_to_a_slip_that_fits(page, tmp_path):
     expect(page.get_by_role("img", name=re.compile("Level against exposure for L, 2 shots"))).to_be_visible()
     hung.click()
     capped = page.get_by_role("button", name="The cap is on: shoot what needs the dark")
-    capped.wait_for(timeout=60_000)
+    capped.wait_for(timeout=120_000)
     page.keyboard.press(".")
     expect(page.get_by_role("complementary", name="Work in progress")).to_contain_text("waits for you")
     expect(page.get_by_label("Call me when a hand is needed")).to_be_visible()
@@ -291,7 +291,7 @@ def test_the_bench_from_a_choice_of_gains_to_a_kept_value(page):
     page.get_by_role("button", name="The cap is on").click()
     expect(page.get_by_role("progressbar", name="Offset of Dunlin M24 at gain 200")).to_be_visible()
     keep = page.get_by_role("button", name=re.compile("Keep offset .* for gain 200"))
-    keep.wait_for(timeout=60_000)
+    keep.wait_for(timeout=120_000)
     expect(page.get_by_text(re.compile("Confirmed: no good pixel at zero in"))).to_be_visible()
     found = page.get_by_label("Another offset").locator("output")
     answer = int(found.inner_text())
@@ -333,13 +333,13 @@ def test_flat_settings_from_nothing_to_a_whole_rig(page, server):
     page.get_by_role("button", name="Find all 7 settings").click()
     page.get_by_role("button", name="It is there: begin").click()
     hang = page.get_by_role("button", name="Neutral film hangs: try again")
-    hang.wait_for(timeout=60_000)
+    hang.wait_for(timeout=120_000)
     # The others are found; L says why it is not, and what hangs at hand.
     expect(page.get_by_role("row", name=re.compile("^SII, gain 200.*: .*s$"))).to_be_visible()
     expect(page.get_by_text("L cannot get dim enough")).to_be_visible()
     expect(page.get_by_role("row", name=re.compile("^L, gain 100"))).to_contain_text("too bright, 1.5 stops")
     hang.click()
-    expect(page.get_by_text("7 of 7 settings found")).to_be_visible(timeout=30_000)
+    expect(page.get_by_text("7 of 7 settings found")).to_be_visible(timeout=120_000)
     page.get_by_role("row", name=re.compile("^SII, gain 200")).click()
     expect(page.get_by_role("img", name=re.compile("Level against exposure, . test shots"))).to_be_visible()
     expect(page.get_by_text(re.compile(r"bands (under )?0\.\d+ %"))).to_be_visible()
@@ -392,7 +392,9 @@ def test_flat_settings_from_nothing_to_a_whole_rig(page, server):
     page.get_by_label("Exposure for all that are started now").fill("3")
     page.get_by_role("button", name="Only SII").click()
     page.get_by_role("button", name="It is there: begin").click()
-    expect(page.get_by_role("row", name=re.compile("^SII, gain 200.*: 3\\ss$"))).to_be_visible(timeout=60_000)
+    expect(page.get_by_role("row", name=re.compile("^SII, gain 200.*: 3\\ss$"))).to_be_visible(
+        timeout=120_000
+    )
     expect(page.get_by_role("img", name=re.compile("Level against brightness, 1 test shots"))).to_be_visible()
 
 
@@ -457,7 +459,7 @@ def test_flats_of_the_twilight_sky_from_the_layout_to_the_shelf(page):
     page.get_by_role("button", name="It stands there: wait for the sky").click()
     expect(page.get_by_text(re.compile("^Waiting for (L|Ha)"))).to_be_visible()
     expect(page.get_by_role("heading", name=re.compile("10 of 10 flats"))).to_be_visible(timeout=200_000)
-    expect(page.get_by_text("10 flats of the sky, 2 masters built")).to_be_visible(timeout=60_000)
+    expect(page.get_by_text("10 flats of the sky, 2 masters built")).to_be_visible(timeout=120_000)
     expect(page.get_by_role("img", name=re.compile("L .* to "))).to_be_visible()
     with page.expect_download() as download:
         page.get_by_role("link", name="Frames CSV").click()
@@ -604,6 +606,6 @@ def test_the_shelf_is_filled_in_the_time_there_is(page):
     page.get_by_role("button", name="What comes").click()
     expect(page.get_by_role("heading", name="Still to come")).to_be_visible()
     page.get_by_role("button", name=re.compile("^Finish this one and stop")).click()
-    expect(page.get_by_role("heading", name="Now on the shelf")).to_be_visible(timeout=60_000)
+    expect(page.get_by_role("heading", name="Now on the shelf")).to_be_visible(timeout=120_000)
     close.click()
     expect(page.get_by_role("button", name="Fill the shelf").first).to_be_visible()

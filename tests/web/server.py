@@ -51,7 +51,7 @@ class Server:
 
     def get(self, path: str):
         """JSON of an address."""
-        with urllib.request.urlopen(self.url + path, timeout=20) as answer:
+        with urllib.request.urlopen(self.url + path, timeout=60) as answer:
             return json.loads(answer.read())
 
     def post(self, path: str, body=None):
@@ -62,7 +62,7 @@ class Server:
             {"Content-Type": "application/json"},
             method="POST",
         )
-        with urllib.request.urlopen(request, timeout=20) as answer:
+        with urllib.request.urlopen(request, timeout=60) as answer:
             return json.loads(answer.read())
 
     def job(self, job_id: int):
