@@ -4,13 +4,8 @@ from __future__ import annotations
 
 import pytest
 
-from grayshelf.core.frames.file_names import (
-    counters_among,
-    kind_in_name,
-    kind_of_folder,
-    names_a_master,
-    values_in_name,
-)
+from grayshelf.core.frames.file_names import counters_among, kind_in_name, names_a_master, values_in_name
+from grayshelf.core.frames.folder_names import kind_of_folder, kind_of_folders
 from grayshelf.core.frames.kinds import FrameKind
 
 
@@ -41,9 +36,27 @@ def test_a_folder_of_one_kind_may_name_its_filter_and_settings():
     told = {
         "Ha flats": FrameKind.FLAT, "flats_R": FrameKind.FLAT, "Lights OIII 300s": FrameKind.LIGHT, "dark flats L": FrameKind.DARK_FLAT,
         "Darks_G100_O30_-10C": FrameKind.DARK, "BIAS_G100": FrameKind.BIAS, "Dark B33": None, "dark L 1622": None,
-        "flat earth": None, "darks-old": None, "light pollution": None,
+        "flat earth": None, "darks-old": None, "light pollution": None, "Dark library": FrameKind.DARK,
+        # Bias frames are called so, too; with a number it is the setting.
+        "Offsets": FrameKind.BIAS, "offset iso800": FrameKind.BIAS, "Offset 30": None, "offset_10_gain_100": None, "offset test": None,
     }  # fmt: skip
     assert {name: kind_of_folder(name)[0] for name in told} == told
+
+
+@pytest.mark.parametrize(
+    ("path", "kind"),
+    [
+        ("2026-10-10/Lights/NGC 7000/Ha", (FrameKind.LIGHT, False)), ("Darks/ISO1600/180s", (FrameKind.DARK, False)),
+        ("Flats/2026-10-10", (FrameKind.FLAT, False)), ("Lights/Dark nebula B33", (FrameKind.LIGHT, False)),
+        ("Darks/Masters", (FrameKind.DARK, True)), ("Flats/Dark flats/L", (FrameKind.DARK_FLAT, False)),
+        ("Calibration/Offsets/ISO 800", (FrameKind.BIAS, False)),
+        # What was made of lights; what may be of either; too far up; a place and no kind.
+        ("Lights/M 31/stacked", (None, False)), ("Lights/Calibrated", (None, False)), ("Darks/flats and darks", (None, False)),
+        ("Lights/a/b/c/d", (None, False)), ("Dark Sky Park/M 31", (None, False)), ("M 31/Ha", (None, False)),
+    ],
+)  # fmt: skip
+def test_the_nearest_folder_that_is_named_for_a_kind_says_it(path, kind):
+    assert kind_of_folders(list(reversed(path.split("/")))[:4]) == kind
 
 
 def test_a_number_that_grows_from_file_to_file_is_a_counter():
@@ -92,4 +105,4 @@ def test_the_kind_is_read_from_a_name_only_where_it_says_one(name, kind):
 )
 def test_names_of_masters_say_so_without_doubt(name, folder, whole, says):
     """Common practice, no source: programs that combine leave IMAGETYP as it was and name the file."""
-    assert names_a_master(name, folder, whole=whole) is says
+    assert names_a_master(name, (folder,), whole=whole) is says

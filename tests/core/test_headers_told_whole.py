@@ -83,7 +83,7 @@ def some_facts(rng: random.Random) -> FrameFacts:
     image = ImageHeader(header, 4144, 2822, 16, 0, 2880, 9600, False)
     folder = rng.choice(("", "Flats", "darks", "M 33"))
     counters = rng.choice((frozenset(), frozenset({"gain"})))
-    return read_facts(image, rng.choice(NAMES), ZoneInfo("Europe/London"), counters, folder)
+    return read_facts(image, rng.choice(NAMES), ZoneInfo("Europe/London"), counters, (folder,))
 
 
 def known(facts: FrameFacts) -> dict[str, object]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import signal
 from contextlib import suppress
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -12,11 +13,14 @@ import rawpy
 import tifffile
 
 from grayshelf.core.errors import UnreadableFrame
-from grayshelf.core.frames.file_names import kind_of_folder
+from grayshelf.core.frames import headers, sets
+from grayshelf.core.frames.folder_names import kind_of_folder, kind_of_folders
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.library import foreign_formats
 from grayshelf.library.file_rows import middle_rows
 from grayshelf.library.files import read_header, read_pixels
+from grayshelf.library.grouping import LONG_ANEW
+from grayshelf.work import scan
 from tests.raw_files import MARGIN, PHASES, write_dng, write_tiff
 
 RNG = np.random.default_rng(7)
@@ -142,3 +146,67 @@ def test_a_consumer_camera_from_an_empty_library_to_masters_and_a_slip(own, tmp_
     out = own.get(f"/api/hand-over?sets={sets['light']['id']}&form=raw%20frames")
     names = [f["path"] for f in out["files"]]
     assert names and all(n.endswith((".dng", ".tif")) for n in names), names[:3]
+
+
+#: As a remote release times them that counts seconds on its own (common practice, no source).
+BY_HAND_S = (180, 181, 180, 179, 181, 180, 180, 181)
+
+
+def of_a_hand(heap: Path) -> Path:
+    """Frames as people sort them who have no program that does: by kind, and within by target, night and settings."""
+    for i, seconds in enumerate(BY_HAND_S):
+        at = f"2026:10:10 22:{4 * i:02d}:00"
+        write_dng(heap / f"Oct/Lights/M 31/IMG_{i}.dng", some_pixels(2100 + i), exposure_s=seconds, local=at)
+        at = at.replace("10:10", "10:11")
+        write_dng(
+            heap / f"Library/Darks/ISO800/180s/IMG_{i}.dng", some_pixels(520), exposure_s=seconds, local=at
+        )
+        write_dng(heap / f"Library/Offsets/ISO800/IMG_{i}.dng", some_pixels(512), exposure_s=0.001, local=at)
+        at = at.replace("22:", "20:", 1)
+        write_dng(heap / f"Library/Darks/ISO800/185s/IMG_{i}.dng", some_pixels(521), exposure_s=185, local=at)
+    return heap
+
+
+def by_kind_and_exposure(own) -> list[tuple]:
+    return own.query(
+        "SELECT kind, json_extract(facts, '$.exposure_s'), n_frames FROM frame_set ORDER BY kind, 2"
+    )
+
+
+IN_SETS = [("bias", 0.001, 8), ("dark", 180.0, 8), ("dark", 185.0, 8), ("light", 180.0, 8)]
+
+
+def test_long_exposures_that_were_timed_by_hand_are_one_set_wherever_their_folders_are_named_for_it(
+    own, tmp_path
+):
+    own.scan(of_a_hand(tmp_path / "heap"))
+    assert by_kind_and_exposure(own) == IN_SETS
+    assert {(s["names_say"], *s["from_name"]) for s in own.sets().values() if s["kind"] == "dark"} == {
+        ("agree", "dark")
+    }
+    assert "Lacks sensor temperature; from the name of the file or its folder: kind of frame." in str(
+        own.problems()
+    )
+    light = next(s["id"] for s in own.sets().values() if s["kind"] == "light")
+    dark = next(x for x in own.get(f"/api/lights/{light}/slip")["lines"] if x["kind"] == "dark")
+    assert dark["chosen"]["title"].startswith("Dark 180"), dark["chosen"]
+
+
+def test_what_an_older_version_made_many_sets_of_is_joined_and_what_it_did_not_know_the_kind_of_is_read_anew(
+    own, tmp_path, monkeypatch
+):
+    heap = of_a_hand(tmp_path / "heap")
+    with monkeypatch.context() as before:
+        before.setattr(sets, "may_be_timed_by_hand", lambda facts: False)
+        before.setattr(headers, "kind_of_folders", lambda names: kind_of_folder(names[0]))
+        before.setattr(scan, "rules_in_force", lambda: "as before")
+        own.scan(heap)
+        assert by_kind_and_exposure(own) == []
+        before.setattr(headers, "kind_of_folders", kind_of_folders)
+        before.setattr(scan, "rules_in_force", lambda: "as before, too")
+        own.scan(heap)
+        assert [n for kind, _, n in by_kind_and_exposure(own) if kind == "light"] == [1, 4, 3]
+    # As its migration notes it.
+    own.change(f"INSERT INTO setting (key, value) VALUES ('{LONG_ANEW}', '{{\"due\": true}}')")
+    own.again()
+    assert by_kind_and_exposure(own) == IN_SETS

@@ -17,7 +17,8 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import UnreadableFrame
-from grayshelf.core.frames.facts import FrameFacts, lacking
+from grayshelf.core.frames.facts import NAMED, FrameFacts, lacking
+from grayshelf.core.frames.folder_names import folders_above
 from grayshelf.core.frames.headers import read_facts
 from grayshelf.core.frames.night import follows_site, site_night, site_zone
 from grayshelf.core.frames.night_moves import NightMove, as_told, moved
@@ -122,7 +123,7 @@ class ReadFile:
 def read_file(path: Path, zone: ZoneInfo, counters: frozenset[str] = frozenset()) -> ReadFile:
     """Read one file's header; never raises for what is wrong with the file."""
     try:
-        return ReadFile(read_facts(read_header(path), path.name, zone, counters, path.parent.name))
+        return ReadFile(read_facts(read_header(path), path.name, zone, counters, folders_above(path)))
     except UnreadableFrame as error:
         cause = error.__cause__
         out_of_reach = isinstance(cause, OSError) and cause.errno not in (None, errno.ELOOP)
@@ -269,7 +270,10 @@ def what_is_said(facts: FrameFacts, missing: tuple[str, ...]) -> str:
     if missing:
         said.insert(0, _lacks(missing))
     if facts.from_name:
-        said.append(f"from the file’s name: {', '.join(facts.from_name)}")
+        whose = (
+            "the name of the file or its folder" if NAMED["kind"] in facts.from_name else "the file’s name"
+        )
+        said.append(f"from {whose}: {', '.join(facts.from_name)}")
     by_hand = [QUANTITIES[name] for name in facts.by_hand if name in QUANTITIES]
     if by_hand:
         said.append(f"said by hand: {', '.join(by_hand)}")

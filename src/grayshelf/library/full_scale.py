@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from grayshelf.core.frames.fits_blocks import ImageHeader, card_value
+from grayshelf.core.frames.folder_names import folders_above
 from grayshelf.core.frames.full_scale import FULL_SCALE_ADU, are_shares, may_be_shares
 from grayshelf.core.frames.headers import kind_of
 from grayshelf.library.files import KEPT_AS, scaled, scaling_of
@@ -30,7 +31,7 @@ def adu_of_one(path: Path, image: ImageHeader, pixels: NDArray[Any] | None = Non
     # Whole numbers are levels, and what was combined here is in ADU.
     if image.bits > 0 or card_value(image.header, "GSDIGEST") is not None:
         return 1.0
-    kind = kind_of(image, path.name, path.parent.name)
+    kind = kind_of(image, path.name, folders_above(path))
     if not may_be_shares(kind):
         return 1.0
     first = max(image.height // 2 - _LOOKED_AT // 2, 0)

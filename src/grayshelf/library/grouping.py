@@ -41,6 +41,8 @@ _AT_ONCE = 200
 RECOUNT = "nights being counted anew"
 #: Under what is kept that all but lights are to be put into sets by other rules than they were; a migration says so.
 SETS_ANEW = "put into sets anew"
+#: The same of long exposures of cameras without a set point.
+LONG_ANEW = "long exposures put into sets anew"
 
 
 def regroup(
@@ -366,15 +368,18 @@ def tell_again(
 
 def finish_recount(library: Library, *, cut_short: bool = True) -> None:
     """Count nights, tell names and make sets anew where that is due: at start, because it was cut short."""
+    long = Frame.kind.in_((FrameKind.LIGHT, FrameKind.DARK)) & readable(Frame.facts)[
+        "set_temp_c"
+    ].as_float().is_(None)
+    anew = {SETS_ANEW: Frame.kind != FrameKind.LIGHT, LONG_ANEW: long}
     with library.db.session() as session:
-        due, sets_due = (
-            library.setting(session, what, {}).get("due", False) for what in (RECOUNT, SETS_ANEW)
-        )
+        due = {what for what in (RECOUNT, *anew) if library.setting(session, what, {}).get("due", False)}
     with library.grouping:
-        if sets_due:
-            keys, _ = tell_again(library, Frame.kind != FrameKind.LIGHT, cut_short=True)
-            regroup(library, keys)
-            with library.db.session() as session:
-                library.set_setting(session, SETS_ANEW, {})
-        if due:
+        for what, which in anew.items():
+            if what in due:
+                keys, _ = tell_again(library, which, cut_short=True)
+                regroup(library, keys)
+                with library.db.session() as session:
+                    library.set_setting(session, what, {})
+        if RECOUNT in due:
             _recount_nights(library, cut_short=cut_short)

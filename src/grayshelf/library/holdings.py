@@ -120,7 +120,7 @@ def holding_of(frame_set: FrameSet, made_of: MadeOf | None = None, missing: int 
         settings, more = _as_held(settings, held_against)
         care += more
     if "kind of frame" in settings.from_name:
-        care.append(f"that it is a {frame_set.kind} is only in its file’s name")
+        care.append(f"that it is a {frame_set.kind} is only in the name of its file or folder")
     if facts.calibrated and facts.kind in (FrameKind.DARK, FrameKind.DARK_FLAT):
         care.append(BIAS_TAKEN_OFF)
     if missing:

@@ -16,6 +16,7 @@ from grayshelf.core.frames import (
     file_names,
     filters,
     fits_blocks,
+    folder_names,
     headers,
     kinds,
     moments,
@@ -36,6 +37,7 @@ _READ_BY = (
     file_names,
     filters,
     fits_blocks,
+    folder_names,
     headers,
     kinds,
     moments,
@@ -67,6 +69,7 @@ def not_understood() -> ColumnElement[bool]:
     ]
     odd_pattern = Frame.facts["bayer_pattern"].as_string().not_in(colour_pattern.PATTERNS)
     complained = Frame.facts["complaints"].as_string().is_not(None)
+    unknown = or_(Frame.utc.is_(None), Frame.kind.is_(None), Frame.camera.is_(None))
     # No camera gives fractions; and a name may say it.
     perhaps = or_(Frame.facts["bits"].as_integer() < 0, func.lower(Frame.path).like("%master%"))
     a_master = and_(perhaps, Frame.facts["is_master"].as_boolean().is_not(True))
@@ -80,7 +83,7 @@ def not_understood() -> ColumnElement[bool]:
     return case(
         (
             func.json_valid(Frame.facts),
-            or_(*cannot_be, odd_pattern, complained, Frame.utc.is_(None), a_master, as_before),
+            or_(*cannot_be, odd_pattern, complained, unknown, a_master, as_before),
         ),
         else_=True,
     )

@@ -39,7 +39,7 @@ _MAY_COUNT = re.compile("gain|iso|offset|bin", re.IGNORECASE)
 _SUFFIX = re.compile(r"(\.[a-z][a-z0-9]{1,3})?(\.(fz|gz))?$", re.IGNORECASE)
 _LIMITS = {"sensor_temp_c": (-80.0, 60.0), "binning": (1.0, 8.0)}
 #: Words that say the kind in a name. 'offset' and 'object' are left out: names use them for other things.
-_KIND_WORDS = re.compile(
+KIND_WORDS = re.compile(
     r"(?<![a-z])(master)?(lights?|darks?|flats?|bias(?:es)?|darkflats?|flatdarks?)(?![a-z])"
 )
 
@@ -55,6 +55,11 @@ class NameValue:
 
 def _bare(name: str) -> str:
     return _SUFFIX.sub("", name)
+
+
+def dark_flat_as_one_word(name: str) -> str:
+    """The name in small letters, with 'dark flat' and 'flat-dark' as the one word that they are."""
+    return re.sub(r"(dark|flat)[-_ ](flat|dark)", r"\1\2", name.lower())
 
 
 def values_in_name(name: str, settings: Iterable[str] = tuple(_IN_NAME)) -> dict[str, NameValue]:
@@ -102,10 +107,10 @@ def counters_among(names: Iterable[str]) -> Mapping[str, frozenset[str]]:
 
 def kind_in_name(name: str) -> tuple[FrameKind | None, bool]:
     """The kind of frame that a name says, and whether it says that it is a master."""
-    plain = re.sub(r"(dark|flat)[-_ ](flat|dark)", r"\1\2", _bare(name).lower())
+    plain = dark_flat_as_one_word(_bare(name))
     kinds = {
         parse_kind(m.group(2).removesuffix("es") if "bias" in m.group(2) else m.group(2))[0]
-        for m in _KIND_WORDS.finditer(plain)
+        for m in KIND_WORDS.finditer(plain)
     }
     if len(kinds) != 1:
         return None, False
@@ -121,8 +126,9 @@ _COMBINED = re.compile(
 _COUNTS_FRAMES = re.compile(r"[-_ .(]\d{2,}\)?$")
 
 
-def names_a_master(name: str, folder: str, *, whole: bool) -> bool:
-    """Whether the name of a calibration frame, or of its folder, says that it is a master; its header says the kind alone.
+def names_a_master(name: str, folders: Iterable[str], *, whole: bool) -> bool:
+    """Whether the name of a calibration frame, or of a folder that it lies in, says that it is a master; its header says the
+    kind alone.
 
     Parameters
     ----------
@@ -133,26 +139,7 @@ def names_a_master(name: str, folder: str, *, whole: bool) -> bool:
     plain = _bare(name).lower()
     if _MASTER_OF_KIND.search(plain) and not (whole and _COUNTS_FRAMES.search(plain)):
         return True
-    told = _MASTERS.search(plain) or _MASTERS.search(folder.lower()) or _COMBINED.search(plain)
-    return not whole and told is not None
-
-
-#: What a folder of one kind of frame may have in its name beside the kind: 'darks_300s_-10C', 'master flats', 'iso800'.
-_BESIDE_KIND = re.compile(r"master|frames?|raws?|subs?|iso|gain|sec|bin|[sc]|[^a-z]|(?<![a-z])[go](?![a-z])")
-#: And of flats and lights, which are taken through one. (A dark with a B may be for a dark nebula.)
-_FILTER_BESIDE = re.compile(r"(?<![a-z])(?:ha|halpha|oiii|sii|lum|luminance|red|green|blue|[lrgbh])(?![a-z])")
-_THROUGH_FILTERS = (FrameKind.FLAT, FrameKind.LIGHT, FrameKind.DARK_FLAT)
-
-
-def kind_of_folder(name: str) -> tuple[FrameKind | None, bool]:
-    """The kind of frame for which a folder is named, and whether it says masters; a folder named for anything else, such
-    as a dark nebula, says nothing. Common practice, no source."""
-    kind, is_master = kind_in_name(f"{name} ")
-    if kind is None:
-        return None, False
-    plain = re.sub(r"(dark|flat)[-_ ](flat|dark)", r"\1\2", name.lower())
-    rest = _KIND_WORDS.sub("", plain)
-    if kind in _THROUGH_FILTERS:
-        rest = _FILTER_BESIDE.sub("", rest)
-    rest = _BESIDE_KIND.sub("", rest)
-    return (None, False) if rest else (kind, is_master)
+    told = (
+        _MASTERS.search(plain) or _COMBINED.search(plain) or any(_MASTERS.search(f.lower()) for f in folders)
+    )
+    return not whole and bool(told)

@@ -7,6 +7,7 @@ SBFITSEXT convention. GAIN, OFFSET, ROTATOR, FOCUSPOS and the rest: practice, wi
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from dataclasses import fields
 from typing import NamedTuple
 from zoneinfo import ZoneInfo
@@ -16,9 +17,10 @@ from grayshelf.core.frames.bounds import BOUNDS
 from grayshelf.core.frames.calibration_told import was_calibrated
 from grayshelf.core.frames.colour_pattern import pattern_in_text
 from grayshelf.core.frames.facts import FILE_NAME, SAID, SAID_CARD, FrameFacts
-from grayshelf.core.frames.file_names import kind_in_name, kind_of_folder, names_a_master, values_in_name
+from grayshelf.core.frames.file_names import kind_in_name, names_a_master, values_in_name
 from grayshelf.core.frames.filters import filter_name_in, normal_filter
 from grayshelf.core.frames.fits_blocks import ImageHeader
+from grayshelf.core.frames.folder_names import kind_of_folders
 from grayshelf.core.frames.kinds import FrameKind, is_of_the_sky, parse_kind
 from grayshelf.core.frames.moments import moment_of
 from grayshelf.core.frames.number_text import sides_in_text
@@ -80,7 +82,7 @@ def read_facts(
     file_name: str,
     zone: ZoneInfo,
     counters: frozenset[str] = frozenset(),
-    folder_name: str = "",
+    folders: Sequence[str] = (),
 ) -> FrameFacts:
     """Read what a frame says of itself.
 
@@ -94,12 +96,13 @@ def read_facts(
         Time zone of the site, by which nights are counted where the header names no place.
     counters
         Numbers in the name that only count frames, from `counters_among` of its folder.
-    folder_name
-        Of the folder that it lies in: consulted for the kind of a frame of which neither header nor name says it.
+    folders
+        Names of the folders that it lies in (`folders_above`): consulted for the kind of a frame of which neither header
+        nor name says it.
     """
     named = {what: v.value for what, v in values_in_name(file_name).items() if what not in counters}
     reader = HeaderReader(image.header, named)
-    kind = _kind(reader, file_name, folder_name, whole=image.bits > 0)
+    kind = _kind(reader, file_name, folders, whole=image.bits > 0)
     combined = _combined(reader, kind)
     of_several = kind.is_master or (combined or 0) > 1
     # Lights that were stacked are no lights any more: they were calibrated before, whether that is said or not.
@@ -171,8 +174,8 @@ class _Kind(NamedTuple):
     of_sky: bool
 
 
-def _kind(reader: HeaderReader, file_name: str, folder_name: str, *, whole: bool) -> _Kind:
-    """What kind of frame it is, by its header, else by its name, else by what its target is called."""
+def _kind(reader: HeaderReader, file_name: str, folders: Sequence[str], *, whole: bool) -> _Kind:
+    """What kind of frame it is, by its header, else by its name or its folders, else by what its target is called."""
     # A number is that of the frame.
     told = ((name, text) for name in KIND if (text := reader.text(name)) and re.search("[a-zA-Z]", text))
     for name, text in told:
@@ -180,11 +183,11 @@ def _kind(reader: HeaderReader, file_name: str, folder_name: str, *, whole: bool
         if kind is None:
             reader.complaints.append(f"{name} is '{text}', which is no kind of frame known here")
         elif kind is not FrameKind.LIGHT:
-            is_master = is_master or names_a_master(file_name, folder_name, whole=whole)
+            is_master = is_master or names_a_master(file_name, folders, whole=whole)
         return _Kind(kind, is_master, is_of_the_sky(text))
     kind, is_master = kind_in_name(file_name)
     if kind is None:
-        kind, is_master = kind_of_folder(folder_name)
+        kind, is_master = kind_of_folders(folders)
     if kind is not None:
         reader.origins["kind"] = FILE_NAME
         return _Kind(kind, is_master, of_sky=False)
@@ -196,9 +199,9 @@ def _kind(reader: HeaderReader, file_name: str, folder_name: str, *, whole: bool
     return _Kind(kind, is_master, is_of_the_sky(target))
 
 
-def kind_of(image: ImageHeader, file_name: str, folder_name: str) -> FrameKind | None:
+def kind_of(image: ImageHeader, file_name: str, folders: Sequence[str]) -> FrameKind | None:
     """What kind of frame it is (see `read_facts`), without all else that it says of itself."""
-    return _kind(HeaderReader(image.header, {}), file_name, folder_name, whole=image.bits > 0).kind
+    return _kind(HeaderReader(image.header, {}), file_name, folders, whole=image.bits > 0).kind
 
 
 def _binning(reader: HeaderReader) -> tuple[int | None, int | None]:

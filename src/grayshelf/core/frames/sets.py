@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Hashable, Iterable, Sequence
+from collections.abc import Callable, Hashable, Iterable, Sequence
 from dataclasses import dataclass, replace
 from datetime import date, datetime, timedelta
-from statistics import median
+from statistics import median, median_low
 
 from grayshelf.core.frames.angle import CameraAngle, circular_difference, circular_mean
 from grayshelf.core.frames.changing_light import follows_the_light, in_one_go
@@ -23,6 +23,9 @@ COLDEST_NIGHT_C = -40.0
 DRIFT_SPLIT_C = 2.0
 #: Focal lengths further apart than this are of two trains: a reducer was put in or taken out.
 FOCAL_SPLIT = 0.02
+#: Cameras without a set point are often timed by hand or by a remote release, which is a second more or less (common
+#: practice, no source): as much longer exposures of so many seconds or more may be and be one set.
+TIMED_BY_HAND_FROM_S, TIMED_ALIKE = 30.0, 0.02
 #: Frames that begin within this after the last one were shot in one go with it (common practice).
 IN_ONE_GO = timedelta(minutes=30)
 _BY_TEMPERATURE = (FrameKind.DARK, FrameKind.DARK_FLAT, FrameKind.LIGHT)
@@ -61,7 +64,7 @@ def shows_a_cooler(sensor_c: float | None, set_c: float | None) -> bool:
 
 
 def set_key(facts: FrameFacts, *, of_night: bool = True) -> tuple[Hashable, ...]:
-    """Everything that the frames of one set have in common, but for the angle, and for the exposure of flats.
+    """Everything that the frames of one set have in common, but for the angle, and for exposures that are split later.
 
     Parameters
     ----------
@@ -84,7 +87,8 @@ def set_key(facts: FrameFacts, *, of_night: bool = True) -> tuple[Hashable, ...]
     if kind is FrameKind.FLAT:
         key.append("of the sky, each as long as it needed" if facts.of_sky else None)
     elif kind is not FrameKind.BIAS:
-        key.append(None if facts.exposure_s is None else nominal_exposure(facts.exposure_s))
+        long = "a long one" if may_be_timed_by_hand(facts) else None
+        key.append(None if facts.exposure_s is None else long or nominal_exposure(facts.exposure_s))
     if kind in _BY_TEMPERATURE:
         key.append(nominal_temperature(facts.sensor_temp_c, facts.set_temp_c) if held(facts) else "as it was")
     if kind in (FrameKind.FLAT, FrameKind.LIGHT):
@@ -97,6 +101,12 @@ def set_key(facts: FrameFacts, *, of_night: bool = True) -> tuple[Hashable, ...]
         # Not each program tells where a frame of the whole sensor begins.
         key.append(("from", facts.corner_x, facts.corner_y))
     return tuple(key)
+
+
+def may_be_timed_by_hand(facts: FrameFacts) -> bool:
+    """Whether an exposure may be a second off though it was meant to be another's."""
+    timed = facts.kind in (FrameKind.LIGHT, FrameKind.DARK) and facts.set_temp_c is None
+    return timed and (facts.exposure_s or 0.0) >= TIMED_BY_HAND_FROM_S
 
 
 @dataclass(frozen=True)
@@ -147,6 +157,21 @@ def _split_by_temperature(members: list[Member]) -> list[list[Member]]:
         if start is None or temp - start > DRIFT_SPLIT_C:
             parts.append([])
             start = temp
+        parts[-1].append(member)
+    return parts
+
+
+def _split_by_hand_timing(members: list[Member]) -> list[list[Member]]:
+    """Split long exposures of cameras without a set point: no set spans more than `TIMED_ALIKE`."""
+    if not may_be_timed_by_hand(members[0].facts):
+        return [members]
+    parts: list[list[Member]] = []
+    shortest_s = 0.0
+    for member in sorted(members, key=lambda m: (m.facts.exposure_s or 0.0, m.frame_id)):
+        exposure_s = nominal_exposure(member.facts.exposure_s or 0.0)
+        if not parts or exposure_s > shortest_s * (1.0 + TIMED_ALIKE):
+            parts.append([])
+            shortest_s = exposure_s
         parts[-1].append(member)
     return parts
 
@@ -241,6 +266,20 @@ def _deg(member: Member) -> float:
     return member.facts.angle.deg
 
 
+def _splits(kind: FrameKind | None) -> list[Callable[[list[Member]], list[list[Member]]]]:
+    """What frames of a kind are split by, one after the other."""
+    splits: list[Callable[[list[Member]], list[list[Member]]]] = [_split_by_night]
+    if kind in _BY_TEMPERATURE:
+        splits += [_split_by_hand_timing, _split_by_temperature]
+    if kind not in (FrameKind.FLAT, FrameKind.LIGHT):
+        splits += [_split_by_telescope]
+    else:
+        splits += [_split_by_focal_length, _split_by_angle]
+    if kind is FrameKind.FLAT:
+        splits += [_split_by_exposure]
+    return splits
+
+
 def group_into_sets(members: Iterable[Member]) -> list[list[Member]]:
     """Group frames into sets, the same way whatever order they come in.
 
@@ -259,16 +298,9 @@ def group_into_sets(members: Iterable[Member]) -> list[list[Member]]:
     sets: list[list[Member]] = []
     for key in sorted(by_key, key=repr):
         group = by_key[key]
-        parts = _split_by_night(group)
-        if key[0] in _BY_TEMPERATURE:
-            parts = [alike for part in parts for alike in _split_by_temperature(part)]
-        if key[0] not in (FrameKind.FLAT, FrameKind.LIGHT):
-            parts = [of_one for part in parts for of_one in _split_by_telescope(part)]
-        if key[0] in (FrameKind.FLAT, FrameKind.LIGHT):
-            parts = [train for part in parts for train in _split_by_focal_length(part)]
-            parts = [turned for part in parts for turned in _split_by_angle(part)]
-        if key[0] is FrameKind.FLAT:
-            parts = [exposed for part in parts for exposed in _split_by_exposure(part)]
+        parts = [group]
+        for split in _splits(group[0].facts.kind):
+            parts = [part for before in parts for part in split(before)]
         sets += parts
     return [sorted(s, key=lambda m: m.frame_id) for s in sets + alone]
 
@@ -277,10 +309,20 @@ def _exposures_differ(members: Sequence[FrameFacts]) -> bool:
     return len({None if m.exposure_s is None else nominal_exposure(m.exposure_s) for m in members}) > 1
 
 
+def _meant_exposure(members: Sequence[FrameFacts], *, of_sky: bool) -> float | None:
+    """The exposure of a set: the typical one where each has its own, in s."""
+    if of_sky:
+        return _typical([m.exposure_s for m in members])
+    if may_be_timed_by_hand(members[0]) and _exposures_differ(members):
+        # One that was taken, and none between two.
+        return median_low([m.exposure_s for m in members if m.exposure_s is not None])
+    return members[0].exposure_s
+
+
 def common_facts(members: Sequence[FrameFacts]) -> FrameFacts:
     """The facts of a set: those of its first frame, with the typical temperature, angle and focus, and its first night.
 
-    The exposure of flats of the sky, which differs from frame to frame, is the typical one too; where their headers do not
+    The exposure of a set that was timed by hand is the typical one. That of flats of the sky, which differs from frame to frame, is the typical one too; where their headers do not
     say that they are of the sky, it is that which tells.
     """
     first = members[0]
@@ -295,7 +337,7 @@ def common_facts(members: Sequence[FrameFacts]) -> FrameFacts:
         origins={what: origin for m in members for what, origin in m.origins.items()},
         focal_length_mm=_typical([m.focal_length_mm for m in members]),
         temp_range_c=round(max(temps) - min(temps), 2) if temps else 0.0,
-        exposure_s=_typical([m.exposure_s for m in members]) if of_sky else first.exposure_s,
+        exposure_s=_meant_exposure(members, of_sky=of_sky),
         of_sky=of_sky,
         sensor_temp_c=_typical(temps),
         focus=_typical([m.focus for m in members]),

@@ -1,0 +1,69 @@
+"""What the names of the folders that a frame lies in say of it, where neither its header nor its own name does.
+
+Cameras that are no astronomical ones write no kind: people sort their files into folders named for it, often with the
+settings, the night or the target in folders within ('Darks/ISO 1600/180s', 'Lights/M 31'). Common practice, no source.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from pathlib import PurePath
+
+from grayshelf.core.frames.file_names import KIND_WORDS, dark_flat_as_one_word, kind_in_name
+from grayshelf.core.frames.kinds import FrameKind
+
+#: Folders above a file that are looked at.
+_LOOKED_AT = 4
+#: What a folder of one kind of frame may have in its name beside the kind: 'darks_300s_-10C', 'master flats', 'iso800'.
+_BESIDE_KIND = re.compile(
+    r"master|frames?|raws?|subs?|library|calibration|iso|gain|sec|bin|[sc]|[^a-z]|(?<![a-z])[go](?![a-z])"
+)
+#: And of flats and lights, which are taken through one. (A dark with a B may be for a dark nebula.)
+_FILTER_BESIDE = re.compile(r"(?<![a-z])(?:ha|halpha|oiii|sii|lum|luminance|red|green|blue|[lrgbh])(?![a-z])")
+_THROUGH_FILTERS = (FrameKind.FLAT, FrameKind.LIGHT, FrameKind.DARK_FLAT)
+#: Bias frames are called offsets, too; before a number it is the setting.
+_OFFSETS = re.compile(r"^(master[-_ ]?)?offsets?(?![a-z])(?![-_ ]?\d)")
+_MASTERS = re.compile(r"^masters?$")
+#: In a folder of one kind these hold what was made of its frames.
+_MADE_OF_FRAMES = re.compile(
+    r"align|calibrated|combin|debayer|drizzl|export|final|integrat|jpe?g|output|preview|process|regist|result|stack"
+)
+
+
+def folders_above(path: PurePath) -> tuple[str, ...]:
+    """The names of the folders that a file lies in, the nearest first, as far up as they are looked at."""
+    return tuple(folder.name for folder in path.parents[:_LOOKED_AT])
+
+
+def kind_of_folder(name: str) -> tuple[FrameKind | None, bool]:
+    """The kind of frame for which a folder is named, and whether it says masters; a folder named for anything else, such
+    as a dark nebula, says nothing."""
+    named = _OFFSETS.sub(r"\1bias", name.lower())
+    kind, is_master = kind_in_name(f"{named} ")
+    if kind is None:
+        return None, False
+    rest = KIND_WORDS.sub("", dark_flat_as_one_word(named))
+    if kind in _THROUGH_FILTERS:
+        rest = _FILTER_BESIDE.sub("", rest)
+    rest = _BESIDE_KIND.sub("", rest)
+    return (None, False) if rest else (kind, is_master)
+
+
+def kind_of_folders(names: Sequence[str]) -> tuple[FrameKind | None, bool]:
+    """The same of the folders that a frame lies in, the nearest first: the first that is named for a kind says it.
+
+    Between that one and the frame there may be folders for settings, nights and targets; none for what was made of
+    frames, and, but for lights of whatever target, none that may mean another kind.
+    """
+    masters, other_kind = False, False
+    for name in names:
+        kind, is_master = kind_of_folder(name)
+        if kind is not None:
+            doubtful = other_kind and kind is not FrameKind.LIGHT
+            return (None, False) if doubtful else (kind, is_master or masters)
+        if _MADE_OF_FRAMES.search(name.lower()):
+            return None, False
+        masters = masters or _MASTERS.match(name.lower()) is not None
+        other_kind = other_kind or KIND_WORDS.search(dark_flat_as_one_word(name)) is not None
+    return None, False
