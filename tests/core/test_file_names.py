@@ -5,7 +5,7 @@ from __future__ import annotations
 import pytest
 
 from grayshelf.core.frames.file_names import counters_among, kind_in_name, names_a_master, values_in_name
-from grayshelf.core.frames.folder_names import kind_of_folder, kind_of_folders
+from grayshelf.core.frames.folder_names import kind_of_folder, kind_of_folders, target_of_folders
 from grayshelf.core.frames.kinds import FrameKind
 
 
@@ -57,6 +57,16 @@ def test_a_folder_of_one_kind_may_name_its_filter_and_settings():
 )  # fmt: skip
 def test_the_nearest_folder_that_is_named_for_a_kind_says_it(path, kind):
     assert kind_of_folders(list(reversed(path.split("/")))[:4]) == kind
+
+
+def test_a_target_is_read_from_a_folder_only_by_its_number_in_a_catalogue():
+    told = {
+        "M31": "M 31", "m 31 Andromeda": "M 31", "2026-10-10_NGC7000": "NGC 7000", "sh2-101 tulip": "Sh2-101", "SH2_155": "Sh2-155",
+        "IC_1396": "IC 1396", "vdB 141": "vdB 141", "Messier 33": "M 33",
+        "Dunlin M24": None, "M2": "M 2", "M31b": None, "M 0": None, "mosaic 1": None, "IC": None, "Lights": None, "ic1.5": None, "": None,
+    }  # fmt: skip
+    assert {name: target_of_folders([name]) for name in told} == told
+    assert target_of_folders(["Ha", "Lights", "NGC 281"]) == "NGC 281"
 
 
 def test_a_number_that_grows_from_file_to_file_is_a_counter():

@@ -184,7 +184,10 @@ def test_long_exposures_that_were_timed_by_hand_are_one_set_wherever_their_folde
     assert {(s["names_say"], *s["from_name"]) for s in own.sets().values() if s["kind"] == "dark"} == {
         ("agree", "dark")
     }
-    assert "Lacks sensor temperature; from the name of the file or its folder: kind of frame." in str(
+    assert own.query("SELECT DISTINCT json_extract(facts, '$.target') FROM frame WHERE kind = 'light'") == [
+        ("M 31",)
+    ]
+    assert "Lacks sensor temperature; from the name of the file or its folder: kind of frame, target." in str(
         own.problems()
     )
     light = next(s["id"] for s in own.sets().values() if s["kind"] == "light")

@@ -270,9 +270,8 @@ def what_is_said(facts: FrameFacts, missing: tuple[str, ...]) -> str:
     if missing:
         said.insert(0, _lacks(missing))
     if facts.from_name:
-        whose = (
-            "the name of the file or its folder" if NAMED["kind"] in facts.from_name else "the file’s name"
-        )
+        of_folder = {NAMED["kind"], NAMED["target"]} & set(facts.from_name)
+        whose = "the name of the file or its folder" if of_folder else "the file’s name"
         said.append(f"from {whose}: {', '.join(facts.from_name)}")
     by_hand = [QUANTITIES[name] for name in facts.by_hand if name in QUANTITIES]
     if by_hand:

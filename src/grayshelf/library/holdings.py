@@ -69,6 +69,7 @@ _NAMED_FIELDS: dict[str, tuple[str, ...]] = {
     "binning": ("binning_x", "binning_y"),
     "exposure": ("exposure_s",),
     "temperature": ("sensor_temp_c",),
+    "target": ("target",),
 }
 
 

@@ -69,7 +69,8 @@ def not_understood() -> ColumnElement[bool]:
     ]
     odd_pattern = Frame.facts["bayer_pattern"].as_string().not_in(colour_pattern.PATTERNS)
     complained = Frame.facts["complaints"].as_string().is_not(None)
-    unknown = or_(Frame.utc.is_(None), Frame.kind.is_(None), Frame.camera.is_(None))
+    no_target = (Frame.kind == FrameKind.LIGHT.value) & Frame.facts["target"].as_string().is_(None)
+    unknown = or_(Frame.utc.is_(None), Frame.kind.is_(None), Frame.camera.is_(None), no_target)
     # No camera gives fractions; and a name may say it.
     perhaps = or_(Frame.facts["bits"].as_integer() < 0, func.lower(Frame.path).like("%master%"))
     a_master = and_(perhaps, Frame.facts["is_master"].as_boolean().is_not(True))

@@ -341,10 +341,10 @@ function RigZones({ data }: { data: Schemas["IntakeOut"] }) {
 }
 
 const THOUGHT: Record<string, string> = {
-  "in doubt": "only in names of files or folders, so it asks for care",
-  agree: "from names of files or folders, which agree",
-  right: "from names of files or folders; you said that it is right",
-  wrong: "in names of files or folders; you said that it is not so, and it counts as not known",
+  "in doubt": "only in names, so it asks for care",
+  agree: "from names, which agree",
+  right: "from names; you said that it is right",
+  wrong: "in names; you said that it is not so, and it counts as not known",
 };
 
 /** What only files' names say of a set, and whether it is right. */

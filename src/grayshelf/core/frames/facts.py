@@ -26,6 +26,7 @@ NAMED = {
     "binning": "binning",
     "exposure_s": "exposure",
     "sensor_temp_c": "temperature",
+    "target": "target",
 }
 
 

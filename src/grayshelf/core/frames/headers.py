@@ -20,7 +20,7 @@ from grayshelf.core.frames.facts import FILE_NAME, SAID, SAID_CARD, FrameFacts
 from grayshelf.core.frames.file_names import kind_in_name, names_a_master, values_in_name
 from grayshelf.core.frames.filters import filter_name_in, normal_filter
 from grayshelf.core.frames.fits_blocks import ImageHeader
-from grayshelf.core.frames.folder_names import kind_of_folders
+from grayshelf.core.frames.folder_names import kind_of_folders, target_of_folders
 from grayshelf.core.frames.kinds import FrameKind, is_of_the_sky, parse_kind
 from grayshelf.core.frames.moments import moment_of
 from grayshelf.core.frames.number_text import sides_in_text
@@ -135,7 +135,7 @@ def read_facts(
         sensor_temp_c=sensor_temp,
         set_temp_c=set_temp,
         filter_code=code,
-        target=reader.text("OBJECT", "TARGET") if kind.kind is FrameKind.LIGHT else None,
+        target=_target(reader, folders) if kind.kind is FrameKind.LIGHT else None,
         telescope=reader.text("TELESCOP"),
         focal_length_mm=reader.number("focal_length_mm", ("FOCALLEN",)),
         aperture_mm=reader.number("aperture_mm", ("APTDIA",)),
@@ -157,6 +157,14 @@ def read_facts(
         as_written={"filter": filter_name} if filter_name and code and filter_name != code else {},
         complaints=tuple(reader.complaints),
     )
+
+
+def _target(reader: HeaderReader, folders: Sequence[str]) -> str | None:
+    told = reader.text("OBJECT", "TARGET")
+    named = target_of_folders(folders) if told is None else None
+    if named is not None:
+        reader.origins["target"] = FILE_NAME
+    return told or named
 
 
 def _by_hand(reader: HeaderReader) -> None:

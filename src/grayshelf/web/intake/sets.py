@@ -134,6 +134,7 @@ def _from_name(row: FrameSet, word: str) -> list[str]:
         "binning": None if facts.binning_x is None else f"binning {facts.binning_x}",
         "exposure": None if facts.exposure_s is None else in_words.seconds(facts.exposure_s),
         "temperature": None if facts.sensor_temp_c is None else in_words.degrees_c(facts.sensor_temp_c),
+        "target": facts.target,
     }
     return [values[q] or q for q in facts.from_name]
 
