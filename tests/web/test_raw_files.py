@@ -41,6 +41,7 @@ def test_values_margins_and_phase_are_the_sensor_s_whatever_way_it_was_held(tmp_
         # The reference: LibRaw's own unprocessed array, and its own word on the colour of each pixel.
         assert np.array_equal(read, raw.raw_image_visible) and np.array_equal(raw.raw_image, whole)
         letters = np.array(list(raw.color_desc.decode()))[raw.raw_colors_visible]
+        assert image.header["SATURATE"] == raw.white_level == 16_383
     assert np.array_equal(read, pixels) and read.dtype == np.uint16
     assert (image.width, image.height) == (90, 60) and MARGIN != (0, 0)
     assert image.header["BAYERPAT"] == phase == "".join(letters[:2, :2].ravel())
@@ -193,6 +194,22 @@ def test_long_exposures_that_were_timed_by_hand_are_one_set_wherever_their_folde
     light = next(s["id"] for s in own.sets().values() if s["kind"] == "light")
     dark = next(x for x in own.get(f"/api/lights/{light}/slip")["lines"] if x["kind"] == "dark")
     assert dark["chosen"]["title"].startswith("Dark 180"), dark["chosen"]
+
+
+def test_a_camera_of_fourteen_bits_is_full_where_its_files_say(own, tmp_path):
+    heap = of_a_hand(tmp_path / "heap")
+    for i in range(12):
+        full, at = i // 6, f"2026:10:10 23:00:{i:02d}"
+        pixels = np.minimum(some_pixels(7_400 if not full else 16_600), 16_383)
+        write_dng(heap / f"Oct/Flats{full}/IMG_{i}.dng", pixels, exposure_s=0.01 * (1 + full), local=at)
+    own.scan(heap)
+    row = own.get("/api/rigs/1/flats")["rows"][0]
+    assert row["target"] == "7,372\u2009ADU" and row["target_more"].startswith("45 % of the range")
+    light = next(s["id"] for s in own.sets().values() if s["kind"] == "light")
+    flat = next(x for x in own.get(f"/api/lights/{light}/slip")["lines"] if x["kind"] == "flat")
+    told = [flat["chosen"], *flat["runners_up"]]
+    full = ["their pixels are full: what light they held is lost" in c["reasons"] for c in told]
+    assert full == [False, True] and told[1]["lost_on"].startswith("their pixels are full"), told
 
 
 def test_what_an_older_version_made_many_sets_of_is_joined_and_what_it_did_not_know_the_kind_of_is_read_anew(

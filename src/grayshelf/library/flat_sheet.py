@@ -20,7 +20,7 @@ from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.matching.model import CommonSettings
 from grayshelf.core.matching.rig_events import RigEventKind
 from grayshelf.core.planning.gates import LightKind
-from grayshelf.core.sensor.statistics import UNSHIFTED_ENDS
+from grayshelf.core.sensor.statistics import UNSHIFTED_BELOW_ADU
 from grayshelf.library.attached import light_range
 from grayshelf.library.camera_values import measured_gain
 from grayshelf.library.flat_drift import drift_of
@@ -362,7 +362,7 @@ def row_pedestal(
         (key.binning, key.binning),
         gain=key.gain,
         offset=key.offset,
-        sample_step=1 if white_adu in UNSHIFTED_ENDS else None,
+        sample_step=1 if white_adu < UNSHIFTED_BELOW_ADU else None,
     )
     return pedestal_level(library, want)
 

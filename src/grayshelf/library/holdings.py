@@ -127,7 +127,7 @@ def holding_of(frame_set: FrameSet, made_of: MadeOf | None = None, missing: int 
     if missing:
         care.append(missing_in_words(missing, frame_set))
     if frame_set.kind == "flat" and not frame_set.is_master:
-        care += care_with_flats(frame_set.level_adu)
+        care += care_with_flats(frame_set.level_adu, facts.full_adu)
     n_frames, counted = _frames_of(frame_set, facts, made_of)
     return Holding(
         key=str(frame_set.id),

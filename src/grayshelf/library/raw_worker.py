@@ -101,6 +101,8 @@ def _look_at_raw(path: str) -> ForeignFrame:
         pattern = _colour_phase(raw)
         if pattern:
             cards["BAYERPAT"] = pattern
+        if 255 <= int(raw.white_level or 0) <= 65_535:
+            cards["SATURATE"] = int(raw.white_level)
         told = _exif(path) or _exif_of_preview(raw)
         other = raw.other
         cards |= _cards(told)

@@ -26,6 +26,7 @@ from grayshelf.core.frames import (
 )
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.library.facts_json import KEPT_BOUNDS
+from grayshelf.library.foreign_formats import RAW_SUFFIXES
 from grayshelf.library.models import Frame
 
 _READ_BY = (
@@ -69,6 +70,9 @@ def not_understood() -> ColumnElement[bool]:
     ]
     odd_pattern = Frame.facts["bayer_pattern"].as_string().not_in(colour_pattern.PATTERNS)
     complained = Frame.facts["complaints"].as_string().is_not(None)
+    # Versions before did not ask raw files at what level they are full.
+    raw = or_(*(func.lower(Frame.path).like(f"%{suffix}") for suffix in RAW_SUFFIXES))
+    no_full_level = raw & Frame.facts["full_adu"].as_float().is_(None)
     no_target = (Frame.kind == FrameKind.LIGHT.value) & Frame.facts["target"].as_string().is_(None)
     unknown = or_(Frame.utc.is_(None), Frame.kind.is_(None), Frame.camera.is_(None), no_target)
     # No camera gives fractions; and a name may say it.
@@ -84,7 +88,7 @@ def not_understood() -> ColumnElement[bool]:
     return case(
         (
             func.json_valid(Frame.facts),
-            or_(*cannot_be, odd_pattern, complained, unknown, a_master, as_before),
+            or_(*cannot_be, odd_pattern, complained, unknown, a_master, as_before, no_full_level),
         ),
         else_=True,
     )

@@ -31,7 +31,7 @@ from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.sets import held
 from grayshelf.core.frames.write import InputRecord
 from grayshelf.core.pictures.parts import Picture, as_parts, strips
-from grayshelf.core.sensor.statistics import full_of_counts
+from grayshelf.core.sensor.statistics import full_of_counts, lower_full
 from grayshelf.library.facts_json import facts_from_json, facts_if_sound
 from grayshelf.library.file_parts import FileParts
 from grayshelf.library.files import sha256_of
@@ -81,7 +81,7 @@ def judge_inputs(stack: Stack, scratch: Path, progress: Callable[[float], None])
         pictures = [_read(path, partial(_parts, path, facts, scratch)) for path in few]
         hot_at = _read(few[0], lambda: hottest(pictures))
     white = (
-        _read(stack.paths[0], lambda: _white_of(_parts(stack.paths[0], facts, scratch)))
+        _read(stack.paths[0], lambda: _white_of(_parts(stack.paths[0], facts, scratch), facts))
         if stack.paths
         else 65_535
     )
@@ -144,8 +144,9 @@ def _parts(path: Path, facts: FrameFacts, scratch: Path) -> FileParts:
     return parts
 
 
-def _white_of(parts: FileParts) -> int:
-    return full_of_counts(counted_levels(parts)) if parts.unsigned_16 else 65_535
+def _white_of(parts: FileParts, facts: FrameFacts) -> int:
+    found = full_of_counts(counted_levels(parts)) if parts.unsigned_16 else 65_535
+    return lower_full(found, facts.full_adu)
 
 
 def _by_hand(stack: Stack) -> dict[int, str]:

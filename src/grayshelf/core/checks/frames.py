@@ -29,10 +29,11 @@ FULL_ADU = 65_520.0
 FULL_FLATS = "their pixels are full: what light they held is lost"
 
 
-def care_with_flats(level_adu: float | None) -> tuple[str, ...]:
+def care_with_flats(level_adu: float | None, told_adu: float | None = None) -> tuple[str, ...]:
     """What the median level of flats that are not combined yet says against them; also of a converter of 12 or 14 bits that
-    is not filled up to 16, whose full pixels pile up at its end."""
-    full = level_adu is not None and (level_adu >= FULL_ADU or level_adu in UNSHIFTED_ENDS)
+    is not filled up to 16, whose full pixels pile up at its end or where its files say (`told_adu`)."""
+    full_adu = min(FULL_ADU, told_adu or FULL_ADU)
+    full = level_adu is not None and (level_adu >= full_adu or level_adu in UNSHIFTED_ENDS)
     return (FULL_FLATS,) if full else ()
 
 

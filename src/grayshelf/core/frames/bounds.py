@@ -52,6 +52,7 @@ BOUNDS = {
     "electrons_per_adu": Bound("e⁻/ADU", 1e-5, 10_000.0, "", "no converter has it"),
     "angle": Bound("angle", -3_600.0, 3_600.0, "°", "nothing turns further"),
     "focus": Bound("focuser position", -10_000_000.0, 10_000_000.0, "", "no focuser counts so far"),
+    "full_adu": Bound("full level", 255.0, 65_535.0, " ADU", "no converter of 8 to 16 bits is full there"),
     "pedestal_adu": Bound("pedestal", -70_000.0, 70_000.0, " ADU", "it lies outside the range of the pixels"),
 }
 #: Zero stands for 'not set' where a header must have a number.

@@ -89,6 +89,8 @@ class FrameFacts:
     as_read: dict[str, Any] = field(default_factory=dict)
     """What was read of each value that a person said otherwise, with where it was from: {"gain": [None, None]}."""
     air_temp_c: float | None = None
+    full_adu: float | None = None
+    """The level at which its pixels are full, as its file says."""
     origins: dict[str, str] = field(default_factory=dict)
     as_written: dict[str, str] = field(default_factory=dict)
     """Names as the header has them, where they are kept by another: {"filter": "H-alpha"} for Ha."""

@@ -153,6 +153,8 @@ def read_facts(
         night_from=time.night_from,
         clock_ahead_h=time.ahead_h,
         air_temp_c=reader.number("air_temp_c", ("AMBTEMP", "AMB-TEMP", "FOCTEMP")),
+        # SATURATE: NOAO's dictionary of FITS keywords (from memory), and what is told here of camera raw files.
+        full_adu=reader.number("full_adu", ("SATURATE", "SATLEVEL")),
         origins=reader.origins,
         as_written={"filter": filter_name} if filter_name and code and filter_name != code else {},
         complaints=tuple(reader.complaints),

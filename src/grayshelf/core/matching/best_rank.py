@@ -38,7 +38,7 @@ BestRank = tuple[float, float, float, float]
 
 
 def _standing(nothing: Numbers, failures: Numbers, doubts: Numbers, verdict: Numbers) -> Numbers:
-    """The first four fields of `rank` as one number of the same order; whole, and exact below 2⁵³."""
+    """The first four fields of `rank` as one number of the same order; in halves, and exact below 2⁵²."""
     standing: Numbers = ((nothing * _MOST_FAILURES + failures) * _MOST_DOUBTS + doubts) * 3.0 + verdict
     return standing
 

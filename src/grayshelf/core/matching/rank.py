@@ -1,7 +1,8 @@
 """The order of candidates: what is known to be right first, then what it costs, then the newer one; of one night the master.
 
 Among those that fit, a candidate of which something that matters is not known stands behind every one of which it
-is known, whatever its age or count: what is not known may be wrong.
+is known, whatever its age or count: what is not known may be wrong. Behind all that do as well stands one with which
+something is wrong by itself, such as flats whose pixels are full.
 """
 
 from __future__ import annotations
@@ -35,7 +36,7 @@ DOUBTED = (
 )
 _NO_DOUBT = (0,) * len(DOUBTED)
 ORDER = {Verdict.FITS: 0, Verdict.CARE: 1, Verdict.NOTHING: 2}
-_FIELDS = {"doubts": 2, "nights": 4, "cost": 5, "day": 6, "loose": 7, "age": 8}
+_FIELDS = {"doubts": 2, "verdict": 3, "nights": 4, "cost": 5, "day": 6, "loose": 7, "age": 8}
 
 
 def doubts_of(rulers: Sequence[Ruler]) -> tuple[int, ...]:
@@ -61,6 +62,12 @@ def day_of(settings: CommonSettings) -> int:
     return night.toordinal() if night else 0
 
 
+def _verdict(candidate: Candidate) -> float:
+    """In `ORDER`; of those with which there is care, one that has something wrong with itself stands behind the others."""
+    flawed = candidate.verdict is Verdict.CARE and bool(candidate.holding.care)
+    return ORDER[candidate.verdict] + (0.5 if flawed else 0.0)
+
+
 def rank(candidate: Candidate) -> tuple[Any, ...]:
     """Sort key; the last field makes it the same whatever order the shelf is read in.
 
@@ -73,7 +80,7 @@ def rank(candidate: Candidate) -> tuple[Any, ...]:
         nothing,
         len(candidate.reasons) if nothing else 0,
         candidate.doubts,
-        ORDER[candidate.verdict],
+        _verdict(candidate),
         _nights(candidate),
         ranked_e(candidate.cost_e),
         -day_of(settings),
@@ -91,6 +98,8 @@ def lost_on(winner: Candidate | None, loser: Candidate) -> str:
     first, second = rank(winner), rank(loser)
     if second[_FIELDS["doubts"]] != first[_FIELDS["doubts"]]:
         return _doubt(winner, loser)
+    if second[_FIELDS["verdict"]] != first[_FIELDS["verdict"]]:
+        return "; ".join(loser.holding.care)
     if second[_FIELDS["nights"]] != first[_FIELDS["nights"]]:
         return "further nights away"
     if second[_FIELDS["cost"]] != first[_FIELDS["cost"]]:

@@ -205,13 +205,26 @@ def camera_white(step: int | None, bits_per_sample: int = 16) -> int:
 
 #: Ends of the range of 12- and 14-bit samples that a driver did not shift up.
 UNSHIFTED_ENDS = (4095, 16383)
+#: A camera that is full below this, ADU, has samples that nobody shifted up.
+UNSHIFTED_BELOW_ADU = 32_768
 #: So many of the pixels at exactly such an end, with none above it, are a full sensor and no chance.
 PILED_UP = 0.001
 
 
-def full_level(pixels: NDArray[np.uint16]) -> int:
-    """The level at which the camera of a frame is full, as far as the frame tells; see `full_of_counts`."""
-    return full_of_counts(count_levels(pixels))
+def full_level(pixels: NDArray[np.uint16], told_adu: float | None = None) -> int:
+    """The level at which the camera of a frame is full, as far as the frame tells; see `full_of_counts`.
+
+    Parameters
+    ----------
+    told_adu
+        As its file says (`FrameFacts.full_adu`); the lower of both holds.
+    """
+    return lower_full(full_of_counts(count_levels(pixels)), told_adu)
+
+
+def lower_full(found_adu: int, told_adu: float | None) -> int:
+    """The lower of the level at which a camera was found to be full and the one that its files say, ADU."""
+    return found_adu if told_adu is None else min(found_adu, int(told_adu))
 
 
 def full_of_counts(bins: NDArray[np.int64]) -> int:

@@ -17,7 +17,7 @@ from grayshelf.core.errors import Conflict, GrayShelfError
 from grayshelf.core.sensor.bias import read_bias
 from grayshelf.core.sensor.pairs import channels, even_part, read_pair, thinned, usual_noise, whole_part
 from grayshelf.core.sensor.sorting import HandedIn, sort_out
-from grayshelf.core.sensor.statistics import UNSHIFTED_ENDS, camera_white
+from grayshelf.core.sensor.statistics import UNSHIFTED_ENDS, camera_white, lower_full
 from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.files import read_pixels
 from grayshelf.library.library import Library
@@ -97,7 +97,8 @@ def _common_step(rows: Sequence[FrameSet]) -> int | None:
 def _white_of(rows: Sequence[FrameSet]) -> int:
     """The level at which the camera is full: the end of unshifted 12 or 14 bits where flats stand at it, else by the step."""
     ends = [int(r.level_adu) for r in rows if r.kind == "flat" and r.level_adu in UNSHIFTED_ENDS]
-    return max(ends, default=camera_white(_common_step(rows)))
+    told = [facts.full_adu for r in rows if (facts := facts_from_json(r.facts)).full_adu is not None]
+    return max(ends, default=lower_full(camera_white(_common_step(rows)), max(told, default=None)))
 
 
 def _handed_in(row: FrameSet) -> HandedIn:

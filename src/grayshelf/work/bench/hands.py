@@ -22,6 +22,7 @@ from grayshelf.core.checks.asked_for import AskedFor, all_wrong
 from grayshelf.core.errors import Conflict, DiskFull, UnreadableFrame
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.sensor.statistics import camera_white, lower_full
 from grayshelf.devices.hand_camera import HandCamera
 from grayshelf.devices.ports import CameraFacts, RigDevices
 from grayshelf.library.facts_json import facts_if_sound
@@ -63,7 +64,7 @@ def hand_devices(
         facts.width * binning,
         facts.height * (facts.binning_y or binning),
         facts.pixel_um or 0.0,
-        card.white_adu or 65536 - (row.sample_step or 1),
+        card.white_adu or lower_full(camera_white(row.sample_step), facts.full_adu),
         facts.bayer_pattern,
         bool(card.cooled),
         download_s=2.0,

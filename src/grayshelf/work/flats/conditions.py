@@ -7,7 +7,7 @@ from sqlalchemy.orm import Session
 from grayshelf.core.flats.model import FlatTarget, Pedestal, TestShot
 from grayshelf.core.flats.search.window import CameraTraits, permitted
 from grayshelf.core.flats.settings import FlatWishes, RowKey
-from grayshelf.core.sensor.statistics import camera_white
+from grayshelf.core.sensor.statistics import camera_white, lower_full
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.flat_sheet import (
     SheetRow,
@@ -62,7 +62,7 @@ def camera_size(library: Library, rig: Rig, devices: RigDevices | None) -> tuple
     typed = camera_of(rig).white_adu
     for lights in light_sets(library, rig):
         binning = lights.facts.binning_x or 1
-        white = typed or camera_white(lights.row.sample_step or 1)
+        white = typed or lower_full(camera_white(lights.row.sample_step or 1), lights.facts.full_adu)
         return lights.facts.width * binning, lights.facts.height * binning, white
     return 0, 0, typed or 65535
 

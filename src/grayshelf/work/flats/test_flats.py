@@ -220,7 +220,7 @@ def measured_flat(
             "",
         )
     pixels = arrival.pixels()
-    white = full_level(pixels)
+    white = full_level(pixels, facts.full_adu)
     stats = flat_statistics(pixels, white, in_colours(facts.bayer_pattern, binning))
     return TestFlat(light_s, brightness, ShotStats.of(stats), white, at, arrival.name)
 

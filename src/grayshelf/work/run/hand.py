@@ -289,7 +289,7 @@ class HandRun(SheetRun):
         assert arrival.facts is not None
         pixels, asked = arrival.pixels(), self.sheet.asked(step)
         colour = asked.kind is FrameKind.FLAT and in_colours(arrival.facts.bayer_pattern, asked.binning)
-        stats = flat_statistics(pixels, full_level(pixels), colour)
+        stats = flat_statistics(pixels, full_level(pixels, arrival.facts.full_adu), colour)
         wrong = self.sheet.wrong_level(step, asked, stats)
         frame = self._enter(arrival, wrong)
         if wrong or frame.state == "duplicate":

@@ -121,7 +121,7 @@ class HandTwilight(TwilightRun):
         step, before = self.sky[subject.wish.code], self.seen()[subject.wish.code]
         pixels = arrival.pixels()
         colour = in_colours(facts.bayer_pattern, subject.key.binning)
-        stats = flat_statistics(pixels, full_level(pixels), colour)
+        stats = flat_statistics(pixels, full_level(pixels, facts.full_adu), colour)
         seconds = facts.exposure_s or 0.0
         now = self.library.clock.now()
         # By its own clock where that can be: one that is an hour off tells nothing of this sky.
