@@ -129,6 +129,16 @@ def test_masters_go_with_the_lights_as_the_pixels_that_they_have(own, tmp_path):
     assert np.allclose(fits.getdata(out["lights"]), ccdproc.flat_correct(less, flat).data, rtol=1e-6)
 
 
+def test_a_master_in_shares_of_full_scale_is_cropped_in_its_own_unit(own, tmp_path):
+    lights(tmp_path / "heap")
+    shares = ((900.0 + OWN_LEVEL) / 65_535.0).astype(np.float32)
+    cards = {"IMAGETYP": "Master Dark", "EXPTIME": 60.0, "XORGSUBF": 0, "YORGSUBF": 0, "NCOMBINE": 20}
+    write_fits(tmp_path / "heap" / "theirs.fits", {**BASE, **cards, "DATE-OBS": NIGHT.isoformat()}, shares)
+    own.scan(tmp_path / "heap")
+    out = hand(own, slip_of(own)[0], tmp_path / "out", "masters")
+    assert np.array_equal(fits.getdata(out["darks"]), shares[TOP : TOP + HIGH, LEFT : LEFT + WIDE])
+
+
 def test_raw_flats_go_with_their_dark_flats_also_where_the_dark_is_cropped(own, tmp_path):
     """Flats of the part, darks of the whole."""
     heap = tmp_path / "heap"

@@ -88,7 +88,7 @@ def cropped(library: Library, frame_id: int, crop: Crop) -> Iterator[bytes]:
     master.add_to_history(
         told, f"Columns {crop.left} to {last[0]}, rows {crop.top} to {last[1]}, counted from 0, of"
     )
-    return float_frame(crop.of_picture(master.parts), told)
+    return float_frame(crop.of_picture(master.parts.in_its_own_unit()), told)
 
 
 def _keep(told: Any, header: Any, but: Collection[str]) -> None:

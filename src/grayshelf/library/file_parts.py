@@ -6,6 +6,7 @@ Pixels are read, not mapped: a mapped file that another program cuts off would e
 from __future__ import annotations
 
 import tempfile
+from copy import copy
 from pathlib import Path
 from threading import Lock
 from typing import IO, Any
@@ -15,6 +16,7 @@ from numpy.typing import NDArray
 
 from grayshelf.core.errors import UnreadableFrame
 from grayshelf.core.frames.fits_blocks import ImageHeader
+from grayshelf.core.frames.full_scale import FULL_SCALE_ADU
 from grayshelf.core.pictures.parts import Pixels
 from grayshelf.library.files import KEPT_AS, lies_plain, read_header, read_pixels, scaled, scaling_of
 from grayshelf.library.full_scale import adu_of_one
@@ -49,6 +51,15 @@ class FileParts:
     def _in_adu(self, adu_of_one: float) -> None:
         self.shares = adu_of_one != 1.0
         self._scaling = (self._scaling[0] * adu_of_one, self._scaling[1] * adu_of_one)
+
+    def in_its_own_unit(self) -> FileParts:
+        """The same frame, also where its file holds shares of full scale as its file has it."""
+        if not self.shares:
+            return self
+        own = copy(self)
+        own._in_adu(1.0 / FULL_SCALE_ADU)
+        own.shares = False
+        return own
 
     def _unpack(self, scratch: Path, image: ImageHeader) -> None:
         kept = read_pixels(self._path)

@@ -116,7 +116,9 @@ def frames_told(count: int, *, known: bool) -> str:
 
 
 def size(count: float) -> str:
-    """'1.2 GB', '340 MB'."""
+    """'1.2 GB', '340 MB', '24 kB'; nothing is '0 MB'."""
+    if 0 < count < 1e6:
+        return f"{max(count / 1e3, 1):.0f}{THIN}kB"
     return f"{count / 1e9:.1f}{THIN}GB" if count >= 1e9 else f"{count / 1e6:.0f}{THIN}MB"
 
 
