@@ -16,10 +16,12 @@ from grayshelf.core.errors import UnreadableFrame
 from grayshelf.core.frames import headers, sets
 from grayshelf.core.frames.folder_names import kind_of_folder, kind_of_folders
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.matching.model import CommonSettings
 from grayshelf.library import foreign_formats
 from grayshelf.library.file_rows import middle_rows
 from grayshelf.library.files import read_header, read_pixels
 from grayshelf.library.grouping import LONG_ANEW
+from grayshelf.library.shelf_levels import pedestal_level
 from grayshelf.work import scan
 from tests.raw_files import MARGIN, PHASES, write_dng, write_tiff
 
@@ -205,6 +207,10 @@ def test_a_camera_of_fourteen_bits_is_full_where_its_files_say(own, tmp_path):
     own.scan(heap)
     row = own.get("/api/rigs/1/flats")["rows"][0]
     assert row["target"] == "7,372\u2009ADU" and row["target_more"].startswith("45 % of the range")
+    # Its bias is the pedestal of the search, though no frame names an offset.
+    row_of_it = CommonSettings("Plover P6", 90, 60, (1, 1), gain=800.0, offset=0.0)
+    pedestal = pedestal_level(own.library, row_of_it)
+    assert pedestal is not None and abs(pedestal.adu - 512) < 3 and pedestal.known_from.startswith("bias")
     light = next(s["id"] for s in own.sets().values() if s["kind"] == "light")
     flat = next(x for x in own.get(f"/api/lights/{light}/slip")["lines"] if x["kind"] == "flat")
     told = [flat["chosen"], *flat["runners_up"]]

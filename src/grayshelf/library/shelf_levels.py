@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from itertools import product
 from pathlib import Path
 
 import numpy as np
@@ -52,7 +53,10 @@ def pedestal_level(library: Library, want: CommonSettings) -> Pedestal | None:
     """Level of a capped frame at these settings, from a bias or else the shortest dark on the shelf."""
     capped = _capped(library, library.revision, want.camera or "")
     found: list[tuple[float, int, int, Holding]] = []
-    for number, holding in enumerate(capped.get((want.gain, want.offset, want.binning), ())):
+    # A row of the flat sheet has 0 where the camera has none to set: then frames name none.
+    alike = product(_named(want.gain), _named(want.offset))
+    of_these = [h for gain, offset in alike for h in capped.get((gain, offset, want.binning), ())]
+    for number, holding in enumerate(of_these):
         have = holding.settings
         if (have.width, have.height) != (want.width, want.height):
             continue
@@ -74,6 +78,10 @@ def pedestal_level(library: Library, want: CommonSettings) -> Pedestal | None:
                 day = f" of {taken:%-d %b %Y}" if taken else ""
                 return Pedestal(level, PEDESTAL_DRIFT_ADU, f"{holding.kind.value}{day}")
     return None
+
+
+def _named(setting: float | None) -> tuple[float | None, ...]:
+    return (setting, None) if setting == 0 else (setting,)
 
 
 _ReadOut = tuple[float | None, float | None, tuple[int, int] | None]
