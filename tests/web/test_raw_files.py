@@ -132,6 +132,10 @@ def test_a_consumer_camera_from_an_empty_library_to_masters_and_a_slip(own, tmp_
     )
     assert lines["flat"]["verdict"] != "nothing fits"
     # A camera with ISO has no offset, and its raw values are of single pixels: neither is in doubt, nor asked.
+    # What only folders' names say is no doubt of a master of frames that agree, either.
+    assert not any(
+        "name" in reason for x in lines.values() if x["chosen"] for reason in x["chosen"]["reasons"]
+    )
     doubts = {reason for x in lines.values() for c in [x["chosen"]] if c for reason in c["reasons"]}
     assert not doubts & {"offset is not known", "binning is not known"}
     assert not {q["quantity"] for q in slip["questions"]} & {"offset", "binning"}

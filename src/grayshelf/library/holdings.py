@@ -81,7 +81,9 @@ def believed(frame_set: FrameSet, facts: FrameFacts) -> tuple[FrameFacts, frozen
     """
     wrong = {q for q, right in frame_set.said.items() if right is False}
     unknown = {name: None for q in wrong for name in _NAMED_FIELDS.get(q, ())}
-    agreed = not frame_set.is_master and frame_set.n_frames >= AGREE_FROM
+    # A master that was built here is of frames that agreed.
+    of_one_mind = not frame_set.is_master or (frame_set.record is not None and frame_set.record.built_here)
+    agreed = of_one_mind and frame_set.n_frames >= AGREE_FROM
     doubted = () if agreed else facts.from_name
     if unknown:
         facts = replace(facts, **unknown)  # type: ignore[arg-type]
