@@ -20,7 +20,7 @@ from sqlalchemy.orm import Session
 from grayshelf.core.errors import UnreadableFrame
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
-from grayshelf.core.frames.sets import Member, common_facts, group_into_sets
+from grayshelf.core.frames.sets import TIMED_BY_HAND_FROM_S, Member, common_facts, group_into_sets
 from grayshelf.core.sensor.statistics import background_noise, sample_step
 from grayshelf.library.catalog import IN_SETS, key_of, settling, written_of
 from grayshelf.library.facts_json import facts_if_sound, facts_to_json
@@ -368,9 +368,9 @@ def tell_again(
 
 def finish_recount(library: Library, *, cut_short: bool = True) -> None:
     """Count nights, tell names and make sets anew where that is due: at start, because it was cut short."""
-    long = Frame.kind.in_((FrameKind.LIGHT, FrameKind.DARK)) & readable(Frame.facts)[
-        "set_temp_c"
-    ].as_float().is_(None)
+    facts = readable(Frame.facts)
+    no_set_point = facts["set_temp_c"].as_float().is_(None)
+    long = no_set_point & (facts["exposure_s"].as_float() >= TIMED_BY_HAND_FROM_S)
     anew = {SETS_ANEW: Frame.kind != FrameKind.LIGHT, LONG_ANEW: long}
     with library.db.session() as session:
         due = {what for what in (RECOUNT, *anew) if library.setting(session, what, {}).get("due", False)}
