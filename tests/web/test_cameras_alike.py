@@ -58,6 +58,7 @@ def test_darks_shot_at_once_are_of_two_cameras_and_serve_their_own(own, tmp_path
     own.scan(heap)
     darks = [x for x in own.sets().values() if x["kind"] == "dark"]
     assert [x["n_frames"] for x in darks] == [6, 6], "no master is made of two cameras"
+    assert len({x["camera"] for x in darks}) == 2 and all(" 80" in x["camera"] for x in darks), darks
     own.build()
     told = darks_on_slips(own)
     for code, other in (("L", "Right 80"), ("Ha", "Left 80")):

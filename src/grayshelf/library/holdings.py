@@ -11,7 +11,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session, selectinload
 
 from grayshelf.core.checks.findings import NOTHING_IN_IT
-from grayshelf.core.checks.frames import care_with_flats
+from grayshelf.core.checks.frames import FULL_FLATS, care_with_flats
 from grayshelf.core.checks.still_good import Serves
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
@@ -140,6 +140,7 @@ def holding_of(frame_set: FrameSet, made_of: MadeOf | None = None, missing: int 
         is_master=frame_set.is_master,
         care=tuple(care),
         empty=NOTHING_IN_IT in care,
+        spoiled=FULL_FLATS in care,
         level_adu=frame_set.level_adu,
         pedestal_taken_off=_pedestal_taken_off(record, facts) or None,
         pedestal_adu=facts.pedestal_adu,

@@ -77,6 +77,8 @@ class Holding:
     """Reasons, known beforehand, to use it with care: a failed check, drift."""
     empty: bool = False
     """A master in which no pixel holds a number: `care` says so, and it serves no lights."""
+    spoiled: bool = False
+    """What it was taken for is lost, as far as its level tells: `care` says so, and all others stand before it."""
     noise_e: float | None = None
     pedestal_taken_off: bool | None = None
     """For a flat: whether its dark flat (or a bias) is already taken off."""

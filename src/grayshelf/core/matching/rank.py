@@ -1,8 +1,8 @@
 """The order of candidates: what is known to be right first, then what it costs, then the newer one; of one night the master.
 
 Among those that fit, a candidate of which something that matters is not known stands behind every one of which it
-is known, whatever its age or count: what is not known may be wrong. Behind all that do as well stands one with which
-something is wrong by itself, such as flats whose pixels are full.
+is known, whatever its age or count: what is not known may be wrong. Behind all that do as well stands one that is spoiled,
+such as flats whose pixels are full.
 """
 
 from __future__ import annotations
@@ -63,9 +63,9 @@ def day_of(settings: CommonSettings) -> int:
 
 
 def _verdict(candidate: Candidate) -> float:
-    """In `ORDER`; of those with which there is care, one that has something wrong with itself stands behind the others."""
-    flawed = candidate.verdict is Verdict.CARE and bool(candidate.holding.care)
-    return ORDER[candidate.verdict] + (0.5 if flawed else 0.0)
+    """In `ORDER`; of those with which there is care, one that is spoiled stands behind all others."""
+    spoiled = candidate.verdict is Verdict.CARE and candidate.holding.spoiled
+    return ORDER[candidate.verdict] + (0.5 if spoiled else 0.0)
 
 
 def rank(candidate: Candidate) -> tuple[Any, ...]:

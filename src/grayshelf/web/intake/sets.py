@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Literal
 
 from sqlalchemy import func, select
@@ -10,6 +11,7 @@ from grayshelf.core.errors import Conflict, NotFound
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.sets import nominal_exposure, nominal_temperature
+from grayshelf.library.cameras_alike import cameras_alike
 from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.holdings import believed, missing_by_set, missing_in_words
 from grayshelf.library.left_out import made_of_each
@@ -86,13 +88,25 @@ def sets_page(library: Library, page: int, kind: str) -> SetsOut:
         def shown(row: FrameSet) -> SetOut:
             return _set_out(row, gain_word(library, row.camera or ""), missing_now.get(row.id, 0))
 
+        items = list(made_of_each(library, "sets", rows, shown).values())
+        _tell_cameras_apart(library, rows, items)
         return SetsOut(
-            items=list(made_of_each(library, "sets", rows, shown).values()),
+            items=items,
             total=total,
             page=page,
             pages=max(1, -(-total // PAGE)),
             to_build=to_build,
         )
+
+
+def _tell_cameras_apart(library: Library, rows: Sequence[FrameSet], items: Sequence[SetOut]) -> None:
+    """Of several cameras of one name each is told by the telescope that it is on."""
+    several = cameras_alike(library)
+    telescopes = {row.id: row.facts.get("telescope") for row in rows if row.camera in several}
+    for item in items:
+        telescope = telescopes.get(item.id)
+        if telescope:
+            item.camera = f"{item.camera}, {telescope}"
 
 
 def _set_out(row: FrameSet, word: str, missing_now: int) -> SetOut:
