@@ -41,10 +41,11 @@ def write_fits(path: Path, cards: dict[str, Any], pixels: np.ndarray | None = No
     return path
 
 
-def facts_of(path: Path, zone=LONDON):
-    """What the application reads from a file."""
+def facts_of(path: Path, zone=LONDON, folders=()):
+    """What the application reads from a file, in folders of these names."""
     with path.open("rb") as stream:
-        return read_facts(read_image_header(stream, path.stat().st_size), path.name, zone)
+        image = read_image_header(stream, path.stat().st_size)
+    return read_facts(image, path.name, zone, folders=folders)
 
 
 def settings(**changes: Any) -> CommonSettings:

@@ -49,6 +49,7 @@ def test_a_folder_of_one_kind_may_name_its_filter_and_settings():
         ("2026-10-10/Lights/NGC 7000/Ha", (FrameKind.LIGHT, False)), ("Darks/ISO1600/180s", (FrameKind.DARK, False)),
         ("Flats/2026-10-10", (FrameKind.FLAT, False)), ("Lights/Dark nebula B33", (FrameKind.LIGHT, False)),
         ("Darks/Masters", (FrameKind.DARK, True)), ("Flats/Dark flats/L", (FrameKind.DARK_FLAT, False)),
+        ("Flats/Darks", (FrameKind.DARK_FLAT, False)), ("Flats/2026-10-10/darks_ISO800", (FrameKind.DARK_FLAT, False)),
         ("Calibration/Offsets/ISO 800", (FrameKind.BIAS, False)),
         # What was made of lights; what may be of either; too far up; a place and no kind.
         ("Lights/M 31/stacked", (None, False)), ("Lights/Calibrated", (None, False)), ("Darks/flats and darks", (None, False)),

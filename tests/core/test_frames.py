@@ -90,6 +90,17 @@ def test_what_only_the_name_says(tmp_path):
     assert values_in_name("NGC281_M33_12.fits") == {}
 
 
+def test_a_name_that_says_another_kind_than_its_folder_is_believed_only_where_it_says_nothing_else(tmp_path):
+    cards = {k: v for k, v in DARK.items() if k != "IMAGETYP"}
+    horse = write_fits(tmp_path / "Dark Horse 001.fits", cards)
+    among_lights = facts_of(horse, folders=("B 72", "Lights"))
+    assert among_lights.kind is None
+    assert among_lights.complaints == ("its name says dark, and its folder light",)
+    assert facts_of(horse, folders=("darks",)).kind is facts_of(horse).kind is FrameKind.DARK
+    stray = write_fits(tmp_path / "dark_300s_001.fits", cards)
+    assert facts_of(stray, folders=("Lights",)).kind is FrameKind.DARK
+
+
 def test_a_night_that_straddles_midnight_and_the_end_of_summer_time():
     for text in ("2026-10-18T12:30", "2026-10-18T22:59", "2026-10-19T00:30", "2026-10-19T10:30"):
         utc = datetime.fromisoformat(text).replace(tzinfo=UTC)

@@ -53,7 +53,8 @@ class NameValue:
     end: int
 
 
-def _bare(name: str) -> str:
+def bare_name(name: str) -> str:
+    """A file's name without its ending."""
     return _SUFFIX.sub("", name)
 
 
@@ -67,7 +68,7 @@ def values_in_name(name: str, settings: Iterable[str] = tuple(_IN_NAME)) -> dict
 
     Two different values of one setting leave a doubt, so neither counts.
     """
-    bare, found = _bare(name), dict[str, NameValue]()
+    bare, found = bare_name(name), dict[str, NameValue]()
     for what in settings:
         matches = list(_IN_NAME[what].finditer(bare))
         values = {m.groups() for m in matches}
@@ -93,7 +94,7 @@ def counters_among(names: Iterable[str]) -> Mapping[str, frozenset[str]]:
         if not _MAY_COUNT.search(name):
             continue
         for what, found in values_in_name(name, _COUNTED).items():
-            bare = _bare(name)
+            bare = bare_name(name)
             families[what, f"{bare[: found.start]}#{bare[found.end :]}"].append((found.value, name))
     counted: dict[str, set[str]] = defaultdict(set)
     for (what, _), members in families.items():
@@ -107,7 +108,7 @@ def counters_among(names: Iterable[str]) -> Mapping[str, frozenset[str]]:
 
 def kind_in_name(name: str) -> tuple[FrameKind | None, bool]:
     """The kind of frame that a name says, and whether it says that it is a master."""
-    plain = dark_flat_as_one_word(_bare(name))
+    plain = dark_flat_as_one_word(bare_name(name))
     kinds = {
         parse_kind(m.group(2).removesuffix("es") if "bias" in m.group(2) else m.group(2))[0]
         for m in KIND_WORDS.finditer(plain)
@@ -136,7 +137,7 @@ def names_a_master(name: str, folders: Iterable[str], *, whole: bool) -> bool:
         Whether its pixels are whole numbers, as a camera gives them: then its name has to say it without doubt, and must
         not count frames.
     """
-    plain = _bare(name).lower()
+    plain = bare_name(name).lower()
     if _MASTER_OF_KIND.search(plain) and not (whole and _COUNTS_FRAMES.search(plain)):
         return True
     told = (

@@ -10,7 +10,7 @@ import re
 from collections.abc import Sequence
 from pathlib import PurePath
 
-from grayshelf.core.frames.file_names import KIND_WORDS, dark_flat_as_one_word, kind_in_name
+from grayshelf.core.frames.file_names import KIND_WORDS, bare_name, dark_flat_as_one_word, kind_in_name
 from grayshelf.core.frames.kinds import FrameKind
 
 #: Folders above a file that are looked at.
@@ -65,17 +65,24 @@ def kind_of_folder(name: str) -> tuple[FrameKind | None, bool]:
     return (None, False) if rest else (kind, is_master)
 
 
+def is_only_a_kind(file_name: str) -> bool:
+    """Whether nothing but a kind and settings is in a file's name, as where it is a folder's."""
+    return kind_of_folder(bare_name(file_name))[0] is not None
+
+
 def kind_of_folders(names: Sequence[str]) -> tuple[FrameKind | None, bool]:
     """The same of the folders that a frame lies in, the nearest first: the first that is named for a kind says it.
 
     Between that one and the frame there may be folders for settings, nights and targets; none for what was made of
-    frames, and, but for lights of whatever target, none that may mean another kind.
+    frames, and, but for lights of whatever target, none that may mean another kind. Darks among flats are dark flats.
     """
     masters, other_kind = False, False
-    for name in names:
+    for place, name in enumerate(names):
         kind, is_master = kind_of_folder(name)
         if kind is not None:
             doubtful = other_kind and kind is not FrameKind.LIGHT
+            if kind is FrameKind.DARK and kind_of_folders(names[place + 1 :])[0] is FrameKind.FLAT:
+                kind = FrameKind.DARK_FLAT
             return (None, False) if doubtful else (kind, is_master or masters)
         if _MADE_OF_FRAMES.search(name.lower()):
             return None, False

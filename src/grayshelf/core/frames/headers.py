@@ -20,7 +20,7 @@ from grayshelf.core.frames.facts import FILE_NAME, SAID, SAID_CARD, FrameFacts
 from grayshelf.core.frames.file_names import kind_in_name, names_a_master, values_in_name
 from grayshelf.core.frames.filters import filter_name_in, normal_filter
 from grayshelf.core.frames.fits_blocks import ImageHeader
-from grayshelf.core.frames.folder_names import kind_of_folders, target_of_folders
+from grayshelf.core.frames.folder_names import is_only_a_kind, kind_of_folders, target_of_folders
 from grayshelf.core.frames.kinds import FrameKind, is_of_the_sky, parse_kind
 from grayshelf.core.frames.moments import moment_of
 from grayshelf.core.frames.number_text import sides_in_text
@@ -195,9 +195,13 @@ def _kind(reader: HeaderReader, file_name: str, folders: Sequence[str], *, whole
         elif kind is not FrameKind.LIGHT:
             is_master = is_master or names_a_master(file_name, folders, whole=whole)
         return _Kind(kind, is_master, is_of_the_sky(text))
-    kind, is_master = kind_in_name(file_name)
+    (kind, is_master), of_folder = kind_in_name(file_name), kind_of_folders(folders)
     if kind is None:
-        kind, is_master = kind_of_folders(folders)
+        kind, is_master = of_folder
+    elif of_folder[0] not in (None, kind) and not is_only_a_kind(file_name):
+        # 'Dark Horse 001' among lights: a target is called so as well.
+        reader.complaints.append(f"its name says {kind}, and its folder {of_folder[0]}")
+        return _Kind(None, False, of_sky=False)
     if kind is not None:
         reader.origins["kind"] = FILE_NAME
         return _Kind(kind, is_master, of_sky=False)

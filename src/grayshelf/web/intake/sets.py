@@ -91,11 +91,7 @@ def sets_page(library: Library, page: int, kind: str) -> SetsOut:
         items = list(made_of_each(library, "sets", rows, shown).values())
         _tell_cameras_apart(library, rows, items)
         return SetsOut(
-            items=items,
-            total=total,
-            page=page,
-            pages=max(1, -(-total // PAGE)),
-            to_build=to_build,
+            items=items, total=total, page=page, pages=max(1, -(-total // PAGE)), to_build=to_build
         )
 
 
