@@ -48,7 +48,7 @@ _CATALOGUES = {
 
 def folders_above(path: PurePath) -> tuple[str, ...]:
     """The names of the folders that a file lies in, the nearest first, as far up as they are looked at."""
-    return tuple(folder.name for folder in path.parents[:_LOOKED_AT])
+    return path.parts[-2 : -2 - _LOOKED_AT : -1]
 
 
 def kind_of_folder(name: str) -> tuple[FrameKind | None, bool]:
