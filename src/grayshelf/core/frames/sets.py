@@ -268,9 +268,9 @@ def _deg(member: Member) -> float:
 
 def _splits(kind: FrameKind | None) -> list[Callable[[list[Member]], list[list[Member]]]]:
     """What frames of a kind are split by, one after the other."""
-    splits: list[Callable[[list[Member]], list[list[Member]]]] = [_split_by_night]
+    splits: list[Callable[[list[Member]], list[list[Member]]]] = [_split_by_hand_timing, _split_by_night]
     if kind in _BY_TEMPERATURE:
-        splits += [_split_by_hand_timing, _split_by_temperature]
+        splits += [_split_by_temperature]
     if kind not in (FrameKind.FLAT, FrameKind.LIGHT):
         splits += [_split_by_telescope]
     else:
