@@ -236,7 +236,16 @@ def test_what_an_older_version_made_many_sets_of_is_joined_and_what_it_did_not_k
         before.setattr(scan, "rules_in_force", lambda: "as before, too")
         own.scan(heap)
         assert [n for kind, _, n in by_kind_and_exposure(own) if kind == "light"] == [1, 4, 3]
+        own.build()
     # As its migration notes it.
     own.change(f"INSERT INTO setting (key, value) VALUES ('{LONG_ANEW}', '{{\"due\": true}}')")
     own.again()
-    assert by_kind_and_exposure(own) == IN_SETS
+    apart = "SELECT kind, json_extract(facts, '$.exposure_s'), n_frames FROM frame_set WHERE NOT is_master"
+    assert sorted(own.query(apart)) == IN_SETS
+    # The master of some of them says so, and is combined anew of all.
+    query = "SELECT master_set_id FROM frame_set WHERE kind = 'dark' AND json_extract(facts, '$.exposure_s') = 180"
+    master = own.query(f"{query} AND NOT is_master")[0][0]
+    assert own.get(f"/api/holdings/{master}")["inputs_note"] == "4 of 4 used; 4 more came to their set since"
+    own.ended(own.client.post(f"/api/holdings/{master}/again", json={}).json["id"])
+    anew = own.get(f"/api/holdings/{own.query(f'{query} AND NOT is_master')[0][0]}")
+    assert anew["inputs_note"] == "8 of 8 used"

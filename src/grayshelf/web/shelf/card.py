@@ -79,7 +79,7 @@ def card_page(library: Library, set_id: int) -> CardOut:
             can_remake=behind is not None,
             pending=pending(row, behind),
             inputs=inputs_out(row, behind),
-            inputs_note=_inputs_note(row),
+            inputs_note=_inputs_note(row, behind),
             level_unit="ADU",
             serves=serves,
             n_lights=sum(_count(library, rigs, x.set_id) for x in serves),
@@ -244,14 +244,18 @@ def _behind(session: Session, row: FrameSet) -> FrameSet | None:
     return session.scalar(select(FrameSet).where(FrameSet.master_set_id == row.id)) if row.is_master else None
 
 
-def _inputs_note(row: FrameSet) -> str:
+def _inputs_note(row: FrameSet, behind: FrameSet | None) -> str:
+    """Of how many frames it was made; `behind` is their set, which may have more by now."""
     record = row.record
     if record is None:
         return in_words.several(row.n_frames, "loose frame")
     if not record.inputs:
         return "Its frames are not in the library."
     used = sum(i.used for i in record.inputs)
-    return f"{used} of {len(record.inputs)} used"
+    more = behind.n_frames - len(record.inputs) if behind is not None else 0
+    return f"{used} of {len(record.inputs)} used" + (
+        f"; {more} more came to their set since" if more > 0 else ""
+    )
 
 
 def _serves(library: Library, rig_ids: Sequence[int], set_id: int) -> list[ServedOut]:
