@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 from astropy.io import fits
 
-from tests.helpers import write_fits
+from tests.helpers import DARK, write_fits
 from tests.reference.faulty_sets import darks
 
 HEADER = {
@@ -208,3 +208,13 @@ def test_frames_with_holes_are_combined_and_their_master_has_a_card(own, tmp_pat
     master = fits.getdata(path)
     assert np.isnan(master[7, 9]) and np.isnan(master).sum() == 1
     assert own.get(f"/api/frames/{card['frames'][0]['frame_id']}/histogram")["unknown"] == 1
+
+
+def test_frames_that_were_set_aside_did_not_come_to_their_set_since(own, tmp_path):
+    for i in range(6):
+        folder = tmp_path / "frames" / ("rejected" if i == 5 else "darks")
+        write_fits(folder / f"d{i}.fits", {**DARK, "DATE-OBS": f"2026-10-18T22:{10 * i:02d}:00"})
+    own.scan(tmp_path / "frames")
+    own.build()
+    master, of_set = own.query("SELECT master_set_id, n_frames FROM frame_set WHERE NOT is_master")[0]
+    assert of_set == 6 and own.get(f"/api/holdings/{master}")["inputs_note"] == "5 of 5 used"

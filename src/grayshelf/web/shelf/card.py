@@ -252,7 +252,7 @@ def _inputs_note(row: FrameSet, behind: FrameSet | None) -> str:
     if not record.inputs:
         return "Its frames are not in the library."
     used = sum(i.used for i in record.inputs)
-    more = behind.n_frames - len(record.inputs) if behind is not None else 0
+    more = behind.n_kept - len(record.inputs) if behind is not None else 0
     return f"{used} of {len(record.inputs)} used" + (
         f"; {more} more came to their set since" if more > 0 else ""
     )
