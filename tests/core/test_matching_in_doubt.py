@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 
 from grayshelf.core.frames.angle import CameraAngle
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.matching.capped_levels import with_levels_held
 from grayshelf.core.matching.judge import Terms, judge_dark
 from grayshelf.core.matching.match import choose, pull_slip
 from grayshelf.core.matching.model import (
@@ -300,6 +301,34 @@ def test_flats_that_say_no_time_are_in_doubt_about_an_event():
     found = line(FrameKind.FLAT, flat("f", taken=None), terms=Terms(events=(event,)))
     assert found.verdict is Verdict.CARE
     assert "collimated on 9 Mar 2025" in found.chosen.reasons[0]
+
+
+def test_a_dark_that_lies_above_the_lights_is_not_of_their_settings_whatever_headers_say():
+    # A program that writes no offset, and an offset that was changed: nothing else tells.
+    lights = replace(WANT, offset=None)
+    terms = Terms(lights=LightsNoise(8, None, 540.0))
+    newer, older = (
+        replace(dark(key, want=lights, night=NIGHT - timedelta(days=days)), level_adu=level)
+        for key, days, level in (("newer", 20, 2003.0), ("older", 90, 503.0))
+    )
+    found = line(FrameKind.DARK, newer, older, want=lights, terms=terms)
+    assert found.chosen.holding.key == "older"
+    assert found.lost_on[0].startswith("it lies 1,463 ADU above these lights, so that nothing would be left")
+    assert line(FrameKind.DARK, newer, want=lights, terms=terms).verdict is Verdict.NOTHING
+    for level in (None, 555.0):
+        assert line(FrameKind.DARK, replace(newer, level_adu=level), want=lights, terms=terms).chosen
+    assert line(FrameKind.DARK, newer, want=lights).chosen, "lights whose level nobody knows"
+
+
+def test_a_dark_far_under_its_bias_has_no_pedestal_in_it():
+    bias = [replace(dark(f"b{n}", exposure_s=0.0), kind=FrameKind.BIAS, level_adu=n) for n in (480.0, 520.0)]
+    for level, care in ((2.0, True), (230.0, True), (250.0, False), (900.0, False), (None, False)):
+        whole = with_levels_held([*bias, replace(dark("d"), level_adu=level)])
+        assert [bool(h.care) for h in whole] == [False, False, care], level
+    (_, _, told) = with_levels_held([*bias, replace(dark("d"), level_adu=2.0)])
+    assert told.care[0].startswith("it lies 478 ADU under the bias of its settings: a bias was taken off it")
+    other_gain = replace(dark("d", gain=0.0), level_adu=2.0)
+    assert with_levels_held([*bias, other_gain])[-1] is other_gain, "nothing to hold it against"
 
 
 def test_ties_are_broken_the_same_way_and_choose_passes_other_sensors_over():

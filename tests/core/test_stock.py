@@ -129,6 +129,10 @@ def test_the_likeliest_come_first_and_none_that_is_passed_over_could_have(seed):
         wanted = [replace(w, settings=of_parts(rng, w.settings)) for w in wanted]
     if seed % 3 == 0:
         wanted = [replace(w, terms=replace(w.terms, several_cameras=True)) for w in wanted]
+    if seed % 4 == 0:
+        stock = Stock([replace(h, level_adu=rng.choice((None, 500.0, 2000.0))) for h in stock.holdings])
+        bright = LightsNoise(20, 12.0, 900.0)
+        wanted = [replace(w, terms=replace(w.terms, lights=bright)) for w in wanted]
     for one, row in zip(wanted, best_ranks(stock, wanted), strict=True):
         walked = [
             one.judge(h)

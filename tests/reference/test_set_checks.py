@@ -14,7 +14,7 @@ from grayshelf.core.checks.findings import Fault, Place
 from grayshelf.core.checks.looks import hottest, look_at
 from grayshelf.core.checks.of_a_master import Beside, findings_of_master, look_at_master, reasons_for_care
 from grayshelf.core.checks.of_a_picture import capped_and_full, glow_of, shade_of, tilt_of
-from grayshelf.core.checks.of_a_set import fullest
+from grayshelf.core.checks.of_a_set import Looked, findings_of_set, fullest
 from grayshelf.core.frames.kinds import FrameKind
 from tests.reference.faulty_sets import Sensor, darks, flats, found_in
 from tests.told import same_as_told
@@ -122,6 +122,49 @@ def test_a_leak_is_told_from_the_sensors_own_slope_and_where_it_comes_from():
         foreign, look_at(foreign, 65535, lit=False), FrameKind.DARK, beside, foreign=True
     )
     assert Fault.CLIPPED in {f.fault for f in told}
+
+
+def capped(seed, settings, *, light_e=0.0, temps_c=None, set_c=-10.0):
+    """What is found of bias at the offset and the gain (over the usual one) of each, with light that comes in by and by."""
+    sensor, n = Sensor(np.random.default_rng(seed)), len(settings)
+    frames = []
+    for i, (offset, gain) in enumerate(settings):
+        e = sensor.rng.poisson(np.full(sensor.x.shape, light_e * i / n)) + sensor.rng.normal(
+            0, 4.0, sensor.x.shape
+        )
+        frames.append(np.rint(e / 1.2 * gain + 400 + offset + sensor.pattern).clip(0, 65535).astype("u2"))
+    looks = [look_at(f, 65535, lit=False, hot_at=hottest(frames[:3])) for f in frames]
+    return findings_of_set(Looked(FrameKind.BIAS, looks, temps_c or [None] * n, set_c))
+
+
+def test_frames_of_two_settings_are_told_apart_where_no_header_does():
+    for seed in SEEDS:
+        usual, other, higher = (0, 1.0), (60, 3.0), (50, 1.0)
+        (gain,) = capped(seed, [usual] * 8 + [other] * 12)
+        assert gain.fault is Fault.TWO_SETTINGS and gain.frames == tuple(range(8)) and gain.leave_out
+        assert gain.size == pytest.approx(1 / 3, rel=0.2) and gain.message.startswith("Frames 1 to 8 are of ")
+        (mixed,) = capped(seed, [usual, usual, other] * 4)
+        assert mixed.frames == (2, 5, 8, 11) and "4 of the 12 frames" in mixed.message
+        (offset,) = capped(seed, [usual] * 7 + [higher] * 5)
+        assert offset.frames == tuple(range(7, 12)) and offset.size == pytest.approx(50, abs=0.5)
+        (half,) = capped(seed, [usual] * 6 + [other] * 6)
+        assert not half.leave_out and reasons_for_care([half]), "nobody can say which are right"
+        assert capped(seed, [usual] * 12) == []
+        drifting = [(5.0 * i, 1.0) for i in range(12)]
+        assert [f.fault for f in capped(seed, drifting)] == [Fault.PEDESTAL_DRIFT]
+
+
+def test_light_that_comes_in_by_and_by_is_no_drift_of_the_pedestal():
+    # The photon transfer of EMVA 1288: what is gathered brings its noise, 1/K ADU² for each ADU.
+    for seed in SEEDS:
+        (light,) = capped(seed, [(0, 1.0)] * 15, light_e=100.0)
+        assert light.fault is Fault.LEAK and light.size == pytest.approx(100 / 1.2, rel=0.1)
+        (dusk,) = capped(seed, [(80 - 6 * i, 1.0) for i in range(12)])
+        assert dusk.fault is Fault.PEDESTAL_DRIFT and dusk.size == pytest.approx(-66, rel=0.1)
+        (warmer,) = capped(seed, [(0, 1.0)] * 15, light_e=100.0, set_c=None)
+        assert warmer.fault is Fault.PEDESTAL_DRIFT, (
+            "a sensor that nobody holds gathers more as it grows warmer"
+        )
 
 
 def test_defects_are_mapped_where_they_are_and_neither_glow_nor_vignetting_is_one():

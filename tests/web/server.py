@@ -2,16 +2,33 @@
 
 from __future__ import annotations
 
+import atexit
 import json
-import signal
+import multiprocessing
+import os
 import socket
-import subprocess
 import sys
 import time
 import urllib.request
+from multiprocessing.process import BaseProcess
 from pathlib import Path
 
 from tests.waiting import asked_until
+
+#: Where servers come from: a process that has loaded the application once and forks. Loading it takes longer than all else that
+#: a start does. What the command itself does at its start, tests/web/test_server.py holds.
+_LOADED = multiprocessing.get_context("forkserver")
+_LOADED.set_forkserver_preload(["grayshelf.serving", "grayshelf.cli"])
+
+
+def _serve(arguments: list[str], log: str) -> None:
+    """The command, with what it says written to a file."""
+    written = os.open(log, os.O_WRONLY | os.O_CREAT | os.O_APPEND)
+    os.dup2(written, 1)
+    os.dup2(written, 2)
+    from grayshelf.cli import main
+
+    sys.exit(main(arguments))
 
 
 class Server:
@@ -23,7 +40,7 @@ class Server:
             probe.bind(("127.0.0.1", 0))
             self.port = probe.getsockname()[1]
         self.url = f"http://127.0.0.1:{self.port}"
-        self.process: subprocess.Popen | None = None
+        self.process: BaseProcess | None = None
 
     def asked(self) -> list[str]:
         """What is started: the demo, on very small sensors."""
@@ -31,11 +48,15 @@ class Server:
 
     def start(self) -> Server:
         """Start it and wait until it answers."""
-        log = (self.folder.parent / "server.log").open("ab")
-        command = [sys.executable, "-m", "grayshelf.cli", *self.asked(), "--port", str(self.port)]
-        self.process = subprocess.Popen(command, stdout=log, stderr=log)
+        log = self.folder.parent / "server.log"
+        self.process = _LOADED.Process(
+            target=_serve, args=([*self.asked(), "--port", str(self.port)], str(log))
+        )
+        self.process.start()
+        # One that a failed test leaves behind must not be waited for at the end.
+        atexit.register(self.process.kill)
         for _ in range(600):
-            assert self.process.poll() is None, (self.folder.parent / "server.log").read_text()[-2000:]
+            assert self.process.is_alive(), log.read_text()[-2000:]
             try:
                 self.get("/api/state")
                 return self
@@ -46,8 +67,8 @@ class Server:
     def kill(self) -> None:
         """kill -9."""
         assert self.process is not None
-        self.process.send_signal(signal.SIGKILL)
-        self.process.wait()
+        self.process.kill()
+        self.process.join()
 
     def get(self, path: str):
         """JSON of an address."""

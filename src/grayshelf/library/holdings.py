@@ -18,6 +18,7 @@ from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.said import QUANTITIES
 from grayshelf.core.frames.sets import held, nominal_exposure
 from grayshelf.core.masters.calibrate import LEAST_NORM, NORM
+from grayshelf.core.matching.capped_levels import with_levels_held
 from grayshelf.core.matching.model import USUAL_FRAMES, CommonSettings, Holding
 from grayshelf.core.matching.stock import Stock
 from grayshelf.library.facts_json import facts_from_json
@@ -141,12 +142,20 @@ def holding_of(frame_set: FrameSet, made_of: MadeOf | None = None, missing: int 
         care=tuple(care),
         empty=NOTHING_IN_IT in care,
         spoiled=FULL_FLATS in care,
-        level_adu=frame_set.level_adu,
+        level_adu=_level_adu(frame_set, record),
         pedestal_taken_off=_pedestal_taken_off(record, facts) or None,
         pedestal_adu=facts.pedestal_adu,
         pedestal_is_bias=bool(record and record.pedestal_kind == FrameKind.BIAS),
         signal_e=_signal_e(frame_set, facts, made_of),
     )
+
+
+def _level_adu(frame_set: FrameSet, record: MasterRecord | None) -> float | None:
+    """About the middle of a frame: as it was looked at when it came in, or as the figures of a master tell."""
+    figures = record.figures.get("list") if record else None
+    if frame_set.level_adu is not None or not figures or figures[0]["unit"] != "ADU":
+        return frame_set.level_adu
+    return float(figures[0]["value"])
 
 
 #: Of a capped frame: taken off lights, it leaves their pedestal.
@@ -241,7 +250,7 @@ def _stocks(library: Library, revision: int) -> dict[str, Stock]:
         by_camera: dict[str, list[Holding]] = {}
         for camera, one in holdings_made(library).renewed(rows, make):
             by_camera.setdefault(camera, []).append(one)
-    return {camera: Stock(found) for camera, found in by_camera.items()}
+    return {camera: Stock(with_levels_held(found)) for camera, found in by_camera.items()}
 
 
 def stock(library: Library, camera: str) -> Stock:

@@ -132,4 +132,4 @@ def light_terms(library: Library, lights: LightSet, terms: Terms) -> Terms:
     """
     conversion, noise_adu = electrons_per_adu(library, lights), lights.row.noise_adu
     background = noise_adu * conversion if noise_adu is not None and conversion else None
-    return replace(terms, lights=LightsNoise(max(lights.row.n_kept, 1), background))
+    return replace(terms, lights=LightsNoise(max(lights.row.n_kept, 1), background, lights.row.level_adu))

@@ -13,6 +13,7 @@ from sqlalchemy.orm import Session
 from grayshelf.core.errors import UnreadableFrame
 from grayshelf.core.flats.model import Pedestal
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.matching.capped_levels import PEDESTAL_DRIFT_ADU
 from grayshelf.core.matching.model import CommonSettings, Holding
 from grayshelf.library.file_rows import middle_rows
 from grayshelf.library.holdings import holdings
@@ -21,8 +22,6 @@ from grayshelf.library.library import Library
 from grayshelf.library.lights import LightSet, electrons_per_adu
 from grayshelf.library.models import Folder, Frame
 
-#: How far the pedestal of another day may be off, in ADU (common practice).
-PEDESTAL_DRIFT_ADU = 15.0
 #: A dark longer than this has dark current in it, and is no pedestal.
 SHORT_DARK_S = 30.0
 #: Files that are asked for their level where none is known: a disk that is away answers for none of them.

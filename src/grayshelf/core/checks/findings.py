@@ -22,6 +22,7 @@ class Fault(StrEnum):
     PEDESTAL_DRIFT = "pedestal drift"
     UNSETTLED = "unsettled first frames"
     STARS = "stars"
+    TWO_SETTINGS = "two settings"
     EMPTY = "no levels"
     SCALE = "scale in doubt"
 

@@ -25,6 +25,7 @@ _CARE = (
     Fault.STARS,
     Fault.EMPTY,
     Fault.SCALE,
+    Fault.TWO_SETTINGS,
 )
 #: In words of their own, since how much it is says nothing.
 _IN_WORDS = {Fault.EMPTY: NOTHING_IN_IT, Fault.SCALE: SHARES_IN_DOUBT}

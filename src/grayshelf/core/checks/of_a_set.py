@@ -14,6 +14,7 @@ from grayshelf.core.checks.findings import Fault, Place, SetFinding
 from grayshelf.core.checks.looks import FrameLook
 from grayshelf.core.checks.of_a_picture import banding_of, most_full, most_zeros
 from grayshelf.core.checks.series import MOST_UNSETTLED, drift, first_frames, without_drift
+from grayshelf.core.checks.two_settings import two_settings
 from grayshelf.core.digits import significant
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.masters.noise import DARK_DOUBLES_IN_C
@@ -57,15 +58,25 @@ def findings_of_set(looked: Looked) -> list[SetFinding]:
     found: list[SetFinding] = []
     found += _saturated(looked)
     found += _otherwise_lit(looked)
-    if not looked.of_sky:
+    if not looked.lit:
+        found += two_settings([k.mean for k in looked.looks], [k.noise for k in looked.looks])
+    if not looked.of_sky and not _of_two_settings(found):
         found += _unsettled(looked, found)
         found += _apart(looked, _left_out(found))
         kept = _kept(looked, found)
-        found += drift([looked.looks[i].mean for i in kept], lit=looked.lit)
+        looks = [looked.looks[i] for i in kept]
+        # A sensor that nobody holds grows warmer while it works: what it gathers more tells of no light.
+        noises = [] if looked.set_c is None else [k.noise for k in looks]
+        found += drift([k.mean for k in looks], noises, lit=looked.lit)
     found += _banded(looked)
     found += _temperatures(looked)
     found += _clipped(looked)
     return sorted(found, key=lambda f: not f.leave_out)
+
+
+def _of_two_settings(found: Sequence[SetFinding]) -> bool:
+    """Whether frames of two settings are all left in: then no level is beside the others."""
+    return any(f.fault is Fault.TWO_SETTINGS and not f.leave_out for f in found)
 
 
 def _left_out(found: Sequence[SetFinding]) -> set[int]:

@@ -22,6 +22,8 @@ DRIFT_SHARE, DRIFT_ADU = 0.012, 2.0
 UNSETTLED_SHARE, UNSETTLED_ADU = 0.004, 1.0
 #: What is told lies this many of its own uncertainties from nothing.
 SURE = 6.0
+#: Electrons that were gathered raise the variance by this much for each ADU at least: no camera has over 50 e⁻/ADU.
+LEAST_SHOT = 0.02
 #: Fewer frames than this are no series.
 FEWEST = 6
 #: A drift may leave its straight line by this share of itself.
@@ -117,17 +119,31 @@ def first_frames(levels: Sequence[float], *, lit: bool) -> list[SetFinding]:
     ]
 
 
-def drift(levels: Sequence[float], *, lit: bool, skip: int = 0) -> list[SetFinding]:
-    """A level that moves over the whole set: a panel that warms up, a pedestal or a sensor that does.
+def gathers(levels: NDArray[np.float64], noises: NDArray[np.float64]) -> bool:
+    """Whether capped frames whose level moves gathered electrons: then their variance moves with it, by 1/K ADU² for each ADU
+    at K e⁻/ADU (EMVA 1288, the photon transfer). A pedestal that moves leaves the noise as it is.
 
     Parameters
     ----------
-    levels
-        Mean level of each frame in the order taken, ADU; apart ones left out.
-    skip
-        First frames that are told of already.
+    levels, noises
+        Mean and noise of a pixel of each frame in the order taken, ADU.
     """
-    values = np.asarray(levels, float)[skip:]
+    variances = noises * noises
+    more = steady_slope(variances) * (variances.size - 1)
+    share = more / (steady_slope(levels) * (levels.size - 1))
+    return bool(share > LEAST_SHOT and abs(more) > SURE * _scatter_of_slope(variances))
+
+
+def drift(levels: Sequence[float], noises: Sequence[float], *, lit: bool) -> list[SetFinding]:
+    """A level that moves over the whole set: a panel that warms up, a pedestal or a sensor that does, light that comes in.
+
+    Parameters
+    ----------
+    levels, noises
+        Mean and noise of a pixel of each frame in the order taken, ADU; apart ones left out. No noises where they tell nothing
+        of light.
+    """
+    values = np.asarray(levels, float)
     if values.size < FEWEST:
         return []
     total, middle = steady_slope(values) * (values.size - 1), float(np.median(values))
@@ -147,12 +163,17 @@ def drift(levels: Sequence[float], *, lit: bool, skip: int = 0) -> list[SetFindi
                 "Let the panel warm up for some minutes before the first flat.",
             )
         ]
+    words = f"The level of the capped frames drifted by {total:+,.1f} ADU over the set".replace("-", "−")
+    if noises and gathers(values, np.asarray(noises, float)):
+        words += ", and their noise with it, as light has it: it reached the sensor."
+        advice = "Cap on, the room dark, the gap at the focuser covered; then shoot them again."
+        return [SetFinding(Fault.LEAK, abs(total), "ADU", words, advice)]
     return [
         SetFinding(
             Fault.PEDESTAL_DRIFT,
             total,
             "ADU",
-            f"The level of the capped frames drifted by {total:+,.1f} ADU over the set.".replace("-", "−"),
+            f"{words}.",
             "Let the camera settle at its temperature first; shoot them again if lights are held against this level.",
         )
     ]

@@ -15,6 +15,7 @@ from grayshelf.core.masters.noise import flat_stack_noise
 from grayshelf.core.matching import rulers
 from grayshelf.core.matching.age import age_in_words
 from grayshelf.core.matching.cameras_alike import CAMERA, which_camera
+from grayshelf.core.matching.capped_levels import brighter_than_lights
 from grayshelf.core.matching.costs import (
     USUAL_FLAT_SIGNAL_E,
     DarkCost,
@@ -273,6 +274,7 @@ def judge_dark(want: CommonSettings, holding: Holding, terms: Terms = Terms()) -
     judged = _settle_by_cost(judged, cost, terms, found, mild)
     percent = few_darks_percent(want, holding, terms.traits, terms.lights, tolerances.dither_positions)
     _few(holding, percent, terms, found)
+    found.failures += brighter_than_lights(holding.level_adu, terms.lights.level_adu)
     hard = (CAMERA, "gain", "offset", "binning", "temperature", "exposure")
     return _judge(want, holding, judged, hard, terms, found, mismatch_e=cost.mismatch_e, noise_e=cost.noise_e)
 

@@ -139,6 +139,8 @@ class LightsNoise:
     n_lights: int = 30
     background_e: float | None = None
     """Standard deviation of the background of one light, electrons; None where it was not measured."""
+    level_adu: float | None = None
+    """About the middle of one of them; None where it was not measured."""
 
 
 #: Kept among what a person said of a rig: no dark flats are shot, a bias stands in for them.
