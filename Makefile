@@ -9,7 +9,7 @@ DEMO ?= .demo
 NPM := npm --prefix frontend --no-audit --no-fund
 FRONT := $(shell find frontend/src frontend/public -type f) frontend/index.html frontend/vite.config.ts frontend/tsconfig.json
 
-.PHONY: demo serve test lint dev shots bench siege hunt mutants house types lock clean chromium
+.PHONY: demo serve test lint lint-python lint-front dev shots bench siege hunt mutants house types lock clean chromium
 .DEFAULT_GOAL := demo
 
 .stamps/python: requirements.lock pyproject.toml
@@ -50,12 +50,16 @@ types: .stamps/python .stamps/node
 	.venv/bin/grayshelf openapi docs/openapi.json
 	$(NPM) run types --silent
 
-lint: .stamps/python .stamps/node
+lint: lint-python lint-front
+
+lint-python: .stamps/python
 	.venv/bin/ruff check src tests bench siege tools
 	.venv/bin/ruff format --check src tests bench siege tools
 	.venv/bin/mypy
 	.venv/bin/lint-imports
 	$(PY) tools/house.py --check
+
+lint-front: .stamps/node
 	$(NPM) run lint --silent
 	$(NPM) run test --silent
 
@@ -63,7 +67,9 @@ lint: .stamps/python .stamps/node
 	$(PY) tools/compile_loops.py
 	@touch $@
 
-test: .stamps/python .stamps/loops src/grayshelf/web/static/index.html chromium lint
+test: .stamps/python .stamps/loops src/grayshelf/web/static/index.html chromium
+	@# Beside one another: each of the two works on one core for most of its time.
+	@$(MAKE) --no-print-directory -j2 --output-sync=target lint-python lint-front
 	@# Many tests start the application anew: it is not to be compiled each time, even where the shell asks for that.
 	@$(PY) -m compileall -q -j 2 src tests
 	@# Four processes on two cores, since many tests wait; those of one file share a demo, so they stay together.

@@ -324,7 +324,7 @@ def test_a_dark_far_under_its_bias_has_no_pedestal_in_it():
     bias = [replace(dark(f"b{n}", exposure_s=0.0), kind=FrameKind.BIAS, level_adu=n) for n in (480.0, 520.0)]
     for level, care in ((2.0, True), (230.0, True), (250.0, False), (900.0, False), (None, False)):
         whole = with_levels_held([*bias, replace(dark("d"), level_adu=level)])
-        assert [bool(h.care) for h in whole] == [False, False, care], level
+        assert [bool(h.care) and h.spoiled for h in whole] == [False, False, care], level
     (_, _, told) = with_levels_held([*bias, replace(dark("d"), level_adu=2.0)])
     assert told.care[0].startswith("it lies 478 ADU under the bias of its settings: a bias was taken off it")
     other_gain = replace(dark("d", gain=0.0), level_adu=2.0)

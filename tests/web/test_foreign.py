@@ -692,3 +692,44 @@ def test_what_an_observatory_calibrated_before_is_told_by_its_header(own, tmp_pa
     assert sum(f["kind"] == "light" for f in handed["files"]) == 4
     calibrated = own.get(f"{asked}&form=calibrated lights")
     assert calibrated.status_code == 400 and "a bias was taken off their dark" in calibrated.json["detail"]
+
+
+def test_levels_tell_what_a_program_that_writes_neither_gain_nor_offset_does_not(own, tmp_path):  # noqa: F811
+    """The offset was raised in between: by their headers all darks and bias are alike."""
+    folder, silent = tmp_path / "f", {"GAIN": None, "BLKLEVEL": None}
+    shoot(folder, "l", 6, at(10, 22), level=540, noise=20, **silent)
+    for stem, day, level in (("low", 2, 503), ("high", 9, 2003)):
+        shoot(folder, stem, 12, at(day, 12), level, **capped(**silent))
+    for stem, day, level in (("lowbias", 1, 500), ("highbias", 8, 2000)):
+        shoot(folder, stem, 12, at(day, 12), level, step_s=2, **capped("BIAS", EXPOSURE=0.001, **silent))
+    # Of another program, which took a bias off and does not tell.
+    told = {**MONO, **capped("Master Dark"), **silent, "DATE-OBS": "2025-03-09T18:00:00", "NCOMBINE": 30}
+    cards = {k: v for k, v in told.items() if v is not None}
+    write_fits(folder / "bare.fits", cards, RNG.normal(3, 0.5, (24, 32)).astype("f4"))
+    scan(own, folder)
+    asked_until(lambda: own.get("/api/jobs").json["alive"], lambda alive: not alive)
+
+    def of_darks():
+        ((line, name),) = [(line, name) for *_, line, name in slips_of(own) if line["kind"] == "dark"]
+        return line["chosen"], name, {one["lost_on"] for one in line["runners_up"]}
+
+    def as_it_should_be():
+        chosen, name, lost = of_darks()
+        assert not any("lies" in reason for reason in chosen["reasons"])
+        assert any(
+            re.match("it lies 1,4.. ADU above these lights, so that nothing would be left", x) for x in lost
+        ), lost
+        assert any(
+            re.match("it lies 49. ADU under the bias of its settings: a bias was taken", x) for x in lost
+        ), lost
+        return name
+
+    assert as_it_should_be().startswith("low")
+    wait(own, own.post("/api/builds", json={"set_ids": None}).json)
+    assert as_it_should_be().startswith("master_dark"), "and so it is once they are combined"
+    care = {
+        spine["title"] + spine["date"]: spine["care"] for spine in own.get("/api/rigs/1/shelf").json["bias"]
+    }
+    assert sorted(len(c) for c in care.values()) == [0, 1]
+    (why,) = (c[0] for c in care.values() if c)
+    assert re.match("1,[45].. ADU above the bias of 1 Mar 2025: a light leak, or another gain or offset", why)

@@ -53,9 +53,8 @@ def figures_of_master(library: Library, session: Session, row: FrameSet, path: P
         care = [reason for reason in reasons_for_care(found) if reason not in (record.care or [])]
         if care:
             record.care = [*(record.care or []), *care]
-        if care or row.kind == FrameKind.FLAT:
-            # Whether its pedestal is gone is known now, too.
-            library.touched()
+        # Its level is known now, and of a flat whether its pedestal is gone.
+        library.touched()
     return figures
 
 

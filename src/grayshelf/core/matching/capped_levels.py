@@ -38,23 +38,32 @@ def brighter_than_lights(dark_adu: float | None, lights_adu: float | None) -> tu
 
 def with_levels_held(holdings: Sequence[Holding]) -> list[Holding]:
     """Holdings of a camera, with care for darks that lie far under all bias of their settings: the pedestal is not in them."""
-    levels: dict[tuple[object, ...], list[float]] = defaultdict(list)
+    biases: dict[tuple[object, ...], list[Holding]] = defaultdict(list)
     for one in holdings:
         if one.kind is FrameKind.BIAS and one.level_adu is not None:
-            levels[_settings(one)].append(one.level_adu)
-    return [_held(one, levels.get(_settings(one), ())) for one in holdings]
+            biases[_settings(one)].append(one)
+    return [_held(one, biases.get(_settings(one), ())) for one in holdings]
 
 
 def _settings(holding: Holding) -> tuple[object, ...]:
     have = holding.settings
-    return have.gain, have.offset, have.binning, have.read_mode, have.sample_step
+    return have.gain, have.offset, have.binning
 
 
-def _held(holding: Holding, bias_adu: Sequence[float]) -> Holding:
+def _held(holding: Holding, biases: Sequence[Holding]) -> Holding:
     level = holding.level_adu
-    capped = holding.kind in (FrameKind.DARK, FrameKind.DARK_FLAT)
-    if not capped or level is None or not bias_adu or level >= OF_ITS_BIAS * min(bias_adu):
+    if holding.kind not in (FrameKind.DARK, FrameKind.DARK_FLAT) or level is None:
         return holding
-    under = f"it lies {min(bias_adu) - level:,.0f} ADU under the bias of its settings"
+    levels = [bias.level_adu for bias in biases if bias.level_adu is not None and _as_read_out(bias, holding)]
+    if not levels or level >= OF_ITS_BIAS * min(levels):
+        return holding
+    under = f"it lies {min(levels) - level:,.0f} ADU under the bias of its settings"
     care = f"{under}: a bias was taken off it before, or its offset was another"
-    return replace(holding, care=(*holding.care, care))
+    return replace(holding, care=(*holding.care, care), spoiled=True)
+
+
+def _as_read_out(one: Holding, other: Holding) -> bool:
+    """Whether nothing says that their levels are of two scales; a master tells less than frames do."""
+    here, there = one.settings, other.settings
+    pairs = ((here.read_mode, there.read_mode), (here.sample_step, there.sample_step))
+    return all(a is None or b is None or a == b for a, b in pairs)
