@@ -246,6 +246,16 @@ def test_what_an_older_version_made_many_sets_of_is_joined_and_what_it_did_not_k
     query = "SELECT master_set_id FROM frame_set WHERE kind = 'dark' AND json_extract(facts, '$.exposure_s') = 180"
     master = own.query(f"{query} AND NOT is_master")[0][0]
     assert own.get(f"/api/holdings/{master}")["inputs_note"] == "4 of 4 used; 4 more came to their set since"
-    own.ended(own.client.post(f"/api/holdings/{master}/again", json={}).json["id"])
+    grown = [one for one in own.get("/api/sets")["items"] if one["come_since"]]
+    assert {one["kind"]: one["come_since"] for one in grown}["dark"] == 4 and not any(
+        one["can_build"] for one in grown
+    )
+    whole = [
+        one["id"] for one in own.get("/api/sets")["items"] if one["state"] == "combined" and one not in grown
+    ]
+    assert own.client.post("/api/builds", json={"set_ids": whole}).status_code == 409, "nothing came to them"
+    own.ended(own.client.post("/api/builds", json={"set_ids": [one["id"] for one in grown]}).json["id"])
+    left = [one for one in own.get("/api/sets")["items"] if one["come_since"]]
+    assert left == [], [(j["title"], j["state"], j["message"]) for j in own.get("/api/jobs")["ended"]]
     anew = own.get(f"/api/holdings/{own.query(f'{query} AND NOT is_master')[0][0]}")
     assert anew["inputs_note"] == "8 of 8 used"

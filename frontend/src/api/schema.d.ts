@@ -12645,6 +12645,8 @@ export interface components {
             camera: string;
             /** Can Build */
             can_build: boolean;
+            /** Come Since */
+            come_since: number;
             /** From Name */
             from_name: string[];
             /** Id */

@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Hashable
+from collections.abc import Collection, Hashable
 from typing import Any, NamedTuple
 
-from sqlalchemy import select
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.sets import nominal_exposure, set_key
 from grayshelf.library.facts_json import facts_if_sound
 from grayshelf.library.kept import in_parts
-from grayshelf.library.models import FrameSet, MasterRecord
+from grayshelf.library.models import FrameSet, MasterInput, MasterRecord
 
 
 class MadeOf(NamedTuple):
@@ -27,6 +27,20 @@ def made_of_frames(session: Session) -> dict[int, MadeOf]:
     query = select(FrameSet.master_set_id, FrameSet.level_adu, FrameSet.n_kept)
     ours = session.execute(query.where(FrameSet.master_set_id.is_not(None)))
     return _of_other_programs(session) | {m: MadeOf(level, n) for m, level, n in ours if m is not None}
+
+
+def come_since(session: Session, sets: Collection[int] | None = None) -> dict[int, int]:
+    """How many frames came to a set since its master was made of it here, by the set's number; of all sets, or some."""
+    made_of = func.count(MasterInput.id)
+    query = (
+        select(FrameSet.id, FrameSet.n_kept - made_of)
+        .join(MasterInput, MasterInput.master_id == FrameSet.master_set_id)
+        .group_by(FrameSet.id)
+        .having(FrameSet.n_kept > made_of)
+    )
+    if sets is not None:
+        query = query.where(FrameSet.id.in_(sets))
+    return dict(session.execute(query).all())
 
 
 def _of_other_programs(session: Session) -> dict[int, MadeOf]:

@@ -455,7 +455,10 @@ function SetRow({
       <td className="num text-s max-md:hidden" title={set.origin}>
         {set.night}
       </td>
-      <td className="text-ink2 max-md:hidden">{STATE[set.state] ?? set.state}</td>
+      <td className="text-ink2 max-md:hidden">
+        {STATE[set.state] ?? set.state}
+        {set.come_since > 0 && <span className="text-ink">, {set.come_since} more since</span>}
+      </td>
       <td className="text-right whitespace-nowrap">
         <button
           type="button"
@@ -465,14 +468,14 @@ function SetRow({
         >
           Look
         </button>
-        {set.can_build && (
+        {(set.can_build || set.come_since > 0) && (
           <button
             type="button"
             className="ml-3 underline underline-offset-2 max-md:py-3"
             aria-label={`Combine the ${set.kind} ${set.title} of ${set.night}`}
             onClick={onCombine}
           >
-            Combine
+            {set.can_build ? "Combine" : "Combine anew"}
           </button>
         )}
       </td>

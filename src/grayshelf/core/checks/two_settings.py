@@ -78,7 +78,7 @@ def _finding(
     fewer = upper if 2 * np.count_nonzero(upper) <= upper.size else ~upper
     frames = np.flatnonzero(fewer)
     clear = 2 * frames.size < upper.size
-    values, unit = (noises, "times") if what == "gain" else (levels, "ADU")
+    values, unit = (noises, "times the noise") if what == "gain" else (levels, "ADU")
     here, there = float(np.median(values[fewer])), float(np.median(values[~fewer]))
     told = f"level {np.median(levels[fewer]):,.0f} against {np.median(levels[~fewer]):,.0f} ADU"
     if what == "gain":

@@ -190,11 +190,13 @@ def say_of_names(set_id: int, json_data: NamesIn) -> Done:
 def sets_csv() -> Response:
     """All sets as CSV."""
     library = the_context().library
-    rows: list[list[object]] = [["set", "kind", "what", "camera", "night", "frames", "state"]]
+    rows: list[list[object]] = [["set", "kind", "what", "camera", "night", "frames", "state", "come since"]]
     page = 1
     while True:
         part = sets_view.sets_page(library, page, "")
-        rows += [[x.id, x.kind, x.title, x.camera, x.night, x.n_frames, x.state] for x in part.items]
+        rows += [
+            [x.id, x.kind, x.title, x.camera, x.night, x.n_frames, x.state, x.come_since] for x in part.items
+        ]
         if page >= part.pages:
             return csv_response(rows, "sets")
         page += 1
@@ -207,8 +209,8 @@ def build(json_data: BuildIn) -> JobOut:
     """Combine sets into masters."""
     context = the_context()
     ids = sets_view.sets_to_build(context.library, json_data.set_ids)
-    job_id = context.runner.start(
-        "build", f"Building {in_words.several(len(ids), 'master')}", as_kept(BuildJob(tuple(ids)))
-    )
+    # Of those that were named, what has a master has more frames by now.
+    kept = as_kept(BuildJob(tuple(ids), again=json_data.set_ids is not None))
+    job_id = context.runner.start("build", f"Building {in_words.several(len(ids), 'master')}", kept)
     with context.library.db.session() as session:
         return job_out(session.get_one(Job, job_id), context.library)

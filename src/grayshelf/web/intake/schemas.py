@@ -97,6 +97,8 @@ class SetOut(Schema):
     """What is thought of them; None where the headers say everything."""
     missing: str
     """'3 of its 20 files are missing'; empty where all are there."""
+    come_since: int
+    """Frames that came to it since it was combined."""
 
 
 class SetsOut(Schema):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Literal
 
-from sqlalchemy import func, select
+from sqlalchemy import func, or_, select
 
 from grayshelf.core.errors import Conflict, NotFound
 from grayshelf.core.frames.facts import FrameFacts
@@ -16,6 +16,7 @@ from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.holdings import believed, missing_by_set, missing_in_words
 from grayshelf.library.left_out import made_of_each
 from grayshelf.library.library import Library
+from grayshelf.library.made_of import come_since
 from grayshelf.library.models import FrameSet
 from grayshelf.library.rig_terms import gain_word
 from grayshelf.web.common import in_words
@@ -83,10 +84,11 @@ def sets_page(library: Library, page: int, kind: str) -> SetsOut:
             .limit(PAGE)
         ).all()
         to_build = session.scalar(select(func.count()).select_from(FrameSet).where(buildable)) or 0
-        missing_now = missing_by_set(session)
+        missing_now, since = missing_by_set(session), come_since(session, [row.id for row in rows])
 
         def shown(row: FrameSet) -> SetOut:
-            return _set_out(row, gain_word(library, row.camera or ""), missing_now.get(row.id, 0))
+            word = gain_word(library, row.camera or "")
+            return _set_out(row, word, missing_now.get(row.id, 0), since.get(row.id, 0))
 
         items = list(made_of_each(library, "sets", rows, shown).values())
         _tell_cameras_apart(library, rows, items)
@@ -105,7 +107,7 @@ def _tell_cameras_apart(library: Library, rows: Sequence[FrameSet], items: Seque
             item.camera = f"{item.camera}, {telescope}"
 
 
-def _set_out(row: FrameSet, word: str, missing_now: int) -> SetOut:
+def _set_out(row: FrameSet, word: str, missing_now: int, since: int) -> SetOut:
     raw = not row.is_master and row.kind != "light"
     state = (
         "master"
@@ -131,6 +133,7 @@ def _set_out(row: FrameSet, word: str, missing_now: int) -> SetOut:
         from_name=_from_name(row, word),
         names_say=_names_say(row),
         missing=missing_in_words(missing_now, row) if missing_now else "",
+        come_since=since,
     )
 
 
@@ -179,17 +182,19 @@ def say_of_names(library: Library, set_id: int, right: bool | None) -> str:
 
 
 def sets_to_build(library: Library, wanted: list[int] | None) -> list[int]:
-    """Numbers of the sets to combine: those wanted, or all that can be."""
+    """Numbers of the sets to combine: those wanted, also anew where frames came to them since, or all that have no master."""
     with library.db.session() as session:
         query = select(FrameSet.id).where(
             FrameSet.kind.in_(("bias", "dark", "flat", "dark flat")),
             FrameSet.is_master.is_(False),
-            FrameSet.master_set_id.is_(None),
             FrameSet.measurement_id.is_(None),
             FrameSet.n_kept >= FEWEST,
         )
-        if wanted is not None:
-            query = query.where(FrameSet.id.in_(wanted))
+        if wanted is None:
+            query = query.where(FrameSet.master_set_id.is_(None))
+        else:
+            grown = or_(FrameSet.master_set_id.is_(None), FrameSet.id.in_(come_since(session, wanted)))
+            query = query.where(FrameSet.id.in_(wanted), grown)
         found = list(session.scalars(query))
     if not found:
         raise Conflict("There is nothing to combine: the sets have their masters, or have too few frames.")

@@ -21,6 +21,7 @@ from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.full_scale import SHARES
 from grayshelf.library.holdings import holding_of, holdings
 from grayshelf.library.library import Library
+from grayshelf.library.made_of import come_since
 from grayshelf.library.models import FrameSet, Rig
 from grayshelf.library.pictures import picture_of
 from grayshelf.library.rig_terms import gain_word, says_of, tolerances_of
@@ -79,7 +80,7 @@ def card_page(library: Library, set_id: int) -> CardOut:
             can_remake=behind is not None,
             pending=pending(row, behind),
             inputs=inputs_out(row, behind),
-            inputs_note=_inputs_note(row, behind),
+            inputs_note=_inputs_note(session, row, behind),
             level_unit="ADU",
             serves=serves,
             n_lights=sum(_count(library, rigs, x.set_id) for x in serves),
@@ -244,7 +245,7 @@ def _behind(session: Session, row: FrameSet) -> FrameSet | None:
     return session.scalar(select(FrameSet).where(FrameSet.master_set_id == row.id)) if row.is_master else None
 
 
-def _inputs_note(row: FrameSet, behind: FrameSet | None) -> str:
+def _inputs_note(session: Session, row: FrameSet, behind: FrameSet | None) -> str:
     """Of how many frames it was made; `behind` is their set, which may have more by now."""
     record = row.record
     if record is None:
@@ -252,7 +253,7 @@ def _inputs_note(row: FrameSet, behind: FrameSet | None) -> str:
     if not record.inputs:
         return "Its frames are not in the library."
     used = sum(i.used for i in record.inputs)
-    more = behind.n_kept - len(record.inputs) if behind is not None else 0
+    more = come_since(session, [behind.id]).get(behind.id, 0) if behind is not None else 0
     return f"{used} of {len(record.inputs)} used" + (
         f"; {more} more came to their set since" if more > 0 else ""
     )
