@@ -681,8 +681,9 @@ export function Intake() {
     );
   if (!intake.data) return <Waiting what="Opening the door" />;
   const data = intake.data;
-  const total = data.folders.reduce((sum, f) => sum + f.total, 0);
-  const trouble = [...data.folders, data.own].reduce((sum, f) => sum + f.to_look_at, 0);
+  const all = [...data.folders, data.own];
+  const total = all.reduce((sum, f) => sum + f.total, 0);
+  const trouble = all.reduce((sum, f) => sum + f.to_look_at, 0);
   const headline = data.folders.length
     ? `${total.toLocaleString("en")} frames read${trouble ? `, ${trouble} to look at` : ""}.`
     : "Name a folder of frames.";
