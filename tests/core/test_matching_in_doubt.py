@@ -318,6 +318,9 @@ def test_a_dark_that_lies_above_the_lights_is_not_of_their_settings_whatever_hea
     for level in (None, 555.0):
         assert line(FrameKind.DARK, replace(newer, level_adu=level), want=lights, terms=terms).chosen
     assert line(FrameKind.DARK, newer, want=lights).chosen, "lights whose level nobody knows"
+    warm = replace(lights, held=False)
+    found = line(FrameKind.DARK, newer, want=warm, terms=terms).chosen
+    assert found.reasons[0].startswith("it lies 1,463 ADU above"), "without a cooler it may have been warmer"
 
 
 def test_a_dark_far_under_its_bias_has_no_pedestal_in_it():
@@ -327,6 +330,13 @@ def test_a_dark_far_under_its_bias_has_no_pedestal_in_it():
         assert [bool(h.care) and h.spoiled for h in whole] == [False, False, care], level
     (_, _, told) = with_levels_held([*bias, replace(dark("d"), level_adu=2.0)])
     assert told.care[0].startswith("it lies 478 ADU under the bias of its settings: a bias was taken off it")
+    near_zero = [
+        replace(dark("b", exposure_s=0.0), kind=FrameKind.BIAS, level_adu=3.0),
+        replace(dark("d"), level_adu=0.0),
+    ]
+    assert with_levels_held(near_zero)[-1] is near_zero[-1], (
+        "of cameras that take the pedestal off by themselves"
+    )
     other_gain = replace(dark("d", gain=0.0), level_adu=2.0)
     assert with_levels_held([*bias, other_gain])[-1] is other_gain, "nothing to hold it against"
 

@@ -143,6 +143,7 @@ def test_frames_of_two_settings_are_told_apart_where_no_header_does():
         (gain,) = capped(seed, [usual] * 8 + [other] * 12)
         assert gain.fault is Fault.TWO_SETTINGS and gain.frames == tuple(range(8)) and gain.leave_out
         assert gain.size == pytest.approx(1 / 3, rel=0.2) and gain.message.startswith("Frames 1 to 8 are of ")
+        assert "or did light reach the brighter ones" in gain.advice
         (mixed,) = capped(seed, [usual, usual, other] * 4)
         assert mixed.frames == (2, 5, 8, 11) and "4 of the 12 frames" in mixed.message
         (offset,) = capped(seed, [usual] * 7 + [higher] * 5)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from collections.abc import Collection
 from itertools import product
 from pathlib import Path
 
@@ -48,9 +49,11 @@ def _set_level(session: Session, set_id: int) -> float | None:
         return None
 
 
-def pedestal_level(library: Library, want: CommonSettings, *, but: int | None = None) -> Pedestal | None:
-    """Level of a capped frame at these settings, from a bias or else the shortest dark on the shelf; `but` is the number of a set
-    that is not asked."""
+def pedestal_level(
+    library: Library, want: CommonSettings, *, but: Collection[int | None] = ()
+) -> Pedestal | None:
+    """Level of a capped frame at these settings, from a bias or else the shortest dark on the shelf; `but` are numbers of sets
+    that are not asked."""
     capped = _capped(library, library.revision, want.camera or "")
     found: list[tuple[float, int, int, Holding]] = []
     # A row of the flat sheet has 0 where the camera has none to set: then frames name none.
@@ -64,7 +67,7 @@ def pedestal_level(library: Library, want: CommonSettings, *, but: int | None = 
             # Another driver's: its levels are 4 or 16 times these.
             continue
         exposure = 0.0 if holding.kind is FrameKind.BIAS else have.exposure_s or 0.0
-        if exposure <= SHORT_DARK_S and holding.key != str(but):
+        if exposure <= SHORT_DARK_S and int(holding.key) not in but:
             night = have.night.toordinal() if have.night else 0
             found.append((exposure, -night, number, holding))
     asked = 0

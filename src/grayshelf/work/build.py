@@ -307,7 +307,7 @@ def _leak(library: Library, row: FrameSet, picture: Parts) -> str | None:
     if row.kind not in ("dark flat", "bias"):
         return None
     settings = common_settings(row, facts_from_json(row.facts))
-    known = pedestal_level(library, settings, but=row.id)
+    known = pedestal_level(library, settings, but=(row.id, row.master_set_id))
     if known is None:
         return None
     excess = quantile_of(picture, 0.5) - known.adu

@@ -84,13 +84,15 @@ def _finding(
     if what == "gain":
         told = f"noise {here:.1f} against {there:.1f} ADU, {told}"
     size = here / there if what == "gain" else here - there
+    brighter = what == "gain" and (here > there) == (np.median(levels[fewer]) > np.median(levels[~fewer]))
+    lit = ", or did light reach the brighter ones" if brighter else ""
     left = "" if clear else " Which are right nobody can say, and none is left out."
     return SetFinding(
         Fault.TWO_SETTINGS,
         size,
         unit,
         f"{_which(frames, upper.size)} of another setting than the others: {told}.{left}",
-        f"Was the {what} changed between them? Where no header tells it, say it of each part: then they are two sets.",
+        f"Was the {what} changed between them{lit}? Where no header tells it, say it of each part: then they are two sets.",
         tuple(int(i) for i in frames),
         leave_out=clear,
     )

@@ -55,7 +55,7 @@ def _held(holding: Holding, biases: Sequence[Holding]) -> Holding:
     if holding.kind not in (FrameKind.DARK, FrameKind.DARK_FLAT) or level is None:
         return holding
     levels = [bias.level_adu for bias in biases if bias.level_adu is not None and _as_read_out(bias, holding)]
-    if not levels or level >= OF_ITS_BIAS * min(levels):
+    if not levels or level >= min(OF_ITS_BIAS * min(levels), min(levels) - PEDESTAL_DRIFT_ADU):
         return holding
     under = f"it lies {min(levels) - level:,.0f} ADU under the bias of its settings"
     care = f"{under}: a bias was taken off it before, or its offset was another"
