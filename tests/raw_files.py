@@ -20,8 +20,10 @@ def write_dng(
     exposure_s: float = 120.0,
     iso: int = 800,
     local: str = "2026:10:18 22:04:11",
+    lens: tuple[float, float] | None = None,
 ) -> np.ndarray:
-    """Write a raw file whose visible part is `pixels`; returns what lies in the file, margins included."""
+    """Write a raw file whose visible part is `pixels`, through a lens of some mm at a stop; returns what lies in the file, margins
+    included."""
     top, left = MARGIN
     whole = np.full((pixels.shape[0] + top, pixels.shape[1] + left), 77, np.uint16)
     whole[top:, left:] = pixels
@@ -35,6 +37,11 @@ def write_dng(
         (50721, "2i", 9, (1, 1, 0, 1, 0, 1, 0, 1, 1, 1, 0, 1, 0, 1, 0, 1, 1, 1), True),
         (50728, "2I", 3, (1, 1, 1, 1, 1, 1), True), (50778, "H", 1, 21, True), (50829, "I", 4, (top, left, bottom, right), True),
     ]  # fmt: skip
+    if lens:
+        tags += [
+            (37386, "2I", 1, (int(lens[0] * 10), 10), True),
+            (33437, "2I", 1, (int(lens[1] * 10), 10), True),
+        ]
     path.parent.mkdir(parents=True, exist_ok=True)
     # Written as plain data and told to be a colour filter array afterwards.
     tifffile.imwrite(path, whole, photometric=32803, extratags=tags, metadata=None, software=None)

@@ -26,6 +26,7 @@ from grayshelf.core.matching.model import (
     TrainEvent,
     Verdict,
 )
+from grayshelf.core.matching.newer import same_train
 from grayshelf.core.matching.stock import Role, Stock, Wanted
 
 NIGHT = date(2025, 3, 9)
@@ -321,6 +322,20 @@ def test_a_dark_that_lies_above_the_lights_is_not_of_their_settings_whatever_hea
     warm = replace(lights, held=False)
     found = line(FrameKind.DARK, newer, want=warm, terms=terms).chosen
     assert found.reasons[0].startswith("it lies 1,463 ADU above"), "without a cooler it may have been warmer"
+
+
+@pytest.mark.parametrize(
+    ("there", "fits"), [(4.0, True), (4.1, True), (3.5, False), (4.5, False), (None, True)]
+)
+def test_flats_at_another_stop_of_a_lens_are_of_another_train(there, fits):
+    """Stops in thirds: 3.5, 4, 4.5 (common practice, no source)."""
+    lights = replace(WANT, telescope=None, focal_length_mm=135.0, lens_stop=4.0)
+    found = line(FrameKind.FLAT, flat("f", want=lights, lens_stop=there), want=lights)
+    assert (found.chosen is not None) is fits
+    assert fits or found.lost_on == (f"f/{there:g}, not f/4",)
+    assert same_train(lights, replace(lights, lens_stop=there), Tolerances()) is fits
+    one_train = Terms(says=RigSays(frozenset({"telescope"})))
+    assert line(FrameKind.FLAT, flat("f", want=lights, lens_stop=there), want=lights, terms=one_train).chosen
 
 
 def test_a_dark_far_under_its_bias_has_no_pedestal_in_it():

@@ -222,6 +222,40 @@ def test_a_camera_of_fourteen_bits_is_full_where_its_files_say(own, tmp_path):
     assert full == [False, True] and told[1]["lost_on"].startswith("their pixels are full"), told
 
 
+def test_flats_at_another_stop_of_the_lens_are_none_for_its_lights(own, tmp_path):
+    heap = tmp_path / "heap"
+    for i in range(5):
+        at = f"2026:10:10 22:{4 * i:02d}:00"
+        write_dng(
+            heap / f"lights/M 31/IMG_{i}.dng",
+            some_pixels(2100 + i),
+            exposure_s=60,
+            local=at,
+            lens=(50.0, 4.0),
+        )
+        for stop, hour in ((2.8, "20"), (4.0, "21")):
+            write_dng(
+                heap / f"flats/{stop}/IMG_{i}.dng", some_pixels(7000 + i), exposure_s=0.5,
+                local=at.replace(" 22:", f" {hour}:"), lens=(50.0, stop),
+            )  # fmt: skip
+    own.scan(heap)
+    sets = {(s["kind"], s["title"].rpartition(", ")[2]): s for s in own.get("/api/sets")["items"]}
+    assert set(sets) == {("light", "f/4"), ("flat", "f/2.8"), ("flat", "f/4")}
+
+    def of_flats():
+        slip = own.get(f"/api/lights/{sets['light', 'f/4']['id']}/slip")
+        assert slip["title"].endswith("f/4")
+        return next(line for line in slip["lines"] if line["kind"] == "flat")
+
+    line = of_flats()
+    assert (
+        line["chosen"]["title"].startswith("Flat, f/4")
+        and "f/2.8, not f/4" in line["runners_up"][0]["lost_on"]
+    )
+    own.client.post(f"/api/holdings/{sets['flat', 'f/4']['id']}/shelve/off")
+    assert of_flats()["verdict"] == "nothing fits"
+
+
 def test_what_an_older_version_made_many_sets_of_is_joined_and_what_it_did_not_know_the_kind_of_is_read_anew(
     own, tmp_path, monkeypatch
 ):

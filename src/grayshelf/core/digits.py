@@ -16,6 +16,11 @@ def significant(value: float, digits: int) -> str:
     return (text.rstrip("0").rstrip(".") if "." in text else text).replace("-", "−")
 
 
+def stop(focal_ratio: float) -> str:
+    """Of a lens: 'f/2.8', 'f/11'."""
+    return f"f/{focal_ratio:.2g}"
+
+
 def seconds(value: float) -> str:
     """An exposure: '300 s', '0.78 s', '1/60 s' for the shortest."""
     if 0 < value < 0.02:

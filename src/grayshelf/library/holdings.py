@@ -51,6 +51,7 @@ def common_settings(frame_set: FrameSet, facts: FrameFacts) -> CommonSettings:
         held=held(facts),
         telescope=facts.telescope,
         focal_length_mm=facts.focal_length_mm,
+        lens_stop=facts.lens_stop,
         filter_code=facts.filter_code,
         angle=facts.angle,
         focus=facts.focus,

@@ -193,6 +193,9 @@ def _cards(told: dict[str, Any]) -> dict[str, Any]:
         value = next((v for n in names if (v := _number(told.get(n))) is not None), None)
         if value is not None:
             cards[card] = value
+    stop = _number(told.get("FNumber"))
+    if stop and stop > 0 and cards.get("FOCALLEN", 0.0) > 0:
+        cards["APTDIA"] = cards["FOCALLEN"] / stop
     local = _moment(told.get("DateTimeOriginal") or told.get("DateTimeDigitized") or told.get("DateTime"))
     if local is not None:
         cards["DATE-LOC"] = local

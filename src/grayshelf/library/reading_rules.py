@@ -73,6 +73,12 @@ def not_understood() -> ColumnElement[bool]:
     # Versions before did not ask raw files at what level they are full.
     raw = or_(*(func.lower(Frame.path).like(f"%{suffix}") for suffix in RAW_SUFFIXES))
     no_full_level = raw & Frame.facts["full_adu"].as_float().is_(None)
+    # Nor a lens for its stop.
+    no_stop = (
+        raw
+        & Frame.facts["focal_length_mm"].as_float().is_not(None)
+        & Frame.facts["aperture_mm"].as_float().is_(None)
+    )
     no_target = (Frame.kind == FrameKind.LIGHT.value) & Frame.facts["target"].as_string().is_(None)
     unknown = or_(Frame.utc.is_(None), Frame.kind.is_(None), Frame.camera.is_(None), no_target)
     # No camera gives fractions; and a name may say it.
@@ -88,7 +94,7 @@ def not_understood() -> ColumnElement[bool]:
     return case(
         (
             func.json_valid(Frame.facts),
-            or_(*cannot_be, odd_pattern, complained, unknown, a_master, as_before, no_full_level),
+            or_(*cannot_be, odd_pattern, complained, unknown, a_master, as_before, no_full_level, no_stop),
         ),
         else_=True,
     )

@@ -232,8 +232,8 @@ def _flats_beside(
         (other, found)
         for other, found in others
         if other.kind == "flat"
-        and (found.filter_code, found.telescope, found.focal_length_mm)
-        == (facts.filter_code, facts.telescope, facts.focal_length_mm)
+        and (found.filter_code, found.telescope, found.focal_length_mm, found.lens_stop)
+        == (facts.filter_code, facts.telescope, facts.focal_length_mm, facts.lens_stop)
         and _turned(found, facts) <= SAME_ANGLE_DEG
     ]
     last = _last_before(session, row, [other for other, _ in alike])

@@ -102,6 +102,13 @@ class FrameFacts:
         return None if self.corner_x is None or self.corner_y is None else (self.corner_x, self.corner_y)
 
     @property
+    def lens_stop(self) -> float | None:
+        """The focal ratio of a lens, which may be stopped down; None of what has a name, and so is a telescope."""
+        if self.telescope or not self.focal_length_mm or not self.aperture_mm:
+            return None
+        return self.focal_length_mm / self.aperture_mm
+
+    @property
     def binning(self) -> tuple[int, int] | None:
         """Pixels joined in a row and in a column."""
         return (self.binning_x, self.binning_y or self.binning_x) if self.binning_x else None

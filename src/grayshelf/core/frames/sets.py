@@ -23,6 +23,8 @@ COLDEST_NIGHT_C = -40.0
 DRIFT_SPLIT_C = 2.0
 #: Focal lengths further apart than this are of two trains: a reducer was put in or taken out.
 FOCAL_SPLIT = 0.02
+#: And focal ratios of a lens: stops are set in thirds, which are an eighth of it.
+STOPS_APART = 0.05
 #: Cameras without a set point are often timed by hand or by a remote release, which is a second more or less (common
 #: practice, no source): as much longer exposures of so many seconds or more may be and be one set.
 TIMED_BY_HAND_FROM_S, TIMED_ALIKE = 30.0, 0.02
@@ -178,14 +180,25 @@ def _split_by_hand_timing(members: list[Member]) -> list[list[Member]]:
 
 def _split_by_focal_length(members: list[Member]) -> list[list[Member]]:
     """Split where neighbours in focal length are more than `FOCAL_SPLIT` apart; unknown ones are one part."""
+    return _split_where_apart(members, lambda m: m.facts.focal_length_mm, FOCAL_SPLIT)
+
+
+def _split_by_stop(members: list[Member]) -> list[list[Member]]:
+    """Split frames of a lens where it was stopped down."""
+    return _split_where_apart(members, lambda m: m.facts.lens_stop, STOPS_APART)
+
+
+def _split_where_apart(
+    members: list[Member], told: Callable[[Member], float | None], share: float
+) -> list[list[Member]]:
     parts: list[list[Member]] = []
     before: float | None = None
-    for member in sorted(members, key=lambda m: (m.facts.focal_length_mm or 0.0, m.frame_id)):
-        focal = member.facts.focal_length_mm or 0.0
-        if before is None or focal - before > FOCAL_SPLIT * before:
+    for member in sorted(members, key=lambda m: (told(m) or 0.0, m.frame_id)):
+        value = told(member) or 0.0
+        if before is None or value - before > share * before:
             parts.append([])
         parts[-1].append(member)
-        before = focal
+        before = value
     return parts
 
 
@@ -274,7 +287,7 @@ def _splits(kind: FrameKind | None) -> list[Callable[[list[Member]], list[list[M
     if kind not in (FrameKind.FLAT, FrameKind.LIGHT):
         splits += [_split_by_telescope]
     else:
-        splits += [_split_by_focal_length, _split_by_angle]
+        splits += [_split_by_focal_length, _split_by_stop, _split_by_angle]
     if kind is FrameKind.FLAT:
         splits += [_split_by_exposure]
     return splits

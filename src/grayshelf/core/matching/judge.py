@@ -318,6 +318,8 @@ def judge_flat(want: CommonSettings, holding: Holding, terms: Terms = Terms()) -
         measured[-1] = measured[-1]._replace(inside=True, note="the telescope is never taken apart")
     for event in terms.events:
         _judge_event(event, want, have, found)
+    if "telescope" not in terms.says.fixed:
+        found.failures += rulers.other_stop(want, have)
     percent = few_flats_percent(want, holding, terms.traits, terms.lights, tolerances.dither_positions)
     _few(holding, percent, terms, found)
     signal_e = holding.signal_e or USUAL_FLAT_SIGNAL_E

@@ -223,7 +223,8 @@ def gap_key(kind: FrameKind, want: CommonSettings) -> tuple[object, ...]:
     if kind is FrameKind.DARK_FLAT:
         return (*common, want.exposure_s)
     focal = None if want.focal_length_mm is None else round(want.focal_length_mm)
-    return (*common, want.telescope, focal, want.filter_code, want.night)
+    stop = None if want.lens_stop is None else round(want.lens_stop, 1)
+    return (*common, want.telescope, focal, stop, want.filter_code, want.night)
 
 
 def same_gap(kind: FrameKind, one: CommonSettings, other: CommonSettings, angle_tolerance_deg: float) -> bool:

@@ -57,6 +57,8 @@ class CommonSettings:
     """Quantities that a person said, where headers are silent or wrong."""
     corner: tuple[int, int] | None = None
     """First column and row on the sensor, in pixels of the frame."""
+    lens_stop: float | None = None
+    """The focal ratio of a lens, which may be stopped down."""
 
 
 #: Frames that a master is taken for which does not tell of how many it was made (common practice).

@@ -19,7 +19,7 @@ def is_newer(old: CommonSettings, new: CommonSettings) -> bool:
 
 def same_train(one: CommonSettings, other: CommonSettings, tolerances: Tolerances) -> bool:
     """Whether two flats saw the same telescope and were read out alike. What neither tells is taken to be the same."""
-    return all(
+    return not rulers.other_stop(one, other) and all(
         _same(r)
         for r in (
             *_read_out(one, other),

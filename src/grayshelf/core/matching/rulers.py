@@ -6,8 +6,10 @@ import re
 from datetime import date
 from functools import lru_cache
 
+from grayshelf.core.digits import stop
 from grayshelf.core.frames.angle import angle_between
 from grayshelf.core.frames.night import nights_apart
+from grayshelf.core.frames.sets import STOPS_APART
 from grayshelf.core.matching.model import CommonSettings, Ruler
 
 
@@ -85,6 +87,14 @@ def focal_length(want: CommonSettings, have: CommonSettings, percent: float) -> 
     return band(
         "focal length", want.focal_length_mm, have.focal_length_mm, tolerance, "mm", f"±{percent:g} %"
     )
+
+
+def other_stop(want: CommonSettings, have: CommonSettings) -> list[str]:
+    """Of a lens: that its flats were shot at another stop, where its light falls off otherwise."""
+    wanted, there = want.lens_stop, have.lens_stop
+    if not wanted or not there or abs(there - wanted) <= STOPS_APART * max(wanted, there):
+        return []
+    return [f"{stop(there)}, not {stop(wanted)}"]
 
 
 def angle(want: CommonSettings, have: CommonSettings, tolerance_deg: float) -> Ruler:

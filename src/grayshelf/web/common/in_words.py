@@ -8,8 +8,9 @@ from zoneinfo import ZoneInfo
 
 from grayshelf.core.digits import THIN as THIN
 from grayshelf.core.digits import seconds as seconds
+from grayshelf.core.digits import stop
 from grayshelf.core.frames.facts import FrameFacts
-from grayshelf.core.matching.model import RigSays, Ruler
+from grayshelf.core.matching.model import CommonSettings, RigSays, Ruler
 from grayshelf.core.matching.part_of_sensor import FIRST, OnSensor, begins_at
 from grayshelf.web.common.schemas import RulerOut
 
@@ -46,6 +47,11 @@ def stamp(facts: FrameFacts) -> str:
 def part_of_sensor(frames: OnSensor) -> list[str]:
     """'part 3008 × 3008' of frames that say that they begin elsewhere than the sensor."""
     return [f"part\u00a0{frames.width}\u00a0×\u00a0{frames.height}"] if begins_at(frames) != FIRST else []
+
+
+def stop_of(frames: FrameFacts | CommonSettings) -> list[str]:
+    """'f/4' of frames through a lens that tell it."""
+    return [stop(frames.lens_stop)] if frames.lens_stop else []
 
 
 def at_gain(word: str, says: RigSays, gain: float) -> str:

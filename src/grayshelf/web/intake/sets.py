@@ -54,6 +54,8 @@ def set_title(row: FrameSet, word: str) -> str:
         parts.append(f"{word} {in_words.plain(facts.gain)}")
     if facts.binning_x is not None and (facts.binning_x > 1 or not parts):
         parts.append(f"binning {facts.binning_x}")
+    if row.kind in ("light", "flat"):
+        parts += in_words.stop_of(facts)
     parts += in_words.part_of_sensor(facts)
     if facts.calibrated:
         parts.append(_done(facts))

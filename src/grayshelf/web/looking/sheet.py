@@ -105,6 +105,7 @@ def _values(facts: FrameFacts, word: str) -> list[ReadValueOut]:
         ("target", "target", facts.target),
         ("telescope", "telescope", facts.telescope),
         ("focal_length_mm", "focal length", _number(facts.focal_length_mm, lambda mm: f"{mm:g} mm")),
+        ("aperture_mm", "aperture", _number(facts.aperture_mm, lambda mm: f"{mm:.4g} mm")),
         ("angle", "angle", f"{facts.angle.deg:.1f}°" if facts.angle is not None else None),
         ("focus", "focus", _number(facts.focus, lambda steps: in_words.number(steps))),
         ("bayer_pattern", "colour pattern", facts.bayer_pattern),

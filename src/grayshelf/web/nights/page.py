@@ -143,7 +143,7 @@ def light_set_out(
     """A set of lights in the table of a night."""
     facts = lights.facts
     gain = f", {word} {in_words.plain(facts.gain)}" if facts.gain is not None else ""
-    part = in_words.part_of_sensor(lights.want)
+    part = [*in_words.stop_of(lights.want), *in_words.part_of_sensor(lights.want)]
     return LightSetOut(
         id=lights.row.id,
         target=facts.target or "no target",

@@ -78,6 +78,7 @@ def slip_page(library: Library, set_id: int, tonight_of: dict[int, Tonight] | No
         title=", ".join(
             [
                 f"{in_words.series(row.n_frames, lights.want.exposure_s)}{gain}",
+                *in_words.stop_of(lights.want),
                 *in_words.part_of_sensor(lights.want),
             ]
         ),

@@ -50,7 +50,7 @@ def kind_title(holding: Holding) -> str:
     title = holding.kind.value.capitalize()
     if holding.kind is FrameKind.FLAT:
         sky = "Sky flat" if have.exposures_differ else title
-        title = f"{sky} {have.filter_code}" if have.filter_code else sky
+        title = ", ".join([f"{sky} {have.filter_code}" if have.filter_code else sky, *in_words.stop_of(have)])
     elif holding.kind is not FrameKind.BIAS:
         parts = [in_words.seconds(have.exposure_s)] if have.exposure_s is not None else []
         if holding.kind is FrameKind.DARK and have.sensor_temp_c is not None:
