@@ -261,9 +261,9 @@ def _deg(holding: Holding) -> float | None:
 
 
 def _by_gain_and_age(found: Sequence[Holding]) -> list[Holding]:
-    def key(h: Holding) -> tuple[float, float, str]:
+    def key(h: Holding) -> tuple[float, float, bool, int]:
         night = h.settings.night
-        return (h.settings.gain or 0.0, -(night.toordinal() if night else 0), h.key)
+        return h.settings.gain or 0.0, -(night.toordinal() if night else 0), not h.is_master, int(h.key)
 
     return sorted(found, key=key)
 
