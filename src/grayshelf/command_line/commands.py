@@ -149,9 +149,8 @@ def _match(asking: Asking, args: argparse.Namespace) -> int:
     lines = []
     for m in told["matched"]:
         slip = m["slip"]
-        lines.append(
-            f"{slip['target']}, {slip['filter_code'] or 'no filter'}, {slip['title']}: {slip['verdict']}"
-        )
+        of = ", ".join(part for part in (slip["target"], slip["filter_code"], slip["title"]) if part)
+        lines.append(f"{of}: {slip['verdict']}")
         lines += [f"  {x['kind']}: {_line(x)}" for x in slip["lines"]]
     lines += [f"{path}: no light of it is in the library" for path in told["not_known"]]
     _say(args, "\n".join(lines), told)
