@@ -124,7 +124,7 @@ def test_a_leak_is_told_from_the_sensors_own_slope_and_where_it_comes_from():
     assert Fault.CLIPPED in {f.fault for f in told}
 
 
-def capped(seed, settings, *, light_e=0.0, temps_c=None, set_c=-10.0):
+def capped(seed, settings, *, light_e=0.0, temps_c=None, set_c=-10.0, kind=FrameKind.BIAS):
     """What is found of bias at the offset and the gain (over the usual one) of each, with light that comes in by and by."""
     sensor, n = Sensor(np.random.default_rng(seed)), len(settings)
     frames = []
@@ -134,7 +134,7 @@ def capped(seed, settings, *, light_e=0.0, temps_c=None, set_c=-10.0):
         )
         frames.append(np.rint(e / 1.2 * gain + 400 + offset + sensor.pattern).clip(0, 65535).astype("u2"))
     looks = [look_at(f, 65535, lit=False, hot_at=hottest(frames[:3])) for f in frames]
-    return findings_of_set(Looked(FrameKind.BIAS, looks, temps_c or [None] * n, set_c))
+    return findings_of_set(Looked(kind, looks, temps_c or [None] * n, set_c))
 
 
 def test_frames_of_two_settings_are_told_apart_where_no_header_does():
@@ -151,6 +151,9 @@ def test_frames_of_two_settings_are_told_apart_where_no_header_does():
         (half,) = capped(seed, [usual] * 6 + [other] * 6)
         assert not half.leave_out and reasons_for_care([half]), "nobody can say which are right"
         assert capped(seed, [usual] * 12) == []
+        warm = [-10.0] * 8 + [-4.0] * 4
+        (warmer,) = capped(seed, [usual] * 8 + [(0, 1.5)] * 4, temps_c=warm, kind=FrameKind.DARK)
+        assert warmer.fault is Fault.TEMPERATURE, "that the sensor was warmer is known"
         drifting = [(5.0 * i, 1.0) for i in range(12)]
         assert [f.fault for f in capped(seed, drifting)] == [Fault.PEDESTAL_DRIFT]
 

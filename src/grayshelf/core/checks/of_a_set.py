@@ -58,8 +58,9 @@ def findings_of_set(looked: Looked) -> list[SetFinding]:
     found: list[SetFinding] = []
     found += _saturated(looked)
     found += _otherwise_lit(looked)
+    warmer = _temperatures(looked)
     if not looked.lit:
-        found += two_settings([k.mean for k in looked.looks], [k.noise for k in looked.looks])
+        found += _two_settings(looked, {i for f in warmer for i in f.frames})
     if not looked.of_sky and not _of_two_settings(found):
         found += _unsettled(looked, found)
         found += _apart(looked, _left_out(found))
@@ -69,9 +70,15 @@ def findings_of_set(looked: Looked) -> list[SetFinding]:
         noises = [] if looked.set_c is None else [k.noise for k in looks]
         found += drift([k.mean for k in looks], noises, lit=looked.lit)
     found += _banded(looked)
-    found += _temperatures(looked)
+    found += warmer
     found += _clipped(looked)
     return sorted(found, key=lambda f: not f.leave_out)
+
+
+def _two_settings(looked: Looked, warmer: set[int]) -> list[SetFinding]:
+    """Frames of two settings, but where it is another temperature that makes them noisier."""
+    found = two_settings([k.mean for k in looked.looks], [k.noise for k in looked.looks])
+    return [f for f in found if not warmer.intersection(f.frames)]
 
 
 def _of_two_settings(found: Sequence[SetFinding]) -> bool:

@@ -31,8 +31,8 @@ def brighter_than_lights(dark_adu: float | None, lights_adu: float | None) -> tu
         return ()
     above = f"{dark_adu - lights_adu:,.0f}"
     return (
-        f"it lies {above} ADU above these lights, so that nothing would be left of them: light reached it, or its offset or "
-        "gain was another",
+        f"it lies {above} ADU above these lights, so that nothing would be left of them: light reached it, or its offset, "
+        "gain or scale is another",
     )
 
 
