@@ -345,6 +345,8 @@ def test_a_dark_far_under_its_bias_has_no_pedestal_in_it():
         assert [bool(h.care) and h.spoiled for h in whole] == [False, False, care], level
     (_, _, told) = with_levels_held([*bias, replace(dark("d"), level_adu=2.0)])
     assert told.care[0].startswith("it lies 478 ADU under the bias of its settings: a bias was taken off it")
+    known = replace(dark("d"), level_adu=2.0, spoiled=True, care=("a bias was taken off it, by its header",))
+    assert with_levels_held([*bias, known])[-1] is known, "told once"
     near_zero = [
         replace(dark("b", exposure_s=0.0), kind=FrameKind.BIAS, level_adu=3.0),
         replace(dark("d"), level_adu=0.0),

@@ -52,7 +52,8 @@ def _settings(holding: Holding) -> tuple[object, ...]:
 
 def _held(holding: Holding, biases: Sequence[Holding]) -> Holding:
     level = holding.level_adu
-    if holding.kind not in (FrameKind.DARK, FrameKind.DARK_FLAT) or level is None:
+    if holding.kind not in (FrameKind.DARK, FrameKind.DARK_FLAT) or level is None or holding.spoiled:
+        # Of one that is spoiled it is told already.
         return holding
     levels = [bias.level_adu for bias in biases if bias.level_adu is not None and _as_read_out(bias, holding)]
     if not levels or level >= min(OF_ITS_BIAS * min(levels), min(levels) - PEDESTAL_DRIFT_ADU):
