@@ -242,6 +242,9 @@ def test_flats_at_another_stop_of_the_lens_are_none_for_its_lights(own, tmp_path
     sets = {(s["kind"], s["title"].rpartition(", ")[2]): s for s in own.get("/api/sets")["items"]}
     assert set(sets) == {("light", "f/4"), ("flat", "f/2.8"), ("flat", "f/4")}
 
+    parts = own.get("/api/rigs/1")["parts"]
+    assert "50 mm" in str(parts) and ("17.9 mm f/2.8" in str(parts) or "12.5 mm f/4" in str(parts)), parts
+
     def of_flats():
         slip = own.get(f"/api/lights/{sets['light', 'f/4']['id']}/slip")
         assert slip["title"].endswith("f/4")
