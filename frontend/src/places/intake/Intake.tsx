@@ -439,13 +439,14 @@ function SetRow({
   onLook: () => void;
   onCombine: () => void;
 }) {
+  const told = [STATE[set.state] ?? set.state, set.come_since > 0 ? `${set.come_since} more since` : ""];
   return (
     <tr className="border-b border-line">
       <td className="w-[76px] py-1">{set.kind}</td>
       <td>
         {set.title}
         <span className="block text-s text-ink2 md:hidden">
-          {set.night}, {set.camera}, {STATE[set.state] ?? set.state}
+          {[set.night, set.camera, ...told].filter(Boolean).join(", ")}
         </span>
         {set.names_say && <Named set={set} />}
         {set.missing && <span className="block pb-1 text-s text-accent">{set.missing}.</span>}
@@ -456,8 +457,8 @@ function SetRow({
         {set.night}
       </td>
       <td className="text-ink2 max-md:hidden">
-        {STATE[set.state] ?? set.state}
-        {set.come_since > 0 && <span className="text-ink">, {set.come_since} more since</span>}
+        {told[0]}
+        {told[1] && <span className="text-ink">, {told[1]}</span>}
       </td>
       <td className="text-right whitespace-nowrap">
         <button

@@ -61,7 +61,7 @@ export function Backups({ backups }: { backups: Schemas["BackupsOut"] }) {
       <h2 className="text-l font-semibold">Copies of the database</h2>
       <p className="pt-1 text-ink2">
         {backups.newest
-          ? `The last is of ${backups.newest}; ${backups.count} are kept.`
+          ? `The last is of ${backups.newest}; ${backups.count} ${backups.count === 1 ? "is" : "are"} kept.`
           : "None yet: the first is made soon after the start."}{" "}
         One is made by itself each night, and before each change of its form.
       </p>
