@@ -6,7 +6,7 @@ The limits are common practice, with no published source.
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
 from grayshelf.core.frames.kinds import FrameKind
@@ -38,11 +38,21 @@ def brighter_than_lights(dark_adu: float | None, lights_adu: float | None) -> tu
 
 def with_levels_held(holdings: Sequence[Holding]) -> list[Holding]:
     """Holdings of a camera, with care for darks that lie far under all bias of their settings: the pedestal is not in them."""
-    biases: dict[tuple[object, ...], list[Holding]] = defaultdict(list)
+    # Of years there are many bias of the same settings: the lowest of them is all that is asked for.
+    lowest: dict[tuple[object, ...], dict[_ReadOut, float]] = defaultdict(dict)
     for one in holdings:
         if one.kind is FrameKind.BIAS and one.level_adu is not None:
-            biases[_settings(one)].append(one)
-    return [_held(one, biases.get(_settings(one), ())) for one in holdings]
+            of_settings, read_out = lowest[_settings(one)], _read_out(one)
+            of_settings[read_out] = min(one.level_adu, of_settings.get(read_out, one.level_adu))
+    return [
+        _held(one, lowest[key]) if one.kind in _DARKS and (key := _settings(one)) in lowest else one
+        for one in holdings
+    ]
+
+
+_DARKS = (FrameKind.DARK, FrameKind.DARK_FLAT)
+#: Mode and step of the samples: what may make levels of two scales.
+_ReadOut = tuple[str | None, int | None]
 
 
 def _settings(holding: Holding) -> tuple[object, ...]:
@@ -50,12 +60,17 @@ def _settings(holding: Holding) -> tuple[object, ...]:
     return have.gain, have.offset, have.binning
 
 
-def _held(holding: Holding, biases: Sequence[Holding]) -> Holding:
+def _read_out(holding: Holding) -> _ReadOut:
+    return holding.settings.read_mode, holding.settings.sample_step
+
+
+def _held(holding: Holding, lowest_adu: Mapping[_ReadOut, float]) -> Holding:
     level = holding.level_adu
-    if holding.kind not in (FrameKind.DARK, FrameKind.DARK_FLAT) or level is None or holding.spoiled:
+    if level is None or holding.spoiled:
         # Of one that is spoiled it is told already.
         return holding
-    levels = [bias.level_adu for bias in biases if bias.level_adu is not None and _as_read_out(bias, holding)]
+    mine = _read_out(holding)
+    levels = [bias for read_out, bias in lowest_adu.items() if _of_one_scale(read_out, mine)]
     if not levels or level >= min(OF_ITS_BIAS * min(levels), min(levels) - PEDESTAL_DRIFT_ADU):
         return holding
     under = f"it lies {min(levels) - level:,.0f} ADU under the bias of its settings"
@@ -63,8 +78,6 @@ def _held(holding: Holding, biases: Sequence[Holding]) -> Holding:
     return replace(holding, care=(*holding.care, care), spoiled=True)
 
 
-def _as_read_out(one: Holding, other: Holding) -> bool:
+def _of_one_scale(one: _ReadOut, other: _ReadOut) -> bool:
     """Whether nothing says that their levels are of two scales; a master tells less than frames do."""
-    here, there = one.settings, other.settings
-    pairs = ((here.read_mode, there.read_mode), (here.sample_step, there.sample_step))
-    return all(a is None or b is None or a == b for a, b in pairs)
+    return all(a is None or b is None or a == b for a, b in zip(one, other, strict=True))
