@@ -243,7 +243,7 @@ def test_flats_at_another_stop_of_the_lens_are_none_for_its_lights(own, tmp_path
     assert set(sets) == {("light", "f/4"), ("flat", "f/2.8"), ("flat", "f/4")}
 
     parts = own.get("/api/rigs/1")["parts"]
-    assert "50 mm" in str(parts) and ("17.9 mm f/2.8" in str(parts) or "12.5 mm f/4" in str(parts)), parts
+    assert "50 mm" in str(parts) and ("17.86 mm f/2.8" in str(parts) or "12.5 mm f/4" in str(parts)), parts
 
     def of_flats():
         slip = own.get(f"/api/lights/{sets['light', 'f/4']['id']}/slip")
@@ -257,6 +257,18 @@ def test_flats_at_another_stop_of_the_lens_are_none_for_its_lights(own, tmp_path
     )
     own.client.post(f"/api/holdings/{sets['flat', 'f/4']['id']}/shelve/off")
     assert of_flats()["verdict"] == "nothing fits"
+    for i in range(3):
+        at = f"2026:10:10 23:{4 * i:02d}:00"
+        write_dng(
+            heap / f"lights/M 31/W_{i}.dng", some_pixels(2100), exposure_s=60, local=at, lens=(50.0, 8.0)
+        )
+    own.scan(heap)
+    keys = [
+        offer["key"] for offer in own.get("/api/rigs/1/tonight")["offers"] if offer["key"].startswith("flat:")
+    ]
+    assert sorted(key.rpartition(":")[2] for key in keys) == ["f/4", "f/8"], (
+        "one stop's flats do not serve the other"
+    )
 
 
 def test_what_an_older_version_made_many_sets_of_is_joined_and_what_it_did_not_know_the_kind_of_is_read_anew(

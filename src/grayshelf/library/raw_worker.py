@@ -195,8 +195,8 @@ def _cards(told: dict[str, Any]) -> dict[str, Any]:
             cards[card] = value
     stop = _number(told.get("FNumber"))
     if stop and stop > 0 and cards.get("FOCALLEN", 0.0) > 0:
-        # As a person would say it: stops are round numbers themselves.
-        cards["APTDIA"] = round(cards["FOCALLEN"] / stop, 1)
+        # Not coarser: the stop is told by it again.
+        cards["APTDIA"] = round(cards["FOCALLEN"] / stop, 2)
     local = _moment(told.get("DateTimeOriginal") or told.get("DateTimeDigitized") or told.get("DateTime"))
     if local is not None:
         cards["DATE-LOC"] = local

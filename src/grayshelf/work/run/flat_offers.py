@@ -9,6 +9,7 @@ from typing import Any
 
 from sqlalchemy.orm import Session
 
+from grayshelf.core.digits import stop
 from grayshelf.core.flats.panel.diffusers import stops_of
 from grayshelf.core.flats.settings import RowKey, wishes_from
 from grayshelf.core.frames.kinds import FrameKind
@@ -56,7 +57,8 @@ def flat_gap_key(want: CommonSettings, binning: int) -> str:
     """The name of a row of flats, the same from one look to the next."""
     turned = "" if want.angle is None else f"@{round(want.angle.deg) % 360}"
     mode = f":{want.read_mode}" if want.read_mode else ""
-    return f"flat:{want.filter_code}:g{want.gain:g}:o{want.offset:g}:b{binning}{turned}{mode}"
+    lens = f":{stop(want.lens_stop)}" if want.lens_stop else ""
+    return f"flat:{want.filter_code}:g{want.gain:g}:o{want.offset:g}:b{binning}{turned}{mode}{lens}"
 
 
 @kept_answers(8192)
@@ -248,6 +250,7 @@ def _row_key(rows: dict[str, RowOffer], want: CommonSettings, binning: int, tole
         set_so = wish.filter_code, wish.gain, wish.offset, wish.binning, wish.read_mode
         same = set_so == (want.filter_code, want.gain, want.offset, binning, want.read_mode)
         first = offer.lights[0].want
+        same = same and not rulers.other_stop(first, want)
         near = rulers.angle(first, want, tolerances.flat_angle_deg)
         focus = rulers.band("focus", first.focus, want.focus, tolerances.flat_focus_steps, "steps")
         if same and (near.inside or near.unknown) and (focus.inside or focus.unknown):
