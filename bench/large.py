@@ -122,7 +122,13 @@ def fill(library: Library, folder: Path, share: float = 1.0) -> dict[str, int]:
                     master = replace(made.facts, is_master=True, n_combined=made.count)
                     where = library.root
                     master_id = _write(session, own_id, where, MadeSet(master, 1), counts)
-                    session.add(MasterRecord(set_id=master_id, built_here=True, method="mean", noise=1.0))
+                    # Looked at when it was built, so that no scan goes to look for its file.
+                    looked_at = {"list": [], "findings": []}
+                    session.add(
+                        MasterRecord(
+                            set_id=master_id, built_here=True, method="mean", noise=1.0, figures=looked_at
+                        )
+                    )
                     session.get_one(FrameSet, set_id).master_set_id = master_id
                     counts["masters"] += 1
     with library.db.session() as session:

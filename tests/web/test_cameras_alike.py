@@ -107,6 +107,10 @@ def test_one_camera_that_changes_its_telescope_keeps_its_darks(own, tmp_path):
     own.scan(heap)
     for verdict, _, _, warnings in darks_on_slips(own).values():
         assert verdict == "fits" and not any("two cameras" in w for w in warnings)
+    # A time that a damaged disk left of one of them takes no slip down.
+    own.change("update frame_set set last_utc = 'x' where kind = 'light' and facts like '%Left 80%'")
+    own.library.touched()
+    assert [verdict for verdict, *_ in darks_on_slips(own).values()] == ["fits", "fits"]
 
 
 @pytest.mark.parametrize(("later_s", "found"), [(0, 4), (150, 4), (299, 3), (4000, 0), (-100, 4)])

@@ -8,7 +8,7 @@ from datetime import datetime
 from itertools import islice
 from typing import NamedTuple
 
-from sqlalchemy import select
+from sqlalchemy import String, cast, select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.matching.cameras_alike import LEAST_AT_ONCE, exposed_at_once
@@ -26,10 +26,10 @@ MOST_PAIRS = 100
 
 
 class _Span(NamedTuple):
-    """From when to when a set was shot."""
+    """From when to when a set was shot, as the database writes it: its text stands in the order of the times."""
 
-    first: datetime
-    last: datetime
+    first: str
+    last: str
     set_id: int
     telescope: str | None
 
@@ -63,20 +63,22 @@ def _is_several(session: Session, camera: str) -> bool:
     facts = readable(FrameSet.facts)
     telescope = facts["telescope"].as_string()
     query = (
-        select(FrameSet.first_utc, FrameSet.last_utc, FrameSet.id, telescope)
+        select(cast(FrameSet.first_utc, String), cast(FrameSet.last_utc, String), FrameSet.id, telescope)
         .where(
             FrameSet.camera == camera,
             FrameSet.is_master.is_(False),
             FrameSet.first_utc.is_not(None),
+            FrameSet.last_utc.is_not(None),
             telescope.is_not(None),
             # A copy that another program made of an exposure may name the telescope otherwise.
             facts["calibrated"].as_string().is_(None),
         )
         .order_by(FrameSet.first_utc, FrameSet.id)
     )
-    spans = [
-        _Span(first, last, set_id, plain_name(name)) for first, last, set_id, name in session.execute(query)
-    ]
+    rows = session.execute(query).all()
+    # A library has many sets and few telescopes.
+    plain = {name: plain_name(name) for name in {name for *_, name in rows}}
+    spans = [_Span(first, last, set_id, plain[name]) for first, last, set_id, name in rows]
     return any(
         exposed_at_once(_frames(session, one), _frames(session, other)) >= LEAST_AT_ONCE
         for one, other in islice(_at_once(spans), MOST_PAIRS)

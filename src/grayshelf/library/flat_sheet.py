@@ -9,7 +9,7 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from grayshelf.core.errors import Conflict, GrayShelfError, NotFound
+from grayshelf.core.errors import Conflict, GrayShelfError
 from grayshelf.core.flats.drift import Drift
 from grayshelf.core.flats.model import Dimmer, FlatTarget, Pedestal
 from grayshelf.core.flats.panel.diffusers import Diffuser
@@ -18,16 +18,16 @@ from grayshelf.core.flats.settings import INSTEAD_OF, FlatWishes, RowKey, wishes
 from grayshelf.core.flats.timed_light import TimedLight
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.matching.model import CommonSettings
-from grayshelf.core.matching.rig_events import RigEventKind
 from grayshelf.core.planning.gates import LightKind
 from grayshelf.core.sensor.statistics import UNSHIFTED_BELOW_ADU
 from grayshelf.library.attached import light_range
 from grayshelf.library.camera_values import measured_gain
 from grayshelf.library.flat_drift import drift_of
+from grayshelf.library.flat_settings import newest_of, settings_by_row, stale_reason
 from grayshelf.library.kept import kept
 from grayshelf.library.library import Library
 from grayshelf.library.lights import light_sets
-from grayshelf.library.models import FlatRow, FlatSetting, LightSource, Rig, RigEvent
+from grayshelf.library.models import FlatRow, FlatSetting, LightSource, Rig
 from grayshelf.library.rig_terms import says_of
 from grayshelf.library.shelf_levels import pedestal_level
 
@@ -202,13 +202,13 @@ def sheet_rows(library: Library, session: Session, rig: Rig) -> list[SheetRow]:
     order = {f.code: f.position for f in rig.filters}
     keys = {k for k in asked if not (k in kept and kept[k].left_out)}
     keys |= {k for k, row in kept.items() if row.added and not row.left_out}
-    found = _settings_by_row(session, rig.id)
+    found = settings_by_row(session, rig.id)
     rows = []
     for key in sorted(keys, key=lambda k: (order.get(k.filter_code, 99), k.filter_code, k.gain, k.binning)):
         own = dict(kept[key].wishes) if key in kept else {}
         wishes = wishes_from(rig.wishes, own)
         history = found.get(key, [])
-        setting = _newest(history)
+        setting = newest_of(history)
         rows.append(
             SheetRow(
                 key,
@@ -291,61 +291,6 @@ def leave_out(session: Session, rig: Rig, keys: Sequence[RowKey]) -> None:
     for key in dict.fromkeys(keys):
         row = kept.get(key) or _new_row(session, rig, key)
         row.left_out = True
-
-
-# -- what was found ---------------------------------------------------------------------------------------------
-
-
-def settings_of(session: Session, rig_id: int, key: RowKey) -> list[FlatSetting]:
-    """Everything found for a row, newest first."""
-    return list(
-        session.scalars(
-            select(FlatSetting)
-            .where(
-                FlatSetting.rig_id == rig_id,
-                FlatSetting.filter_code == key.filter_code,
-                FlatSetting.gain == key.gain,
-                FlatSetting.offset == key.offset,
-                FlatSetting.binning == key.binning,
-            )
-            .order_by(FlatSetting.id.desc())
-        )
-    )
-
-
-def _settings_by_row(session: Session, rig_id: int) -> dict[RowKey, list[FlatSetting]]:
-    """All that was found for a rig, newest first: a sheet of hundreds of rows is not hundreds of questions."""
-    query = select(FlatSetting).where(FlatSetting.rig_id == rig_id)
-    found: dict[RowKey, list[FlatSetting]] = {}
-    for s in session.scalars(query.order_by(FlatSetting.id.desc())):
-        found.setdefault(RowKey(s.filter_code, s.gain, s.offset, s.binning), []).append(s)
-    return found
-
-
-def _newest(history: Sequence[FlatSetting]) -> FlatSetting | None:
-    return next((s for s in history if not s.taken_back), None)
-
-
-def newest_setting(session: Session, rig_id: int, key: RowKey) -> FlatSetting | None:
-    """The setting that counts."""
-    return _newest(settings_of(session, rig_id, key))
-
-
-def take_back_setting(session: Session, rig_id: int, setting_id: int, taken_back: bool) -> FlatSetting:
-    """Let a found setting count no more, or again."""
-    row = session.get(FlatSetting, setting_id)
-    if row is None or row.rig_id != rig_id:
-        raise NotFound("This setting is not kept.")
-    row.taken_back = taken_back
-    return row
-
-
-def stale_reason(setting: FlatSetting | None, events: Sequence[RigEvent]) -> str:
-    """What was done since a setting was found that it may not have outlived; empty where nothing was."""
-    if setting is None:
-        return ""
-    since = [e for e in events if RigEventKind(e.kind).unsettles_exposures and e.at > setting.found_at]
-    return f"{since[-1].what} since ({since[-1].at:%-d %b %y})" if since else ""
 
 
 # -- for the search ---------------------------------------------------------------------------------------------

@@ -21,7 +21,7 @@ from grayshelf.library.kept import in_parts
 from grayshelf.library.library import Library
 from grayshelf.library.models import Folder, Frame, FrameSet, MasterInput, MendedFrame, RunShot
 from grayshelf.library.packing import PACKED_ENDING, can_be_packed
-from grayshelf.library.raw_sets import raw_sets
+from grayshelf.library.raw_sets import raw_sets_of
 
 #: Where frames of a named folder are put aside, in that folder: on their own disk, and no scan looks there.
 PUT_ASIDE = ".grayshelf-thrown-away"
@@ -59,7 +59,7 @@ def plan_letting_go(library: Library, set_ids: Collection[int], way: FiledBy, ro
     plan = LetGoPlan()
     day = library.clock.now().strftime("%Y%m%dT%H%M%S")
     with library.db.session() as session:
-        sets = raw_sets(library, session, set_ids)
+        sets = raw_sets_of(library, session, set_ids)
         kept_for = {i: why_not_thrown_away(s) for i, s in sets.items()} if way is FiledBy.THROW else {}
         for frame_id, set_id, path, size_bytes, modified_ns, folder, own in _files(session, sorted(sets)):
             if kept_for.get(set_id):

@@ -90,12 +90,17 @@ def _of_camera(library: Library, revision: int, camera: str) -> list[LightSet]:
         return lights_made(library, camera).renewed(rows, make)
 
 
-def light_sets(library: Library, rig: Rig) -> list[LightSet]:
+def light_sets(library: Library, rig: Rig) -> Sequence[LightSet]:
     """The light sets of a rig, oldest first; kept until one changes. What was stacked of lights is none, nor are copies of
     lights that another program calibrated, where the lights themselves are here."""
+    return _of_rig(library, library.revision, rig.id, rig.camera)
+
+
+@kept(16)
+def _of_rig(library: Library, revision: int, rig_id: int, camera: str) -> Sequence[LightSet]:
     whose = sorter(library)
-    found = _of_camera(library, library.revision, rig.camera)
-    own = [s for s in found if not s.facts.stacked and whose.of(s.facts) == rig.id]
+    found = _of_camera(library, revision, camera)
+    own = [s for s in found if not s.facts.stacked and whose.of(s.facts) == rig_id]
     if not any(s.facts.calibrated for s in own):
         return own
     raw = {_shot_as(s) for s in own if not s.facts.calibrated}

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from datetime import date
 from typing import NamedTuple
@@ -83,38 +84,50 @@ def _all_files(library: Library, revision: int) -> list[_Files]:
         return _files(session)
 
 
-def room_taken(library: Library, session: Session) -> list[Taken]:
+def room_taken(library: Library) -> Sequence[Taken]:
     """Room that all frames take whose files are there, copies too, by kind and night."""
-    masters = set(session.scalars(select(FrameSet.id).where(FrameSet.is_master)))
+    return _room_taken(library, library.revision)
+
+
+@kept(2)
+def _room_taken(library: Library, revision: int) -> Sequence[Taken]:
+    with library.db.own_session() as session:
+        masters = set(session.scalars(select(FrameSet.id).where(FrameSet.is_master)))
     taken: dict[tuple[str, date | None], list[int]] = defaultdict(lambda: [0, 0])
-    for files in _all_files(library, library.revision):
+    for files in _all_files(library, revision):
         sums = taken["master" if files.set_id in masters else files.kind, files.night]
         sums[0] += files.n_frames
         sums[1] += files.size_bytes
     return [Taken(kind, night, n, size) for (kind, night), (n, size) in taken.items()]
 
 
-def raw_sets(library: Library, session: Session, set_ids: Collection[int] | None = None) -> dict[int, RawSet]:
-    """Sets of raw frames with what stands for them; lights and what was shot for the Bench are among the first only.
+def raw_sets(library: Library) -> Mapping[int, RawSet]:
+    """Sets of raw frames, lights too, with what stands for them; what was shot for the Bench is not among them."""
+    return _all_raw_sets(library, library.revision)
 
-    Parameters
-    ----------
-    set_ids
-        Only these, where they are named.
-    """
-    if set_ids is None:
-        return _all_raw_sets(library, library.revision)
-    return _raw_sets(library, session, sorted(set_ids))
+
+def raw_sets_of(library: Library, session: Session, set_ids: Collection[int]) -> dict[int, RawSet]:
+    """The same of some sets, as they are at this moment."""
+    wanted = sorted(set_ids)
+    return _raw_sets(library, session, wanted, _files(session, wanted), _not_in_master(session, wanted))
 
 
 @kept(1)
-def _all_raw_sets(library: Library, revision: int) -> dict[int, RawSet]:
-    with library.db.own_session() as session:
-        return _raw_sets(library, session, None)
+def _all_raw_sets(library: Library, revision: int) -> Mapping[int, RawSet]:
+    # Two looks at every frame of the library, beside one another.
+    with ThreadPoolExecutor(1) as beside, library.db.own_session() as session:
+        files = beside.submit(_all_files, library, revision)
+        unknown = _not_in_master(session)
+        return _raw_sets(library, session, None, files.result(), unknown)
 
 
-def _raw_sets(library: Library, session: Session, wanted: Sequence[int] | None) -> dict[int, RawSet]:
-    files = _all_files(library, library.revision) if wanted is None else _files(session, wanted)
+def _raw_sets(
+    library: Library,
+    session: Session,
+    wanted: Sequence[int] | None,
+    files: Sequence[_Files],
+    unknown: Mapping[int, int],
+) -> dict[int, RawSet]:
     of_set: dict[int | None, list[int]] = defaultdict(lambda: [0, 0])
     for one in files:
         if one.in_sets:
@@ -126,7 +139,6 @@ def _raw_sets(library: Library, session: Session, wanted: Sequence[int] | None) 
     masters = {row.master_set_id for row in rows if row.master_set_id is not None}
     stands = _masters(session, masters)
     left_out = _left_out(session, masters)
-    unknown = _not_in_master(session, wanted)
     rules, sort = _rules(session), sorter(library)
     # Frames behind a cap often name no telescope: they are the first rig's with their camera.
     of_camera = {rig.camera: rig.id for rig in reversed(list(session.scalars(standing_rigs())))}

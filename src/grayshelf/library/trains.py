@@ -41,12 +41,6 @@ def trains_in(session: Session) -> list[Train]:
     return [Train(own(number), camera, telescope, mm) for number, _, camera, telescope, mm in rows]
 
 
-@kept(4)
-def _trains(library: Library, revision: int) -> list[Train]:
-    with library.db.own_session() as session:
-        return trains_in(session)
-
-
 class OfTrain(Protocol):
     """What tells of the train that took it: frames' facts, common settings, a row of them."""
 
@@ -82,9 +76,15 @@ class Sorter:
         return self._found[key]
 
 
+@kept(4)
+def _sorter(library: Library, revision: int) -> Sorter:
+    with library.db.own_session() as session:
+        return Sorter(trains_in(session))
+
+
 def sorter(library: Library) -> Sorter:
     """By the trains as they are on the shelf now."""
-    return Sorter(_trains(library, library.revision))
+    return _sorter(library, library.revision)
 
 
 def make_rigs(session: Session) -> list[str]:

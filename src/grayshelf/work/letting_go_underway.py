@@ -26,7 +26,7 @@ from grayshelf.library.letting_go import (
 )
 from grayshelf.library.library import Library
 from grayshelf.library.models import FiledFile, Filing, Folder, Frame, FrameSet, MasterInput
-from grayshelf.library.raw_sets import raw_sets
+from grayshelf.library.raw_sets import raw_sets_of
 from grayshelf.work.filing_underway import Underway, remove_empty
 
 _NO_MASTER = "The file of their master is not what it was, or not there: they are kept."
@@ -120,7 +120,7 @@ class PuttingAside(_InPlace):
                 # Since it was planned it left its set: no master is known to stand for it.
                 return "It is in no set any more."
             if set_id not in self._why_kept:
-                raw = raw_sets(self.library, session, {set_id}).get(set_id)
+                raw = raw_sets_of(self.library, session, {set_id}).get(set_id)
                 master = session.scalar(select(FrameSet.master_set_id).where(FrameSet.id == set_id))
                 why = why_not_thrown_away(raw) if raw is not None else _NO_MASTER
                 if not why and (master is None or not self._is_whole(session, master)):

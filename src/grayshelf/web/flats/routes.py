@@ -9,14 +9,8 @@ from grayshelf.core.errors import NotFound
 from grayshelf.core.flats.settings import RowKey, wishes_from
 from grayshelf.core.frames.night import event_moment
 from grayshelf.devices.ports import RigDevices
-from grayshelf.library.flat_sheet import (
-    add_row,
-    change_rows,
-    copy_wishes,
-    leave_out,
-    source_of,
-    take_back_setting,
-)
+from grayshelf.library.flat_settings import take_back_setting
+from grayshelf.library.flat_sheet import add_row, change_rows, copy_wishes, leave_out, source_of
 from grayshelf.library.library import Library
 from grayshelf.library.models import RigEvent
 from grayshelf.library.panel_curves import take_curve_back

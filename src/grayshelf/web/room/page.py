@@ -15,10 +15,11 @@ from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.filing.letting_go import RawFrames, RawSet, what_is_lost, why_not_thrown_away, wished
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.library.filing import FiledBy, all_filings, folder_to_file_into
+from grayshelf.library.kept import kept
 from grayshelf.library.letting_go import plan_letting_go
 from grayshelf.library.library import Library
 from grayshelf.library.models import Folder
-from grayshelf.library.raw_sets import Taken, raw_sets, room_taken
+from grayshelf.library.raw_sets import Taken, raw_sets, raw_sets_of, room_taken
 from grayshelf.web.common import in_words
 from grayshelf.web.filing.page import MOST_FILINGS, filed_out
 from grayshelf.web.intake.schemas import CountOut
@@ -35,8 +36,7 @@ def room_page(library: Library) -> RoomOut:
     with library.db.session() as session:
         zone = library.zone(session)
         today = library.clock.now().astimezone(zone).date()
-        taken = room_taken(library, session)
-        groups = _groups(list(raw_sets(library, session).values()), today)
+        groups, taken = _groups(library, library.revision, today), room_taken(library)
         return RoomOut(
             total_text=in_words.size(sum(t.size_bytes for t in taken)),
             n_frames=sum(t.n_frames for t in taken),
@@ -111,10 +111,11 @@ def _disks(library: Library, session: Session) -> list[DiskOut]:
 _Group = tuple[FrameKind, date | None, str, RawFrames]
 
 
-def _groups(sets: Sequence[RawSet], today: date) -> list[tuple[_Group, list[RawSet]]]:
+@kept(2)
+def _groups(library: Library, revision: int, today: date) -> Sequence[tuple[_Group, list[RawSet]]]:
     """Sets by kind and night, those with the most first. What may go stands apart from what may not."""
     groups: dict[_Group, list[RawSet]] = defaultdict(list)
-    for raw in sets:
+    for raw in raw_sets(library).values():
         groups[raw.kind, raw.night, why_not_thrown_away(raw), wished(raw, today)].append(raw)
     return sorted(groups.items(), key=lambda one: (-sum(raw.size_bytes for raw in one[1]), _key(*one)))
 
@@ -161,8 +162,7 @@ def preview_letting_go(library: Library, asked: LetGoIn) -> LetGoPreviewOut:
 
 def room_csv_rows(library: Library) -> list[list[object]]:
     """Room by kind and night, sizes in bytes."""
-    with library.db.session() as session:
-        taken = sorted(room_taken(library, session), key=lambda t: (t.kind, t.night or date.min))
+    taken = sorted(room_taken(library), key=lambda t: (t.kind, t.night or date.min))
     return [
         ["kind", "night", "frames", "bytes"],
         *(list[object]((t.kind, t.night or "", t.n_frames, t.size_bytes)) for t in taken),
@@ -176,7 +176,7 @@ _NAMED = 3
 def sets_in_words(library: Library, set_ids: Sequence[int]) -> str:
     """Which raw frames, for the journal: 'flats and darks of 18 Oct 2026'."""
     with library.db.session() as session:
-        sets = list(raw_sets(library, session, set(set_ids)).values())
+        sets = list(raw_sets_of(library, session, set(set_ids)).values())
     kinds = in_words.listed(list(dict.fromkeys(_plural(s.kind.value) for s in sets)))
     nights = sorted({s.night for s in sets if s.night is not None}, reverse=True)
     named = ", ".join(f"{n:%-d %b %Y}" for n in nights[:_NAMED])

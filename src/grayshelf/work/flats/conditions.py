@@ -9,15 +9,14 @@ from grayshelf.core.flats.search.window import CameraTraits, permitted
 from grayshelf.core.flats.settings import FlatWishes, RowKey
 from grayshelf.core.sensor.statistics import camera_white, lower_full
 from grayshelf.devices.ports import RigDevices
+from grayshelf.library.flat_settings import newest_settings, stale_reason
 from grayshelf.library.flat_sheet import (
     SheetRow,
     Source,
     lights_by_row,
-    newest_setting,
     row_pedestal,
     row_target,
     source_of,
-    stale_reason,
     wishes_for,
 )
 from grayshelf.library.library import Library
@@ -107,7 +106,7 @@ class RowConditions:
         self.width_nm = in_wheel.width_nm if in_wheel else None
         self.rig_brightness = in_wheel.brightness if in_wheel else None
         self.wheel_position = in_wheel.position if in_wheel else 0
-        setting = row.setting if row else newest_setting(session, rig.id, key)
+        setting = row.setting if row else newest_settings(session, rig.id).get(key)
         self.setting = None if stale_reason(setting, rig.events) else setting
 
     def brightness(self) -> int | None:

@@ -44,7 +44,7 @@ def what_rules_would_do(library: Library, rig_id: int, changes: Mapping[str, Any
         today = library.clock.now().astimezone(library.zone(session)).date()
         ruled = (
             replace(raw, rule=after.raw_frames, rule_days=after.raw_days)
-            for raw in raw_sets(library, session).values()
+            for raw in raw_sets(library).values()
             if raw.rig_id == rig_id
         )
         offered = sum(raw.n_frames for raw in ruled if wished(raw, today) is not RawFrames.KEPT)

@@ -19,7 +19,8 @@ from grayshelf.core.matching.judge import Terms, judge_flat
 from grayshelf.core.matching.model import Candidate, CommonSettings, Holding, RigSays, Tolerances, Verdict
 from grayshelf.core.planning.flats_go import NOT_TONIGHT, FlatsGo
 from grayshelf.core.planning.sheet import FlatSeries
-from grayshelf.library.flat_sheet import kept_rows, newest_setting, source_of, stale_reason
+from grayshelf.library.flat_settings import newest_settings, stale_reason
+from grayshelf.library.flat_sheet import kept_rows, source_of
 from grayshelf.library.gaps import Gap, gaps
 from grayshelf.library.kept import kept as kept_answers
 from grayshelf.library.library import Library
@@ -142,6 +143,7 @@ class OfferMaker:
         self.go = go_of(rig, choice)
         self.tolerances, self.says = tolerances_of(rig), says_of(library, rig)
         self.in_wheel, self.kept = {f.code: f for f in rig.filters}, kept_rows(session, rig)
+        self.found = newest_settings(session, rig.id)
         self.rows: dict[str, RowOffer] = {}
         self.not_now: list[OutOfReach] = []
 
@@ -210,7 +212,7 @@ class OfferMaker:
         row_key = RowKey(want.filter_code, want.gain, want.offset, binning_of(want))
         own = self.kept[row_key].wishes if row_key in self.kept else {}
         wishes = wishes_from(self.rig.wishes, own)
-        setting = newest_setting(self.session, self.rig.id, row_key)
+        setting = self.found.get(row_key)
         if setting is not None and stale_reason(setting, self.rig.events):
             setting = None
         in_wheel = self.in_wheel.get(want.filter_code)
