@@ -94,7 +94,7 @@ def test_from_nothing_to_a_slip_that_fits_by_any_hands(page, own, tmp_path):
     page.keyboard.press("Escape")
     page.get_by_role("spinbutton", name="… flats in each filter").fill("4")
     page.get_by_role("spinbutton", name="… dark flats under them").fill("3")
-    expect(page.get_by_text("Counts: 4 flats in each filter (25 before)")).to_be_visible()
+    expect(page.get_by_text("How many: 4 flats in each filter (25 before)")).to_be_visible()
     page.get_by_label("Reason for the change").fill("a small trial")
     page.get_by_role("button", name="Keep these rules").click()
     expect(page.get_by_text(re.compile("usual 25; since .*: a small trial")).first).to_be_visible()

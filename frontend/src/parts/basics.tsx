@@ -8,7 +8,8 @@ const LOOKS: Record<Look, string> = {
   accent: "bg-accent text-accent-text border-accent hover:brightness-110",
   ink: "bg-ink text-paper border-ink hover:brightness-110",
   plain: "bg-card text-ink border-rule hover:border-ink",
-  link: "border-transparent underline underline-offset-2 hover:no-underline px-1",
+  // Its words stand where other words stand: what is added for the finger and the outline is taken off again beside it.
+  link: "-mx-1 [button+&]:ml-1 border-x-0 border-transparent underline underline-offset-2 hover:no-underline",
 };
 
 interface ButtonProps extends ButtonHTMLAttributes<HTMLButtonElement> {
@@ -18,11 +19,12 @@ interface ButtonProps extends ButtonHTMLAttributes<HTMLButtonElement> {
 
 /** A button; its label says what will happen. */
 export function Button({ look = "plain", large = false, className = "", ...rest }: ButtonProps) {
-  const size = large ? "h-10 px-3 text-l max-md:h-11" : "h-8 px-3 text-m max-md:h-11";
+  const size = large ? "h-10 text-l max-md:h-11" : "h-8 text-m max-md:h-11";
+  const room = look === "link" ? "px-1" : "px-3";
   return (
     <button
       type="button"
-      className={`rounded-sm border font-semibold whitespace-nowrap disabled:border-line disabled:bg-transparent disabled:text-ink2 disabled:brightness-100 ${size} ${LOOKS[look]} ${className}`}
+      className={`rounded-sm border font-semibold whitespace-nowrap disabled:border-line disabled:bg-transparent disabled:text-ink2 disabled:brightness-100 ${size} ${room} ${LOOKS[look]} ${className}`}
       {...rest}
     />
   );

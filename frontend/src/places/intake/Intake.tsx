@@ -70,7 +70,6 @@ function Missing({ folder }: { folder: FolderData }) {
       ) : (
         <Button
           look="link"
-          className="-ml-3"
           aria-label={`Let what is missing in ${folder.path} go`}
           onClick={() => setSure(true)}
         >

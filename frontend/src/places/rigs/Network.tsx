@@ -70,7 +70,7 @@ function Code({ access }: { access: Access }) {
             </Button>
           </p>
         ) : (
-          <Button look="link" className="-ml-1 mt-1" onClick={() => setSure(true)}>
+          <Button look="link" className="mt-1" onClick={() => setSure(true)}>
             Another code
           </Button>
         )}

@@ -194,8 +194,8 @@ function PlanColumn({
             Another beside it
           </Button>
         ) : (
-          <Button look="link" onClick={onAway} aria-label={`Put ${draft.name} away`}>
-            Put away
+          <Button look="link" onClick={onAway} aria-label={`Close ${draft.name}`}>
+            Close it
           </Button>
         )}
       </div>

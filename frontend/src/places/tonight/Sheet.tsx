@@ -39,7 +39,7 @@ function FramesEach({ data }: { data: TonightData }) {
       <ColumnHead
         note={chosen?.cost != null ? `adds ${chosen.cost.toFixed(digits)} % noise to a stack` : undefined}
       >
-        Frames each: {chosen?.frames ?? "as each row wishes"}
+        Frames each: {chosen?.frames ?? "as each row asks"}
       </ColumnHead>
       <svg
         viewBox="0 0 400 130"

@@ -49,7 +49,7 @@ class _Wished(NamedTuple):
     otherwise: str
 
 
-_COUNTS = "Counts go from 0 to 1,000."
+_COUNTS = "How many frames: from 0 to 1,000."
 _BOUNDS = {
     "level_percent": _Wished(1.0, 90.0, "The target level must lie between 1 and 90 % of the range."),
     "level_adu": _Wished(500.0, 62_000.0, "The target level must lie between 500 and 62,000 ADU."),
