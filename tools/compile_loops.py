@@ -31,7 +31,7 @@ def compile_part(part: str) -> None:
         clipping.scatter_of(numbers, np.ones(N), 3.0, 1.0, 0)
         compiled.count(whole.ravel(), np.zeros((4, 65_536), np.uint32))
         compiled.draw_kinds(
-            np.ones((1, 2)), np.ones(2), np.ones(1, np.int64), np.ones(1), np.zeros(2, np.int64)
+            np.ones((1, 2)), np.ones(2), np.ones(1), np.ones(1, np.int64), np.ones(1), np.zeros(2, np.int64)
         )
         compiled.sums(whole, whole, np.ones((1, 1), np.bool_), N, 0.0, 1.0, 65_535)
         return

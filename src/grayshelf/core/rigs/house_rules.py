@@ -50,7 +50,9 @@ RULES: tuple[Rule, ...] = (
     Rule("n_dark_flats", "How many", "{} dark flats under them", "", 0, 500, whole=True),
     Rule("n_darks", "How many", "{} darks of each kind", "", 3, 500, whole=True),
     Rule("n_bias", "How many", "{} bias of each gain and offset", "", 3, 1000, whole=True),
-    Rule("few_frames_percent", "How many", "few frames ask for care above {} of added noise", "%", 0.1, 100.0),
+    Rule(
+        "few_frames_percent", "How many", "few frames ask for care above {} of added noise", "%", 0.1, 100.0
+    ),
     Rule("dither_positions", "Counts", "lights are dithered over {} positions", "", 1, 1000, whole=True),
     Rule("dark_temp_c", "Darks", "temperature within {}", "°C", 0.1, 20.0),
     Rule("dark_exposure_percent", "Darks", "exposure within {}", "%", 0.1, 50.0),

@@ -58,6 +58,7 @@ def sums(
 def draw_kinds(
     likelihoods: NDArray[np.float64],
     weights: NDArray[np.float64],
+    totals: NDArray[np.float64],
     repeats: NDArray[np.int64],
     uniform: NDArray[np.float64],
     counts: NDArray[np.int64],
@@ -70,6 +71,8 @@ def draw_kinds(
         Shape (n, k): of pixels that are alike, how likely each kind gives what they gave; up to a factor.
     weights
         Shape (k,): how many there are of each kind, up to a factor.
+    totals
+        Shape (n,): the sum of likelihood times weight over the kinds.
     repeats
         Shape (n,): how many pixels are alike.
     uniform
@@ -78,13 +81,25 @@ def draw_kinds(
         Shape (k,): to which the pixels of each kind are added.
     """
     up_to = np.empty(weights.size)
+    last = weights.size - 1
     pixel = 0
     for i in range(repeats.size):
+        if repeats[i] == 1:
+            # Most pixels are alone: for one number it is enough to go as far as it reaches.
+            reached, drawn, k = 0.0, uniform[pixel] * totals[i], 0
+            while k < last:
+                reached += likelihoods[i, k] * weights[k]
+                if reached > drawn:
+                    break
+                k += 1
+            counts[k] += 1
+            pixel += 1
+            continue
         total = 0.0
         for k in range(weights.size):
             total += likelihoods[i, k] * weights[k]
             up_to[k] = total
         for _ in range(repeats[i]):
             k = np.searchsorted(up_to, uniform[pixel] * total, side="right")
-            counts[min(k, weights.size - 1)] += 1
+            counts[min(k, last)] += 1
             pixel += 1

@@ -291,13 +291,13 @@ def _drawn(
     for _ in range(_BURN_IN):
         weights = (_expected(likelihoods, repeats, weights) + prior) / (repeats.sum() + prior.sum())
     few = repeats <= _FEW_ALIKE
-    drawn_by_one = likelihoods[few], repeats[few], int(repeats[few].sum())
+    by_one, alone, n_alone = likelihoods[few], repeats[few], int(repeats[few].sum())
     many, in_many = likelihoods[~few], repeats[~few]
     draws: list[NDArray[np.int64]] = []
     expected = np.zeros(kinds.sigma.size)
     for number in range(_WARM_UP + _DRAWS):
         counts = _groups_drawn(rng, in_many, many * weights)
-        draw_kinds(drawn_by_one[0], weights, drawn_by_one[1], rng.random(drawn_by_one[2]), counts)
+        draw_kinds(by_one, weights, by_one @ weights, alone, rng.random(n_alone), counts)
         if number >= _WARM_UP:
             draws.append(counts)
             # What a draw leads one to expect moves far less than the draw itself.
