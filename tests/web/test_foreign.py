@@ -378,7 +378,7 @@ def test_tonight_says_what_cannot_be_shot_and_reckons_with_the_frames_own_size(o
     add = ",".join(o["key"] for o in page["offers"] if o["kind"] == "dark")
     page = own.get(f"/api/rigs/1/tonight?add={add}").json
     room = next(r for r in page["ready"] if r["what"] == "destination")
-    assert "needs 0 MB" in room["text"] or "needs 1 MB" in room["text"], "frames of 24 × 32 pixels are small"
+    assert re.match(r"needs (0\u2009MB|\d+\u2009kB) ", room["text"]), "frames of 24 × 32 pixels are small"
     if held and not [o for o in page["offers"] if o["kind"] == "flat" and o["on_sheet"]]:
         assert page["choices"] == [] and page["headline"].startswith("Hands free at")
 

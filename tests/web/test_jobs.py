@@ -159,8 +159,8 @@ def test_work_waits_where_the_disk_is_full_says_how_much_is_needed_and_goes_on(o
     job = begin(own)
     until(lambda: own.get("/api/jobs")["alive"][0]["state"] == "waiting")
     told = own.get("/api/jobs")["alive"][0]
-    assert "120 MB are needed in" in told["message"]
-    assert "3 MB are free" in told["message"]
+    assert "120\u2009MB are needed in" in told["message"]
+    assert "3\u2009MB are free" in told["message"]
     with pytest.raises(Conflict):
         begin(own)
     # Also where there is not even room to write down that it waits.

@@ -98,7 +98,7 @@ def test_packed_frames_are_the_same_frames_and_come_back(own, tmp_path):
     before, sets = tree(heap), own.sets()
     ids = [i for n in own.get("/api/room")["nights"] for i in n["set_ids"]]
     job = let_go(own, "pack", ids)
-    assert job["message"].startswith("6 files are packed: 0.2 MB before"), job["message"]
+    assert job["message"].startswith("6 files are packed: 190\u2009kB before"), job["message"]
     assert sorted(tree(heap)) == sorted(f"{name}.fz" for name in before)
     assert own.sets() == sets
     assert own.scan(heap)["message"] and own.sets() == sets and not own.problems()

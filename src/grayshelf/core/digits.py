@@ -27,3 +27,10 @@ def seconds(value: float) -> str:
         return f"1/{round(1 / value)}{THIN}s"
     digits = max(4, len(str(int(value))))
     return f"{significant(value, digits).replace(',', '')}{THIN}s"
+
+
+def file_size(count: float) -> str:
+    """Bytes: '1.2 GB', '340 MB', '24 kB'; nothing is '0 MB'."""
+    if 0 < count < 1e6:
+        return f"{max(count / 1e3, 1):.0f}{THIN}kB"
+    return f"{count / 1e9:.1f}{THIN}GB" if count >= 1e9 else f"{count / 1e6:.0f}{THIN}MB"

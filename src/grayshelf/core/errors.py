@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from grayshelf.core.digits import file_size
+
 
 class GrayShelfError(Exception):
     """Base of all errors that are told to a person.
@@ -62,7 +64,7 @@ class DiskFull(GrayShelfError):
 
     def __init__(self, where: Path, needed_bytes: int) -> None:
         super().__init__(
-            f"The disk of {where} is full: {needed_bytes / 1e6:,.0f} MB are needed. What was written before is safe.",
+            f"The disk of {where} is full: {file_size(needed_bytes)} are needed. What was written before is safe.",
             "Make room, then go on.",
         )
         self.where, self.needed_bytes = where, needed_bytes

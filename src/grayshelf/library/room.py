@@ -7,6 +7,7 @@ import shutil
 import sqlite3
 from pathlib import Path
 
+from grayshelf.core.digits import file_size
 from grayshelf.core.errors import DiskFull
 
 #: Kept free beside a file that is to be written, so that the database can always say what was done.
@@ -24,11 +25,7 @@ def free_bytes(folder: Path) -> int:
 
 def room_in_words(where: Path, needed_bytes: int, free: int) -> str:
     """'120 MB are needed in /data/library, and 3 MB are free.'"""
-    return f"{_megabytes(needed_bytes)} are needed in {where}, and {_megabytes(free)} are free."
-
-
-def _megabytes(size: int) -> str:
-    return f"{size / 1e6:,.0f} MB" if size < 2e9 else f"{size / 1e9:,.1f} GB"
+    return f"{file_size(needed_bytes)} are needed in {where}, and {file_size(free)} are free."
 
 
 def as_disk_full(error: BaseException, where: Path) -> DiskFull | None:

@@ -14,6 +14,7 @@ from typing import Any
 from sqlalchemy import select, update
 from sqlalchemy.orm import Session
 
+from grayshelf.core.digits import file_size
 from grayshelf.core.errors import Conflict, GrayShelfError, NotFound
 from grayshelf.library.bringing import Left, Put, let_source_go, let_target_go
 from grayshelf.library.choosing import Choice
@@ -245,7 +246,7 @@ def delete_for_good(library: Library, control: JobControl, params: dict[str, Any
         _note(library, gone, FiledState.DELETED)
     one.end_back()
     library.touched()
-    return JobResult(f"{freed / 1e6:,.0f} MB are free again", tuple(left[:MOST_TOLD]))
+    return JobResult(f"{file_size(freed)} are free again", tuple(left[:MOST_TOLD]))
 
 
 def _known(library: Library, files: Sequence[FiledFile]) -> dict[int, str]:

@@ -8,6 +8,7 @@ from pathlib import Path
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from grayshelf.core.digits import file_size
 from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.filing.letting_go import why_not_thrown_away
 from grayshelf.library.bringing import Left, Put, bring, bring_packed, bring_unpacked
@@ -88,7 +89,7 @@ class Packing(_InPlace):
             .join(FiledFile, FiledFile.frame_id == Frame.id)
             .where(FiledFile.filing_id == self.filing_id, FiledFile.state == FiledState.DONE.value)
         )
-        return f": {size_of(session, self.filing_id) / 1e6:,.1f} MB before, {(now or 0) / 1e6:,.1f} MB now"
+        return f": {file_size(size_of(session, self.filing_id))} before, {file_size(now or 0)} now"
 
 
 class PuttingAside(_InPlace):

@@ -19,6 +19,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from grayshelf.clock import Interrupted
+from grayshelf.core.digits import file_size
 from grayshelf.devices.alpaca.errors import DeviceRefused, NotAnswering, Rubbish, refused
 
 if TYPE_CHECKING:
@@ -177,12 +178,12 @@ class AlpacaServer:
         async with self._client.stream(method, path, **request) as response:
             announced = response.headers.get("content-length", "")
             if announced.isdigit() and int(announced) > most_bytes:
-                raise Rubbish(f"{self.address} announced {int(announced) / 1e6:,.0f} MB as its answer.")
+                raise Rubbish(f"{self.address} announced {file_size(int(announced))} as its answer.")
             body = bytearray()
             async for piece in response.aiter_raw():
                 body += piece
                 if len(body) > most_bytes:
-                    raise Rubbish(f"{self.address} sent more than {most_bytes / 1e6:,.0f} MB as its answer.")
+                    raise Rubbish(f"{self.address} sent more than {file_size(most_bytes)} as its answer.")
             kind = response.headers.get("content-type", "").partition(";")[0].strip().lower()
             return Reply(response.status_code, kind, body)
 

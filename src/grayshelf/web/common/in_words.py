@@ -7,14 +7,15 @@ from datetime import date, datetime, timedelta
 from zoneinfo import ZoneInfo
 
 from grayshelf.core.digits import THIN as THIN
+from grayshelf.core.digits import file_size, stop
 from grayshelf.core.digits import seconds as seconds
-from grayshelf.core.digits import stop
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.matching.model import CommonSettings, RigSays, Ruler
 from grayshelf.core.matching.part_of_sensor import FIRST, OnSensor, begins_at
 from grayshelf.web.common.schemas import RulerOut
 
 MINUS = "−"
+size = file_size
 
 
 def number(value: float, digits: int = 0) -> str:
@@ -119,13 +120,6 @@ def frames(count: int, *, known: bool = True) -> str:
 def frames_told(count: int, *, known: bool) -> str:
     """The same for those who hear it."""
     return several(count, "frame") if known else "number of frames not known"
-
-
-def size(count: float) -> str:
-    """'1.2 GB', '340 MB', '24 kB'; nothing is '0 MB'."""
-    if 0 < count < 1e6:
-        return f"{max(count / 1e3, 1):.0f}{THIN}kB"
-    return f"{count / 1e9:.1f}{THIN}GB" if count >= 1e9 else f"{count / 1e6:.0f}{THIN}MB"
 
 
 def many(count: int) -> str:

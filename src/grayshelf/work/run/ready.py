@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from grayshelf.core.digits import file_size
 from grayshelf.core.matching import rulers
 from grayshelf.core.matching.model import CommonSettings, Ruler
 from grayshelf.core.planning.forecast import bytes_needed
@@ -52,9 +53,9 @@ def ready_lines(
         needs = (
             ""
             if size is None
-            else f"needs {_size(bytes_needed(sheet.steps, *size))} where your program puts the frames; "
+            else f"needs {file_size(bytes_needed(sheet.steps, *size))} where your program puts the frames; "
         )
-        room = f"{_size(library.room(library.root))} free for masters, in {library.root / 'masters'}"
+        room = f"{file_size(library.room(library.root))} free for masters, in {library.root / 'masters'}"
         return [
             Ready("destination", f"{needs}{room}", good=True),
             Ready(
@@ -133,9 +134,9 @@ def _room(library: Library, sheet: RunSheet, size: tuple[int, int] | None) -> Re
     free = library.room(library.root)
     place = library.root / "frames"
     if size is None:
-        return Ready("destination", f"{_size(free)} free, in {place}", good=True)
+        return Ready("destination", f"{file_size(free)} free, in {place}", good=True)
     need = bytes_needed(sheet.steps, *size)
-    text = f"needs {_size(need)}, {_size(free)} free, in {place}"
+    text = f"needs {file_size(need)}, {file_size(free)} free, in {place}"
     return Ready("destination", text, good=free > 1.5 * need, stops=free < need)
 
 
@@ -144,7 +145,3 @@ def frame_size(devices: RigDevices | None, lights: Sequence[LightSet]) -> tuple[
     if devices is not None:
         return devices.camera.facts.width, devices.camera.facts.height
     return (lights[-1].facts.width, lights[-1].facts.height) if lights else None
-
-
-def _size(count: float) -> str:
-    return f"{count / 1e9:.1f} GB" if count >= 1e9 else f"{count / 1e6:.0f} MB"
