@@ -11,7 +11,7 @@ from hypothesis import assume, given
 from hypothesis import settings as hypothesis_settings
 from hypothesis import strategies as st
 
-from grayshelf.core.frames.angle import CameraAngle
+from grayshelf.core.frames.angle import CameraAngle, angles_told
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.matching.age import age_in_words, age_step
 from grayshelf.core.matching.costs import sky_of
@@ -243,6 +243,19 @@ def test_lights_that_wait_for_the_same_thing_share_a_gap():
             FrameKind.FLAT, settings(angle=CameraAngle(one)), settings(angle=CameraAngle(other)), 1.0
         )
     assert not same_gap(FrameKind.FLAT, WANT, settings(angle=CameraAngle(91.2), binning=(2, 2)), 1.0)
+    # Before and after a meridian flip a sky angle is half a turn apart, and the camera as it was.
+    east, west, turned = (
+        settings(angle=CameraAngle(deg, "sky", side))
+        for deg, side in ((275.0, "east"), (95.2, "west"), (95.0, "east"))
+    )
+    assert same_gap(FrameKind.FLAT, east, west, 1.0) and not same_gap(FrameKind.FLAT, east, turned, 1.0)
+    untold = [settings(angle=CameraAngle(deg, "sky")) for deg in (95.0, 95.3, 275.0)]
+    assert same_gap(FrameKind.FLAT, *untold[:2], 1.0) and not same_gap(FrameKind.FLAT, *untold[1:], 1.0)
+
+
+def test_angles_of_a_night_are_told_once():
+    angles = [CameraAngle(deg) for deg in (91.3, 0.2, 91.2, 359.9, 180.0)]
+    assert [round(deg, 2) for deg in angles_told(angles)] == [0.05, 91.25, 180.0]
 
 
 def test_ages():

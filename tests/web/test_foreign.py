@@ -194,6 +194,20 @@ def test_a_library_of_several_rigs_and_habits_gets_no_line_that_is_too_optimisti
     assert not any("ofL" in str(c) for c in by["Curlew 16", "flat"][0]["runners_up"])
     assert any("gain is not known" in c["lost_on"] for c in by["Curlew 16", "dark"][0]["runners_up"])
 
+    snipe = next(rig["id"] for rig in own.get("/api/state").json["rigs"] if rig["camera"] == "Snipe")
+    for i, (deg, side) in enumerate(((130.0, "East"), (310.0, "West"))):
+        turned = sky | {"POSANGLE": deg, "PIERSIDE": side}
+        shoot(folder, f"turned{i}_light_", 5, at(21, 20 + i), noise=40, **turned)
+    scan(own, folder)
+    wall = own.get(f"/api/rigs/{snipe}/shelf").json["flats"]
+    assert [gap["lights"] for gap in wall["gaps"]] == [10], (
+        "on both sides of the pier they wait for the same flats"
+    )
+    assert len(wall["rows"]) == 2
+    assert "nights later" in wall["gaps"][0]["against"] and wall["gaps"][0]["offer"], (
+        "flats of tonight would not fit"
+    )
+
     line, name, _ = by["Godwit C", "flat"]
     assert (line["verdict"], name[:7]) == ("fits with care", "nz_flat")
     assert "filter is not known" in line["chosen"]["reasons"]

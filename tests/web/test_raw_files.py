@@ -269,6 +269,8 @@ def test_flats_at_another_stop_of_the_lens_are_none_for_its_lights(own, tmp_path
     assert sorted(key.rpartition(":")[2] for key in keys) == ["f/4", "f/8"], (
         "one stop's flats do not serve the other"
     )
+    shelf_gaps = own.get("/api/rigs/1/shelf")["flats"]["gaps"]
+    assert sorted(gap["title"].rpartition(", ")[2] for gap in shelf_gaps) == ["f/4", "f/8"]
 
 
 def test_what_an_older_version_made_many_sets_of_is_joined_and_what_it_did_not_know_the_kind_of_is_read_anew(

@@ -9886,6 +9886,8 @@ export interface components {
          * @description A master that lights wait for.
          */
         GapOut: {
+            /** Against */
+            against: string;
             /** Column */
             column: string;
             /** Filter Code */

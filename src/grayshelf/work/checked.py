@@ -25,7 +25,7 @@ from grayshelf.core.checks.stars import stars_on
 from grayshelf.core.digits import significant
 from grayshelf.core.errors import CannotCombine, GrayShelfError, UnreadableFrame
 from grayshelf.core.flats.channels import in_colours
-from grayshelf.core.frames.angle import circular_difference
+from grayshelf.core.frames.angle import told_apart_deg
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.sets import held
@@ -234,7 +234,7 @@ def _flats_beside(
         if other.kind == "flat"
         and (found.filter_code, found.telescope, found.focal_length_mm, found.lens_stop)
         == (facts.filter_code, facts.telescope, facts.focal_length_mm, facts.lens_stop)
-        and _turned(found, facts) <= SAME_ANGLE_DEG
+        and (told_apart_deg(found.angle, facts.angle) or 0.0) <= SAME_ANGLE_DEG
     ]
     last = _last_before(session, row, [other for other, _ in alike])
     longest = max(alike, key=lambda one: one[1].exposure_s or 0.0, default=None)
@@ -262,12 +262,6 @@ def _last_before(session: Session, row: FrameSet, flats: Sequence[FrameSet]) -> 
 def _as_read_out(one: FrameFacts, other: FrameFacts) -> bool:
     names = ("width", "height", "binning_x", "read_mode", "bayer_pattern")
     return all(getattr(one, name) == getattr(other, name) for name in names)
-
-
-def _turned(one: FrameFacts, other: FrameFacts) -> float:
-    if one.angle is None or other.angle is None or one.angle.of != other.angle.of:
-        return 0.0
-    return abs(circular_difference(one.angle.deg, other.angle.deg))
 
 
 def _look(library: Library, session: Session, row: FrameSet) -> FrameLook | None:

@@ -44,9 +44,17 @@ function GapNote({ gap, marked }: { gap: GapData; marked: boolean }) {
             On tonight’s sheet
           </Link>
         ) : (
-          <Button look="accent" onClick={() => setWishes((w) => putOnSheet(w, gap.offer ?? "", true))}>
-            Put {what} on tonight’s sheet
-          </Button>
+          <>
+            {gap.against && (
+              <p className="pb-2 text-ink2">Shot now they would not surely fit: {gap.against}.</p>
+            )}
+            <Button
+              look={gap.against ? "plain" : "accent"}
+              onClick={() => setWishes((w) => putOnSheet(w, gap.offer ?? "", true))}
+            >
+              Put {what} on tonight’s sheet
+            </Button>
+          </>
         )}
       </div>
     </li>

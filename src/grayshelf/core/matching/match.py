@@ -10,7 +10,7 @@ import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
-from grayshelf.core.frames.angle import circular_difference
+from grayshelf.core.frames.angle import told_apart_deg
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.matching.by_choice import with_choice
 from grayshelf.core.matching.cameras_alike import WARNING
@@ -238,6 +238,5 @@ def same_gap(kind: FrameKind, one: CommonSettings, other: CommonSettings, angle_
         return True
     if one.angle is None or other.angle is None:
         return one.angle is other.angle
-    if one.angle.of != other.angle.of:
-        return False
-    return abs(circular_difference(one.angle.deg, other.angle.deg)) <= angle_tolerance_deg
+    apart_deg = told_apart_deg(one.angle, other.angle)
+    return apart_deg is not None and apart_deg <= angle_tolerance_deg

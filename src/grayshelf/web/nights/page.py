@@ -10,6 +10,7 @@ from zoneinfo import ZoneInfo
 from sqlalchemy import select
 
 from grayshelf.core.errors import NotFound
+from grayshelf.core.frames.angle import angles_told
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.matching.age import age_step
@@ -33,6 +34,9 @@ from grayshelf.web.nights.schemas import (
     NightsOut,
     VerdictMark,
 )
+
+#: So many angles of a camera are told of a night.
+MOST_ANGLES = 3
 
 
 def nights_page(library: Library, rig_id: int) -> NightsOut:
@@ -129,9 +133,10 @@ def _conditions(conditions: dict[str, float], sets: Sequence[LightSet]) -> list[
     temps = [x.facts.sensor_temp_c for x in sets if x.facts.sensor_temp_c is not None]
     if temps:
         found.append(("Sensor", in_words.degrees_c(sum(temps) / len(temps), 1)))
-    angles = sorted({round(x.facts.angle.deg, 1) for x in sets if x.facts.angle})
+    angles = angles_told([x.facts.angle for x in sets if x.facts.angle])
     if angles:
-        found.append(("Angle", " ".join(f"{in_words.number(a, 1)}°" for a in angles[:2])))
+        told = " ".join(f"{in_words.number(a, 1)}°" for a in angles[:MOST_ANGLES])
+        found.append(("Angle", f"{told} …" if len(angles) > MOST_ANGLES else told))
     if "moon_percent" in conditions:
         found.append(("Moon", f"{conditions['moon_percent']:.0f}{in_words.THIN}%"))
     return [ConditionOut(name=name, text=text) for name, text in found]

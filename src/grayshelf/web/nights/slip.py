@@ -181,9 +181,8 @@ def _tonight(offer: RowOffer | DarkOffer | None, does: str) -> str:
     """What Tonight's sheet can do about it, and what speaks against it."""
     if offer is None:
         return ""
-    if isinstance(offer, RowOffer) and not offer.on_sheet and offer.would.reasons:
-        against = "; ".join(offer.would.reasons)
-        return f" Flats shot now: {against}. Tonight’s sheet can have them all the same."
+    if offer.against:
+        return f" Flats shot now: {offer.against}. Tonight’s sheet can have them all the same."
     return f" Tonight’s sheet can {does}."
 
 

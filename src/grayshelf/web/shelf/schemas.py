@@ -54,6 +54,8 @@ class GapOut(Schema):
     offer: str | None
     """Key on tonight's sheet, where it can be shot tonight."""
     on_sheet: bool
+    against: str
+    """What speaks against shooting it now, where it is not on the sheet."""
 
 
 class HeadOut(Schema):

@@ -100,9 +100,9 @@ def _exposure_key(exposure: float | None) -> str:
     return "?" if exposure is None else f"{nominal_exposure(exposure):g}"
 
 
-def _flat_row(settings_night: date | None, angle: float | None) -> str:
-    turned = "" if angle is None else f"@{round(angle) % 360}"
-    return f"{settings_night}{turned}"
+def _flat_row(of: CommonSettings) -> str:
+    turned = "" if of.angle is None else f"@{round(of.angle.on_one_side_deg) % 360}"
+    return f"{of.night}{turned}"
 
 
 @dataclass(frozen=True)
@@ -246,7 +246,7 @@ def _flat_wall(
     gaps_of: _GapsOf,
 ) -> WallOut:
     def cell(of: CommonSettings) -> tuple[str, str]:
-        return _flat_row(of.night, of.angle.deg if of.angle else None), of.filter_code or "none"
+        return _flat_row(of), of.filter_code or "none"
 
     return WallOut(
         rows=_night_rows(flats, missing),
@@ -254,10 +254,6 @@ def _flat_wall(
         spines=spines_of(flats, lambda h: cell(h.settings)),
         gaps=gaps_of(missing, lambda g: cell(g.want)),
     )
-
-
-def _deg(holding: Holding) -> float | None:
-    return holding.settings.angle.deg if holding.settings.angle else None
 
 
 def _by_gain_and_age(found: Sequence[Holding]) -> list[Holding]:
@@ -302,20 +298,20 @@ def _exposure_columns(darks: Sequence[Holding], missing: Sequence[Gap]) -> list[
 
 
 def _night_rows(flats: Sequence[Holding], missing: Sequence[Gap]) -> list[HeadOut]:
-    rows: dict[str, tuple[date | None, float | None]] = {}
-    for h in flats:
-        rows[_flat_row(h.settings.night, _deg(h))] = (h.settings.night, _deg(h))
-    for g in missing:
-        angle = g.want.angle.deg if g.want.angle else None
-        rows[_flat_row(g.want.night, angle)] = (g.want.night, angle)
-    newest = sorted(rows.items(), key=lambda item: (item[1][0] or date.min, item[1][1] or 0.0), reverse=True)
+    rows: dict[str, CommonSettings] = {}
+    for of in (*(h.settings for h in flats), *(g.want for g in missing)):
+        rows.setdefault(_flat_row(of), of)
+
+    def place(of: CommonSettings) -> tuple[date, float]:
+        return of.night or date.min, of.angle.on_one_side_deg if of.angle else 0.0
+
     return [
         HeadOut(
             key=key,
-            title=in_words.short_day(night),
-            detail="" if angle is None else f"{in_words.number(angle, 1)}°",
+            title=in_words.short_day(of.night),
+            detail="" if of.angle is None else f"{in_words.number(of.angle.deg, 1)}°",
         )
-        for key, (night, angle) in newest
+        for key, of in sorted(rows.items(), key=lambda item: place(item[1]), reverse=True)
     ]
 
 
@@ -327,17 +323,20 @@ def _filter_columns(filters: list[str], flats: Sequence[Holding], missing: Seque
     return [HeadOut(key=code, title="no filter" if code == "none" else code, detail="") for code in ordered]
 
 
-def _offers_by_lights(tonight: Tonight, kind: FrameKind) -> dict[int, tuple[int, str, bool]]:
-    """For each set of lights the first row on tonight's sheet that would serve it: which, its key, and whether it is
-    ticked."""
-    rows: Sequence[RowOffer | DarkOffer] = tonight.offers
-    if kind is not FrameKind.FLAT:
-        rows = [offer for offer in tonight.darks if offer.wish.kind is kind]
-    found: dict[int, tuple[int, str, bool]] = {}
-    for number, offer in enumerate(rows):
+def _offers_by_lights(tonight: Tonight, kind: FrameKind) -> dict[int, int]:
+    """For each set of lights the first row of `_rows` that would serve it."""
+    found: dict[int, int] = {}
+    for number, offer in enumerate(_rows(tonight, kind)):
         for lights in offer.lights:
-            found.setdefault(lights.row.id, (number, offer.key, offer.on_sheet))
+            found.setdefault(lights.row.id, number)
     return found
+
+
+def _rows(tonight: Tonight, kind: FrameKind) -> Sequence[RowOffer | DarkOffer]:
+    """What tonight's sheet could have of a kind."""
+    if kind is FrameKind.FLAT:
+        return tonight.offers
+    return [offer for offer in tonight.darks if offer.wish.kind is kind]
 
 
 def _gaps_out(
@@ -351,16 +350,14 @@ def _gaps_out(
     serving = {kind: _offers_by_lights(tonight, kind) for kind in {g.kind for g in found}}
     made = []
     for gap in found:
-        offers = [serving[gap.kind][x.row.id] for x in gap.sets if x.row.id in serving[gap.kind]]
-        _, offer, on_sheet = min(offers, default=(0, None, False))
-        made.append(
-            _gap_out(gap, gain_in_words(gap.want.gain, word, says), rules, *cell(gap), offer, on_sheet)
-        )
+        first = min((n for x in gap.sets if (n := serving[gap.kind].get(x.row.id)) is not None), default=None)
+        offer = None if first is None else _rows(tonight, gap.kind)[first]
+        made.append(_gap_out(gap, gain_in_words(gap.want.gain, word, says), rules, *cell(gap), offer))
     return made
 
 
 def _gap_out(
-    gap: Gap, gain_text: str, rules: HouseRules, row: str, column: str, offer: str | None, on_sheet: bool
+    gap: Gap, gain_text: str, rules: HouseRules, row: str, column: str, offer: RowOffer | DarkOffer | None
 ) -> GapOut:
     want = gap.want
     dark = gap.kind is FrameKind.DARK
@@ -368,7 +365,7 @@ def _gap_out(
         gap.kind, rules.n_flats
     )
     if gap.kind is FrameKind.FLAT:
-        title = f"Flats of {in_words.short_day(want.night)}"
+        title = ", ".join([f"Flats of {in_words.short_day(want.night)}", *in_words.stop_of(want)])
         takes = ""
     else:
         temp = nominal_temperature(want.sensor_temp_c, None)
@@ -394,6 +391,7 @@ def _gap_out(
         frames=frames,
         nearest=gap.nearest,
         takes=takes,
-        offer=offer,
-        on_sheet=on_sheet,
+        offer=offer.key if offer else None,
+        on_sheet=offer.on_sheet if offer else False,
+        against=offer.against if offer else "",
     )

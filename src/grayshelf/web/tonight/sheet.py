@@ -225,8 +225,8 @@ def out_of_reach(these: Sequence[OutOfReach]) -> list[OutOfReachOut]:
 
 def _note(offer: RowOffer) -> str:
     """What is there now; of a hole that is left off the sheet, also what speaks against filling it now."""
-    against = offer.would.reasons if offer.hole and not offer.on_sheet and _would_not_fit(offer) else ()
-    return "; shot now: ".join([offer.note, *(["; ".join(against)] if against else [])])
+    against = offer.against if offer.hole else ""
+    return "; shot now: ".join([offer.note, *([against] if against else [])])
 
 
 def _start_label(tonight: Tonight) -> str:

@@ -32,6 +32,11 @@ class DarkOffer:
     note: str = ""
     """What is there, and why it does not do."""
 
+    @property
+    def against(self) -> str:
+        """Nothing speaks against shooting a dark that lights ask for."""
+        return ""
+
 
 def dark_offers(
     library: Library, rig: Rig, choice: SheetChoice, has_cooler: bool

@@ -53,10 +53,16 @@ class RowOffer:
     more: bool = False
     """No lights wait for them: they are there for whoever wants more, or again."""
 
+    @property
+    def against(self) -> str:
+        """What speaks against shooting them now, where they are not ticked."""
+        sound = self.on_sheet or self.would.verdict is Verdict.FITS
+        return "" if sound else "; ".join(self.would.reasons)
+
 
 def flat_gap_key(want: CommonSettings, binning: int) -> str:
     """The name of a row of flats, the same from one look to the next."""
-    turned = "" if want.angle is None else f"@{round(want.angle.deg) % 360}"
+    turned = "" if want.angle is None else f"@{round(want.angle.on_one_side_deg) % 360}"
     mode = f":{want.read_mode}" if want.read_mode else ""
     lens = f":{stop(want.lens_stop)}" if want.lens_stop else ""
     return f"flat:{want.filter_code}:g{want.gain:g}:o{want.offset:g}:b{binning}{turned}{mode}{lens}"
