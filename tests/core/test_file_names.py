@@ -4,9 +4,16 @@ from __future__ import annotations
 
 import pytest
 
-from grayshelf.core.frames.file_names import counters_among, kind_in_name, names_a_master, values_in_name
-from grayshelf.core.frames.folder_names import kind_of_folder, kind_of_folders, target_of_folders
+from grayshelf.core.frames.file_names import (
+    counters_among,
+    kind_in_name,
+    names_a_master,
+    values_in_name,
+    without_gear,
+)
+from grayshelf.core.frames.folder_names import kind_of_folder, kind_of_folders
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.frames.targets import target_in_name, target_of_folders
 
 
 def values(name):
@@ -30,6 +37,29 @@ def values(name):
 )  # fmt: skip
 def test_a_word_and_its_number_count_and_nothing_else(name, said):
     assert values(name) == said
+
+
+def test_what_the_gear_is_called_is_no_value():
+    name = "Light_300.0s_Bin1_26C_gain100_-10.0C_0001.fit"
+    assert "sensor_temp_c" not in values(name), "which of the two is not known"
+    told = {what: v.value for what, v in values_in_name(without_gear(name, "Plover 26 C", None)).items()}
+    assert told == {"exposure_s": 300, "gain": 100, "binning": 1, "sensor_temp_c": -10}
+    assert values(without_gear("dark_26C_60s.fit", "Plover 26C", "Astrograph")) == {"exposure_s": 60}
+    assert without_gear("dark_26C_60s.fit", "Heron 10", None) == "dark_26C_60s.fit"
+    assert target_in_name(without_gear("M24_L_0001", "Dunlin M24")) is None
+
+
+@pytest.mark.parametrize(
+    ("name", "target"),
+    [
+        ("Light_IC1396_300.0s_Bin1_0001", "IC 1396"), ("M31-L-0003", "M 31"), ("m 31 120s", "M 31"), ("2026-10-04_NGC_7000_Ha", "NGC 7000"),
+        ("sh2-101 SII", "Sh2-101"), ("L_M31_M31", "M 31"), ("lights_abell85_1", "Abell 85"),
+        ("M81_M82_0001", None), ("bin1_M200_0001", None), ("IC1396A_001", None), ("cam20_0001", None), ("HIC 44_1", None), ("M_0031", None),
+        ("M31.5s", None), ("IMG_1042", None), ("", None),
+    ],
+)  # fmt: skip
+def test_an_object_of_a_catalogue_in_a_lights_name_is_its_target(name, target):
+    assert target_in_name(name) == target
 
 
 def test_a_folder_of_one_kind_may_name_its_filter_and_settings():
@@ -105,6 +135,10 @@ def test_the_kind_is_read_from_a_name_only_where_it_says_one(name, kind):
         ("stack of 40 darks 300s.fits", "x", False, True),
         ("dark 300s mean.fits", "x", False, True),
         ("dark_300.fits", "Masters", False, True),
+        ("mdark 180s -10 g100.fit", "x", True, True),
+        ("mflat_0001.fits", "x", True, False),
+        ("mflat_Duo_2026-08-20.fits", "x", True, True),
+        ("Camdark 300s.fits", "x", False, False),
         # As the camera gave them; counted; a telescope; one light's own calibrated flat.
         ("dark_300.fits", "Masters", True, False),
         ("master_dark_001.fits", "x", True, False),

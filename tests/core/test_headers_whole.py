@@ -28,12 +28,29 @@ from grayshelf.core.frames.number_text import number_in_text
 DENVER = ZoneInfo("America/Denver")
 
 
-def told(cards, name="frame.fits"):
+def told(cards, name="frame.fits", folders=(), bits=16):
     """What a header with these cards says, read in a zone far from every place in it."""
     header = fits.Header()
     for key, value in cards.items():
         header[key if len(key) <= 8 else f"HIERARCH {key}"] = value
-    return read_facts(ImageHeader(header, 80, 60, 16, 0, 2880, 9600, False), name, DENVER)
+    return read_facts(ImageHeader(header, 80, 60, bits, 0, 2880, 9600, False), name, DENVER, folders=folders)
+
+
+def test_what_only_names_tell():
+    light = told(
+        {"INSTRUME": "Plover 26 C"}, "Light_IC1396_300s_26C_gain100_-10.0C_0001.fit", ("Duo", "M 31")
+    )
+    assert (light.kind, light.target, light.sensor_temp_c) == (FrameKind.LIGHT, "IC 1396", -10.0)
+    assert told({"OBJECT": "Trunk"}, "Light_IC1396_0001.fit").target == "Trunk"
+    assert told({}, "Light_0001.fit", ("M31", "2026")).target == "M 31"
+    # A master's kind may stand in its name, and that it is one in its folder's; fractions are no camera's.
+    for name, bits, is_master in (
+        ("flat_Ha.fit", -32, True),
+        ("flat_Ha.fit", 16, False),
+        ("mflat_Ha.fit", 16, True),
+    ):
+        found = told({}, name, ("Masters",), bits)
+        assert (found.kind, found.is_master) == (FrameKind.FLAT, is_master), (name, bits)
 
 
 ALL_WAYS = {

@@ -23,7 +23,9 @@ from grayshelf.core.frames import (
     number_text,
     place,
     reader,
+    targets,
 )
+from grayshelf.core.frames.facts import FILE_NAME
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.library.facts_json import KEPT_BOUNDS
 from grayshelf.library.foreign_formats import RAW_SUFFIXES
@@ -45,6 +47,7 @@ _READ_BY = (
     number_text,
     place,
     reader,
+    targets,
 )
 
 
@@ -81,8 +84,14 @@ def not_understood() -> ColumnElement[bool]:
     )
     no_target = (Frame.kind == FrameKind.LIGHT.value) & Frame.facts["target"].as_string().is_(None)
     unknown = or_(Frame.utc.is_(None), Frame.kind.is_(None), Frame.camera.is_(None), no_target)
+    # A name that may tell how warm the sensor was, or seemed to.
+    warmth = Frame.facts["sensor_temp_c"].as_float().is_(None) | (
+        Frame.facts[("origins", "sensor_temp_c")].as_string() == FILE_NAME
+    )
+    named_warmth = Frame.path.op("GLOB")("*[0-9][cC]*") & warmth
     # No camera gives fractions; and a name may say it.
-    perhaps = or_(Frame.facts["bits"].as_integer() < 0, func.lower(Frame.path).like("%master%"))
+    named = [func.lower(Frame.path).like(f"%{word}%") for word in ("master", "mdark", "mflat", "mbias")]
+    perhaps = or_(Frame.facts["bits"].as_integer() < 0, *named)
     a_master = and_(perhaps, Frame.facts["is_master"].as_boolean().is_not(True))
     # As versions before had lights that were stacked, and any others to which anything was done.
     a_light = Frame.kind == FrameKind.LIGHT.value
@@ -94,7 +103,17 @@ def not_understood() -> ColumnElement[bool]:
     return case(
         (
             func.json_valid(Frame.facts),
-            or_(*cannot_be, odd_pattern, complained, unknown, a_master, as_before, no_full_level, no_stop),
+            or_(
+                *cannot_be,
+                odd_pattern,
+                complained,
+                unknown,
+                named_warmth,
+                a_master,
+                as_before,
+                no_full_level,
+                no_stop,
+            ),
         ),
         else_=True,
     )

@@ -11,6 +11,7 @@ import re
 from collections import defaultdict
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
+from functools import lru_cache
 
 from grayshelf.core.frames.kinds import FrameKind, parse_kind
 
@@ -40,7 +41,7 @@ _SUFFIX = re.compile(r"(\.[a-z][a-z0-9]{1,3})?(\.(fz|gz))?$", re.IGNORECASE)
 _LIMITS = {"sensor_temp_c": (-80.0, 60.0), "binning": (1.0, 8.0)}
 #: Words that say the kind in a name. 'offset' and 'object' are left out: names use them for other things.
 KIND_WORDS = re.compile(
-    r"(?<![a-z])(master)?(lights?|darks?|flats?|bias(?:es)?|darkflats?|flatdarks?)(?![a-z])"
+    r"(?<![a-z])(master|m(?!l))?(lights?|darks?|flats?|bias(?:es)?|darkflats?|flatdarks?)(?![a-z])"
 )
 
 
@@ -56,6 +57,25 @@ class NameValue:
 def bare_name(name: str) -> str:
     """A file's name without its ending."""
     return _SUFFIX.sub("", name)
+
+
+def without_gear(name: str, *gear: str | None) -> str:
+    """A file's name without the words in it by which its header calls the camera or the telescope: the '26C' of a 'Plover
+    26 C' is no temperature, and an 'M24' that is a camera no star cloud."""
+    called = _called(gear)
+    if not called:
+        return name
+    return re.sub(r"[A-Za-z0-9]+", lambda word: "" if word[0].lower() in called else word[0], name)
+
+
+@lru_cache(256)
+def _called(gear: tuple[str | None, ...]) -> frozenset[str]:
+    """Words of letters and digits that stand for gear, alone or several as one: 'plover26', '26c', 'plover26c'."""
+    found = set[str]()
+    for one in gear:
+        words = re.findall(r"[a-z]+|\d+", (one or "").lower())
+        found |= {"".join(words[i:j]) for i in range(len(words)) for j in range(i + 2, len(words) + 1)}
+    return frozenset(word for word in found if not word.isdigit() and not word.isalpha())
 
 
 def dark_flat_as_one_word(name: str) -> str:
@@ -115,16 +135,21 @@ def kind_in_name(name: str) -> tuple[FrameKind | None, bool]:
     }
     if len(kinds) != 1:
         return None, False
-    return kinds.pop(), "master" in plain
+    return kinds.pop(), "master" in plain or bool(
+        _IN_SHORT.search(plain) and not _COUNTS_FRAMES.search(plain)
+    )
 
 
 #: Names of masters in use (common practice, no source): 'MasterDark_300s', 'flat-Ha-master', 'superbias', 'stack of 40 darks'.
-_MASTER_OF_KIND = re.compile(r"(?<![a-z])master[-_ ]?(?:dark|flat|bias|zero|offset)")
+_MASTER_OF_KIND = re.compile(r"(?<![a-z])(?:master[-_ ]?(?:dark|flat|bias|zero|offset)|m(?:dark|flat|bias))")
+#: 'mdark', 'mflat'.
+_IN_SHORT = re.compile(r"(?<![a-z])m(?:dark|flat|bias)")
 _MASTERS = re.compile(r"(?<![a-z])masters?(?![a-z])")
 _COMBINED = re.compile(
     r"super[-_ ]?(?:bias|dark|flat)|stack|integrat|combin|averag|(?<![a-z])(?:mean|median)(?![a-z])"
 )
-_COUNTS_FRAMES = re.compile(r"[-_ .(]\d{2,}\)?$")
+#: A number at the end, unless it is the day of a date.
+_COUNTS_FRAMES = re.compile(r"(?<!\d{4}[-_.]\d\d)[-_ .(]\d{2,}\)?$")
 
 
 def names_a_master(name: str, folders: Iterable[str], *, whole: bool) -> bool:

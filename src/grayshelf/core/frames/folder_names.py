@@ -30,21 +30,6 @@ _MADE_OF_FRAMES = re.compile(
     r"align|calibrated|combin|debayer|drizzl|export|final|integrat|jpe?g|output|preview|process|regist|result|stack"
 )
 
-#: What a target is called without doubt: by its number in a catalogue, at the beginning or behind a date.
-_DESIGNATION = re.compile(
-    r"^(?:\d{4}[-_. ]?\d\d[-_. ]?\d\d[-_ ]+)?"
-    r"(m|messier|ngc|ic|sh[-_ ]?2|ldn|lbn|vdb|abell|barnard|caldwell|ugc|pgc|rcw|gum)[-_ ]?([1-9]\d{0,4})(?![0-9a-z.])",
-    re.IGNORECASE,
-)
-_CATALOGUES = {
-    "messier": "M",
-    "vdb": "vdB",
-    "abell": "Abell",
-    "barnard": "Barnard",
-    "caldwell": "Caldwell",
-    "gum": "Gum",
-}
-
 
 def folders_above(path: PurePath) -> tuple[str, ...]:
     """The names of the folders that a file lies in, the nearest first, as far up as they are looked at."""
@@ -89,16 +74,3 @@ def kind_of_folders(names: Sequence[str]) -> tuple[FrameKind | None, bool]:
         masters = masters or _MASTERS.match(name.lower()) is not None
         other_kind = other_kind or KIND_WORDS.search(dark_flat_as_one_word(name)) is not None
     return None, False
-
-
-def target_of_folders(names: Sequence[str]) -> str | None:
-    """What was pictured, where one of the folders that a light lies in is named for it by its number in a catalogue: 'M 31',
-    'NGC 7000', 'Sh2-101', however it is spelled there."""
-    for name in names:
-        found = _DESIGNATION.match(name)
-        if found is not None:
-            catalogue, number = re.sub(r"[-_ ]", "", found.group(1).lower()), found.group(2)
-            if catalogue == "sh2":
-                return f"Sh2-{number}"
-            return f"{_CATALOGUES.get(catalogue, catalogue.upper())} {number}"
-    return None

@@ -17,14 +17,21 @@ from grayshelf.core.frames.bounds import BOUNDS
 from grayshelf.core.frames.calibration_told import was_calibrated
 from grayshelf.core.frames.colour_pattern import pattern_in_text
 from grayshelf.core.frames.facts import FILE_NAME, SAID, SAID_CARD, FrameFacts
-from grayshelf.core.frames.file_names import kind_in_name, names_a_master, values_in_name
+from grayshelf.core.frames.file_names import (
+    bare_name,
+    kind_in_name,
+    names_a_master,
+    values_in_name,
+    without_gear,
+)
 from grayshelf.core.frames.filters import filter_name_in, normal_filter
 from grayshelf.core.frames.fits_blocks import ImageHeader
-from grayshelf.core.frames.folder_names import is_only_a_kind, kind_of_folders, target_of_folders
+from grayshelf.core.frames.folder_names import is_only_a_kind, kind_of_folders
 from grayshelf.core.frames.kinds import FrameKind, is_of_the_sky, parse_kind
 from grayshelf.core.frames.moments import moment_of
 from grayshelf.core.frames.number_text import sides_in_text
 from grayshelf.core.frames.reader import HeaderReader, number_of
+from grayshelf.core.frames.targets import target_in_name, target_of_folders
 
 EXPOSURE = ("EXPTIME", "EXPOSURE", "EXP_TIME", "EXPOSURETIME")
 KIND = ("IMAGETYP", "FRAME", "FRAMETYP", "OBSTYPE", "IMGTYPE", "IMTYPE", "EXPTYPE")
@@ -100,7 +107,9 @@ def read_facts(
         Names of the folders that it lies in (`folders_above`): consulted for the kind of a frame of which neither header
         nor name says it.
     """
-    named = {what: v.value for what, v in values_in_name(file_name).items() if what not in counters}
+    gear = HeaderReader(image.header, {})
+    name = without_gear(file_name, gear.text(*CAMERA), gear.text("TELESCOP"))
+    named = {what: v.value for what, v in values_in_name(name).items() if what not in counters}
     reader = HeaderReader(image.header, named)
     kind = _kind(reader, file_name, folders, whole=image.bits > 0)
     combined = _combined(reader, kind)
@@ -135,7 +144,7 @@ def read_facts(
         sensor_temp_c=sensor_temp,
         set_temp_c=set_temp,
         filter_code=code,
-        target=_target(reader, folders) if kind.kind is FrameKind.LIGHT else None,
+        target=_target(reader, bare_name(name), folders) if kind.kind is FrameKind.LIGHT else None,
         telescope=reader.text("TELESCOP"),
         focal_length_mm=reader.number("focal_length_mm", ("FOCALLEN",)),
         aperture_mm=reader.number("aperture_mm", ("APTDIA",)),
@@ -161,9 +170,9 @@ def read_facts(
     )
 
 
-def _target(reader: HeaderReader, folders: Sequence[str]) -> str | None:
+def _target(reader: HeaderReader, name: str, folders: Sequence[str]) -> str | None:
     told = reader.text("OBJECT", "TARGET")
-    named = target_of_folders(folders) if told is None else None
+    named = target_in_name(name) or target_of_folders(folders) if told is None else None
     if named is not None:
         reader.origins["target"] = FILE_NAME
     return told or named
@@ -203,6 +212,8 @@ def _kind(reader: HeaderReader, file_name: str, folders: Sequence[str], *, whole
         reader.complaints.append(f"its name says {kind}, and its folder {of_folder[0]}")
         return _Kind(None, False, of_sky=False)
     if kind is not None:
+        if kind is not FrameKind.LIGHT:
+            is_master = is_master or names_a_master(file_name, folders, whole=whole)
         reader.origins["kind"] = FILE_NAME
         return _Kind(kind, is_master, of_sky=False)
     target = reader.text("OBJECT") or ""
