@@ -176,6 +176,46 @@ def test_what_comes_out_pairs_as_the_slips_do(own, tmp_path, form):
     )
 
 
+def test_raw_flats_of_the_sky_go_with_the_bias_that_is_taken_off_them(tmp_path):
+    """Their master has none left to take off, so no line of the slip asks for one."""
+    heap = tmp_path / "heap"
+    for i in range(6):
+        shot(
+            heap,
+            f"l{i}",
+            "LIGHT",
+            NIGHTS[0] + timedelta(minutes=2 * i),
+            60.0,
+            FILTER="R",
+            OBJECT="M 33",
+            ROTATANG=40.0,
+        )
+        shot(heap, f"d{i}", "DARK", NIGHTS[0] + timedelta(hours=5, minutes=2 * i), 60.0, 510.0)
+        shot(heap, f"b{i}", "BIAS", NIGHTS[0] + timedelta(hours=6, seconds=i), 0.0, 500.0)
+        dusk = NIGHTS[0] + timedelta(hours=-3, seconds=30 * i)
+        shot(heap, f"f{i}", "Sky Flat", dusk, 1.0 + 0.4 * i, 20_000.0 + 300 * i, FILTER="R", ROTATANG=40.0)
+    own = Own(tmp_path / "library")
+    own.scan(heap)
+    own.build()
+    assert hand(own, tmp_path / "raw", "raw frames")["state"] == "done"
+    assert len(list((tmp_path / "raw" / "bias").iterdir())) == 6
+    assert hand(own, tmp_path / "masters")["state"] == "done"
+    assert not (tmp_path / "masters" / "bias").exists() and list(
+        (tmp_path / "masters" / "flats").glob("**/*.fits")
+    )
+    before = own.client.get("/api/hand-overs", query_string=query(own)).json["handed"]
+    assert len(before) == 2 and not any(x["renewed"] for x in before), "nothing is another one since"
+    for path in heap.glob("b*.fits"):
+        path.unlink()
+    for path in (tmp_path / "library").glob("masters/**/*bias*"):
+        path.unlink()
+    own.scan(heap)
+    own.ended(own.client.post("/api/folders/1/scan", json={}).json["id"])
+    told = own.client.get("/api/hand-over", query_string=query(own, "raw frames")).json
+    assert any("the bias that was taken off their flat is not here" in s for s in told["said"]), told["said"]
+    own.close()
+
+
 @pytest.mark.parametrize(
     "pattern",
     [

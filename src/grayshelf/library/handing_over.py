@@ -143,6 +143,7 @@ class _Gathering:
             if line.verdict is Verdict.CARE and line.chosen is not None:
                 reasons = "; ".join(line.chosen.reasons)
                 self.said.append(f"{name}: the {line.kind.value} fits with care: {reasons}.")
+        serving += self._taken_off_flats(going, serving, name)
         asked = LightsAsked(
             one.row.id,
             one.facts,
@@ -217,6 +218,39 @@ class _Gathering:
             is_master,
             crop,
         )
+
+    def _taken_off_flats(
+        self, going: Sequence[SlipLine], serving: Sequence[Serving], name: str
+    ) -> list[Serving]:
+        """What was taken off a master flat whose raw frames go: they have their pedestal still, and no line of the slip asks
+        for what takes it off."""
+        flat = next((s for s in serving if s.kind is FrameKind.FLAT), None)
+        line = next((x for x in going if x.kind is FrameKind.FLAT), None)
+        if flat is None or flat.is_master or line is None or line.chosen is None:
+            return []
+        holding = line.chosen.holding
+        if not holding.pedestal_taken_off or any(s.kind is FrameKind.DARK_FLAT for s in serving):
+            return []
+        record = self._session.get_one(FrameSet, int(holding.key)).record
+        row = (
+            self._session.get(FrameSet, record.pedestal_set_id) if record and record.pedestal_set_id else None
+        )
+        files, is_master = self._files_of(row, whole=True) if row is not None else ((), False)
+        if row is None or not files:
+            what = record.pedestal_kind if record and record.pedestal_kind else "dark flat or bias"
+            self.said.append(
+                f"{name}: the {what} that was taken off their flat is not here, so its raw frames go with their pedestal."
+            )
+            return []
+        kind = FrameKind.BIAS if row.kind == FrameKind.BIAS else FrameKind.DARK_FLAT
+        if any(s.key == str(row.id) for s in serving):
+            return []
+        facts = facts_from_json(row.facts)
+        return [
+            Serving(
+                kind, str(row.id), facts, Verdict.FITS.value, (), files, row.n_frames, is_master=is_master
+            )
+        ]
 
     def _files_of(self, row: FrameSet, *, whole: bool) -> tuple[tuple[FileThere, ...], bool]:
         """The files of a set or master, and whether it is a master's. Raw frames go `whole` or not at all."""

@@ -88,7 +88,7 @@ def not_understood() -> ColumnElement[bool]:
     warmth = Frame.facts["sensor_temp_c"].as_float().is_(None) | (
         Frame.facts[("origins", "sensor_temp_c")].as_string() == FILE_NAME
     )
-    named_warmth = Frame.path.op("GLOB")("*[0-9][cC]*") & warmth
+    named_warmth = Frame.path.bool_op("GLOB")("*[0-9][cC]*") & warmth
     # No camera gives fractions; and a name may say it.
     named = [func.lower(Frame.path).like(f"%{word}%") for word in ("master", "mdark", "mflat", "mbias")]
     perhaps = or_(Frame.facts["bits"].as_integer() < 0, *named)

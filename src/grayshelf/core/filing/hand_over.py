@@ -156,14 +156,17 @@ def _told_apart(kind: FrameKind, facts: FrameFacts) -> tuple[object, ...]:
 
 def _asks_for(lights: LightsAsked) -> dict[tuple[object, ...], str]:
     """What must be served by one and the same, by how a program would ask for it; a gap is an answer of its own."""
-    asked = {_told_apart(s.kind, _paired_with(s.kind, lights)): s.key for s in lights.serving}
+    asked = {_told_apart(s.kind, _paired_with(s.kind, lights, s.facts)): s.key for s in lights.serving}
     for kind in lights.lacks:
         asked[_told_apart(kind, _paired_with(kind, lights))] = f"nothing for {lights.key}"
     return asked
 
 
-def _paired_with(kind: FrameKind, lights: LightsAsked) -> FrameFacts:
-    """Whose settings frames of a kind are paired by: dark flats by those of the flats, all else by those of the lights."""
+def _paired_with(kind: FrameKind, lights: LightsAsked, own: FrameFacts | None = None) -> FrameFacts:
+    """Whose settings frames of a kind are paired by: bias by their `own`, since they may be for lights or flats; dark flats by
+    those of the flats, all else by those of the lights."""
+    if kind is FrameKind.BIAS and own is not None:
+        return own
     flat = next((s.facts for s in lights.serving if s.kind is FrameKind.FLAT), None)
     return flat if kind is FrameKind.DARK_FLAT and flat is not None else lights.facts
 
@@ -238,7 +241,7 @@ def lay_out(asked: Sequence[LightsAsked], pattern: FilingPattern | None = None) 
             items.append(Item(path, file, FrameKind.LIGHT, word, lights.facts, recipe=lights.recipe))
         for one in lights.serving:
             pairs = one.kind in (FrameKind.FLAT, FrameKind.DARK_FLAT)
-            several = len(answers[_told_apart(one.kind, _paired_with(one.kind, lights))]) > 1
+            several = len(answers[_told_apart(one.kind, _paired_with(one.kind, lights, one.facts))]) > 1
             own = word if pairs or several else ""
             if (one.key, own, one.crop) in given:
                 continue
