@@ -24,7 +24,7 @@ from grayshelf.core.filing.hand_over import (
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.masters.crop import crop_for
-from grayshelf.core.matching.model import PullSlip, SlipLine, Verdict
+from grayshelf.core.matching.model import Holding, PullSlip, SlipLine, Verdict
 from grayshelf.library.catalog import IN_SETS
 from grayshelf.library.facts_json import facts_from_json, facts_if_sound
 from grayshelf.library.kept import in_parts
@@ -224,20 +224,15 @@ class _Gathering:
     ) -> list[Serving]:
         """What was taken off a master flat whose raw frames go: they have their pedestal still, and no line of the slip asks
         for what takes it off."""
-        flat = next((s for s in serving if s.kind is FrameKind.FLAT), None)
-        line = next((x for x in going if x.kind is FrameKind.FLAT), None)
-        if flat is None or flat.is_master or line is None or line.chosen is None:
+        flat = _master_of_raw_flats(going, serving)
+        if flat is None:
             return []
-        holding = line.chosen.holding
-        if not holding.pedestal_taken_off or any(s.kind is FrameKind.DARK_FLAT for s in serving):
-            return []
-        record = self._session.get_one(FrameSet, int(holding.key)).record
-        row = (
-            self._session.get(FrameSet, record.pedestal_set_id) if record and record.pedestal_set_id else None
-        )
-        files, is_master = self._files_of(row, whole=True) if row is not None else ((), False)
+        record = self._session.get_one(FrameSet, int(flat.key)).record
+        number = record.pedestal_set_id if record else None
+        row = None if number is None else self._session.get(FrameSet, number)
+        files, is_master = ((), False) if row is None else self._files_of(row, whole=True)
         if row is None or not files:
-            what = record.pedestal_kind if record and record.pedestal_kind else "dark flat or bias"
+            what = (record.pedestal_kind if record else "") or "dark flat or bias"
             self.said.append(
                 f"{name}: the {what} that was taken off their flat is not here, so its raw frames go with their pedestal."
             )
@@ -245,12 +240,8 @@ class _Gathering:
         kind = FrameKind.BIAS if row.kind == FrameKind.BIAS else FrameKind.DARK_FLAT
         if any(s.key == str(row.id) for s in serving):
             return []
-        facts = facts_from_json(row.facts)
-        return [
-            Serving(
-                kind, str(row.id), facts, Verdict.FITS.value, (), files, row.n_frames, is_master=is_master
-            )
-        ]
+        facts, fits = facts_from_json(row.facts), Verdict.FITS.value
+        return [Serving(kind, str(row.id), facts, fits, (), files, row.n_frames, is_master)]
 
     def _files_of(self, row: FrameSet, *, whole: bool) -> tuple[tuple[FileThere, ...], bool]:
         """The files of a set or master, and whether it is a master's. Raw frames go `whole` or not at all."""
@@ -290,6 +281,16 @@ class _Gathering:
                 f"{missing} of {len(frames)} files of {title} are missing and are not handed over."
             )
         return tuple(_file(f) for f in frames if f.missing_since is None)
+
+
+def _master_of_raw_flats(going: Sequence[SlipLine], serving: Sequence[Serving]) -> Holding | None:
+    """The master of flats that go as raw frames, where its pedestal was taken off and no dark flats go that take off theirs."""
+    raw = any(s.kind is FrameKind.FLAT and not s.is_master for s in serving)
+    dark_flats = any(s.kind is FrameKind.DARK_FLAT for s in serving)
+    chosen = next((x.chosen for x in going if x.kind is FrameKind.FLAT), None)
+    if not raw or dark_flats or chosen is None or not chosen.holding.pedestal_taken_off:
+        return None
+    return chosen.holding
 
 
 def _file(frame: Frame) -> FileThere:
