@@ -323,10 +323,10 @@ def _filter_columns(filters: list[str], flats: Sequence[Holding], missing: Seque
     return [HeadOut(key=code, title="no filter" if code == "none" else code, detail="") for code in ordered]
 
 
-def _offers_by_lights(tonight: Tonight, kind: FrameKind) -> dict[int, int]:
-    """For each set of lights the first row of `_rows` that would serve it."""
+def _offers_by_lights(rows: Sequence[RowOffer | DarkOffer]) -> dict[int, int]:
+    """For each set of lights the first of these rows that would serve it."""
     found: dict[int, int] = {}
-    for number, offer in enumerate(_rows(tonight, kind)):
+    for number, offer in enumerate(rows):
         for lights in offer.lights:
             found.setdefault(lights.row.id, number)
     return found
@@ -347,11 +347,12 @@ def _gaps_out(
     tonight: Tonight,
     rules: HouseRules,
 ) -> list[GapOut]:
-    serving = {kind: _offers_by_lights(tonight, kind) for kind in {g.kind for g in found}}
+    rows = {kind: _rows(tonight, kind) for kind in {g.kind for g in found}}
+    serving = {kind: _offers_by_lights(of_kind) for kind, of_kind in rows.items()}
     made = []
     for gap in found:
         first = min((n for x in gap.sets if (n := serving[gap.kind].get(x.row.id)) is not None), default=None)
-        offer = None if first is None else _rows(tonight, gap.kind)[first]
+        offer = None if first is None else rows[gap.kind][first]
         made.append(_gap_out(gap, gain_in_words(gap.want.gain, word, says), rules, *cell(gap), offer))
     return made
 
