@@ -9,7 +9,7 @@ const LOOKS: Record<Look, string> = {
   ink: "bg-ink text-paper border-ink hover:brightness-110",
   plain: "bg-card text-ink border-rule hover:border-ink",
   // Its words stand where other words stand: what is added for the finger and the outline is taken off again beside it.
-  link: "-mx-1 [button+&]:ml-1 border-x-0 border-transparent underline underline-offset-2 hover:no-underline",
+  link: "-mx-1 [button+&:not(.ml-auto)]:ml-1 border-x-0 border-transparent underline underline-offset-2 hover:no-underline",
 };
 
 interface ButtonProps extends ButtonHTMLAttributes<HTMLButtonElement> {
