@@ -54,7 +54,7 @@ def test_what_the_gear_is_called_is_no_value():
     [
         ("Light_IC1396_300.0s_Bin1_0001", "IC 1396"), ("M31-L-0003", "M 31"), ("m 31 120s", "M 31"), ("2026-10-04_NGC_7000_Ha", "NGC 7000"),
         ("sh2-101 SII", "Sh2-101"), ("L_M31_M31", "M 31"), ("lights_abell85_1", "Abell 85"),
-        ("M81_M82_0001", None), ("bin1_M200_0001", None), ("IC1396A_001", None), ("cam20_0001", None), ("HIC 44_1", None), ("M_0031", None),
+        ("M81_M82_0001", None), ("bin1_M200_0001", None), ("IC1396A_001", None), ("cam20_0001", None), ("HIC 44_1", None), ("M_0031", None), ("L_M_31_2", None),
         ("M31.5s", None), ("IMG_1042", None), ("", None),
     ],
 )  # fmt: skip

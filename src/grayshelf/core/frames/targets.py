@@ -29,12 +29,14 @@ def target_of_folders(names: Sequence[str]) -> str | None:
     """What was pictured, where one of the folders that a light lies in is named for it: 'M 31', 'NGC 7000', 'Sh2-101', however
     it is spelled there."""
     found = (_OF_FOLDER.match(name) for name in names)
-    return next((_designation(match) for match in found if match), None)
+    return next((target for match in found if match and (target := _designation(match))), None)
 
 
 def target_in_name(name: str) -> str | None:
     """The same of a light's own name without its ending; of two objects in it none counts."""
-    found = {_designation(match) for match in _IN_FILE.finditer(name)} - {None}
+    # Words of a file's name stand between such signs: an M before one may be of anything.
+    numbered = (match for match in _IN_FILE.finditer(name) if match[0][:2].lower() not in ("m_", "m-"))
+    found = {_designation(match) for match in numbered} - {None}
     return found.pop() if len(found) == 1 else None
 
 
