@@ -47,6 +47,9 @@ def test_what_the_gear_is_called_is_no_value():
     assert values(without_gear("dark_26C_60s.fit", "Plover 26C", "Astrograph")) == {"exposure_s": 60}
     assert without_gear("dark_26C_60s.fit", "Heron 10", None) == "dark_26C_60s.fit"
     assert target_in_name(without_gear("M24_L_0001", "Dunlin M24")) is None
+    assert without_gear("a1a1_bias_1.fits", "a1" * 2_000) == "_bias_1.fits", (
+        "and however long a header is, at once"
+    )
 
 
 @pytest.mark.parametrize(

@@ -68,13 +68,20 @@ def without_gear(name: str, *gear: str | None) -> str:
     return re.sub(r"[A-Za-z0-9]+", lambda word: "" if word[0].lower() in called else word[0], name)
 
 
+#: Of what gear is called so many words are looked at, and so many of them as one; a header may say anything.
+_MOST_WORDS, _MOST_JOINED = 16, 4
+
+
 @lru_cache(256)
 def _called(gear: tuple[str | None, ...]) -> frozenset[str]:
     """Words of letters and digits that stand for gear, alone or several as one: 'plover26', '26c', 'plover26c'."""
     found = set[str]()
     for one in gear:
-        words = re.findall(r"[a-z]+|\d+", (one or "").lower())
-        found |= {"".join(words[i:j]) for i in range(len(words)) for j in range(i + 2, len(words) + 1)}
+        words = re.findall(r"[a-z]+|\d+", (one or "").lower())[:_MOST_WORDS]
+        ends = (
+            (i, j) for i in range(len(words)) for j in range(i + 2, min(i + _MOST_JOINED, len(words)) + 1)
+        )
+        found |= {"".join(words[i:j]) for i, j in ends}
     return frozenset(word for word in found if not word.isdigit() and not word.isalpha())
 
 
