@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Collection, Mapping, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from datetime import date
 from typing import NamedTuple
@@ -108,26 +107,17 @@ def raw_sets(library: Library) -> Mapping[int, RawSet]:
 
 def raw_sets_of(library: Library, session: Session, set_ids: Collection[int]) -> dict[int, RawSet]:
     """The same of some sets, as they are at this moment."""
-    wanted = sorted(set_ids)
-    return _raw_sets(library, session, wanted, _files(session, wanted), _not_in_master(session, wanted))
+    return _raw_sets(library, session, sorted(set_ids))
 
 
 @kept(1)
 def _all_raw_sets(library: Library, revision: int) -> Mapping[int, RawSet]:
-    # Two looks at every frame of the library, beside one another.
-    with ThreadPoolExecutor(1) as beside, library.db.own_session() as session:
-        files = beside.submit(_all_files, library, revision)
-        unknown = _not_in_master(session)
-        return _raw_sets(library, session, None, files.result(), unknown)
+    with library.db.own_session() as session:
+        return _raw_sets(library, session, None)
 
 
-def _raw_sets(
-    library: Library,
-    session: Session,
-    wanted: Sequence[int] | None,
-    files: Sequence[_Files],
-    unknown: Mapping[int, int],
-) -> dict[int, RawSet]:
+def _raw_sets(library: Library, session: Session, wanted: Sequence[int] | None) -> dict[int, RawSet]:
+    files = _all_files(library, library.revision) if wanted is None else _files(session, wanted)
     of_set: dict[int | None, list[int]] = defaultdict(lambda: [0, 0])
     for one in files:
         if one.in_sets:
@@ -139,6 +129,7 @@ def _raw_sets(
     masters = {row.master_set_id for row in rows if row.master_set_id is not None}
     stands = _masters(session, masters)
     left_out = _left_out(session, masters)
+    unknown = _not_in_master(session, wanted)
     rules, sort = _rules(session), sorter(library)
     # Frames behind a cap often name no telescope: they are the first rig's with their camera.
     of_camera = {rig.camera: rig.id for rig in reversed(list(session.scalars(standing_rigs())))}

@@ -142,15 +142,11 @@ def kind_in_name(name: str) -> tuple[FrameKind | None, bool]:
     }
     if len(kinds) != 1:
         return None, False
-    return kinds.pop(), "master" in plain or bool(
-        _IN_SHORT.search(plain) and not _COUNTS_FRAMES.search(plain)
-    )
+    return kinds.pop(), "master" in plain
 
 
-#: Names of masters in use (common practice, no source): 'MasterDark_300s', 'flat-Ha-master', 'superbias', 'stack of 40 darks'.
+#: Names of masters in use (common practice, no source): 'MasterDark_300s', 'mdark', 'flat-Ha-master', 'superbias', 'stack of 40 darks'.
 _MASTER_OF_KIND = re.compile(r"(?<![a-z])(?:master[-_ ]?(?:dark|flat|bias|zero|offset)|m(?:dark|flat|bias))")
-#: 'mdark', 'mflat'.
-_IN_SHORT = re.compile(r"(?<![a-z])m(?:dark|flat|bias)")
 _MASTERS = re.compile(r"(?<![a-z])masters?(?![a-z])")
 _COMBINED = re.compile(
     r"super[-_ ]?(?:bias|dark|flat)|stack|integrat|combin|averag|(?<![a-z])(?:mean|median)(?![a-z])"
