@@ -20,8 +20,9 @@ from grayshelf.library.grouping import finish_recount
 from grayshelf.library.library import Library
 from grayshelf.library.over_restart import keep, put_back
 from grayshelf.web.access.codes import Access, in_fours
-from grayshelf.web.app import MOST_BODY_BYTES, create_app, kept_beside, warm_up
+from grayshelf.web.app import MOST_BODY_BYTES, create_app
 from grayshelf.web.context import Context, make_context, make_runner
+from grayshelf.web.warm_up import Asked, kept_beside, warm_up
 from grayshelf.work.backups import NightlyBackup
 from grayshelf.work.events import MOST_IN_NETWORK
 from grayshelf.work.fetching_at_dawn import DawnFetch
@@ -115,8 +116,9 @@ def _say_where(access: Access, port: int) -> None:
 
 
 def _serve(context: Context, listening: socket.socket) -> None:
-    app = create_app(context)
-    warm_up(context, WARM_S)
+    app, asked = create_app(context), Asked()
+    asked.put_around(app)
+    warm_up(context, asked, WARM_S)
     interrupted = context.interrupted
     if interrupted:
         print(

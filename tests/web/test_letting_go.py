@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import hashlib
 import random
+from datetime import date
 from pathlib import Path
 
 import numpy as np
 import pytest
 from astropy.io import fits
 
+from grayshelf.core.filing.letting_go import RawSet, what_is_lost
+from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.library import bringing
 from grayshelf.library.files import read_pixels
 from grayshelf.library.packing import NotPacked, pack, unpack
@@ -118,6 +121,19 @@ def test_packed_frames_are_the_same_frames_and_come_back(own, tmp_path):
     assert tree(heap) == before and own.sets() == sets
     own.scan(heap)
     assert own.sets() == sets
+
+
+def test_what_is_lost_names_what_was_left_out():
+    """In words, each set by what it is; only so many frames are named."""
+    flats = RawSet(1, FrameKind.FLAT, date(2026, 10, 18), 20, 9, "G", left_out=("a.fits",))
+    darks = RawSet(2, FrameKind.DARK, None, 20, 9, left_out=tuple(f"d{i}.fits" for i in range(5)))
+    masters, of_flats, of_darks, *rest = what_is_lost([flats, darks])
+    assert masters.startswith("2 masters could not be built anew")
+    assert (
+        of_flats == "Flats G of 18 Oct 2026: it could not be rebuilt with a.fits, which was left out of it."
+    )
+    assert of_darks.endswith("with d0.fits, d1.fits, d2.fits and 2 more, which were left out of it.")
+    assert len(rest) == 2 and what_is_lost([]) == []
 
 
 def test_thrown_away_only_where_a_master_is_whole(own, tmp_path):

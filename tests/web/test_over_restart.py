@@ -5,15 +5,18 @@ from __future__ import annotations
 
 import os
 import random
+import time
 from datetime import UTC, datetime
 from pathlib import Path
+from threading import Thread
 
 import pytest
+from flask import Flask
 
 from grayshelf.clock import SimulatedClock
 from grayshelf.library import slips
 from grayshelf.library.over_restart import NAME, keep, made_by
-from grayshelf.web.app import kept_beside
+from grayshelf.web.warm_up import Asked, kept_beside
 from tests.own import Own
 from tests.pages import every_page
 
@@ -166,3 +169,25 @@ def test_where_it_cannot_be_written_the_end_goes_on_and_the_last_one_stays(own, 
     keep_now(own)
     (own.root / f"{NAME}.new").rmdir()
     assert path.read_bytes() == whole
+
+
+def test_pages_that_are_asked_for_come_before_what_is_worked_out_ahead():
+    """The wait begins anew with each request, and ends at last where somebody asks without end."""
+    app, asked = Flask("asked"), Asked(quiet_s=0.5, most_wait_s=3.0)
+    app.add_url_rule("/", view_func=lambda: "there")
+    asked.put_around(app)
+
+    def waited_s(asking_s: float) -> float:
+        begun = time.monotonic()
+        app.test_client().get("/")
+        waiting = Thread(target=asked.wait_for_quiet)
+        waiting.start()
+        while waiting.is_alive() and time.monotonic() < begun + asking_s:
+            app.test_client().get("/")
+            time.sleep(0.05)
+        waiting.join()
+        return time.monotonic() - begun
+
+    assert waited_s(0.0) < 1.0
+    assert 1.3 <= waited_s(1.0) < 3.0
+    assert 3.0 <= waited_s(20.0) < 15.0

@@ -144,10 +144,10 @@ def _raw_sets(library: Library, session: Session, wanted: Sequence[int] | None) 
         found[row.id] = RawSet(
             set_id=row.id,
             kind=FrameKind(row.kind),
-            title=_title(row),
             night=row.night,
             n_frames=n_frames,
             size_bytes=size_bytes,
+            filter_code=row.filter_code or "",
             n_packed=packed.get(row.id, 0),
             master=stands.get(row.master_set_id or 0, Master.NONE),
             left_out=left_out.get(row.master_set_id or 0, ()),
@@ -197,12 +197,6 @@ def _rows(session: Session, set_ids: Sequence[int] | None) -> list[_Row]:
         sound = [set_id for set_id, kept_facts in whole if facts_if_sound(kept_facts) is not None]
         found += [_Row(*row) for row in session.execute(query.where(FrameSet.id.in_(sound)))]
     return found
-
-
-def _title(row: _Row) -> str:
-    named = f"{row.kind[:1].upper()}{row.kind[1:]}{'' if row.kind == 'bias' else 's'}"
-    through = f" {row.filter_code}" if row.filter_code and row.kind in ("flat", "light") else ""
-    return f"{named}{through} of {row.night:%-d %b %Y}" if row.night else f"{named}{through}"
 
 
 def _masters(session: Session, set_ids: Collection[int]) -> dict[int, Master]:

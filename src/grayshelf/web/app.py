@@ -2,15 +2,10 @@
 
 from __future__ import annotations
 
-import gc
 import json
-import logging
 import mimetypes
 import queue
-import threading
-import time
 from collections.abc import Iterator
-from contextlib import contextmanager
 from pathlib import Path
 
 from apiflask import APIFlask
@@ -18,11 +13,6 @@ from flask import Response, g, request, send_from_directory
 
 from grayshelf import __version__
 from grayshelf.library.left_out import left_out_in_words
-from grayshelf.library.library import Library
-from grayshelf.library.models import Rig
-from grayshelf.library.over_restart import Others, keep
-from grayshelf.library.slips import slips
-from grayshelf.library.trains import standing_rigs
 from grayshelf.web.access.routes import api as access
 from grayshelf.web.attaching.routes import api as attaching
 from grayshelf.web.bench.routes import bench
@@ -49,77 +39,13 @@ from grayshelf.web.tonight.fill_routes import api as filling
 from grayshelf.web.tonight.plan_routes import api as plans
 from grayshelf.web.tonight.routes import api as tonight
 from grayshelf.web.twilight.routes import twilight
-from grayshelf.web.whole import search
 from grayshelf.web.whole.routes import api as whole
-from grayshelf.work.run.tonight import look_at_tonight
 
 STATIC = Path(__file__).parent / "static"
-#: Where a start found what the last process had made, it is gone through so long afterwards.
-WARM_AFTER_S = 2.0
 #: Seconds of silence after which a listening page is sent a sign of life.
 HEARTBEAT_S = 10.0
 #: The largest that anybody has to send.
 MOST_BODY_BYTES = 1_000_000
-
-log = logging.getLogger(__name__)
-
-
-def kept_beside(library: Library) -> list[Others[search.Findable]]:
-    """What the pages make of rows, and is kept over a restart beside what the library makes of them."""
-    return [Others("search", search.sets_made(library), search.Findable)]
-
-
-def warm_up(context: Context, wait_s: float = 0.0) -> None:
-    """Work out what pages rest on before anybody asks, so that the first page is there at once.
-
-    Parameters
-    ----------
-    wait_s
-        For so long it is waited for; a large library goes on with it while it is served.
-    """
-    unpacked = threading.Event()
-
-    def warm() -> None:
-        try:
-            _go_through(context, unpacked)
-        finally:
-            unpacked.set()
-            # What is there by now stays for long: the collector need not go through it again and again.
-            gc.freeze()
-            gc.enable()
-
-    threading.Thread(target=warm, daemon=True, name="warm-up").start()
-    unpacked.wait(wait_s)
-
-
-def _go_through(context: Context, unpacked: threading.Event) -> None:
-    """Write slips and sheets of all rigs; `unpacked` is set where those of the last process are there again."""
-    library = context.library
-    with library.db.session() as session:
-        rigs = list(session.scalars(standing_rigs()))
-    if context.put_back:
-        for rig in rigs:
-            with _logged(rig):
-                slips(library, rig.id)
-        unpacked.set()
-        # The little that each page adds to them: whoever asks at once comes first.
-        time.sleep(WARM_AFTER_S)
-    for rig in rigs:
-        with _logged(rig):
-            look_at_tonight(library, rig.id, context.starter.devices(rig))
-    search.find(library, "light")
-    if not context.put_back:
-        # A process that is killed keeps nothing at its end.
-        keep(library, kept_beside(library))
-
-
-@contextmanager
-def _logged(rig: Rig) -> Iterator[None]:
-    """A rig that fails is told of by its own page; the others are warmed up all the same."""
-    try:
-        yield
-    except Exception:
-        log.exception("%s could not be looked at beforehand", rig.name)
 
 
 def create_app(context: Context) -> APIFlask:

@@ -35,11 +35,10 @@ class RawSet:
 
     set_id: int
     kind: FrameKind
-    title: str
-    """What the frames are, in words: 'Flats G, gain 100'."""
     night: date | None
     n_frames: int
     size_bytes: int
+    filter_code: str = ""
     n_packed: int = 0
     master: Master = Master.NONE
     left_out: tuple[str, ...] = ()
@@ -51,6 +50,15 @@ class RawSet:
     """So many days after their night the house rule holds."""
     rig_id: int | None = None
     """Whose house rule it is."""
+
+    @property
+    def title(self) -> str:
+        """What the frames are, in words: 'Flats G of 18 Oct 2026'."""
+        kind = self.kind.value
+        named = f"{kind[:1].upper()}{kind[1:]}{'' if self.kind is FrameKind.BIAS else 's'}"
+        lit = self.kind in (FrameKind.FLAT, FrameKind.LIGHT)
+        through = f" {self.filter_code}" if self.filter_code and lit else ""
+        return f"{named}{through} of {self.night:%-d %b %Y}" if self.night else f"{named}{through}"
 
 
 def why_not_thrown_away(raw: RawSet) -> str:
@@ -101,8 +109,9 @@ def what_is_lost(sets: Sequence[RawSet]) -> list[str]:
             named = ", ".join(raw.left_out[:_NAMED])
             more = len(raw.left_out) - _NAMED
             others = f" and {more} more" if more > 0 else ""
+            were = "was" if len(raw.left_out) == 1 else "were"
             lost.append(
-                f"{raw.title}: it could not be rebuilt with {named}{others}, which was left out of it."
+                f"{raw.title}: it could not be rebuilt with {named}{others}, which {were} left out of it."
             )
     flats = [raw for raw in sets if raw.kind is FrameKind.FLAT]
     if flats:

@@ -117,17 +117,13 @@ def _groups(library: Library, revision: int, today: date) -> Sequence[tuple[_Gro
     groups: dict[_Group, list[RawSet]] = defaultdict(list)
     for raw in raw_sets(library).values():
         groups[raw.kind, raw.night, why_not_thrown_away(raw), wished(raw, today)].append(raw)
-    return sorted(groups.items(), key=lambda one: (-sum(raw.size_bytes for raw in one[1]), _key(*one)))
-
-
-def _key(group: _Group, sets: Sequence[RawSet]) -> str:
-    return f"{group[0]} {group[1]} {min(raw.set_id for raw in sets)}"
+    return sorted(groups.items(), key=lambda one: (-sum(raw.size_bytes for raw in one[1]), one[1][0].set_id))
 
 
 def _night_out(group: _Group, sets: Sequence[RawSet]) -> RawNightOut:
     kind, night, kept_for, rule = group
     return RawNightOut(
-        key=_key(group, sets),
+        key=f"{kind} {night} {sets[0].set_id}",
         kind=kind.value,
         title=_plural(kind.value),
         night=in_words.day(night),
