@@ -14,7 +14,7 @@ from sqlalchemy import event
 from tests.helpers import DARK, write_fits
 from tests.own import Own
 
-from grayshelf.web.app import warm_up
+from grayshelf.web.warm_up import Asked, warm_up
 
 FRAMES = 50_000
 LIMIT_MS = 200
@@ -82,7 +82,7 @@ def main() -> None:
         folder = many(Path(name) / "frames", FRAMES)
         own = Own(Path(name) / "library")
         # As it is served: what was loaded at the start is not gone through by the collector again.
-        warm_up(own.context, wait_s=60)
+        warm_up(own.context, Asked(), wait_s=60)
         with measured(own, f"first scan of {FRAMES:,} frames"):
             ended(own, own.client.post("/api/folders", json={"path": str(folder)}).json["id"])
         with measured(own, "scan again, nothing new"):

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import unicodedata
+
 import pytest
 
 from grayshelf.core.frames.file_names import (
@@ -12,7 +14,7 @@ from grayshelf.core.frames.file_names import (
     without_gear,
 )
 from grayshelf.core.frames.folder_names import kind_of_folder, kind_of_folders
-from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.frames.kinds import FrameKind, parse_kind
 from grayshelf.core.frames.targets import target_in_name, target_of_folders
 
 
@@ -91,6 +93,40 @@ def test_a_folder_of_one_kind_may_name_its_filter_and_settings():
 )  # fmt: skip
 def test_the_nearest_folder_that_is_named_for_a_kind_says_it(path, kind):
     assert kind_of_folders(list(reversed(path.split("/")))[:4]) == kind
+
+
+@pytest.mark.parametrize("form", ["NFC", "NFD"])
+def test_kinds_are_read_as_other_tongues_call_them(form):
+    """Words of the trade wherever they stand, everyday words only as what a folder is called. From memory, no source."""
+    in_names = {
+        "ダーク_300s_-10C_001.fits": FrameKind.DARK,
+        "フラットダーク 1s.tif": FrameKind.DARK_FLAT,
+        "トワイライト_001.dng": None,
+        "トワイライトフラット_001.dng": FrameKind.FLAT,
+        "IC434_ライト_0001.dng": FrameKind.LIGHT,
+        "暗场300s_0001.fits": FrameKind.DARK,
+        "暗平场_0001.fits": FrameKind.DARK_FLAT,
+        "暗星云_0001.fits": None,
+        "偏置_0001.fits": FrameKind.BIAS,
+        "Дарки 300с.fits": FrameKind.DARK,
+        "다크_001.tif": FrameKind.DARK,
+        "Sable_noir_001.fit": None,
+    }
+    in_folders = {
+        "Noirs 300s": FrameKind.DARK,
+        "PLU_Ha": FrameKind.FLAT,
+        "Brutes": FrameKind.LIGHT,
+        "Dunkelbilder -10C": FrameKind.DARK,
+        "Weißbilder G": FrameKind.FLAT,
+        "Noir de PLU": FrameKind.DARK_FLAT,
+        "Nébuleuse du Noir": None,
+        "Luz de luna": None,
+        "平場": FrameKind.FLAT,
+    }
+    assert {n: kind_in_name(unicodedata.normalize(form, n))[0] for n in in_names} == in_names
+    assert {n: kind_of_folder(unicodedata.normalize(form, n))[0] for n in in_folders} == in_folders
+    assert kind_in_name(unicodedata.normalize(form, "マスターダーク_300s.fits")) == (FrameKind.DARK, True)
+    assert parse_kind("NOIR") == (FrameKind.DARK, False) and parse_kind("Noir et blanc")[0] is None
 
 
 def test_a_target_is_read_from_a_folder_only_by_its_number_in_a_catalogue():

@@ -13,6 +13,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from functools import lru_cache
 
+from grayshelf.core.frames.kind_words import in_english
 from grayshelf.core.frames.kinds import FrameKind, parse_kind
 
 #: Neither a letter nor a digit before it, so that 'IC1396C' is no temperature.
@@ -86,8 +87,8 @@ def _called(gear: tuple[str | None, ...]) -> frozenset[str]:
 
 
 def dark_flat_as_one_word(name: str) -> str:
-    """The name in small letters, with 'dark flat' and 'flat-dark' as the one word that they are."""
-    return re.sub(r"(dark|flat)[-_ ](flat|dark)", r"\1\2", name.lower())
+    """The name in small letters and in English, with 'dark flat' and 'flat-dark' as the one word that they are."""
+    return re.sub(r"(dark|flat)[-_ ](flat|dark)", r"\1\2", in_english(name))
 
 
 def values_in_name(name: str, settings: Iterable[str] = tuple(_IN_NAME)) -> dict[str, NameValue]:
@@ -165,10 +166,12 @@ def names_a_master(name: str, folders: Iterable[str], *, whole: bool) -> bool:
         Whether its pixels are whole numbers, as a camera gives them: then its name has to say it without doubt, and must
         not count frames.
     """
-    plain = bare_name(name).lower()
+    plain = in_english(bare_name(name))
     if _MASTER_OF_KIND.search(plain) and not (whole and _COUNTS_FRAMES.search(plain)):
         return True
     told = (
-        _MASTERS.search(plain) or _COMBINED.search(plain) or any(_MASTERS.search(f.lower()) for f in folders)
+        _MASTERS.search(plain)
+        or _COMBINED.search(plain)
+        or any(_MASTERS.search(in_english(f)) for f in folders)
     )
     return not whole and bool(told)

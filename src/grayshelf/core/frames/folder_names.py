@@ -11,6 +11,7 @@ from collections.abc import Sequence
 from pathlib import PurePath
 
 from grayshelf.core.frames.file_names import KIND_WORDS, bare_name, dark_flat_as_one_word, kind_in_name
+from grayshelf.core.frames.kind_words import everyday_in_english, in_english
 from grayshelf.core.frames.kinds import FrameKind
 
 #: Folders above a file that are looked at.
@@ -39,7 +40,7 @@ def folders_above(path: PurePath) -> tuple[str, ...]:
 def kind_of_folder(name: str) -> tuple[FrameKind | None, bool]:
     """The kind of frame for which a folder is named, and whether it says masters; a folder named for anything else, such
     as a dark nebula, says nothing."""
-    named = _OFFSETS.sub(r"\1bias", name.lower())
+    named = _OFFSETS.sub(r"\1bias", everyday_in_english(name))
     kind, is_master = kind_in_name(f"{named} ")
     if kind is None:
         return None, False
@@ -71,6 +72,6 @@ def kind_of_folders(names: Sequence[str]) -> tuple[FrameKind | None, bool]:
             return (None, False) if doubtful else (kind, is_master or masters)
         if _MADE_OF_FRAMES.search(name.lower()):
             return None, False
-        masters = masters or _MASTERS.match(name.lower()) is not None
+        masters = masters or _MASTERS.match(in_english(name)) is not None
         other_kind = other_kind or KIND_WORDS.search(dark_flat_as_one_word(name)) is not None
     return None, False

@@ -6,6 +6,8 @@ import re
 from enum import StrEnum
 from functools import lru_cache
 
+from grayshelf.core.frames.kind_words import everyday_in_english
+
 
 class FrameKind(StrEnum):
     """What a frame was taken for."""
@@ -76,8 +78,12 @@ def parse_kind(text: str) -> tuple[FrameKind | None, bool]:
     kind, is_master
         `kind` is None where the spelling is not known.
     """
-    kind, is_master = _spelled(text.lower())
-    return (kind, is_master) if kind is not None else _spelled(_BESIDE.sub(" ", text.lower()))
+    plain = text.lower()
+    for spelled in (plain, _BESIDE.sub(" ", plain), everyday_in_english(plain)):
+        kind, is_master = _spelled(spelled)
+        if kind is not None:
+            break
+    return kind, is_master
 
 
 def _spelled(text: str) -> tuple[FrameKind | None, bool]:
