@@ -220,8 +220,12 @@ def test_a_library_of_several_rigs_and_habits_gets_no_line_that_is_too_optimisti
     assert slip["gain_word"] == "ISO" and "ISO 800" in slip["title"]
     assert {"offset", "binning"} & {q["quantity"] for q in slip["questions"]} == {"binning"}
 
-    line, _, _ = by["Snipe", "flat"]
+    line, _, slip = by["Snipe", "flat"]
     assert line["verdict"] == "fits", line["chosen"]["reasons"]
+    assert slip["advice"].startswith("No dark or dark flat fits these lights.")
+    assert slip["offer"].startswith("dark") and not slip["against"], (
+        "flats are there: darks are what is to be shot"
+    )
     denver_rig = next(rig["id"] for rig, *_ in lines if rig["camera"] == "Curlew 16")
     page = own.get(f"/api/rigs/{denver_rig}/nights/2025-03-09").json
     assert "longitude −105.0°" in page["night_from"]

@@ -12972,6 +12972,8 @@ export interface components {
         SlipOut: {
             /** Advice */
             advice: string;
+            /** Against */
+            against: string;
             /** Columns */
             columns: components["schemas"]["CountOut"][];
             /** Filter Code */

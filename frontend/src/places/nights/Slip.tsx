@@ -34,8 +34,10 @@ function columnTitle(column: string, candidates: (Candidate | null)[], gainWord:
 }
 
 /** Whether the value is written beside a ruler: not where a tick on the line says it all, or nothing is known. */
-const isTold = (ruler: Candidate["rulers"][number]) =>
-  ruler.kind !== "exact" || ruler.from_name || ruler.by_hand || (!ruler.inside && !ruler.unknown);
+const isTold = (ruler: Candidate["rulers"][number], column: Column) =>
+  ruler.kind === "exact"
+    ? ruler.from_name || ruler.by_hand || (!ruler.inside && !ruler.unknown)
+    : column.known;
 
 /** A ruler's value as it stands beside it: steps are counted, and the title says so. */
 const told = (ruler: Candidate["rulers"][number]) =>
@@ -44,11 +46,12 @@ const told = (ruler: Candidate["rulers"][number]) =>
 const rulerWidth = (ruler: Candidate["rulers"][number]) => (ruler.unknown ? 30 : 50);
 
 /** A column is as wide as what stands in it: a title, a ruler, and its value where that is told. */
-function columnWidth({ name, title }: Column, candidates: (Candidate | null)[]): number {
+function columnWidth(column: Column, candidates: (Candidate | null)[]): number {
+  const { name, title } = column;
   const rulers = candidates.flatMap((c) => c?.rulers.filter((r) => r.quantity === name) ?? []);
   const widths = rulers.map((r) => {
     const marks = Number(r.from_name) + Number(r.by_hand);
-    const value = isTold(r) ? GAP + LETTER * (told(r).length + marks) : 0;
+    const value = isTold(r, column) ? GAP + LETTER * (told(r).length + marks) : 0;
     return (r.kind === "exact" ? 32 : rulerWidth(r)) + value + GAP;
   });
   return Math.max(TITLE_LETTER * title.length + GAP, ...widths);
@@ -59,17 +62,20 @@ interface Column {
   name: string;
   /** What stands above it; on a phone above each of its rulers. */
   title: string;
+  /** Whether any of its values is known: of none the reasons below say so. */
+  known: boolean;
 }
 
 function Rulers({ candidate, columns }: { candidate: Candidate; columns: Column[] }) {
   return (
     <>
-      {columns.map(({ name, title }) => {
+      {columns.map((column) => {
+        const { name, title } = column;
         const ruler = candidate.rulers.find((r) => r.quantity === name);
         return (
           <td
             key={name}
-            className={`pr-1 align-middle ${!ruler ? "max-md:hidden" : ruler.kind === "exact" && !isTold(ruler) ? "max-md:col-span-2" : "max-md:col-span-3"}`}
+            className={`pr-1 align-middle ${!ruler ? "max-md:hidden" : ruler.kind === "exact" && !isTold(ruler, column) ? "max-md:col-span-2" : "max-md:col-span-3"}`}
           >
             {ruler && (
               <>
@@ -77,7 +83,7 @@ function Rulers({ candidate, columns }: { candidate: Candidate; columns: Column[
                 <Ruler
                   ruler={{ ...ruler, text: told(ruler) }}
                   width={rulerWidth(ruler)}
-                  text={isTold(ruler)}
+                  text={isTold(ruler, column)}
                 />
               </>
             )}
@@ -307,7 +313,11 @@ export function Slip({ id, onClose }: { id: number; onClose: () => void }) {
   const data = slip.data;
   const all = data.lines.flatMap((l) => [l.chosen, ...inSight(l, opened.includes(l.kind))]);
   const every = data.lines.flatMap((l) => [l.chosen, ...l.runners_up]);
-  const columns = data.columns.map(({ name }) => ({ name, title: columnTitle(name, every, data.gain_word) }));
+  const columns = data.columns.map(({ name }) => ({
+    name,
+    title: columnTitle(name, every, data.gain_word),
+    known: every.some((c) => c?.rulers.some((r) => r.quantity === name && !r.unknown)),
+  }));
   const widest = 88 + 190 + columns.reduce((sum, column) => sum + columnWidth(column, all), 0);
   const notch = "absolute top-[30px] h-4 w-4 rounded-full border border-rule bg-paper";
   return (
@@ -414,7 +424,7 @@ export function Slip({ id, onClose }: { id: number; onClose: () => void }) {
         </div>
         {data.offer !== null && data.verdict !== "fits" && (
           <Button
-            look={data.verdict === "nothing fits" ? "accent" : "plain"}
+            look={data.verdict === "nothing fits" && !data.against ? "accent" : "plain"}
             onClick={() => {
               setWishes((w) => putOnSheet(w, data.offer ?? "", true));
               void navigate("/tonight");

@@ -296,6 +296,7 @@ class SlipOut(Schema):
     gain_word: str
     advice: str
     offer: str | None
+    against: str
 
 
 class SeenLightOut(Schema):

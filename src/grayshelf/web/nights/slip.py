@@ -71,7 +71,7 @@ def slip_page(library: Library, set_id: int, tonight_of: dict[int, Tonight] | No
         _line_out(line, line.note or _passed_over(library, rig, lights, slip, line), today, word)
         for line in slip.lines
     ]
-    shown, offer = _columns_shown(lines), _offer_for(set_id, (tonight_of or {}).get(rig.id))
+    shown, offer = _columns_shown(lines), _offer_for(set_id, slip, (tonight_of or {}).get(rig.id))
     gain = f", {word} {in_words.plain(lights.facts.gain)}" if lights.facts.gain is not None else ""
     return SlipOut(
         set_id=set_id,
@@ -102,6 +102,7 @@ def slip_page(library: Library, set_id: int, tonight_of: dict[int, Tonight] | No
         gain_word=word,
         advice=_advice(slip, offer),
         offer=offer.key if offer else None,
+        against=offer.against if offer else "",
     )
 
 
@@ -117,12 +118,25 @@ def _columns_shown(lines: Sequence[SlipLineOut]) -> set[str]:
     }
 
 
-def _offer_for(set_id: int, tonight: Tonight | None) -> RowOffer | DarkOffer | None:
-    """The first of what could be on tonight's sheet for these lights: flats before darks."""
+def _asking(slip: PullSlip) -> list[FrameKind]:
+    """The kinds that these lights lack; where none is missing, those that serve them with care."""
+    lines = [line for line in slip.lines if line.waits_for is None]
+    missing = [line.kind for line in lines if line.verdict is Verdict.NOTHING]
+    return missing or [line.kind for line in lines if line.verdict is Verdict.CARE]
+
+
+def _offer_for(set_id: int, slip: PullSlip, tonight: Tonight | None) -> RowOffer | DarkOffer | None:
+    """The first of what could be on tonight's sheet that brings these lights a kind which they lack."""
     if tonight is None:
         return None
-    asking: list[RowOffer | DarkOffer] = [*tonight.offers, *tonight.darks]
-    return next((o for o in asking if set_id in {x.row.id for x in o.lights}), None)
+    asked = _asking(slip)
+    waiting = [o for o in tonight.offers if not o.more]
+    offers: list[tuple[FrameKind, RowOffer | DarkOffer]] = [(FrameKind.FLAT, o) for o in waiting]
+    offers += [(dark.wish.kind, dark) for dark in tonight.darks]
+    # Flats bring dark flats of their own.
+    offers += [(FrameKind.DARK_FLAT, o) for o in waiting]
+    of_these = [(kind, o) for kind, o in offers if set_id in {x.row.id for x in o.lights}]
+    return next((o for wanted in asked for kind, o in of_these if kind is wanted), None)
 
 
 def _passed_over(library: Library, rig: Rig, lights: LightSet, slip: PullSlip, line: SlipLine) -> str:
@@ -188,11 +202,9 @@ def _tonight(offer: RowOffer | DarkOffer | None, does: str) -> str:
 
 def _advice(slip: PullSlip, offer: RowOffer | DarkOffer | None) -> str:
     """One sentence at the foot of a slip: what to do about it."""
-    missing = [
-        line.kind.value for line in slip.lines if line.verdict is Verdict.NOTHING and line.waits_for is None
-    ]
-    if missing:
-        return f"No {' or '.join(missing)} fits these lights.{_tonight(offer, 'close the gap')}"
+    if any(line.verdict is Verdict.NOTHING for line in slip.lines):
+        missing = " or ".join(kind.value for kind in _asking(slip))
+        return f"No {missing} fits these lights.{_tonight(offer, 'close the gap')}"
     care = [
         f"the {line.kind.value}: {'; '.join(line.chosen.reasons)}"
         for line in slip.lines
