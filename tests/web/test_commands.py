@@ -73,9 +73,7 @@ def test_a_season_by_cron(run, frames, tmp_path):
     assert run("scan")[0] == 0
     assert run("match", frames / "lights")[0] in (0, 3)
 
-    code, out, _ = run(
-        "hand-over", tmp_path / "out.zip", "--lights", frames / "lights", "--form", "raw frames"
-    )
+    code, out, _ = run("hand-over", tmp_path / "out.zip", "--lights", frames / "lights", "--form", "raw")
     names = zipfile.ZipFile(tmp_path / "out.zip").namelist()
     assert code in (0, 3) and sum("light" in n for n in names) >= 6 and zipfile.ZipFile(tmp_path / "out.zip").testzip() is None  # fmt: skip
     assert run("hand-over", tmp_path / "out.zip", "--lights", frames / "lights")[0] == 1

@@ -19,10 +19,21 @@ _EXIT = f"""
 exit codes:
   {FINE}  all is well (match: everything fits)
   {FAILED}  it could not be done; why is said
+  2  the command was not understood; why is said
   {LOOK}  done, and something wants a look (match: something fits only with care)
   {NOTHING}  match: for some lights nothing fits, or they are not in the library
 """
 Command = Callable[[Asking, argparse.Namespace], int]
+
+
+def _one_of(*choices: str) -> dict[str, Any]:
+    """An option for one of these, the first unless one is named; a word with which only one begins names it."""
+
+    def chosen(text: str) -> str:
+        begun = [choice for choice in choices if choice.startswith(text.lower())]
+        return begun[0] if len(begun) == 1 else text
+
+    return {"choices": choices, "type": chosen, "default": choices[0]}
 
 
 def add_commands(commands: Any, usual: Path) -> dict[str, Command]:
@@ -60,14 +71,14 @@ def add_commands(commands: Any, usual: Path) -> dict[str, Command]:
         "hand-over",
         "bring lights and what fits them into a folder or a zip",
         "  grayshelf hand-over /data/out/M33 --lights /data/frames/M33\n"
-        "  grayshelf hand-over M33.zip --lights /data/frames/M33 --form 'raw frames'",
+        "  grayshelf hand-over M33.zip --lights /data/frames/M33 --form raw",
     )
     hand.add_argument(
         "target", type=Path, help="a folder that is not there yet, or a file that ends with .zip"
     )
     hand.add_argument("--lights", nargs="+", type=Path, required=True, help="files or folders of lights")
-    hand.add_argument("--form", choices=["masters", "raw frames", "calibrated lights"], default="masters")
-    hand.add_argument("--way", choices=["copies", "hard links", "links"], default="copies")
+    hand.add_argument("--form", **_one_of("masters", "raw frames", "calibrated lights"))
+    hand.add_argument("--way", **_one_of("copies", "hard links", "links"))
     hand.add_argument(
         "--pattern",
         default="",
