@@ -70,9 +70,13 @@ def _regroup(library: Library, changed_keys: Iterable[str], progress: Callable[[
     parted = _part_sets(library, sorted(set(changed_keys)))
     with library.db.session() as session:
         keys = sorted({*session.scalars(select(Frame.group_key).where(loose).distinct()), *parted})
-    made = 0
+    made, done = 0, set[str]()
     for number, key in enumerate(keys):
-        made += _group(library, key)
+        if key not in done:
+            # Frames that were shot in one go over noon have several keys, and are put into sets together.
+            with_it, sets = _group(library, key)
+            done |= with_it
+            made += sets
         progress(0.7 * (number + 1) / len(keys))
     _look_at_sets(library, lambda share: progress(0.7 + 0.3 * share))
     drop_empty_sets(library)
@@ -107,8 +111,8 @@ def _part_sets(library: Library, changed_keys: Sequence[str]) -> set[str]:
     return keys
 
 
-def _group(library: Library, key: str) -> int:
-    """The frames under one key; returns how many sets were made."""
+def _group(library: Library, key: str) -> tuple[set[str], int]:
+    """The frames under one key; returns the keys of all that were put into sets with them, and how many sets were made."""
     with library.db.session() as session:
         # Plain rows: a set may have thousands of frames, of which nothing is written but the set that they are in.
         told = select(Frame.id, Frame.facts, Frame.set_id, Frame.kind, Frame.rejected, Frame.utc)
@@ -148,7 +152,7 @@ def _group(library: Library, key: str) -> int:
                 frame_set.record = MasterRecord(set_id=frame_set.id, built_here=False)
         session.flush()
         tell_what_left(session, taken)
-        return made
+        return set(keys), made
 
 
 def _join(session: Session, set_id: int, frame_ids: Sequence[int]) -> None:
