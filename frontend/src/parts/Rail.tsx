@@ -46,7 +46,7 @@ function RigHolder() {
     <Listbox value={rig.id} onChange={chooseRig}>
       <ListboxButton
         aria-label={`Rig: ${rig.name}, ${rig.camera}`}
-        className="flex h-10 w-[192px] items-center gap-2 rounded-sm border-2 border-rule p-1 text-left max-md:w-auto max-md:border"
+        className="flex h-10 w-[192px] items-center gap-2 rounded-sm border-2 border-rule p-1 text-left max-xl:w-[148px] max-md:w-auto max-md:border"
       >
         <span className="flex h-full min-w-0 flex-1 items-center gap-2 bg-card px-2">
           <span className="narrow shrink-0 font-semibold">{rig.name}</span>
@@ -158,37 +158,37 @@ function ThemeSwitch() {
 /** The rail: the mark, the rig holder, the places as index tabs, the search, day and night. */
 export function Rail() {
   return (
-    <header className="flex h-14 shrink-0 items-end border-b border-rule bg-board px-6 max-md:h-12 max-md:items-center max-md:gap-3 max-md:px-4">
+    <header className="flex h-14 shrink-0 items-end border-b border-rule bg-board px-6 max-xl:px-4 max-md:h-12 max-md:items-center max-md:gap-3 max-md:px-4">
       <NavLink
         to="/tonight"
-        className="mr-8 flex h-14 items-center gap-2.5 text-l font-semibold whitespace-nowrap max-md:mr-0 max-md:h-auto"
+        className="mr-8 flex h-14 items-center gap-2.5 text-l font-semibold whitespace-nowrap max-xl:mr-4 max-md:mr-0 max-md:h-auto"
         style={{ fontStretch: "92%" }}
       >
         <Mark />
-        <span className="max-md:hidden">Gray Shelf</span>
+        <span className="max-xl:hidden">Gray Shelf</span>
       </NavLink>
-      <div className="mr-5 flex h-14 items-center max-md:mr-0 max-md:h-auto max-md:flex-1">
+      <div className="mr-5 flex h-14 items-center max-xl:mr-4 max-md:mr-0 max-md:h-auto max-md:flex-1">
         <RigHolder />
       </div>
-      <nav aria-label="Places" className="flex items-end gap-0.5 max-md:hidden">
+      <nav aria-label="Places" className="flex min-w-0 items-end gap-0.5 max-md:hidden">
         {PLACES.map((place, index) => (
           <NavLink
             key={place.path}
             to={place.path}
             className={({ isActive }) =>
-              `-mb-px flex w-[92px] items-center gap-2 rounded-t-sm border border-b-0 px-3 ${
+              `-mb-px flex w-[92px] min-w-0 items-center gap-2 rounded-t-sm border border-b-0 px-3 max-xl:w-[78px] max-xl:justify-center max-xl:px-1 ${
                 isActive
                   ? "h-[42px] border-rule bg-paper text-l font-semibold"
                   : "h-9 border-line text-ink2 hover:text-ink"
               }`
             }
           >
-            <span className="num text-s text-ink2">{index + 1}</span>
+            <span className="num text-s text-ink2 max-xl:hidden">{index + 1}</span>
             {place.name}
           </NavLink>
         ))}
       </nav>
-      <div className="ml-auto flex h-14 items-center gap-3 max-md:h-auto">
+      <div className="ml-auto flex h-14 shrink-0 items-center gap-3 pl-3 max-md:h-auto">
         <Search />
         <ThemeSwitch />
       </div>

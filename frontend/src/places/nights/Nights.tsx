@@ -103,7 +103,7 @@ function Timeline({
 
 /** The columns of a set: on a phone its answers stand below one another. */
 const ROW =
-  "grid grid-cols-[64px_minmax(90px,1fr)_190px_92px_repeat(3,132px)] gap-x-2 border-t px-2 max-md:grid-cols-[64px_minmax(0,1fr)_auto] max-md:gap-y-0.5 max-md:px-0";
+  "grid grid-cols-[64px_minmax(90px,1fr)_190px_92px_repeat(3,132px)] gap-x-2 border-t px-2 max-xl:grid-cols-[60px_minmax(70px,1fr)_160px_70px_repeat(3,100px)] max-md:grid-cols-[64px_minmax(0,1fr)_auto] max-md:gap-y-0.5 max-md:px-0";
 
 const LINES = ["dark", "flat", "dark flat"];
 
@@ -194,13 +194,13 @@ function NightList({ list, shown }: { list: Schemas["NightsOut"]["nights"]; show
   );
 }
 
-/** The nights on a phone: chosen by its own list, which is made for a thumb. */
+/** The nights where there is no room for a list: chosen by the device’s own, which is made for a thumb. */
 function NightPick({ list, shown }: { list: Schemas["NightsOut"]["nights"]; shown: string | undefined }) {
   const navigate = useNavigate();
   return (
     <select
       aria-label="Night"
-      className="h-11 w-full rounded-sm border border-rule bg-card px-2 md:hidden"
+      className="h-11 w-full rounded-sm border border-rule bg-card px-2"
       value={shown ?? ""}
       onChange={(event) => void navigate(`/nights/${event.target.value}`)}
     >
@@ -352,12 +352,17 @@ export function Nights() {
         </Button>
       </PageHead>
       <div className="flex gap-6">
-        <div className="w-[200px] shrink-0 max-md:hidden">
+        <div className="w-[200px] shrink-0 max-lg:hidden">
           <AddNight rig={rig.id} />
           <NightList list={list} shown={months ? undefined : shown} />
         </div>
         <div className="min-w-0 flex-1">
-          <NightPick list={list} shown={months ? undefined : shown} />
+          <div className="flex items-center gap-3 md:mb-3 lg:hidden">
+            <NightPick list={list} shown={months ? undefined : shown} />
+            <div className="w-[212px] shrink-0 max-md:hidden">
+              <AddNight rig={rig.id} />
+            </div>
+          </div>
           {months && <Months months={nights.data.months} />}
           {!months && night.error && !data ? (
             <Trouble error={night.error} onRetry={() => void night.refetch()} />

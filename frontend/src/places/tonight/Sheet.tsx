@@ -204,7 +204,7 @@ function AskedFor({ data }: { data: TonightData }) {
       {data.shared && <p className="border-b border-line py-1.5 text-s text-ink2">{data.shared}</p>}
       {/* Where no line of time stands above it, it has the room. */}
       <ul
-        className={`md:overflow-auto ${data.steps.length > 0 ? "md:max-h-[318px]" : "md:max-h-[max(318px,calc(100dvh-310px))]"}`}
+        className={`xl:overflow-auto ${data.steps.length > 0 ? "xl:max-h-[318px]" : "xl:max-h-[max(318px,calc(100dvh-310px))]"}`}
       >
         {asked.map((offer) => (
           <OfferLine key={offer.key} offer={offer} />
@@ -231,7 +231,7 @@ function ReadyAndCovered({ data }: { data: TonightData }) {
     get(api.POST("/api/rigs/{rig_id}/runs/again", { params: { path: { rig_id: data.rig_id } } })),
   );
   return (
-    <section className="flex min-h-0 flex-col gap-4">
+    <section className="flex min-h-0 flex-col gap-4 max-xl:col-span-full max-xl:grid max-xl:grid-cols-2 max-xl:gap-8 max-md:grid-cols-1 max-md:gap-4">
       <div>
         <ColumnHead>Before you start</ColumnHead>
         <ul>
@@ -300,7 +300,7 @@ export function Sheet({
     </Button>
   );
   return (
-    <div className="flex flex-col px-6 pb-4 max-md:px-4 md:h-full">
+    <div className="flex flex-col px-6 pb-4 max-md:px-4 xl:h-full">
       <div className="max-md:hidden">
         <PageHead title={data.headline}>
           <DemoPace />
@@ -344,7 +344,7 @@ export function Sheet({
           </Button>
         )}
       </WhereAndWhen>
-      <div className="grid auto-cols-fr grid-flow-col gap-8 pt-5 max-md:grid-flow-row max-md:grid-cols-1 md:min-h-0 md:flex-1">
+      <div className="grid auto-cols-fr grid-flow-col gap-8 pt-5 max-xl:grid-flow-row max-xl:grid-cols-2 max-md:grid-cols-1 xl:min-h-0 xl:flex-1">
         {data.choices.length > 0 && <FramesEach data={data} />}
         <AskedFor data={data} />
         <ReadyAndCovered data={data} />
