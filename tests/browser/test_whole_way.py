@@ -261,6 +261,19 @@ def test_keys_search_themes_and_a_phone(page, server):
     assert page.evaluate("document.documentElement.scrollWidth") <= 390, "nothing scrolls sideways"
 
 
+def test_between_a_phone_and_a_desk_nothing_is_out_of_the_page(page, server):
+    """A tablet, and half of a window."""
+    too_wide = """() => [document.documentElement, document.querySelector("main")]
+      .map((box) => box.scrollWidth - box.clientWidth)"""
+    for width in (768, 1024):
+        page.set_viewport_size({"width": width, "height": 900})
+        for place in ("tonight", "shelf", "nights", "bench", "intake", "rigs"):
+            page.goto(f"{server.url}/{place}")
+            expect(page.get_by_role("button", name="Night", exact=True)).to_be_in_viewport(ratio=1)
+            expect(page.locator("main").get_by_role("button").first).to_be_visible()
+            assert page.evaluate(too_wide) == [0, 0], f"{place} at {width}"
+
+
 def test_what_no_header_tells_is_asked_on_the_slip_and_kept(page):
     page.get_by_role("button", name=re.compile("^Rig:")).click()
     page.get_by_role("option", name=re.compile("Wader")).click()

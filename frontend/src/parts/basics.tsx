@@ -82,7 +82,9 @@ export function PageHead({ title, children }: { title: ReactNode; children?: Rea
       >
         {title}
       </h1>
-      <div className="flex items-center gap-x-4 gap-y-2 max-md:flex-wrap md:ml-auto">{children}</div>
+      <div className="flex items-center gap-x-4 gap-y-2 max-xl:flex-wrap md:ml-auto md:justify-end">
+        {children}
+      </div>
     </div>
   );
 }

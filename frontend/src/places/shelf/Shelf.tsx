@@ -90,7 +90,7 @@ function Legend() {
       <span className="flex items-center gap-2">
         <SmallSpine gap step={0} /> dashed: asked for, not made
       </span>
-      <span className="ml-auto flex items-center gap-2">
+      <span className="ml-auto flex items-center gap-2 max-xl:hidden">
         <Key>← → ↑ ↓</Key> walk the shelf <Key>Enter</Key> pulls
       </span>
     </div>
