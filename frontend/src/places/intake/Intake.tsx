@@ -568,10 +568,10 @@ function Problem({
   onBack: () => void;
 }) {
   return (
-    <li className="grid grid-cols-[minmax(180px,2fr)_120px_3fr] gap-4 max-md:grid-cols-1 max-md:gap-1 border-b border-line py-1.5">
+    <li className="grid grid-cols-[minmax(180px,2fr)_120px_minmax(0,3fr)] max-xl:grid-cols-[minmax(0,2fr)_80px_minmax(0,3fr)] gap-4 max-md:grid-cols-1 max-md:gap-1 border-b border-line py-1.5">
       <span className="num text-s break-all">{item.path}</span>
       <span className="text-s text-ink2">{WHAT[item.state] ?? item.state}</span>
-      <span>
+      <span className="wrap-break-word">
         {item.reason} <span className="text-ink2">{item.advice}</span>{" "}
         {item.state !== "missing" && (
           <button
@@ -708,7 +708,7 @@ export function Intake() {
         )}
       </PageHead>
       <Proposed />
-      <div className="grid grid-cols-[380px_1fr] gap-8 max-lg:grid-cols-1">
+      <div className="grid grid-cols-[380px_minmax(0,1fr)] max-xl:grid-cols-[320px_minmax(0,1fr)] gap-8 max-lg:grid-cols-1">
         <div className="flex flex-col gap-3">
           <form
             className="flex flex-col gap-2"
