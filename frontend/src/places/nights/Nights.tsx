@@ -53,10 +53,14 @@ function Timeline({
             <path d="M0 3L100 17" stroke="var(--ink)" strokeWidth="1.4" vectorEffect="non-scaling-stroke" />
           </svg>
           <span
-            className="num absolute text-s whitespace-nowrap text-ink2"
-            style={{ right: `calc(${100 - at(night.begins)}% + 8px)`, top: -4 }}
+            className="num absolute bg-paper pr-1 text-s whitespace-nowrap text-ink2"
+            style={{
+              right: `min(${100 - at(night.begins)}% + 4px, 100% - 4px - ${String(night.air_from_c).length + 3}ch)`,
+              top: -4,
+            }}
           >
-            air {night.air_from_c} °C
+            <span className="max-md:hidden">air </span>
+            {night.air_from_c} °C
           </span>
           <span
             className="num absolute text-s whitespace-nowrap text-ink2"
@@ -357,7 +361,7 @@ export function Nights() {
           <NightList list={list} shown={months ? undefined : shown} />
         </div>
         <div className="min-w-0 flex-1">
-          <div className="flex items-center gap-3 md:mb-3 lg:hidden">
+          <div className="flex items-center gap-3 mb-3 lg:hidden">
             <NightPick list={list} shown={months ? undefined : shown} />
             <div className="w-[212px] shrink-0 max-md:hidden">
               <AddNight rig={rig.id} />
