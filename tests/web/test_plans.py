@@ -9,8 +9,9 @@ import pytest
 from sqlalchemy import select
 
 from grayshelf.clock import SimulatedClock
+from grayshelf.core.planning.night_plan import MOST_TARGETS
 from grayshelf.library.models import RunStep
-from tests.helpers import write_fits
+from tests.helpers import LIGHT, write_fits
 from tests.own import Own
 from tests.web.test_run import gate_of, wait_for
 
@@ -214,3 +215,18 @@ def test_one_plan_that_cannot_be_leaves_the_other_one_priced(client):
     assert client.post("/api/rigs/1/plans", json={"name": "x", "plan": nothing}).status_code == 400
     assert client.post("/api/rigs/1/plans", json={"name": " ", "plan": last}).status_code == 400
     assert client.post("/api/rigs/99/plans", json={"name": "x", "plan": last}).status_code == 404
+
+
+def test_a_night_of_more_than_a_plan_has_is_cut_to_one(own, tmp_path):
+    """Dozens of targets and settings in one night, and a filter whose name is long: the page answers all the same."""
+    for i in range(110):
+        told = {"EXPTIME": 30.0 + i, "OBJECT": f"Field {i}" if i < 45 else "One", "FILTER": "Narrow " * 8}
+        write_fits(
+            tmp_path / "heap" / f"l{i}.fits",
+            {**LIGHT, **told, "DATE-OBS": f"2026-10-18T21:{i % 60:02d}:{i // 60:02d}"},
+        )
+    own.scan(tmp_path / "heap")
+    rig = own.get("/api/state")["rigs"][0]["id"]
+    plan = own.get(f"/api/rigs/{rig}/plans")["last"]
+    assert len(plan["targets"]) == MOST_TARGETS
+    assert price(own.client, plan, rig=rig)["wrong"] == [""], "and it can be priced as it is"

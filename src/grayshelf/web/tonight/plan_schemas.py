@@ -6,6 +6,7 @@ from datetime import date
 
 from pydantic import Field
 
+from grayshelf.core.frames.bounds import MOST_TEXT
 from grayshelf.core.planning.flats_go import FlatsGo
 from grayshelf.web.common.schemas import Schema
 
@@ -13,7 +14,7 @@ from grayshelf.web.common.schemas import Schema
 class PlannedLightsIO(Schema):
     """Lights of one filter."""
 
-    filter_code: str = Field(min_length=1, max_length=40)
+    filter_code: str = Field(min_length=1, max_length=MOST_TEXT)
     exposure_s: float
     count: int
     gain: float

@@ -19,6 +19,8 @@ from grayshelf.core.matching.model import CommonSettings, Holding, SlipLine, Ver
 from grayshelf.core.matching.stock import Role, Wanted
 from grayshelf.core.planning.flats_go import FlatsGo
 from grayshelf.core.planning.night_plan import (
+    MOST_LIGHTS,
+    MOST_TARGETS,
     FlatRow,
     NightPlan,
     PlanCost,
@@ -293,10 +295,11 @@ def of_night(library: Library, rig: Rig, night: date) -> NightPlan | None:
         )
     planned: list[PlannedTarget] = []
     before: CameraAngle | None = None
-    for name, lights in targets.items():
+    # A night that no plan would have, such as of headers that differ in everything, is cut to one.
+    for name, lights in list(targets.items())[:MOST_TARGETS]:
         angle = angles[name]
         away = angle_between(before, angle)
         turned = away is not None and abs(away) > tolerances_of(rig).flat_angle_deg
-        planned.append(PlannedTarget(name, tuple(lights), turned))
+        planned.append(PlannedTarget(name, tuple(lights[:MOST_LIGHTS]), turned))
         before = angle or before
     return NightPlan(tuple(planned), house_rules_of(rig).flats_go) if planned else None
