@@ -220,7 +220,8 @@ def test_one_plan_that_cannot_be_leaves_the_other_one_priced(client):
 def test_a_night_of_more_than_a_plan_has_is_cut_to_one(own, tmp_path):
     """Dozens of targets and settings in one night, and a filter whose name is long: the page answers all the same."""
     for i in range(110):
-        told = {"EXPTIME": 30.0 + i, "OBJECT": f"Field {i}" if i < 45 else "One", "FILTER": "Narrow " * 8}
+        target = f"Field {i} " + "x" * 90 if i < 45 else "One"
+        told = {"EXPTIME": 30.0 + i, "OBJECT": target, "FILTER": "Narrow " * 8}
         write_fits(
             tmp_path / "heap" / f"l{i}.fits",
             {**LIGHT, **told, "DATE-OBS": f"2026-10-18T21:{i % 60:02d}:{i // 60:02d}"},
@@ -230,3 +231,15 @@ def test_a_night_of_more_than_a_plan_has_is_cut_to_one(own, tmp_path):
     plan = own.get(f"/api/rigs/{rig}/plans")["last"]
     assert len(plan["targets"]) == MOST_TARGETS
     assert price(own.client, plan, rig=rig)["wrong"] == [""], "and it can be priced as it is"
+
+
+def test_sets_that_a_plan_does_not_tell_apart_are_one_line_of_it(own, tmp_path):
+    """Lights before and after the telescope changed sides: two sets of one filter and exposure."""
+    for i in range(8):
+        angle = {"ROTATANG": None, "ROTATOR": None, "POSANGLE": 80.0 if i < 5 else 260.0}
+        told = {**LIGHT, **angle, "DATE-OBS": f"2026-10-18T21:{i:02d}:00"}
+        write_fits(tmp_path / "heap" / f"l{i}.fits", told)
+    own.scan(tmp_path / "heap")
+    assert len(own.get("/api/sets?kind=light")["items"]) == 2
+    plan = own.get(f"/api/rigs/{own.get('/api/state')['rigs'][0]['id']}/plans")["last"]
+    assert [[one["count"] for one in t["lights"]] for t in plan["targets"]] == [[8]]

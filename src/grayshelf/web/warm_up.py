@@ -69,14 +69,14 @@ def warm_up(context: Context, asked: Asked, wait_s: float = 0.0) -> None:
             _go_through(context, asked, unpacked)
         finally:
             unpacked.set()
-            _leave_to_the_end()
+            _spare_the_collector()
 
     threading.Thread(target=warm, daemon=True, name="warm-up").start()
     unpacked.wait(wait_s)
 
 
-def _leave_to_the_end() -> None:
-    """What is there by now stays for long: the collector need not go through it again and again."""
+def _spare_the_collector() -> None:
+    """Let the garbage collector pass over what is there by now: it stays for long."""
     gc.freeze()
     gc.enable()
 
@@ -91,7 +91,7 @@ def _go_through(context: Context, asked: Asked, unpacked: threading.Event) -> No
             with _logged(rig.name):
                 slips(library, rig.id)
         unpacked.set()
-        _leave_to_the_end()
+        _spare_the_collector()
         # The little that each page adds to them: whoever asks at once comes first.
         asked.wait_for_quiet()
     for rig in rigs:

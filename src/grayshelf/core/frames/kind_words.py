@@ -29,14 +29,14 @@ _EVERYDAY = (
     (r"biais", "bias"),
     (r"brutes?|luz|luces|luzes", "light"),
 )
-_ANY_OF_THE_TRADE = re.compile("[^\x00-\x7f]")
+_OTHER_LETTERS = re.compile("[^\x00-\x7f]")
 
 
 def in_english(name: str) -> str:
     """The name in small letters, with what the trade is called elsewhere in English; letters and their marks are one sign
     each, also where a disk keeps them apart."""
     plain = name.lower()
-    if not _ANY_OF_THE_TRADE.search(plain):
+    if not _OTHER_LETTERS.search(plain):
         return plain
     plain = unicodedata.normalize("NFC", plain)
     for words, english in _OF_THE_TRADE:

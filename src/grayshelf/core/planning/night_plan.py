@@ -14,6 +14,8 @@ from grayshelf.core.planning.sheet import SERIES, FlatSeries, RunSheet, SheetSte
 
 #: More is no plan of a night.
 MOST_TARGETS, MOST_LIGHTS, MOST_COUNT, MOST_NIGHTS = 12, 24, 2000, 60
+#: Of a target's name.
+MOST_LETTERS = 80
 
 
 @dataclass(frozen=True)
@@ -62,8 +64,8 @@ def check_plan(plan: NightPlan) -> None:
         raise GrayShelfError(f"A set-up stays for 1 to {MOST_NIGHTS} nights.")
     for target in plan.targets:
         where = f"{target.name or 'A target'}: "
-        if not target.name.strip() or len(target.name) > 80:
-            raise GrayShelfError("Every target has a name of 1 to 80 letters.")
+        if not target.name.strip() or len(target.name) > MOST_LETTERS:
+            raise GrayShelfError(f"Every target has a name of 1 to {MOST_LETTERS} letters.")
         if not 1 <= len(target.lights) <= MOST_LIGHTS:
             raise GrayShelfError(
                 f"{where}a target has lights in 1 to {MOST_LIGHTS} filters.", "Choose a filter for it."

@@ -19,6 +19,7 @@ from grayshelf.core.matching.model import CommonSettings, Holding, SlipLine, Ver
 from grayshelf.core.matching.stock import Role, Wanted
 from grayshelf.core.planning.flats_go import FlatsGo
 from grayshelf.core.planning.night_plan import (
+    MOST_LETTERS,
     MOST_LIGHTS,
     MOST_TARGETS,
     FlatRow,
@@ -274,32 +275,36 @@ def as_last_night(library: Library, rig: Rig) -> NightPlan | None:
 
 
 def of_night(library: Library, rig: Rig, night: date) -> NightPlan | None:
-    """What a night had, in the words of a plan; the camera was turned where a target's angle is another."""
-    targets: dict[str, list[PlannedLights]] = {}
+    """What a night had, in the words of a plan; the camera was turned where a target's angle is another.
+
+    Sets that a plan does not tell apart, such as those of both sides of the pier, are one line. A night that no plan
+    would have, such as of headers that differ in everything, is cut to one.
+    """
+    targets: dict[str, dict[PlannedLights, int]] = {}
     angles: dict[str, CameraAngle | None] = {}
     for one in light_sets(library, rig):
         want = one.nominal
         if one.row.night != night or want.exposure_s is None:
             continue
-        name = one.facts.target or "no target"
+        name = (one.facts.target or "no target")[:MOST_LETTERS]
         angles.setdefault(name, want.angle)
-        targets.setdefault(name, []).append(
-            PlannedLights(
-                want.filter_code or "none",
-                want.exposure_s,
-                one.row.n_frames,
-                want.gain or 0.0,
-                want.offset or 0.0,
-                binning_of(want),
-            )
+        alike = PlannedLights(
+            want.filter_code or "none",
+            want.exposure_s,
+            0,
+            want.gain or 0.0,
+            want.offset or 0.0,
+            binning_of(want),
         )
+        counts = targets.setdefault(name, {})
+        counts[alike] = counts.get(alike, 0) + one.row.n_frames
     planned: list[PlannedTarget] = []
     before: CameraAngle | None = None
-    # A night that no plan would have, such as of headers that differ in everything, is cut to one.
-    for name, lights in list(targets.items())[:MOST_TARGETS]:
+    for name, counts in list(targets.items())[:MOST_TARGETS]:
         angle = angles[name]
         away = angle_between(before, angle)
         turned = away is not None and abs(away) > tolerances_of(rig).flat_angle_deg
+        lights = [replace(alike, count=count) for alike, count in counts.items()]
         planned.append(PlannedTarget(name, tuple(lights[:MOST_LIGHTS]), turned))
         before = angle or before
     return NightPlan(tuple(planned), house_rules_of(rig).flats_go) if planned else None
