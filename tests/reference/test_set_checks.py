@@ -11,9 +11,10 @@ import pytest
 
 from grayshelf.core.checks.defects import defects_of
 from grayshelf.core.checks.findings import Fault, Place
+from grayshelf.core.checks.glow import glow_of
 from grayshelf.core.checks.looks import hottest, look_at
 from grayshelf.core.checks.of_a_master import Beside, findings_of_master, look_at_master, reasons_for_care
-from grayshelf.core.checks.of_a_picture import capped_and_full, glow_of, shade_of, tilt_of
+from grayshelf.core.checks.of_a_picture import capped_and_full, shade_of, tilt_of
 from grayshelf.core.checks.of_a_set import Looked, findings_of_set, fullest
 from grayshelf.core.frames.kinds import FrameKind
 from tests.reference.faulty_sets import Sensor, darks, flats, found_in

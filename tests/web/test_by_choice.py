@@ -68,3 +68,28 @@ def test_a_frame_that_was_set_aside_counts_again(own):
     assert own.get("/api/problems?state=set aside")["items"] == []
     assert [p["reason"] for p in own.get("/api/problems")["items"]] == ["Lacks gain."], "as before it was"
     assert own.client.post(f"/api/frames/{frame.id}/put-back").status_code == 404
+
+
+def test_what_is_said_of_names_leaves_a_choice_as_it_is(tmp_path):
+    heap, told = tmp_path / "heap", {k: v for k, v in LIGHT.items() if k != "GAIN"}
+    write_fits(heap / "NGC 6888_gain200_001.fits", told)
+    for i in range(4):
+        write_fits(heap / f"near{i}.fits", {**DARK, "DATE-OBS": f"2026-10-10T22:0{i}:00"})
+        write_fits(heap / f"old{i}.fits", {**DARK, "DATE-OBS": f"2026-08-10T22:0{i}:00"})
+    own = Own(tmp_path / "library")
+    try:
+        own.scan(heap)
+        lights = next(i for i, s in own.sets().items() if s["kind"] == "light")
+
+        def dark():
+            return next(x for x in own.get(f"/api/lights/{lights}/slip")["lines"] if x["kind"] == "dark")
+
+        other = dark()["runners_up"][0]["holding_id"]
+        body = {"kind": "dark", "holding_id": other}
+        assert own.client.put(f"/api/lights/{lights}/choice", json=body).status_code == 200
+        for right in (True, False, None):
+            answer = own.client.put(f"/api/sets/{lights}/names", json={"right": right})
+            assert answer.status_code == 200, answer.text
+            assert dark()["by_hand"] and dark()["chosen"]["holding_id"] == other, right
+    finally:
+        own.close()

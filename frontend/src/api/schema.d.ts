@@ -1237,6 +1237,8 @@ export interface paths {
                     other?: number | null;
                     dark?: number | null;
                     flat?: number | null;
+                    bias?: number | null;
+                    share?: number;
                     colour?: ("red" | "green" | "blue") | null;
                 };
                 header?: never;
@@ -1299,6 +1301,8 @@ export interface paths {
                     other?: number | null;
                     dark?: number | null;
                     flat?: number | null;
+                    bias?: number | null;
+                    share?: number;
                     colour?: ("red" | "green" | "blue") | null;
                     along?: "row" | "column" | "radius";
                     place?: number;
@@ -1458,6 +1462,8 @@ export interface paths {
                     other?: number | null;
                     dark?: number | null;
                     flat?: number | null;
+                    bias?: number | null;
+                    share?: number;
                     colour?: ("red" | "green" | "blue") | null;
                 };
                 header?: never;
@@ -8118,6 +8124,9 @@ export interface components {
             reasons: string[];
             /** Rulers */
             rulers: components["schemas"]["RulerOut"][];
+            scale: components["schemas"]["ScaleOut"] | null;
+            /** Scaled */
+            scaled: boolean;
             /** Title */
             title: string;
             /**
@@ -8292,6 +8301,11 @@ export interface components {
              * @enum {string}
              */
             kind: "dark" | "flat" | "dark flat";
+            /**
+             * Scaled
+             * @default false
+             */
+            scaled: boolean;
         };
         /**
          * ChoiceOut
@@ -8391,12 +8405,16 @@ export interface components {
          * @description Whether a slip's flat corrects one of its lights.
          */
         CorrectionOut: {
+            /** Bias Frame Id */
+            bias_frame_id: number | null;
             /** Corner Text */
             corner_text: string;
             /** Corrects */
             corrects: ("it corrects" | "it corrects too little" | "it corrects too much" | "it cannot be told") | null;
             /** Dark Frame Id */
             dark_frame_id: number | null;
+            /** Dark Share */
+            dark_share: number;
             /** Flat Frame Id */
             flat_frame_id: number | null;
             /** Frame Id */
@@ -12428,6 +12446,16 @@ export interface components {
              * @default null
              */
             telescope: string | null;
+        };
+        /**
+         * ScaleOut
+         * @description What a person agrees to who lets a longer dark be scaled.
+         */
+        ScaleOut: {
+            /** Action */
+            action: string;
+            /** Told */
+            told: string[];
         };
         /**
          * SearchOut

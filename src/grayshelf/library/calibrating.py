@@ -1,5 +1,5 @@
 """What is handed over otherwise than it lies on disk, written piece by piece as float32 FITS: lights calibrated with what
-their slip chose, and masters cropped to lights of a part of the sensor."""
+their slip chose, masters cropped to lights of a part of the sensor, and darks scaled to shorter lights."""
 
 from __future__ import annotations
 
@@ -15,9 +15,12 @@ from sqlalchemy.orm import Session
 from grayshelf.core.errors import CannotCombine, NotFound
 from grayshelf.core.filing.hand_over import Recipe
 from grayshelf.core.frames.facts import FrameFacts
+from grayshelf.core.frames.full_scale import FULL_SCALE_ADU
+from grayshelf.core.frames.headers import EXPOSURE
 from grayshelf.core.frames.write import ascii_text, float_frame, frame_header
 from grayshelf.core.masters.calibrate import NORM, CalibratedLight, Flat, flat_to_divide_by
 from grayshelf.core.masters.crop import Crop, crop_for
+from grayshelf.core.masters.scaled import Scaled
 from grayshelf.core.matching.pedestal import remaining_adu
 from grayshelf.core.pictures.parts import Parts
 from grayshelf.library.facts_json import facts_from_json
@@ -40,11 +43,13 @@ Pieces = Callable[[], Iterator[bytes]]
 """Writes a file anew, in pieces."""
 
 
-def written_here(library: Library, frame_id: int, recipe: Recipe | None, crop: Crop | None) -> Pieces | None:
+def written_here(
+    library: Library, frame_id: int, recipe: Recipe | None, crop: Crop | None, scaled: Scaled | None
+) -> Pieces | None:
     """What makes a file that is handed over otherwise than it lies on disk, piece by piece; None where it goes as it is."""
     if recipe is not None:
         return partial(calibrated, library, frame_id, recipe)
-    return None if crop is None else partial(cropped, library, frame_id, crop)
+    return None if crop is None and scaled is None else partial(changed, library, frame_id, crop, scaled)
 
 
 def calibrated(library: Library, frame_id: int, recipe: Recipe) -> Iterator[bytes]:
@@ -58,6 +63,7 @@ def calibrated(library: Library, frame_id: int, recipe: Recipe) -> Iterator[byte
         light = _opened(library, session, frame_id)
         dark, flat = _opened(library, session, recipe.dark), _opened(library, session, recipe.flat)
         pedestal = _opened(library, session, recipe.pedestal) if recipe.pedestal is not None else None
+        bias = _opened(library, session, recipe.scaled.bias) if recipe.scaled is not None else None
         header = read_header(light.path).header
     left = remaining_adu(light.facts.pedestal_adu, dark.facts.pedestal_adu)
     divided = _flat(flat.shown_in(light), None if pedestal is None else pedestal.shown_in(light))
@@ -66,12 +72,16 @@ def calibrated(library: Library, frame_id: int, recipe: Recipe) -> Iterator[byte
     _keep(told, header, _OF_THE_FILE)
     for role, one in (("Raw light", light), ("Taken off", dark), ("Divided by", flat)):
         one.add_to_history(told, role)
+    taken_off: Parts = dark.shown_in(light)
+    if recipe.scaled is not None and bias is not None:
+        taken_off = recipe.scaled.of_pictures(taken_off, bias.shown_in(light))
+        _tell_of_scaling(told, recipe.scaled, bias)
     told.add_history(f"Gray Shelf: (light - dark) / (flat / {divided.mean:.6g}), no pedestal added")
-    return float_frame(CalibratedLight(light.parts, dark.shown_in(light), divided), told)
+    return float_frame(CalibratedLight(light.parts, taken_off, divided), told)
 
 
-def cropped(library: Library, frame_id: int, crop: Crop) -> Iterator[bytes]:
-    """The file of a master that is cropped to lights of a part of the sensor, piece by piece.
+def changed(library: Library, frame_id: int, crop: Crop | None, scaled: Scaled | None) -> Iterator[bytes]:
+    """The file of a master that is cropped to lights of a part of the sensor, or scaled to shorter ones, piece by piece.
 
     Raises
     ------
@@ -80,15 +90,37 @@ def cropped(library: Library, frame_id: int, crop: Crop) -> Iterator[bytes]:
     """
     with library.db.session() as session:
         master = _opened(library, session, frame_id)
+        bias = None if scaled is None else _opened(library, session, scaled.bias)
         header = read_header(master.path).header
-    told = frame_header(crop.of(master.facts))
-    # What was taken off it, and how it was made, holds for the part, too.
-    _keep(told, header, _OF_THE_PIXELS)
-    last = crop.left + crop.width - 1, crop.top + crop.height - 1
-    master.add_to_history(
-        told, f"Columns {crop.left} to {last[0]}, rows {crop.top} to {last[1]}, counted from 0, of"
+    facts = master.facts
+    for change in (scaled, crop):
+        facts = change.of(facts) if change is not None else facts
+    told = frame_header(facts)
+    # What was taken off it, and how it was made, holds for the part, too. How long it was exposed, by any other word, does not.
+    _keep(told, header, _OF_THE_PIXELS if scaled is None else {*_OF_THE_PIXELS, *EXPOSURE})
+    if crop is None:
+        master.add_to_history(told, "Made of")
+    else:
+        last = crop.left + crop.width - 1, crop.top + crop.height - 1
+        master.add_to_history(
+            told, f"Columns {crop.left} to {last[0]}, rows {crop.top} to {last[1]}, counted from 0, of"
+        )
+    parts: Parts = master.parts
+    if scaled is None or bias is None:
+        parts = master.parts.in_its_own_unit()
+    else:
+        unit = 1.0 / FULL_SCALE_ADU if master.parts.shares else 1.0
+        parts = scaled.of_pictures(parts, bias.parts, unit)
+        _tell_of_scaling(told, scaled, bias)
+    return float_frame(parts if crop is None else crop.of_picture(parts), told)
+
+
+def _tell_of_scaling(told: Any, scaled: Scaled, bias: _Opened) -> None:
+    told.add_history(
+        f"Gray Shelf: dark scaled from {scaled.from_s:g} s to {scaled.to_s:g} s,"
+        f" bias + {scaled.share:.6g} (dark - bias)"
     )
-    return float_frame(crop.of_picture(master.parts.in_its_own_unit()), told)
+    bias.add_to_history(told, "Bias")
 
 
 def _keep(told: Any, header: Any, but: Collection[str]) -> None:

@@ -94,14 +94,17 @@ def _gaps(library: Library, revision: int, rig_id: int, with_care: bool) -> list
 
 def _waiting(lights: LightSet, slip: PullSlip, line: SlipLine, with_care: bool) -> _Waiting | None:
     """What lights wait for by one line of their slip; None where it is there."""
-    hole = line.verdict is Verdict.NOTHING
+    hole = line.verdict is Verdict.NOTHING or line.scaled
     if line.waits_for is not None or line.kind is FrameKind.BIAS:
         return None
     if not hole and not (with_care and line.verdict is Verdict.CARE):
         return None
-    nearest = line.lost_on[0] if line.runners_up else "none on the shelf"
-    if not hole:
-        nearest = "; ".join(line.chosen.reasons) if line.chosen is not None else line.note
+    if line.chosen is not None:
+        nearest = "; ".join(line.chosen.reasons)
+    elif not hole:
+        nearest = line.note
+    else:
+        nearest = line.lost_on[0] if line.runners_up else "none on the shelf"
     want = _flat_of(slip) if line.kind is FrameKind.DARK_FLAT else lights.nominal
     return _Waiting(lights, want, not hole, nearest)
 

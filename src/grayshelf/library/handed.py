@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 
 from grayshelf.core.filing.hand_over import Form, HandedAs, Recipe
 from grayshelf.core.masters.crop import Crop
+from grayshelf.core.masters.scaled import Scaled
 
 
 @dataclass(frozen=True)
@@ -19,6 +20,8 @@ class HandedItem:
     """With what it is calibrated here; None where it goes as it is."""
     crop: Crop | None = None
     """To what it is cropped; None where it goes as it is."""
+    scaled: Scaled | None = None
+    """To what it is scaled; None where it goes as it is."""
 
 
 @dataclass(frozen=True)

@@ -33,6 +33,7 @@ from grayshelf.library.library import Library
 from grayshelf.library.lights import LightSet, light_set
 from grayshelf.library.models import Folder, Frame, FrameSet
 from grayshelf.library.rig_terms import rig_of_lights
+from grayshelf.library.scaling import scaled_with
 from grayshelf.library.slips import slip_for, slips
 from grayshelf.library.trains import standing_rigs
 
@@ -118,7 +119,7 @@ class _Gathering:
 
     def __init__(self, session: Session, form: Form) -> None:
         self._session, self._form = session, form
-        self._sets: dict[tuple[str, bool], tuple[FrameSet, tuple[FileThere, ...], bool]] = {}
+        self._sets: dict[tuple[str, str], tuple[FrameSet, tuple[FileThere, ...], bool]] = {}
         self.said: list[str] = []
 
     def lights(self, one: LightSet, slip: PullSlip, *, with_files: bool) -> LightsAsked:
@@ -185,10 +186,13 @@ class _Gathering:
             self.said.append(f"{name}: {trouble}, so they are not handed over calibrated.")
             return replace(asked, files=(), serving=())
         files = _written_here(asked.files, asked.facts)
-        return replace(asked, files=files, serving=(), recipe=Recipe(dark, masters[FrameKind.FLAT], pedestal))
+        scaled = next((s.scaled for s in asked.serving if s.kind is FrameKind.DARK), None)
+        recipe = Recipe(dark, masters[FrameKind.FLAT], pedestal, scaled)
+        return replace(asked, files=files, serving=(), recipe=recipe)
 
     def _serving(self, line: SlipLine, lights: FrameFacts, name: str) -> Serving | None:
-        """What serves lights by a line of their slip; None where it would have to be cropped, and is no master."""
+        """What serves lights by a line of their slip; None where it would have to be cropped and is no master, or scaled and its
+        bias is gone."""
         assert line.chosen is not None
         holding = line.chosen.holding
         row = self._session.get_one(FrameSet, int(holding.key))
@@ -200,16 +204,25 @@ class _Gathering:
                 "cropped when it goes with them."
             )
             return None
-        key = holding.key, crop is not None
+        scaling = line.chosen.scaling
+        scaled = None if scaling is None else scaled_with(self._session, scaling)
+        if scaling is not None and scaled is None:
+            self.said.append(
+                f"{name}: the bias with which their dark is scaled is not where it was, so none goes with them."
+            )
+            return None
+        changed = "scaled" if scaled else "cropped" if crop else ""
+        key = holding.key, changed
         if key not in self._sets:
-            self._sets[key] = row, *self._files_of(row, whole=crop is None)
+            self._sets[key] = row, *self._files_of(row, changed)
         row, files, is_master = self._sets[key]
-        if crop is not None:
-            facts = crop.of(facts)
+        for change in (scaled, crop):
+            facts = change.of(facts) if change is not None else facts
+        if changed:
             files = _written_here(files, facts)
         return Serving(
             holding.kind,
-            holding.key,
+            line.chosen.answer,
             facts,
             line.verdict.value,
             line.chosen.reasons,
@@ -217,6 +230,7 @@ class _Gathering:
             row.n_frames,
             is_master,
             crop,
+            scaled,
         )
 
     def _taken_off_flats(
@@ -230,7 +244,7 @@ class _Gathering:
         record = self._session.get_one(FrameSet, int(flat.key)).record
         number = record.pedestal_set_id if record else None
         row = None if number is None else self._session.get(FrameSet, number)
-        files, is_master = ((), False) if row is None else self._files_of(row, whole=True)
+        files, is_master = ((), False) if row is None else self._files_of(row)
         if row is None or not files:
             what = (record.pedestal_kind if record else "") or "dark flat or bias"
             self.said.append(
@@ -243,13 +257,13 @@ class _Gathering:
         facts, fits = facts_from_json(row.facts), Verdict.FITS.value
         return [Serving(kind, str(row.id), facts, fits, (), files, row.n_frames, is_master)]
 
-    def _files_of(self, row: FrameSet, *, whole: bool) -> tuple[tuple[FileThere, ...], bool]:
-        """The files of a set or master, and whether it is a master's. Raw frames go `whole` or not at all."""
+    def _files_of(self, row: FrameSet, changed: str = "") -> tuple[tuple[FileThere, ...], bool]:
+        """The files of a set or master, and whether it is a master's. Raw frames go as they are, and not 'cropped' or 'scaled'."""
         title = f"the {row.kind} of {row.night:%-d %b %Y}" if row.night else f"the {row.kind}"
         start = title[:1].upper() + title[1:]
         if row.is_master and self._form is Form.FRAMES:
-            if not whole:
-                self.said.append(f"{start} goes as a crop of its master: raw frames are not cropped.")
+            if changed:
+                self.said.append(f"{start} goes as its master, {changed}: raw frames are not {changed}.")
             elif (frames := self._raw_frames_of(row, title)) is not None:
                 return frames, False
         if not row.is_master and self._form is not Form.FRAMES:

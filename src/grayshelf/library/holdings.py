@@ -20,6 +20,7 @@ from grayshelf.core.frames.sets import held, nominal_exposure
 from grayshelf.core.masters.calibrate import LEAST_NORM, NORM
 from grayshelf.core.matching.capped_levels import with_levels_held
 from grayshelf.core.matching.model import USUAL_FRAMES, CommonSettings, Holding
+from grayshelf.core.matching.scaling import care_of_scaled
 from grayshelf.core.matching.stock import Stock
 from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.kept import RowsKept, in_parts, kept
@@ -128,6 +129,8 @@ def holding_of(frame_set: FrameSet, made_of: MadeOf | None = None, missing: int 
         care.append(f"that it is a {frame_set.kind} is only in the name of its file or folder")
     if facts.calibrated and facts.kind in (FrameKind.DARK, FrameKind.DARK_FLAT):
         care.append(BIAS_TAKEN_OFF)
+    if facts.scaled_from_s is not None:
+        care.append(care_of_scaled(facts.scaled_from_s, settings.exposure_s))
     if missing:
         care.append(missing_in_words(missing, frame_set))
     if frame_set.kind == "flat" and not frame_set.is_master:
@@ -148,6 +151,7 @@ def holding_of(frame_set: FrameSet, made_of: MadeOf | None = None, missing: int 
         pedestal_adu=facts.pedestal_adu,
         pedestal_is_bias=bool(record and record.pedestal_kind == FrameKind.BIAS),
         signal_e=_signal_e(frame_set, facts, made_of),
+        scaled_from_s=facts.scaled_from_s,
     )
 
 

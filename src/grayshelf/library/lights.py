@@ -24,6 +24,8 @@ from grayshelf.library.trains import sorter
 
 #: Under what it is kept with a set of lights what a person chose for them (`FrameSet.said`).
 BY_HAND = "by hand"
+#: Beside it: that the dark which they chose is to be scaled to the lights.
+SCALED = "dark scaled"
 
 
 @dataclass(frozen=True)
@@ -54,6 +56,8 @@ class LightSet:
     want: CommonSettings
     by_hand: dict[str, str] = field(default_factory=dict)
     """What a person chose for them: by kind, the number of the set or master."""
+    scaled: bool = False
+    """Whether the dark that the person chose is to be scaled to them."""
 
     @cached_property
     def nominal(self) -> CommonSettings:
@@ -118,7 +122,7 @@ def light_set(row: FrameSet) -> LightSet:
     facts = facts_from_json(row.facts)
     kept_of_row = LightRow(**{name: getattr(row, name) for name in _OF_ROW})
     chosen = row.said.get(BY_HAND) or {}
-    return LightSet(kept_of_row, facts, common_settings(row, facts), dict(chosen))
+    return LightSet(kept_of_row, facts, common_settings(row, facts), dict(chosen), bool(row.said.get(SCALED)))
 
 
 def electrons_per_adu(library: Library, lights: LightSet) -> float | None:

@@ -23,7 +23,7 @@ from grayshelf.library.holdings import stock
 from grayshelf.library.kept import kept
 from grayshelf.library.left_out import sparing
 from grayshelf.library.library import Library
-from grayshelf.library.lights import BY_HAND, LightSet, light_set, light_sets, light_terms
+from grayshelf.library.lights import BY_HAND, SCALED, LightSet, light_set, light_sets, light_terms
 from grayshelf.library.models import FrameSet, Rig
 from grayshelf.library.rig_terms import TermsByGain, offset_warning, terms_of, under_rules
 
@@ -41,7 +41,7 @@ def _asking(library: Library, lights: LightSet, terms: Terms) -> Asking:
     facts = lights.facts
     by_hand = _on_shelf(library, lights.by_hand) if lights.by_hand else {}
     terms = light_terms(library, lights, terms)
-    return Asking(lights.want, terms, facts.calibrated, facts.pedestal_adu, by_hand)
+    return Asking(lights.want, terms, facts.calibrated, facts.pedestal_adu, by_hand, lights.scaled)
 
 
 def _on_shelf(library: Library, by_hand: Mapping[str, str]) -> dict[str, str]:
@@ -224,6 +224,7 @@ def choose_by_hand(library: Library, session: Session, set_id: int, kind: FrameK
         raise NotFound("These lights are not in the library.")
     lights = light_set(row)
     chosen = {k: v for k, v in lights.by_hand.items() if k != kind.value}
+    scaled = lights.scaled and kind is not FrameKind.DARK
     words = f"The shelf chooses the {kind.value} again."
     if key is not None:
         holding = next(
@@ -241,6 +242,18 @@ def choose_by_hand(library: Library, session: Session, set_id: int, kind: FrameK
             )
         chosen[kind.value] = str(key)
         words = f"The {kind.value} is the one that you chose."
-    said = {k: v for k, v in row.said.items() if k != BY_HAND}
-    row.said = {**said, BY_HAND: chosen} if chosen else said
+    _keep_choice(row, chosen, scaled=scaled)
     return words
+
+
+def keep_scaled(session: Session, set_id: int, key: str) -> None:
+    """Keep that the dark with this key is to be scaled to a set of lights."""
+    row = session.get_one(FrameSet, set_id)
+    _keep_choice(row, {**light_set(row).by_hand, FrameKind.DARK.value: key}, scaled=True)
+
+
+def _keep_choice(row: FrameSet, chosen: Mapping[str, str], *, scaled: bool) -> None:
+    said = {k: v for k, v in row.said.items() if k not in (BY_HAND, SCALED)}
+    if chosen:
+        said |= {BY_HAND: dict(chosen)} | ({SCALED: True} if scaled else {})
+    row.said = said

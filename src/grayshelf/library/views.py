@@ -15,7 +15,15 @@ from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.masters.calibrate import NORM
 from grayshelf.core.masters.crop import crop_for
 from grayshelf.core.pictures.histogram import Histogram, ends_at_first, histogram_of
-from grayshelf.core.pictures.made_of import Calibrated, Colour, Difference, OneColour, Quotient, places_of
+from grayshelf.core.pictures.made_of import (
+    Calibrated,
+    Colour,
+    Difference,
+    OneColour,
+    Quotient,
+    ScaledDark,
+    places_of,
+)
 from grayshelf.core.pictures.parts import (
     Cropped,
     Parts,
@@ -45,6 +53,9 @@ class View:
     dark: int | None = None
     flat: int | None = None
     """For 'calibrated': masters, either may be lacking."""
+    bias: int | None = None
+    share: float = 1.0
+    """For 'calibrated', where the dark is scaled: with which master bias, and how much of it is taken (`Scaling.share`)."""
     colour: Colour | None = None
     within: int | None = None
     """Only the part of the sensor that another frame has."""
@@ -170,7 +181,9 @@ def _made(library: Library, session: Session, view: View, first: Parts, unit: st
     if view.how == "over" and other is not None:
         return Quotient(first, other, level_of(other) / (level_of(first) or 1.0)), "", False
     if view.how == "calibrated":
-        dark, flat = of(view.dark), of(view.flat)
+        dark, flat, bias = of(view.dark), of(view.flat), of(view.bias)
+        if dark is not None and bias is not None:
+            dark = ScaledDark(dark, bias, view.share)
         return Calibrated(first, dark, flat, level_of(flat) if flat else 1.0), "ADU", False
     return first, unit, _whole_numbers(first)
 

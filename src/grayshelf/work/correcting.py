@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from sqlalchemy.orm import Session
 
 from grayshelf.core.checks.correction import Correction, correction_of
 from grayshelf.core.errors import CannotCombine, NotFound
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.masters.scaled import Scaled
 from grayshelf.core.matching.model import Candidate, PullSlip
 from grayshelf.core.pictures.made_of import Colour
 from grayshelf.core.pictures.parts import Pixels, made_small
@@ -17,6 +18,7 @@ from grayshelf.library.library import Library
 from grayshelf.library.lights import light_set
 from grayshelf.library.models import Frame, FrameSet
 from grayshelf.library.rig_terms import rig_of_lights
+from grayshelf.library.scaling import scaled_with
 from grayshelf.library.slips import slip_for
 from grayshelf.library.views import View, open_view
 
@@ -35,6 +37,8 @@ class Pulled:
     flat_set: FrameSet | None
     lacking: tuple[str, ...]
     """What keeps it from being whole, in words."""
+    scaled: Scaled | None = None
+    """To what the dark is scaled; None where it is taken off as it is."""
 
 
 def pulled_for(library: Library, session: Session, set_id: int) -> tuple[FrameSet, Pulled]:
@@ -69,7 +73,12 @@ def pulled_for(library: Library, session: Session, set_id: int) -> tuple[FrameSe
     flat_set, flat = master(FrameKind.FLAT)
     if flat is None and len(lacking) < 2 and not any("flat" in x for x in lacking):
         lacking.append("no flat is on the slip")
-    return row, Pulled(dark, dark_set, flat, flat_set, tuple(lacking))
+    of_dark = _chosen(slip, FrameKind.DARK)
+    scaled = scaled_with(session, of_dark.scaling) if of_dark and of_dark.scaling else None
+    if of_dark and of_dark.scaling and scaled is None:
+        lacking.append("the bias with which the dark is scaled is not where it was")
+        dark_set, dark = None, None
+    return row, Pulled(dark, dark_set, flat, flat_set, tuple(lacking), scaled)
 
 
 def _chosen(slip: PullSlip, kind: FrameKind) -> Candidate | None:
@@ -102,7 +111,9 @@ def correction_with(library: Library, session: Session, light: Frame, pulled: Pu
 
     # Of a colour sensor the greens: half of its pixels, and of one colour.
     colour: Colour | None = "green" if open_view(library, session, View(light.id)).colours else None
-    whole = small(View(light.id, "calibrated", dark=dark, flat=flat, colour=colour))
-    raw = small(View(light.id, "calibrated", dark=dark, colour=colour))
+    calibrated = View(light.id, "calibrated", dark=dark, colour=colour)
+    if pulled.scaled is not None:
+        calibrated = replace(calibrated, bias=pulled.scaled.bias, share=pulled.scaled.share)
+    whole, raw = small(replace(calibrated, flat=flat)), small(calibrated)
     own = small(View(flat, colour=colour, within=light.id))
     return correction_of(whole, raw, own)

@@ -30,8 +30,21 @@ from grayshelf.work.jobs import JobControl, JobRunner
 HAND_OVER = "hand over"
 #: The table beside the files that says what is what.
 TABLE = "what-is-what.csv"
-COLUMNS = ("path", "kind", "word", "fits", "why with care", "from", "left", "top", "width", "height")
-"""The last four of what is cropped alone."""
+COLUMNS = (
+    "path",
+    "kind",
+    "word",
+    "fits",
+    "why with care",
+    "from",
+    "left",
+    "top",
+    "width",
+    "height",
+    "share",
+    "bias",
+)
+"""The last two of a dark that is scaled alone, ``bias + share·(from − bias)``; the four before of what is cropped alone."""
 #: Below the library's folder: what goes where, of each hand-over.
 PLANS = "handed-over"
 #: Files of which it is told why they did not go; of more they are counted.
@@ -56,7 +69,9 @@ def begin(
         raise FolderRefused(
             f"{target} could not be made ({error.strerror}).", "Name a folder that you may write into."
         ) from error
-    items = tuple(HandedItem(i.path, i.file.frame_id, i.recipe, i.crop) for i in gathered.laid.items)
+    items = tuple(
+        HandedItem(i.path, i.file.frame_id, i.recipe, i.crop, i.scaled) for i in gathered.laid.items
+    )
     plan, place = HandedPlan(items, tuple(table_of(library, gathered))), f"{PLANS}/{uuid4().hex}.json"
     write_new(library.root / place, lambda stream: _write(stream, json.dumps(as_kept(plan))))
     served = {str(a.key): a.rests_on for a in gathered.asked}
@@ -106,7 +121,8 @@ def empty_target(library: Library, text: str) -> Path:
 def table_of(library: Library, gathered: Gathered) -> list[tuple[str, ...]]:
     """What is what, a line for each file, in the order of `COLUMNS`."""
     with library.db.session() as session:
-        places = places_of(session, [i.file.frame_id for i in gathered.laid.items])
+        bias = [i.scaled.bias for i in gathered.laid.items if i.scaled is not None]
+        places = places_of(session, [*(i.file.frame_id for i in gathered.laid.items), *bias])
     return [
         (
             item.path,
@@ -116,6 +132,11 @@ def table_of(library: Library, gathered: Gathered) -> list[tuple[str, ...]]:
             "; ".join(item.reasons),
             str(places[item.file.frame_id]),
             *_in_columns(item.crop),
+            *(
+                ("", "")
+                if item.scaled is None
+                else (f"{item.scaled.share:.6g}", str(places[item.scaled.bias]))
+            ),
         )
         for item in gathered.laid.items
     ]
@@ -188,7 +209,7 @@ def _hand_one(
         if frame is None:
             raise NotFound("It is in the library no more.")
         source, known = library.frame_path(session, frame), frame.sha256
-    pieces = written_here(library, item.frame_id, item.recipe, item.crop)
+    pieces = written_here(library, item.frame_id, item.recipe, item.crop, item.scaled)
     if pieces is not None:
         _write_anew(pieces, target, check)
         return

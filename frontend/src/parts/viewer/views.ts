@@ -12,10 +12,21 @@ export interface Looked {
   other?: number;
   dark?: number;
   flat?: number;
+  /** Where the dark is scaled: with which bias, and how much of it is taken. */
+  bias?: number;
+  share?: number;
   colour?: Colour;
 }
 
-const query = ({ how, other, dark, flat, colour }: Looked) => ({ how, other, dark, flat, colour });
+const query = ({ how, other, dark, flat, bias, share, colour }: Looked) => ({
+  how,
+  other,
+  dark,
+  flat,
+  bias,
+  share,
+  colour,
+});
 const of = (looked: Looked | null) => ({
   params: { path: { frame_id: looked?.frame ?? 0 }, query: looked ? query(looked) : {} },
 });

@@ -91,6 +91,7 @@ export function DoesItCorrect({ set, onClose }: { set: number; onClose: () => vo
     how: "calibrated",
     ...(data.dark_frame_id === null ? {} : { dark: data.dark_frame_id }),
     ...(data.flat_frame_id === null ? {} : { flat: data.flat_frame_id }),
+    ...(data.bias_frame_id === null ? {} : { bias: data.bias_frame_id, share: data.dark_share }),
   };
   return (
     <Viewer

@@ -55,6 +55,8 @@ const candidate = (id: number, more: Partial<Candidate> = {}): Candidate => ({
   lost_on: "",
   reasons: [],
   rulers: [gain(200), temperature],
+  scaled: false,
+  scale: null,
   verdict: "fits",
   ...more,
 });
@@ -130,6 +132,17 @@ describe("a pull slip", () => {
     const one = draw({ lines: [line("dark", { runners_up: lost.slice(0, 1) })] });
     expect(one).toContain("next best");
     expect(one).not.toContain("next best of");
+  });
+
+  it("offers to scale a longer dark only where that is offered, and asks before it is done", () => {
+    const scale = { action: "scale to 180 s", told: ["It costs 1.3 e⁻."] };
+    const html = (more: Partial<Candidate>) =>
+      draw({
+        lines: [line("dark", { chosen: null, verdict: "nothing fits", runners_up: [candidate(2, more)] })],
+      });
+    expect(html({})).not.toContain("scale to");
+    expect(html({ scale })).toContain("scale to 180 s …");
+    expect(html({ scale })).not.toContain("It costs");
   });
 
   it("says a gap once: what waits for the flat is no gap of its own", () => {

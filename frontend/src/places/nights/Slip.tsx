@@ -1,4 +1,4 @@
-import { Fragment, useState, type CSSProperties } from "react";
+import { useState, type CSSProperties, type ReactNode } from "react";
 import { Link, useNavigate } from "react-router";
 
 import { api, get, type Schemas } from "../../api/client";
@@ -107,6 +107,100 @@ const useChoice = (set: number) =>
 /** The candidates of a line that are in sight. */
 const inSight = (line: Line, open: boolean) => line.runners_up.slice(0, open ? undefined : 1);
 
+/** What a person agrees to who lets a longer dark be scaled, before it is done. */
+function AskToScale({
+  scale,
+  pending,
+  onScale,
+  onLeave,
+}: {
+  scale: Schemas["ScaleOut"];
+  pending: boolean;
+  onScale: () => void;
+  onLeave: () => void;
+}) {
+  return (
+    <div className="my-1.5 flex flex-wrap items-center gap-x-3 gap-y-1.5 border-l-4 border-ink bg-paper px-3 py-1.5 text-ink">
+      <p className="min-w-60 flex-1">{scale.told.join(" ")}</p>
+      <Button disabled={pending} onClick={onScale}>
+        {pending ? "Looking at its glow" : title(scale.action)}
+      </Button>
+      <Button disabled={pending} onClick={onLeave}>
+        Leave it
+      </Button>
+    </div>
+  );
+}
+
+/** A candidate that was not chosen: what it lost on, and how it can be used all the same. */
+function NextBest({
+  candidate,
+  columns,
+  kind,
+  choose,
+  first,
+}: {
+  candidate: Candidate;
+  columns: Column[];
+  kind: Schemas["ChoiceIn"]["kind"];
+  choose: ReturnType<typeof useChoice>;
+  /** What stands before the first of them. */
+  first: ReactNode;
+}) {
+  const [asking, setAsking] = useState(false);
+  const { holding_id, scale } = candidate;
+  const way = "shrink-0 underline underline-offset-2 hover:no-underline max-md:h-11 max-md:px-2";
+  return (
+    <>
+      <tr className={`text-s max-md:border-t max-md:border-dashed max-md:border-line ${ROW}`}>
+        <td className={`align-middle text-ink2 ${first ? WHOLE : "max-md:hidden"}`}>{first}</td>
+        <td className={`pt-1 pr-3 align-middle ${WHOLE}`} title={`${candidate.title}, ${candidate.detail}`}>
+          <span className="flex items-baseline justify-between gap-2 leading-4">
+            <span>{candidate.title}</span>
+            <button
+              type="button"
+              className={way}
+              aria-label={`Use ${candidate.title} of ${candidate.detail}`}
+              disabled={choose.isPending}
+              onClick={() => choose.mutate({ kind, holding_id, scaled: false })}
+            >
+              use it
+            </button>
+          </span>
+          <span className="flex items-baseline justify-between gap-2 leading-4 text-ink2">
+            <span className="truncate">{candidate.detail}</span>
+            {scale && (
+              <button
+                type="button"
+                className={`${way} text-ink`}
+                aria-expanded={asking}
+                onClick={() => setAsking(!asking)}
+              >
+                {scale.action} …
+              </button>
+            )}
+          </span>
+        </td>
+        <Rulers candidate={candidate} columns={columns} />
+      </tr>
+      <tr className="text-s text-ink2 max-md:block">
+        <td className="max-md:hidden" />
+        <td colSpan={columns.length + 1} className="pb-1.5 leading-4 max-md:block">
+          lost: {candidate.lost_on}
+          {scale && asking && (
+            <AskToScale
+              scale={scale}
+              pending={choose.isPending}
+              onScale={() => choose.mutate({ kind, holding_id, scaled: true })}
+              onLeave={() => setAsking(false)}
+            />
+          )}
+        </td>
+      </tr>
+    </>
+  );
+}
+
 function Lines({
   line,
   columns,
@@ -157,7 +251,7 @@ function Lines({
                   type="button"
                   className="pl-[23px] text-s underline underline-offset-2 hover:no-underline max-md:min-h-11"
                   disabled={choose.isPending}
-                  onClick={() => choose.mutate({ kind, holding_id: null })}
+                  onClick={() => choose.mutate({ kind, holding_id: null, scaled: false })}
                 >
                   let the shelf choose
                 </button>
@@ -192,49 +286,27 @@ function Lines({
         </tr>
       )}
       {inSight(line, open).map((candidate, index) => (
-        <Fragment key={candidate.holding_id}>
-          <tr className={`text-s max-md:border-t max-md:border-dashed max-md:border-line ${ROW}`}>
-            <td className={`align-middle text-ink2 ${index === 0 ? WHOLE : "max-md:hidden"}`}>
-              {index === 0 && (
-                <button
-                  type="button"
-                  aria-expanded={open}
-                  disabled={line.runners_up.length < 2}
-                  onClick={() => onOpen(!open)}
-                  className="h-6 hover:text-ink max-md:h-11"
-                >
-                  {line.runners_up.length > 1 ? (open ? "▾" : "▸") : ""} next best
-                  {line.runners_up.length > 1 && !open && ` of ${line.runners_up.length}`}
-                </button>
-              )}
-            </td>
-            <td
-              className={`pt-1 pr-3 align-middle ${WHOLE}`}
-              title={`${candidate.title}, ${candidate.detail}`}
-            >
-              <span className="flex items-baseline justify-between gap-2 leading-4">
-                <span>{candidate.title}</span>
-                <button
-                  type="button"
-                  className="shrink-0 underline underline-offset-2 hover:no-underline max-md:h-11 max-md:px-2"
-                  aria-label={`Use ${candidate.title} of ${candidate.detail}`}
-                  disabled={choose.isPending}
-                  onClick={() => choose.mutate({ kind, holding_id: candidate.holding_id })}
-                >
-                  use it
-                </button>
-              </span>
-              <span className="block truncate leading-4 text-ink2">{candidate.detail}</span>
-            </td>
-            <Rulers candidate={candidate} columns={columns} />
-          </tr>
-          <tr className="text-s text-ink2 max-md:block">
-            <td className="max-md:hidden" />
-            <td colSpan={columns.length + 1} className="pb-1.5 leading-4 max-md:block">
-              lost: {candidate.lost_on}
-            </td>
-          </tr>
-        </Fragment>
+        <NextBest
+          key={candidate.holding_id}
+          candidate={candidate}
+          columns={columns}
+          choose={choose}
+          kind={kind}
+          first={
+            index === 0 && (
+              <button
+                type="button"
+                aria-expanded={open}
+                disabled={line.runners_up.length < 2}
+                onClick={() => onOpen(!open)}
+                className="h-6 hover:text-ink max-md:h-11"
+              >
+                {line.runners_up.length > 1 ? (open ? "▾" : "▸") : ""} next best
+                {line.runners_up.length > 1 && !open && ` of ${line.runners_up.length}`}
+              </button>
+            )
+          }
+        />
       ))}
       {choose.error && (
         <tr className="max-md:block">

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from grayshelf.core.checks.findings import Fault, Place, SetFinding
+from grayshelf.core.checks.glow import SURE, glow_of
 from grayshelf.core.checks.looks import FrameLook
 from grayshelf.core.digits import significant
 from grayshelf.core.frames.kinds import FrameKind
@@ -18,8 +19,6 @@ Floats = NDArray[np.float64]
 
 #: A capped master that rises by more than this from side to side has seen light.
 LEAK_ADU = 2.0
-#: What is told lies this many of its own uncertainties from nothing.
-SURE = 6.0
 #: Bands of a flat from here on, peak to peak, as a share of its level.
 BANDING = 0.0018
 #: Fewer waves across the frame than this are vignetting, and no bands.
@@ -78,71 +77,10 @@ def steady_plane(squares: NDArray[np.floating]) -> tuple[Plane, Floats]:
     return Plane(float(fit[1]), float(fit[2]), sure), left.reshape(squares.shape)
 
 
-#: How far a sensor's own glow reaches, as shares of the frame's width; and where it comes from, as shares of its sides.
-_GLOW_REACH = (0.05, 0.1, 0.2)
-_GLOW_FROM = tuple((y / 4.0, x) for y in range(5) for x in (0.0, 1.0)) + tuple(
-    (y, x / 4.0) for y in (0.0, 1.0) for x in range(1, 4)
-)
 #: A glow is known to about this share of its height: light has to show beside that.
 GLOW_KNOWN_TO = 0.05
 #: One fainter than this is hardly told from a slope, and known to this share of it.
 FAINT_ADU, FAINT_KNOWN_TO = 10.0, 0.6
-
-
-def glow_of(squares: Floats) -> Floats:
-    """The glow of a sensor's own electronics, which falls off from a point of its edge: ``a·exp(−d/s)``, with a reach `s` of
-    its own along rows and columns.
-
-    It belongs to the sensor and is the same in the lights, so it is no leak. Zero where nothing falls off so.
-
-    Parameters
-    ----------
-    squares
-        Levels of a capped frame's squares, shape (rows, columns).
-    """
-    from scipy.optimize import least_squares
-
-    height, width = squares.shape
-    y, x = (
-        (axis.ravel() + 0.5) / n for axis, n in zip(np.mgrid[0:height, 0:width], (height, width), strict=True)
-    )
-    flat = np.where(np.isfinite(squares), squares, np.nanmedian(squares)).ravel()
-    base, _ = np.linalg.qr(np.column_stack([np.ones(flat.size), x - 0.5, y - 0.5]))
-    left = flat - base @ (base.T @ flat)
-    noise = _rough_noise(squares)
-
-    def shape(where: Floats) -> Floats:
-        # Beyond these reaches it is a point, or even: the search may try what no glow has.
-        across, down = np.exp(np.clip(where[2:4], -8.0, 4.0))
-        return np.asarray(np.exp(-np.hypot((x - where[0]) / across, (y - where[1]) / down)))
-
-    best, gain = None, 0.0
-    for from_y, from_x in _GLOW_FROM:
-        for reach in _GLOW_REACH:
-            where = np.array([from_x, from_y, math.log(reach), math.log(reach * width / height)])
-            own = shape(where)
-            own = own - base @ (base.T @ own)
-            amount = float(own @ left) / float(own @ own)
-            if amount > 0.0 and amount * amount * float(own @ own) > gain:
-                best, gain = (amount, where), amount * amount * float(own @ own)
-    # A glow explains more of what no plane does than chance would in the best of so many tries; else there is none.
-    if best is None or gain < (SURE * noise) ** 2:
-        return np.zeros(squares.shape)
-    middle = float(np.median(flat))
-    fit = least_squares(
-        lambda p: (p[0] + p[1] * (x - 0.5) + p[2] * (y - 0.5) + p[3] * shape(p[4:]) - flat) / noise,
-        np.array([middle, 0.0, 0.0, best[0], *best[1]]),
-        x_scale=np.array([noise, noise, noise, best[0], 0.1, 0.1, 0.3, 0.3]),
-        loss="soft_l1",
-        max_nfev=80,
-    )
-    return np.asarray(fit.x[3] * shape(fit.x[4:])).reshape(squares.shape)
-
-
-def _rough_noise(squares: Floats) -> float:
-    """From square to square, without what changes slowly; in the squares' unit."""
-    steps = squares[:, 2:] - 2.0 * squares[:, 1:-1] + squares[:, :-2]
-    return max(MAD_TO_SIGMA * float(np.nanmedian(np.abs(steps))) / math.sqrt(6.0), 1e-6)
 
 
 def leak_of(capped: FrameLook, usual: FrameLook | None) -> list[SetFinding]:

@@ -20,6 +20,7 @@ from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.sets import nominal_exposure
 from grayshelf.core.masters.crop import Crop
+from grayshelf.core.masters.scaled import Scaled
 from grayshelf.core.matching.model import PullSlip, SlipLine, Verdict
 
 #: Endings that stay as they are, the longest first.
@@ -66,6 +67,8 @@ class Recipe:
     flat: int
     pedestal: int | None = None
     """What is taken off the flat first; None where that was done."""
+    scaled: Scaled | None = None
+    """To what the dark is scaled; None where it is taken off as it is."""
 
 
 @dataclass(frozen=True)
@@ -83,7 +86,7 @@ class Serving:
 
     kind: FrameKind
     key: str
-    """Of the set or master."""
+    """Of the set or master, and of what it is scaled with (`Candidate.answer`)."""
     facts: FrameFacts
     verdict: str
     reasons: tuple[str, ...]
@@ -92,6 +95,8 @@ class Serving:
     is_master: bool
     crop: Crop | None = None
     """To what the master is cropped; its facts are those of the crop then."""
+    scaled: Scaled | None = None
+    """To what the dark is scaled; its facts are those of the scaled one then."""
 
 
 @dataclass(frozen=True)
@@ -128,6 +133,8 @@ class Item:
     """With what it is calibrated here; None where it goes as it is."""
     crop: Crop | None = None
     """To what it is cropped; None where it goes as it is."""
+    scaled: Scaled | None = None
+    """To what it is scaled; None where it goes as it is."""
 
 
 @dataclass(frozen=True)
@@ -233,7 +240,7 @@ def lay_out(asked: Sequence[LightsAsked], pattern: FilingPattern | None = None) 
             answers.setdefault(question, set()).add(key)
     names = _Names(pattern)
     items: list[Item] = []
-    given: set[tuple[str, str, Crop | None]] = set()
+    given: set[tuple[str, str, Crop | None, Scaled | None]] = set()
     for lights in asked:
         word = words[lights.key]
         for file in lights.files:
@@ -243,14 +250,13 @@ def lay_out(asked: Sequence[LightsAsked], pattern: FilingPattern | None = None) 
             pairs = one.kind in (FrameKind.FLAT, FrameKind.DARK_FLAT)
             several = len(answers[_told_apart(one.kind, _paired_with(one.kind, lights, one.facts))]) > 1
             own = word if pairs or several else ""
-            if (one.key, own, one.crop) in given:
+            if (one.key, own, one.crop, one.scaled) in given:
                 continue
-            given.add((one.key, own, one.crop))
+            given.add((one.key, own, one.crop, one.scaled))
             for file in one.files:
                 path = names.one(one.kind, own, one.facts, file, one.n_frames if one.is_master else 0)
-                items.append(
-                    Item(path, file, one.kind, own, one.facts, one.verdict, one.reasons, crop=one.crop)
-                )
+                told = one.facts, one.verdict, one.reasons
+                items.append(Item(path, file, one.kind, own, *told, crop=one.crop, scaled=one.scaled))
     return HandOver(tuple(items), words)
 
 

@@ -36,6 +36,9 @@ class Bound:
 #: By the names of `FrameFacts`.
 BOUNDS = {
     "exposure_s": Bound("exposure", 0.0, 86_400.0, " s", "no exposure lasts over a day"),
+    "scaled_from_s": Bound(
+        "exposure of the dark it was scaled from", 0.0, 86_400.0, " s", "no exposure lasts over a day"
+    ),
     "gain": Bound("gain", 0.0, 10_000_000.0, "", "gains and ISO values lie between 0 and 10 million"),
     "offset": Bound("offset", 0.0, 1_000_000.0, "", "offsets are counted up from 0"),
     "binning": Bound("binning", 1.0, 32.0, "", "1 to 32 pixels are added along a side"),

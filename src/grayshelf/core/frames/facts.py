@@ -16,6 +16,8 @@ FILE_NAME = "file name"
 SAID = "said by hand"
 #: In a header written here: names of the values that a person said of the frames it was made of.
 SAID_CARD = "GSSAID"
+#: In a header written here: the exposure of the dark that this one was scaled from, seconds.
+SCALED_CARD = "GSSCALED"
 #: Said by the run in whose folder a frame came in; its header does not say it.
 THE_RUN = "the run"
 #: The words for what may come from a file's name, in the order in which they are told.
@@ -75,6 +77,8 @@ class FrameFacts:
     pedestal_adu: float | None = None
     calibrated: bool = False
     """See `calibration_told.was_calibrated`."""
+    scaled_from_s: float | None = None
+    """Of a dark that was made of a longer one: the exposure of that."""
     stacked: bool = False
     """A light that was made of others: nothing is taken off it, and it is no light to be stacked."""
     utc: datetime | None = None

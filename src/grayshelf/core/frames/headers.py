@@ -16,7 +16,7 @@ from grayshelf.core.frames.angle import CameraAngle
 from grayshelf.core.frames.bounds import BOUNDS
 from grayshelf.core.frames.calibration_told import was_calibrated
 from grayshelf.core.frames.colour_pattern import pattern_in_text
-from grayshelf.core.frames.facts import FILE_NAME, SAID, SAID_CARD, FrameFacts
+from grayshelf.core.frames.facts import FILE_NAME, SAID, SAID_CARD, SCALED_CARD, FrameFacts
 from grayshelf.core.frames.file_names import (
     bare_name,
     kind_in_name,
@@ -156,6 +156,7 @@ def read_facts(
         row_order=reader.capitals("ROWORDER"),
         pedestal_adu=reader.number("pedestal_adu", ("PEDESTAL",)),
         calibrated=stacked or was_calibrated(kind.kind, reader.text("CALSTAT")),
+        scaled_from_s=reader.number("scaled_from_s", (SCALED_CARD,)),
         stacked=stacked,
         utc=time.utc,
         night=time.night,

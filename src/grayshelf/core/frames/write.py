@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from grayshelf.core.frames.cards import BLOCK
 from grayshelf.core.frames.checksum import encoded, ones_complement_sum
-from grayshelf.core.frames.facts import SAID_CARD, FrameFacts
+from grayshelf.core.frames.facts import SAID_CARD, SCALED_CARD, FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.pictures.parts import Parts, Picture, as_parts, strips
 
@@ -102,6 +102,7 @@ def frame_header(facts: FrameFacts, extra: Mapping[str, tuple[object, str]] | No
         ),
         ("AMBTEMP", facts.air_temp_c, "[degC] air temperature"),
         ("NCOMBINE", facts.n_combined, "frames combined"),
+        (SCALED_CARD, facts.scaled_from_s, "[s] exposure that it was scaled from"),
         (SAID_CARD, said_in_card(facts), "by hand"),
     ]
     for name, value, comment in cards:

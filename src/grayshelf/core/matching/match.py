@@ -12,7 +12,7 @@ from dataclasses import dataclass, field, replace
 
 from grayshelf.core.frames.angle import told_apart_deg
 from grayshelf.core.frames.kinds import FrameKind
-from grayshelf.core.matching.by_choice import with_choice
+from grayshelf.core.matching.by_choice import with_choice, with_scaled
 from grayshelf.core.matching.cameras_alike import WARNING
 from grayshelf.core.matching.judge import Terms
 from grayshelf.core.matching.model import Candidate, CommonSettings, Holding, PullSlip, SlipLine, Verdict
@@ -43,6 +43,8 @@ class Asking:
     """A level that was added to the lights after they were taken, as their header has it."""
     by_hand: Mapping[str, str] = field(default_factory=dict)
     """What a person chose for these lights: by kind, the holding's key."""
+    scaled: bool = False
+    """Whether the dark that the person chose is to be scaled to the lights (`with_scaled`)."""
 
 
 def choose(
@@ -119,10 +121,12 @@ def _as_chosen(
     lines: Sequence[SlipLine], wanted: Sequence[Wanted], asking: Sequence[Asking], stock: Stock
 ) -> list[SlipLine]:
     """Lines with what a person chose in place of what the shelf would choose."""
-    return [
-        line if (key := one.by_hand.get(line.kind.value)) is None else with_choice(line, want, stock, key)
-        for line, want, one in zip(lines, wanted, asking, strict=True)
-    ]
+    found = []
+    for line, want, one in zip(lines, wanted, asking, strict=True):
+        key = one.by_hand.get(line.kind.value)
+        choice = with_scaled if one.scaled and line.kind is FrameKind.DARK else with_choice
+        found.append(line if key is None else choice(line, want, stock, key))
+    return found
 
 
 def _slip(asking: Asking, lines: tuple[SlipLine, ...], bias_at_hand: bool) -> PullSlip:

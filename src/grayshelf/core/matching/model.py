@@ -94,6 +94,8 @@ class Holding:
     """About the middle of one of its frames, where it was looked at when it came in."""
     signal_e: float | None = None
     """For a flat: electrons of one of its frames above the pedestal."""
+    scaled_from_s: float | None = None
+    """Of a dark that was made of a longer one: the exposure of that."""
 
 
 @dataclass(frozen=True)
@@ -231,6 +233,23 @@ class Ruler(NamedTuple):
 
 
 @dataclass(frozen=True)
+class Scaling:
+    """How a master dark is brought to a shorter exposure: ``bias + share·(dark − bias)``."""
+
+    bias_key: str
+    """Of the master bias (`Holding.key`)."""
+    from_s: float
+    """Exposure of the dark."""
+    to_s: float
+    """Exposure of the lights."""
+
+    @property
+    def share(self) -> float:
+        """Of the dark's current that the lights have, too: 0 … 1."""
+        return self.to_s / self.from_s
+
+
+@dataclass(frozen=True)
 class Candidate:
     """A holding that was considered, and how it did."""
 
@@ -243,6 +262,14 @@ class Candidate:
     noise_e: float
     doubts: tuple[int, ...] = ()
     """In the order of `DOUBTED`: 0 known, 1 from a file's name only, 2 not known."""
+    scaling: Scaling | None = None
+    """Where it is not used as it is: how it is scaled to the lights. Rulers, reasons and costs are those of the scaled one."""
+
+    @property
+    def answer(self) -> str:
+        """The same for the same pixels: the holding's key, of a dark that is scaled with that of its bias."""
+        scaled = f" scaled with {self.scaling.bias_key}" if self.scaling is not None else ""
+        return f"{self.holding.key}{scaled}"
 
     @property
     def cost_e(self) -> float:
@@ -265,6 +292,11 @@ class SlipLine:
     """Where this line cannot be settled before another kind is there (one gap, said once)."""
     by_hand: bool = False
     """A person chose it."""
+
+    @property
+    def scaled(self) -> bool:
+        """Whether a longer dark, scaled, only stands in: one that fits is still to be shot."""
+        return self.chosen is not None and self.chosen.scaling is not None
 
 
 @dataclass(frozen=True)

@@ -87,6 +87,24 @@ class Quotient(_AsLarge):
 
 
 @dataclass(frozen=True)
+class ScaledDark(_AsLarge):
+    """A longer dark and its bias as a shorter dark: ``bias + share·(dark − bias)``, reckoned in float64 and rounded once.
+
+    What `subtract_dark(..., scale=True)` of ccdproc takes off a light without its bias, with the bias.
+    """
+
+    bias: Parts
+    share: float
+    unit: float = 1.0
+    """What an ADU is in the unit in which it is told."""
+
+    def part(self, top: int, bottom: int, left: int, right: int) -> Pixels:
+        """See `Parts`."""
+        dark, bias = (p.part(top, bottom, left, right).astype(np.float64) for p in (self.of, self.bias))
+        return (self.unit * (bias + self.share * (dark - bias))).astype(np.float32)
+
+
+@dataclass(frozen=True)
 class Calibrated(_AsLarge):
     """A light as its dark and flat correct it: ``(light − dark) / (flat / flat's level)``."""
 

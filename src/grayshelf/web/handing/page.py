@@ -92,7 +92,7 @@ def _served_now(library: Library, set_ids: Collection[int], form: Form) -> dict[
         pulled = slips_of(library, session, set_ids)
     return {
         str(one.row.id): {
-            line.chosen.holding.key: line.kind.value for line in lines_that_go(slip, form) if line.chosen
+            line.chosen.answer: line.kind.value for line in lines_that_go(slip, form) if line.chosen
         }
         for one, slip in pulled
     }

@@ -77,7 +77,10 @@ def hand_over_zip(query_data: HandOverQuery) -> Response:
     # All is looked up before the first byte: what is missing is said, and not sent half.
     sources = sources_of(library, [i.file.frame_id for i in gathered.laid.items])
     files: list[tuple[str, Source]] = [
-        (i.path, written_here(library, i.file.frame_id, i.recipe, i.crop) or sources[i.file.frame_id])
+        (
+            i.path,
+            written_here(library, i.file.frame_id, i.recipe, i.crop, i.scaled) or sources[i.file.frame_id],
+        )
         for i in gathered.laid.items
     ]
     text = table_text(table_of(library, gathered))

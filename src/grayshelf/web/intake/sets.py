@@ -10,6 +10,7 @@ from sqlalchemy import func, or_, select
 from grayshelf.core.errors import Conflict, NotFound
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.frames.said import QUANTITIES
 from grayshelf.core.frames.sets import nominal_exposure, nominal_temperature
 from grayshelf.library.cameras_alike import cameras_alike
 from grayshelf.library.facts_json import facts_from_json
@@ -175,7 +176,9 @@ def say_of_names(library: Library, set_id: int, right: bool | None) -> str:
         named = facts_from_json(row.facts).from_name
         if not named:
             raise Conflict("Everything that is known of this set is in its headers.")
-        row.said = {} if right is None else dict.fromkeys(named, right)
+        # What was chosen by hand for these frames is kept beside it, and stays.
+        others = {k: v for k, v in row.said.items() if k not in {*named, *QUANTITIES.values()}}
+        row.said = others if right is None else {**others, **dict.fromkeys(named, right)}
         words = in_words.listed(named)
     library.touched()
     if right is None:

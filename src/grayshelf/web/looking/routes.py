@@ -31,7 +31,16 @@ api = APIBlueprint("looking", __name__, url_prefix="/api", tag="Gray Shelf")
 
 def _opened(frame_id: int, asked: ViewQuery) -> Opened:
     library = the_context().library
-    view = View(frame_id, asked.how, asked.other, asked.dark, asked.flat, asked.colour)
+    view = View(
+        frame_id,
+        asked.how,
+        asked.other,
+        dark=asked.dark,
+        flat=asked.flat,
+        bias=asked.bias,
+        share=asked.share,
+        colour=asked.colour,
+    )
     with library.db.session() as session:
         return open_view(library, session, view)
 

@@ -19,6 +19,8 @@ class ViewQuery(Schema):
     other: int | None = _NUMBER
     dark: int | None = _NUMBER
     flat: int | None = _NUMBER
+    bias: int | None = _NUMBER
+    share: float = Field(default=1.0, gt=0.0, le=1.0)
     colour: Literal["red", "green", "blue"] | None = None
 
 

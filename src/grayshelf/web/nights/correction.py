@@ -7,11 +7,10 @@ from pathlib import Path
 from grayshelf.core.checks.correction import Correction, Corrects
 from grayshelf.core.errors import NotFound
 from grayshelf.library.library import Library
-from grayshelf.library.models import FrameSet
 from grayshelf.web.common import in_words
 from grayshelf.web.looking.view import title_of
 from grayshelf.web.nights.schemas import CorrectionOut, SeenLightOut
-from grayshelf.work.correcting import correction_with, lights_of, pulled_for
+from grayshelf.work.correcting import Pulled, correction_with, lights_of, pulled_for
 
 #: So many lights can be chosen from.
 MOST_LIGHTS = 200
@@ -43,7 +42,9 @@ def correction_page(library: Library, set_id: int, frame_id: int | None) -> Corr
             ],
             dark_frame_id=pulled.dark.id if pulled.dark else None,
             flat_frame_id=pulled.flat.id if pulled.flat else None,
-            used=_used(pulled.dark_set, pulled.flat_set),
+            bias_frame_id=pulled.scaled.bias if pulled.scaled else None,
+            dark_share=pulled.scaled.share if pulled.scaled else 1.0,
+            used=_used(pulled),
             lacking=list(pulled.lacking),
             corrects=found.corrects.value if found else None,
             slope_text=_slope(found) if found else "",
@@ -52,8 +53,10 @@ def correction_page(library: Library, set_id: int, frame_id: int | None) -> Corr
         )
 
 
-def _used(dark: FrameSet | None, flat: FrameSet | None) -> str:
-    return " and ".join(f"{title_of(x)} of {in_words.day(x.night)}" for x in (dark, flat) if x is not None)
+def _used(pulled: Pulled) -> str:
+    scaled = f", scaled to {in_words.seconds(pulled.scaled.to_s)}" if pulled.scaled else ""
+    told = ((pulled.dark_set, scaled), (pulled.flat_set, ""))
+    return " and ".join(f"{title_of(x)} of {in_words.day(x.night)}{how}" for x, how in told if x is not None)
 
 
 def _slope(found: Correction) -> str:

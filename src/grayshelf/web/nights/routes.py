@@ -11,6 +11,7 @@ from grayshelf.core.matching.parts import answered
 from grayshelf.library.grouping import RECOUNT, recount_nights
 from grayshelf.library.models import FrameSet
 from grayshelf.library.rig_terms import rig_of
+from grayshelf.library.scaling import let_scale
 from grayshelf.library.slips import choose_by_hand
 from grayshelf.web.common.schemas import Done
 from grayshelf.web.context import the_context
@@ -131,9 +132,12 @@ def put_choice(set_id: int, json_data: ChoiceIn) -> Done:
     """Choose another candidate for a line of a slip, or leave it to the shelf again."""
     context = the_context()
     library = context.library
-    with library.db.session() as session:
-        kind = FrameKind(json_data.kind)
-        words = choose_by_hand(library, session, set_id, kind, json_data.holding_id)
+    kind, key = FrameKind(json_data.kind), json_data.holding_id
+    if json_data.scaled and kind is FrameKind.DARK and key is not None:
+        words = let_scale(library, set_id, key)
+    else:
+        with library.db.session() as session:
+            words = choose_by_hand(library, session, set_id, kind, key)
     library.touched()
     context.broker.publish("state")
     return Done(message=words)

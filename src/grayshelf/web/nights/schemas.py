@@ -201,6 +201,15 @@ class KeptTold(Schema):
     not_found: list[str]
 
 
+class ScaleOut(Schema):
+    """What a person agrees to who lets a longer dark be scaled."""
+
+    action: str
+    """'scale to 180 s'."""
+    told: list[str]
+    """Sentences."""
+
+
 class CandidateOut(Schema):
     """A holding that was considered for a line."""
 
@@ -215,6 +224,10 @@ class CandidateOut(Schema):
     reasons: list[str]
     lost_on: str
     cost: str
+    scaled: bool
+    """It is scaled to the lights."""
+    scale: ScaleOut | None
+    """How it could be scaled to the lights, where nothing fits them as it is."""
 
 
 class SlipLineOut(Schema):
@@ -235,6 +248,8 @@ class ChoiceIn(Schema):
 
     kind: Literal["dark", "flat", "dark flat"]
     holding_id: int | None
+    scaled: bool = False
+    """A longer dark is scaled to the lights."""
 
 
 class QuestionOut(Schema):
@@ -315,6 +330,9 @@ class CorrectionOut(Schema):
     lights: list[SeenLightOut]
     dark_frame_id: int | None
     flat_frame_id: int | None
+    bias_frame_id: int | None
+    dark_share: float
+    """Where the dark is scaled: with which bias, and how much of it is taken."""
     used: str
     lacking: list[str]
     """What keeps the light from being calibrated whole."""

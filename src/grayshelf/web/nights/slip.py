@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import date
 
 from grayshelf.core.digits import significant
@@ -11,7 +11,7 @@ from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.matching.age import age_step
 from grayshelf.core.matching.cameras_alike import CAMERA
-from grayshelf.core.matching.model import Candidate, PullSlip, SlipLine, Verdict
+from grayshelf.core.matching.model import Candidate, PullSlip, Scaling, SlipLine, Verdict
 from grayshelf.core.matching.part_of_sensor import PART
 from grayshelf.core.matching.parts import answered
 from grayshelf.core.matching.passed_over import passed_over
@@ -20,11 +20,12 @@ from grayshelf.library.library import Library
 from grayshelf.library.lights import LightSet, light_set
 from grayshelf.library.models import FrameSet, Rig
 from grayshelf.library.rig_terms import gain_word, rig_of_lights, terms_of
+from grayshelf.library.scaling import could_be_scaled
 from grayshelf.library.slips import slip_for
 from grayshelf.web.common import in_words
 from grayshelf.web.common.rigs import passbands
 from grayshelf.web.intake.schemas import CountOut
-from grayshelf.web.nights.schemas import CandidateOut, PartSaid, QuestionOut, SlipLineOut, SlipOut
+from grayshelf.web.nights.schemas import CandidateOut, PartSaid, QuestionOut, ScaleOut, SlipLineOut, SlipOut
 from grayshelf.web.shelf.walls import kind_title
 from grayshelf.work.run.dark_offers import DarkOffer
 from grayshelf.work.run.flat_offers import RowOffer
@@ -67,8 +68,9 @@ def slip_page(library: Library, set_id: int, tonight_of: dict[int, Tonight] | No
         lights = light_set(row)
     slip = slip_for(library, rig, lights)
     word = gain_word(library, rig.camera)
+    scales = _scales(library, rig, lights, slip)
     lines = [
-        _line_out(line, line.note or _passed_over(library, rig, lights, slip, line), today, word)
+        _line_out(line, line.note or _passed_over(library, rig, lights, slip, line), today, word, scales)
         for line in slip.lines
     ]
     shown, offer = _columns_shown(lines), _offer_for(set_id, slip, (tonight_of or {}).get(rig.id))
@@ -149,13 +151,44 @@ def _passed_over(library: Library, rig: Rig, lights: LightSet, slip: PullSlip, l
     return passed_over(line.kind, want, holdings(library, rig.camera), terms)
 
 
-def _line_out(line: SlipLine, note: str, today: date, word: str) -> SlipLineOut:
+def _scales(library: Library, rig: Rig, lights: LightSet, slip: PullSlip) -> dict[str, ScaleOut]:
+    """What next best darks could be scaled to, by their keys: only where none fits as it is."""
+    dark = next((line for line in slip.lines if line.kind is FrameKind.DARK), None)
+    if dark is None or dark.verdict is Verdict.FITS:
+        return {}
+    found = could_be_scaled(library, rig, lights, [c.holding for c in dark.runners_up])
+    nights = {h.key: h.settings.night for h in holdings(library, rig.camera) if h.kind is FrameKind.BIAS}
+    return {
+        key: ScaleOut(
+            action=f"scale to {in_words.seconds(one.scaling.to_s)}",
+            told=_told_of_scaling(one, one.scaling, nights.get(one.scaling.bias_key)),
+        )
+        for key, one in found.items()
+        if one.scaling is not None
+    }
+
+
+def _told_of_scaling(one: Candidate, scaling: Scaling, night: date | None) -> list[str]:
+    share, cost = significant(100 * scaling.share, 3), significant(one.cost_e, 2)
+    return [
+        f"The master bias of {in_words.day(night)} is taken off, and {share} % of what this dark of "
+        f"{in_words.seconds(scaling.from_s)} has above it: that costs {cost} e⁻.",
+        "Dark current grows evenly with time in most pixels, but not in every hot one.",
+        "A dark as long as the lights is better, and is used as soon as one that fits is on the shelf.",
+    ]
+
+
+def _line_out(
+    line: SlipLine, note: str, today: date, word: str, scales: Mapping[str, ScaleOut]
+) -> SlipLineOut:
     return SlipLineOut(
         kind=line.kind.value,
         verdict=line.verdict.value,
         chosen=_candidate_out(line.chosen, today, "", word) if line.chosen else None,
         runners_up=[
-            _candidate_out(c, today, lost, word)
+            _candidate_out(
+                c, today, lost, word, scales.get(c.holding.key) if line.kind is FrameKind.DARK else None
+            )
             for c, lost in zip(line.runners_up, line.lost_on, strict=True)
         ],
         note=note,
@@ -164,7 +197,9 @@ def _line_out(line: SlipLine, note: str, today: date, word: str) -> SlipLineOut:
     )
 
 
-def _candidate_out(candidate: Candidate, today: date, lost: str, word: str) -> CandidateOut:
+def _candidate_out(
+    candidate: Candidate, today: date, lost: str, word: str, scale: ScaleOut | None = None
+) -> CandidateOut:
     holding = candidate.holding
     have = holding.settings
     title = kind_title(holding)
@@ -174,6 +209,8 @@ def _candidate_out(candidate: Candidate, today: date, lost: str, word: str) -> C
         title += f", {in_words.number(have.angle.deg, 1)}°"
     loose = "" if holding.is_master else ", loose"
     notes = [r.note for r in candidate.rulers if r.quantity == PART and r.note]
+    if candidate.scaling is not None:
+        notes.append(f"scaled to {in_words.seconds(candidate.scaling.to_s)}")
     frames = f"{in_words.frames(holding.n_frames, known=holding.count_known)}{loose}"
     cost = f"{significant(candidate.cost_e, 2)} e⁻" if holding.kind is not FrameKind.FLAT else ""
     return CandidateOut(
@@ -188,6 +225,8 @@ def _candidate_out(candidate: Candidate, today: date, lost: str, word: str) -> C
         reasons=list(candidate.reasons),
         lost_on=lost,
         cost=cost,
+        scaled=candidate.scaling is not None,
+        scale=scale,
     )
 
 
@@ -211,7 +250,8 @@ def _advice(slip: PullSlip, offer: RowOffer | DarkOffer | None) -> str:
         if line.verdict is Verdict.CARE and line.chosen is not None and line.chosen.reasons
     ]
     if care:
-        return f"Care with {in_words.listed(care)}.{_tonight(offer, 'renew it')}"
+        does = "shoot one that fits" if any(line.scaled for line in slip.lines) else "renew it"
+        return f"Care with {in_words.listed(care)}.{_tonight(offer, does)}"
     return "Everything these lights need is on the shelf." if slip.lines else ""
 
 

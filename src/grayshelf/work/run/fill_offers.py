@@ -147,7 +147,8 @@ def _asked_by_lights(library: Library, session: Session, rig: Rig) -> Iterable[_
         terms, says = TermsByGain(library, one), says_of(library, one)
         for lights, slip in slips(library, one.id):
             line = next((x for x in slip.lines if x.kind is FrameKind.DARK), None)
-            if line is None or line.by_hand or line.verdict is Verdict.FITS or not lights.row.n_kept:
+            chosen = line is not None and line.by_hand and not line.scaled
+            if line is None or chosen or line.verdict is Verdict.FITS or not lights.row.n_kept:
                 continue
             want = lights.nominal
             if want.sensor_temp_c is None or not_settable(
@@ -160,7 +161,7 @@ def _asked_by_lights(library: Library, session: Session, rig: Rig) -> Iterable[_
 
 
 def _add(asked: _Asked, lights: LightSet, line: SlipLine, terms: Terms) -> None:
-    there = line.chosen.holding if line.chosen is not None else None
+    there = line.chosen.holding if line.chosen is not None and not line.scaled else None
     asked.users.append(WouldUse(lights.row.n_kept, lights.nominal, terms, there))
     asked.targets.append(lights.facts.target or "no target")
     asked.missing = asked.missing or there is None
