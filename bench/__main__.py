@@ -1,6 +1,6 @@
 """Run all measurements, or those named."""
 
-import sys
+import argparse
 
 from bench import (
     building,
@@ -42,6 +42,9 @@ PARTS = {
     "scale": scale,
 }
 
-for name in sys.argv[1:] or PARTS:
+asked = argparse.ArgumentParser(prog="python -m bench", description=__doc__)
+known = f"one of {', '.join(PARTS)}; all where none is named"
+asked.add_argument("part", metavar="PART", nargs="*", choices=[*PARTS, []], help=known)
+for name in asked.parse_args().part or PARTS:
     print(f"\n== {name}")
     PARTS[name].main()

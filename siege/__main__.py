@@ -1,5 +1,6 @@
 """Run all attacks, or those named; exit with 1 where one of them did harm."""
 
+import argparse
 import sys
 import tempfile
 import time
@@ -58,4 +59,7 @@ def main(named: list[str]) -> int:
     return 1 if harm else 0
 
 
-sys.exit(main(sys.argv[1:]))
+asked = argparse.ArgumentParser(prog="python -m siege", description=__doc__)
+known = f"one of {', '.join(PARTS)}; all where none is named"
+asked.add_argument("part", metavar="PART", nargs="*", choices=[*PARTS, []], help=known)
+sys.exit(main(asked.parse_args().part))

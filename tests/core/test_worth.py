@@ -8,8 +8,9 @@ import pytest
 
 from grayshelf.core.flats.sky.plan import PlannedRow
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.matching.costs import what_rules
 from grayshelf.core.matching.judge import FEWEST_IN_STACK, Terms, few_frames
-from grayshelf.core.matching.model import CommonSettings, Holding, Tolerances
+from grayshelf.core.matching.model import CommonSettings, Holding, SensorTraits, Tolerances
 from grayshelf.core.planning.fill import OLD_SHARE, counts_to_choose
 from grayshelf.core.planning.shared_dark_flats import shares_exposure
 from grayshelf.core.planning.sheet import FlatSeries, RigPace, StepKind
@@ -129,3 +130,16 @@ def test_a_sheet_on_the_sky_is_one_hand_at_the_zenith_and_flats():
         (0, 5, 0.6, 90.0),
     ]
     assert sky_sheet(rows, pace, []).steps[1:] == ()
+
+
+def test_short_frames_in_the_cold_are_ruled_by_their_read_out_and_long_warm_ones_by_dark_current():
+    """σ² = R² + D(T)·t (EMVA Standard 1288, from memory); D doubles every 6 °C (common practice)."""
+    traits = SensorTraits(read_noise_e=3.0, dark_rate_e_s=0.01, dark_rate_at_c=-10.0, hot_rate_e_s=0.9)
+    cold = what_rules(replace(WANT, exposure_s=100.0, sensor_temp_c=-10.0), traits)
+    assert (cold.read_share, cold.usual_from_s, cold.hot_from_s) == pytest.approx((0.9, 900.0, 10.0))
+    warm = what_rules(replace(WANT, exposure_s=300.0, sensor_temp_c=8.0), traits)
+    assert (warm.read_share, warm.usual_from_s) == pytest.approx((9 / 33, 112.5))
+    # At the temperature that is usual for the camera where none is known; a sensor without dark current has none to rule.
+    assert what_rules(replace(WANT, sensor_temp_c=None), traits).usual_from_s == pytest.approx(900.0)
+    none = what_rules(replace(WANT, exposure_s=300.0), replace(traits, dark_rate_e_s=0.0, hot_rate_e_s=0.0))
+    assert none.read_share == 1.0 and none.usual_from_s == float("inf")

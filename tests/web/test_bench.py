@@ -102,6 +102,10 @@ def test_the_offset_from_the_cap_to_the_slip(client, context, heron):
     low, answer = by_offset[2.0], here["answer"]["offset"]
     assert "good pixels in every frame" in low["says"] and low["clipped"] > 1 and not low["holds"]
     assert "more than asked for" in by_offset[40.0]["says"]
+    # What is on the shelf of that gain has the offset of its lights.
+    left = low["left_behind"]
+    assert "of gain 200 on the shelf are at offset 30: lights at offset 2 cannot use them" in left
+    assert "anew" in left and not by_offset[30.0]["left_behind"]
     path = f"/api/measurements/{number}/accept"
     assert client.post(path, json={"gain": 200, "offset": 5}).status_code == 200
     assert "cuts dark pixels off" not in str(warnings(client, 200)), "30 is above what was found"
@@ -165,6 +169,9 @@ def test_the_gain_and_what_it_serves(client, context, heron):
     assert page["gain"]["switch"] is None
     assert "Does the sensor switch its conversion there?" in page["gain"]["switch_text"]
     assert {s["purpose"] for s in page["gain"]["suggestions"]} == {"Broad band", "Narrow band"}
+    for suggestion in page["gain"]["suggestions"]:
+        other = {100: 200, 200: 100}[suggestion["gain"]]
+        assert f"on the shelf are at gain {other}: lights at gain" in suggestion["left_behind"]
     assert context.starter.rigs["heron"].panel.brightness() == 0, "the panel does not stay on"
     client.post(f"/api/measurements/{number}/accept", json={"gain": 200, "offset": None})
     with context.library.db.session() as session:

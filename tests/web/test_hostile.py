@@ -176,6 +176,9 @@ def test_requests_that_nobody_should_send_are_refused_in_words(own, tmp_path):
         ("POST", "/api/folders", {"json": {"path": "/tmp"}, "headers": {"Origin": "null"}}),
         ("POST", "/api/folders", {"json": {"path": "/tmp"}, "headers": {"Sec-Fetch-Site": "cross-site"}}),
         ("POST", "/api/folders/1/scan", {"headers": {"Sec-Fetch-Site": "same-site"}}),
+        ("POST", "/api/sending/scan", {"json": {"into": "/" + "a" * 4000}}), ("POST", "/api/sending/scan", {"json": {"into": "/x\0y"}}),
+        ("POST", "/api/sending", {"json": {"into": "/" + "a" * 4000, "files": []}}),
+        ("POST", "/api/hand-over", {"json": {"sets": "1", "form": "masters", "folder": "/tmp/" + "a" * 300}}),
         ("PUT", "/api/site", {"data": '{"name": "x", "time_zone": "UTC", "latitude": NaN}', "content_type": "application/json"}),
     ]  # fmt: skip
     for method, address, how in sent:
@@ -187,6 +190,36 @@ def test_requests_that_nobody_should_send_are_refused_in_words(own, tmp_path):
         )
         assert "sqlite" not in answer.text.lower()
         assert "Traceback" not in answer.text
+
+
+def test_paths_that_are_none_hold_no_lights(own):
+    paths = ["~nobody-here/x", "/x\0y", "\0", "/" + "a" * 5000, ""]
+    answer = own.client.post("/api/match", json={"paths": paths})
+    assert answer.status_code == 200, answer.text[:300]
+    assert not answer.json["matched"] and len(answer.json["not_known"]) == len(paths)
+
+
+def test_names_that_were_said_to_be_two_can_be_said_to_be_one(own, tmp_path):
+    """Also by a page that does not know of it yet, in both orders, and of a name with itself."""
+    write_fits(tmp_path / "x" / "l.fits", LIGHT)
+    own.scan(tmp_path / "x")
+    for spelled, name in (("heron 92", "Heron 92"), ("Heron 92", "heron 92"), ("", "")):
+        said = {"about": "telescope", "camera": LIGHT["INSTRUME"], "spelled": spelled, "name": name}
+        for way in ("two", "one", "two", "own", "own", "ask-again", "one"):
+            answer = own.client.post(f"/api/names/{way}", json=said)
+            assert answer.status_code < 500, (way, said, answer.text[:300])
+            own.wait_until_idle()
+
+
+def test_an_event_of_any_year_leaves_the_rigs_page_as_it_is(own, tmp_path):
+    write_fits(tmp_path / "x" / "l.fits", LIGHT)
+    own.scan(tmp_path / "x")
+    rig = own.get("/api/state")["rigs"][0]["id"]
+    for day in ("0001-01-01", "1026-10-18", "9999-12-31"):
+        body = {"kind": "train", "what": "cleaned", "on": day}
+        status = own.client.post(f"/api/rigs/{rig}/events", json=body).status_code
+        assert status == (400 if day > "9000" else 200)
+        assert 1 < len(own.get(f"/api/rigs/{rig}")["marks"]) < 20
 
 
 def test_tables_are_saved_under_any_name_and_hold_no_formula():

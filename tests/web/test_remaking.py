@@ -139,6 +139,8 @@ def test_a_card_says_how_many_frames_are_enough(client):
         c3, c100 = (n * ((1 + p / 100) ** 2 - 1) for n, p in ((3, percent[0]), (100, percent[-1])))
         assert c3 == pytest.approx(c100, rel=0.05, abs=2e-3)
         assert "light" in card["enough"]["lights"]
+        ruled, of_dark = card["enough"]["ruled"], card["spine"]["kind"] == "dark"
+        assert ("read-out rules it" in ruled and "Dark current rules at −10" in ruled) == of_dark
     assert not any(c["enough"] for c in cards if not c["serves"])
 
 

@@ -8713,6 +8713,8 @@ export interface components {
             floor: number;
             /** Holds */
             holds: boolean;
+            /** Left Behind */
+            left_behind: string;
             /** Mean */
             mean: number;
             /** Offset */
@@ -8744,6 +8746,8 @@ export interface components {
             lights: string;
             /** Percent */
             percent: number[];
+            /** Ruled */
+            ruled: string;
         };
         /**
          * EventIn
@@ -13354,6 +13358,8 @@ export interface components {
             gain: number;
             /** Gain Text */
             gain_text: string;
+            /** Left Behind */
+            left_behind: string;
             /** Purpose */
             purpose: string;
             /** Reason */

@@ -32,9 +32,10 @@ def lights_in(library: Library, paths: Sequence[str]) -> Asked:
     with library.db.session() as session:
         folders = session.scalars(select(Folder)).all()
         for text in paths:
-            path = Path(text).expanduser().resolve()
+            path = _place(text)
             found: Counter[int] = Counter()
-            for folder in folders:
+            for folder in folders if path is not None else ():
+                assert path is not None
                 root = Path(folder.path)
                 lights = (
                     select(Frame.set_id)
@@ -53,3 +54,11 @@ def lights_in(library: Library, paths: Sequence[str]) -> Asked:
                 not_known.append(text)
             sets.update(found)
     return Asked(dict(sets), tuple(not_known))
+
+
+def _place(text: str) -> Path | None:
+    """Where a path leads; None where it is none."""
+    try:
+        return Path(text).expanduser().resolve()
+    except (OSError, RuntimeError, ValueError):
+        return None

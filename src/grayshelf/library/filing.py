@@ -15,7 +15,7 @@ from grayshelf.core.errors import FolderRefused, GrayShelfError
 from grayshelf.core.filing.filing import UNKNOWN, USUAL, FrameThere, Placed, Sort, goes_along, lay_out
 from grayshelf.library.choosing import Choice, chosen
 from grayshelf.library.facts_json import facts_if_sound
-from grayshelf.library.folders import FileStamp, looks_like_frame, named_folder, stamp_of
+from grayshelf.library.folders import FileStamp, is_there, looks_like_frame, named_folder, stamp_of
 from grayshelf.library.library import Library
 from grayshelf.library.models import FiledFile, Filing, Folder, Frame
 from grayshelf.library.records import as_kept, read
@@ -152,12 +152,12 @@ def folder_to_file_into(library: Library, text: str) -> Path:
         raise GrayShelfError(
             "No folder is named yet to file into.", "Write it from the root: /home/… or /media/…"
         )
-    root = named_folder(str(named)) if named.exists() else named_folder(str(named.parent)) / named.name
+    root = named_folder(str(named)) if is_there(named) else named_folder(str(named.parent)) / named.name
     if root == library.root or root.is_relative_to(library.root) or library.root.is_relative_to(root):
         raise FolderRefused(
             f"{root} holds, or lies in, the library’s own folder.", "Name another folder to file into."
         )
-    if root.exists() and not os.access(root, os.W_OK | os.X_OK):
+    if is_there(root) and not os.access(root, os.W_OK | os.X_OK):
         raise FolderRefused(f"{root} may not be written into by this user.", "Put its permissions right.")
     return root
 

@@ -49,6 +49,22 @@ def may_name_folders() -> None:
         )
 
 
+def is_there(path: Path) -> bool:
+    """Whether there is anything at a path that a person typed.
+
+    Raises
+    ------
+    GrayShelfError
+        Where nothing can be: no disk has names as long as that.
+    """
+    try:
+        return path.exists()
+    except (OSError, ValueError) as error:
+        raise GrayShelfError(
+            f"No folder can be called ‘{path.name[:80]}…’.", "Name it in fewer letters."
+        ) from error
+
+
 def named_folder(text: str) -> Path:
     """The folder that a person names: whole, there, and to be read.
 

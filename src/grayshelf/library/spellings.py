@@ -100,6 +100,8 @@ def keep_joins(
         for row in there:
             if row.apart and {row.spelled, row.name} == {join.spelled, join.name}:
                 session.delete(row)
+                # Before the one is inserted that may have the same two names.
+                session.flush()
             elif not row.apart and row.name == join.spelled and row.spelled != join.spelled:
                 row.name = join.name
         before = next((r for r in there if not r.apart and r.spelled == join.spelled), None)

@@ -17,7 +17,7 @@ from grayshelf.core.filing.hand_over import Form, HandedAs
 from grayshelf.core.masters.crop import Crop
 from grayshelf.library.calibrating import Pieces, written_here
 from grayshelf.library.files import drop_unfinished, sha256_of, write_new
-from grayshelf.library.folders import named_folder, stamp_of
+from grayshelf.library.folders import is_there, named_folder, stamp_of
 from grayshelf.library.handed import HandedItem, HandedPlan, HandOverJob
 from grayshelf.library.handing_over import Gathered, places_of, sizes_of
 from grayshelf.library.library import Library
@@ -102,7 +102,7 @@ def empty_target(library: Library, text: str) -> Path:
             f"‘{text[:200]}’ is not a whole path.", "Write it from the root: /home/… or /media/…"
         )
     target = named_folder(str(named.parent)) / named.name
-    if target.exists() and (not target.is_dir() or any(target.iterdir())):
+    if is_there(target) and (not target.is_dir() or any(target.iterdir())):
         raise FolderRefused(
             f"{target} is there already, and is not empty. Nothing in it was touched.",
             "Name a folder that is not there yet.",

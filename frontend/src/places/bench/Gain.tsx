@@ -187,6 +187,7 @@ function Suggestions({ gains }: { gains: Schemas["GainsOut"] }) {
               </h2>
               <p className="pt-0.5">{s.reason}</p>
               <p className="pt-1 text-s text-ink2">{s.runner_up}</p>
+              {s.left_behind && <p className="pt-1 text-s text-ink2">{s.left_behind}</p>}
             </div>
           ))}
         </section>

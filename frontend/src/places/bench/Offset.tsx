@@ -234,6 +234,7 @@ export function OffsetView({
             {other ? `Offset ${own}` : here.headline}
           </h2>
           <p className="pt-1 text-l">{other && effect ? effect.says : here.reason}</p>
+          {effect?.left_behind && <p className="pt-1.5 text-ink2">{effect.left_behind}</p>}
           {here.effects.length > 1 && answer !== null && (
             <Choice
               data={data}

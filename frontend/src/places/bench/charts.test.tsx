@@ -31,6 +31,7 @@ const effect = (offset: number): Schemas["EffectOut"] => ({
   cost_stops: 0.006,
   holds: offset >= 17,
   says: "",
+  left_behind: "",
 });
 
 const offset: Offset = {

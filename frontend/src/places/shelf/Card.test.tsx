@@ -144,7 +144,14 @@ describe("the card of a holding", () => {
 
   it("says what its own number of frames costs the lights that use it", () => {
     const percent = Array.from({ length: 98 }, (_, i) => 60 / (i + 3));
-    const html = draw({ enough: { lights: "12 lights of IC 5146, 300 s each", fewest: 3, percent } });
+    const html = draw({
+      enough: {
+        lights: "12 lights of IC 5146, 300 s each",
+        fewest: 3,
+        percent,
+        ruled: "Its read-out rules it.",
+      },
+    });
     expect(html).toContain("Enough?");
     expect(html).toContain("50 frames add 1.2 %");
     expect(html).toContain("12 lights of IC 5146");

@@ -37,6 +37,7 @@ export function Enough({ enough, frames }: { enough: Schemas["EnoughOut"]; frame
           Back to its own {own}
         </button>
       )}
+      {enough.ruled && <p className="pt-1 text-s text-ink2">{enough.ruled}</p>}
     </section>
   );
 }

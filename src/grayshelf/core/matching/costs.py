@@ -66,6 +66,33 @@ def frame_noise_e(settings: CommonSettings, traits: SensorTraits) -> float:
     return math.sqrt(traits.read_noise_e**2 + rate * (settings.exposure_s or 0.0))
 
 
+@dataclass(frozen=True)
+class Ruling:
+    """What rules the noise of a capped frame: its read-out, as in a bias, or its dark current."""
+
+    read_share: float
+    """Of the variance of a usual pixel, what the read-out brings: 0 … 1."""
+    usual_from_s: float
+    """Exposure in seconds from which dark current brings more than the read-out, in a usual pixel."""
+    hot_from_s: float
+    """The same where the hottest 0.1 % of the pixels begin."""
+
+
+def what_rules(settings: CommonSettings, traits: SensorTraits) -> Ruling:
+    """What rules the noise of a capped frame of these settings: both bring the same at ``R² = D(T)·t`` (`frame_noise_e`)."""
+    temp_c = traits.dark_rate_at_c if settings.sensor_temp_c is None else settings.sensor_temp_c
+    read_e2 = traits.read_noise_e**2
+    usual, hot = (
+        dark_rate_at(rate, traits.dark_rate_at_c, temp_c)
+        for rate in (traits.dark_rate_e_s, traits.hot_rate_e_s)
+    )
+    whole_e2 = frame_noise_e(settings, traits) ** 2
+    return Ruling(
+        read_e2 / whole_e2 if whole_e2 > 0 else 1.0,
+        *(read_e2 / r if r > 0 else math.inf for r in (usual, hot)),
+    )
+
+
 def stack_noise_e(settings: CommonSettings, holding: Holding, traits: SensorTraits) -> float:
     """Noise of a capped master, electrons: as measured, else that of one frame over ``√N``."""
     if holding.noise_e is not None:

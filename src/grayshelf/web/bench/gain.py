@@ -13,11 +13,14 @@ from grayshelf.core.sensor.gain_choice import ConversionSwitch, GainChoice, Gain
 from grayshelf.core.sensor.linearity import LINEAR_WITHIN
 from grayshelf.core.sensor.transfer import speaking_channel
 from grayshelf.core.sensor.transfer_points import Transfer, TransferPoint, Value
+from grayshelf.library.library import Library
 from grayshelf.library.measurement_records import settings_of
 from grayshelf.library.measurements import transfers
 from grayshelf.library.models import Job, Measurement, MeasurementShot, RunStep
 from grayshelf.library.records import read
 from grayshelf.library.step_records import MeasureOutcome
+from grayshelf.web.bench.left_behind import capped_shelf
+from grayshelf.web.bench.left_behind import of_gain as left_by_gain
 from grayshelf.web.bench.offset import finding_out, goes_on
 from grayshelf.web.bench.schemas import (
     AcceptedOut,
@@ -35,6 +38,7 @@ from grayshelf.work.job_states import StepState
 
 
 def gains_out(
+    library: Library,
     session: Session,
     row: Measurement,
     word: str,
@@ -51,14 +55,19 @@ def gains_out(
             figures.append(of_gain)
         gains.append(_gain(session, row, gain, word, found, steps.get(gain), job, known.get(gain)))
     choice = choose_gain(figures, word)
-    switch = choice.switch
+    switch, shelf = choice.switch, capped_shelf(library, row.camera)
     return GainsOut(
         gains=gains,
         unity_gain=choice.unity_gain,
         unity_text=_unity_text(choice, word) if figures else "",
         switch=[switch.below, switch.above] if switch is not None and switch.certain else None,
         switch_text="" if switch is None else _switch_text(switch, figures, word),
-        suggestions=[SuggestionOut(**vars(s), gain_text=f"{word} {s.gain:g}") for s in choice.suggestions],
+        suggestions=[
+            SuggestionOut(
+                **vars(s), gain_text=f"{word} {s.gain:g}", left_behind=left_by_gain(shelf, s.gain, word)
+            )
+            for s in choice.suggestions
+        ],
         step=step,
     )
 

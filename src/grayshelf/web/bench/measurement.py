@@ -53,7 +53,7 @@ def measurement_page(library: Library, measurement_id: int) -> MeasurementOut:
                 for gain in (row.gains if row.kind == "offset" else [])
             ],
             gain=gains_out(
-                session, row, word, steps, job, {g: accepted_out(v, word) for g, v in known.items()}
+                library, session, row, word, steps, job, {g: accepted_out(v, word) for g, v in known.items()}
             )
             if row.kind == "gain"
             else None,

@@ -16,6 +16,7 @@ from grayshelf.library.library import Library
 from grayshelf.library.measurement_records import settings_of
 from grayshelf.library.measurements import offset_result
 from grayshelf.library.models import CameraValue, Job, Measurement, RunStep
+from grayshelf.web.bench.left_behind import capped_shelf, of_offset
 from grayshelf.web.bench.page import accepted_out
 from grayshelf.web.bench.schemas import (
     DeadOut,
@@ -56,6 +57,11 @@ def offset_of_gain(
     depth = result.tail.depth(ladder.share_of_frames) if result.tail else None
     state = "going on" if going else _ended_as(result, readings)
     headline, reason = _headline(result, readings, gain, word, going)
+    shelf = capped_shelf(library, row.camera)
+
+    def effect_out(effect: OffsetEffect) -> EffectOut:
+        return _effect(effect, result, of_offset(shelf, gain, effect.offset, word))
+
     return OffsetGainOut(
         gain=gain,
         gain_text=f"{word} {gain:g}",
@@ -73,9 +79,9 @@ def offset_of_gain(
         depth=depth,
         uncertainty=result.uncertainty_adu,
         margin=result.margin_adu,
-        answer=_effect(answer, result) if answer else None,
+        answer=effect_out(answer) if answer else None,
         confirmed=result.confirmed,
-        effects=_effects(result, readings),
+        effects=[effect_out(e) for e in _effects(result, readings)],
         dead=[_dead(d, settings_of(row).width) for d in result.dead],
         findings=[] if going else [finding_out(f) for f in result.findings],
         accepted=accepted_out(known, word) if known else None,
@@ -104,11 +110,11 @@ def _ended_as(result: OffsetReading, readings: Sequence[BiasReading]) -> GainSta
     return "done" if result.answer else "no answer"
 
 
-def _effects(result: OffsetReading, readings: Sequence[BiasReading]) -> list[EffectOut]:
+def _effects(result: OffsetReading, readings: Sequence[BiasReading]) -> list[OffsetEffect]:
     """What each offset would do."""
     ladder = result.ladder
     offsets = _every(ladder.lowest, ladder.highest, ladder.quantum, readings)
-    return [_effect(e, result) for offset in offsets if (e := result.effect(offset))]
+    return [e for offset in offsets if (e := result.effect(offset))]
 
 
 def _line(line: PedestalLine, depth: float | None) -> OffsetLine:
@@ -153,7 +159,7 @@ def _dead(pixel: DeadPixel, width: int) -> DeadOut:
     return DeadOut(column=column, row=row, level=pixel.level_adu, share=pixel.share_of_frames)
 
 
-def _effect(effect: OffsetEffect, result: OffsetReading) -> EffectOut:
+def _effect(effect: OffsetEffect, result: OffsetReading, left_behind: str) -> EffectOut:
     holds = effect.floor_adu >= result.margin_adu - 1e-6 or effect is result.answer
     return EffectOut(
         offset=effect.offset,
@@ -164,6 +170,7 @@ def _effect(effect: OffsetEffect, result: OffsetReading) -> EffectOut:
         cost_stops=effect.cost_stops,
         holds=holds,
         says=_says(effect, result, holds),
+        left_behind=left_behind,
     )
 
 

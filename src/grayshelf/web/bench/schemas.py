@@ -44,6 +44,8 @@ class EffectOut(Schema):
     holds: bool
     says: str
     """What it would clip or cost, in a sentence."""
+    left_behind: str
+    """What of the shelf lights at it could not use; empty where there is nothing."""
 
 
 class RungOut(Schema):
@@ -188,6 +190,8 @@ class SuggestionOut(Schema):
     gain_text: str
     reason: str
     runner_up: str
+    left_behind: str
+    """What of the shelf lights at it could not use; empty where there is nothing."""
 
 
 class GainsOut(Schema):

@@ -148,10 +148,15 @@ def _sent(file: SentIn) -> Sent:
 
 def _listed(library: Library, into: str) -> Path | None:
     """A folder that is on the list, or lies in one that is; None where it is neither, or not there."""
-    root = Path(into.strip()).resolve()
+    try:
+        root = Path(into.strip()).resolve()
+        there = root.is_dir()
+    except (OSError, RuntimeError, ValueError):
+        # Too long, or no path at all.
+        return None
     with library.db.session() as session:
         listed = session.scalars(select(Folder.path).where(Folder.own.is_(False))).all()
-    return root if root.is_dir() and any(root.is_relative_to(p) for p in listed) else None
+    return root if there and any(root.is_relative_to(p) for p in listed) else None
 
 
 def _root(library: Library, into: str) -> Path:

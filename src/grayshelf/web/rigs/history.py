@@ -49,7 +49,8 @@ def marks_of(history: Sequence[HistoryOut], now: datetime) -> list[YearMark]:
     oldest = min(h.at for h in history)
     span = max((now - oldest).total_seconds(), 1.0)
     months = max(round(span / timedelta(days=30.4).total_seconds() / 8), 1)
-    step = next(m for m in (1, 2, 3, 6, 12, 24, 60, 120, 1200) if months <= m)
+    # A day may be of any year that can be typed.
+    step = next((m for m in (1, 2, 3, 6, 12, 24, 60, 120) if months <= m), 1200 * -(-months // 1200))
     marks: list[YearMark] = []
     at = datetime(oldest.year, 1, 1, tzinfo=UTC)
     while at <= now:

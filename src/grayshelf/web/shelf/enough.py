@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import replace
 
 from grayshelf.core.frames.kinds import FrameKind
-from grayshelf.core.matching.costs import few_darks_percent, few_flats_percent
+from grayshelf.core.matching.costs import few_darks_percent, few_flats_percent, what_rules
 from grayshelf.core.matching.judge import Terms
 from grayshelf.core.matching.model import Holding
 from grayshelf.library.library import Library
@@ -17,6 +18,8 @@ from grayshelf.library.slips import slips
 from grayshelf.web.common import in_words
 from grayshelf.web.shelf.schemas import EnoughOut
 
+#: Exposures from here on are told in minutes.
+MINUTES_FROM_S = 600.0
 #: Numbers of frames that can be asked about.
 FEWEST_ASKED, MOST_ASKED = 3, 100
 
@@ -41,7 +44,32 @@ def enough_out(library: Library, rigs: Sequence[Rig], holding: Holding) -> Enoug
     ]
     dither = terms.tolerances.dither_positions
     positions = f", dithered over {dither} positions" if dither > 1 else ", not dithered"
-    return EnoughOut(lights=f"{_lights(lights)}{positions}", fewest=FEWEST_ASKED, percent=percent)
+    ruled = _ruled(holding, terms) if holding.kind is FrameKind.DARK else ""
+    return EnoughOut(
+        lights=f"{_lights(lights)}{positions}", fewest=FEWEST_ASKED, percent=percent, ruled=ruled
+    )
+
+
+def _ruled(dark: Holding, terms: Terms) -> str:
+    """Short lights in the cold are ruled by the read-out, long warm ones by dark current: which it is here."""
+    found, temp_c = what_rules(dark.settings, terms.traits), dark.settings.sensor_temp_c
+    at = "" if temp_c is None else f" at {in_words.degrees_c(temp_c)}"
+    read = 100.0 * found.read_share
+    rules = (
+        f"Its read-out rules it, as a bias has it: {read:.0f} % of a usual pixel’s variance."
+        if found.read_share >= 0.5
+        else f"Its dark current rules it: {100.0 - read:.0f} % of a usual pixel’s variance."
+    )
+    assumed = " (usual figures of a cooled sensor)" if terms.traits.assumed else ""
+    usual, hot = (_from(seconds) for seconds in (found.usual_from_s, found.hot_from_s))
+    return f"{rules} Dark current rules{at} {usual}, in the hottest 0.1 % of the pixels {hot}{assumed}."
+
+
+def _from(seconds: float) -> str:
+    if not math.isfinite(seconds):
+        return "never"
+    told = in_words.seconds(round(seconds, 1 if seconds < 10 else 0))
+    return f"from {told if seconds < MINUTES_FROM_S else in_words.duration(seconds)} on"
 
 
 def _percent(holding: Holding, terms: Terms) -> float:

@@ -146,6 +146,8 @@ class EnoughOut(Schema):
     fewest: int
     percent: list[float]
     """For `fewest` frames, one more, and so on."""
+    ruled: str
+    """Of a dark: whether its read-out or its dark current rules its noise."""
 
 
 class FrameUseIn(Schema):
