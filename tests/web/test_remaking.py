@@ -220,3 +220,26 @@ def test_frames_that_were_set_aside_did_not_come_to_their_set_since(own, tmp_pat
     own.build()
     master, of_set = own.query("SELECT master_set_id, n_frames FROM frame_set WHERE NOT is_master")[0]
     assert of_set == 6 and own.get(f"/api/holdings/{master}")["inputs_note"] == "5 of 5 used"
+
+
+def test_the_lowest_and_the_highest_of_few_frames_are_left_out_and_not_of_many(own, tmp_path):
+    for name, gain, count in (("few", 10, 5), ("many", 50, 12)):
+        for i in range(count):
+            pixels = np.random.default_rng(i).normal(500, 6, (24, 32)).astype(np.uint16)
+            pixels[3, 4] = 60_000 if i == 1 else 500
+            at = f"2026-11-01T22:{10 + i:02d}:00"
+            cards = {**HEADER, "GAIN": gain, "DATE-OBS": at}
+            write_fits(tmp_path / "x" / f"{name}_{i:03d}.fits", cards, pixels)
+    own.scan(tmp_path / "x")
+    few, many = sorted((x["n_frames"], i) for i, x in own.sets().items() if x["kind"] == "dark")
+    asked = {"method": "mean without extremes"}
+    refused = own.client.post(f"/api/holdings/{many[1]}/again", json=asked)
+    assert refused.status_code == 409 and "few frames" in refused.json["detail"]
+    assert (
+        own.ended(own.client.post(f"/api/holdings/{few[1]}/again", json=asked).json["id"])["state"] == "done"
+    )
+    card = card_of(own)
+    assert "mean without the lowest and the highest of each pixel" in card["made"] and card["few_frames"]
+    stack = np.stack([fits.getdata(p) for p in sorted((tmp_path / "x").glob("few*"))]).astype(float)
+    with fits.open(card["file"]) as hdus:
+        np.testing.assert_allclose(hdus[0].data, np.sort(stack, axis=0)[1:-1].mean(axis=0), rtol=1e-6)

@@ -8161,6 +8161,8 @@ export interface components {
             /** Empty */
             empty: boolean;
             enough: components["schemas"]["EnoughOut"] | null;
+            /** Few Frames */
+            few_frames: boolean;
             /** Figures */
             figures: components["schemas"]["FigureOut"][];
             /** File */
@@ -8368,7 +8370,7 @@ export interface components {
              * @default clipped mean
              * @enum {string}
              */
-            method: "clipped mean" | "mean" | "median";
+            method: "clipped mean" | "mean" | "median" | "mean without extremes";
             /**
              * Rounds
              * @default 3

@@ -42,6 +42,7 @@ const card = (more: Partial<CardOut> = {}): CardOut =>
     enough: null,
     checked: true,
     can_remake: true,
+    few_frames: false,
     pending: 0,
     inputs: [],
     inputs_note: "50 of 50 used",

@@ -291,7 +291,7 @@ export function Card({ id, near, onClose }: { id: number; near: number; onClose:
             </section>
             <Serves card={data} />
             <div className="sticky -bottom-3 mt-auto -mb-3 flex flex-wrap items-center gap-2 border-t border-line bg-card py-2.5">
-              {data.can_remake && <CombineAnew id={id} pending={data.pending} />}
+              {data.can_remake && <CombineAnew id={id} pending={data.pending} few={data.few_frames} />}
               {data.can_build && (
                 <Button look="ink" disabled={build.isPending} onClick={() => build.mutate(undefined)}>
                   Combine {data.spine.frames} frames into a master

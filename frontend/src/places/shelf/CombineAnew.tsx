@@ -9,7 +9,7 @@ type How = Schemas["CombineIn"];
 const field = "h-8 rounded-sm border border-rule bg-card px-2";
 
 /** How the frames are combined anew: the usual way, or another one. The former master stays until it is removed. */
-export function CombineAnew({ id, pending }: { id: number; pending: number }) {
+export function CombineAnew({ id, pending, few }: { id: number; pending: number; few: boolean }) {
   const [open, setOpen] = useState(false);
   const [how, setHow] = useState<How>({ method: "clipped mean", kappa: 3.3, rounds: 3, spread: "pooled" });
   const again = useChange((sent: How) =>
@@ -46,6 +46,7 @@ export function CombineAnew({ id, pending }: { id: number; pending: number }) {
         <option value="clipped mean">mean, outliers left out</option>
         <option value="mean">plain mean</option>
         <option value="median">median</option>
+        {few && <option value="mean without extremes">mean without the lowest and highest</option>}
       </select>
       {how.method === "clipped mean" && (
         <>

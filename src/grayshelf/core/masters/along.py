@@ -13,7 +13,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 from grayshelf.core.masters.clipping import variance_at
-from grayshelf.core.masters.clipping_kinds import NO_CLIPPING, POOLED, STD, Clip
+from grayshelf.core.masters.clipping_kinds import EXTREMES, NO_CLIPPING, POOLED, STD, Clip
 
 Doubles = NDArray[np.float64]
 Places = NDArray[np.int32]
@@ -174,7 +174,7 @@ def mark(
     samples with their middle in place.
     """
     n = len(samples)
-    if clip.how == NO_CLIPPING:
+    if clip.how == NO_CLIPPING or clip.how == EXTREMES:
         return
     if clip.how != POOLED and clip.how != STD:
         marked[:] = 1

@@ -14,7 +14,7 @@ import numpy as np
 from numba import njit, prange
 from numpy.typing import NDArray
 
-from grayshelf.core.masters.clipping_kinds import MAD, NO_CLIPPING, POOLED, Clip
+from grayshelf.core.masters.clipping_kinds import EXTREMES, MAD, NO_CLIPPING, POOLED, Clip
 
 Floats = NDArray[np.float32]
 Doubles = NDArray[np.float64]
@@ -216,6 +216,37 @@ def _clip_rounds(
 
 
 @njit(cache=True, nogil=True)
+def _part_left(
+    values: Doubles, n: int, clip: Clip, about: float, center: float, sigma: float
+) -> tuple[int, int]:  # pragma: no cover - compiled
+    """The part of sorted values that is left without outliers; `about` is the sum of their distances from `center`."""
+    if clip.how == POOLED:
+        return _clip_pooled(values, n, about, center, sigma, clip.kappa, clip.quantum)
+    if clip.how == NO_CLIPPING or clip.how == EXTREMES:
+        return 0, n
+    return _clip_rounds(values, n, clip.kappa, clip.rounds, clip.how == MAD)
+
+
+@njit(cache=True, nogil=True)
+def _halves_apart(
+    samples: NDArray[Any], half: Doubles, sigma: float, kappa: float, quantum: float
+) -> float:  # pragma: no cover - compiled
+    """What the means of a pixel's two half stacks differ by, each clipped on its own at κ σ; NaN where one has no numbers."""
+    apart = 0.0
+    for start in range(2):
+        m = _sort_into(samples, 2, start, half)
+        if m == 0:
+            return np.nan
+        a, b = 0, m
+        if kappa < np.inf:
+            about, _ = _sums_about(half, 0, m, half[0])
+            a, b = _clip_pooled(half, m, about, half[0], sigma, kappa, quantum)
+        mean = _sum_of(half, a, b) / (b - a)
+        apart = apart + mean if start == 0 else apart - mean
+    return apart
+
+
+@njit(cache=True, nogil=True)
 def combine_pixel(
     samples: NDArray[Any],
     values: Doubles,
@@ -269,32 +300,20 @@ def combine_sorted(
             own = _own_spread(values, n, trimmed, center, about, square)
             if own > usual:
                 sigma = own * clip.own_factor
-    first, last = 0, n
-    if how == POOLED:
-        first, last = _clip_pooled(values, n, about, center, sigma, kappa, quantum)
-    elif how != NO_CLIPPING:
-        first, last = _clip_rounds(values, n, kappa, clip.rounds, how == MAD)
+    first, last = _part_left(values, n, clip, about, center, sigma)
     low, high = values[first], values[last - 1]
     total, count = _sum_between(samples, low, high)
     if count < samples.size:
         for i in range(samples.size):
             left_out[i] += 0 if low <= np.float64(samples[i]) <= high else 1
-    out[at] = center if clip.median_only else total / count
-    if at_half < 0 or samples.size < 2:
-        return
-    apart = 0.0
-    for start in range(2):
-        m = _sort_into(samples, 2, start, half)
-        if m == 0:
-            difference[at_half] = np.nan
-            return
-        a, b = 0, m
-        if how != NO_CLIPPING:
-            about, _ = _sums_about(half, 0, m, half[0])
-            a, b = _clip_pooled(half, m, about, half[0], sigma, kappa, quantum)
-        mean = _sum_of(half, a, b) / (b - a)
-        apart = apart + mean if start == 0 else apart - mean
-    difference[at_half] = apart
+    if how == EXTREMES and n > 2:
+        # One of each, also where others are as low or as high; nobody calls them outliers.
+        out[at] = _sum_of(values, 1, n - 1) / (n - 2)
+    else:
+        out[at] = center if clip.median_only else total / count
+    if at_half >= 0 and samples.size >= 2:
+        clips = how != NO_CLIPPING and how != EXTREMES
+        difference[at_half] = _halves_apart(samples, half, sigma, kappa if clips else np.inf, quantum)
 
 
 @njit(cache=True, nogil=True, parallel=True)

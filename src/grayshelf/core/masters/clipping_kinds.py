@@ -7,8 +7,9 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-#: How the spread of a pixel's samples is known, by which outliers are told.
-POOLED, STD, MAD, NO_CLIPPING = 0, 1, 2, 3
+#: How the spread of a pixel's samples is known, by which outliers are told; or none is told, but the lowest and the highest
+#: sample are left out whatever they are.
+POOLED, STD, MAD, NO_CLIPPING, EXTREMES = 0, 1, 2, 3, 4
 
 
 class Clip(NamedTuple):

@@ -18,13 +18,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from grayshelf.core.errors import CannotCombine
-from grayshelf.core.masters.clipping_kinds import MAD, NO_CLIPPING, POOLED, STD, Clip
-from grayshelf.core.masters.noise import median_penalty
+from grayshelf.core.masters.clipping_kinds import EXTREMES, MAD, NO_CLIPPING, POOLED, STD, Clip
+from grayshelf.core.masters.noise import FEW_FRAMES, extremes_penalty, median_penalty
 from grayshelf.core.masters.sources import RowSource
 from grayshelf.core.masters.spread import MOST_PIXELS, MOST_SAMPLES, StackNoise, stack_noise, steady_rms
 from grayshelf.core.masters.strips import CORES, Strips, scale_rows
 
-Method = Literal["clipped mean", "mean", "median"]
+Method = Literal["clipped mean", "mean", "median", "mean without extremes"]
 Spread = Literal["pooled", "std", "mad"]
 Floats = NDArray[np.float32]
 
@@ -36,6 +36,15 @@ NOISE_PIXELS = 500_000
 SAMPLES_OF_USUAL = 600_000
 #: Of the whole work, where flats are scaled to one level first.
 SHARE_OF_SCALING = 0.3
+
+
+#: Of fewer nothing is left between the lowest and the highest.
+FEWEST_WITHOUT_EXTREMES = 3
+
+
+def may_leave_extremes(n_frames: int) -> bool:
+    """Whether so many frames are few enough to leave out the lowest and the highest of each pixel, and not too few."""
+    return FEWEST_WITHOUT_EXTREMES <= n_frames <= FEW_FRAMES
 
 
 @dataclass(frozen=True)
@@ -52,12 +61,16 @@ class CombineSettings:
 
     def how(self, n_frames: int) -> int:
         """How samples are left out, in the words of `clipping`."""
+        if self.method == "mean without extremes" and n_frames >= FEWEST_WITHOUT_EXTREMES:
+            return EXTREMES
         if self.method != "clipped mean" or n_frames < 3:
             return NO_CLIPPING
         return {"pooled": POOLED, "std": STD, "mad": MAD}[self.spread]
 
     def describe(self, n_frames: int) -> str:
         """In words, for the master's header."""
+        if self.method == "mean without extremes":
+            return "mean without the lowest and the highest of each pixel"
         if self.method != "clipped mean":
             return self.method
         if self.spread == "pooled":
@@ -78,9 +91,9 @@ class Told:
     frame_noise: float
     """Temporal noise of one frame (after scaling) at the usual level, from neighbours in time. NaN for one frame."""
     predicted_noise: float
-    """frame_noise / √N, times what a median costs."""
+    """frame_noise / √N, times what a median costs, or a mean without its extremes."""
     clipped_fraction: tuple[float, ...]
-    """For each frame, the share of its pixels that were clipped."""
+    """For each frame, the share of its pixels that were clipped; extremes that are left out whatever they are do not count."""
 
 
 @dataclass(frozen=True)
@@ -218,12 +231,17 @@ def combine_into(
     """
     _check_sizes(sources, pedestal)
     height, width, n = sources[0].height, sources[0].width, len(sources)
+    if settings.method == "mean without extremes" and not may_leave_extremes(n):
+        raise CannotCombine(
+            f"Leaving out the lowest and the highest is for {FEWEST_WITHOUT_EXTREMES} to {FEW_FRAMES} frames, not for {n}.",
+            "Use the mean with outliers left out.",
+        )
     report = progress or (lambda share: None)
     scales, scaled = np.ones((n, 2, 2)), 0.0
     if scale_to_median:
         scaled = SHARE_OF_SCALING
         scales = _scales(sources, pedestal, colour, lambda share: report(scaled * share))
-    noise = _noise_of(sources, pedestal, scales, clips=settings.how(n) != NO_CLIPPING)
+    noise = _noise_of(sources, pedestal, scales, clips=settings.how(n) in (POOLED, STD, MAD))
     spare = max(1, height * width // NOISE_PIXELS)
     clip = _clip_of(settings, n, noise)
     clipped, differences = np.zeros(n), []
@@ -235,7 +253,8 @@ def combine_into(
     clipped_fraction = tuple(float(c) / (height * width) for c in clipped)
     if n < 2:
         return Told(math.nan, math.nan, math.nan, clipped_fraction)
-    efficiency = median_penalty(n) if settings.method == "median" else 1.0
+    penalties = {"median": median_penalty, "mean without extremes": extremes_penalty}
+    efficiency = penalties[settings.method](n) if settings.method in penalties else 1.0
     halves = math.sqrt((n - n // 2) * (n // 2)) / n
     return Told(
         noise=efficiency * steady_rms(_about_median(differences), 1.5 * noise.quantum) * halves,

@@ -20,7 +20,7 @@ from numpy.typing import NDArray
 from grayshelf.core.masters import along, clipping, clipping_kinds
 from grayshelf.core.masters.along import mark, put_in_order, sum_up
 from grayshelf.core.masters.clipping import combine_pixel, combine_sorted
-from grayshelf.core.masters.clipping_kinds import STD, Clip
+from grayshelf.core.masters.clipping_kinds import EXTREMES, STD, Clip
 
 Floats = NDArray[np.float32]
 Doubles = NDArray[np.float64]
@@ -110,9 +110,13 @@ def _combine_block(
             single[n_single] = p
             n_single += 1
             continue
-        out[at + p] = (
-            0.5 * (np.float64(lower[p]) + np.float64(upper[p])) if clip.median_only else total[p] / n
-        )
+        if clip.how == EXTREMES and n > 2:
+            low, high = min(lows[0, p], lows[1, p]), max(highs[0, p], highs[1, p])
+            out[at + p] = (total[p] - np.float64(low) - np.float64(high)) / (n - 2)
+        else:
+            out[at + p] = (
+                0.5 * (np.float64(lower[p]) + np.float64(upper[p])) if clip.median_only else total[p] / n
+            )
         if wanted and n > 1:
             difference[(at + p) // spare] = half_a[p] / n_a - half_b[p] / n_b
     if n_single > 0:

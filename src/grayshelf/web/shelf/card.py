@@ -15,6 +15,7 @@ from grayshelf.core.errors import GrayShelfError, NotFound
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.frames.said import QUANTITIES
+from grayshelf.core.masters.combine import may_leave_extremes
 from grayshelf.core.matching.age import AHEAD
 from grayshelf.core.matching.model import Holding, RigSays, Tolerances
 from grayshelf.library.facts_json import facts_from_json
@@ -78,6 +79,7 @@ def card_page(library: Library, set_id: int) -> CardOut:
             empty=row.record is not None and NOTHING_IN_IT in row.record.care,
             checked=row.record is not None and "findings" in row.record.figures,
             can_remake=behind is not None,
+            few_frames=behind is not None and may_leave_extremes(behind.n_kept),
             pending=pending(row, behind),
             inputs=inputs_out(row, behind),
             inputs_note=_inputs_note(session, row, behind),

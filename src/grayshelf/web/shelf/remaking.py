@@ -6,7 +6,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import Conflict, NotFound
-from grayshelf.core.masters.combine import CombineSettings
+from grayshelf.core.masters.combine import CombineSettings, may_leave_extremes
 from grayshelf.library.library import Library
 from grayshelf.library.models import Frame, FrameSet
 from grayshelf.library.records import as_kept
@@ -73,6 +73,11 @@ def build_again(library: Library, runner: JobRunner, set_id: int, how: CombineIn
             raise Conflict(
                 f"It has {in_words.several(row.n_frames, 'frame')}; a master needs {FEWEST} or more.",
                 "Shoot more.",
+            )
+        if how.method == "mean without extremes" and not may_leave_extremes(row.n_frames):
+            raise Conflict(
+                f"Leaving out the lowest and the highest is for few frames, and this set has {row.n_frames}.",
+                "Use the mean with outliers left out.",
             )
         job = BuildJob((row.id,), again=True, settings=settings)
         title = f"Combining {in_words.several(row.n_frames, row.kind)} anew"

@@ -159,7 +159,7 @@ class FrameUseIn(Schema):
 class CombineIn(Schema):
     """How a set is to be combined."""
 
-    method: Literal["clipped mean", "mean", "median"] = "clipped mean"
+    method: Literal["clipped mean", "mean", "median", "mean without extremes"] = "clipped mean"
     kappa: float = Field(default=3.3, ge=1.5, le=10.0, allow_inf_nan=False)
     rounds: int = Field(default=3, ge=1, le=10)
     spread: Literal["pooled", "std", "mad"] = "pooled"
@@ -276,6 +276,8 @@ class CardOut(Schema):
     checked: bool
     """Whether its frames, or it, were looked at; an older one was not."""
     can_remake: bool
+    few_frames: bool
+    """So few that the lowest and the highest of each pixel may be left out."""
     pending: int
     """Frames of which something else was said since it was made."""
     inputs: list[InputOut]
