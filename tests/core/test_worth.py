@@ -8,7 +8,7 @@ import pytest
 
 from grayshelf.core.flats.sky.plan import PlannedRow
 from grayshelf.core.frames.kinds import FrameKind
-from grayshelf.core.matching.costs import what_rules
+from grayshelf.core.matching.costs import frame_noise_e, what_rules
 from grayshelf.core.matching.judge import FEWEST_IN_STACK, Terms, few_frames
 from grayshelf.core.matching.model import CommonSettings, Holding, SensorTraits, Tolerances
 from grayshelf.core.planning.fill import OLD_SHARE, counts_to_choose
@@ -130,6 +130,15 @@ def test_a_sheet_on_the_sky_is_one_hand_at_the_zenith_and_flats():
         (0, 5, 0.6, 90.0),
     ]
     assert sky_sheet(rows, pace, []).steps[1:] == ()
+
+
+def test_the_noise_of_a_frame_is_that_of_the_ccd_equation():
+    """Howell, Handbook of CCD Astronomy, worked example (from memory): 24,013 ADU of star on one pixel, sky 620 ADU, 5 e⁻/ADU, read
+    noise 5 e⁻, dark current 1.8 e⁻: S/N 342."""
+    traits = SensorTraits(read_noise_e=5.0, dark_rate_e_s=0.006)
+    own = frame_noise_e(replace(WANT, exposure_s=300.0, sensor_temp_c=-10.0), traits)
+    star, sky = 24_013 * 5.0, 620 * 5.0
+    assert star / (star + sky + own**2) ** 0.5 == pytest.approx(342, abs=0.5)
 
 
 def test_short_frames_in_the_cold_are_ruled_by_their_read_out_and_long_warm_ones_by_dark_current():

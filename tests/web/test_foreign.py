@@ -223,9 +223,10 @@ def test_a_library_of_several_rigs_and_habits_gets_no_line_that_is_too_optimisti
     line, _, slip = by["Snipe", "flat"]
     assert line["verdict"] == "fits", line["chosen"]["reasons"]
     assert slip["advice"].startswith("No dark or dark flat fits these lights.")
-    assert slip["offer"].startswith("dark") and not slip["against"], (
+    assert slip["offers"] and all(key.startswith("dark") for key in slip["offers"]) and not slip["against"], (
         "flats are there: darks are what is to be shot"
     )
+    assert len(slip["offers"]) == 2 and slip["advice"].endswith("Tonight’s sheet can close these gaps.")
     denver_rig = next(rig["id"] for rig, *_ in lines if rig["camera"] == "Curlew 16")
     page = own.get(f"/api/rigs/{denver_rig}/nights/2025-03-09").json
     assert "longitude −105.0°" in page["night_from"]

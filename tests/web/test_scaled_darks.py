@@ -95,7 +95,8 @@ def test_with_consent_it_serves_and_goes_out_as_ccdproc_has_it(own, tmp_path):
     # It stands in only: a dark of 120 s is still to be shot, and tonight's sheet has it.
     slip = own.get(f"/api/lights/{number}/slip")
     assert (
-        slip["offer"].startswith("dark:120s") and "Tonight’s sheet can shoot one that fits" in slip["advice"]
+        slip["offers"][0].startswith("dark:120s")
+        and "Tonight’s sheet can shoot one that fits" in slip["advice"]
     )
     # As a master, also where raw frames are asked for; pixels and header are those of a dark of 120 s.
     master = masters(own)

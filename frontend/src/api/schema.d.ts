@@ -13016,8 +13016,8 @@ export interface components {
             gain_word: string;
             /** Lines */
             lines: components["schemas"]["SlipLineOut"][];
-            /** Offer */
-            offer: string | null;
+            /** Offers */
+            offers: string[];
             /** Passband Nm */
             passband_nm: number | null;
             /** Questions */

@@ -82,7 +82,7 @@ function draw(more: Partial<SlipOut>): string {
       filter_code: "SII",
       passband_nm: 672,
       lines: [line("dark")],
-      offer: null,
+      offers: [],
       set_id: 7,
       target: "NGC 6888",
       title: "8 × 300 s",
@@ -159,9 +159,11 @@ describe("a pull slip", () => {
 
   it("offers to shoot what is missing, and nothing where all fits or nothing can be shot", () => {
     const gap = [line("flat", { chosen: null, verdict: "nothing fits" as const })];
-    expect(draw({ verdict: "nothing fits", lines: gap, offer: "flat SII" })).toContain("Shoot it tonight");
-    expect(draw({ verdict: "nothing fits", lines: gap, offer: null })).not.toContain("Shoot it tonight");
-    expect(draw({ verdict: "fits", offer: "flat SII" })).not.toContain("Shoot it tonight");
+    expect(draw({ verdict: "nothing fits", lines: gap, offers: ["flat SII"] })).toContain("Shoot it tonight");
+    const several = draw({ verdict: "nothing fits", lines: gap, offers: ["dark 300 s", "flat SII"] });
+    expect(several).toContain("Shoot them tonight");
+    expect(draw({ verdict: "nothing fits", lines: gap, offers: [] })).not.toContain("Shoot it tonight");
+    expect(draw({ verdict: "fits", offers: ["flat SII"] })).not.toContain("Shoot it tonight");
   });
 
   it("asks once what no header tells, and keeps a way back from the answer", () => {

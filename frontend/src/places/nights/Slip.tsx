@@ -494,15 +494,15 @@ export function Slip({ id, onClose }: { id: number; onClose: () => void }) {
           <p>{data.advice}</p>
           {data.said.length > 0 && <Said said={data.said} rig={data.rig_id} />}
         </div>
-        {data.offer !== null && data.verdict !== "fits" && (
+        {data.offers.length > 0 && data.verdict !== "fits" && (
           <Button
             look={data.verdict === "nothing fits" && !data.against ? "accent" : "plain"}
             onClick={() => {
-              setWishes((w) => putOnSheet(w, data.offer ?? "", true));
+              setWishes((w) => data.offers.reduce((all, key) => putOnSheet(all, key, true), w));
               void navigate("/tonight");
             }}
           >
-            Shoot it tonight
+            Shoot {data.offers.length > 1 ? "them" : "it"} tonight
           </Button>
         )}
       </footer>

@@ -310,8 +310,10 @@ class SlipOut(Schema):
     rig_id: int
     gain_word: str
     advice: str
-    offer: str | None
+    offers: list[str]
+    """Of what could be on tonight's sheet, what brings these lights what they lack."""
     against: str
+    """What speaks against shooting it now."""
 
 
 class SeenLightOut(Schema):

@@ -26,9 +26,8 @@ from grayshelf.web.common import in_words
 from grayshelf.web.common.rigs import passbands
 from grayshelf.web.intake.schemas import CountOut
 from grayshelf.web.nights.schemas import CandidateOut, PartSaid, QuestionOut, ScaleOut, SlipLineOut, SlipOut
+from grayshelf.web.nights.slip_offers import SlipOffers, offers_for
 from grayshelf.web.shelf.walls import kind_title
-from grayshelf.work.run.dark_offers import DarkOffer
-from grayshelf.work.run.flat_offers import RowOffer
 from grayshelf.work.run.tonight import Tonight
 
 #: The columns of a slip: what is compared, in this order.
@@ -73,7 +72,7 @@ def slip_page(library: Library, set_id: int, tonight_of: dict[int, Tonight] | No
         _line_out(line, line.note or _passed_over(library, rig, lights, slip, line), today, word, scales)
         for line in slip.lines
     ]
-    shown, offer = _columns_shown(lines), _offer_for(set_id, slip, (tonight_of or {}).get(rig.id))
+    shown, offered = _columns_shown(lines), offers_for(set_id, slip, (tonight_of or {}).get(rig.id))
     gain = f", {word} {in_words.plain(lights.facts.gain)}" if lights.facts.gain is not None else ""
     return SlipOut(
         set_id=set_id,
@@ -102,9 +101,9 @@ def slip_page(library: Library, set_id: int, tonight_of: dict[int, Tonight] | No
         ],
         rig_id=rig.id,
         gain_word=word,
-        advice=_advice(slip, offer),
-        offer=offer.key if offer else None,
-        against=offer.against if offer else "",
+        advice=_advice(slip, offered),
+        offers=offered.keys,
+        against=offered.against,
     )
 
 
@@ -118,27 +117,6 @@ def _columns_shown(lines: Sequence[SlipLineOut]) -> set[str]:
         if r.quantity not in _IN_WORDS
         and (r.quantity not in _SHOWN_IF_OFF or not r.inside or r.from_name or r.by_hand)
     }
-
-
-def _asking(slip: PullSlip) -> list[FrameKind]:
-    """The kinds that these lights lack; where none is missing, those that serve them with care."""
-    lines = [line for line in slip.lines if line.waits_for is None]
-    missing = [line.kind for line in lines if line.verdict is Verdict.NOTHING]
-    return missing or [line.kind for line in lines if line.verdict is Verdict.CARE]
-
-
-def _offer_for(set_id: int, slip: PullSlip, tonight: Tonight | None) -> RowOffer | DarkOffer | None:
-    """The first of what could be on tonight's sheet that brings these lights a kind which they lack."""
-    if tonight is None:
-        return None
-    asked = _asking(slip)
-    waiting = [o for o in tonight.offers if not o.more]
-    offers: list[tuple[FrameKind, RowOffer | DarkOffer]] = [(FrameKind.FLAT, o) for o in waiting]
-    offers += [(dark.wish.kind, dark) for dark in tonight.darks]
-    # Flats bring dark flats of their own.
-    offers += [(FrameKind.DARK_FLAT, o) for o in waiting]
-    of_these = [(kind, o) for kind, o in offers if set_id in {x.row.id for x in o.lights}]
-    return next((o for wanted in asked for kind, o in of_these if kind is wanted), None)
 
 
 def _passed_over(library: Library, rig: Rig, lights: LightSet, slip: PullSlip, line: SlipLine) -> str:
@@ -230,20 +208,12 @@ def _candidate_out(
     )
 
 
-def _tonight(offer: RowOffer | DarkOffer | None, does: str) -> str:
-    """What Tonight's sheet can do about it, and what speaks against it."""
-    if offer is None:
-        return ""
-    if offer.against:
-        return f" Flats shot now: {offer.against}. Tonight’s sheet can have them all the same."
-    return f" Tonight’s sheet can {does}."
-
-
-def _advice(slip: PullSlip, offer: RowOffer | DarkOffer | None) -> str:
+def _advice(slip: PullSlip, offered: SlipOffers) -> str:
     """One sentence at the foot of a slip: what to do about it."""
     if any(line.verdict is Verdict.NOTHING for line in slip.lines):
-        missing = " or ".join(kind.value for kind in _asking(slip))
-        return f"No {missing} fits these lights.{_tonight(offer, 'close the gap')}"
+        missing = " or ".join(kind.value for kind in offered.asked)
+        gap = "close the gap" if len(offered.asked) == 1 else "close these gaps"
+        return f"No {missing} fits these lights.{offered.sentence(gap)}"
     care = [
         f"the {line.kind.value}: {'; '.join(line.chosen.reasons)}"
         for line in slip.lines
@@ -251,7 +221,7 @@ def _advice(slip: PullSlip, offer: RowOffer | DarkOffer | None) -> str:
     ]
     if care:
         does = "shoot one that fits" if any(line.scaled for line in slip.lines) else "renew it"
-        return f"Care with {in_words.listed(care)}.{_tonight(offer, does)}"
+        return f"Care with {in_words.listed(care)}.{offered.sentence(does)}"
     return "Everything these lights need is on the shelf." if slip.lines else ""
 
 
