@@ -18,6 +18,8 @@ Floats = NDArray[np.float64]
 SURE = 6.0
 #: Squares along the longer side of a dark, by whose medians its glow is looked for, and the fewest along the shorter one.
 SQUARES, FEWEST_SQUARES = 48, 4
+#: So many rows of a square tell its median: those of large sensors need not be read whole.
+ROWS_OF_SQUARE = 16
 #: How far a sensor's own glow reaches, as shares of the frame's width; and where it comes from, as shares of its sides.
 _GLOW_REACH = (0.05, 0.1, 0.2)
 _GLOW_FROM = tuple((y / 4.0, x) for y in range(5) for x in (0.0, 1.0)) + tuple(
@@ -30,7 +32,7 @@ def glow_adu(dark: Parts, bias: Parts) -> float:
     side = max(max(dark.width, dark.height) // SQUARES, 1)
     if min(dark.width, dark.height) // side < FEWEST_SQUARES:
         return 0.0
-    squares = medians_of_squares(Difference(dark, bias), side)
+    squares = medians_of_squares(Difference(dark, bias), side, ROWS_OF_SQUARE)
     return float(glow_of(np.asarray(squares, np.float64)).max())
 
 

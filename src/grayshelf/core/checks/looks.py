@@ -197,13 +197,21 @@ def _squares_of(parts: Parts, side: int, low: float, high: float, white: float) 
     return _Squares(means, full, rows)
 
 
-def medians_of_squares(picture: Picture, side: int) -> NDArray[np.float32]:
-    """Medians of the squares of a capped master, shape (h // side, w // side): where it glows no pixel is a hot one."""
-    parts = as_parts(picture)
+def medians_of_squares(picture: Picture, side: int, deep: int | None = None) -> NDArray[np.float32]:
+    """Medians of the squares of a capped master, shape (h // side, w // side): where it glows no pixel is a hot one.
+
+    Parameters
+    ----------
+    side
+        Of a square, in pixels.
+    deep
+        Only so many rows of each square are looked at; None for all.
+    """
+    parts, deep = as_parts(picture), min(deep or side, side)
     rows, columns = max(parts.height // side, 1), max(parts.width // side, 1)
 
     def of_row(row: int) -> NDArray[np.float32]:
-        strip = parts.part(row * side, min((row + 1) * side, parts.height), 0, columns * side)
+        strip = parts.part(row * side, min(row * side + deep, parts.height), 0, columns * side)
         squares = strip.reshape(strip.shape[0], columns, -1).swapaxes(0, 1).reshape(columns, -1)
         medians = np.asarray(np.median(squares, axis=1), np.float32)
         for column in np.flatnonzero(np.isnan(medians)):
