@@ -143,6 +143,11 @@ describe("a pull slip", () => {
     expect(html({})).not.toContain("scale to");
     expect(html({ scale })).toContain("scale to 180 s …");
     expect(html({ scale })).not.toContain("It costs");
+    const note = "the dark that you chose cannot be scaled any more";
+    const more = { chosen: null, verdict: "nothing fits" as const, runners_up: [candidate(2)], note };
+    expect(draw({ lines: [line("dark", more)] })).toContain(
+      "The dark that you chose cannot be scaled any more.",
+    );
   });
 
   it("says a gap once: what waits for the flat is no gap of its own", () => {

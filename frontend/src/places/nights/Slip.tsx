@@ -265,7 +265,7 @@ function Lines({
               <span className="flex items-center gap-2.5 text-ink">
                 <SmallSpine gap step={0} />
                 {line.runners_up.length
-                  ? "Nothing on the shelf fits; the nearest are below."
+                  ? `Nothing on the shelf fits; the nearest are below.${line.note && ` ${title(line.note)}.`}`
                   : line.note
                     ? `The shelf has none that could fit; ${line.note}.`
                     : "None is on the shelf."}
