@@ -7,6 +7,7 @@ import { Button, Key, Trouble, Waiting } from "../../parts/basics";
 import { putOnSheet, useHere } from "../../parts/context";
 import { FilterStamp } from "../../parts/FilterStamp";
 import { Ruler } from "../../parts/Ruler";
+import { useRoomInside } from "../../parts/roomInside";
 import { SmallSpine } from "../../parts/Spine";
 import { TakeBack } from "../../parts/TakeBack";
 import { DoesItCorrect } from "./Correction";
@@ -60,7 +61,7 @@ function columnWidth(column: Column, candidates: (Candidate | null)[]): number {
 /** A column of rulers. */
 interface Column {
   name: string;
-  /** What stands above it; on a phone above each of its rulers. */
+  /** What stands above it; above each of its rulers where rows are stacked. */
   title: string;
   /** Whether any of its values is known: of none the reasons below say so. */
   known: boolean;
@@ -75,11 +76,11 @@ function Rulers({ candidate, columns }: { candidate: Candidate; columns: Column[
         return (
           <td
             key={name}
-            className={`pr-1 align-middle ${!ruler ? "max-md:hidden" : ruler.kind === "exact" && !isTold(ruler, column) ? "max-md:col-span-2" : "max-md:col-span-3"}`}
+            className={`pr-1 align-middle ${!ruler ? "stacked:hidden" : ruler.kind === "exact" && !isTold(ruler, column) ? "stacked:col-span-2" : "stacked:col-span-3"}`}
           >
             {ruler && (
               <>
-                <span className="narrow block text-s text-ink2 md:hidden">{title}</span>
+                <span className="narrow block text-s text-ink2 not-stacked:hidden">{title}</span>
                 <Ruler
                   ruler={{ ...ruler, text: told(ruler) }}
                   width={rulerWidth(ruler)}
@@ -94,9 +95,10 @@ function Rulers({ candidate, columns }: { candidate: Candidate; columns: Column[
   );
 }
 
-/** A row of the table; on a phone its rulers stand below its title, two or three side by side. */
-const ROW = "max-md:grid max-md:grid-cols-6 max-md:gap-x-2 max-md:gap-y-1 max-md:py-2";
-const WHOLE = "max-md:col-span-6";
+/** A row of the table; where the page is too narrow for it its rulers stand below its title, some side by side. */
+const ROW =
+  "stacked:grid stacked:grid-cols-6 stacked:md:grid-cols-12 stacked:gap-x-2 stacked:gap-y-1 stacked:py-2";
+const WHOLE = "stacked:col-span-full";
 
 /** Choose another candidate for a line, or leave it to the shelf again. */
 const useChoice = (set: number) =>
@@ -152,8 +154,8 @@ function NextBest({
   const way = "shrink-0 underline underline-offset-2 hover:no-underline max-md:h-11 max-md:px-2";
   return (
     <>
-      <tr className={`text-s max-md:border-t max-md:border-dashed max-md:border-line ${ROW}`}>
-        <td className={`align-middle text-ink2 ${first ? WHOLE : "max-md:hidden"}`}>{first}</td>
+      <tr className={`text-s stacked:border-t stacked:border-dashed stacked:border-line ${ROW}`}>
+        <td className={`align-middle text-ink2 ${first ? WHOLE : "stacked:hidden"}`}>{first}</td>
         <td className={`pt-1 pr-3 align-middle ${WHOLE}`} title={`${candidate.title}, ${candidate.detail}`}>
           <span className="flex items-baseline justify-between gap-2 leading-4">
             <span>{candidate.title}</span>
@@ -183,9 +185,9 @@ function NextBest({
         </td>
         <Rulers candidate={candidate} columns={columns} />
       </tr>
-      <tr className="text-s text-ink2 max-md:block">
-        <td className="max-md:hidden" />
-        <td colSpan={columns.length + 1} className="pb-1.5 leading-4 max-md:block">
+      <tr className="text-s text-ink2 stacked:block">
+        <td className="stacked:hidden" />
+        <td colSpan={columns.length + 1} className="pb-1.5 leading-4 stacked:block">
           lost: {candidate.lost_on}
           {scale && asking && (
             <AskToScale
@@ -223,7 +225,7 @@ function Lines({
       <tr className={`border-t border-line ${ROW}`}>
         <th
           scope="row"
-          className={`py-1.5 text-left align-middle max-md:flex max-md:items-baseline max-md:gap-3 max-md:py-0 ${WHOLE}`}
+          className={`py-1.5 text-left align-middle stacked:flex stacked:items-baseline stacked:gap-3 stacked:py-0 ${WHOLE}`}
         >
           <span className="block text-l font-semibold">{title(line.kind)}</span>
           <span className={`block text-s font-normal ${missing ? "font-semibold text-accent" : "text-ink2"}`}>
@@ -278,9 +280,9 @@ function Lines({
         )}
       </tr>
       {chosen && line.verdict === "fits with care" && chosen.reasons.length > 0 && (
-        <tr className="text-s max-md:block">
-          <td className="max-md:hidden" />
-          <td colSpan={columns.length + 1} className="pb-1 pl-[21px] max-md:block max-md:pl-0">
+        <tr className="text-s stacked:block">
+          <td className="stacked:hidden" />
+          <td colSpan={columns.length + 1} className="pb-1 pl-[21px] stacked:block stacked:pl-0">
             {chosen.reasons.join("; ")}.
           </td>
         </tr>
@@ -309,9 +311,9 @@ function Lines({
         />
       ))}
       {choose.error && (
-        <tr className="max-md:block">
-          <td className="max-md:hidden" />
-          <td colSpan={columns.length + 1} className="max-md:block">
+        <tr className="stacked:block">
+          <td className="stacked:hidden" />
+          <td colSpan={columns.length + 1} className="stacked:block">
             <Trouble error={choose.error} />
           </td>
         </tr>
@@ -380,6 +382,7 @@ export function Slip({ id, onClose }: { id: number; onClose: () => void }) {
   const navigate = useNavigate();
   const [correcting, setCorrecting] = useState(false);
   const [opened, setOpened] = useState<string[]>([]);
+  const [box, room] = useRoomInside();
   if (slip.error && !slip.data) return <Trouble error={slip.error} onRetry={() => void slip.refetch()} />;
   if (!slip.data) return <Waiting what="Writing the slip" />;
   const data = slip.data;
@@ -439,7 +442,7 @@ export function Slip({ id, onClose }: { id: number; onClose: () => void }) {
           </button>
         </span>
       </header>
-      <div className="overflow-x-auto px-4 pt-1">
+      <div ref={box} data-stacked={room < widest || undefined} className="overflow-x-auto px-4 pt-1">
         {data.warnings.map((warning) => (
           <p key={warning} className="py-2">
             {warning}
@@ -450,17 +453,17 @@ export function Slip({ id, onClose }: { id: number; onClose: () => void }) {
         ))}
         {data.lines.length > 0 && (
           <table
-            className="w-full table-fixed border-collapse max-md:block md:min-w-(--widest)"
+            className="w-full table-fixed border-collapse stacked:block not-stacked:min-w-(--widest)"
             style={{ "--widest": `${widest}px` } as CSSProperties}
           >
-            <colgroup className="max-md:hidden">
+            <colgroup className="stacked:hidden">
               <col style={{ width: 88 }} />
               <col />
               {columns.map((column) => (
                 <col key={column.name} style={{ width: columnWidth(column, all) }} />
               ))}
             </colgroup>
-            <thead className="max-md:hidden">
+            <thead className="stacked:hidden">
               <tr className="narrow text-s text-ink2">
                 <th />
                 <th />
@@ -471,7 +474,7 @@ export function Slip({ id, onClose }: { id: number; onClose: () => void }) {
                 ))}
               </tr>
             </thead>
-            <tbody className="max-md:block">
+            <tbody className="stacked:block">
               {data.lines.map((line) => (
                 <Lines
                   key={line.kind}
