@@ -256,3 +256,6 @@ def test_filters_and_names():
     facts = FrameFacts(10, 10, 16, FrameKind.FLAT, filter_code="SII", exposure_s=6.5, gain=200.0, offset=30.0)
     assert frame_stem(facts) == "flat_SII_6.5s_g200_o30_bin1"
     assert frame_stem(replace(facts, kind=FrameKind.DARK, set_temp_c=-10.0)).startswith("dark_6.5s_-10C")
+    iso = replace(facts, gain=1600.0, offset=None, origins={"gain": "ISO"})
+    assert frame_stem(iso) == "flat_SII_6.5s_ISO1600_bin1"
+    assert values_in_name(frame_stem(iso))["gain"].value == 1600.0, "and it is read again"

@@ -6,7 +6,7 @@ import re
 import unicodedata
 from datetime import date
 
-from grayshelf.core.frames.facts import FrameFacts
+from grayshelf.core.frames.facts import FrameFacts, uses_iso
 from grayshelf.core.frames.kinds import FrameKind
 
 _RESERVED = re.compile(r"^(con|prn|aux|nul|com\d|lpt\d)$", re.IGNORECASE)
@@ -29,7 +29,7 @@ def _signed(value: float) -> str:
 
 
 def frame_stem(facts: FrameFacts) -> str:
-    """The settings that matter for a frame of this kind, for use in names: 'flat_SII_7.4s_g200_o30_bin1'."""
+    """The settings that matter for a frame of this kind, for use in names: 'flat_SII_7.4s_g200_o30_bin1', 'dark_60s_ISO1600_bin1'."""
     parts = [safe_name(facts.kind.value if facts.kind else "frame").replace("_", "")]
     if facts.kind in (FrameKind.FLAT, FrameKind.LIGHT) and facts.filter_code:
         parts.append(safe_name(facts.filter_code))
@@ -40,9 +40,11 @@ def frame_stem(facts: FrameFacts) -> str:
     temp = facts.set_temp_c if facts.set_temp_c is not None else facts.sensor_temp_c
     if facts.kind in (FrameKind.DARK, FrameKind.BIAS) and temp is not None:
         parts.append(f"{_signed(temp)}C")
-    for letter, value in (("g", facts.gain), ("o", facts.offset)):
+    # Headers that call it ISO are those of cameras whose people do.
+    gain = "ISO" if uses_iso((), {facts.origins.get("gain")}) else "g"
+    for word, value in ((gain, facts.gain), ("o", facts.offset)):
         if value is not None:
-            parts.append(f"{letter}{value:g}")
+            parts.append(f"{word}{value:g}")
     parts.append(f"bin{facts.binning_x or 1}")
     return "_".join(parts)
 
