@@ -121,7 +121,7 @@ def test_values_from_a_name_only_ask_for_care_and_stand_behind_those_from_a_head
 # -- cost ----------------------------------------------------------------------------------------------------------
 
 TRAITS = SensorTraits(
-    read_noise_e=2.0, dark_rate_e_s=0.002, dark_rate_at_c=-15.0, hot_rate_e_s=0.1, assumed=False
+    read_noise_e=2.0, dark_rate_e_s=0.002, dark_rate_at_c=-15.0, hot_rate_e_s=0.1, dark_assumed=False
 )
 
 

@@ -222,8 +222,10 @@ def test_what_a_change_moves_is_counted_by_how_slips_end():
 def test_a_camera_is_read_from_what_is_kept_and_its_own_figures_count():
     card = camera_card({"read_noise_e": 1.6, "shutter": "velvet", "drop_first": 3, "cooled": True, "old": 1})
     assert (card.read_noise_e, card.shutter, card.drop_first) == (1.6, None, 3)
-    assert card.sensor().read_noise_e == 1.6 and not card.sensor().assumed
-    assert CameraCard(shortest_s=0.5).sensor().assumed, "an exposure is no figure of noise"
+    assert card.sensor().read_noise_e == 1.6 and card.sensor().dark_assumed, (
+        "of its dark current nobody said anything"
+    )
+    assert not replace(card, hot_rate_e_s=0.2).sensor().dark_assumed
     # Usual figures are those of −10 °C: beside a dark current measured in the warm they would make the hottest pixels cheap.
     warm = CameraCard(dark_rate_e_s=0.5, dark_rate_at_c=20.0).sensor()
     assert (warm.dark_rate_at_c, warm.hot_rate_e_s) == (20.0, pytest.approx(25.0))

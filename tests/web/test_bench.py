@@ -184,7 +184,7 @@ def test_the_gain_and_what_it_serves(client, context, heron):
 
         traits, target = traits_at(context.library, rig, 200.0), aim(200.0)
         assert measured is not None and measured_gain(context.library, rig.camera, 100.0) is None
-        assert traits.read_noise_e == measured.read_noise_e and not traits.assumed
+        assert traits.read_noise_e == measured.read_noise_e and not traits.dark_assumed
         assert target.brightest_limit_adu == measured.linear_limit_adu
         assert aim(100.0).brightest_limit_adu != target.brightest_limit_adu
     summary = client.get(f"/api/measurements/{number}/by-gain.csv").text.splitlines()

@@ -403,3 +403,22 @@ def test_days_and_times_that_are_none_take_no_page_down_and_are_read_anew(own, t
         assert own.ended(job)["state"] == "done"
     assert own.sets() == before
     assert own.query("SELECT path, utc, night FROM frame ORDER BY id") == kept
+
+
+def test_a_sheet_is_kept_while_another_writes(own):
+    """What is read within a change is not outrun by another writer, who waits until it is kept."""
+    database = own.library.db
+
+    def write() -> None:
+        with database.session() as session:
+            own.library.set_setting(session, "b", {"kept": True})
+
+    with ThreadPoolExecutor(1) as other:
+        with database.session() as session, session.begin_nested():
+            own.library.setting(session, "a", {})
+            waiting = other.submit(write)
+            time.sleep(0.3)
+            own.library.set_setting(session, "a", {"kept": True})
+        waiting.result(10)
+    with database.session() as session:
+        assert [own.library.setting(session, name, {}) for name in "ab"] == [{"kept": True}] * 2

@@ -8,7 +8,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import URL, Engine, create_engine, event
+from sqlalchemy import URL, Connection, Engine, create_engine, event
 from sqlalchemy.orm import Session, sessionmaker
 
 from grayshelf.library.unreadable import json_or_unreadable
@@ -31,6 +31,16 @@ def _pragmas(connection: Any, _record: Any) -> None:
     cursor.close()
 
 
+def _write_from_here(connection: Connection, _name: str) -> None:
+    """A part of a transaction that can be given up alone is for writing: what is read within it is read as the writer.
+
+    Else SQLite would begin to read at its first question, and refuse to write, without waiting, where another wrote since.
+    """
+    driver: Any = connection.connection.driver_connection
+    if not driver.in_transaction:
+        driver.execute("BEGIN IMMEDIATE")
+
+
 class Database:
     """The database of one library."""
 
@@ -45,6 +55,7 @@ class Database:
             json_deserializer=json_or_unreadable,
         )
         event.listen(self.engine, "connect", _pragmas)
+        event.listen(self.engine, "savepoint", _write_from_here)
         self._sessions = sessionmaker(self.engine, expire_on_commit=False)
         self._open = threading.local()
 

@@ -80,9 +80,7 @@ def traits_at(library: Library, rig: Rig, gain: float | None) -> SensorTraits:
     traits, measured = traits_of(rig), measured_gain(library, rig.camera, gain)
     if measured is None:
         return traits
-    return replace(
-        traits, read_noise_e=measured.read_noise_e, electrons_per_adu=measured.e_per_adu, assumed=False
-    )
+    return replace(traits, read_noise_e=measured.read_noise_e, electrons_per_adu=measured.e_per_adu)
 
 
 @kept(32)

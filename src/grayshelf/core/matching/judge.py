@@ -215,7 +215,7 @@ def few_frames(holding: Holding, tolerances: Tolerances) -> list[str]:
 def _cost_in_words(outside: Sequence[Ruler], cost: DarkCost, terms: Terms) -> str:
     """What a mismatch beyond its tolerance costs: of temperature and exposure it is one cost, to which the dark's own noise
     comes."""
-    usual = " by usual figures of a cooled sensor" if terms.traits.assumed else ""
+    usual = " by usual figures of a cooled sensor" if terms.traits.dark_assumed else ""
     costs = ": costs" if len(outside) == 1 else ": together they cost"
     return (
         f"{' and '.join(tell(r, terms) for r in outside)}{costs} {_electrons(cost.mismatch_e)}, "

@@ -132,8 +132,8 @@ class SensorTraits:
     hot_rate_e_s: float = 0.15
     """Dark current that the hottest 0.1 % of the pixels reach or exceed, at the same temperature."""
     electrons_per_adu: float = 1.0
-    assumed: bool = True
-    """Usual figures of cooled cameras (common practice), not this camera's own."""
+    dark_assumed: bool = True
+    """Its dark current is that of usual cooled cameras (common practice), and not this camera's own."""
 
 
 @dataclass(frozen=True)

@@ -40,8 +40,8 @@ _BOUNDS = {
 }
 #: Air is not the same all night: so far beyond its reach, in °C, a cooler is let try.
 AIR_VARIES_C = 2.0
-#: Figures that make costs in electrons this camera's own.
-_OWN_FIGURES = ("read_noise_e", "dark_rate_e_s", "hot_rate_e_s")
+#: Figures by which its dark current is this camera’s own.
+_DARK_FIGURES = ("dark_rate_e_s", "hot_rate_e_s")
 
 
 @dataclass(frozen=True)
@@ -145,7 +145,7 @@ class CameraCard:
             own["dark_rate_e_s"] = self.hot_rate_e_s / hot_times
         elif self.dark_rate_e_s is None:
             own.pop("dark_rate_at_c", None)
-        return replace(usual, **own, assumed=not any(name in own for name in _OWN_FIGURES))
+        return replace(usual, **own, dark_assumed=not any(name in own for name in _DARK_FIGURES))
 
 
 def camera_card(kept: Mapping[str, Any]) -> CameraCard:

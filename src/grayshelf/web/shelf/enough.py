@@ -60,7 +60,7 @@ def _ruled(dark: Holding, terms: Terms) -> str:
         if found.read_share >= 0.5
         else f"Its dark current rules it: {100.0 - read:.0f} % of a usual pixel’s variance."
     )
-    assumed = " (usual figures of a cooled sensor)" if terms.traits.assumed else ""
+    assumed = " (usual figures of a cooled sensor)" if terms.traits.dark_assumed else ""
     usual, hot = (_from(seconds) for seconds in (found.usual_from_s, found.hot_from_s))
     return f"{rules} Dark current rules{at} {usual}, in the hottest 0.1 % of the pixels {hot}{assumed}."
 
