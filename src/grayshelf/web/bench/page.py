@@ -26,7 +26,7 @@ from grayshelf.web.bench.schemas import (
 from grayshelf.web.common import in_words
 from grayshelf.work.bench import gain_job as measure_gain
 from grayshelf.work.bench import offset as measure_offset
-from grayshelf.work.bench.disk_offers import DiskOffer, offers
+from grayshelf.work.bench.disk_offers import DiskOffer, offers_of
 from grayshelf.work.bench.starter import gains_in_use
 
 #: Gains that are offered where no light tells which are used, as shares of the range.
@@ -65,7 +65,7 @@ def bench_page(
             filter_code=_usual_filter(rig, in_wheel),
             seconds_per_gain=seconds,
             frames_per_gain=frames,
-            disk=[_disk_offer(o, kind, word) for o in offers(session, rig.camera, kind)],
+            disk=[_disk_offer(o, kind, word) for o in offers_of(library, rig.camera, kind)],
             measurements=[measurement_item(r, word) for r in rows],
             accepted=accepted_table(library, session, rig, kind, word),
         )

@@ -5,11 +5,14 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date
+from typing import Any, NamedTuple
 
 from sqlalchemy import or_, select
 from sqlalchemy.orm import Session
 
 from grayshelf.library.facts_json import facts_if_sound
+from grayshelf.library.kept import kept
+from grayshelf.library.library import Library
 from grayshelf.library.models import FrameSet, Measurement
 
 
@@ -27,9 +30,19 @@ class DiskOffer:
     set_ids: tuple[int, ...]
 
 
-def _raw_sets(session: Session, camera: str, kinds: Sequence[str]) -> list[FrameSet]:
-    found = session.scalars(
-        select(FrameSet)
+class _RawSet(NamedTuple):
+    """A raw set as far as it is asked for: a library of years has thousands."""
+
+    id: int
+    kind: str
+    facts: dict[str, Any]
+    n_kept: int
+    night: date | None
+
+
+def _raw_sets(session: Session, camera: str, kinds: Sequence[str]) -> list[_RawSet]:
+    found = session.execute(
+        select(FrameSet.id, FrameSet.kind, FrameSet.facts, FrameSet.n_kept, FrameSet.night)
         .where(
             FrameSet.camera == camera,
             FrameSet.kind.in_(kinds),
@@ -43,7 +56,7 @@ def _raw_sets(session: Session, camera: str, kinds: Sequence[str]) -> list[Frame
         )
         .order_by(FrameSet.id)
     )
-    return [row for row in found if facts_if_sound(row.facts) is not None]
+    return [_RawSet(*row) for row in found if facts_if_sound(row.facts) is not None]
 
 
 def offers(session: Session, camera: str, kind: str) -> list[DiskOffer]:
@@ -54,7 +67,7 @@ def offers(session: Session, camera: str, kind: str) -> list[DiskOffer]:
     kind
         'offset' wants bias frames; 'gain' wants flats and bias frames of one offset.
     """
-    by_gain: dict[float, list[FrameSet]] = {}
+    by_gain: dict[float, list[_RawSet]] = {}
     for row in _raw_sets(session, camera, ("bias",) if kind == "offset" else ("bias", "flat")):
         gain = row.facts.get("gain")
         if gain is not None and row.facts.get("offset") is not None:
@@ -77,3 +90,14 @@ def offers(session: Session, camera: str, kind: str) -> list[DiskOffer]:
             )
         )
     return found
+
+
+def offers_of(library: Library, camera: str, kind: str) -> list[DiskOffer]:
+    """The same, kept until the library changes."""
+    return _offers(library, library.revision, camera, kind)
+
+
+@kept(8)
+def _offers(library: Library, _revision: int, camera: str, kind: str) -> list[DiskOffer]:
+    with library.db.own_session() as session:
+        return offers(session, camera, kind)
