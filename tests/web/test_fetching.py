@@ -14,10 +14,11 @@ import pytest
 import waitress
 from sqlalchemy import select
 
-from grayshelf.core.filing.sharing import LISTING, SharedFrame, mark_of, not_here, place_here
+from grayshelf.core.filing.sharing import LISTING, SharedFrame, by_night, mark_of, not_here, place_here
 from grayshelf.library.fetched import fetched_before
 from grayshelf.library.givers import Giver
 from grayshelf.library.models import CameraValue, Frame, NightLog
+from grayshelf.library.sharing import own_nights, shared_frames
 from grayshelf.web.app import create_app
 from grayshelf.work import giving
 from grayshelf.work.giving import OtherShelf
@@ -213,6 +214,10 @@ def test_a_stick_does_the_same_without_a_network(own, telescope, tmp_path):
     refused = own.client.post("/api/fetching/new", json={"folder": str(stick)})
     assert refused.status_code == 409 and "holds no nights" in refused.json["detail"]
     nights = there.client.get("/api/fetching/own-nights").json["nights"]
+    with there.library.db.session() as session:
+        assert own_nights(there.library) == by_night(list(shared_frames(session))), (
+            "counted as they are given"
+        )
     assert [n["night"] for n in nights] == ["2026-10-19", "2026-10-18"]
     for night in ("2026-10-18", "2026-10-19", "2026-10-18"):
         job = there.client.post("/api/fetching/put", json={"folder": str(stick), "nights": [night]}).json

@@ -8,13 +8,14 @@ from datetime import UTC, date, datetime
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import select
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import GrayShelfError, NotFound
-from grayshelf.core.filing.sharing import Shared, SharedFrame, SharedNotes
+from grayshelf.core.filing.sharing import NightOfKind, Shared, SharedFrame, SharedNotes, in_order, of_kind
 from grayshelf.library.camera_values import accepted
 from grayshelf.library.files import sha256_of
+from grayshelf.library.kept import kept
 from grayshelf.library.library import Library
 from grayshelf.library.models import CameraValue, Folder, Frame, FrameSet, NightLog, Rig
 from grayshelf.library.night_log import keep_log, log_of
@@ -22,6 +23,8 @@ from grayshelf.library.trains import standing_rigs
 
 #: Frames read from the database at once.
 AT_ONCE = 2_000
+#: What is given: each frame that counts and whose file is where it was.
+_GIVEN = (Frame.state.in_(("good", "lacking")), Frame.missing_since.is_(None))
 
 
 def shared(library: Library, session: Session) -> Shared:
@@ -45,7 +48,7 @@ def shared_frames(session: Session) -> Iterator[SharedFrame]:
             FrameSet.is_master,
         )
         .outerjoin(FrameSet, FrameSet.id == Frame.set_id)
-        .where(Frame.state.in_(("good", "lacking")), Frame.missing_since.is_(None))
+        .where(*_GIVEN)
         .order_by(Frame.id)
         .execution_options(yield_per=AT_ONCE)
     )
@@ -60,6 +63,27 @@ def shared_frames(session: Session) -> Iterator[SharedFrame]:
             _iso(utc),
             sha256,
             bool(is_master),
+        )
+
+
+def own_nights(library: Library) -> list[NightOfKind]:
+    """The same counted by night and kind (`by_night`); kept until the library changes."""
+    return _own_nights(library, library.revision)
+
+
+@kept(2)
+def _own_nights(library: Library, _revision: int) -> list[NightOfKind]:
+    is_master = func.coalesce(FrameSet.is_master, False)
+    query = (
+        select(Frame.night, Frame.kind, is_master, func.count(), func.sum(Frame.size_bytes))
+        .outerjoin(FrameSet, FrameSet.id == Frame.set_id)
+        .where(*_GIVEN)
+        .group_by(Frame.night, Frame.kind, is_master)
+    )
+    with library.db.own_session() as session:
+        return in_order(
+            NightOfKind(str(night or ""), of_kind(kind or "", is_master=bool(master)), frames, size)
+            for night, kind, master, frames, size in session.execute(query)
         )
 
 

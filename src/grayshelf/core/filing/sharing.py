@@ -82,11 +82,20 @@ def by_night(frames: Sequence[SharedFrame]) -> list[NightOfKind]:
     """How many frames, and how many bytes, of each night and kind; the newest night first, what has none last."""
     found: dict[tuple[str, str], list[int]] = {}
     for frame in frames:
-        kind = f"master {frame.kind}" if frame.is_master else frame.kind
+        kind = of_kind(frame.kind, is_master=frame.is_master)
         found.setdefault((frame.night, kind), []).append(frame.size_bytes)
-    ordered = sorted(found.items(), key=lambda one: one[0][1])
-    ordered.sort(key=lambda one: one[0][0], reverse=True)
-    return [NightOfKind(night, kind, len(sizes), sum(sizes)) for (night, kind), sizes in ordered]
+    return in_order(NightOfKind(*pair, len(sizes), sum(sizes)) for pair, sizes in found.items())
+
+
+def of_kind(kind: str, *, is_master: bool) -> str:
+    """What frames are counted as: masters are told apart."""
+    return f"master {kind}" if is_master else kind
+
+
+def in_order(nights: Iterable[NightOfKind]) -> list[NightOfKind]:
+    """The newest night first, what has none last; the kinds of a night by their names."""
+    by_kind = sorted(nights, key=lambda one: one.kind)
+    return sorted(by_kind, key=lambda one: one.night, reverse=True)
 
 
 def place_here(giver: str, path: str) -> str:

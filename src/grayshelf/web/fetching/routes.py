@@ -2,20 +2,21 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 
 from apiflask import APIBlueprint
 from pydantic import Field
 
 from grayshelf.core.errors import GrayShelfError
-from grayshelf.core.filing.sharing import SharedFrame, by_night
+from grayshelf.core.filing.sharing import NightOfKind, by_night
 from grayshelf.core.rigs.addresses import read_address
 from grayshelf.library.folders import may_name_folders
 from grayshelf.library.givers import Giver, drop_giver, giver, givers, keep_giver
 from grayshelf.library.library import Library
 from grayshelf.library.models import Job
 from grayshelf.library.records import as_kept
-from grayshelf.library.sharing import shared_frames
+from grayshelf.library.sharing import own_nights
 from grayshelf.web.common import in_words
 from grayshelf.web.common.jobs import job_out
 from grayshelf.web.common.schemas import Done, JobOut, Schema
@@ -156,7 +157,7 @@ def get_new(json_data: FetchIn) -> NewThereOut:
         f"{in_words.several(len(new), 'frame')} are new there, {size}." if new else "Nothing is new there."
     )
     return NewThereOut(
-        name=told.name, nights=_nights(new), words=words, frames=len(new), there=len(told.frames)
+        name=told.name, nights=_nights(by_night(new)), words=words, frames=len(new), there=len(told.frames)
     )
 
 
@@ -174,8 +175,7 @@ def start_fetching(json_data: FetchIn) -> JobOut:
 @api.output(OwnNightsOut)
 def get_own_nights() -> OwnNightsOut:
     """What could be put on a stick."""
-    with _library().db.session() as session:
-        return OwnNightsOut(nights=_nights(list(shared_frames(session))))
+    return OwnNightsOut(nights=_nights(own_nights(_library())))
 
 
 @api.post("/put")
@@ -212,9 +212,9 @@ def _of_kind(count: int, kind: str) -> str:
     return in_words.several(count, kind)
 
 
-def _nights(frames: list[SharedFrame]) -> list[SharedNightOut]:
+def _nights(counted: Sequence[NightOfKind]) -> list[SharedNightOut]:
     found: dict[str, list[tuple[str, int, int]]] = {}
-    for one in by_night(frames):
+    for one in counted:
         found.setdefault(one.night, []).append((one.kind, one.frames, one.bytes))
     return [
         SharedNightOut(

@@ -5,12 +5,12 @@ from __future__ import annotations
 from typing import Any
 
 from sqlalchemy import select
-from sqlalchemy.orm import Session
 
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.rigs.evidence import Evidence, SetSeen, evidence_of
 from grayshelf.core.rigs.propose import Doubt, Join, NameOf
 from grayshelf.library.facts_json import facts_if_sound
+from grayshelf.library.kept import kept
 from grayshelf.library.library import Library
 from grayshelf.library.models import FrameSet, Rig, Spelling, counts_once
 from grayshelf.library.names_seen import doubts, spelled
@@ -35,10 +35,10 @@ def proposal_page(library: Library) -> ProposalOut:
         # Rigs of one camera stand together, in the order in which the first of each was found.
         cameras = [rig.camera for rig in new]
         new.sort(key=lambda rig: cameras.index(rig.camera))
-        sets = _sets_by_rig(library, session) if new else {}
+        seen = _evidence(library, library.revision) if new else {}
         apart = session.scalars(select(Spelling).where(Spelling.apart).order_by(Spelling.id)).all()
         return ProposalOut(
-            rigs=[_proposed(library, rig, sets.get(rig.id, [])) for rig in new],
+            rigs=[_proposed(library, rig, seen.get(rig.id)) for rig in new],
             doubts=[doubt_out(doubt) for doubt in doubts(library).doubts],
             said_two=[
                 SaidTwoOut(
@@ -51,28 +51,30 @@ def proposal_page(library: Library) -> ProposalOut:
         )
 
 
-def _sets_by_rig(library: Library, session: Session) -> dict[int, list[SetSeen]]:
+@kept(2)
+def _evidence(library: Library, _revision: int) -> dict[int, Evidence]:
+    """What lights and flats tell of each rig that has any, by its number."""
     whose, found = sorter(library), dict[int, list[SetSeen]]()
     through = (FrameKind.LIGHT.value, FrameKind.FLAT.value)
-    every = select(FrameSet.facts, FrameSet.n_frames)
-    rows = session.execute(every.where(FrameSet.kind.in_(through), counts_once()))
-    for kept, frames in rows:
-        facts = facts_if_sound(kept)
-        number = None if facts is None else whose.of(facts)
-        if facts is not None and number is not None:
-            found.setdefault(number, []).append(SetSeen(facts, frames))
-    return found
+    every = select(FrameSet.facts, FrameSet.n_frames).where(FrameSet.kind.in_(through), counts_once())
+    with library.db.own_session() as session:
+        for told, frames in session.execute(every):
+            facts = facts_if_sound(told)
+            number = None if facts is None else whose.of(facts)
+            if facts is not None and number is not None:
+                found.setdefault(number, []).append(SetSeen(facts, frames))
+    return {number: evidence_of(sets) for number, sets in found.items()}
 
 
-def _proposed(library: Library, rig: Rig, sets: list[SetSeen]) -> ProposedOut:
-    evidence = evidence_of(sets)
+def _proposed(library: Library, rig: Rig, seen: Evidence | None) -> ProposedOut:
+    evidence = seen or evidence_of([])
     return ProposedOut(
         rig_id=rig.id,
         name=rig.name,
         title=_title(rig, evidence),
         evidence=_in_words(evidence),
         filters=list(evidence.filters),
-        not_told=in_words.listed(list(evidence.not_told)) if sets else "",
+        not_told=in_words.listed(list(evidence.not_told)) if seen else "",
         spellings=spellings_out(library, rig, evidence.filters),
     )
 
