@@ -233,6 +233,12 @@ def test_the_lowest_and_the_highest_of_few_frames_are_left_out_and_not_of_many(o
     own.scan(tmp_path / "x")
     few, many = sorted((x["n_frames"], i) for i, x in own.sets().items() if x["kind"] == "dark")
     asked = {"method": "mean without extremes"}
+    # Frames that are set aside do not count, where it is offered and where it is asked for.
+    own.change(f"UPDATE frame_set SET n_kept = 10 WHERE id = {many[1]}")
+    begun = own.client.post(f"/api/holdings/{many[1]}/again", json=asked)
+    assert begun.status_code == 200, begun.text
+    own.ended(begun.json["id"])
+    own.change(f"UPDATE frame_set SET n_kept = 12 WHERE id = {many[1]}")
     refused = own.client.post(f"/api/holdings/{many[1]}/again", json=asked)
     assert refused.status_code == 409 and "few frames" in refused.json["detail"]
     assert (

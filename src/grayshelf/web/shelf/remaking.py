@@ -74,9 +74,9 @@ def build_again(library: Library, runner: JobRunner, set_id: int, how: CombineIn
                 f"It has {in_words.several(row.n_frames, 'frame')}; a master needs {FEWEST} or more.",
                 "Shoot more.",
             )
-        if how.method == "mean without extremes" and not may_leave_extremes(row.n_frames):
+        if how.method == "mean without extremes" and not may_leave_extremes(row.n_kept):
             raise Conflict(
-                f"Leaving out the lowest and the highest is for few frames, and this set has {row.n_frames}.",
+                f"Leaving out the lowest and the highest is for few frames, and this set has {row.n_kept}.",
                 "Use the mean with outliers left out.",
             )
         job = BuildJob((row.id,), again=True, settings=settings)
