@@ -100,8 +100,12 @@ def test_lights_are_kept_by_a_list_of_names_and_by_hand_and_that_outlives_a_scan
         ).status_code
         == 400
     )
-    table = own.client.get(f"/api/rigs/{rig}/log/frames.csv").text
-    assert table.count(',0,"Not kept') == 3
+    answer = own.client.get(f"/api/rigs/{rig}/log/frames.csv")
+    assert answer.is_streamed, "a rig of years has more lights than are to be held at once"
+    lines = answer.text.splitlines()
+    assert sum(',0,"Not kept' in line for line in lines) == 3
+    times = [line.split(",")[1] for line in lines[1:]]
+    assert times == sorted(times) and len(times) == sum(taken for _, taken in kept(own, rig).values())
 
 
 def test_a_night_is_parted_and_joined_and_both_are_taken_back(nights):

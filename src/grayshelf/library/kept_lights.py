@@ -44,6 +44,17 @@ def lights_of(library: Library, session: Session, rig: Rig, night: date | None) 
     return sorted(found, key=lambda f: (f.utc is None, f.utc or datetime.min, f.id))
 
 
+def light_ids(library: Library, session: Session, rig: Rig) -> list[int]:
+    """The numbers of all lights of a rig, in the order in which they were taken."""
+    found: list[tuple[datetime | None, int]] = []
+    for part in in_parts([s.row.id for s in light_sets(library, rig)]):
+        of_sets = Frame.set_id.in_(part), Frame.state.in_(IN_SETS)
+        found += [
+            (utc, number) for utc, number in session.execute(select(Frame.utc, Frame.id).where(*of_sets))
+        ]
+    return [number for utc, number in sorted(found, key=lambda f: (f[0] is None, f[0] or datetime.min, f[1]))]
+
+
 def keep_named(
     library: Library,
     session: Session,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime
 from urllib.parse import quote
 
@@ -14,6 +14,8 @@ from grayshelf.core.filing.names import safe_name
 
 #: A cell that begins like this would be taken for a formula by spreadsheets.
 _FORMULA = ("=", "+", "-", "@", "\t", "\r")
+#: Characters of a table that go out at once.
+_PIECE = 1 << 16
 
 
 def _cell(value: object) -> object:
@@ -33,14 +35,25 @@ def _is_number(text: str) -> bool:
     return True
 
 
-def csv_response(rows: Sequence[Sequence[object]], name: str) -> Response:
-    """A table as a file to save."""
+def csv_response(rows: Iterable[Sequence[object]], name: str) -> Response:
+    """A table as a file to save; one whose rows are made one after the other goes out while they are made."""
+    pieces = _as_csv(rows)
+    body = pieces if isinstance(rows, Iterator) else "".join(pieces)
+    return as_file(Response(body, mimetype="text/csv"), f"{name}.csv")
+
+
+def _as_csv(rows: Iterable[Sequence[object]]) -> Iterator[str]:
     buffer = io.StringIO()
+    # The mark at the start tells spreadsheets that this is UTF-8.
+    buffer.write("\ufeff")
     writer = csv.writer(buffer)
     for row in rows:
         writer.writerow(["" if v is None else _cell(v) for v in row])
-    # The mark at the start tells spreadsheets that this is UTF-8.
-    return as_file(Response("\ufeff" + buffer.getvalue(), mimetype="text/csv"), f"{name}.csv")
+        if buffer.tell() > _PIECE:
+            yield buffer.getvalue()
+            buffer.seek(0)
+            buffer.truncate()
+    yield buffer.getvalue()
 
 
 def as_file(response: Response, name: str) -> Response:

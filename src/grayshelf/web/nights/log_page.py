@@ -4,20 +4,23 @@ from __future__ import annotations
 
 import calendar
 from collections import defaultdict
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from datetime import date
 from pathlib import Path
 from typing import Any
+
+from sqlalchemy import select
 
 from grayshelf.core.frames.weather import QUANTITIES
 from grayshelf.core.matching.model import PullSlip, Verdict
 from grayshelf.core.planning.sheet import SERIES
 from grayshelf.library.catalog import set_aside
 from grayshelf.library.facts_json import facts_if_sound
-from grayshelf.library.kept_lights import lights_of
+from grayshelf.library.kept import in_parts
+from grayshelf.library.kept_lights import light_ids, lights_of
 from grayshelf.library.library import Library
 from grayshelf.library.lights import LightSet, light_sets
-from grayshelf.library.models import RunStep
+from grayshelf.library.models import Frame, RunStep
 from grayshelf.library.night_log import logs_of
 from grayshelf.library.records import read
 from grayshelf.library.sites import zone_of
@@ -191,27 +194,23 @@ def weather_csv_rows(library: Library, rig_id: int) -> list[list[object]]:
     return rows
 
 
-def frames_csv_rows(library: Library, rig_id: int) -> list[list[object]]:
-    """A line for each light."""
-    head = ["night", "utc", "target", "filter", "exposure_s", "gain", "offset", "sensor_c", "focus"]
-    rows: list[list[object]] = [[*head, "kept", "why_not", "file"]]
+def frames_csv_rows(library: Library, rig_id: int) -> Iterator[list[object]]:
+    """A line for each light, each made when it is asked for: a rig of years has hundreds of thousands."""
     with library.db.session() as session:
-        for frame in lights_of(library, session, library.rig(session, rig_id), None):
-            facts = facts_if_sound(frame.facts)
-            if facts is None:
-                continue
-            settings = [facts.exposure_s, facts.gain, facts.offset, facts.sensor_temp_c, facts.focus]
-            why = frame.reason if frame.rejected else ""
-            rows.append(
-                [
-                    frame.night,
-                    frame.utc,
-                    facts.target,
-                    facts.filter_code,
-                    *settings,
-                    int(not frame.rejected),
-                    why,
-                    frame.path,
-                ]
-            )
-    return rows
+        ids = light_ids(library, session, library.rig(session, rig_id))
+    return _frame_lines(library, ids)
+
+
+def _frame_lines(library: Library, ids: Sequence[int]) -> Iterator[list[object]]:
+    head = ["night", "utc", "target", "filter", "exposure_s", "gain", "offset", "sensor_c", "focus"]
+    yield [*head, "kept", "why_not", "file"]
+    columns = (Frame.id, Frame.night, Frame.utc, Frame.facts, Frame.rejected, Frame.reason, Frame.path)
+    for part in in_parts(ids):
+        with library.db.session() as session:
+            found = {row.id: row for row in session.execute(select(*columns).where(Frame.id.in_(part)))}
+        for row in (found[i] for i in part if i in found):
+            facts = facts_if_sound(row.facts)
+            if facts is not None:
+                settings = [facts.exposure_s, facts.gain, facts.offset, facts.sensor_temp_c, facts.focus]
+                kept = [int(not row.rejected), row.reason if row.rejected else "", row.path]
+                yield [row.night, row.utc, facts.target, facts.filter_code, *settings, *kept]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterable, Sequence
 from datetime import date, datetime, time, timedelta
 
 from apiflask import APIBlueprint
@@ -12,6 +13,7 @@ from grayshelf.core.frames.name_list import names_in
 from grayshelf.core.planning.time_there_is import clock_in
 from grayshelf.library.catalog import NOT_KEPT
 from grayshelf.library.kept_lights import keep_frames, keep_named
+from grayshelf.library.library import Library
 from grayshelf.library.lights import light_sets
 from grayshelf.library.night_log import keep_log, log_of
 from grayshelf.library.parting import join_nights, part_night, take_move_back
@@ -159,6 +161,7 @@ def _today(rig_id: int) -> str:
 @api.doc(hide=True)
 def log_csv(rig_id: int, table: str) -> Response:
     """The log as a table: nights, frames, or weather."""
+    tables: dict[str, Callable[[Library, int], Iterable[Sequence[object]]]]
     tables = {"nights": totals_csv_rows, "frames": frames_csv_rows, "weather": weather_csv_rows}
     if table not in tables:
         raise GrayShelfError(f"There is no table ‘{table}’ of the log.")
