@@ -20,7 +20,7 @@ from grayshelf.core.errors import UnreadableFrame
 from grayshelf.core.frames.facts import NAMED, FrameFacts, lacking
 from grayshelf.core.frames.folder_names import folders_above
 from grayshelf.core.frames.headers import read_facts
-from grayshelf.core.frames.night import follows_site, site_night, site_zone
+from grayshelf.core.frames.night import follows_site, site_zone, told_again
 from grayshelf.core.frames.night_moves import NightMove, as_told, moved
 from grayshelf.core.frames.said import QUANTITIES, unsaid, with_said
 from grayshelf.core.frames.sets import set_key
@@ -82,7 +82,7 @@ class Settling:
     def _at_its_place(self, facts: FrameFacts) -> FrameFacts:
         if facts.utc is None or not follows_site(facts.night_from):
             return facts
-        night, night_from = site_night(facts.utc, self.zone_of(facts))
+        night, night_from = told_again(facts.utc, self.zone_of(facts), facts.night_from)
         if (night, night_from) == (facts.night, facts.night_from):
             return facts
         return replace(facts, night=night, night_from=night_from)

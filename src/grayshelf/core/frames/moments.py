@@ -15,6 +15,8 @@ from grayshelf.core.frames.night import HEADER_PLACE, LOCAL_CLOCK, night_of_loca
 from grayshelf.core.frames.place import degrees_of, sun_offset
 from grayshelf.core.frames.reader import HeaderReader, number_of
 
+UTC_TIME = ("DATE-OBS", "DATE-BEG")
+LOCAL_TIME = ("DATE-LOC", "DATE-LCL", "LOCALTIM")
 #: A clock that says another year was never set: it gives no night.
 EARLIEST_YEAR, LATEST_YEAR = 1980, 2150
 #: Local clocks on earth lie between these hours of UTC, give or take a clock that is a little off.
@@ -55,8 +57,9 @@ class FrameTime:
 
 def moment_of(reader: HeaderReader, zone: ZoneInfo) -> FrameTime:
     """The night by the local clock where a header has it, else by UTC and the place: the header's, else the site's."""
-    naive = _utc_told(reader)
-    told = _clock_time(reader, "DATE-LOC", reader.text("DATE-LOC", "DATE-LCL", "LOCALTIM"))
+    utc_keyword, naive = _utc_told(reader)
+    local_keyword, text = _first_text(reader, LOCAL_TIME)
+    told = _clock_time(reader, local_keyword, text)
     local = None if told is None else told.clock
     if naive is None and told is not None and told.ahead is not None:
         naive = told.utc
@@ -69,9 +72,11 @@ def moment_of(reader: HeaderReader, zone: ZoneInfo) -> FrameTime:
                 place = zone.utcoffset(local) if longitude is None else sun_offset(longitude)
                 utc = (local - (place or timedelta())).replace(tzinfo=UTC)
             ahead_h = (local - utc.replace(tzinfo=None)).total_seconds() / 3600.0
-            return FrameTime(utc, night_of_local(local), f"DATE-LOC ({LOCAL_CLOCK})", round(ahead_h, 4))
+            return FrameTime(
+                utc, night_of_local(local), f"{local_keyword} ({LOCAL_CLOCK})", round(ahead_h, 4)
+            )
         reader.complaints.append(
-            f"DATE-LOC is {ahead:+.0f} h from DATE-OBS, which no place on earth is: it was passed over"
+            f"{local_keyword} is {ahead:+.0f} h from {utc_keyword}, which no place on earth is: it was passed over"
         )
     if utc is None:
         return FrameTime()
@@ -79,13 +84,20 @@ def moment_of(reader: HeaderReader, zone: ZoneInfo) -> FrameTime:
         night = night_of_local((utc + sun_offset(longitude)).replace(tzinfo=None))
         degrees = f"{longitude:.1f}°".replace("-", "−")
         ahead_h = round(sun_offset(longitude).total_seconds() / 3600.0, 4)
-        return FrameTime(utc, night, f"DATE-OBS (UTC) and {HEADER_PLACE}, longitude {degrees}", ahead_h)
-    return FrameTime(utc, *site_night(utc, zone))
+        return FrameTime(utc, night, f"{utc_keyword} (UTC) and {HEADER_PLACE}, longitude {degrees}", ahead_h)
+    return FrameTime(utc, *site_night(utc, zone, utc_keyword))
 
 
-def _utc_told(reader: HeaderReader) -> datetime | None:
-    """The moment in UTC, naive: by DATE-OBS, with its time beside it where it is a day alone, else by MJD-OBS."""
-    text = reader.text("DATE-OBS", "DATE-BEG")
+def _first_text(reader: HeaderReader, names: tuple[str, ...]) -> tuple[str, str | None]:
+    """The keyword that says something, and what; the first of them where none does."""
+    found = reader.value(names)
+    return (names[0], None) if found is None else (found[0], reader.text(found[0]))
+
+
+def _utc_told(reader: HeaderReader) -> tuple[str, datetime | None]:
+    """The moment in UTC, naive, and by which keyword: by DATE-OBS, with its time beside it where it is a day alone, else
+    by MJD-OBS."""
+    keyword, text = _first_text(reader, UTC_TIME)
     if text is not None and _is_a_day(text):
         clock = reader.text("TIME-OBS", "UT", "UTC", "UTSTART", "UT-START", "UTC-OBS")
         if clock is not None:
@@ -93,17 +105,19 @@ def _utc_told(reader: HeaderReader) -> datetime | None:
             text = clock if re.match(r"\d{4}\D", clock) else f"{text}T{clock}"
     if text is None or _is_a_day(text):
         by_days = _of_mjd(reader)
-        if by_days is not None or text is None:
+        if by_days is not None:
             return by_days
-    told = _clock_time(reader, "DATE-OBS", text)
-    return None if told is None else told.utc
+    told = _clock_time(reader, keyword, text)
+    return keyword, None if told is None else told.utc
 
 
-def _of_mjd(reader: HeaderReader) -> datetime | None:
+def _of_mjd(reader: HeaderReader) -> tuple[str, datetime] | None:
     found = reader.value(("MJD-OBS", "MJD-BEG"))
     days = None if found is None else number_of(found[1], "")
     moment = None if days is None else moment_of_mjd(days)
-    return moment if moment is not None and _is_set(reader, "MJD-OBS", moment) else None
+    if found is None or moment is None or not _is_set(reader, found[0], moment):
+        return None
+    return found[0], moment
 
 
 def _is_a_day(text: str) -> bool:

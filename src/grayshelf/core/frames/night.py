@@ -11,6 +11,7 @@ from grayshelf.core.frames.facts import SAID
 #: How the words begin that say by what a night was found; other nights follow the site's time zone.
 LOCAL_CLOCK = "local clock"
 HEADER_PLACE = "the place in the header"
+_AT_SITE = "(UTC)"
 
 
 def follows_site(night_from: str) -> bool:
@@ -45,9 +46,16 @@ def night_of_utc(utc: datetime, zone: ZoneInfo) -> date:
     return night_of_local(utc.astimezone(zone).replace(tzinfo=None))
 
 
-def site_night(utc: datetime, zone: ZoneInfo) -> tuple[date, str]:
-    """The night of a frame that says neither its local time nor its place, and the words for how it was found."""
-    return night_of_utc(utc, zone), f"DATE-OBS (UTC) at {zone.key}, your site"
+def site_night(utc: datetime, zone: ZoneInfo, keyword: str = "DATE-OBS") -> tuple[date, str]:
+    """The night of a frame that says neither its local time nor its place, and the words for how it was found: by the
+    keyword that has its time."""
+    return night_of_utc(utc, zone), f"{keyword} {_AT_SITE} at {zone.key}, your site"
+
+
+def told_again(utc: datetime, zone: ZoneInfo, night_from: str) -> tuple[date, str]:
+    """The same in another zone, of a frame whose night was found so before."""
+    keyword, found, _ = night_from.partition(f" {_AT_SITE}")
+    return site_night(utc, zone, keyword) if found else site_night(utc, zone)
 
 
 def event_moment(on: date | None, now: datetime, zone: ZoneInfo) -> datetime:

@@ -258,7 +258,8 @@ def _clock_put_right(facts: FrameFacts, clock_s: float) -> dict[str, Any]:
         return {}
     if follows_site(facts.night_from) or facts.clock_ahead_h is None:
         # Counted by the site's zone afterwards.
-        return {"utc": utc, "night_from": "", "night": facts.night}
+        kept = facts.night_from if follows_site(facts.night_from) else ""
+        return {"utc": utc, "night_from": kept, "night": facts.night}
     local = (utc + timedelta(hours=facts.clock_ahead_h)).replace(tzinfo=None)
     return {"utc": utc, "night": night_of_local(local), "night_from": facts.night_from}
 
