@@ -108,9 +108,9 @@ def _tilt_and_spread(pixels: NDArray[np.uint16]) -> tuple[float, float]:
     tile's standard deviation."""
     height, width = pixels.shape
     step = max(1, min(height, width) // 240)
-    # Levels sort as fast as they are read: a tenth of what two percentiles of a tile take.
+    # Sorted digit by digit, as whole numbers of 16 bits can be: a fraction of what two percentiles of a tile take.
     tiles = [
-        np.sort(tile[::step, ::step], axis=None)
+        np.sort(tile[::step, ::step], axis=None, kind="stable")
         for rows in np.array_split(pixels, 4, axis=0)
         for tile in np.array_split(rows, 4, axis=1)
     ]
