@@ -187,3 +187,35 @@ def test_a_master_in_shares_is_told_in_adu_and_used_with_care_where_nothing_tell
     assert ("from 0 to 1" in card["made"]) == (of_one != 1.0)
     told = [c for c in card["spine"]["care"] if "65,535" in c]
     assert (care in told[0]) if care else not told
+
+
+def test_pictures_written_as_cubes_of_one_plane_are_what_they_are_without(tmp_path):
+    """Common practice, no source: some programs give every picture a third axis of one pixel; plain, packed and squeezed."""
+    plain, cubes = tmp_path / "plain", tmp_path / "cubes"
+    a_night(plain)
+    cubes.mkdir()
+    for path in plain.iterdir():
+        with fits.open(path) as hdus:
+            cube, header = hdus[0].data[None], hdus[0].header
+            packed = path.name.startswith("flat")
+            ending = ".gz" if path.name.startswith("darkflat") else ".fz" if packed else ""
+            hdu = fits.CompImageHDU(cube, header) if packed else fits.PrimaryHDU(cube, header)
+            hdu.writeto(cubes / f"{path.name}{ending}")
+    made = []
+    for heap in (plain, cubes):
+        opened = Own(tmp_path / f"library of {heap.name}")
+        opened.scan(heap)
+        assert not [p for p in opened.problems().values() if p["state"] == "unreadable"]
+        opened.build()
+        lights = next(i for i, s in opened.sets().items() if s["kind"] == "light")
+        out = tmp_path / f"out of {heap.name}"
+        asked = {"sets": str(lights), "form": "calibrated lights", "folder": str(out), "way": "copies"}
+        job = opened.ended(opened.client.post("/api/hand-over", json=asked).json["job_id"])
+        assert job["state"] == "done" and not job["troubles"], job
+        frame = next(i for i, path in opened.query("SELECT id, path FROM frame") if path == "light0.fits")
+        assert opened.client.get(f"/api/frames/{frame}/view").status_code == 200
+        made.append([fits.getdata(path) for path in sorted(out.rglob("*.fits"))])
+        headers = [fits.getheader(path) for path in out.rglob("*.fits")]
+        assert len(headers) == 3 and not any("NAXIS3" in header for header in headers)
+        opened.close()
+    assert all(np.array_equal(one, other) for one, other in zip(*made, strict=True))

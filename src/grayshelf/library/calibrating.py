@@ -15,6 +15,7 @@ from sqlalchemy.orm import Session
 from grayshelf.core.errors import CannotCombine, NotFound
 from grayshelf.core.filing.hand_over import Recipe
 from grayshelf.core.frames.facts import FrameFacts
+from grayshelf.core.frames.fits_blocks import MOST_AXES
 from grayshelf.core.frames.full_scale import FULL_SCALE_ADU
 from grayshelf.core.frames.headers import EXPOSURE
 from grayshelf.core.frames.write import ascii_text, float_frame, frame_header
@@ -32,8 +33,8 @@ from grayshelf.library.models import Frame
 
 #: Cards that say how the pixels of the raw file lie, and those of its sums.
 _OF_THE_PIXELS = {
-    "SIMPLE", "XTENSION", "BITPIX", "NAXIS", "NAXIS1", "NAXIS2", "EXTEND", "BZERO", "BSCALE", "BLANK", "PCOUNT",
-    "GCOUNT", "GROUPS", "CHECKSUM", "DATASUM", "END", "", "EXTNAME",
+    "SIMPLE", "XTENSION", "BITPIX", "NAXIS", *(f"NAXIS{axis}" for axis in range(1, MOST_AXES + 1)), "EXTEND", "BZERO",
+    "BSCALE", "BLANK", "PCOUNT", "GCOUNT", "GROUPS", "CHECKSUM", "DATASUM", "END", "", "EXTNAME",
 }  # fmt: skip
 #: Those and what a light says of itself that is said anew once it is calibrated.
 _OF_THE_FILE = _OF_THE_PIXELS | {"COMMENT", "HISTORY", "PEDESTAL"}

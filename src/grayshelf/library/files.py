@@ -103,6 +103,8 @@ def read_pixels(path: Path) -> NDArray[Any]:
                 data = np.asarray(hdus[image.hdu].data)
     except Exception as error:
         raise _as_unreadable(error) from error
+    if data.shape[:-2] == (1,) * (data.ndim - 2):
+        data = data.reshape(data.shape[-2:])
     if data.shape != (image.height, image.width):
         raise UnreadableFrame("The pixels do not have the size that the header gives.", "Leave it out.")
     if data.dtype == np.uint16:

@@ -20,6 +20,8 @@ MAX_EXTENSIONS = 16
 MAX_PIXELS = 400_000_000
 #: What a packed file may unpack to: the largest frame in 64 bits, and its headers.
 MOST_UNPACKED = MAX_PIXELS * 8 + 16_000_000
+#: Further axes are looked at up to so many.
+MOST_AXES = 9
 #: Fewer pixels along a side than this are no camera's frame.
 MIN_SIDE = 8
 
@@ -161,12 +163,14 @@ def _as_image(header: Cards, hdu: int, offset: int, size: int) -> ImageHeader | 
         return None
     width, height = _int(header, f"{prefix}NAXIS1"), _int(header, f"{prefix}NAXIS2")
     bits = _int(header, f"{prefix}BITPIX")
-    if axes == 3 and _int(header, f"{prefix}NAXIS3") == 3:
+    further = [_int(header, f"{prefix}NAXIS{axis}") for axis in range(3, min(axes, MOST_AXES) + 1)]
+    if further == [3]:
         raise UnreadableFrame(
             "The picture is already in three colours, so it is not a frame as the camera gave it.",
             "It is left alone; nothing needs to be done.",
         )
-    if axes != 2:
+    # Further axes of one pixel add nothing: some programs write every picture as a cube (common practice, no source).
+    if axes < 2 or axes > MOST_AXES or any(length != 1 for length in further):
         raise UnreadableFrame(f"The picture has {axes} axes, where a frame has two.", "Leave this file out.")
     if bits not in (8, 16, 32, 64, -32, -64):
         raise UnreadableFrame(f"BITPIX is {bits}, which FITS does not have.", "Leave this file out.")
