@@ -74,6 +74,7 @@ def test_a_folder_of_one_kind_may_name_its_filter_and_settings():
         "flat earth": None, "darks-old": None, "light pollution": None, "Dark library": FrameKind.DARK,
         # Bias frames are called so, too; with a number it is the setting.
         "Offsets": FrameKind.BIAS, "offset iso800": FrameKind.BIAS, "Offset 30": None, "offset_10_gain_100": None, "offset test": None,
+        "Zeros": FrameKind.BIAS, "zero_g100": FrameKind.BIAS, "zero gravity": None, "superbias": FrameKind.BIAS,
     }  # fmt: skip
     assert {name: kind_of_folder(name)[0] for name in told} == told
 
@@ -156,7 +157,9 @@ def test_a_number_that_grows_from_file_to_file_is_a_counter():
         ("master_dark_300s.fits", (FrameKind.DARK, True)), ("Flat-Dark_002.fits", (FrameKind.DARK_FLAT, False)),
         ("gain100_offset30_0001.fits", (None, False)), ("biases_01.fits", (FrameKind.BIAS, False)),
         ("darks_and_flats.fits", (None, False)), ("darkness.fits", (None, False)), ("LIGHTS_M31.fits", (FrameKind.LIGHT, False)),
-        ("object_12.fits", (None, False)),
+        ("object_12.fits", (None, False)), ("zero001.fits", (FrameKind.BIAS, False)), ("Superdark-300s.fits", (FrameKind.DARK, False)),
+        ("gain_zero_300s.fits", (None, False)), ("dark_gain_zero.fits", (FrameKind.DARK, False)), ("zeroed.fits", (None, False)),
+        ("zeros_gain100_-10C_003.fits", (FrameKind.BIAS, False)), ("zero gravity 001.fits", (None, False)),
     ],
 )  # fmt: skip
 def test_the_kind_is_read_from_a_name_only_where_it_says_one(name, kind):
@@ -171,6 +174,8 @@ def test_the_kind_is_read_from_a_name_only_where_it_says_one(name, kind):
         ("Master Flat Ha.fits", "x", False, True),
         ("flat-Ha-master.fits", "x", False, True),
         ("superdark.fits", "darks", False, True),
+        ("superbias_g100.fits", "bias", False, True),
+        ("superflat_007.fits", "x", True, False),
         ("stack of 40 darks 300s.fits", "x", False, True),
         ("dark 300s mean.fits", "x", False, True),
         ("dark_300.fits", "Masters", False, True),

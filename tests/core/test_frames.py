@@ -32,7 +32,8 @@ from tests.helpers import DARK, FLAT, LIGHT, LONDON, facts_of, write_fits
         ("Flat Field", FrameKind.FLAT, False), ("Sky Flat", FrameKind.FLAT, False), ("DARKFLAT", FrameKind.DARK_FLAT, False),
         ("Flat Dark", FrameKind.DARK_FLAT, False), ("FlatDark", FrameKind.DARK_FLAT, False), ("dark-flat", FrameKind.DARK_FLAT, False),
         ("Master Dark", FrameKind.DARK, True), ("masterFlat", FrameKind.FLAT, True), ("MASTER BIAS FRAME", FrameKind.BIAS, True),
-        ("Darks", FrameKind.DARK, False), ("focus", None, False),
+        ("Darks", FrameKind.DARK, False), ("focus", None, False), ("Biases", FrameKind.BIAS, False), ("superdark", FrameKind.DARK, True),
+        ("twiflat", FrameKind.FLAT, False), ("super", None, True),
     ],
 )  # fmt: skip
 def test_kinds_in_all_spellings(text, kind, master):

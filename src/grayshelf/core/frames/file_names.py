@@ -42,7 +42,12 @@ _SUFFIX = re.compile(r"(\.[a-z][a-z0-9]{1,3})?(\.(fz|gz))?$", re.IGNORECASE)
 _LIMITS = {"sensor_temp_c": (-80.0, 60.0), "binning": (1.0, 8.0)}
 #: Words that say the kind in a name. 'offset' and 'object' are left out: names use them for other things.
 KIND_WORDS = re.compile(
-    r"(?<![a-z])(master|m(?!l))?(lights?|darks?|flats?|bias(?:es)?|darkflats?|flatdarks?)(?![a-z])"
+    r"(?<![a-z])(master|super[-_ ]?|m(?!l))?(lights?|darks?|flats?|bias(?:es)?|darkflats?|flatdarks?)(?![a-z])"
+)
+
+#: Bias frames as observatories call them, where a name begins so and has nothing but settings and numbers behind it.
+_ZEROS = re.compile(
+    r"^(?:master[-_ ]?|super[-_ ]?)?zeros?(?=[-_ .(]*(?:-?\d|$|(?:gain|iso|bin|offset|temp|[go]\d)))"
 )
 
 
@@ -141,6 +146,8 @@ def kind_in_name(name: str) -> tuple[FrameKind | None, bool]:
         parse_kind(m.group(2).removesuffix("es") if "bias" in m.group(2) else m.group(2))[0]
         for m in KIND_WORDS.finditer(plain)
     }
+    if not kinds and _ZEROS.match(plain):
+        kinds = {FrameKind.BIAS}
     if len(kinds) != 1:
         return None, False
     return kinds.pop(), "master" in plain
@@ -150,7 +157,7 @@ def kind_in_name(name: str) -> tuple[FrameKind | None, bool]:
 _MASTER_OF_KIND = re.compile(r"(?<![a-z])(?:master[-_ ]?(?:dark|flat|bias|zero|offset)|m(?:dark|flat|bias))")
 _MASTERS = re.compile(r"(?<![a-z])masters?(?![a-z])")
 _COMBINED = re.compile(
-    r"super[-_ ]?(?:bias|dark|flat)|stack|integrat|combin|averag|(?<![a-z])(?:mean|median)(?![a-z])"
+    r"super[-_ ]?(?:bias|dark|flat|zero)|stack|integrat|combin|averag|(?<![a-z])(?:mean|median)(?![a-z])"
 )
 #: A number at the end, unless it is the day of a date.
 _COUNTS_FRAMES = re.compile(r"(?<!\d{4}[-_.]\d\d)[-_ .(]\d{2,}\)?$")

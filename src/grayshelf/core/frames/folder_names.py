@@ -23,8 +23,8 @@ _BESIDE_KIND = re.compile(
 #: And of flats and lights, which are taken through one. (A dark with a B may be for a dark nebula.)
 _FILTER_BESIDE = re.compile(r"(?<![a-z])(?:ha|halpha|oiii|sii|lum|luminance|red|green|blue|[lrgbh])(?![a-z])")
 _THROUGH_FILTERS = (FrameKind.FLAT, FrameKind.LIGHT, FrameKind.DARK_FLAT)
-#: Bias frames are called offsets, too; before a number it is the setting.
-_OFFSETS = re.compile(r"^(master[-_ ]?)?offsets?(?![a-z])(?![-_ ]?\d)")
+#: Bias frames are called offsets and zeros, too; before a number an offset is the setting.
+_OFFSETS = re.compile(r"^(master[-_ ]?)?(?:offsets?(?![a-z])(?![-_ ]?\d)|zeros?(?![a-z]))")
 _MASTERS = re.compile(r"^masters?$")
 #: In a folder of one kind these hold what was made of its frames.
 _MADE_OF_FRAMES = re.compile(

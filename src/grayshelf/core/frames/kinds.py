@@ -32,6 +32,7 @@ _SPELLINGS: dict[str, FrameKind] = {
     "sci": FrameKind.LIGHT,
     "lightf": FrameKind.LIGHT,
     "bias": FrameKind.BIAS,
+    "biase": FrameKind.BIAS,
     "zero": FrameKind.BIAS,
     "offset": FrameKind.BIAS,
     "dark": FrameKind.DARK,
@@ -44,6 +45,7 @@ _SPELLINGS: dict[str, FrameKind] = {
     "dflat": FrameKind.FLAT,
     "sflat": FrameKind.FLAT,
     "tflat": FrameKind.FLAT,
+    "twiflat": FrameKind.FLAT,
     "obj": FrameKind.LIGHT,
     "darkflat": FrameKind.DARK_FLAT,
     "flatdark": FrameKind.DARK_FLAT,
@@ -55,7 +57,7 @@ _SPELLINGS: dict[str, FrameKind] = {
 _BESIDE = re.compile(
     r"\b(?:am|pm|calibration|dawn|dusk|dome|el|evening|internal|led|lightbox|morning|panel|raw|screen|sky|twilight|wall)\b"
 )
-_OF_THE_SKY = re.compile(r"sky|twilight|dusk|dawn|^[st]flat")
+_OF_THE_SKY = re.compile(r"sky|twilight|dusk|dawn|^(?:[st]|twi)flat")
 
 
 def is_of_the_sky(text: str) -> bool:
@@ -88,8 +90,8 @@ def parse_kind(text: str) -> tuple[FrameKind | None, bool]:
 
 def _spelled(text: str) -> tuple[FrameKind | None, bool]:
     letters = re.sub(r"[^a-z]", "", text)
-    is_master = "master" in letters or letters.startswith(("integrated", "stacked"))
-    letters = re.sub(r"master|integrated|stacked", "", letters)
+    is_master = "master" in letters or letters.startswith(("integrated", "stacked", "super"))
+    letters = re.sub(r"master|integrated|stacked|^super", "", letters)
     letters = re.sub(r"(frames?|fields?|images?|integration)$", "", letters)
     if letters.endswith("s") and letters not in ("bias",):
         letters = letters[:-1]
