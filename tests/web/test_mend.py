@@ -7,7 +7,7 @@ import hashlib
 import pytest
 from astropy.io import fits
 
-from tests.helpers import DARK, LIGHT, write_fits
+from tests.helpers import DARK, FLAT, LIGHT, write_fits
 from tests.own import Own
 
 FRAMES = 12
@@ -222,3 +222,56 @@ def test_what_was_said_is_written_into_copies_that_any_program_reads(own, heap, 
         own.client.post(f"/api/mend/{number}/copies", json={"folder": str(tmp_path / "x")}).status_code == 404
     )
     assert odd.exists()
+
+
+def test_frames_that_say_another_kind_than_their_folder_are_doubted_until_a_person_says_which_is_right(
+    own, tmp_path
+):
+    """Common practice, no source: programs write 'light' where nobody chose a kind, and 'dark' where they know no other."""
+    heap = tmp_path / "heap"
+
+    def shoot(folder, count, hour, **cards):
+        for i in range(count):
+            at = {"DATE-OBS": f"2026-10-18T{hour:02d}:{i:02d}:00"}
+            write_fits(heap / folder / f"{hour}_{i}.fits", {**cards, **at})
+
+    shoot("18 Oct/Lights/NGC 6888", 2, 20, **LIGHT)
+    shoot("18 Oct/Flats/SII", 3, 5, **{**LIGHT, "EXPTIME": 6.5, "OBJECT": ""})
+    shoot("18 Oct/Flats", 2, 4, **{**LIGHT, "EXPTIME": 6.5, "FILTER": "Ha", "OBJECT": ""})
+    shoot("18 Oct/DarkFlats", 2, 6, **{**DARK, "EXPTIME": 6.5})
+    shoot("Bias", 2, 7, **{**DARK, "EXPTIME": 0.001})
+    # Sound, or in doubt for another reason: darks among bias are too long for one; what the header says is no light or dark.
+    shoot("Bias 2025", 2, 8, **DARK)
+    shoot("Darks", 2, 9, **DARK)
+    shoot("Dark nebulae", 1, 10, **LIGHT)
+    shoot("Lights", 1, 11, **FLAT)
+    own.scan(heap)
+    page = own.get("/api/mend")
+    said = [(d["below"], d["told"], d["by_folder"], d["frames"]) for d in page["doubted"]]
+    assert said == [
+        ("18 Oct/Flats", "light", "flat", 5),
+        ("18 Oct/DarkFlats", "dark", "dark flat", 2),
+        ("Bias", "dark", "bias", 2),
+    ]
+    assert (
+        page["doubted_frames"] == 9
+        and "9 frames lie in folders that are named for another" in own.get("/api/intake")["doubted_kinds"]
+    )
+
+    def are(doubt, kind):
+        choice = {"folder_id": doubt["folder_id"], "below": doubt["below"], "kind": doubt["told"]}
+        return say(own, choice, {"kind": kind})
+
+    flats, darks, bias = page["doubted"]
+    are(flats, "flat")
+    same = are(darks, "dark")
+    assert own.get("/api/intake")["doubted_kinds"].startswith(
+        "2 frames say dark and lie in a folder named for bias"
+    )
+    kinds = sorted((s["kind"], s["n_frames"]) for s in own.sets().values() if s["n_frames"] > 1)
+    assert [k for k in kinds if k[0] == "flat"] == [("flat", 2), ("flat", 4)], "with the one that was a flat"
+    # What was said is taken back, and it is in doubt again; a scan changes nothing.
+    back(own, same)
+    own.scan(heap)
+    assert {d["below"] for d in own.get("/api/mend")["doubted"]} == {"18 Oct/DarkFlats", "Bias"}
+    assert bias["example"] == "Bias/7_0.fits"

@@ -8665,6 +8665,26 @@ export interface components {
             why: string;
         };
         /**
+         * DoubtedOut
+         * @description Frames that say one kind where the folder that they lie in is named for another.
+         */
+        DoubtedOut: {
+            /** Below */
+            below: string;
+            /** By Folder */
+            by_folder: string;
+            /** Example */
+            example: string;
+            /** Folder */
+            folder: string;
+            /** Folder Id */
+            folder_id: number;
+            /** Frames */
+            frames: number;
+            /** Told */
+            told: string;
+        };
+        /**
          * DropFolderOut
          * @description Where files that are dropped would go.
          */
@@ -10397,6 +10417,8 @@ export interface components {
          */
         IntakeOut: {
             backups: components["schemas"]["BackupsOut"];
+            /** Doubted Kinds */
+            doubted_kinds: string;
             /** Folders */
             folders: components["schemas"]["FolderOut"][];
             /** Latitude */
@@ -10902,6 +10924,10 @@ export interface components {
         MendOut: {
             /** Cameras */
             cameras: string[];
+            /** Doubted */
+            doubted: components["schemas"]["DoubtedOut"][];
+            /** Doubted Frames */
+            doubted_frames: number;
             /** Filters */
             filters: string[];
             /** Folders */

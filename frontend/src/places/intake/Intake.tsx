@@ -708,6 +708,15 @@ export function Intake() {
         )}
       </PageHead>
       <Proposed />
+      {data.doubted_kinds && (
+        <p className="pb-2" role="status">
+          {data.doubted_kinds}:{" "}
+          <Link className="underline" to="/intake/mend">
+            say which is right
+          </Link>
+          .
+        </p>
+      )}
       <div className="grid grid-cols-[380px_minmax(0,1fr)] max-xl:grid-cols-[320px_minmax(0,1fr)] gap-8 max-lg:grid-cols-1">
         <div className="flex flex-col gap-3">
           <form

@@ -7,12 +7,14 @@ from zoneinfo import ZoneInfo, available_timezones
 from sqlalchemy import func, select
 
 from grayshelf.library.backups import backups
+from grayshelf.library.kinds_doubted import doubted_kinds
 from grayshelf.library.library import Library
 from grayshelf.library.models import Folder, Frame, Job
 from grayshelf.library.records import read
 from grayshelf.library.step_records import ScanJob
 from grayshelf.library.trains import standing_rigs
 from grayshelf.library.up_to_date import BACKUPS
+from grayshelf.web.common import in_words
 from grayshelf.web.common.jobs import job_out
 from grayshelf.web.intake.folders import counts_by_folder, folder_out
 from grayshelf.web.intake.problems import ahead_by_folder, last_night
@@ -53,8 +55,22 @@ def intake_page(library: Library) -> IntakeOut:
             ],
             folders=[told[f.id] for f in folders if not f.own],
             own=next(told[f.id] for f in folders if f.own),
+            doubted_kinds=_doubted(library),
             backups=_backups(library, zone),
         )
+
+
+def _doubted(library: Library) -> str:
+    doubts = doubted_kinds(library, library.revision)
+    if not doubts:
+        return ""
+    frames = in_words.several(sum(d.frames for d in doubts), "frame")
+    one = frames.startswith("1 ")
+    kinds = {(d.told, d.by_folder) for d in doubts}
+    if len(kinds) > 1:
+        return f"{frames} lie in folders that are named for another kind than their headers say"
+    told, by_folder = kinds.pop()
+    return f"{frames} {'says' if one else 'say'} {told} and {'lies' if one else 'lie'} in a folder named for {by_folder}"
 
 
 def _backups(library: Library, zone: ZoneInfo) -> BackupsOut:

@@ -131,6 +131,8 @@ class IntakeOut(Schema):
     folders: list[FolderOut]
     own: FolderOut
     """The library’s own."""
+    doubted_kinds: str
+    """Frames that say another kind than the folder that they lie in, in words; empty where there are none."""
     backups: BackupsOut
 
 

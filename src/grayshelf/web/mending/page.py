@@ -13,6 +13,7 @@ from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.said import WORDS, Saying, checked
 from grayshelf.library.choosing import MAY_LACK, Choice, lacking_groups
+from grayshelf.library.kinds_doubted import doubted_kinds
 from grayshelf.library.library import Library
 from grayshelf.library.mending import all_said
 from grayshelf.library.models import Folder, Frame, MendedFrame, Mending, RigFilter
@@ -21,6 +22,7 @@ from grayshelf.library.trains import standing_rigs
 from grayshelf.web.common import in_words
 from grayshelf.web.mending.schemas import (
     CellOut,
+    DoubtedOut,
     FolderNamedOut,
     FramesMeantIn,
     LackingOut,
@@ -45,6 +47,7 @@ def mend_page(library: Library) -> MendOut:
         groups = lacking_groups(session)
         zone = library.zone(session)
         rigs = session.scalars(standing_rigs()).all()
+        doubted = doubted_kinds(library, library.revision)
         return MendOut(
             lacking=[
                 LackingOut(
@@ -60,6 +63,19 @@ def mend_page(library: Library) -> MendOut:
                 for g in groups[:MOST_SHOWN]
             ],
             lacking_frames=sum(g.frames for g in groups),
+            doubted=[
+                DoubtedOut(
+                    folder_id=d.folder_id,
+                    folder=d.folder,
+                    below=d.below,
+                    told=d.told.value,
+                    by_folder=d.by_folder.value,
+                    frames=d.frames,
+                    example=d.example,
+                )
+                for d in doubted[:MOST_SHOWN]
+            ],
+            doubted_frames=sum(d.frames for d in doubted),
             folders=[
                 FolderNamedOut(id=f.id, path=f.path)
                 for f in session.scalars(select(Folder).order_by(Folder.own, Folder.path))

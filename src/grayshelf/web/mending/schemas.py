@@ -69,6 +69,19 @@ class LackingOut(Schema):
     example: str
 
 
+class DoubtedOut(Schema):
+    """Frames that say one kind where the folder that they lie in is named for another."""
+
+    folder_id: int
+    folder: str
+    below: str
+    told: str
+    by_folder: str
+    frames: int
+    example: str
+    """One of them, by its path below the folder on the list."""
+
+
 class NamedOut(Schema):
     """Something to choose, by its key."""
 
@@ -109,6 +122,8 @@ class MendOut(Schema):
 
     lacking: list[LackingOut]
     lacking_frames: int
+    doubted: list[DoubtedOut]
+    doubted_frames: int
     folders: list[FolderNamedOut]
     cameras: list[str]
     filters: list[str]

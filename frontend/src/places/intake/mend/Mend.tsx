@@ -6,6 +6,7 @@ import { useChange, useJobs, useMend, useMendPreview } from "../../../api/hooks"
 import { Button, ColumnHead, PageHead, Trouble, Waiting } from "../../../parts/basics";
 import { JobHere } from "../../../parts/JobCards";
 import { Changes } from "./Changes";
+import { Doubted } from "./Doubted";
 import { NOBODY, useSettled, type Meant } from "../meant";
 import { WhichFrames } from "../WhichFrames";
 import { SaidBefore } from "./SaidBefore";
@@ -77,6 +78,16 @@ function Telling() {
   );
 }
 
+/** What there is to say, in a line. */
+function headline(data: Schemas["MendOut"]): string {
+  const lacking = data.lacking_frames
+    ? `${several(data.lacking_frames)} lack${data.lacking_frames === 1 ? "s" : ""} what matters.`
+    : "Nothing that matters is lacking.";
+  if (!data.doubted_frames) return lacking;
+  const doubted = `${several(data.doubted_frames)} may be of another kind.`;
+  return data.lacking_frames ? `${lacking} ${doubted}` : doubted;
+}
+
 const several = (n: number) => `${n.toLocaleString("en")} ${n === 1 ? "frame" : "frames"}`;
 
 /** Say what headers lack or have wrong, for many frames at once. */
@@ -103,19 +114,22 @@ export function Mend() {
   const ready = !!shown?.words && shown.said > 0 && !anyone && noNumbers(typed).length === 0;
   return (
     <div className="px-6 pb-6 max-md:px-4">
-      <PageHead
-        title={
-          data.lacking_frames
-            ? `${several(data.lacking_frames)} lack${data.lacking_frames === 1 ? "s" : ""} what matters.`
-            : "Nothing that matters is lacking."
-        }
-      >
+      <PageHead title={headline(data)}>
         <Link to="/intake" className="underline underline-offset-2">
           Intake
         </Link>
       </PageHead>
       <div className="grid grid-cols-[300px_1fr] gap-8 max-lg:grid-cols-1">
         <div className="flex min-w-0 flex-col gap-5">
+          {data.doubted.length > 0 && (
+            <Doubted
+              groups={data.doubted}
+              onChoose={(doubted, kind) => {
+                setMeant(doubted);
+                setTyped({ kind });
+              }}
+            />
+          )}
           <Lacking groups={data.lacking} chosen={meant} onChoose={setMeant} />
           <SaidBefore said={data.said} />
         </div>

@@ -1,0 +1,87 @@
+"""Frames whose headers say another kind than the folder that they lie in, by folder: a person says which is right."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import PurePath
+from typing import Any
+
+from sqlalchemy import ColumnElement, func, select
+from sqlalchemy.orm import Session
+
+from grayshelf.core.frames.folder_names import folders_above
+from grayshelf.core.frames.kind_doubted import LONGEST_BIAS_S, MAY_BE, doubted_by_folder
+from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.library.choosing import Choice, chosen
+from grayshelf.library.kept import in_parts, kept
+from grayshelf.library.library import Library
+from grayshelf.library.models import Folder, Frame, FrameSet
+from grayshelf.library.unreadable import readable
+
+
+@dataclass(frozen=True)
+class DoubtedKind:
+    """Frames below one folder that say one kind where the folder is named for another."""
+
+    folder_id: int
+    folder: str
+    below: str
+    """The folder that is named for a kind, by its path below the one on the list."""
+    told: FrameKind
+    by_folder: FrameKind
+    frames: int = 0
+    example: str = ""
+    """The name of one of them."""
+
+
+@kept(2)
+def doubted_kinds(library: Library, revision: int) -> tuple[DoubtedKind, ...]:
+    """All of them, the largest first; those of which a person said the kind are in no doubt any more."""
+    with library.db.own_session() as session:
+        found = {_doubt(*row) for row in _one_of_each_set(session)} - {None}
+        counted = [_counted(session, doubt) for doubt in found if doubt is not None]
+    there = [doubt for doubt in counted if doubt is not None]
+    return tuple(sorted(there, key=lambda d: (-d.frames, d.folder, d.below, d.told)))
+
+
+def _one_of_each_set(session: Session) -> list[Any]:
+    """The first and the last frame of each set: its folder, and the kind that it says. To look at every frame of a library of
+    years takes a second."""
+    sets = select(FrameSet.id).where(
+        FrameSet.kind.in_([k.value for k in MAY_BE]), ~FrameSet.is_master, FrameSet.measurement_id.is_(None)
+    )
+    ends = select(func.min(Frame.id), func.max(Frame.id)).where(Frame.set_id.in_(sets)).group_by(Frame.set_id)
+    ids = sorted({i for pair in session.execute(ends) for i in pair})
+    rows: list[Any] = []
+    for part in in_parts(ids):
+        query = select(Frame.folder_id, Folder.path, Frame.path, Frame.kind)
+        rows += session.execute(query.join(Folder).where(Frame.id.in_(part)))
+    return rows
+
+
+def _doubt(folder_id: int, folder: str, path: str, told: str | None) -> DoubtedKind | None:
+    if told is None:
+        return None
+    kind = FrameKind(told)
+    doubt = doubted_by_folder(kind, folders_above(PurePath(folder) / path))
+    if doubt is None:
+        return None
+    by_folder, place = doubt
+    within = PurePath(path).parts[:-1]
+    below = within[: max(len(within) - place, 0)]
+    return DoubtedKind(folder_id, folder, "/".join(below), kind, by_folder)
+
+
+def _counted(session: Session, doubt: DoubtedKind) -> DoubtedKind | None:
+    """With how many frames it is of; None where a person said of all what they are, or they are too long for a bias."""
+    of_kind = chosen(Choice(doubt.folder_id, doubt.below, kind=doubt.told.value))
+    open_still = readable(Frame.facts)["said"]["kind"].as_string().is_(None) & Frame.missing_since.is_(None)
+    too_long: ColumnElement[Any] = readable(Frame.facts)["exposure_s"].as_float() > LONGEST_BIAS_S
+    count, example, longest = session.execute(
+        select(func.count(), func.min(Frame.path), func.max(too_long)).where(of_kind, open_still)
+    ).one()
+    if not count or (doubt.by_folder is FrameKind.BIAS and longest):
+        return None
+    return DoubtedKind(
+        doubt.folder_id, doubt.folder, doubt.below, doubt.told, doubt.by_folder, count, example
+    )
