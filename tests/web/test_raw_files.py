@@ -11,6 +11,7 @@ import numpy as np
 import pytest
 import rawpy
 import tifffile
+from PIL import Image
 
 from grayshelf.core.errors import UnreadableFrame
 from grayshelf.core.frames import headers, sets
@@ -48,6 +49,20 @@ def test_values_margins_and_phase_are_the_sensor_s_whatever_way_it_was_held(tmp_
     assert (image.width, image.height) == (90, 60) and MARGIN != (0, 0)
     assert image.header["BAYERPAT"] == phase == "".join(letters[:2, :2].ravel())
     assert np.array_equal(middle_rows(path, 8), pixels[26:34])
+
+
+@pytest.mark.parametrize("packed", ["raw", "packbits", "tiff_lzw", "tiff_adobe_deflate", "zstd", "lzma"])
+@pytest.mark.parametrize("predictor", [1, 2])
+def test_tiff_is_read_however_it_is_packed(tmp_path, packed, predictor):
+    """TIFF 6.0: LZW, with differences of neighbours or without, is what most programs write where nobody chose otherwise."""
+    pixels, path = some_pixels(), tmp_path / "a.tif"
+    pixels[0, :2] = 0, 65535
+    takes_predictor = packed in ("tiff_lzw", "tiff_adobe_deflate")
+    more = {"tiffinfo": {317: predictor}} if takes_predictor else {}
+    Image.fromarray(pixels).save(path, compression=packed, **more)
+    read = read_pixels(path)
+    assert np.array_equal(read, pixels) and read.dtype == np.uint16
+    assert (read_header(path).width, read_header(path).height) == (90, 60)
 
 
 def test_what_is_no_frame_is_refused_and_nothing_falls_over(tmp_path):

@@ -271,8 +271,22 @@ def _tiff_pixels(path: str) -> NDArray[np.uint16]:
         page = _tiff_page(tiff)
         try:
             values = page.asarray()
-        except ValueError as error:
-            raise NoFrame(
-                f"It is packed in a way that is not read here ({error}). Save it unpacked."
-            ) from error
+        except (ValueError, ImportError):
+            values = _unpacked_by_pillow(path, page.shape)
     return np.ascontiguousarray(values).astype(np.uint16)
+
+
+def _unpacked_by_pillow(path: str, shape: tuple[int, int]) -> NDArray[Any]:
+    """Pixels that are packed by LZW, as many programs do, or by ZSTD: tifffile leaves both to another package."""
+    from PIL import Image
+
+    # What an image may measure was looked at before.
+    Image.MAX_IMAGE_PIXELS = None
+    try:
+        with Image.open(path) as image:
+            values = np.asarray(image)
+    except (OSError, ValueError, SyntaxError) as error:
+        raise NoFrame(f"It is packed in a way that is not read here ({error}). Save it unpacked.") from error
+    if values.shape != shape or values.dtype.kind != "u":
+        raise NoFrame("It is packed in a way that is not read here. Save it unpacked.")
+    return values
