@@ -245,6 +245,9 @@ def test_frames_that_say_another_kind_than_their_folder_are_doubted_until_a_pers
     shoot("Darks", 2, 9, **DARK)
     shoot("Dark nebulae", 1, 10, **LIGHT)
     shoot("Lights", 1, 11, **FLAT)
+    # Lights in a folder of flats, and lights of its own below it: what is said of one would be said of the other.
+    shoot("19 Oct/Flats", 1, 12, **{**LIGHT, "EXPTIME": 6.0, "OBJECT": ""})
+    shoot("19 Oct/Flats/Lights", 1, 13, **{**LIGHT, "EXPTIME": 90.0})
     own.scan(heap)
     page = own.get("/api/mend")
     said = [(d["below"], d["told"], d["by_folder"], d["frames"]) for d in page["doubted"]]

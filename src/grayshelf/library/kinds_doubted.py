@@ -82,6 +82,13 @@ def _counted(session: Session, doubt: DoubtedKind) -> DoubtedKind | None:
     ).one()
     if not count or (doubt.by_folder is FrameKind.BIAS and longest):
         return None
+    # What is said of a folder is said of all below it: where some of them lie in a folder of their own kind, nothing is
+    # proposed.
+    folders = select(func.rtrim(Frame.path, func.replace(Frame.path, "/", ""))).where(of_kind).distinct()
+    for path in session.scalars(folders):
+        found = doubted_by_folder(doubt.told, folders_above(PurePath(doubt.folder) / path / doubt.told))
+        if found is None or found[0] is not doubt.by_folder:
+            return None
     return DoubtedKind(
         doubt.folder_id, doubt.folder, doubt.below, doubt.told, doubt.by_folder, count, example
     )
