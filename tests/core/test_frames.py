@@ -197,9 +197,12 @@ def test_what_was_shot_in_one_go_over_noon_is_one_set_of_the_first_night(changes
         (FrameKind.DARK, 480.0 / 65_535, 4.0 / 65_535, True),
         (FrameKind.BIAS, 20.0 / 65_535, 1.0 / 65_535, True),
         (FrameKind.LIGHT, 0.6, 0.01, True),
+        # What is taken off a flat has to be in its unit, too.
+        (FrameKind.FLAT, 0.4, 0.003, True),
         # In ADU; of norm 1; a bias that is clipped at zero; one with its pedestal taken off; nothing in it.
         (FrameKind.DARK, 480.0, 4.0, False),
-        (FrameKind.FLAT, 0.4, 0.003, False),
+        (FrameKind.FLAT, 1.0, 0.003, False),
+        (FrameKind.FLAT, 0.9, 0.003, False),
         (FrameKind.BIAS, 0.6, 0.1, False),
         (FrameKind.DARK, 0.0, 0.1, False),
         (FrameKind.DARK, np.nan, 1.0, False),

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from grayshelf.core.frames.fits_blocks import ImageHeader, card_value
 from grayshelf.core.frames.folder_names import folders_above
-from grayshelf.core.frames.full_scale import FULL_SCALE_ADU, are_shares, may_be_shares
+from grayshelf.core.frames.full_scale import FULL_SCALE_ADU, are_shares
 from grayshelf.core.frames.headers import kind_of
 from grayshelf.library.files import KEPT_AS, scaled, scaling_of
 
@@ -32,7 +32,7 @@ def adu_of_one(path: Path, image: ImageHeader, pixels: NDArray[Any] | None = Non
     if image.bits > 0 or card_value(image.header, "GSDIGEST") is not None:
         return 1.0
     kind = kind_of(image, path.name, folders_above(path))
-    if not may_be_shares(kind):
+    if kind is None:
         return 1.0
     first = max(image.height // 2 - _LOOKED_AT // 2, 0)
     last = min(first + _LOOKED_AT, image.height)

@@ -46,7 +46,7 @@ def figures_of_master(library: Library, session: Session, row: FrameSet, path: P
     figures = master_figures(parts, FrameKind(row.kind))
     if record is not None:
         found = looked_at(library, session, row, parts, ())
-        if parts.shares and figures:
+        if parts.shares and figures and FrameKind(row.kind).capped:
             found += scale_of(figures[0].value, _levels_beside(session, row))
         told = {"list": [vars(f) for f in figures], "findings": as_json(found), SHARES: parts.shares}
         record.figures = {**record.figures, **told}

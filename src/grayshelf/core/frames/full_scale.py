@@ -1,7 +1,8 @@
 """Pictures whose values run from 0 to 1: shares of the full scale of 16 bits, in place of ADU.
 
-Programs that combine frames or calibrate them often keep pixels so (common practice, no source). A flat is divided by its own
-level, whatever its scale; what is taken off a light has to be in the light's own unit.
+Programs that combine frames or calibrate them often keep pixels so (common practice, no source). What is taken off a light or
+a flat has to be in its own unit. A master flat that was divided by its own level, or by its brightest, is in none: it lies higher
+than any flat is exposed to.
 """
 
 from __future__ import annotations
@@ -19,11 +20,8 @@ FULL_SCALE_ADU = 65_535.0
 LEAST_ADU = 5.0
 #: No frame behind the cap is brighter.
 MOST_CAPPED_ADU = FULL_SCALE_ADU / 4.0
-
-
-def may_be_shares(kind: FrameKind | None) -> bool:
-    """Whether the unit of frames of a kind matters: all but flats, which are divided by their own level."""
-    return kind is not None and kind is not FrameKind.FLAT
+#: No flat is exposed to three quarters of the full scale (common practice: half of it at most).
+HIGHEST_FLAT = 0.75
 
 
 def are_shares(kind: FrameKind | None, values: NDArray[np.floating[Any]]) -> bool:
@@ -35,7 +33,7 @@ def are_shares(kind: FrameKind | None, values: NDArray[np.floating[Any]]) -> boo
         Some of the pixels as the file has them, any shape.
     """
     known = values[np.isfinite(values)]
-    if not may_be_shares(kind) or known.size == 0 or known.min() < 0.0 or known.max() > 1.0:
+    if kind is None or known.size == 0 or known.min() < 0.0 or known.max() > 1.0:
         return False
-    most = 1.0 if kind is FrameKind.LIGHT else MOST_CAPPED_ADU / FULL_SCALE_ADU
+    most = {FrameKind.LIGHT: 1.0, FrameKind.FLAT: HIGHEST_FLAT}.get(kind, MOST_CAPPED_ADU / FULL_SCALE_ADU)
     return bool(LEAST_ADU / FULL_SCALE_ADU <= np.median(known) <= most)

@@ -8,12 +8,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from grayshelf.core.errors import CannotCombine
+from grayshelf.core.frames.full_scale import HIGHEST_FLAT
 from grayshelf.core.pictures.parts import Parts, Pixels, rows_of_strips
 
 #: The level of a master flat that was divided by its own is below this; of a frame in ADU it is above.
 NORM = 100.0
-#: And above this: no flat is exposed to three quarters of the full scale (common practice: half of it at most).
-LEAST_NORM = 0.75
+#: And above this.
+LEAST_NORM = HIGHEST_FLAT
 
 
 @dataclass(frozen=True)
