@@ -18,6 +18,8 @@ from tests.helpers import DARK, FLAT, LIGHT, write_fits
 from tests.own import Own
 
 SIZE = (60, 80)
+#: What is measured on a set when it comes in.
+LOOKED = "kind, round(level_adu), round(noise_adu, 1), sample_step"
 
 
 @pytest.fixture
@@ -227,11 +229,12 @@ def test_frames_that_another_program_keeps_otherwise_calibrate_the_same(tmp_path
                 fits.CompImageHDU(pixels, header, **of_floats) if packed else fits.PrimaryHDU(pixels, header)
             )
             hdu.writeto(other / f"{path.name}{ending}")
-    made = []
+    made, told = [], []
     for heap in (plain, other):
         opened = Own(tmp_path / f"library of {heap.name}")
         opened.scan(heap)
         assert not [p for p in opened.problems().values() if p["state"] == "unreadable"]
+        told.append(opened.query(f"SELECT {LOOKED} FROM frame_set ORDER BY kind"))
         assert opened.build()["message"] == "3 masters built"
         lights = next(i for i, s in opened.sets().items() if s["kind"] == "light")
         out = tmp_path / f"out of {heap.name}"
@@ -244,4 +247,5 @@ def test_frames_that_another_program_keeps_otherwise_calibrate_the_same(tmp_path
         headers = [fits.getheader(path) for path in out.rglob("*.fits")]
         assert len(headers) == 3 and not any("NAXIS3" in header for header in headers)
         opened.close()
+    assert told[0] == told[1] and None not in told[0][0]
     assert all(np.allclose(one, two, rtol=0, atol=1e-3) for one, two in zip(*made, strict=True))

@@ -35,6 +35,8 @@ log = logging.getLogger(__name__)
 
 #: Rows about the middle of a frame that are looked at.
 LOOKED_AT_ROWS = 32
+#: Levels that are no further than this from whole numbers are whole numbers.
+_WHOLE_WITHIN = 0.02
 #: Frames whose nights are written at once.
 _AT_ONCE = 200
 #: Under what is kept that nights are being counted anew.
@@ -191,7 +193,8 @@ def _look_at_sets(library: Library, progress: Callable[[float], None]) -> None:
                 FrameSet.measurement_id.is_(None),
                 Frame.state.in_(IN_SETS),
                 Frame.missing_since.is_(None),
-                readable(Frame.facts)["bits"].as_integer() == 16,
+                # Masters of other programs are looked at where they are shown: their level may be no frame's.
+                or_(readable(Frame.facts)["bits"].as_integer() == 16, FrameSet.is_master.is_(False)),
                 # Masters that were built here have the steps of their frames, and are read where they are built.
                 FrameSet.id.not_in(select(MasterRecord.set_id).where(MasterRecord.built_here)),
             )
@@ -241,10 +244,10 @@ def _look(path: Path) -> _Look | None:
         return None
     if rows.size == 0 or not np.isfinite(rows).all() or rows.min() < 0 or rows.max() > 65535:
         return None
-    noise = background_noise(rows)
-    return _Look(
-        sample_step(rows.astype("u2")), float(np.median(rows)), noise if math.isfinite(noise) else None
-    )
+    noise, whole = background_noise(rows), np.rint(rows)
+    # Where a program keeps fractions they tell nothing of the converter's steps; shares of full scale are off by digits.
+    step = sample_step(whole.astype("u2")) if np.abs(rows - whole).max() < _WHOLE_WITHIN else None
+    return _Look(step, float(np.median(rows)), noise if math.isfinite(noise) else None)
 
 
 def drop_empty_sets(library: Library) -> None:
