@@ -278,3 +278,51 @@ def test_frames_that_say_another_kind_than_their_folder_are_doubted_until_a_pers
     own.scan(heap)
     assert {d["below"] for d in own.get("/api/mend")["doubted"]} == {"18 Oct/DarkFlats", "Bias"}
     assert bias["example"] == "Bias/7_0.fits"
+
+
+def test_lights_without_a_target_may_be_of_what_their_folder_is_named_for(own, tmp_path):
+    """Common practice, no source: cameras that are no astronomical ones write no target, and folders are named for it."""
+    heap = tmp_path / "Autumn frames"
+    bare = {k: v for k, v in LIGHT.items() if k != "OBJECT"}
+
+    def shoot(folder, hour, cards=bare, count=2):
+        for i in range(count):
+            write_fits(
+                heap / folder / f"{hour}_{i}.fits", {**cards, "DATE-OBS": f"2026-10-18T{hour:02d}:{i:02d}:00"}
+            )
+
+    shoot("Veil West/2026-10-18/Lights", 18)
+    shoot("Veil West/Ha", 19, {**bare, "FILTER": "Ha"})
+    shoot("2026-10-18 Elephant's Trunk", 20)
+    shoot("Horsehead", 21)
+    # Known by its number or its header; named for nothing; for two.
+    shoot("NGC 7000", 22)
+    shoot("Andromeda", 23, LIGHT)
+    shoot("ISO800 2026-10-18", 0, {**bare, "GAIN": 800})
+    # Flats that say light: first it is said what they are.
+    shoot("Bubble/Lights", 3)
+    shoot("Bubble/Flats", 4, {**bare, "EXPTIME": 2.0})
+    shoot("Heart", 1, {**bare, "GAIN": 7})
+    shoot("Heart/Soul", 2, {**bare, "GAIN": 8})
+    own.scan(heap)
+    told = {p["target"]: p for p in own.get("/api/mend")["targets"]}
+    assert {name: (p["below"], p["frames"]) for name, p in told.items()} == {
+        "Veil West": ("Veil West", 4),
+        "Elephant's Trunk": ("2026-10-18 Elephant's Trunk", 2),
+        "Horsehead": ("Horsehead", 2),
+        "Soul": ("Heart/Soul", 2),
+    }
+    rig = own.get("/api/state")["rigs"][0]["id"]
+    night = f"/api/rigs/{rig}/nights/2026-10-18"
+    assert own.get(night)["without_target"]
+    veil = {
+        "folder_id": told["Veil West"]["folder_id"],
+        "below": "Veil West",
+        "kind": "light",
+        "lacks": "target",
+    }
+    said = say(own, veil, {"target": "Veil West"})
+    assert "Veil West" not in {p["target"] for p in own.get("/api/mend")["targets"]}
+    assert sum(s["title"].startswith("Veil West") for s in own.sets().values()) == 2
+    back(own, said)
+    assert "Veil West" in {p["target"] for p in own.get("/api/mend")["targets"]}

@@ -10944,6 +10944,8 @@ export interface components {
             parts: components["schemas"]["NamedOut"][];
             /** Said */
             said: components["schemas"]["SaidOut"][];
+            /** Targets */
+            targets: components["schemas"]["TargetProposedOut"][];
             /** Trains */
             trains: components["schemas"]["TrainOut"][];
         };
@@ -11324,6 +11326,8 @@ export interface components {
             title: string;
             /** Weather */
             weather: components["schemas"]["WeatherOut"][];
+            /** Without Target */
+            without_target: boolean;
         };
         /**
          * NightPlanIO
@@ -13406,6 +13410,24 @@ export interface components {
             text: string;
             /** X */
             x: number;
+        };
+        /**
+         * TargetProposedOut
+         * @description Lights that say no target, and the one for which their folder may be named.
+         */
+        TargetProposedOut: {
+            /** Below */
+            below: string;
+            /** Example */
+            example: string;
+            /** Folder */
+            folder: string;
+            /** Folder Id */
+            folder_id: number;
+            /** Frames */
+            frames: number;
+            /** Target */
+            target: string;
         };
         /**
          * TelescopeSheet

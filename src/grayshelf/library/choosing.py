@@ -29,6 +29,7 @@ MAY_LACK = {
     "binning": "binning_x",
     "angle": "angle",
     "telescope": "telescope",
+    "target": "target",
 }
 #: A kind, or a camera, that is not known.
 UNKNOWN = "not known"
@@ -105,6 +106,8 @@ def _lacks(word: str) -> ColumnElement[bool]:
     if name in ("filter_code", "telescope", "angle"):
         # Behind a cap no filter and no telescope matter; a colour sensor needs no filter.
         empty = and_(empty, Frame.kind.in_(_THROUGH_FILTERS))
+    if name == "target":
+        empty = and_(empty, Frame.kind == FrameKind.LIGHT.value)
     if name == "filter_code":
         empty = and_(empty, readable(Frame.facts)["bayer_pattern"].as_string().is_(None))
     if name == "exposure_s":

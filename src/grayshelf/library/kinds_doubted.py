@@ -13,9 +13,10 @@ from grayshelf.core.frames.folder_names import folders_above
 from grayshelf.core.frames.kind_doubted import LONGEST_BIAS_S, MAY_BE, doubted_by_folder
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.library.choosing import Choice, chosen
-from grayshelf.library.kept import in_parts, kept
+from grayshelf.library.folders_of_sets import ends_of_sets, folders_of
+from grayshelf.library.kept import kept
 from grayshelf.library.library import Library
-from grayshelf.library.models import Folder, Frame, FrameSet
+from grayshelf.library.models import Frame, FrameSet
 from grayshelf.library.unreadable import readable
 
 
@@ -38,25 +39,11 @@ class DoubtedKind:
 def doubted_kinds(library: Library, revision: int) -> tuple[DoubtedKind, ...]:
     """All of them, the largest first; those of which a person said the kind are in no doubt any more."""
     with library.db.own_session() as session:
-        found = {_doubt(*row) for row in _one_of_each_set(session)} - {None}
+        kinds = FrameSet.kind.in_([k.value for k in MAY_BE])
+        found = {_doubt(*row[:4]) for row in ends_of_sets(session, kinds)} - {None}
         counted = [_counted(session, doubt) for doubt in found if doubt is not None]
     there = [doubt for doubt in counted if doubt is not None]
     return tuple(sorted(there, key=lambda d: (-d.frames, d.folder, d.below, d.told)))
-
-
-def _one_of_each_set(session: Session) -> list[Any]:
-    """The first and the last frame of each set: its folder, and the kind that it says. To look at every frame of a library of
-    years takes a second."""
-    sets = select(FrameSet.id).where(
-        FrameSet.kind.in_([k.value for k in MAY_BE]), ~FrameSet.is_master, FrameSet.measurement_id.is_(None)
-    )
-    ends = select(func.min(Frame.id), func.max(Frame.id)).where(Frame.set_id.in_(sets)).group_by(Frame.set_id)
-    ids = sorted({i for pair in session.execute(ends) for i in pair})
-    rows: list[Any] = []
-    for part in in_parts(ids):
-        query = select(Frame.folder_id, Folder.path, Frame.path, Frame.kind)
-        rows += session.execute(query.join(Folder).where(Frame.id.in_(part)))
-    return rows
 
 
 def _doubt(folder_id: int, folder: str, path: str, told: str | None) -> DoubtedKind | None:
@@ -84,9 +71,8 @@ def _counted(session: Session, doubt: DoubtedKind) -> DoubtedKind | None:
         return None
     # What is said of a folder is said of all below it: where some of them lie in a folder of their own kind, nothing is
     # proposed.
-    folders = select(func.rtrim(Frame.path, func.replace(Frame.path, "/", ""))).where(of_kind).distinct()
-    for path in session.scalars(folders):
-        found = doubted_by_folder(doubt.told, folders_above(PurePath(doubt.folder) / path / doubt.told))
+    for path in folders_of(session, Choice(doubt.folder_id, doubt.below, kind=doubt.told.value)):
+        found = doubted_by_folder(doubt.told, folders_above(PurePath(doubt.folder) / path / "x"))
         if found is None or found[0] is not doubt.by_folder:
             return None
     return DoubtedKind(

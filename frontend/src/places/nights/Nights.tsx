@@ -1,5 +1,5 @@
 import { useMemo } from "react";
-import { useNavigate, useParams, useSearchParams } from "react-router";
+import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 
 import type { Schemas } from "../../api/client";
 import { useNight, useNights } from "../../api/hooks";
@@ -270,6 +270,15 @@ function NightView({
       )}
       {data.sets.length === 0 && (
         <p className="border-t border-line px-2 py-3 text-ink2">No lights in this night.</p>
+      )}
+      {data.without_target && (
+        <p className="px-2 pt-2 text-s text-ink2">
+          Some of these lights say no target:{" "}
+          <Link className="underline" to="/intake/mend">
+            say what they are of
+          </Link>
+          .
+        </p>
       )}
       <div className="grid grid-cols-3 gap-8 pt-6 max-lg:grid-cols-1">
         <WhatWasShot night={data} />

@@ -18,6 +18,7 @@ from grayshelf.library.library import Library
 from grayshelf.library.mending import all_said
 from grayshelf.library.models import Folder, Frame, MendedFrame, Mending, RigFilter
 from grayshelf.library.rig_terms import gain_word
+from grayshelf.library.targets_proposed import proposed_targets
 from grayshelf.library.trains import standing_rigs
 from grayshelf.web.common import in_words
 from grayshelf.web.mending.schemas import (
@@ -33,6 +34,7 @@ from grayshelf.web.mending.schemas import (
     PreviewRowOut,
     SaidOut,
     SayingIn,
+    TargetProposedOut,
     TrainOut,
 )
 from grayshelf.work.mending import FrameBefore, SaidOf, preview, said_of_all, says_nothing, words_of
@@ -76,6 +78,17 @@ def mend_page(library: Library) -> MendOut:
                 for d in doubted[:MOST_SHOWN]
             ],
             doubted_frames=sum(d.frames for d in doubted),
+            targets=[
+                TargetProposedOut(
+                    folder_id=p.folder_id,
+                    folder=p.folder,
+                    below=p.below,
+                    target=p.target,
+                    frames=p.frames,
+                    example=p.example,
+                )
+                for p in proposed_targets(library, library.revision)[:MOST_SHOWN]
+            ],
             folders=[
                 FolderNamedOut(id=f.id, path=f.path)
                 for f in session.scalars(select(Folder).order_by(Folder.own, Folder.path))

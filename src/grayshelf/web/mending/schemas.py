@@ -82,6 +82,18 @@ class DoubtedOut(Schema):
     """One of them, by its path below the folder on the list."""
 
 
+class TargetProposedOut(Schema):
+    """Lights that say no target, and the one for which their folder may be named."""
+
+    folder_id: int
+    folder: str
+    below: str
+    target: str
+    frames: int
+    example: str
+    """One of them, by its path below the folder on the list."""
+
+
 class NamedOut(Schema):
     """Something to choose, by its key."""
 
@@ -124,6 +136,7 @@ class MendOut(Schema):
     lacking_frames: int
     doubted: list[DoubtedOut]
     doubted_frames: int
+    targets: list[TargetProposedOut]
     folders: list[FolderNamedOut]
     cameras: list[str]
     filters: list[str]

@@ -99,6 +99,7 @@ def night_page(library: Library, rig_id: int, night: date) -> NightOut:
         weather=weather_out(conditions),
         shot=shot_lines(library, rig_id, night),
         night_from="; ".join(dict.fromkeys(x.facts.night_from for x, _ in sets if x.facts.night_from)),
+        without_target=any(x.facts.target is None for x, _ in sets),
     )
 
 

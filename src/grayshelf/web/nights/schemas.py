@@ -134,6 +134,8 @@ class NightOut(Schema):
     weather: list[WeatherOut]
     shot: list[ShotLineOut]
     night_from: str
+    without_target: bool
+    """Whether some of its lights say no target."""
 
 
 class LogIn(Schema):

@@ -6,7 +6,7 @@ import { useChange, useJobs, useMend, useMendPreview } from "../../../api/hooks"
 import { Button, ColumnHead, PageHead, Trouble, Waiting } from "../../../parts/basics";
 import { JobHere } from "../../../parts/JobCards";
 import { Changes } from "./Changes";
-import { Doubted } from "./Doubted";
+import { InQuestion, kindsInQuestion, targetsInQuestion } from "./InQuestion";
 import { NOBODY, useSettled, type Meant } from "../meant";
 import { WhichFrames } from "../WhichFrames";
 import { SaidBefore } from "./SaidBefore";
@@ -110,6 +110,10 @@ export function Mend() {
     );
   if (!page.data) return <Waiting what="Looking for what is lacking" />;
   const data = page.data;
+  const choose = (those: Meant, saying: Typed) => {
+    setMeant(those);
+    setTyped(saying);
+  };
   const shown = preview.data;
   const ready = !!shown?.words && shown.said > 0 && !anyone && noNumbers(typed).length === 0;
   return (
@@ -121,15 +125,8 @@ export function Mend() {
       </PageHead>
       <div className="grid grid-cols-[300px_1fr] gap-8 max-lg:grid-cols-1">
         <div className="flex min-w-0 flex-col gap-5">
-          {data.doubted.length > 0 && (
-            <Doubted
-              groups={data.doubted}
-              onChoose={(doubted, kind) => {
-                setMeant(doubted);
-                setTyped({ kind });
-              }}
-            />
-          )}
+          <InQuestion title="Header or folder?" questions={kindsInQuestion(data.doubted)} onChoose={choose} />
+          <InQuestion title="Which target?" questions={targetsInQuestion(data.targets)} onChoose={choose} />
           <Lacking groups={data.lacking} chosen={meant} onChoose={setMeant} />
           <SaidBefore said={data.said} />
         </div>
