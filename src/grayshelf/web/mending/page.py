@@ -50,6 +50,7 @@ def mend_page(library: Library) -> MendOut:
         zone = library.zone(session)
         rigs = session.scalars(standing_rigs()).all()
         doubted = doubted_kinds(library, library.revision)
+        proposed = proposed_targets(library, library.revision)
         return MendOut(
             lacking=[
                 LackingOut(
@@ -65,30 +66,9 @@ def mend_page(library: Library) -> MendOut:
                 for g in groups[:MOST_SHOWN]
             ],
             lacking_frames=sum(g.frames for g in groups),
-            doubted=[
-                DoubtedOut(
-                    folder_id=d.folder_id,
-                    folder=d.folder,
-                    below=d.below,
-                    told=d.told.value,
-                    by_folder=d.by_folder.value,
-                    frames=d.frames,
-                    example=d.example,
-                )
-                for d in doubted[:MOST_SHOWN]
-            ],
+            doubted=[DoubtedOut(**vars(d)) for d in doubted[:MOST_SHOWN]],
             doubted_frames=sum(d.frames for d in doubted),
-            targets=[
-                TargetProposedOut(
-                    folder_id=p.folder_id,
-                    folder=p.folder,
-                    below=p.below,
-                    target=p.target,
-                    frames=p.frames,
-                    example=p.example,
-                )
-                for p in proposed_targets(library, library.revision)[:MOST_SHOWN]
-            ],
+            targets=[TargetProposedOut(**vars(p)) for p in proposed[:MOST_SHOWN]],
             folders=[
                 FolderNamedOut(id=f.id, path=f.path)
                 for f in session.scalars(select(Folder).order_by(Folder.own, Folder.path))
