@@ -40,22 +40,26 @@ def doubted_kinds(library: Library, revision: int) -> tuple[DoubtedKind, ...]:
     """All of them, the largest first; those of which a person said the kind are in no doubt any more."""
     with library.db.own_session() as session:
         kinds = FrameSet.kind.in_([k.value for k in MAY_BE])
-        found = {_doubt(*row[:4]) for row in ends_of_sets(session, kinds)} - {None}
+        # Of each folder once: sets of years lie in few.
+        lie_in = {
+            (i, folder, path.rpartition("/")[0], k) for i, folder, path, k, _ in ends_of_sets(session, kinds)
+        }
+        found = {_doubt(*one) for one in lie_in} - {None}
         counted = [_counted(session, doubt) for doubt in found if doubt is not None]
     there = [doubt for doubt in counted if doubt is not None]
     return tuple(sorted(there, key=lambda d: (-d.frames, d.folder, d.below, d.told)))
 
 
-def _doubt(folder_id: int, folder: str, path: str, told: str | None) -> DoubtedKind | None:
+def _doubt(folder_id: int, folder: str, within: str, told: str | None) -> DoubtedKind | None:
     if told is None:
         return None
     kind = FrameKind(told)
-    doubt = doubted_by_folder(kind, folders_above(PurePath(folder) / path))
+    doubt = doubted_by_folder(kind, folders_above(PurePath(folder) / within / "x"))
     if doubt is None:
         return None
     by_folder, place = doubt
-    within = PurePath(path).parts[:-1]
-    below = within[: max(len(within) - place, 0)]
+    parts = PurePath(within).parts
+    below = parts[: max(len(parts) - place, 0)]
     return DoubtedKind(folder_id, folder, "/".join(below), kind, by_folder)
 
 

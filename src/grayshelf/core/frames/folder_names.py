@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
+from functools import lru_cache
 from pathlib import PurePath
 
 from grayshelf.core.frames.file_names import KIND_WORDS, bare_name, dark_flat_as_one_word, kind_in_name
@@ -37,6 +38,7 @@ def folders_above(path: PurePath) -> tuple[str, ...]:
     return path.parts[-2 : -2 - _LOOKED_AT : -1]
 
 
+@lru_cache(maxsize=4096)
 def kind_of_folder(name: str) -> tuple[FrameKind | None, bool]:
     """The kind of frame for which a folder is named, and whether it says masters; a folder named for anything else, such
     as a dark nebula, says nothing."""
