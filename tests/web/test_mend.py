@@ -292,6 +292,7 @@ def test_lights_without_a_target_may_be_of_what_their_folder_is_named_for(own, t
             )
 
     shoot("Veil West/2026-10-18/Lights", 18)
+    shoot(f"Veil West/{LIGHT['INSTRUME']}/raw", 5)
     shoot("Veil West/Ha", 19, {**bare, "FILTER": "Ha"})
     shoot("2026-10-18 Elephant's Trunk", 20)
     shoot("Horsehead", 21)
@@ -307,7 +308,7 @@ def test_lights_without_a_target_may_be_of_what_their_folder_is_named_for(own, t
     own.scan(heap)
     told = {p["target"]: p for p in own.get("/api/mend")["targets"]}
     assert {name: (p["below"], p["frames"]) for name, p in told.items()} == {
-        "Veil West": ("Veil West", 4),
+        "Veil West": ("Veil West", 6),
         "Elephant's Trunk": ("2026-10-18 Elephant's Trunk", 2),
         "Horsehead": ("Horsehead", 2),
         "Soul": ("Heart/Soul", 2),
@@ -323,6 +324,8 @@ def test_lights_without_a_target_may_be_of_what_their_folder_is_named_for(own, t
     }
     said = say(own, veil, {"target": "Veil West"})
     assert "Veil West" not in {p["target"] for p in own.get("/api/mend")["targets"]}
-    assert sum(s["title"].startswith("Veil West") for s in own.sets().values()) == 2
+    assert sum(s["title"].startswith("Veil West") for s in own.sets().values()) == 3, (
+        "two filters, two nights"
+    )
     back(own, said)
     assert "Veil West" in {p["target"] for p in own.get("/api/mend")["targets"]}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import PurePath
 
@@ -45,8 +46,10 @@ def proposed_targets(library: Library, revision: int) -> tuple[ProposedTarget, .
         of_nothing = readable(FrameSet.facts)["target"].as_string().is_(None)
         # Lights of several targets that say none are one set: all their folders are looked at.
         there = folders_of_sets(session, (FrameSet.kind == FrameKind.LIGHT.value) & of_nothing)
-        found = {_proposed(i, folder, f"{path}x", camera) for i, folder, path, camera in there} - {None}
-        counted = [_counted(session, one) for one in found if one is not None]
+        # Folders may be named for any of the cameras.
+        gear = sorted({camera for *_, camera in there if camera})
+        found = {_proposed(i, folder, f"{path}x", gear) for i, folder, path, _ in there} - {None}
+        counted = [_counted(session, one, gear) for one in found if one is not None]
     open_still = [one for one in counted if one is not None]
     return tuple(sorted(open_still, key=lambda p: (-p.frames, p.folder, p.below)))
 
@@ -57,23 +60,23 @@ def _within(folder: str, path: str) -> tuple[list[str], list[str]]:
     return within, [*reversed(within), PurePath(folder).name]
 
 
-def _proposed(folder_id: int, folder: str, path: str, camera: str | None) -> ProposedTarget | None:
+def _proposed(folder_id: int, folder: str, path: str, gear: Sequence[str]) -> ProposedTarget | None:
     within, names = _within(folder, path)
-    found = target_by_folders(names, (camera,))
+    found = target_by_folders(names, gear)
     if found is None:
         return None
     target, place = found
     return ProposedTarget(folder_id, folder, "/".join(within[: max(len(within) - place, 0)]), target)
 
 
-def _counted(session: Session, one: ProposedTarget) -> ProposedTarget | None:
+def _counted(session: Session, one: ProposedTarget, gear: Sequence[str]) -> ProposedTarget | None:
     """With how many lights it is of; None where some of them lie in a folder that is named for something else, or may be no
     lights."""
     count, example = session.execute(
         select(func.count(), func.min(Frame.path)).where(chosen(one.choice), Frame.missing_since.is_(None))
     ).one()
     for folder in folders_of(session, one.choice):
-        other = _proposed(one.folder_id, one.folder, f"{folder}/x", None)
+        other = _proposed(one.folder_id, one.folder, f"{folder}/x", gear)
         names = folders_above(PurePath(one.folder) / folder / "x")
         if doubted_by_folder(FrameKind.LIGHT, names) is not None:
             return None

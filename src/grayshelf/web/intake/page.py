@@ -64,8 +64,8 @@ def _doubted(library: Library) -> str:
     doubts = doubted_kinds(library, library.revision)
     if not doubts:
         return ""
-    frames = in_words.several(sum(d.frames for d in doubts), "frame")
-    one = frames.startswith("1 ")
+    count = sum(d.frames for d in doubts)
+    frames, one = in_words.several(count, "frame"), count == 1
     kinds = {(d.told, d.by_folder) for d in doubts}
     if len(kinds) > 1:
         return f"{frames} lie in folders that are named for another kind than their headers say"
