@@ -273,6 +273,10 @@ def test_frames_that_say_another_kind_than_their_folder_are_doubted_until_a_pers
     )
     kinds = sorted((s["kind"], s["n_frames"]) for s in own.sets().values() if s["n_frames"] > 1)
     assert [k for k in kinds if k[0] == "flat"] == [("flat", 2), ("flat", 4)], "with the one that was a flat"
+    # A person's word of a folder stands for what comes into it: else one press would say otherwise of the first ones, too.
+    shoot("18 Oct/DarkFlats", 1, 14, **{**DARK, "EXPTIME": 6.5})
+    own.scan(heap)
+    assert {d["below"] for d in own.get("/api/mend")["doubted"]} == {"Bias"}
     # What was said is taken back, and it is in doubt again; a scan changes nothing.
     back(own, same)
     own.scan(heap)

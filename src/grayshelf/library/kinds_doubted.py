@@ -64,18 +64,20 @@ def _doubt(folder_id: int, folder: str, within: str, told: str | None) -> Doubte
 
 
 def _counted(session: Session, doubt: DoubtedKind) -> DoubtedKind | None:
-    """With how many frames it is of; None where a person said of all what they are, or they are too long for a bias."""
-    of_kind = chosen(Choice(doubt.folder_id, doubt.below, kind=doubt.told.value))
-    open_still = readable(Frame.facts)["said"]["kind"].as_string().is_(None) & Frame.missing_since.is_(None)
+    """With how many frames it is of; None where a person said of any what they are, or they are too long for a bias."""
+    choice = Choice(doubt.folder_id, doubt.below, kind=doubt.told.value)
+    said: ColumnElement[Any] = readable(Frame.facts)["said"]["kind"].as_string().is_not(None)
     too_long: ColumnElement[Any] = readable(Frame.facts)["exposure_s"].as_float() > LONGEST_BIAS_S
-    count, example, longest = session.execute(
-        select(func.count(), func.min(Frame.path), func.max(too_long)).where(of_kind, open_still)
+    count, example, longest, any_said = session.execute(
+        select(func.count(), func.min(Frame.path), func.max(too_long), func.max(said)).where(
+            chosen(choice), Frame.missing_since.is_(None)
+        )
     ).one()
-    if not count or (doubt.by_folder is FrameKind.BIAS and longest):
+    if not count or any_said or (doubt.by_folder is FrameKind.BIAS and longest):
         return None
     # What is said of a folder is said of all below it: where some of them lie in a folder of their own kind, nothing is
     # proposed.
-    for path in folders_of(session, Choice(doubt.folder_id, doubt.below, kind=doubt.told.value)):
+    for path in folders_of(session, choice):
         found = doubted_by_folder(doubt.told, folders_above(PurePath(doubt.folder) / path / "x"))
         if found is None or found[0] is not doubt.by_folder:
             return None
