@@ -67,7 +67,12 @@ def calibrated(library: Library, frame_id: int, recipe: Recipe) -> Iterator[byte
         bias = _opened(library, session, recipe.scaled.bias) if recipe.scaled is not None else None
         header = read_header(light.path).header
     left = remaining_adu(light.facts.pedestal_adu, dark.facts.pedestal_adu)
-    divided = _flat(flat.shown_in(light), None if pedestal is None else pedestal.shown_in(light))
+    divided_by = flat.shown_in(light)
+    lit = light.parts.lit or (flat.parts.lit if divided_by is flat.parts else None)
+    if lit is not None:
+        # What light cannot reach is no part of the flat's mean, and nothing is divided by it.
+        divided_by = lit.alone(divided_by)
+    divided = _flat(divided_by, None if pedestal is None else pedestal.shown_in(light))
     facts = replace(light.facts, pedestal_adu=left or None)
     told = frame_header(facts, {"CALSTAT": (DARK_AND_FLAT, "dark taken off, flat divided out")})
     _keep(told, header, _OF_THE_FILE)

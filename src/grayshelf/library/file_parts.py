@@ -17,7 +17,8 @@ from numpy.typing import NDArray
 from grayshelf.core.errors import UnreadableFrame
 from grayshelf.core.frames.fits_blocks import ImageHeader
 from grayshelf.core.frames.full_scale import FULL_SCALE_ADU
-from grayshelf.core.pictures.parts import Pixels
+from grayshelf.core.frames.lit_part import LitPart, lit_part
+from grayshelf.core.pictures.parts import Parts, Pixels
 from grayshelf.library.files import KEPT_AS, lies_plain, read_header, read_pixels, scaled, scaling_of
 from grayshelf.library.full_scale import adu_of_one
 from grayshelf.library.kept import kept
@@ -31,6 +32,8 @@ class FileParts:
         """Look at the header of a frame; one that is packed is unpacked into a file of `scratch` that has no name."""
         image = read_header(path)
         self.width, self.height = image.width, image.height
+        self.lit: LitPart | None = lit_part(image)
+        """The part that light can reach; None where that is all of it, as far as its header tells."""
         self.whole = image.bits > 0
         """Whether its levels are whole numbers."""
         self._path, self._offset = path, image.data_offset
@@ -60,6 +63,11 @@ class FileParts:
         own._in_adu(1.0 / FULL_SCALE_ADU)
         own.shares = False
         return own
+
+    @property
+    def where_lit(self) -> Parts:
+        """The pixels that tell of the light and the sensor: all but those that were read out beside them."""
+        return self if self.lit is None else self.lit.of(self)
 
     def _unpack(self, scratch: Path, image: ImageHeader) -> None:
         kept = read_pixels(self._path)

@@ -156,7 +156,8 @@ def _figures(path: Path, library: Library, set_id: int) -> list[dict[str, Any]]:
     with library.db.session() as session:
         kind = session.get_one(FrameSet, set_id).kind
     try:
-        return [vars(f) for f in master_figures(FileParts(path, library.root / "scratch"), FrameKind(kind))]
+        master = FileParts(path, library.root / "scratch")
+        return [vars(f) for f in master_figures(master.where_lit, FrameKind(kind))]
     except UnreadableFrame:
         return []
 

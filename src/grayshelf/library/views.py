@@ -12,6 +12,7 @@ from sqlalchemy.orm import Session
 from grayshelf.core.errors import GrayShelfError, NotFound
 from grayshelf.core.flats.channels import in_colours
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.frames.lit_part import LitPart
 from grayshelf.core.masters.calibrate import NORM
 from grayshelf.core.masters.crop import crop_for
 from grayshelf.core.pictures.histogram import Histogram, ends_at_first, histogram_of
@@ -182,6 +183,9 @@ def _made(library: Library, session: Session, view: View, first: Parts, unit: st
         return Quotient(first, other, level_of(other) / (level_of(first) or 1.0)), "", False
     if view.how == "calibrated":
         dark, flat, bias = of(view.dark), of(view.flat), of(view.bias)
+        lit = _lit(first) or _lit(flat)
+        if flat is not None and lit is not None:
+            flat = lit.alone(flat)
         if dark is not None and bias is not None:
             dark = ScaledDark(dark, bias, view.share)
         return Calibrated(first, dark, flat, level_of(flat) if flat else 1.0), "ADU", False
@@ -193,6 +197,11 @@ def _shown_in(frame: Frame, other: Frame, parts: FileParts) -> Parts:
     facts, others = facts_if_sound(frame.facts), facts_if_sound(other.facts)
     crop = None if facts is None or others is None else crop_for(facts, others)
     return parts if crop is None else crop.of_picture(parts)
+
+
+def _lit(parts: Parts | None) -> LitPart | None:
+    """The part of a whole frame that light can reach, where its header tells that it is not all."""
+    return parts.lit if isinstance(parts, FileParts) else None
 
 
 def _whole_numbers(parts: Parts) -> bool:

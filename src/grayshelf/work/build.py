@@ -323,7 +323,7 @@ def _enter(library: Library, stack: Stack, relative: str, made: _Made) -> int:
     """Put a master that lies on the disk into the catalogue, in one step."""
     # What is slow comes before the database is written.
     picture = FileParts(library.root / relative, library.root / "scratch")
-    figures = [vars(f) for f in master_figures(picture, FrameKind(stack.row.kind))]
+    figures = [vars(f) for f in master_figures(picture.where_lit, FrameKind(stack.row.kind))]
     with library.db.session() as session:
         found = looked_at(library, session, stack.row, picture, made.judged.findings)
     leak = _leak(library, stack.row, picture)

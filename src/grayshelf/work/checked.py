@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from grayshelf.core.checks.findings import SetFinding
+from grayshelf.core.checks.findings import SetFinding, moved
 from grayshelf.core.checks.looks import FrameLook, counted_levels, hottest, look_at
 from grayshelf.core.checks.of_a_master import EMPTY, Beside, findings_of_master, look_at_master, together
 from grayshelf.core.checks.of_a_set import Looked, findings_of_set
@@ -28,9 +28,10 @@ from grayshelf.core.flats.channels import in_colours
 from grayshelf.core.frames.angle import told_apart_deg
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.frames.lit_part import lit_part_of
 from grayshelf.core.frames.sets import held
 from grayshelf.core.frames.write import InputRecord
-from grayshelf.core.pictures.parts import Picture, as_parts, strips
+from grayshelf.core.pictures.parts import Parts, is_unsigned_16, strips
 from grayshelf.core.sensor.statistics import full_of_counts, lower_full
 from grayshelf.library.facts_json import facts_from_json, facts_if_sound
 from grayshelf.library.file_parts import FileParts
@@ -112,6 +113,9 @@ def judge_inputs(stack: Stack, scratch: Path, progress: Callable[[float], None])
     goal = facts.set_temp_c if held(facts) else None
     looked = Looked(kind, [k for k, _ in looks], [r.temp_c for r in records], goal, facts.of_sky, colour)
     found = findings_of_set(looked) + _stars_of([stars for _, stars in looks])
+    lit_from = lit_part_of(facts)
+    if lit_from is not None:
+        found = moved(found, lit_from.left, lit_from.top)
     return Judged(_with_reasons(records, found, _by_hand(stack)), found)
 
 
@@ -133,7 +137,8 @@ def _read(path: Path, work: Callable[[], Found]) -> Found:
         ) from error
 
 
-def _parts(path: Path, facts: FrameFacts, scratch: Path) -> FileParts:
+def _parts(path: Path, facts: FrameFacts, scratch: Path) -> Parts:
+    """What is looked at of a frame of a set: the part of all of them that light can reach."""
     parts = FileParts(path, scratch)
     if (parts.height, parts.width) != (facts.height, facts.width):
         raise CannotCombine(
@@ -141,11 +146,12 @@ def _parts(path: Path, facts: FrameFacts, scratch: Path) -> FileParts:
             f"{parts.height} pixels.",
             "Scan its folder again, then build.",
         )
-    return parts
+    lit = lit_part_of(facts)
+    return parts if lit is None else lit.of(parts)
 
 
-def _white_of(parts: FileParts, facts: FrameFacts) -> int:
-    found = full_of_counts(counted_levels(parts)) if parts.unsigned_16 else 65_535
+def _white_of(parts: Parts, facts: FrameFacts) -> int:
+    found = full_of_counts(counted_levels(parts)) if is_unsigned_16(parts) else 65_535
     return lower_full(found, facts.full_adu)
 
 
@@ -269,26 +275,24 @@ def _look(library: Library, session: Session, row: FrameSet) -> FrameLook | None
         return None
     try:
         parts = FileParts(library.frame_path(session, row.frames[0]), library.root / "scratch")
-        return look_at_master(parts, FrameKind(row.kind))
+        return look_at_master(parts.where_lit, FrameKind(row.kind))
     except (GrayShelfError, OSError):
         return None
 
 
 def looked_at(
-    library: Library, session: Session, row: FrameSet, picture: Picture, of_frames: Sequence[SetFinding]
+    library: Library, session: Session, row: FrameSet, master: FileParts, of_frames: Sequence[SetFinding]
 ) -> list[SetFinding]:
     """What is wrong with a master, beside what was found of its frames.
 
     Parameters
     ----------
-    picture
-        The master.
     of_frames
         Empty also where nobody looked at them: then what shows in the master alone is told, too.
     """
-    facts, kind = facts_from_json(row.facts), FrameKind(row.kind)
+    facts, kind, picture = facts_from_json(row.facts), FrameKind(row.kind), master.where_lit
     foreign = row.is_master and not (row.record is not None and row.record.built_here)
-    highest = np.fmax.reduce([np.fmax.reduce(strip, axis=None) for strip in strips(as_parts(picture))])
+    highest = np.fmax.reduce([np.fmax.reduce(strip, axis=None) for strip in strips(picture)])
     if math.isnan(highest):
         return [*of_frames, EMPTY]
     # A flat of norm 1 is nowhere full.
@@ -303,6 +307,8 @@ def looked_at(
         of_sky=facts.of_sky,
         foreign=foreign,
     )
+    if master.lit is not None:
+        of_master = moved(of_master, master.lit.left, master.lit.top)
     return together(of_frames, of_master)
 
 

@@ -9,11 +9,13 @@ from sqlalchemy.orm import Session
 from grayshelf.core.checks.correction import Correction, correction_of
 from grayshelf.core.errors import CannotCombine, NotFound
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.frames.lit_part import lit_part_of
 from grayshelf.core.masters.scaled import Scaled
 from grayshelf.core.matching.model import Candidate, PullSlip
 from grayshelf.core.pictures.made_of import Colour
 from grayshelf.core.pictures.parts import Pixels, made_small
 from grayshelf.library.catalog import IN_SETS
+from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.library import Library
 from grayshelf.library.lights import light_set
 from grayshelf.library.models import Frame, FrameSet
@@ -102,10 +104,13 @@ def correction_with(library: Library, session: Session, light: Frame, pulled: Pu
     if pulled.flat is None:
         raise CannotCombine("There is no master flat for these lights.", "; ".join(pulled.lacking))
     dark, flat = pulled.dark.id if pulled.dark else None, pulled.flat.id
+    facts = facts_from_json(light.facts)
+    lit = lit_part_of(facts)
 
     def small(view: View) -> Pixels:
-        opened = open_view(library, session, view)
-        parts = opened.parts
+        parts = open_view(library, session, view).parts
+        if lit is not None:
+            parts = lit.of(parts)
         factor = max(-(-max(parts.width, parts.height) // LOOKED_AT), 1)
         return made_small(parts, factor)
 

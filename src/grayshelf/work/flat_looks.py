@@ -68,7 +68,8 @@ def look_at_flat(library: Library, set_id: int) -> FlatLook:
         if found is not None:
             return found
         facts, path = facts_from_json(row.facts), library.frame_path(session, row.frames[0])
-    parts = parts_of(path, library.root / "scratch")
+    whole = parts_of(path, library.root / "scratch")
+    parts, left, top = whole.where_lit, *(whole.lit or (0, 0))[:2]
     colours = in_colours(facts.bayer_pattern, facts.binning_x)
     factor = factor_looked_at(parts.width, parts.height, colours=colours)
     small = made_small(parts, factor)
@@ -76,7 +77,8 @@ def look_at_flat(library: Library, set_id: int) -> FlatLook:
         raise GrayShelfError(
             "None of its pixels holds a number.", "Bring it in again from where it was made."
         )
-    found = FlatLook(tuple(dust_on(parts, colours=colours)), light_fall(small, factor))
+    dust = tuple(shadow.moved(left, top) for shadow in dust_on(parts, colours=colours))
+    found = FlatLook(dust, light_fall(small, factor).moved(left, top))
     with library.db.session() as session:
         row = session.get(FrameSet, set_id)
         if row is not None and row.record is not None:

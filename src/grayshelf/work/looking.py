@@ -43,7 +43,7 @@ def figures_of_master(library: Library, session: Session, row: FrameSet, path: P
     if record is not None and record.figures.get("list") and _was_looked_at(record):
         return [Figure(**f) for f in record.figures["list"]]
     parts = FileParts(path, library.root / "scratch")
-    figures = master_figures(parts, FrameKind(row.kind))
+    figures = master_figures(parts.where_lit, FrameKind(row.kind))
     if record is not None:
         found = looked_at(library, session, row, parts, ())
         if parts.shares and figures and FrameKind(row.kind).capped:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from datetime import date
 from typing import Any
 
@@ -19,7 +19,7 @@ from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.masters.calibrate import NORM
 from grayshelf.core.matching.model import Tolerances
 from grayshelf.core.matching.newer import is_newer, same_settings
-from grayshelf.core.pictures.parts import Pixels, made_small
+from grayshelf.core.pictures.parts import Parts, Pixels, made_small
 from grayshelf.library.catalog import IN_SETS
 from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.file_parts import parts_of
@@ -138,14 +138,9 @@ def hold_against(
     progress(0.0)
     # Reading and comparing takes seconds: nobody waits for the database meanwhile.
     if kind is FrameKind.FLAT:
-        ratio, factor = _ratio(library, own, fresh)
-        found = flat_still_good(ratio, factor, progress)
+        found = _flats_held(library, own, fresh, progress)
     else:
-        old, new = (parts_of(held.path, library.root / "scratch") for held in (own, fresh))
-        if (old.width, old.height) != (new.width, new.height):
-            raise GrayShelfError(
-                "The two differ in size.", "Scan their folders again: a file is another by now."
-            )
+        old, new, _ = _both(library, own, fresh)
         found = capped_still_good(old, new, kind, progress)
     with library.db.session() as session:
         record = session.get_one(FrameSet, set_id).record
@@ -183,19 +178,34 @@ class _Held:
         self.taken_off = bool(row.is_master and record is not None and record.pedestal_kind)
 
 
-def _ratio(library: Library, own: _Held, fresh: _Held) -> tuple[Pixels, int]:
-    """The newer flat over the older one, each without its pedestal and over its own level; and how small it was made."""
-    colours = in_colours(own.facts.bayer_pattern, own.facts.binning_x)
-    one, other = (parts_of(h.path, library.root / "scratch") for h in (own, fresh))
+def _both(library: Library, own: _Held, fresh: _Held) -> tuple[Parts, Parts, tuple[int, int]]:
+    """What light can reach of either, and the columns and rows before it.
+
+    Raises
+    ------
+    GrayShelfError
+        Where they differ in size.
+    """
+    one, other = (parts_of(held.path, library.root / "scratch") for held in (own, fresh))
     if (one.width, one.height) != (other.width, other.height):
-        raise GrayShelfError("The two flats differ in size.", "Choose one of the same frame and binning.")
+        raise GrayShelfError("The two differ in size.", "Choose one of the same frame and binning.")
+    lit = one.lit or other.lit
+    return (one, other, (0, 0)) if lit is None else (lit.of(one), lit.of(other), (lit.left, lit.top))
+
+
+def _flats_held(library: Library, own: _Held, fresh: _Held, progress: Callable[[float], None]) -> StillGood:
+    """The newer flat over the older one, each without its pedestal and over its own level, and what that tells."""
+    colours = in_colours(own.facts.bayer_pattern, own.facts.binning_x)
+    one, other, before = _both(library, own, fresh)
     factor = factor_looked_at(one.width, one.height, colours=colours)
     levels = [
         _less_pedestal(library, h, made_small(parts, factor)) for h, parts in ((own, one), (fresh, other))
     ]
     with np.errstate(divide="ignore", invalid="ignore"):
         ratio = levels[1] / levels[0]
-    return np.nan_to_num(ratio, nan=1.0, posinf=1.0, neginf=1.0).astype(np.float32), factor
+    ratio = np.nan_to_num(ratio, nan=1.0, posinf=1.0, neginf=1.0).astype(np.float32)
+    found = flat_still_good(ratio, factor, progress)
+    return replace(found, shadows=tuple(shadow.moved(*before) for shadow in found.shadows))
 
 
 def _less_pedestal(library: Library, held: _Held, small: Pixels) -> Pixels:

@@ -7,7 +7,7 @@ surroundings, on a flat a share of its neighbours' light.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -47,6 +47,10 @@ class Defects:
     def n_cold(self) -> int:
         """How many are cold."""
         return int(self.hot.size) - self.n_hot
+
+    def moved(self, right: int, down: int) -> Defects:
+        """The same in a picture that has so many columns and rows before it."""
+        return replace(self, row=self.row + np.int32(down), column=self.column + np.int32(right))
 
     def mask(self, shape: tuple[int, int]) -> NDArray[np.uint8]:
         """A picture of them, shape (h, w): 1 where hot, 2 where cold, else 0."""

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import NamedTuple
 
 import numpy as np
@@ -62,6 +62,10 @@ class Shadow:
     """Where it is half as deep as it gets."""
     depth: float
     """Share of the light that is lost where it is deepest, 0 … 1."""
+
+    def moved(self, right: float, down: float) -> Shadow:
+        """The same in a picture that has so many columns and rows before it."""
+        return replace(self, x=self.x + right, y=self.y + down)
 
 
 def factor_looked_at(width: int, height: int, *, colours: bool) -> int:

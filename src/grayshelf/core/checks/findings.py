@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 from enum import StrEnum
 
 
@@ -42,6 +43,10 @@ class Place:
     right: int
     bottom: int
 
+    def moved(self, right: int, down: int) -> Place:
+        """The same in a picture that has so many columns and rows before it."""
+        return Place(self.left + right, self.top + down, self.right + right, self.bottom + down)
+
 
 @dataclass(frozen=True)
 class SetFinding:
@@ -57,3 +62,8 @@ class SetFinding:
     leave_out: bool = False
     """Whether those frames do not belong into a master."""
     place: Place | None = None
+
+
+def moved(found: Sequence[SetFinding], right: int, down: int) -> list[SetFinding]:
+    """Findings in a part of a picture, told of the whole, which has so many columns and rows before it."""
+    return [replace(f, place=f.place and f.place.moved(right, down)) for f in found]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -119,6 +119,10 @@ class LightFall:
     """Upper left, upper right, lower left, lower right: in percent of the middle's light."""
     kept: tuple[float, ...]
     """Means of `KEPT_DOWN` rows of `KEPT_ACROSS` squares over the mean of all, from the upper left."""
+
+    def moved(self, right: float, down: float) -> LightFall:
+        """The same in a picture that has so many columns and rows before it."""
+        return replace(self, middle=self.middle and (self.middle[0] + right, self.middle[1] + down))
 
 
 def light_fall(small: Pixels, factor: int) -> LightFall:

@@ -114,7 +114,7 @@ def _changed(before: Floats, after: Floats, sure: float) -> NDArray[np.bool_]:
 def _by_level(level: float, hot: int) -> StillGood:
     """Where too few pixels are hot, as in a bias, its level is what can change."""
     serves = Serves.GOOD if abs(level) < LEVEL_ADU else Serves.CARE
-    few = "no pixel is hot" if hot == 0 else f"only {hot} pixels are hot"
+    few = {0: "no pixel is hot", 1: "only one pixel is hot"}.get(hot, f"only {hot} pixels are hot")
     return StillGood(serves, abs(level), "ADU", f"its level moved by {level:+.1f} ADU; {few}")
 
 

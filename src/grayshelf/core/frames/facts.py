@@ -56,6 +56,8 @@ class FrameFacts:
     """The first column on the sensor, counted from 0 in pixels of the frame: above 0 where only a part was read out."""
     corner_y: int | None = None
     """The same of the first row."""
+    lit_section: str | None = None
+    """The part that light can reach, as headers write it (`core.frames.lit_part`); None where that is all of it."""
     read_mode: str | None = None
     sensor_temp_c: float | None = None
     temp_range_c: float = 0.0

@@ -28,6 +28,7 @@ from grayshelf.core.frames.filters import filter_name_in, normal_filter
 from grayshelf.core.frames.fits_blocks import ImageHeader
 from grayshelf.core.frames.folder_names import is_only_a_kind, kind_of_folders
 from grayshelf.core.frames.kinds import FrameKind, is_of_the_sky, parse_kind
+from grayshelf.core.frames.lit_part import lit_part
 from grayshelf.core.frames.moments import moment_of
 from grayshelf.core.frames.number_text import sides_in_text
 from grayshelf.core.frames.reader import HeaderReader, number_of
@@ -123,6 +124,7 @@ def read_facts(
     sensor_temp, set_temp = _temperatures(reader)
     filter_name = filter_name_in(reader)
     code = normal_filter(filter_name)
+    lit = lit_part(image)
     _by_hand(reader)
     return FrameFacts(
         width=image.width,
@@ -140,6 +142,7 @@ def read_facts(
         binning_y=bin_y,
         corner_x=corner_x,
         corner_y=corner_y,
+        lit_section=lit.section if lit is not None else None,
         read_mode=reader.text(*READ_MODE),
         sensor_temp_c=sensor_temp,
         set_temp_c=set_temp,

@@ -81,6 +81,7 @@ def frame_header(facts: FrameFacts, extra: Mapping[str, tuple[object, str]] | No
         ("YBINNING", facts.binning_y, "binning in y"),
         ("XORGSUBF", facts.corner_x, "[pixel] first column on the sensor"),
         ("YORGSUBF", facts.corner_y, "[pixel] first row on the sensor"),
+        ("TRIMSEC", facts.lit_section, "columns and rows that light can reach"),
         ("READOUTM", facts.read_mode, "read-out mode"),
         ("CCD-TEMP", facts.sensor_temp_c, "[degC] sensor temperature"),
         ("SET-TEMP", facts.set_temp_c, "[degC] set point"),

@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 
 from grayshelf.core.errors import CannotCombine
 from grayshelf.core.frames.facts import FrameFacts
+from grayshelf.core.frames.lit_part import lit_part_of
 from grayshelf.core.matching.part_of_sensor import OnSensor, place_in
 from grayshelf.core.pictures.parts import Cropped, Parts
 
@@ -22,8 +23,15 @@ class Crop:
     def of(self, facts: FrameFacts) -> FrameFacts:
         """What the crop says of itself, where the whole says `facts`."""
         x, y = facts.corner or (0, 0)
+        lit = lit_part_of(facts)
+        lit = lit and lit.within(self.left, self.top, self.width, self.height)
         return replace(
-            facts, width=self.width, height=self.height, corner_x=x + self.left, corner_y=y + self.top
+            facts,
+            width=self.width,
+            height=self.height,
+            corner_x=x + self.left,
+            corner_y=y + self.top,
+            lit_section=lit and lit.section,
         )
 
     def of_picture(self, whole: Parts) -> Cropped:

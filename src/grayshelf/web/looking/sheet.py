@@ -10,6 +10,7 @@ from sqlalchemy.orm import Session
 from grayshelf.core.errors import GrayShelfError, NotFound
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.fits_blocks import ImageHeader
+from grayshelf.core.frames.lit_part import lit_part_of
 from grayshelf.library.catalog import IN_SETS
 from grayshelf.library.facts_json import facts_if_sound
 from grayshelf.library.files import read_header
@@ -111,6 +112,10 @@ def _values(facts: FrameFacts, word: str) -> list[ReadValueOut]:
         ("bayer_pattern", "colour pattern", facts.bayer_pattern),
         ("width", "size", f"{facts.width} × {facts.height}, {abs(facts.bits)} bits"),
     ]
+    lit = lit_part_of(facts)
+    if lit is not None:
+        reached = f"columns {lit.left + 1} to {lit.right}, rows {lit.top + 1} to {lit.bottom}"
+        told.append(("lit_section", "light reaches", reached))
     return [
         ReadValueOut(word=name, value=value or "", origin=facts.origins.get(key, ""))
         for key, name, value in told

@@ -17,7 +17,8 @@ from grayshelf.library.models import FrameSet
 @kept(16)
 def _defects(path: str, _modified_ns: int, kind: str, scratch: Path) -> tuple[Defects, tuple[int, int]]:
     parts = FileParts(Path(path), scratch)
-    return defects_of(parts, FrameKind(kind)), (parts.height, parts.width)
+    found, lit = defects_of(parts.where_lit, FrameKind(kind)), parts.lit
+    return found if lit is None else found.moved(lit.left, lit.top), (parts.height, parts.width)
 
 
 def defects_of_card(library: Library, set_id: int) -> tuple[Defects, tuple[int, int]]:
