@@ -84,7 +84,7 @@ def test_a_master_is_told_as_that_of_trimmed_frames(both, kind):
     told, expected = ({f["name"]: f["value"] for f in one["figures"]} for one in (whole, trimmed))
     assert told.keys() == expected.keys() and len(told) >= 6
     for name, value in expected.items():
-        assert told[name] == pytest.approx(value, rel=0.01, abs=0.03), name
+        assert told[name] == pytest.approx(value, rel=0.002, abs=0.002), name
 
 
 def test_dust_light_and_defects_are_told_where_they_lie_in_the_file(both):
@@ -98,6 +98,7 @@ def test_dust_light_and_defects_are_told_where_they_lie_in_the_file(both):
     ((shadow,), light, mask), ((expected,), expected_light, expected_mask) = places
     assert (shadow["x"], shadow["y"]) == pytest.approx((expected["x"] + BEFORE, expected["y"]), abs=0.5)
     assert light["middle_x"] == pytest.approx(expected_light["middle_x"] + BEFORE, abs=0.5)
+    assert light["middle_text"] == expected_light["middle_text"]
     assert mask == [[y, x + BEFORE] for y, x in expected_mask] == [[50, 77 + BEFORE]]
 
 

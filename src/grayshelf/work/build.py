@@ -21,6 +21,7 @@ from grayshelf.core.filing.names import master_name, safe_name
 from grayshelf.core.flats.channels import in_colours
 from grayshelf.core.frames.fits_blocks import card_value
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.frames.lit_part import lit_part_of
 from grayshelf.core.frames.write import (
     InputRecord,
     end_rows,
@@ -249,6 +250,7 @@ def _combine(
                 pedestal=dark,
                 scale_to_median=flat,
                 colour=flat and in_colours(row.facts.get("bayer_pattern"), row.facts.get("binning_x")),
+                lit=lit_part_of(stack.facts),
                 progress=progress,
             )
             end_rows(stream, width, height)

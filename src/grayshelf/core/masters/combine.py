@@ -18,6 +18,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from grayshelf.core.errors import CannotCombine
+from grayshelf.core.frames.lit_part import LitPart
 from grayshelf.core.masters.clipping_kinds import EXTREMES, MAD, NO_CLIPPING, POOLED, STD, Clip
 from grayshelf.core.masters.noise import FEW_FRAMES, extremes_penalty, median_penalty
 from grayshelf.core.masters.sources import RowSource
@@ -103,14 +104,19 @@ class Combined(Told):
     pixels: Floats
 
 
-def _sampled_rows(height: int, width: int) -> list[tuple[int, int]]:
+def _sampled_rows(lit: LitPart) -> list[tuple[int, int]]:
     """Pairs of rows (so that both rows of a colour pattern are seen) holding about `SAMPLE_PIXELS`."""
-    pairs = height // 2
+    height, width = lit.bottom - lit.top, lit.right - lit.left
     stride = max(1, math.ceil(height * width / SAMPLE_PIXELS))
-    return [(2 * k, 2 * k + 2) for k in range(0, pairs, stride)] or [(0, height)]
+    first = lit.top + lit.top % 2
+    if stride == 1:
+        return [(a, min(a + 256, lit.bottom)) for a in range(first, lit.bottom, 256)]
+    return [(a, a + 2) for a in range(first, lit.bottom - 1, 2 * stride)] or [(lit.top, lit.bottom)]
 
 
-def frame_scales(source: RowSource, dark: RowSource | None, colour: bool) -> NDArray[np.float64]:
+def frame_scales(
+    source: RowSource, dark: RowSource | None, colour: bool, lit: LitPart | None = None
+) -> NDArray[np.float64]:
     """Median of a frame above its pedestal: one value, or one for each of the four phases of a colour pattern.
 
     Parameters
@@ -121,15 +127,20 @@ def frame_scales(source: RowSource, dark: RowSource | None, colour: bool) -> NDA
         The dark flat (or bias) to take off first, of the same size, or None.
     colour
         Whether neighbouring pixels lie under different filters.
+    lit
+        The part that light can reach; None where it reaches all.
 
     Returns
     -------
     Array of shape (2, 2): medians in ADU by row and column parity, all equal for a mono frame.
     """
-    strips = _sampled_rows(source.height, source.width)
-    if strips[0] == (0, 2) and len(strips) > 1 and strips[1][0] == 2:
-        strips = [(a, min(a + 256, source.height)) for a in range(0, source.height, 256)]
-    parts = [source.rows(a, b) - (dark.rows(a, b) if dark is not None else np.float32(0)) for a, b in strips]
+    lit = lit or LitPart(0, 0, source.width, source.height)
+    # From an even column on, as from an even row, so that colours keep their places.
+    across = slice(lit.left + lit.left % 2, lit.right)
+    parts = [
+        (source.rows(a, b) - (dark.rows(a, b) if dark is not None else np.float32(0)))[:, across]
+        for a, b in _sampled_rows(lit)
+    ]
     if not colour:
         return np.full((2, 2), float(np.nanmedian(np.concatenate([part.ravel() for part in parts]))))
     return np.array(
@@ -179,6 +190,7 @@ def combine(
     pedestal: RowSource | None = None,
     scale_to_median: bool = False,
     colour: bool = False,
+    lit: LitPart | None = None,
     progress: Callable[[float], None] | None = None,
 ) -> Combined:
     """Combine frames of one size into a master, held whole; see `combine_into`."""
@@ -190,6 +202,7 @@ def combine(
         pedestal=pedestal,
         scale_to_median=scale_to_median,
         colour=colour,
+        lit=lit,
         progress=progress,
     )
     return Combined(**vars(told), pixels=np.concatenate(pixels))
@@ -203,6 +216,7 @@ def combine_into(
     pedestal: RowSource | None = None,
     scale_to_median: bool = False,
     colour: bool = False,
+    lit: LitPart | None = None,
     progress: Callable[[float], None] | None = None,
 ) -> Told:
     """Combine frames of one size into a master.
@@ -221,6 +235,8 @@ def combine_into(
         Scale each frame to its own median (each colour phase on its own): the master then has norm 1.
     colour
         Whether the sensor has a colour pattern.
+    lit
+        The part of the frames that light can reach, of which the median is taken; None where it reaches all.
     progress
         Called with the share done, 0 … 1; may raise to stop.
 
@@ -240,7 +256,7 @@ def combine_into(
     scales, scaled = np.ones((n, 2, 2)), 0.0
     if scale_to_median:
         scaled = SHARE_OF_SCALING
-        scales = _scales(sources, pedestal, colour, lambda share: report(scaled * share))
+        scales = _scales(sources, pedestal, colour, lit, lambda share: report(scaled * share))
     noise = _noise_of(sources, pedestal, scales, clips=settings.how(n) in (POOLED, STD, MAD))
     spare = max(1, height * width // NOISE_PIXELS)
     clip = _clip_of(settings, n, noise)
@@ -293,12 +309,16 @@ def _check_sizes(sources: Sequence[RowSource], pedestal: RowSource | None) -> No
 
 
 def _scales(
-    sources: Sequence[RowSource], pedestal: RowSource | None, colour: bool, report: Callable[[float], None]
+    sources: Sequence[RowSource],
+    pedestal: RowSource | None,
+    colour: bool,
+    lit: LitPart | None,
+    report: Callable[[float], None],
 ) -> NDArray[np.float64]:
     """What each frame is multiplied by so that its median becomes 1, shape (n, 2, 2)."""
     scales = np.ones((len(sources), 2, 2))
     with ThreadPoolExecutor(CORES, thread_name_prefix="levels") as several:
-        several_medians = several.map(lambda source: frame_scales(source, pedestal, colour), sources)
+        several_medians = several.map(lambda source: frame_scales(source, pedestal, colour, lit), sources)
         with closing(several_medians):  # type: ignore[type-var]
             for i, (source, medians) in enumerate(zip(sources, several_medians, strict=True)):
                 if medians.min() <= 0:

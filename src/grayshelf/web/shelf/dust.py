@@ -24,6 +24,7 @@ from grayshelf.core.checks.dust_where import Distance, OtherFlat, distance_of, w
 from grayshelf.core.checks.light_fall import LightFall, light_change
 from grayshelf.core.errors import NotFound
 from grayshelf.core.frames.facts import FrameFacts
+from grayshelf.core.frames.lit_part import lit_part_of
 from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.library import Library
 from grayshelf.library.models import FrameSet
@@ -193,7 +194,8 @@ _MOVES = (
 def _light_out(light: LightFall, facts: FrameFacts) -> LightFallOut:
     off = ""
     if light.middle is not None and light.off_percent is not None:
-        pixels = math.hypot(light.middle[0] - facts.width / 2, light.middle[1] - facts.height / 2)
+        left, top, right, bottom = lit_part_of(facts) or (0, 0, facts.width, facts.height)
+        pixels = math.hypot(light.middle[0] - (left + right) / 2, light.middle[1] - (top + bottom) / 2)
         off = f"Its middle lies {in_words.number(pixels)} pixels off the sensor’s middle, {in_words.number(light.off_percent, 0)}\u00a0% of the half diagonal"
     return LightFallOut(
         middle_x=light.middle[0] if light.middle else None,
