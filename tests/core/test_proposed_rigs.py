@@ -19,7 +19,7 @@ LIGHT, FLAT, DARK = FrameKind.LIGHT, FrameKind.FLAT, FrameKind.DARK
     ("Heron 26M", "Heron 26M (driver 2)", Alike.MAYBE), ("Refractor", "Refracter", Alike.MAYBE),
     ("Refractor", "Refratcor", Alike.MAYBE), ("Alder", "Alder 80", Alike.MAYBE), ("Heron 26M", "Heron 26C", Alike.OTHER),
     ("Heron 26M", "Heron 26MM", Alike.OTHER), ("Alder 80", "Alder 81", Alike.OTHER), ("Newt", "Newts", Alike.OTHER),
-    ("80 mm", "80 mm f/6", Alike.OTHER), ("Heron", "", Alike.OTHER), ("§§", "§", Alike.OTHER), ("Refractor", "Reflector", Alike.OTHER),
+    ("Station A", "Station B", Alike.OTHER), ("80 mm", "80 mm f/6", Alike.OTHER), ("Heron", "", Alike.OTHER), ("§§", "§", Alike.OTHER), ("Refractor", "Reflector", Alike.OTHER),
 ])  # fmt: skip
 def test_a_name_is_the_same_may_be_or_is_another(one, other, how):
     assert alike(one, other) is alike(other, one) is how
@@ -29,6 +29,7 @@ def test_a_name_is_the_same_may_be_or_is_another(one, other, how):
     ("Hα 7 nm", "Ha", 7.0), ("Ha_3nm", "Ha", 3.0), ("H-Alpha 2in", "Ha", None), ("Slot 3: Ha", "Ha", None), ("#2 Red", "R", None),
     ("L (1)", "L", None), ("1-L", "L", None), ("Luminance filter", "L", None), ("Grün", "G", None), ("Bleu", "B", None),
     ("SII 6.5nm", "SII", 6.5), ("Oxygen III", "OIII", None), ('O3 1.25"', "OIII", None), ("H-beta", "Hb", None),
+    ("L 400-700 nm", "L", 300.0), ("400nm – 700nm L", "L", 300.0), ("2-inch OIII 4.5 nm", "OIII", 4.5),
     ("Dual Band", None, None), ("1", None, None), ("UV/IR cut", None, None), ("L-Soft", None, None),
 ])  # fmt: skip
 def test_a_filters_name_gives_its_code_and_its_width(name, code, width):
@@ -41,6 +42,7 @@ def test_a_filters_name_gives_its_code_and_its_width(name, code, width):
     ("Ha", "H-alpha 2in", Alike.SAME), ("Ha", "Ha 7nm", Alike.MAYBE), ("Ha 7nm", "H_alpha 7 nm", Alike.SAME),
     ("Ha 7nm", "Ha 3nm", Alike.OTHER), ("Dualband", 'dual band 2"', Alike.SAME), ("1", "2", Alike.OTHER), ("1", "L", Alike.OTHER),
     ("Filter 1", "Filter 2", Alike.OTHER), ("R", "Red", Alike.SAME), ("L", "L-Soft", Alike.OTHER), ("g'", "G", Alike.OTHER), ("r'", "R", Alike.OTHER), ("Deep Nebula", "Nebula", Alike.MAYBE),
+    ("Photometric Rc", "Photometric Ic", Alike.OTHER), ("Sloan g'", "Sloan r'", Alike.OTHER), ("Skyglow", "Skyglov", Alike.MAYBE),
 ])  # fmt: skip
 def test_filters_of_one_wheel(one, other, how):
     assert filters_alike(one, other) is filters_alike(other, one) is how

@@ -46,17 +46,20 @@ function RigHolder() {
     <Listbox value={rig.id} onChange={chooseRig}>
       <ListboxButton
         aria-label={`Rig: ${rig.name}, ${rig.camera}`}
-        className="flex h-10 w-[192px] items-center gap-2 rounded-sm border-2 border-rule p-1 text-left max-xl:w-[148px] max-md:w-auto max-md:border"
+        className="flex h-10 w-[192px] items-center gap-2 rounded-sm border-2 border-rule p-1 text-left max-xl:w-[148px] max-md:w-auto max-md:max-w-full max-md:border"
       >
         <span className="flex h-full min-w-0 flex-1 items-center gap-2 bg-card px-2">
-          <span className="narrow shrink-0 font-semibold">{rig.name}</span>
-          <span className="narrow truncate text-s text-ink2 max-md:hidden">{rig.camera}</span>
+          <span className="narrow min-w-0 truncate font-semibold">{rig.name}</span>
+          {/* Gives way first: most names leave room for it. */}
+          <span className="narrow min-w-0 shrink-[99] truncate text-s text-ink2 max-md:hidden">
+            {rig.camera}
+          </span>
         </span>
-        <ChevronsUpDown size={14} aria-hidden />
+        <ChevronsUpDown size={14} className="shrink-0" aria-hidden />
       </ListboxButton>
       <ListboxOptions
         anchor="bottom start"
-        className="z-40 min-w-[192px] border border-rule bg-card py-1 text-m text-ink focus:outline-none"
+        className="z-40 max-w-[min(560px,calc(100vw-32px))] min-w-[192px] border border-rule bg-card py-1 text-m text-ink focus:outline-none"
       >
         {state.rigs.map((r) => (
           <ListboxOption
@@ -167,7 +170,7 @@ export function Rail() {
         <Mark />
         <span className="max-xl:hidden">Gray Shelf</span>
       </NavLink>
-      <div className="mr-5 flex h-14 items-center max-xl:mr-4 max-md:mr-0 max-md:h-auto max-md:flex-1">
+      <div className="mr-5 flex h-14 items-center max-xl:mr-4 max-md:mr-0 max-md:h-auto max-md:min-w-0 max-md:flex-1">
         <RigHolder />
       </div>
       <nav aria-label="Places" className="flex min-w-0 items-end gap-0.5 max-md:hidden">

@@ -5,10 +5,17 @@ import type { Schemas } from "../api/client";
 type SpineData = Schemas["SpineOut"];
 type GapData = Schemas["GapOut"];
 
+/** The lowest spine, which holds its number and two lines at its foot, and the room that the highest asks for. */
+const LOWEST = 54;
+const ROOM = 184;
+
+/** How much of what a spine is above the lowest is drawn where the bay is so high. */
+export const scaleOf = (bay: number) => Math.min(1, Math.max(0, (bay - LOWEST) / (ROOM - LOWEST)));
+
 /** Height for a number of frames, on a log scale: 10 → 66 px, 100 → 149 px. */
 export function spineHeight(frames: number, scale = 1): number {
-  const full = Math.min(180, Math.max(54, 66 + 25 * Math.log2(Math.max(frames, 1) / 10)));
-  return Math.round(full * scale);
+  const full = Math.min(180, Math.max(LOWEST, 66 + 25 * Math.log2(Math.max(frames, 1) / 10)));
+  return Math.round(LOWEST + (full - LOWEST) * scale);
 }
 
 export const ageInk = (step: number) => `var(--age-ink-${step})`;

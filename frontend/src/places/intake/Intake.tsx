@@ -450,13 +450,15 @@ function SetRow({
         {set.names_say && <Named set={set} />}
         {set.missing && <span className="block pb-1 text-s text-accent">{set.missing}.</span>}
       </td>
-      <td className="text-ink2 max-md:hidden">{set.camera}</td>
+      <td className="max-w-[180px] truncate pr-4 text-ink2 max-md:hidden" title={set.camera}>
+        {set.camera}
+      </td>
       <td className="num pr-6 text-right max-md:pr-3">{set.n_frames}</td>
-      <td className="num text-s max-md:hidden" title={set.origin}>
+      <td className="num pr-4 text-s whitespace-nowrap max-md:hidden" title={set.origin}>
         {set.night}
       </td>
       <td className="text-ink2 max-md:hidden">
-        {told[0]}
+        <span className="whitespace-nowrap">{told[0]}</span>
         {told[1] && <span className="text-ink">, {told[1]}</span>}
       </td>
       <td className="text-right whitespace-nowrap">

@@ -78,11 +78,7 @@ function Names({ look }: { look: Look }) {
       <ColumnHead>Their names</ColumnHead>
       <ul className="num max-h-80 overflow-auto text-s">
         {look.files.map((f) => (
-          <li
-            key={f.path}
-            title={`now ${f.source}`}
-            className="border-b border-line py-0.5 whitespace-nowrap"
-          >
+          <li key={f.path} title={`now ${f.source}`} className="border-b border-line py-0.5 break-all">
             {f.path}
           </li>
         ))}

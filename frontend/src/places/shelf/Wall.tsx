@@ -2,7 +2,7 @@ import { useLayoutEffect, useRef, useState, type ReactNode } from "react";
 
 import type { Schemas } from "../../api/client";
 import { FilterStamp } from "../../parts/FilterStamp";
-import { Gap, Spine } from "../../parts/Spine";
+import { Gap, scaleOf, Spine, spineHeight } from "../../parts/Spine";
 
 type WallData = Schemas["WallOut"];
 
@@ -30,6 +30,9 @@ function slabWidth(cell: number, count: number): number {
 /** Width that so many slabs need at least; a bay that holds more than its share is wider, and the wall is walked along. */
 const needed = (count: number) => 2 * INSET + count * (SLIMMEST + BETWEEN) - BETWEEN;
 
+/** Width that a filter's name needs, as its stamp cuts it; narrow letters are some 6 px wide. */
+const named = (title: string) => 2 * INSET + Math.min(150, 6 * title.length + 18);
+
 /** A wall of the shelf: rows are boards, columns are bays; what stands there, and what is missing. */
 export function Wall({ wall, kind, gain, pulled, onPull, onPickGap }: WallProps) {
   const box = useRef<HTMLDivElement>(null);
@@ -49,6 +52,7 @@ export function Wall({ wall, kind, gain, pulled, onPull, onPickGap }: WallProps)
   const cells = wall.columns.map((column) =>
     Math.max(
       even,
+      kind === "flats" ? named(column.title) : 0,
       ...wall.rows.map((head) =>
         needed(standing(wall.spines, head.key, column.key) + standing(wall.gaps, head.key, column.key)),
       ),
@@ -56,11 +60,11 @@ export function Wall({ wall, kind, gain, pulled, onPull, onPickGap }: WallProps)
   );
   const row = Math.max(128, Math.min(210, size.height / Math.max(wall.rows.length, 1)));
   const bay = row - FACE;
-  const scale = Math.min(1, bay / 184);
+  const scale = scaleOf(bay);
   const width = HEAD + cells.reduce((sum, cell) => sum + cell, 0);
   const boards: ReactNode[] = wall.rows.map((head, index) => (
     <div key={head.key} className="relative flex" style={{ height: row, width }} role="row">
-      <div className="relative shrink-0" style={{ width: HEAD }} role="rowheader">
+      <div className="sticky left-0 z-10 shrink-0 bg-paper" style={{ width: HEAD }} role="rowheader">
         {index === 0 && kind === "darks" && <Scale bay={bay} scale={scale} />}
         <div className="absolute bottom-0 left-0 flex h-8 w-[82px] flex-col justify-center rounded-sm border-2 border-rule bg-card px-2">
           <span className="narrow text-l leading-4 font-semibold whitespace-nowrap">{head.title}</span>
@@ -108,7 +112,7 @@ export function Wall({ wall, kind, gain, pulled, onPull, onPickGap }: WallProps)
               style={{ height: FACE, paddingInline: INSET }}
             >
               {kind === "flats" ? (
-                <span className={filled ? "" : "opacity-70"}>
+                <span className={`flex min-w-0 ${filled ? "" : "opacity-70"}`}>
                   <FilterStamp code={column.title} />
                 </span>
               ) : (
@@ -123,7 +127,14 @@ export function Wall({ wall, kind, gain, pulled, onPull, onPickGap }: WallProps)
     </div>
   ));
   return (
-    <div ref={box} className="h-full overflow-auto" role="grid" aria-label={kind}>
+    <div
+      ref={box}
+      className="h-full overflow-auto"
+      // What is walked to is not to lie under the heads of the rows, which stay.
+      style={{ scrollPaddingLeft: HEAD }}
+      role="grid"
+      aria-label={kind}
+    >
       <Walk>{boards}</Walk>
     </div>
   );
@@ -132,11 +143,12 @@ export function Wall({ wall, kind, gain, pulled, onPull, onPickGap }: WallProps)
 function Scale({ bay, scale }: { bay: number; scale: number }) {
   return (
     <div aria-hidden className="num absolute inset-x-0 top-0 text-s text-ink2" style={{ height: bay }}>
-      {[10, 20, 50, 100, 200].map((frames) => (
+      {/* In a low bay fewer, so that they stand clear of one another. */}
+      {(scale < 0.55 ? [10, 50, 200] : [10, 20, 50, 100, 200]).map((frames) => (
         <span
           key={frames}
           className="absolute right-1 -translate-y-1/2 leading-3 after:ml-1 after:inline-block after:w-1 after:border-t after:border-current after:align-middle"
-          style={{ top: bay - (66 + 25 * Math.log2(frames / 10)) * scale }}
+          style={{ top: Math.max(bay - spineHeight(frames, scale), 6) }}
         >
           {frames === 200 ? "frames 200" : frames}
         </span>

@@ -73,9 +73,10 @@ def _one_letter_off(one: str, other: str) -> bool:
     end = next((i for i in range(len(a) - start) if a[-1 - i] != b[-1 - i]), len(a) - start)
     odd = a[start : len(a) - end] + b[start : len(b) - end]
     crossed = len(a) == len(b) and len(odd) == 4 and odd[:2] == odd[3:1:-1]
-    # A letter that stands with a number names a model.
-    models = "".join(_models(one) ^ _models(other))
-    return (len(odd) <= 2 or crossed) and not any(c.isdigit() for c in models)
+    # A letter that stands with a number names a model, and one that stands alone or with another a band: 'Rc' and 'Ic'.
+    differ = _models(one) ^ _models(other)
+    of_words = all(len(word) >= _TELLING_LETTERS and not re.search(r"\d", word) for word in differ)
+    return (len(odd) <= 2 or crossed) and of_words
 
 
 # -- filters ----------------------------------------------------------------------------------------------------
@@ -110,10 +111,13 @@ CENTRE_NM = {
 }
 #: As people put them into a wheel.
 _IN_THE_WHEEL = ("L", "R", "G", "B", "Ha", "OIII", "SII")
-_WIDTH = re.compile(r"(\d+(?:\.\d+)?)\s*-?\s*nm\b", re.IGNORECASE)
+#: '7 nm', '3-nm', and of a band from where to where: '400-700 nm'.
+_WIDTH = re.compile(
+    r"(?:(?<![\d.])(\d{3,4})(?:\s*nm)?\s*[-–]\s*(?=\d{3,4}\s*nm))?(\d+(?:\.\d+)?)\s*-?\s*nm\b", re.IGNORECASE
+)
 #: What is said of a filter's glass or place, and not of what it passes: 2 inches, 36 mm, slot 3, '#3', '3:' …
 _NOT_PASSED = re.compile(
-    r"\b\d+(?:\.\d+)?\s*(?:mm|inch(?:es)?|in)\b|\d+(?:\.\d+)?\s*[\"″”]|\b1\.25\b"
+    r"\b\d+(?:\.\d+)?\s*-?\s*(?:mm|inch(?:es)?|in)\b|\d+(?:\.\d+)?\s*[\"″”]|\b1\.25\b"
     r"|\b(?:slot|pos(?:ition)?|no|nr)\.?\s*\d+\b|#\s*\d+|^\s*\d+\s*[-:._)]\s*|[(\[]\s*\d+\s*[)\]]\s*$",
     re.IGNORECASE,
 )
@@ -147,7 +151,7 @@ def read_filter_name(name: str) -> FilterNamed:
     if not letters or letters.isdigit():
         return FilterNamed(_letters(name) or name, None, None)
     code = FILTER_ALIASES.get(letters) or _MORE_FILTERS.get(letters)
-    nm = float(width[1]) if width else None
+    nm = abs(float(width[2]) - float(width[1] or 0)) if width else None
     # 'Dual band' is a name of its own, and 'band' is a part of it.
     kept = letters if code else "".join(w for w in words_in(rest) if w not in ("filter", "filt"))
     return FilterNamed((code or kept).lower(), code, nm)
