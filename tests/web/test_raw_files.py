@@ -80,13 +80,19 @@ def test_what_is_no_frame_is_refused_and_nothing_falls_over(tmp_path):
     tifffile.imwrite(tmp_path / "colour.tif", np.zeros((40, 40, 3), np.uint16), photometric="rgb")
     tifffile.imwrite(tmp_path / "float.tif", np.zeros((40, 40), np.float32))
     tifffile.imwrite(tmp_path / "thin.tif", np.zeros((2, 40), np.uint16))
+    tifffile.imwrite(tmp_path / "several.tif", np.zeros((3, 40, 40), np.uint16), photometric="minisblack")
     whole = tmp_path / "whole.tif"
     write_tiff(whole, some_pixels())
     (tmp_path / "cut.tif").write_bytes(whole.read_bytes()[:4000])
-    for name in (*files, "colour.tif", "float.tif", "thin.tif", "cut.tif"):
+    for name in (*files, "colour.tif", "float.tif", "thin.tif", "several.tif", "cut.tif"):
         with pytest.raises(UnreadableFrame) as refused:
             read_header(tmp_path / name)
         assert refused.value.message and refused.value.advice, name
+    # A small picture of the first behind it is no second frame.
+    with tifffile.TiffWriter(tmp_path / "small.tif") as tiff:
+        tiff.write(np.full((40, 40), 9, np.uint16))
+        tiff.write(np.zeros((20, 20), np.uint16), subfiletype=1)
+    assert (read_pixels(tmp_path / "small.tif") == 9).all()
     # Bytes turned at random: told or read, and the next file is read as if nothing was.
     for seed in range(25):
         rng = np.random.default_rng(seed)

@@ -11,6 +11,7 @@ import threading
 import time
 from dataclasses import dataclass, field
 from datetime import datetime
+from itertools import islice
 from pathlib import Path
 from typing import Any
 
@@ -246,6 +247,10 @@ def _tiff_page(tiff: Any) -> Any:
     if np.dtype(page.dtype) not in (np.dtype("u1"), np.dtype("u2")):
         raise NoFrame("Its pixels are no whole numbers of 16 bits: it is no frame as a camera gives it.")
     _checked(shape[1], shape[0])
+    # What is smaller, or says that it is made small, is a picture of the first.
+    second = next(islice(tiff.pages, 1, 2), None)
+    if second is not None and second.shape == shape and not second.is_reduced:
+        raise NoFrame("It holds several pictures. Save each as a file of its own.")
     return page
 
 
