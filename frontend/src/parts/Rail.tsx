@@ -51,8 +51,8 @@ function RigHolder() {
         <span className="flex h-full min-w-0 flex-1 items-center gap-2 bg-card px-2">
           <span className="narrow min-w-0 truncate font-semibold">{rig.name}</span>
           {/* Gives way first: most names leave room for it. */}
-          <span className="narrow min-w-0 shrink-[99] truncate text-s text-ink2 max-md:hidden">
-            {rig.camera}
+          <span className="narrow min-w-0 shrink-[99999] truncate text-s text-ink2 max-md:hidden">
+            {rig.camera === rig.name ? "" : rig.camera}
           </span>
         </span>
         <ChevronsUpDown size={14} className="shrink-0" aria-hidden />

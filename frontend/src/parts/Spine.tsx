@@ -1,6 +1,7 @@
 import { forwardRef, type CSSProperties } from "react";
 
 import type { Schemas } from "../api/client";
+import { several } from "./several";
 
 type SpineData = Schemas["SpineOut"];
 type GapData = Schemas["GapOut"];
@@ -154,7 +155,7 @@ export const Gap = forwardRef<HTMLButtonElement, GapProps>(function Gap(
   { gap, width, scale, tabIndex, onPick },
   ref,
 ) {
-  const label = `Gap: ${[gap.title, gap.gain_text].filter(Boolean).join(", ")}; ${gap.lights} lights wait`;
+  const label = `Gap: ${[gap.title, gap.gain_text].filter(Boolean).join(", ")}; ${several(gap.lights, "light waits", "lights wait")}`;
   const height = Math.max(spineHeight(gap.frames, scale), 62);
   return (
     <button
@@ -181,7 +182,7 @@ export const Gap = forwardRef<HTMLButtonElement, GapProps>(function Gap(
         {gap.lights}
       </span>
       <span className="spine-type absolute bottom-1 left-1/2 -translate-x-1/2 text-s leading-[14px] font-semibold whitespace-nowrap [writing-mode:vertical-rl]">
-        {height > 100 ? "lights wait" : "wait"}
+        {gap.lights === 1 ? (height > 100 ? "light waits" : "waits") : height > 100 ? "lights wait" : "wait"}
       </span>
     </button>
   );

@@ -34,3 +34,14 @@ def file_size(count: float) -> str:
     if 0 < count < 1e6:
         return f"{max(count / 1e3, 1):.0f}{THIN}kB"
     return f"{count / 1e9:.1f}{THIN}GB" if count >= 1e9 else f"{count / 1e6:.0f}{THIN}MB"
+
+
+def named(count: int, one: str, many: str | None = None) -> str:
+    """What so many are called: 'light', 'lights', 'bias'."""
+    same = count == 1 or (many is None and one.endswith("bias"))
+    return one if same else many or one + "s"
+
+
+def several(count: int, one: str, many: str | None = None) -> str:
+    """'1 light', '34 lights', '8 bias'."""
+    return f"{count:,} {named(count, one, many)}"

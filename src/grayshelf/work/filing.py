@@ -14,7 +14,7 @@ from typing import Any
 from sqlalchemy import select, update
 from sqlalchemy.orm import Session
 
-from grayshelf.core.digits import file_size
+from grayshelf.core.digits import file_size, several
 from grayshelf.core.errors import Conflict, GrayShelfError, NotFound
 from grayshelf.library.bringing import Left, Put, let_source_go, let_target_go
 from grayshelf.library.choosing import Choice
@@ -110,7 +110,7 @@ def _start(library: Library, runner: JobRunner, plan: FilingPlan, wishes: Filing
             session.get_one(Filing, filing_id).made_folders = [str(plan.root)]
     verb = "Moving" if wishes.way is FiledBy.MOVE else "Copying"
     return launch(
-        library, runner, FILE, filing_id, f"{verb} {len(plan.going):,} frames into {plan.root.name}"
+        library, runner, FILE, filing_id, f"{verb} {several(len(plan.going), 'frame')} into {plan.root.name}"
     )
 
 
@@ -146,7 +146,7 @@ def start_taking_back(library: Library, runner: JobRunner, filing_id: int) -> in
             if filing.taken_back_at is not None:
                 raise Conflict("This was taken back already.")
             files = filing.n_files
-        return launch(library, runner, UNFILE, filing_id, f"Bringing {files:,} files back")
+        return launch(library, runner, UNFILE, filing_id, f"Bringing {several(files, 'file')} back")
 
 
 def launch(library: Library, runner: JobRunner, kind: str, filing_id: int, title: str) -> int:
@@ -273,7 +273,7 @@ def _told(
         )
         reasons = [f"{source}: {why}" for source, why in session.execute(query.limit(MOST_TOLD))]
         more = one.what_came_of_it(session) if good is FiledState.DONE else ""
-    message = f"{counts.get(good, 0):,} files are {well}{more}"
+    message = f"{several(counts.get(good, 0), 'file is', 'files are')} {well}{more}"
     if reasons:
         message += f"; {counts.get(bad, 0):,} {badly}"
     return JobResult(message, tuple(reasons))

@@ -8,6 +8,7 @@ from pathlib import Path
 from sqlalchemy import select, update
 from sqlalchemy.orm import Session
 
+from grayshelf.core.digits import several
 from grayshelf.core.errors import GrayShelfError, NotFound
 from grayshelf.library.bringing import Left, Put, bring, bring_back
 from grayshelf.library.catalog import NOT_KEPT, set_aside
@@ -78,7 +79,7 @@ class Underway:
                 return
             after = part[-1].id
             control.check()
-            control.report(seen / whole, f"{verb}: {seen:,} of {whole:,} files")
+            control.report(seen / whole, f"{verb}: {seen:,} of {several(whole, 'file')}")
             yield part
             seen += len(part)
 

@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Any, BinaryIO
 from uuid import uuid4
 
+from grayshelf.core.digits import named, several
 from grayshelf.core.errors import Conflict, FolderRefused, GrayShelfError, NotFound, UnreadableFrame
 from grayshelf.core.filing.hand_over import Form, HandedAs
 from grayshelf.core.masters.crop import Crop
@@ -82,9 +83,9 @@ def begin(
     what = (
         f"{lights} {form.value}"
         if form is Form.CALIBRATED
-        else f"{lights} lights with their {form.value}"
+        else f"{several(lights, 'light')} with {named(lights, 'its', 'their')} {form.value}"
         if lights
-        else f"{form.value} of {len(gathered.asked)} sets"
+        else f"{form.value} of {several(len(gathered.asked), 'set')}"
     )
     return runner.start(HAND_OVER, f"Handing over {what}", as_kept(job))
 
@@ -173,10 +174,10 @@ def hand_over(library: Library, control: JobControl, params: dict[str, Any]) -> 
         if not folder.is_dir():
             # It was made when this began: its disk was pulled, and what stands at that place now is another.
             raise GrayShelfError(
-                f"{folder} is not there any more; {done:,} of {len(plan.items):,} files were in it.",
+                f"{folder} is not there any more; {done:,} of {several(len(plan.items), 'file')} were in it.",
                 "Plug its disk in, or put it back, then go on.",
             )
-        control.report(seen / whole, f"{done:,} of {len(plan.items):,} files: {item.path}")
+        control.report(seen / whole, f"{done:,} of {several(len(plan.items), 'file')}: {item.path}")
         try:
             _hand_one(library, item, folder / item.path, job.way, control.check)
             done += 1
@@ -187,7 +188,7 @@ def hand_over(library: Library, control: JobControl, params: dict[str, Any]) -> 
             failed.append(f"{item.path}: {told}".strip())
         seen += sizes.get(item.frame_id, 0)
     _write_table(folder, plan.table)
-    message = f"{done:,} files are in {folder}"
+    message = f"{several(done, 'file is', 'files are')} in {folder}"
     return JobResult(message + (f"; {len(failed):,} are not" if failed else ""), tuple(failed[:MOST_TOLD]))
 
 

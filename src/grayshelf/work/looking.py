@@ -9,6 +9,7 @@ from sqlalchemy.orm import Session
 
 from grayshelf.core.checks.figures import Figure, master_figures
 from grayshelf.core.checks.of_a_master import reasons_for_care, scale_of
+from grayshelf.core.digits import several
 from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.library.facts_json import facts_from_json, facts_if_sound
@@ -85,7 +86,7 @@ def look_at_masters(library: Library, control: JobControl) -> JobResult:
     troubled, unread = 0, list[str]()
     for number, set_id in enumerate(todo):
         control.check()
-        control.report(number / len(todo), f"{number:,} of {len(todo):,} masters looked at")
+        control.report(number / len(todo), f"{number:,} of {several(len(todo), 'master')} looked at")
         with library.db.session() as session:
             row = session.get(FrameSet, set_id)
             if row is None or row.record is None or not row.frames:

@@ -10,6 +10,7 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from grayshelf.core.digits import several
 from grayshelf.core.errors import Conflict, GrayShelfError, NotFound
 from grayshelf.core.filing.name_pattern import NameRead
 from grayshelf.core.frames.facts import FrameFacts
@@ -184,7 +185,7 @@ def begin_mending(
                     "Choose others." if not told else "Look at the pattern.",
                 )
             mending_id = begin_saying(library, session, words, of, said)
-        return _start(runner, mending_id, f"Saying {words} of {len(said):,} frames")
+        return _start(runner, mending_id, f"Saying {words} of {several(len(said), 'frame')}")
 
 
 def take_back(library: Library, runner: JobRunner, mending_id: int) -> int:
@@ -194,7 +195,7 @@ def take_back(library: Library, runner: JobRunner, mending_id: int) -> int:
         with library.db.session() as session:
             mending = note_taken_back(library, session, mending_id)
             words, frames = mending.words, mending.n_frames
-        return _start(runner, mending_id, f"Taking {words} of {frames:,} frames back")
+        return _start(runner, mending_id, f"Taking {words} of {several(frames, 'frame')} back")
 
 
 def _start(runner: JobRunner, mending_id: int, title: str) -> int:
@@ -217,7 +218,7 @@ def mend(library: Library, control: JobControl, params: dict[str, Any]) -> JobRe
         taken_back, frames = mending.taken_back_at is not None, len(frames_of(session, mending_id))
 
     def told(share: float) -> None:
-        control.report(0.6 * share, f"{round(share * frames):,} of {frames:,} frames told")
+        control.report(0.6 * share, f"{round(share * frames):,} of {several(frames, 'frame')} told")
 
     with library.grouping:
         keys = tell_mended(library, mending_id, control.check, told)

@@ -8,6 +8,7 @@ from typing import Any
 
 from sqlalchemy import select
 
+from grayshelf.core.digits import several
 from grayshelf.core.errors import GrayShelfError, NotFound
 from grayshelf.library.facts_json import facts_if_sound
 from grayshelf.library.files import drop_unfinished
@@ -65,7 +66,7 @@ def write_said_copies(library: Library, control: JobControl, params: dict[str, A
     done, failed = 0, list[str]()
     for number, frame_id in enumerate(ids):
         control.check()
-        control.report(number / len(ids), f"{done:,} of {len(ids):,} copies written")
+        control.report(number / len(ids), f"{done:,} of {several(len(ids), 'copy', 'copies')} written")
         with library.db.session() as session:
             frame = session.get(Frame, frame_id)
             facts = facts_if_sound(frame.facts) if frame is not None else None
@@ -87,7 +88,7 @@ def write_said_copies(library: Library, control: JobControl, params: dict[str, A
                 raise
             told = f"{error.message} {error.advice}" if isinstance(error, GrayShelfError) else str(error)
             failed.append(f"{target.name}: {told}".strip())
-    message = f"{done:,} copies are in {folder}"
+    message = f"{several(done, 'copy is', 'copies are')} in {folder}"
     return JobResult(
         message + (f"; {len(failed):,} were not made" if failed else ""), tuple(failed[:MOST_TOLD])
     )

@@ -9,6 +9,7 @@ from typing import Any
 
 from sqlalchemy import func, select
 
+from grayshelf.core.digits import named, several
 from grayshelf.core.errors import Conflict, GrayShelfError
 from grayshelf.library.catalog import IN_SETS
 from grayshelf.library.files import sha256_of
@@ -63,7 +64,7 @@ def verify(library: Library, control: JobControl, params: dict[str, Any]) -> Job
             break
         for frame, path in zip(frames, paths, strict=True):
             control.check()
-            control.report(seen / whole, f"{told.read:,} files read: {path.name}")
+            control.report(seen / whole, f"{several(told.read, 'file')} read: {path.name}")
             told, seen = _one(library, told, frame, path), seen + frame.size_bytes
             if time.monotonic() - written >= WRITTEN_EACH_S:
                 _write(library, control.job_id, told)
@@ -113,13 +114,14 @@ def _write(library: Library, job_id: int, told: Verified) -> None:
 
 
 def _in_words(told: Verified, missing: int) -> str:
-    parts = [f"{told.same:,} files are what they were"]
+    parts = [several(told.same, "file is what it was", "files are what they were")]
     if told.first:
-        parts.append(f"{told.first:,} were read whole for the first time, and are known from now on")
+        was, known = named(told.first, "was", "were"), named(told.first, "is", "are")
+        parts.append(f"{told.first:,} {was} read whole for the first time, and {known} known from now on")
     if told.changed:
-        parts.append(f"{told.changed:,} are not what they were")
+        parts.append(several(told.changed, "is not what it was", "are not what they were"))
     if told.gone:
-        parts.append(f"{told.gone:,} are not there")
+        parts.append(several(told.gone, "is not there", "are not there"))
     if missing:
-        parts.append(f"{missing:,} were missing before")
+        parts.append(several(missing, "was missing before", "were missing before"))
     return f"{'; '.join(parts)}."

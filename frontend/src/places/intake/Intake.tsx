@@ -19,6 +19,7 @@ import { JobHere } from "../../parts/JobCards";
 import { IntakeViewer, useIntakeLooking } from "./IntakeViewer";
 import { Drop } from "./drop/Drop";
 import { Backups, Verify } from "./Verify";
+import { several } from "../../parts/several";
 
 type FolderData = Schemas["FolderOut"];
 
@@ -92,7 +93,7 @@ function OwnFolder({ folder }: { folder: FolderData }) {
       <h2 className="text-l font-semibold">The library’s own folder</h2>
       <p className="num break-all text-s">{folder.path}</p>
       <p className="pt-1 text-ink2">
-        {folder.total.toLocaleString("en")} {folder.total === 1 ? "frame" : "frames"} shot or combined here.{" "}
+        {several(folder.total, "frame")} shot or combined here.{" "}
         {folder.to_look_at > 0 && <span className="text-accent">{folder.to_look_at} to look at.</span>}{" "}
         {folder.scanned && `Looked through ${folder.scanned}.`}
       </p>
@@ -687,7 +688,7 @@ export function Intake() {
   const total = all.reduce((sum, f) => sum + f.total, 0);
   const trouble = all.reduce((sum, f) => sum + f.to_look_at, 0);
   const headline = data.folders.length
-    ? `${total.toLocaleString("en")} frames read${trouble ? `, ${trouble} to look at` : ""}.`
+    ? `${several(total, "frame")} read${trouble ? `, ${trouble} to look at` : ""}.`
     : "Name a folder of frames.";
   return (
     <div className="px-6 pb-6 max-md:px-4">

@@ -50,7 +50,7 @@ export function Months({ months }: { months: Month[] }) {
                 <span className="num">
                   {month.kept} of {month.taken}
                 </span>{" "}
-                lights kept
+                {month.taken === 1 ? "light" : "lights"} kept
               </span>
               {month.gaps > 0 && (
                 <span className="font-semibold text-accent">

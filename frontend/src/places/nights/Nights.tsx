@@ -15,6 +15,8 @@ import { Months } from "./Months";
 import { Notes, PartOrJoin, Weather, WhatWasShot } from "./NightLog";
 import { Slip } from "./Slip";
 import { useKeys } from "../../parts/useKeys";
+import { several } from "../../parts/several";
+import { NameAFolder } from "../../parts/NameAFolder";
 
 type Night = Schemas["NightOut"];
 type LightSet = Schemas["LightSetOut"];
@@ -86,7 +88,7 @@ function Timeline({
               style={{ left: `${left}%`, width: `${width}%` }}
             >
               <FilterStamp code={set.stamp} nm={set.passband_nm} />
-              {width > 11 && <span className="truncate">{set.taken} lights</span>}
+              {width > 11 && <span className="truncate">{several(set.taken, "light")}</span>}
             </button>
           );
         })}
@@ -341,8 +343,8 @@ export function Nights() {
         {data && !months && (
           <>
             <span className="text-ink2">
-              {data.kept} of {data.taken} lights kept, {data.ready === data.kept ? "all" : data.ready} with
-              all they need
+              {data.kept} of {several(data.taken, "light")} kept,{" "}
+              {data.ready === data.kept ? "all" : data.ready} with all they need
             </span>
           </>
         )}
@@ -402,11 +404,12 @@ function NoNights({ rig }: { rig: string | undefined }) {
   return (
     <div className="px-6">
       <PageHead title="No nights yet" />
-      <p className="text-ink2">
-        {rig
-          ? `No lights of ${rig} are in the library.`
-          : "Name a folder with lights in Intake; its nights are listed here."}
+      <p className="max-w-[70ch] pb-5 text-ink2">
+        {rig && `No lights of ${rig} are in the library. `}
+        Once lights are read, their nights stand here: what was taken and kept, what fits it, and a log to
+        write in.
       </p>
+      <NameAFolder />
     </div>
   );
 }

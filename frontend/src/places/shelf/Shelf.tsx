@@ -9,12 +9,14 @@ import { FilterStamp } from "../../parts/FilterStamp";
 import { SmallSpine, Spine } from "../../parts/Spine";
 import { Card } from "./Card";
 import { Wall } from "./Wall";
+import { several } from "../../parts/several";
+import { NameAFolder } from "../../parts/NameAFolder";
 
 type GapData = Schemas["GapOut"];
 
 function GapNote({ gap, marked }: { gap: GapData; marked: boolean }) {
   const { setWishes } = useHere();
-  const waits = `${gap.lights} ${gap.lights === 1 ? "light" : "lights"} of ${gap.targets.join(" and ")} ${gap.lights === 1 ? "waits" : "wait"}, ${gap.nights}.`;
+  const waits = `${several(gap.lights, "light")} of ${gap.targets.join(" and ")} ${gap.lights === 1 ? "waits" : "wait"}, ${gap.nights}.`;
   const what = gap.kind === "flat" ? `${gap.frames} flats` : `${gap.frames} frames`;
   return (
     <li className={`border bg-card px-3.5 py-2.5 ${marked ? "border-accent" : "border-line"}`}>
@@ -144,12 +146,7 @@ function EmptyShelf() {
       </div>
       <div className="h-6 bg-board" />
       <div className="flex items-center gap-4 pt-6">
-        <Link
-          to="/intake"
-          className="flex h-10 items-center rounded-sm bg-accent px-4 text-l font-semibold text-accent-text"
-        >
-          Name a folder of frames
-        </Link>
+        <NameAFolder />
         {!state.demo && (
           <p className="text-ink2">
             Or try it on invented frames first: <span className="num">make demo</span> keeps them apart from

@@ -1,5 +1,6 @@
 import { SmallSpine } from "../../parts/Spine";
 import type { FillCell, FillData } from "./useFill";
+import { several } from "../../parts/several";
 
 type WallData = FillData["walls"][number];
 
@@ -16,7 +17,7 @@ function lower(cell: FillCell): string {
   if (cell.state === "on") return cell.takes;
   if (cell.state === "too cold") return "too cold";
   if (cell.state === "out") return "taken out";
-  if (cell.state === "off") return cell.lights ? `${cell.lights} lights` : "not now";
+  if (cell.state === "off") return cell.lights ? several(cell.lights, "light") : "not now";
   return "";
 }
 

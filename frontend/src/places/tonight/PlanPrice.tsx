@@ -1,6 +1,7 @@
 import { Called } from "./PlanCard";
 import type { Priced } from "./useBefore";
 import { FilterStamp } from "../../parts/FilterStamp";
+import { several } from "../../parts/several";
 
 const INK: Record<string, string> = {
   hands: "bg-accent",
@@ -43,9 +44,10 @@ export function PlanPrice({ price, longest }: { price: Priced; longest: number }
     <div>
       <p className="text-xl font-semibold">{price.headline}</p>
       <p className="text-s text-ink2">
-        {price.lights} lights take {price.lights_take}; {price.flats} flats and {price.dark_flats} dark flats
-        {price.diffusers > 0 && `; the diffuser changes ${price.diffusers} times`}
-        {price.turns > 0 && `; the camera is turned by hand ${price.turns} times`}.
+        {several(price.lights, "light takes", "lights take")} {price.lights_take};{" "}
+        {several(price.flats, "flat")} and {several(price.dark_flats, "dark flat")}
+        {price.diffusers > 0 && `; the diffuser changes ${several(price.diffusers, "time")}`}
+        {price.turns > 0 && `; the camera is turned by hand ${several(price.turns, "time")}`}.
       </p>
       <Causes price={price} longest={longest} />
       {price.notes.map((note) => (
@@ -78,7 +80,7 @@ export function PlanPrice({ price, longest }: { price: Priced; longest: number }
         {price.darks.map((d) => (
           <li key={d.title} className="grid grid-cols-[1fr_auto] gap-2 border-b border-line py-1">
             <span>
-              {d.title} <span className="text-s text-ink2">{d.lights} lights</span>
+              {d.title} <span className="text-s text-ink2">{several(d.lights, "light")}</span>
             </span>
             <span className={`text-s ${d.verdict === "nothing fits" ? "text-accent" : "text-ink2"}`}>
               {d.text}

@@ -16,6 +16,7 @@ import { HandView } from "./HandView";
 import { PhoneList } from "./PhoneList";
 import { ToCome } from "./ToCome";
 import { TimeLine } from "./TimeLine";
+import { several } from "../../parts/several";
 
 type RunData = Schemas["RunOut"];
 type Search = Schemas["SearchOut"];
@@ -223,7 +224,7 @@ function OnShelf({ run }: { run: RunData }) {
             {step.kind === "flats" ? (
               <>
                 <FilterStamp code={step.filter_code ?? ""} nm={step.passband_nm} />
-                {step.done} flats for {step.lights} {step.lights === 1 ? "light" : "lights"}
+                {several(step.done, "flat")} for {several(step.lights, "light")}
               </>
             ) : (
               step.title

@@ -19,6 +19,7 @@ import { useStart } from "./useStart";
 import { PhoneList } from "./PhoneList";
 import { TimeLine } from "./TimeLine";
 import { Label } from "../../parts/Label";
+import { several } from "../../parts/several";
 
 type TonightData = Schemas["TonightOut"];
 
@@ -198,7 +199,9 @@ function AskedFor({ data }: { data: TonightData }) {
   const [open, setOpen] = useState(false);
   return (
     <section className="min-h-0">
-      <ColumnHead note={data.waiting_lights ? `${data.waiting_lights} lights on the sheet` : undefined}>
+      <ColumnHead
+        note={data.waiting_lights ? `${several(data.waiting_lights, "light")} on the sheet` : undefined}
+      >
         Asked for
       </ColumnHead>
       {data.shared && <p className="border-b border-line py-1.5 text-s text-ink2">{data.shared}</p>}
@@ -262,7 +265,7 @@ function ReadyAndCovered({ data }: { data: TonightData }) {
             >
               <SmallSpine step={c.age_step} />
               <span>
-                {c.title} <span className="text-s text-ink2">{c.lights} lights</span>
+                {c.title} <span className="text-s text-ink2">{several(c.lights, "light")}</span>
               </span>
               {c.ruler && <Ruler ruler={c.ruler} width={64} />}
             </li>

@@ -3,6 +3,7 @@ import { useLayoutEffect, useRef, useState, type RefObject } from "react";
 import type { Schemas } from "../../api/client";
 import { FilterStamp } from "../../parts/FilterStamp";
 import { GateSign } from "../../parts/Gate";
+import { several } from "../../parts/several";
 
 type Step = Schemas["StepOut"];
 
@@ -157,7 +158,7 @@ function WorkBlock({ block, high, now, bare }: { block: Drawn; high: number; now
           {lost && main.kind === "find" ? (
             <span className="font-semibold text-accent">no answer</span>
           ) : waitedFor ? (
-            `${main.lights} lights wait`
+            several(main.lights, "light waits", "lights wait")
           ) : (
             <span className={main.exposure_known ? "num" : "num text-ink2"}>
               {main.exposure && main.kind !== "cool"

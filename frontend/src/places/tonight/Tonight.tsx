@@ -7,6 +7,7 @@ import { Before } from "./Before";
 import { Fill } from "./Fill";
 import { RunView } from "./RunView";
 import { Sheet } from "./Sheet";
+import { NameAFolder } from "../../parts/NameAFolder";
 
 /** The page Tonight: the run sheet, and doing it. */
 export function Tonight() {
@@ -20,7 +21,11 @@ export function Tonight() {
     return (
       <div className="px-6">
         <PageHead title="Nothing to shoot yet" />
-        <p className="text-ink2">When lights are in the library, what they lack is put on a sheet here.</p>
+        <p className="max-w-[70ch] pb-5 text-ink2">
+          Once lights are read, what they lack is put on a sheet here: flats, dark flats, darks and bias, in
+          order.
+        </p>
+        <NameAFolder />
       </div>
     );
   // What a night will cost can be asked at any time, also while frames are shot.

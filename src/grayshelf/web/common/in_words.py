@@ -8,7 +8,9 @@ from zoneinfo import ZoneInfo
 
 from grayshelf.core.digits import THIN as THIN
 from grayshelf.core.digits import file_size, stop
+from grayshelf.core.digits import named as named
 from grayshelf.core.digits import seconds as seconds
+from grayshelf.core.digits import several as several
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.matching.model import CommonSettings, RigSays, Ruler
 from grayshelf.core.matching.part_of_sensor import FIRST, OnSensor, begins_at
@@ -104,12 +106,6 @@ def night_title(night: str) -> str:
         return day(date.fromisoformat(night))
     except ValueError:
         return "of no night"
-
-
-def several(count: int, one: str, many: str | None = None) -> str:
-    """'1 light', '34 lights', '8 bias'."""
-    same = count == 1 or (many is None and one.endswith("bias"))
-    return f"{count:,} {one if same else many or one + 's'}"
 
 
 def frames(count: int, *, known: bool = True) -> str:

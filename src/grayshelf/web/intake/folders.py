@@ -103,8 +103,10 @@ def _kinds(counts: dict[tuple[str, str | None], int]) -> list[CountOut]:
     for (state, kind), count in counts.items():
         if kind is not None and state in ("good", "lacking"):
             totals[kind] += count
-    plural = {"light": "lights", "flat": "flats", "dark flat": "dark flats", "dark": "darks", "bias": "bias"}
-    return [CountOut(name=plural[k], count=totals[k]) for k in sorted(totals, key=lambda k: KIND_ORDER[k])]
+    return [
+        CountOut(name=in_words.named(totals[k], k), count=totals[k])
+        for k in sorted(totals, key=lambda k: KIND_ORDER[k])
+    ]
 
 
 def forget_folder(library: Library, folder_id: int) -> str:

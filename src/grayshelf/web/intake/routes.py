@@ -144,7 +144,9 @@ def set_site(json_data: SiteIn) -> Done:
         library.set_setting(session, RECOUNT, {"due": True})
     again = recount_nights(library)
     library.touched()
-    return Done(message=f"Nights are counted at {json_data.time_zone}; {again:,} frames changed theirs.")
+    return Done(
+        message=f"Nights are counted at {json_data.time_zone}; {in_words.several(again, 'frame')} changed {in_words.named(again, 'its', 'theirs')}."
+    )
 
 
 @api.get("/problems")

@@ -75,7 +75,7 @@ def _month_night(night: date, sets: Sequence[tuple[LightSet, PullSlip]]) -> Mont
     parts = [in_words.short_day(night)]
     unknown = not hours and any(s.row.n_kept and s.want.exposure_s is None for s, _ in sets)
     shown = in_words.exposure(None) if unknown else _hours_text(hours)
-    parts.append(f"{kept} of {taken} lights, {shown}" if taken else "no lights")
+    parts.append(f"{kept} of {in_words.several(taken, 'light')}, {shown}" if taken else "no lights")
     if gaps:
         parts.append(f"{in_words.several(gaps, 'set')} {'lacks' if gaps == 1 else 'lack'} something")
     return MonthNightOut(

@@ -13,6 +13,7 @@ from grayshelf.library.models import FrameSet
 from grayshelf.library.rig_terms import rig_of
 from grayshelf.library.scaling import let_scale
 from grayshelf.library.slips import choose_by_hand
+from grayshelf.web.common import in_words
 from grayshelf.web.common.schemas import Done
 from grayshelf.web.context import the_context
 from grayshelf.web.exports import as_file, csv_response
@@ -99,7 +100,9 @@ def set_rig_zone(rig_id: int, json_data: RigZoneIn) -> Done:
         name = rig.name
     again = recount_nights(library)
     library.touched()
-    return Done(message=f"{name}: {again:,} frames changed their night.")
+    return Done(
+        message=f"{name}: {in_words.several(again, 'frame')} changed {in_words.named(again, 'its', 'their')} night."
+    )
 
 
 @api.post("/match")

@@ -9,6 +9,7 @@ from flask import Response
 from grayshelf.core.errors import NotFound
 from grayshelf.library.models import Frame, FrameSet, Job, RunShot
 from grayshelf.library.pictures import picture_of
+from grayshelf.web.common import in_words
 from grayshelf.web.common.jobs import job_out
 from grayshelf.web.common.schemas import Done, JobOut
 from grayshelf.web.context import the_context
@@ -53,7 +54,20 @@ def shelf_csv(rig_id: int) -> Response:
         [x.id, x.kind, x.title, x.gain, x.frames, x.date, x.age, "; ".join(x.care), x.is_master]
         for x in (*page.darks.spines, *page.flats.spines, *page.bias)
     ]
-    rows += [["", g.kind, g.title, g.gain, 0, "", "", f"{g.lights} lights wait", False] for g in page.gaps]
+    rows += [
+        [
+            "",
+            g.kind,
+            g.title,
+            g.gain,
+            0,
+            "",
+            "",
+            in_words.several(g.lights, "light waits", "lights wait"),
+            False,
+        ]
+        for g in page.gaps
+    ]
     return csv_response(rows, "shelf")
 
 

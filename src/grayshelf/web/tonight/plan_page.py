@@ -358,7 +358,7 @@ def _had(had: NightHad, foretold: Foretold, bands: dict[str, float | None]) -> H
     if not taken:
         summary = "No lights of that night are here."
     else:
-        summary = f"{taken} lights of {planned} planned, {kept} kept"
+        summary = f"{in_words.several(taken, 'light')} of {planned} planned, {kept} kept"
     frames = (
         f"{had.flats} flats and {had.dark_flats} dark flats; "
         f"{foretold.flats} and {foretold.dark_flats} were foretold"

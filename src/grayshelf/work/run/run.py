@@ -13,6 +13,7 @@ from dataclasses import replace
 from sqlalchemy import select
 
 from grayshelf.core.checks.frames import flat_level
+from grayshelf.core.digits import several
 from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.flats.channels import in_colours
 from grayshelf.core.flats.model import Found, NoAnswer
@@ -388,13 +389,12 @@ class Run(SheetRun):
         with self.library.db.session() as session:
             steps = list(session.scalars(select(RunStep).where(RunStep.job_id == self.control.job_id)))
             own = of_gate(reminders_of(session, self.rig.id), "end")
-        frames = sum(s.done for s in steps if s.kind in SERIES)
+        shot = several(sum(s.done for s in steps if s.kind in SERIES), "frame")
         masters, failed = self.built(steps)
         darks = any(s.kind == StepKind.DARKS for s in steps)
         self.unattended.warm_at_the_end()
-        cold = by_rig.is_cold(self.devices)
         by_hand = not by_rig.faces_light(self.rig, self.devices)
-        todo = afterwards(darks, self.devices.cover is not None, by_hand, cold)
+        todo = afterwards(darks, self.devices.cover is not None, by_hand, by_rig.is_cold(self.devices))
         left = by_rig.go_home(self.library, self.rig.id, self.devices, self.control.cancel)
         failed = (*failed, *self.unattended.told(steps), *self.deadline.told(steps), *filter(None, [left]))
-        return JobResult(f"{frames} frames shot, {masters} masters built", failed, (*todo, *own))
+        return JobResult(f"{shot} shot, {several(masters, 'master')} built", failed, (*todo, *own))

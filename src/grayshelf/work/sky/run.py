@@ -13,6 +13,7 @@ from dataclasses import dataclass, replace
 from sqlalchemy import select
 
 from grayshelf.core.checks.frames import sky_missed
+from grayshelf.core.digits import several
 from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.filing.names import safe_name
 from grayshelf.core.flats.channels import in_colours
@@ -354,7 +355,7 @@ class TwilightRun(Stepwise):
         sky = [s for s in steps if s.kind == "sky"]
         builds = [read(BuildOutcome, s.outcome) for s in steps if s.kind == "build"]
         flats, masters = sum(s.done for s in sky), sum(len(b.masters) for b in builds)
-        said = f"{flats} flats of the sky, {masters} master{'s' if masters != 1 else ''} built"
+        said = f"{several(flats, 'flat')} of the sky, {several(masters, 'master')} built"
         short = [(s, read(SkyOutcome, s.outcome).why) for s in sky if s.done < s.count]
         for reason in dict.fromkeys(why for _, why in short):
             rows = ", ".join(f"{s.filter_code} {s.done} of {s.count}" for s, why in short if why == reason)

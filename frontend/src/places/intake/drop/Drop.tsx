@@ -6,11 +6,10 @@ import { Bar, Button, Trouble } from "../../../parts/basics";
 import { FIELD } from "../WhichFrames";
 import { chosenIn, type Dropped, droppedIn, type Progress, type Sent } from "./sending";
 import { useSending } from "./useSending";
+import { several } from "../../../parts/several";
 
 const megabytes = (bytes: number) =>
   bytes >= 1e9 ? `${(bytes / 1e9).toFixed(1)} GB` : `${(bytes / 1e6).toFixed(0)} MB`;
-const several = (n: number) => `${n.toLocaleString("en")} ${n === 1 ? "file" : "files"}`;
-
 /** How far it is, and a way to stop: what is there stays, and is gone on with. */
 function OnTheWay({ progress, whole, onStop }: { progress: Progress; whole: number; onStop: () => void }) {
   return (
@@ -19,8 +18,8 @@ function OnTheWay({ progress, whole, onStop }: { progress: Progress; whole: numb
       <Bar share={progress.sentBytes / progress.wholeBytes} label="Sent" />
       <p className="flex items-center justify-between gap-3 text-s text-ink2">
         <span>
-          {progress.files.toLocaleString("en")} of {several(whole)}, {megabytes(progress.sentBytes)} of{" "}
-          {megabytes(progress.wholeBytes)}
+          {progress.files.toLocaleString("en")} of {several(whole, "file")}, {megabytes(progress.sentBytes)}{" "}
+          of {megabytes(progress.wholeBytes)}
         </span>
         <Button onClick={onStop}>Stop</Button>
       </p>
@@ -33,8 +32,8 @@ function Came({ sent }: { sent: Sent }) {
   return (
     <div role="status">
       <p>
-        {several(sent.isNew)} came in whole{sent.isNew > 0 && ", and are being scanned"}.
-        {sent.wasThere > 0 && ` ${several(sent.wasThere)} were there already.`}
+        {several(sent.isNew, "file")} came in whole{sent.isNew > 0 && ", and are being scanned"}.
+        {sent.wasThere > 0 && ` ${several(sent.wasThere, "file")} were there already.`}
       </p>
       {sent.refused.length > 0 && (
         <ul className="mt-1 max-h-40 overflow-auto border-l-4 border-accent pl-2.5 text-s">
@@ -72,7 +71,7 @@ function Ready({
       }}
     >
       <label className="flex flex-col gap-1 text-s text-ink2">
-        {several(dropped.length)}, {megabytes(size)}, into the folder
+        {several(dropped.length, "file")}, {megabytes(size)}, into the folder
         <input
           value={into}
           // What is offered must not come between the letters of what is typed.

@@ -10,10 +10,9 @@ import { PatternField } from "../PatternField";
 import { WhichFrames } from "../WhichFrames";
 import { GoesWhere } from "./GoesWhere";
 import { FromNowOn, WhereTo, type Wishes } from "./WhereTo";
+import { several } from "../../../parts/several";
 
 type Page = Schemas["FilingOut"];
-const several = (n: number) => `${n.toLocaleString("en")} ${n === 1 ? "frame" : "frames"}`;
-
 /** The four patterns, each with a path that one of one's own frames gets. */
 function Patterns({
   page,
@@ -74,9 +73,9 @@ function told(preview: Schemas["FilingPreviewOut"] | undefined, page: Page): str
   if (!page.root && !preview?.going) return "Put frames in an order of your own.";
   if (!preview || preview.trouble) return "File frames.";
   if (preview.going === 0)
-    return preview.in_place ? `${several(preview.in_place)} in place.` : "No frame goes anywhere.";
+    return preview.in_place ? `${several(preview.in_place, "frame")} in place.` : "No frame goes anywhere.";
   const staying = preview.frames - preview.going - preview.in_place;
-  const parts = [`${several(preview.going)} to file`];
+  const parts = [`${several(preview.going, "frame")} to file`];
   if (preview.in_place) parts.push(`${preview.in_place.toLocaleString("en")} in place`);
   if (staying) parts.push(`${staying.toLocaleString("en")} stay`);
   return `${parts.join(", ")}.`;
@@ -115,7 +114,7 @@ function Form({ page }: { page: Page }) {
           <WhichFrames
             page={page}
             meant={meant}
-            note={shown && !shown.trouble ? several(shown.frames) : ""}
+            note={shown && !shown.trouble ? several(shown.frames, "frame") : ""}
             onChange={setMeant}
           />
           <Patterns page={page} wishes={wishes} preview={shown} onChange={setWishes} />
@@ -126,7 +125,7 @@ function Form({ page }: { page: Page }) {
               disabled={!ready || start.isPending}
               onClick={() => start.mutate(undefined)}
             >
-              {shown?.going ? `${verb} ${several(shown.going)}` : verb}
+              {shown?.going ? `${verb} ${several(shown.going, "frame")}` : verb}
             </Button>
             <span className="text-ink2">
               {underway

@@ -12,6 +12,7 @@ import { WhichFrames } from "../WhichFrames";
 import { SaidBefore } from "./SaidBefore";
 import { asked, noNumbers, type Typed } from "./typed";
 import { WhatIsSaid } from "./WhatIsSaid";
+import { several } from "../../../parts/several";
 
 /** Frames that lack the same, folder by folder: pulled, they are the ones that are meant. */
 function Lacking({
@@ -81,14 +82,12 @@ function Telling() {
 /** What there is to say, in a line. */
 function headline(data: Schemas["MendOut"]): string {
   const lacking = data.lacking_frames
-    ? `${several(data.lacking_frames)} lack${data.lacking_frames === 1 ? "s" : ""} what matters.`
+    ? `${several(data.lacking_frames, "frame")} lack${data.lacking_frames === 1 ? "s" : ""} what matters.`
     : "Nothing that matters is lacking.";
   if (!data.doubted_frames) return lacking;
-  const doubted = `${several(data.doubted_frames)} may be of another kind.`;
+  const doubted = `${several(data.doubted_frames, "frame")} may be of another kind.`;
   return data.lacking_frames ? `${lacking} ${doubted}` : doubted;
 }
-
-const several = (n: number) => `${n.toLocaleString("en")} ${n === 1 ? "frame" : "frames"}`;
 
 /** Say what headers lack or have wrong, for many frames at once. */
 export function Mend() {
@@ -134,7 +133,7 @@ export function Mend() {
           <WhichFrames
             page={data}
             meant={meant}
-            note={anyone ? "choose by what they share" : shown ? several(shown.frames) : ""}
+            note={anyone ? "choose by what they share" : shown ? several(shown.frames, "frame") : ""}
             onChange={setMeant}
           />
           <WhatIsSaid page={data} typed={typed} onChange={setTyped} />
@@ -145,7 +144,7 @@ export function Mend() {
               disabled={!ready || say.isPending}
               onClick={() => say.mutate(undefined)}
             >
-              {ready ? `Say it of ${several(shown.said)}` : "Say it"}
+              {ready ? `Say it of ${several(shown.said, "frame")}` : "Say it"}
             </Button>
             <span className="text-ink2">
               {ready ? `${shown.words}. ` : ""}No file is touched, and it can be taken back.

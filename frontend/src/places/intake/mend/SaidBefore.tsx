@@ -5,6 +5,7 @@ import { useChange } from "../../../api/hooks";
 import { Button, ColumnHead, Trouble } from "../../../parts/basics";
 import { TakeBack } from "../../../parts/TakeBack";
 import { FIELD } from "../WhichFrames";
+import { several } from "../../../parts/several";
 
 /** Copies whose headers say it, for other programs: in a folder that is not there yet. */
 function IntoCopies({ one }: { one: Schemas["SaidOut"] }) {
@@ -76,7 +77,7 @@ export function SaidBefore({ said }: { said: Schemas["SaidOut"][] }) {
           <li key={one.id} className="border-b border-line py-1.5">
             <p className={one.taken_back ? "text-ink2 line-through" : ""}>{one.words}</p>
             <p className="text-s break-words text-ink2">
-              {one.n_frames.toLocaleString("en")} {one.n_frames === 1 ? "frame" : "frames"} {one.of}
+              {several(one.n_frames, "frame")} {one.of}
             </p>
             <div className="flex flex-wrap justify-between gap-x-3 text-s text-ink2">
               <span className="num">{one.taken_back ? `taken back ${one.taken_back}` : one.on}</span>

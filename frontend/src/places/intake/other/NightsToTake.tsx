@@ -2,6 +2,7 @@ import { useState } from "react";
 
 import type { Schemas } from "../../../api/client";
 import { Button } from "../../../parts/basics";
+import { several } from "../../../parts/several";
 
 type Night = Schemas["SharedNightOut"];
 
@@ -32,7 +33,10 @@ export function NightsToTake({
     <>
       <div className="flex flex-wrap items-center gap-3 pb-3">
         <Button look="ink" disabled={busy || taken.length === 0} onClick={() => onTake(taken)}>
-          {verb} {taken.length === every.length ? "all of it" : `${taken.length} of ${every.length} nights`}
+          {verb}{" "}
+          {taken.length === every.length
+            ? "all of it"
+            : `${taken.length} of ${several(every.length, "night")}`}
         </Button>
         <Button look="link" onClick={() => setChosen(new Set(taken.length === every.length ? [] : every))}>
           {taken.length === every.length ? "Choose none" : "Choose all"}

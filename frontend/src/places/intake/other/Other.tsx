@@ -7,6 +7,7 @@ import { Button, ColumnHead, PageHead, Trouble } from "../../../parts/basics";
 import { JobHere } from "../../../parts/JobCards";
 import { TextBox } from "../../rigs/fields";
 import { NightsToTake } from "./NightsToTake";
+import { several } from "../../../parts/several";
 
 type Giver = Schemas["GiverOut"];
 type From = { giver: number } | { folder: string };
@@ -165,7 +166,7 @@ function New({ from, busy }: { from: From; busy: boolean }) {
     );
   return (
     <section aria-label="What is new">
-      <ColumnHead note={`${data.there.toLocaleString("en")} frames there`}>{data.name}</ColumnHead>
+      <ColumnHead note={`${several(data.there, "frame")} there`}>{data.name}</ColumnHead>
       <p className="flex items-center gap-3 py-2" role="status">
         {data.words}
         <Button look="link" disabled={isFetching} onClick={() => void refetch()}>

@@ -5,6 +5,7 @@ import { useChange, useRoomPreview } from "../../../api/hooks";
 import { Button, Segments, Trouble } from "../../../parts/basics";
 import { FIELD } from "../WhichFrames";
 import { useSettled } from "../meant";
+import { several } from "../../../parts/several";
 
 type Way = Schemas["LetGoIn"]["way"];
 
@@ -28,8 +29,6 @@ const WAYS: { value: Way; label: string; does: string; button: string }[] = [
     does: "They are put aside on their own disk and can be brought back, until you delete them for good.",
   },
 ];
-const several = (n: number) => `${n.toLocaleString("en")} ${n === 1 ? "frame" : "frames"}`;
-
 /** What would become of the frames that are chosen, and what is lost by it; then it is done. */
 export function LetGo({ setIds, onDone }: { setIds: number[]; onDone: () => void }) {
   const [way, setWay] = useState<Way>("pack");
@@ -85,7 +84,7 @@ export function LetGo({ setIds, onDone }: { setIds: number[]; onDone: () => void
           disabled={!ready || start.isPending}
           onClick={() => start.mutate(undefined)}
         >
-          {told?.n_frames ? `${words?.button} ${several(told.n_frames)}` : words?.button}
+          {told?.n_frames ? `${words?.button} ${several(told.n_frames, "frame")}` : words?.button}
         </Button>
         <span className="text-ink2">{told?.n_frames ? `${told.size_text} now.` : ""}</span>
       </div>

@@ -2,6 +2,7 @@ import { useState } from "react";
 
 import type { Schemas } from "../../../api/client";
 import { Button, ColumnHead, Segments } from "../../../parts/basics";
+import { several } from "../../../parts/several";
 
 type Row = Schemas["RawNightOut"];
 const KEPT: Row["wished"] = "kept as they are";
@@ -23,7 +24,7 @@ function One({ row, chosen, onChoose }: { row: Row; chosen: boolean; onChoose: (
         <span className="w-24 shrink-0 font-semibold">{row.title}</span>
         <span className="num w-20 shrink-0 text-right">{row.size_text}</span>
         <span className="num w-40 shrink-0 text-s text-ink2">
-          {row.n_frames.toLocaleString("en")} {row.n_frames === 1 ? "frame" : "frames"}
+          {several(row.n_frames, "frame")}
           {packed}
         </span>
         <span className="min-w-0 flex-1 text-s text-ink2">{said(row)}</span>

@@ -8,6 +8,7 @@ import { FiledBefore } from "../FiledBefore";
 import { LetGo } from "./LetGo";
 import { Nights } from "./Nights";
 import { ByKind, Disks } from "./Taken";
+import { several } from "../../../parts/several";
 
 function Page({ page }: { page: Schemas["RoomOut"] }) {
   const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
@@ -20,7 +21,7 @@ function Page({ page }: { page: Schemas["RoomOut"] }) {
       <PageHead
         title={
           page.n_frames
-            ? `${page.total_text} in ${page.n_frames.toLocaleString("en")} frames.`
+            ? `${page.total_text} in ${several(page.n_frames, "frame")}.`
             : "No frame takes any room yet."
         }
       >
