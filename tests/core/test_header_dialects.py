@@ -67,6 +67,60 @@ def test_what_of_two_ways_to_write_it_means_one_thing_is_read():
     assert {text: told({"IMAGETYP": text}).of_sky for text in of_sky} == of_sky
 
 
+def test_what_stands_where_there_is_nothing_to_tell_is_no_value_and_no_fault():
+    """Common practice of drivers and programs, no source."""
+    words = {
+        "TELESCOP": "unknown",
+        "INSTRUME": "N/A",
+        "OBJECT": "None",
+        "FILTER": "-1",
+        "GAIN": "n/a",
+        "IMAGETYP": "Unknown",
+    }
+    numbers = {
+        "OFFSET": -1,
+        "CCD-TEMP": -273.15,
+        "SET-TEMP": 999.0,
+        "FOCUSPOS": -1,
+        "ROTATANG": -999.0,
+        "EGAIN": -1.0,
+        "EXPTIME": -1.0,
+    }
+    facts = told({**words, **numbers})
+    known = [
+        facts.telescope,
+        facts.camera,
+        facts.target,
+        facts.filter_code,
+        facts.gain,
+        facts.offset,
+        facts.sensor_temp_c,
+    ]
+    known += [
+        facts.set_temp_c,
+        facts.focus,
+        facts.angle,
+        facts.electrons_per_adu,
+        facts.exposure_s,
+        facts.kind,
+    ]
+    assert set(known) == {None} and facts.complaints == ()
+    # The next name is asked, and what only looks like it is a value: sodium, a cold sensor, an angle, a name.
+    facts = told(
+        {
+            "IMAGETYP": "Light",
+            "GAIN": -1,
+            "ISO": 800,
+            "FILTER": "Na",
+            "CCD-TEMP": -1.0,
+            "ROTATANG": -1.0,
+            "OBJECT": "The Unknown Nebula",
+        }
+    )
+    assert (facts.gain, facts.filter_code, facts.sensor_temp_c, facts.angle.deg) == (800.0, "Na", -1.0, 359.0)
+    assert facts.target == "The Unknown Nebula"
+
+
 def test_a_word_or_a_number_that_is_meant_otherwise_is_passed_over():
     named = told({"ROTATOR": "Turner 2", "ROTATANG": 120.0, "FOCUSER": "Knob", "FOCUS": "Knob"})
     assert (named.angle.deg, named.focus, named.complaints) == (120.0, None, ())

@@ -60,3 +60,16 @@ BOUNDS = {
 }
 #: Zero stands for 'not set' where a header must have a number.
 ZERO_IS_UNKNOWN = ("focal_length_mm", "aperture_mm", "pixel_um", "electrons_per_adu")
+#: What programs and drivers write where they know nothing; of a temperature also the absolute zero, and three nines.
+_NOWHERE, _NO_TEMPERATURE = (-999.0, -9999.0), (999.0, 9999.0, -273.0, -273.15)
+
+
+def tells_nothing(what: str, value: float) -> bool:
+    """Whether a number in a header stands for 'not known'; `what` is a name of `BOUNDS`."""
+    bound = BOUNDS[what]
+    if value == 0.0:
+        return what in ZERO_IS_UNKNOWN
+    # Where nothing is counted below 0, and of a focuser, whose first place that is.
+    if value == -1.0:
+        return bound.lowest >= 0.0 or what == "focus"
+    return value in _NOWHERE or (bound.unit == " °C" and value in _NO_TEMPERATURE)

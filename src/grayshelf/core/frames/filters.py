@@ -29,7 +29,7 @@ EMPTY_PLACE = ("air", "blank", "clear", "empty", "n/a", "no filter", "none", "op
 
 def normal_filter(name: str | None) -> str | None:
     """The code under which a filter is kept: usual long names shortened, blanks None, others as written."""
-    if name is None or not name.strip() or name.strip().lower() in ("none", "no filter", "unknown", "n/a"):
+    if name is None or name.strip().lower() in ("", "-1", "none", "no filter", "unknown", "n/a"):
         return None
     plain = re.sub(r"[^a-z0-9]", "", name.lower())
     return FILTER_ALIASES.get(plain, name.strip())

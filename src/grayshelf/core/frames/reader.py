@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Iterable, Mapping
 from typing import Any
 
-from grayshelf.core.frames.bounds import BOUNDS, MOST_TEXT, ZERO_IS_UNKNOWN
+from grayshelf.core.frames.bounds import BOUNDS, MOST_TEXT, tells_nothing
 from grayshelf.core.frames.cards import Cards, CardText
 from grayshelf.core.frames.facts import FILE_NAME
 from grayshelf.core.frames.fits_blocks import card_value
@@ -14,6 +15,11 @@ from grayshelf.core.frames.number_text import number_in_text
 
 #: Under these some programs write a number, and others what the device is called. Common practice, no source.
 NAMES_AS_WELL = ("FOCUS", "FOCUSER", "ROTATOR")
+#: Words that stand where there is nothing to tell. Common practice, no source; 'Na' is sodium.
+_NOTHING = re.compile(
+    r"n/a|nan|none|null|nil|unknown|undefined|unset|not (?:set|known|available|connected|present|specified)|[-–—?._]+",
+    re.IGNORECASE,
+)
 
 
 def number_of(value: Any, what: str) -> float | None:
@@ -52,6 +58,8 @@ class HeaderReader:
         """The same as a text, blanks made single; one that is longer than any name is complained of."""
         found = self.value(names)
         text = "" if found is None else " ".join(str(found[1]).split())
+        if _NOTHING.fullmatch(text):
+            return None
         if found is not None and len(text) > MOST_TEXT:
             self.complaints.append(f"{found[0]} has {len(text):,} characters, which no name has")
             return None
@@ -64,13 +72,13 @@ class HeaderReader:
             if value is None:
                 continue
             number = number_of(value, what)
-            if number is None and name in NAMES_AS_WELL:
+            if number is None and (name in NAMES_AS_WELL or _NOTHING.fullmatch(str(value).strip())):
                 continue
             if number is None:
                 shown = str(value)
                 self.complaints.append(f"{name} is '{shown[:40]}', which is not a number")
                 continue
-            if number == 0.0 and what in ZERO_IS_UNKNOWN:
+            if tells_nothing(what, number):
                 continue
             trouble = BOUNDS[what].trouble(number)
             if trouble is not None:
