@@ -35,6 +35,10 @@ def values(name):
         ("dark_60000ms_gain200.tif", {"exposure_s": 60, "gain": 200}), ("flat_300_secs-iso800.dng", {"exposure_s": 300, "gain": 800}),
         ("dark_1s_1ms.fits", {}), ("M31_001_s.fits", {}), ("dark_2.5s", {"exposure_s": 2.5}),
         ("0.5s_flat.fits", {"exposure_s": 0.5}), ("offset.fits", {}), ("", {}),
+        # A sixtieth of a second, or a half, as no name can write it; a count or a binning before it is neither.
+        ("flat_1-60s.tif", {}), ("1_250s flat.dng", {}), ("flat 0-5s.fits", {}), ("0001-60s.fits", {"exposure_s": 60}),
+        ("bin_1_300s.fits", {"exposure_s": 300, "binning": 1}), ("Dark 10min 0001.fits", {"exposure_s": 600}),
+        ("dark_2_minutes.fits", {"exposure_s": 120}), ("dark_2min_120s.fits", {}),
     ],
 )  # fmt: skip
 def test_a_word_and_its_number_count_and_nothing_else(name, said):

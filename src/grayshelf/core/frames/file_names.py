@@ -23,7 +23,7 @@ _NUMBER = r"(0|[1-9]\d*)(?![\d])"
 _DECIMAL = r"((?:0|[1-9]\d*)(?:\.\d+)?)(?![\d.])"
 _IN_NAME = {
     "exposure_s": re.compile(
-        rf"{_START}(?:exp(?:osure)?[-_ ]?)?(\d+(?:\.\d+)?)(?:(ms)|s|[-_ ]?sec(?:ond)?s?)(?![A-Za-z])",
+        rf"{_START}(?:exp(?:osure)?[-_ ]?)?(\d+(?:\.\d+)?)(?:(ms|[-_ ]?min(?:ute)?s?)|s|[-_ ]?sec(?:ond)?s?)(?![A-Za-z])",
         re.IGNORECASE,
     ),
     # A sign counts as one only where it cannot be a hyphen between two words.
@@ -34,6 +34,8 @@ _IN_NAME = {
     "offset": re.compile(rf"{_START}offset[-_ ]?{_DECIMAL}", re.IGNORECASE),
     "binning": re.compile(rf"{_START}bin(?:ning)?[-_ ]?{_NUMBER}", re.IGNORECASE),
 }
+#: Before an exposure: '1-60s' may be a sixtieth of a second, and '0_5s' a half, since no name can hold a '/' or may a ','.
+_PART_OF_IT = re.compile(r"(?<!\d)(?<!bin)(?<!bin[-_ ])[01][-_]$", re.IGNORECASE)
 #: Settings whose numbers may be counters, and the words before them.
 _COUNTED = ("gain", "offset", "binning")
 _MAY_COUNT = re.compile("gain|iso|offset|bin", re.IGNORECASE)
@@ -108,8 +110,11 @@ def values_in_name(name: str, settings: Iterable[str] = tuple(_IN_NAME)) -> dict
         if len(values) != 1:
             continue
         value = float(matches[0].group(1).replace("−", "-"))
-        if "ms" in matches[0].group(0).lower() and what == "exposure_s":
-            value /= 1000.0
+        if what == "exposure_s":
+            if any(_PART_OF_IT.search(bare[: m.start()]) for m in matches):
+                continue
+            unit = (matches[0].group(2) or "").lower()
+            value *= 0.001 if unit == "ms" else 60.0 if unit else 1.0
         low, high = _LIMITS.get(what, (0.0, 100_000.0))
         if low <= value <= high:
             found[what] = NameValue(value, *matches[0].span(1))

@@ -20,7 +20,16 @@ _ISO = re.compile(r"^iso[\s-]*", re.IGNORECASE)
 _TWO_MEANINGS = re.compile(r"[+\-−]?[1-9]\d{0,2},\d{3}(?!\d)")
 #: What may stand behind a number, and what it is times, by the unit of `BOUNDS`.
 UNITS = {
-    "s": {"s": 1.0, "sec": 1.0, "secs": 1.0, "second": 1.0, "seconds": 1.0, "ms": 0.001},
+    "s": {
+        "s": 1.0,
+        "sec": 1.0,
+        "secs": 1.0,
+        "second": 1.0,
+        "seconds": 1.0,
+        "ms": 0.001,
+        "min": 60.0,
+        "minutes": 60.0,
+    },
     "°C": {"c": 1.0, "°c": 1.0, "degc": 1.0, "deg c": 1.0, "deg": 1.0, "°": 1.0},
     "mm": {"mm": 1.0},
     "µm": {"um": 1.0, "µm": 1.0, "micron": 1.0, "microns": 1.0},
