@@ -76,6 +76,9 @@ def test_a_folder_of_one_kind_may_name_its_filter_and_settings():
         "Ha flats": FrameKind.FLAT, "flats_R": FrameKind.FLAT, "Lights OIII 300s": FrameKind.LIGHT, "dark flats L": FrameKind.DARK_FLAT,
         "Darks_G100_O30_-10C": FrameKind.DARK, "BIAS_G100": FrameKind.BIAS, "Dark B33": None, "dark L 1622": None,
         "flat earth": None, "darks-old": None, "light pollution": None, "Dark library": FrameKind.DARK,
+        "Darks for flats": FrameKind.DARK_FLAT, "lightframes": FrameKind.LIGHT, "Flat-Field": FrameKind.FLAT, "Darkfield": FrameKind.DARK,
+        "T-shirt flats": FrameKind.FLAT, "sky_flats_Ha": FrameKind.FLAT, "FLAT_L_2x2": FrameKind.FLAT, "Darks 2x3": None, "sky darks": None,
+        "M31_lights": FrameKind.LIGHT, "Lights NGC 7000": FrameKind.LIGHT, "Dark M31": None, "Lights of M31": None, "flat top": None,
         # Bias frames are called so, too; with a number it is the setting.
         "Offsets": FrameKind.BIAS, "offset iso800": FrameKind.BIAS, "Offset 30": None, "offset_10_gain_100": None, "offset test": None,
         "Zeros": FrameKind.BIAS, "zero_g100": FrameKind.BIAS, "zero gravity": None, "superbias": FrameKind.BIAS,

@@ -307,7 +307,7 @@ def test_the_picture_is_found_where_it_lies_behind_whatever_comes_first():
         ("250 ms", "exposure_s", 0.25), ("-10,0 C", "sensor_temp_c", -10.0), ("−10", "set_temp_c", -10.0), ("2x2", "binning", 2.0),
         ("800mm", "focal_length_mm", 800.0), ("3.76 um", "pixel_um", 3.76), ("1.2e1 deg", "angle", 12.0), ("100", "gain", 100.0),
         # What could be two numbers, or is of another unit, is none.
-        ("1,200 mm", "focal_length_mm", None), ("10 F", "sensor_temp_c", None), ("1/0 s", "exposure_s", None), ("5 min", "exposure_s", None),
+        ("1,200 mm", "focal_length_mm", None), ("10 F", "sensor_temp_c", None), ("1/0 s", "exposure_s", None), ("5 min", "exposure_s", 300.0),
         ("1/2", "gain", None), ("2x2", "gain", None), (f"{'9' * 400}/1 s", "exposure_s", None), ("long", "exposure_s", None), ("", "exposure_s", None), ("10 20", "offset", None),
     ],
 )  # fmt: skip

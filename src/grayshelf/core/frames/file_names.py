@@ -44,7 +44,8 @@ _SUFFIX = re.compile(r"(\.[a-z][a-z0-9]{1,3})?(\.(fz|gz))?$", re.IGNORECASE)
 _LIMITS = {"sensor_temp_c": (-80.0, 60.0), "binning": (1.0, 8.0)}
 #: Words that say the kind in a name. 'offset' and 'object' are left out: names use them for other things.
 KIND_WORDS = re.compile(
-    r"(?<![a-z])(master|super[-_ ]?|m(?!l))?(lights?|darks?|flats?|bias(?:es)?|darkflats?|flatdarks?)(?![a-z])"
+    r"(?<![a-z])(master|super[-_ ]?|m(?!l))?(lights?|darks?|flats?|bias(?:es)?|darkflats?|flatdarks?)"
+    r"(?:[-_ ]?(?:frames?|fields?))?(?![a-z])"
 )
 
 #: Bias frames as observatories call them, where a name begins so and has nothing but settings and numbers behind it.
@@ -94,8 +95,9 @@ def _called(gear: tuple[str | None, ...]) -> frozenset[str]:
 
 
 def dark_flat_as_one_word(name: str) -> str:
-    """The name in small letters and in English, with 'dark flat' and 'flat-dark' as the one word that they are."""
-    return re.sub(r"(dark|flat)[-_ ](flat|dark)", r"\1\2", in_english(name))
+    """The name in small letters and in English, with 'dark flat', 'flat-dark' and 'darks for flats' as the one word that
+    they are."""
+    return re.sub(r"(dark|flat)(?:[-_ ]|s?[-_ ]for[-_ ](?:the[-_ ])?)(flat|dark)", r"\1\2", in_english(name))
 
 
 def values_in_name(name: str, settings: Iterable[str] = tuple(_IN_NAME)) -> dict[str, NameValue]:

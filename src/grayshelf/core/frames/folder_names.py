@@ -14,6 +14,7 @@ from pathlib import PurePath
 from grayshelf.core.frames.file_names import KIND_WORDS, bare_name, dark_flat_as_one_word, kind_in_name
 from grayshelf.core.frames.kind_words import everyday_in_english, in_english
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.frames.targets import NUMBERED
 
 #: Folders above a file that are looked at.
 _LOOKED_AT = 4
@@ -21,9 +22,15 @@ _LOOKED_AT = 4
 _BESIDE_KIND = re.compile(
     r"master|frames?|raws?|subs?|library|calibration|iso|gain|sec|bin|[sc]|[^a-z]|(?<![a-z])[go](?![a-z])"
 )
+#: Of how many pixels in one: '2x2'.
+_BINNING_BESIDE = re.compile(r"(?<!\d)(\d)x\1(?!\d)")
 #: And of flats and lights, which are taken through one. (A dark with a B may be for a dark nebula.)
 _FILTER_BESIDE = re.compile(r"(?<![a-z])(?:ha|halpha|oiii|sii|lum|luminance|red|green|blue|[lrgbh])(?![a-z])")
 _THROUGH_FILTERS = (FrameKind.FLAT, FrameKind.LIGHT, FrameKind.DARK_FLAT)
+#: And of flats, by which light they were taken.
+_LIGHT_BESIDE = re.compile(
+    r"(?<![a-z])(?:sky|twilight|dusk|dawn|evening|morning|t[-_ ]?shirt|panel|dome|wall|screen|light[-_ ]?box|led|el)(?![a-z])"
+)
 #: Bias frames are called offsets and zeros, too; before a number an offset is the setting.
 _OFFSETS = re.compile(r"^(master[-_ ]?)?(?:offsets?(?![a-z])(?![-_ ]?\d)|zeros?(?![a-z]))")
 _MASTERS = re.compile(r"^masters?$")
@@ -48,8 +55,10 @@ def kind_of_folder(name: str) -> tuple[FrameKind | None, bool]:
         return None, False
     rest = KIND_WORDS.sub("", dark_flat_as_one_word(named))
     if kind in _THROUGH_FILTERS:
-        rest = _FILTER_BESIDE.sub("", rest)
-    rest = _BESIDE_KIND.sub("", rest)
+        rest = _FILTER_BESIDE.sub("", NUMBERED.sub("", rest))
+    if kind in (FrameKind.FLAT, FrameKind.DARK_FLAT):
+        rest = _LIGHT_BESIDE.sub("", rest)
+    rest = _BESIDE_KIND.sub("", _BINNING_BESIDE.sub("", rest))
     return (None, False) if rest else (kind, is_master)
 
 

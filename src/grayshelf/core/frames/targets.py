@@ -11,8 +11,8 @@ from collections.abc import Sequence
 _NUMBERED = r"(m|messier|ngc|ic|sh[-_ ]?2|ldn|lbn|vdb|abell|barnard|caldwell|ugc|pgc|rcw|gum)[-_ ]?([1-9]\d{0,4})(?![0-9a-z.])"
 #: At the beginning of a folder's name, or behind a date.
 _OF_FOLDER = re.compile(rf"^(?:\d{{4}}[-_. ]?\d\d[-_. ]?\d\d[-_ ]+)?{_NUMBERED}", re.IGNORECASE)
-#: Anywhere in a file's name, as a word of its own.
-_IN_FILE = re.compile(rf"(?<![0-9a-z]){_NUMBERED}", re.IGNORECASE)
+#: Anywhere in a name, as a word of its own.
+NUMBERED = re.compile(rf"(?<![0-9a-z]){_NUMBERED}", re.IGNORECASE)
 _CATALOGUES = {
     "messier": "M",
     "vdb": "vdB",
@@ -35,7 +35,7 @@ def target_of_folders(names: Sequence[str]) -> str | None:
 def target_in_name(name: str) -> str | None:
     """The same of a light's own name without its ending; of two objects in it none counts."""
     # Words of a file's name stand between such signs: an M before one may be of anything.
-    numbered = (match for match in _IN_FILE.finditer(name) if match[0][:2].lower() not in ("m_", "m-"))
+    numbered = (match for match in NUMBERED.finditer(name) if match[0][:2].lower() not in ("m_", "m-"))
     found = {_designation(match) for match in numbered} - {None}
     return found.pop() if len(found) == 1 else None
 
