@@ -29,12 +29,15 @@ ROWS, COLUMNS = np.mgrid[0:HIGH, 0:WIDE]
 #: The light falls by a third to the corners, and a speck's shadow lies right of the middle.
 FALL = 1.0 - 0.35 * ((COLUMNS - WIDE / 2) ** 2 + (ROWS - HIGH / 2) ** 2) / ((WIDE / 2) ** 2 + (HIGH / 2) ** 2)
 FALL *= 1.0 - 0.12 * (np.hypot(COLUMNS - 220, ROWS - 100) < 14)
+#: What each pixel of a pattern RGGB has of the light.
+RGGB = np.tile([[0.6, 1.0], [1.0, 0.8]], (HIGH // 2, WIDE // 2))
 
 
 def shot(folder, kind, number, exposure, light=0.0, **more):
     """A frame with some columns before and after those that light reaches."""
     rng = np.random.default_rng([number, len(kind), int(light)])
-    reached = rng.poisson(np.maximum(light * FALL + 0.03 * exposure, 0))
+    filtered = RGGB if "BAYERPAT" in more else 1.0
+    reached = rng.poisson(np.maximum(light * FALL * filtered + 0.03 * exposure, 0))
     pixels = np.zeros((HIGH, BEFORE + WIDE + AFTER))
     pixels[:, BEFORE : BEFORE + WIDE] = reached
     pixels += 1000.0 + rng.normal(0.0, 7.0, pixels.shape)
@@ -48,16 +51,16 @@ def shot(folder, kind, number, exposure, light=0.0, **more):
     write_fits(folder / "trimmed" / path.name, cards, trimmed.data.astype(np.uint16))
 
 
-@pytest.fixture(scope="module")
-def both(tmp_path_factory):
+@pytest.fixture(scope="module", params=[{}, {"BAYERPAT": "RGGB"}], ids=["mono", "colour"])
+def both(tmp_path_factory, request):
     """The library of a night with its overscan, and that of the same night trimmed."""
-    folder = tmp_path_factory.mktemp("overscan")
+    folder, sensor = tmp_path_factory.mktemp("overscan"), request.param
     for i in range(6):
-        shot(folder, "DARK", 300 + i, 300.0)
-        shot(folder, "DARKFLAT", 200 + i, 2.0)
-        shot(folder, "FLAT", 100 + i, 2.0, 24_000.0, FILTER="R")
+        shot(folder, "DARK", 300 + i, 300.0, **sensor)
+        shot(folder, "DARKFLAT", 200 + i, 2.0, **sensor)
+        shot(folder, "FLAT", 100 + i, 2.0, 24_000.0, FILTER="R", **sensor)
     for i in range(2):
-        shot(folder, "LIGHT", i, 300.0, 900.0, FILTER="R", OBJECT="M 33")
+        shot(folder, "LIGHT", i, 300.0, 900.0, FILTER="R", OBJECT="M 33", **sensor)
     made = {}
     for name in ("whole", "trimmed"):
         made[name] = own = Own(folder / f"{name} library")
@@ -133,11 +136,12 @@ def test_lights_are_calibrated_as_ccdproc_does_once_all_is_trimmed(both, tmp_pat
     assert looked["corrects"] == other.get(f"/api/lights/{number}/correction")["corrects"] == "it corrects"
 
 
-def test_a_fresh_flat_and_a_fresh_dark_are_held_against_them(both):
+def test_a_fresh_flat_and_a_fresh_dark_are_held_against_them(both, request):
+    sensor = request.node.callspec.params["both"]
     for name, own in both.items():
         folder = own.root.parent / f"fresh {name}"
         for kind, light, more in (("DARK", 0.0, {}), ("FLAT", 24_000.0, {"FILTER": "R"})):
-            shot(folder, kind, 900, 300.0 if kind == "DARK" else 2.0, light, **more)
+            shot(folder, kind, 900, 300.0 if kind == "DARK" else 2.0, light, **more, **sensor)
         own.scan(folder / name)
         for kind in ("dark", "flat"):
             number, _ = master(own, kind)

@@ -110,7 +110,7 @@ def correction_with(library: Library, session: Session, light: Frame, pulled: Pu
     def small(view: View) -> Pixels:
         parts = open_view(library, session, view).parts
         if lit is not None:
-            parts = lit.of(parts)
+            parts = (lit if view.colour is None else lit.of_one_colour).of(parts)
         factor = max(-(-max(parts.width, parts.height) // LOOKED_AT), 1)
         return made_small(parts, factor)
 

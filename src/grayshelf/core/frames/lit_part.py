@@ -13,7 +13,8 @@ from typing import NamedTuple
 
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.fits_blocks import ImageHeader, card_value
-from grayshelf.core.pictures.parts import Alone, Cropped, Parts
+from grayshelf.core.pictures.made_of import Alone
+from grayshelf.core.pictures.parts import Cropped, Parts
 
 LIT = ("TRIMSEC", "DATASEC")
 _SECTION = re.compile(r"\[\s*(\d{1,6})\s*:\s*(\d{1,6})\s*,\s*(\d{1,6})\s*:\s*(\d{1,6})\s*\]")
@@ -37,6 +38,11 @@ class LitPart(NamedTuple):
     def of(self, whole: Parts) -> Cropped:
         """The pixels of it."""
         return Cropped(whole, self.left, self.top, self.right - self.left, self.bottom - self.top)
+
+    @property
+    def of_one_colour(self) -> LitPart:
+        """The same where four pixels of a colour pattern make one; only those that lie in it whole."""
+        return LitPart(-(-self.left // 2), -(-self.top // 2), self.right // 2, self.bottom // 2)
 
     def alone(self, whole: Parts) -> Alone:
         """The whole, with no number beside it."""

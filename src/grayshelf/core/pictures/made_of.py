@@ -105,6 +105,27 @@ class ScaledDark(_AsLarge):
 
 
 @dataclass(frozen=True)
+class Alone(_AsLarge):
+    """A picture of which some columns and rows alone hold numbers, all else NaN."""
+
+    left: int
+    top: int
+    right: int
+    bottom: int
+
+    def part(self, top: int, bottom: int, left: int, right: int) -> Pixels:
+        """See `Parts`."""
+        pixels = np.full((bottom - top, right - left), np.nan, np.float32)
+        first, last = max(top, self.top), min(bottom, self.bottom)
+        start, end = max(left, self.left), min(right, self.right)
+        if first < last and start < end:
+            pixels[first - top : last - top, start - left : end - left] = self.of.part(
+                first, last, start, end
+            )
+        return pixels
+
+
+@dataclass(frozen=True)
 class Calibrated(_AsLarge):
     """A light as its dark and flat correct it: ``(light − dark) / (flat / flat's level)``."""
 

@@ -85,38 +85,6 @@ class Cropped:
         return is_unsigned_16(self.of)
 
 
-@dataclass(frozen=True)
-class Alone:
-    """Another picture of which some columns and rows alone hold numbers, all else NaN."""
-
-    of: Parts
-    left: int
-    top: int
-    right: int
-    bottom: int
-
-    @property
-    def width(self) -> int:
-        """Columns."""
-        return self.of.width
-
-    @property
-    def height(self) -> int:
-        """Rows."""
-        return self.of.height
-
-    def part(self, top: int, bottom: int, left: int, right: int) -> Pixels:
-        """See `Parts`."""
-        pixels = np.full((bottom - top, right - left), np.nan, np.float32)
-        first, last = max(top, self.top), min(bottom, self.bottom)
-        start, end = max(left, self.left), min(right, self.right)
-        if first < last and start < end:
-            pixels[first - top : last - top, start - left : end - left] = self.of.part(
-                first, last, start, end
-            )
-        return pixels
-
-
 Picture = Parts | NDArray[Any]
 """A picture in parts, or in memory with shape (h, w)."""
 
