@@ -145,7 +145,7 @@ def test_from_lights_that_lack_flats_to_a_slip_that_fits(page, tmp_path):
     page.keyboard.press("5")
     page.get_by_label("A folder on this machine").fill(str(tmp_path / "my frames"))
     page.keyboard.press("Enter")
-    expect(page.get_by_text("1 lights, 1 darks.")).to_be_visible()
+    expect(page.get_by_text("1 light, 1 dark.")).to_be_visible()
     page.get_by_role("button", name=re.compile("To look at")).click()
     expect(page.get_by_text("The file does not begin as a FITS file does").first).to_be_visible()
     expect(page.get_by_text("EXPTIME is 'abc'")).to_be_visible()
