@@ -193,6 +193,40 @@ def test_who_moves_a_part_is_one_thing_on_its_sheet_and_on_the_slips(own):
         )
 
 
+def test_what_headers_name_at_length_can_be_kept_and_typed(own, tmp_path):
+    """A card holds 68 characters of a text, and a long one goes on in the next (FITS Standard 4.0, 4.2.1)."""
+    filters = ["Luminance with its cut of 400 to 700 nm, second batch of the maker", "Photometric V"]
+    named = {
+        "TELESCOP": "Corrected telescope of 431 mm with reducer and tilt unit, south pier",
+        "INSTRUME": "Large camera " * 5,
+    }
+    for i, name in enumerate(filters):
+        write_fits(
+            tmp_path / "more" / f"m{i}.fits",
+            {**LIGHT, **named, "FILTER": name, "DATE-OBS": f"2026-10-19T22:0{i}:00"},
+        )
+    own.scan(tmp_path / "more")
+    rig = next(number for name, number in rigs(own).items() if "431 mm" in name)
+    proposed = next(r for r in own.get("/api/rigs/proposal")["rigs"] if r["rig_id"] == rig)
+    kept = own.client.post(f"/api/rigs/{rig}/keep", json={"name": proposed["name"]})
+    assert kept.status_code == 200, kept.text
+    put(
+        own,
+        f"/api/rigs/{rig}/sheets/filters",
+        {"filters": [{"code": name, "name": name} for name in filters]},
+    )
+    told = own.get(f"/api/rigs/{rig}")["sheets"]["filters"]
+    assert [one["code"] for one in told["filters"]] == filters
+    put(own, f"/api/rigs/{rig}/name", {"name": proposed["name"], "retired": False})
+    new = {
+        "name": "Another",
+        "camera": named["INSTRUME"].strip(),
+        "telescope": f"Second {named['TELESCOP']} of two",
+    }
+    made = own.client.post("/api/rigs", json={**new, "like": rig})
+    assert made.status_code == 200, made.text
+
+
 def test_filters_and_the_light_are_typed_and_bad_input_changes_nothing(own):
     rig = rigs(own)["Heron 92"]
     sheet = f"/api/rigs/{rig}/sheets/filters"

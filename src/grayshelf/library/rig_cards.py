@@ -14,6 +14,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import Conflict, GrayShelfError, NotFound
+from grayshelf.core.frames.bounds import MOST_TEXT
 from grayshelf.core.frames.night import site_zone
 from grayshelf.core.matching.model import BIAS_WILL_DO
 from grayshelf.core.matching.rulers import plain_name
@@ -213,8 +214,8 @@ def _read_name(session: Session, rig: Rig) -> Kept:
 
 def _write_name(library: Library, session: Session, rig: Rig, values: Kept) -> None:
     name = str(values["name"]).strip()
-    if not name or len(name) > 60:
-        raise GrayShelfError("A rig needs a name of up to 60 letters.")
+    if not name or len(name) > MOST_TEXT:
+        raise GrayShelfError(f"A rig needs a name of up to {MOST_TEXT} letters.")
     taken = session.scalar(select(Rig.id).where(Rig.name == name, Rig.id != rig.id))
     if taken is not None:
         raise GrayShelfError(f"Another rig is called {name}.", "Give this one another name.")

@@ -8,6 +8,7 @@ from typing import Any
 
 from grayshelf.core.digits import significant
 from grayshelf.core.errors import GrayShelfError
+from grayshelf.core.frames.bounds import MOST_TEXT
 from grayshelf.core.rigs.train import MovedBy, PartKind
 
 #: Parts of which no more is typed than a name and who moves them.
@@ -59,8 +60,8 @@ class FilterCard:
     """Of the light, for its flats, where nothing was found yet."""
 
     def __post_init__(self) -> None:
-        if not self.code.strip() or len(self.code) > 24:
-            raise GrayShelfError("A filter needs a code of up to 24 letters, as L or Ha.")
+        if not self.code.strip() or len(self.code) > MOST_TEXT:
+            raise GrayShelfError(f"A filter needs a code of up to {MOST_TEXT} letters, as L or Ha.")
         if self.centre_nm is not None and not 200.0 <= self.centre_nm <= 2_500.0:
             raise GrayShelfError(
                 f"{self.code}: a centre of {self.centre_nm:g} nm is outside of what a camera sees.",

@@ -46,13 +46,13 @@ class TelescopeSheet(Schema):
 
     aperture_mm: float | None = Field(default=None, allow_inf_nan=False)
     focal_length_mm: float | None = Field(default=None, allow_inf_nan=False)
-    reducer: str = Field(default="", max_length=60)
+    reducer: str = Field(default="", max_length=MOST_TEXT)
 
 
 class PartSheet(Schema):
     """A part that is moved, or is not there."""
 
-    name: str = Field(default="", max_length=60)
+    name: str = Field(default="", max_length=MOST_TEXT)
     moved_by: MovedBy = MovedBy.NOBODY_SAID
 
 
@@ -68,8 +68,8 @@ class MountSheet(PartSheet):
 class FilterSheet(Schema):
     """One filter."""
 
-    code: str = Field(max_length=24)
-    name: str = Field(default="", max_length=60)
+    code: str = Field(max_length=MOST_TEXT)
+    name: str = Field(default="", max_length=MOST_TEXT)
     centre_nm: float | None = Field(default=None, allow_inf_nan=False)
     width_nm: float | None = Field(default=None, allow_inf_nan=False)
     gain: float | None = Field(default=None, allow_inf_nan=False)
@@ -107,7 +107,7 @@ class CameraSheet(Schema):
 class SiteSheet(Schema):
     """The place where a rig stands, where that is not the library's site."""
 
-    name: str = Field(default="", max_length=80)
+    name: str = Field(default="", max_length=MOST_TEXT)
     latitude: float | None = Field(default=None, allow_inf_nan=False)
     """Degrees north."""
     longitude: float | None = Field(default=None, allow_inf_nan=False)
@@ -326,7 +326,7 @@ class ProposalOut(Schema):
 class KeepRigIn(Schema):
     """A proposed rig is right, and called so."""
 
-    name: str = Field(max_length=60)
+    name: str = Field(max_length=MOST_TEXT)
 
 
 class KeptRigIn(KeepRigIn):
@@ -350,16 +350,16 @@ class JoinRigIn(Schema):
 class RigNameIn(Schema):
     """A rig's name, and whether it is still used."""
 
-    name: str = Field(max_length=60)
+    name: str = Field(max_length=MOST_TEXT)
     retired: bool = False
 
 
 class NewRigIn(Schema):
     """A rig that no header has named yet."""
 
-    name: str = Field(max_length=60)
-    camera: str = Field(max_length=80)
-    telescope: str = Field(default="", max_length=80)
+    name: str = Field(max_length=MOST_TEXT)
+    camera: str = Field(max_length=MOST_TEXT)
+    telescope: str = Field(default="", max_length=MOST_TEXT)
     focal_length_mm: float | None = Field(default=None, ge=1, le=100_000, allow_inf_nan=False)
     """With its reducer or extender, where the telescope has a rig without it."""
     like: int | None = None
