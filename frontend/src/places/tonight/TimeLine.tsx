@@ -145,7 +145,9 @@ function WorkBlock({ block, high, now, bare }: { block: Drawn; high: number; now
             <FilterStamp code={main.filter_code} nm={main.passband_nm} />
           )}
           {main.filter_code && main.kind === "dark flats" && (
-            <span className="narrow text-s">for {main.filter_code}</span>
+            <span className="narrow line-clamp-3 px-1 text-center text-s leading-4">
+              for {main.filter_code}
+            </span>
           )}
           {(main.kind === "darks" || main.kind === "bias") && block.width > 90 && (
             <span className="px-1 text-center text-s leading-4">{main.title}</span>
