@@ -56,7 +56,12 @@ export function GateButtons({ gate, answer }: { gate: Gate; answer: ReturnType<t
         {gate.answer}
       </Button>
       {gate.leave_out && (
-        <Button large disabled={answer.isPending} onClick={() => answer.mutate({ gate, say: "leave out" })}>
+        <Button
+          large
+          className="max-w-full truncate"
+          disabled={answer.isPending}
+          onClick={() => answer.mutate({ gate, say: "leave out" })}
+        >
           {gate.leave_out}
         </Button>
       )}

@@ -24,7 +24,7 @@ export function Button({ look = "plain", large = false, className = "", ...rest 
   return (
     <button
       type="button"
-      className={`max-w-full overflow-hidden rounded-sm border font-semibold text-ellipsis whitespace-nowrap disabled:border-line disabled:bg-transparent disabled:text-ink2 disabled:brightness-100 ${size} ${room} ${LOOKS[look]} ${className}`}
+      className={`rounded-sm border font-semibold whitespace-nowrap disabled:border-line disabled:bg-transparent disabled:text-ink2 disabled:brightness-100 ${size} ${room} ${LOOKS[look]} ${className}`}
       {...rest}
     />
   );

@@ -20,7 +20,12 @@ export function Going({ data, rig, next }: { data: Sheet; rig: number; next: str
     return (
       <AskedNext asked={data.next}>
         {now && data.rows.length > 1 && (
-          <Button large disabled={skip.isPending} onClick={() => skip.mutate(now)}>
+          <Button
+            large
+            className="max-w-full truncate"
+            disabled={skip.isPending}
+            onClick={() => skip.mutate(now)}
+          >
             Leave {now.filter_code} out
           </Button>
         )}
