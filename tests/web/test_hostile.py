@@ -28,8 +28,8 @@ from tests.helpers import DARK, FLAT, LIGHT, facts_of, write_fits
 from tests.pages import every_page
 
 ABSURD = {
-    "CCD-TEMP": 1e6, "SET-TEMP": -1e300, "EXPTIME": 1e300, "GAIN": -1, "OFFSET": 1e18, "XBINNING": 10**9,
-    "FOCALLEN": -506.0, "APTDIA": 1e30, "XPIXSZ": -1.0, "EGAIN": 1e-300, "ROTATANG": 1e300, "FOCUSPOS": 1e300,
+    "CCD-TEMP": 1e6, "SET-TEMP": -1e300, "EXPTIME": 1e300, "GAIN": -7, "OFFSET": 1e18, "XBINNING": 10**9,
+    "FOCALLEN": -506.0, "APTDIA": 1e30, "XPIXSZ": -3.76, "EGAIN": 1e-300, "ROTATANG": 1e300, "FOCUSPOS": 1e300,
     "PEDESTAL": 1e300, "NCOMBINE": 10**18, "AMBTEMP": 1e9, "DATE-OBS": "9999-12-31T23:59:59", "DATE-LOC": "0001-01-01T00:00:00",
     "SITELONG": 1e300, "YBINNING": -3,
 }  # fmt: skip
