@@ -196,7 +196,7 @@ def _light_out(light: LightFall, facts: FrameFacts) -> LightFallOut:
     if light.middle is not None and light.off_percent is not None:
         left, top, right, bottom = lit_part_of(facts) or (0, 0, facts.width, facts.height)
         pixels = math.hypot(light.middle[0] - (left + right) / 2, light.middle[1] - (top + bottom) / 2)
-        off = f"Its middle lies {in_words.number(pixels)} pixels off the sensor’s middle, {in_words.number(light.off_percent, 0)}\u00a0% of the half diagonal"
+        off = f"Its middle lies {in_words.several(round(pixels), 'pixel')} off the sensor’s middle, {in_words.number(light.off_percent, 0)}\u00a0% of the half diagonal"
     return LightFallOut(
         middle_x=light.middle[0] if light.middle else None,
         middle_y=light.middle[1] if light.middle else None,
@@ -216,7 +216,7 @@ def _change_out(flat: _Flat) -> LightChangeOut | None:
     moved = change.middle_moved_px
     text = f"{in_words.number(change.percent, 2)} % from side to side"
     if moved is not None and moved > 0.01 * math.hypot(flat.facts.width, flat.facts.height):
-        text += f"; its middle moved by {in_words.number(moved)} pixels"
+        text += f"; its middle moved by {in_words.several(round(moved), 'pixel')}"
     return LightChangeOut(
         since=in_words.day(last.night), frame_id=last.frame_id, percent=change.percent, text=text
     )
