@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import math
 from pathlib import Path
 
 import numpy as np
 import tifffile
 
-PHASES = {"RGGB": (0, 1, 1, 2), "GRBG": (1, 0, 2, 1), "GBRG": (1, 2, 0, 1), "BGGR": (2, 1, 1, 0)}
+PHASES = ("RGGB", "GRBG", "GBRG", "BGGR", "GGRGGBGGBGGRBRGRBGGGBGGRGGRGGBRBGBRG")
 MARGIN = (4, 6)
 """Rows above and columns to the left that see no light."""
 
@@ -28,9 +29,11 @@ def write_dng(
     whole = np.full((pixels.shape[0] + top, pixels.shape[1] + left), 77, np.uint16)
     whole[top:, left:] = pixels
     bottom, right = whole.shape
+    side = math.isqrt(len(phase))
     tags = [
         (271, "s", 0, "Plover", True), (272, "s", 0, "Plover P6", True), (274, "H", 1, orientation, True),
-        (306, "s", 0, local, True), (33421, "H", 2, (2, 2), True), (33422, "B", 4, PHASES[phase], True),
+        (306, "s", 0, local, True), (33421, "H", 2, (side, side), True),
+        (33422, "B", side * side, tuple("RGB".index(letter) for letter in phase), True),
         (33434, "2I", 1, (int(exposure_s * 1000), 1000), True), (34855, "H", 1, iso, True),
         (50706, "B", 4, (1, 4, 0, 0), True), (50707, "B", 4, (1, 1, 0, 0), True), (50708, "s", 0, "Plover P6", True),
         (50714, "H", 1, 512, True), (50717, "I", 1, 16383, True),

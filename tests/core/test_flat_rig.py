@@ -28,6 +28,7 @@ from grayshelf.core.flats.search.window import CameraTraits, permitted
 from grayshelf.core.flats.settings import FlatWishes, RowKey, wishes_from
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.pictures.colours import pattern_of_pixels
 from grayshelf.core.planning.flat_order import SearchStop, order_response, order_search
 from grayshelf.core.sensor.statistics import flat_statistics
 from grayshelf.demo.rigs import FILTERS, MODELS, START
@@ -67,9 +68,7 @@ class Bench:
     def shoot(self, shot, gain, binning):
         self.devices.panel.set_brightness(shot.brightness or 0)
         frame = self.devices.camera.expose(shot.exposure_s, gain, 30, binning).pixels
-        s = flat_statistics(
-            frame, self.facts.white_adu, self.facts.bayer_pattern is not None and binning == 1
-        )
+        s = flat_statistics(frame, self.facts.white_adu, pattern_of_pixels(self.facts.bayer_pattern, binning))
         return TestShot(
             shot.exposure_s, s.median, s.brightest_permille, s.saturated_fraction, brightness=shot.brightness
         )

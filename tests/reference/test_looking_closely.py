@@ -32,7 +32,7 @@ from grayshelf.core.checks.light_fall import light_change, light_fall
 from grayshelf.core.checks.still_good import Serves, capped_still_good, flat_still_good
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.pictures.histogram import histogram_of
-from grayshelf.core.pictures.made_of import Calibrated, OneColour, Quotient, places_of
+from grayshelf.core.pictures.made_of import Calibrated, OneColour, Quotient
 from grayshelf.core.pictures.parts import TILE, Whole, overview_of, reduced, tile_of
 from grayshelf.core.pictures.profiles import profile_of
 from tests.reference import pictures_of_flats as made
@@ -95,7 +95,7 @@ def test_lines_through_a_picture():
 def test_colours_apart_quotients_and_calibrated_lights():
     mosaic = np.tile(np.array([[10.0, 20.0], [30.0, 40.0]], np.float32), (4, 6))
     for colour, level in (("red", 10.0), ("green", 25.0), ("blue", 40.0)):
-        one = OneColour(Whole(mosaic), places_of("RGGB", colour))
+        one = OneColour(Whole(mosaic), "RGGB", colour)
         assert (one.height, one.width) == (4, 6) and np.all(one.part(0, 4, 0, 6) == level)
     a, b = np.full((2, 2), 300.0, np.float32), np.array([[100.0, 200.0], [0.0, 50.0]], np.float32)
     over = Quotient(Whole(a), Whole(b), 100 / 300).part(0, 2, 0, 2)
@@ -134,7 +134,7 @@ def test_a_clean_flat_has_no_dust_and_a_colour_sensor_none_for_its_pattern():
         assert dust_on(Whole(flat)) == []
         flat[0::2, 0::2] *= 0.6
         flat[1::2, 1::2] *= 0.75
-        assert dust_on(Whole(flat), colours=True) == []
+        assert dust_on(Whole(flat), "RGGB") == []
 
 
 def test_where_a_speck_lies_is_told_by_geometry_by_filters_and_by_turning():

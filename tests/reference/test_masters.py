@@ -272,7 +272,9 @@ def test_flats_are_scaled_to_their_own_median_each_colour_on_its_own():
     frames = [
         ArraySource((500 + level * shape * colour).astype(np.float32)) for level in (18000, 20000, 23000)
     ]
-    made = combine(frames, CombineSettings(method="mean"), pedestal=dark, scale_to_median=True, colour=True)
+    made = combine(
+        frames, CombineSettings(method="mean"), pedestal=dark, scale_to_median=True, pattern="RGGB"
+    )
     made_as_told("flats of a colour sensor", made)
     for r in (0, 1):
         for c in (0, 1):

@@ -135,15 +135,15 @@ def test_a_colour_flat_is_judged_by_its_brightest_channel():
     frame = rng.normal(10000, 50, (60, 80))
     frame[0::2, 1::2] *= 2.0
     frame = frame.astype(np.uint16)
-    judged = flat_statistics(frame, 65535, colour=True)
+    judged = flat_statistics(frame, 65535, "RGGB")
     assert judged.median == np.median(frame[0::2, 1::2])
     assert judged.brightest_permille == pytest.approx(np.quantile(frame[0::2, 1::2], 0.999))
     assert judged.weakest_median == min(np.median(frame[r::2, c::2]) for r in (0, 1) for c in (0, 1))
-    assert flat_statistics(frame, 65535, colour=False).median == np.median(frame)
-    assert flat_statistics(frame, 65535, colour=False).weakest_median is None
+    assert flat_statistics(frame, 65535, None).median == np.median(frame)
+    assert flat_statistics(frame, 65535, None).weakest_median is None
     # A bright patch in another channel passes the limit all the same.
     frame[1:20:2, 0:20:2] = 60_000
-    assert flat_statistics(frame, 65535, colour=True).brightest_permille == 60_000
+    assert flat_statistics(frame, 65535, "RGGB").brightest_permille == 60_000
     # Of 1,000 e⁻ in the brightest and 90 in the weakest channel (arithmetic): a share of 0.09, over the pedestal.
     assert starves(channel_share(500 + 90, 500 + 1000, 500))
     assert not starves(channel_share(500 + 400, 500 + 1000, 500))

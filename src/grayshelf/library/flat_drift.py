@@ -11,9 +11,9 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import UnreadableFrame
-from grayshelf.core.flats.channels import in_colours
 from grayshelf.core.flats.drift import Drift, shot_with
 from grayshelf.core.flats.settings import RowKey
+from grayshelf.core.pictures.colours import pattern_of_pixels
 from grayshelf.core.rigs.trains import train_of
 from grayshelf.core.sensor.statistics import flat_statistics, full_level
 from grayshelf.library.facts_json import facts_if_sound
@@ -77,18 +77,18 @@ def _level_of(session: Session, row: FrameSet, setting: FlatSetting) -> float | 
         return None
     frame = good[len(good) // 2]
     path = Path(frame.folder.path) / frame.path
-    colour = in_colours(row.facts.get("bayer_pattern"), row.facts.get("binning_x"))
+    pattern = pattern_of_pixels(row.facts.get("bayer_pattern"), row.facts.get("binning_x"))
     try:
-        return _read_level(str(path), frame.modified_ns, colour)
+        return _read_level(str(path), frame.modified_ns, pattern)
     except (UnreadableFrame, OSError):
         # Intake says what is wrong with the file; the sheet goes on without it.
         return None
 
 
 @kept(4096)
-def _read_level(path: str, _modified_ns: int, colour: bool) -> float | None:
+def _read_level(path: str, _modified_ns: int, pattern: str | None) -> float | None:
     """The level of a flat as a search would measure it; None where it is no raw frame. Errors are not kept."""
     pixels = read_pixels(Path(path))
     if pixels.dtype != np.uint16:
         return None
-    return flat_statistics(pixels, full_level(pixels), colour).median
+    return flat_statistics(pixels, full_level(pixels), pattern).median

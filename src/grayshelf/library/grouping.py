@@ -21,6 +21,7 @@ from grayshelf.core.errors import UnreadableFrame
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.sets import TIMED_BY_HAND_FROM_S, Member, common_facts, group_into_sets
+from grayshelf.core.pictures.colours import side_of
 from grayshelf.core.sensor.statistics import background_noise, sample_step
 from grayshelf.library.catalog import IN_SETS, key_of, settling, written_of
 from grayshelf.library.facts_json import facts_if_sound, facts_to_json
@@ -185,7 +186,7 @@ def _look_at_sets(library: Library, progress: Callable[[float], None]) -> None:
     """Sets that nobody has looked at: their level, and for lights the noise that decides what a mismatch costs."""
     with library.db.session() as session:
         plain = session.execute(
-            select(FrameSet.id, Folder.path, Frame.path)
+            select(FrameSet.id, Folder.path, Frame.path, readable(Frame.facts)["bayer_pattern"].as_string())
             .join(Frame, Frame.set_id == FrameSet.id)
             .join(Folder, Frame.folder_id == Folder.id)
             .where(
@@ -201,9 +202,9 @@ def _look_at_sets(library: Library, progress: Callable[[float], None]) -> None:
             .order_by(FrameSet.id, Frame.id.desc())
         )
         # The first frame of each set: the last that is put in stays.
-        todo = list({set_id: Path(root) / path for set_id, root, path in plain}.items())
-    for number, (set_id, path) in enumerate(todo):
-        look = _look(path)
+        todo = list({set_id: (Path(root) / path, pattern) for set_id, root, path, pattern in plain}.items())
+    for number, (set_id, (path, pattern)) in enumerate(todo):
+        look = _look(path, side_of(pattern))
         if look is not None:
             with library.db.session() as session:
                 row = session.get(FrameSet, set_id)
@@ -235,8 +236,14 @@ class _Look:
     noise_adu: float | None
 
 
-def _look(path: Path) -> _Look | None:
-    """Level, noise and sample step from the middle of a frame, where it is a plain one."""
+def _look(path: Path, apart: int) -> _Look | None:
+    """Level, noise and sample step from the middle of a frame, where it is a plain one.
+
+    Parameters
+    ----------
+    apart
+        After how many pixels the colours of its sensor repeat.
+    """
     try:
         rows = middle_rows(path, LOOKED_AT_ROWS)
     except (UnreadableFrame, OSError):
@@ -244,7 +251,7 @@ def _look(path: Path) -> _Look | None:
         return None
     if rows.size == 0 or not np.isfinite(rows).all() or rows.min() < 0 or rows.max() > 65535:
         return None
-    noise, whole = background_noise(rows), np.rint(rows)
+    noise, whole = background_noise(rows, apart), np.rint(rows)
     # Where a program keeps fractions they tell nothing of the converter's steps; shares of full scale are off by digits.
     step = sample_step(whole.astype("u2")) if np.abs(rows - whole).max() < _WHOLE_WITHIN else None
     return _Look(step, float(np.median(rows)), noise if math.isfinite(noise) else None)

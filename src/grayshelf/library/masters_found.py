@@ -22,8 +22,10 @@ from grayshelf.core.checks.figures import master_figures
 from grayshelf.core.errors import UnreadableFrame
 from grayshelf.core.frames.fits_blocks import card_value
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.frames.lit_part import pattern_where_lit
 from grayshelf.core.frames.write import InputRecord
 from grayshelf.library.catalog import IN_SETS
+from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.file_parts import FileParts
 from grayshelf.library.files import read_header, sha256_of
 from grayshelf.library.library import Library
@@ -154,10 +156,12 @@ def _hash_candidates(library: Library, story: _Story) -> None:
 
 def _figures(path: Path, library: Library, set_id: int) -> list[dict[str, Any]]:
     with library.db.session() as session:
-        kind = session.get_one(FrameSet, set_id).kind
+        row = session.get_one(FrameSet, set_id)
+        kind, facts = row.kind, facts_from_json(row.facts)
     try:
         master = FileParts(path, library.root / "scratch")
-        return [vars(f) for f in master_figures(master.where_lit, FrameKind(kind))]
+        pattern = pattern_where_lit(facts.pixel_pattern, master.lit)
+        return [vars(f) for f in master_figures(master.where_lit, FrameKind(kind), pattern)]
     except UnreadableFrame:
         return []
 

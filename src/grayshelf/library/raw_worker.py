@@ -120,17 +120,20 @@ def _look_at_raw(path: str) -> ForeignFrame:
 
 
 def _colour_phase(raw: Any) -> str:
-    """The colours of the four pixels at the upper left of the visible part, as 'RGGB'; '' for a mono sensor.
+    """The colours of the pixels at the upper left of the visible part, as 'RGGB', or of 36 where they repeat after six; '' for a
+    mono sensor.
 
     The picture is not turned, so the phase is the sensor's whatever way the camera was held.
     """
     colours = raw.raw_colors_visible
     if raw.num_colors == 1 or colours is None:
         return ""
-    if not np.array_equal(colours[: FEWEST_SIDE - 2, : FEWEST_SIDE - 2], np.tile(colours[:2, :2], (3, 3))):
-        raise NoFrame("Its colours repeat over more than two pixels, which is not read yet.")
-    names = raw.color_desc.decode("ascii", "replace")
-    return "".join(names[int(c)] for c in colours[:2, :2].ravel()).upper()
+    some, names = colours[:24, :24], raw.color_desc.decode("ascii", "replace")
+    for side in (2, 6):
+        pattern = colours[:side, :side]
+        if np.array_equal(some, np.tile(pattern, (12, 12))[: some.shape[0], : some.shape[1]]):
+            return "".join(names[int(c)] for c in pattern.ravel()).upper()
+    raise NoFrame("Its colours repeat neither after two pixels nor after six, as those of cameras do.")
 
 
 def _raw_pixels(path: str) -> NDArray[np.uint16]:

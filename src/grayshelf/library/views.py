@@ -10,21 +10,13 @@ import numpy as np
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import GrayShelfError, NotFound
-from grayshelf.core.flats.channels import in_colours
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.lit_part import LitPart
 from grayshelf.core.masters.calibrate import NORM
 from grayshelf.core.masters.crop import crop_for
+from grayshelf.core.pictures.colours import Colour, pattern_of_pixels, places_of, side_of
 from grayshelf.core.pictures.histogram import Histogram, ends_at_first, histogram_of
-from grayshelf.core.pictures.made_of import (
-    Calibrated,
-    Colour,
-    Difference,
-    OneColour,
-    Quotient,
-    ScaledDark,
-    places_of,
-)
+from grayshelf.core.pictures.made_of import Calibrated, Difference, OneColour, Quotient, ScaledDark
 from grayshelf.core.pictures.parts import (
     Cropped,
     Parts,
@@ -153,9 +145,9 @@ def open_view(library: Library, session: Session, view: View) -> Opened:
     parts, unit, whole = _made(library, session, view, shown, "of the median" if of_norm else "ADU")
     colours = () if facts is None else _colours(facts.bayer_pattern, facts.binning_x)
     if facts is not None and view.colour is not None and view.colour in colours:
-        parts = OneColour(parts, places_of(facts.bayer_pattern or "", view.colour))
-        # Of two greens the mean is looked at.
-        whole = whole and view.colour != "green"
+        parts = OneColour(parts, facts.bayer_pattern or "", view.colour)
+        # Of two greens the mean is looked at, and of more.
+        whole = whole and view.colour != "green" and side_of(facts.bayer_pattern) == 2
     stat = path.stat()
     version = f"{stat.st_mtime_ns:x}-{stat.st_size:x}"
     return Opened(parts, unit, whole, colours, Path(frame.path).name, frame.set_id, version)
@@ -210,10 +202,9 @@ def _whole_numbers(parts: Parts) -> bool:
 
 
 def _colours(bayer_pattern: str | None, binning: int | None) -> tuple[Colour, ...]:
-    if not in_colours(bayer_pattern, binning):
-        return ()
+    pattern = pattern_of_pixels(bayer_pattern, binning) or ""
     every: tuple[Colour, ...] = ("red", "green", "blue")
-    return tuple(c for c in every if places_of(bayer_pattern or "", c))
+    return tuple(c for c in every if places_of(pattern, c))
 
 
 def _parts(library: Library, path: Path) -> FileParts:

@@ -18,10 +18,9 @@ from grayshelf.core.checks.of_a_master import reasons_for_care
 from grayshelf.core.digits import seconds
 from grayshelf.core.errors import CannotCombine, DiskFull, GrayShelfError, NotFound
 from grayshelf.core.filing.names import master_name, safe_name
-from grayshelf.core.flats.channels import in_colours
 from grayshelf.core.frames.fits_blocks import card_value
 from grayshelf.core.frames.kinds import FrameKind
-from grayshelf.core.frames.lit_part import lit_part_of
+from grayshelf.core.frames.lit_part import lit_part_of, pattern_where_lit
 from grayshelf.core.frames.write import (
     InputRecord,
     end_rows,
@@ -249,7 +248,7 @@ def _combine(
                 settings,
                 pedestal=dark,
                 scale_to_median=flat,
-                colour=flat and in_colours(row.facts.get("bayer_pattern"), row.facts.get("binning_x")),
+                pattern=stack.facts.pixel_pattern if flat else None,
                 lit=lit_part_of(stack.facts),
                 progress=progress,
             )
@@ -325,7 +324,8 @@ def _enter(library: Library, stack: Stack, relative: str, made: _Made) -> int:
     """Put a master that lies on the disk into the catalogue, in one step."""
     # What is slow comes before the database is written.
     picture = FileParts(library.root / relative, library.root / "scratch")
-    figures = [vars(f) for f in master_figures(picture.where_lit, FrameKind(stack.row.kind))]
+    pattern = pattern_where_lit(stack.facts.pixel_pattern, picture.lit)
+    figures = [vars(f) for f in master_figures(picture.where_lit, FrameKind(stack.row.kind), pattern)]
     with library.db.session() as session:
         found = looked_at(library, session, stack.row, picture, made.judged.findings)
     leak = _leak(library, stack.row, picture)

@@ -24,11 +24,10 @@ from grayshelf.core.checks.of_a_set import Looked, findings_of_set
 from grayshelf.core.checks.stars import stars_on
 from grayshelf.core.digits import significant
 from grayshelf.core.errors import CannotCombine, GrayShelfError, UnreadableFrame
-from grayshelf.core.flats.channels import in_colours
 from grayshelf.core.frames.angle import told_apart_deg
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
-from grayshelf.core.frames.lit_part import lit_part_of
+from grayshelf.core.frames.lit_part import lit_part_of, pattern_where_lit
 from grayshelf.core.frames.sets import held
 from grayshelf.core.frames.write import InputRecord
 from grayshelf.core.pictures.parts import Parts, is_unsigned_16, strips
@@ -74,7 +73,8 @@ def judge_inputs(stack: Stack, scratch: Path, progress: Callable[[float], None])
         Where a file holds another frame than the one that was scanned.
     """
     facts, kind = stack.facts, FrameKind(stack.row.kind)
-    lit = kind is FrameKind.FLAT
+    lit, lit_from = kind is FrameKind.FLAT, lit_part_of(facts)
+    pattern = pattern_where_lit(facts.pixel_pattern, lit_from) if lit else None
     hot_at: NDArray[np.int64] | None = None
     looks: list[tuple[FrameLook, list[SetFinding]]] = []
     if kind is FrameKind.DARK and len(stack.paths) >= 5:
@@ -89,7 +89,7 @@ def judge_inputs(stack: Stack, scratch: Path, progress: Callable[[float], None])
 
     def looked_through(path: Path) -> tuple[FrameLook, list[SetFinding], str]:
         parts = _parts(path, facts, scratch)
-        look = look_at(parts, white, lit=lit, hot_at=hot_at)
+        look = look_at(parts, white, lit=lit, hot_at=hot_at, pattern=pattern)
         stars = stars_on(parts, look.level, look.noise) if facts.of_sky else []
         return look, stars, sha256_of(path)
 
@@ -109,11 +109,9 @@ def judge_inputs(stack: Stack, scratch: Path, progress: Callable[[float], None])
                 )
             )
             progress(len(records) / len(stack.frames))
-    colour = lit and in_colours(facts.bayer_pattern, facts.binning_x)
     goal = facts.set_temp_c if held(facts) else None
-    looked = Looked(kind, [k for k, _ in looks], [r.temp_c for r in records], goal, facts.of_sky, colour)
+    looked = Looked(kind, [k for k, _ in looks], [r.temp_c for r in records], goal, facts.of_sky)
     found = findings_of_set(looked) + _stars_of([stars for _, stars in looks])
-    lit_from = lit_part_of(facts)
     if lit_from is not None:
         found = moved(found, lit_from.left, lit_from.top)
     return Judged(_with_reasons(records, found, _by_hand(stack)), found)
@@ -275,7 +273,8 @@ def _look(library: Library, session: Session, row: FrameSet) -> FrameLook | None
         return None
     try:
         parts = FileParts(library.frame_path(session, row.frames[0]), library.root / "scratch")
-        return look_at_master(parts.where_lit, FrameKind(row.kind))
+        pattern = pattern_where_lit(facts_from_json(row.facts).pixel_pattern, parts.lit)
+        return look_at_master(parts.where_lit, FrameKind(row.kind), pattern=pattern)
     except (GrayShelfError, OSError):
         return None
 
@@ -297,7 +296,7 @@ def looked_at(
         return [*of_frames, EMPTY]
     # A flat of norm 1 is nowhere full.
     white = 65_535.0 if foreign and highest > 100.0 else math.inf
-    look = look_at_master(picture, kind, white)
+    look = look_at_master(picture, kind, white, pattern_where_lit(facts.pixel_pattern, master.lit))
     of_master = findings_of_master(
         picture,
         look,

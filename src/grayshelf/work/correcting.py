@@ -12,7 +12,7 @@ from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.lit_part import lit_part_of
 from grayshelf.core.masters.scaled import Scaled
 from grayshelf.core.matching.model import Candidate, PullSlip
-from grayshelf.core.pictures.made_of import Colour
+from grayshelf.core.pictures.colours import Colour, cell_of
 from grayshelf.core.pictures.parts import Pixels, made_small
 from grayshelf.library.catalog import IN_SETS
 from grayshelf.library.facts_json import facts_from_json
@@ -110,7 +110,9 @@ def correction_with(library: Library, session: Session, light: Frame, pulled: Pu
     def small(view: View) -> Pixels:
         parts = open_view(library, session, view).parts
         if lit is not None:
-            parts = (lit if view.colour is None else lit.of_one_colour).of(parts)
+            parts = (lit if view.colour is None else lit.of_one_colour(cell_of(facts.bayer_pattern))).of(
+                parts
+            )
         factor = max(-(-max(parts.width, parts.height) // LOOKED_AT), 1)
         return made_small(parts, factor)
 

@@ -14,9 +14,9 @@ from sqlalchemy.orm import Session, selectinload
 from grayshelf.core.checks.dust import Shadow, dust_on, factor_looked_at
 from grayshelf.core.checks.light_fall import LightFall, light_fall
 from grayshelf.core.errors import GrayShelfError
-from grayshelf.core.flats.channels import in_colours
 from grayshelf.core.frames.angle import angle_between
 from grayshelf.core.frames.facts import FrameFacts
+from grayshelf.core.frames.lit_part import pattern_where_lit
 from grayshelf.core.matching.model import Tolerances
 from grayshelf.core.matching.newer import same_train
 from grayshelf.core.pictures.parts import made_small
@@ -70,14 +70,14 @@ def look_at_flat(library: Library, set_id: int) -> FlatLook:
         facts, path = facts_from_json(row.facts), library.frame_path(session, row.frames[0])
     whole = parts_of(path, library.root / "scratch")
     parts, left, top = whole.where_lit, *(whole.lit or (0, 0))[:2]
-    colours = in_colours(facts.bayer_pattern, facts.binning_x)
-    factor = factor_looked_at(parts.width, parts.height, colours=colours)
+    pattern = pattern_where_lit(facts.pixel_pattern, whole.lit)
+    factor = factor_looked_at(parts.width, parts.height, pattern)
     small = made_small(parts, factor)
     if not np.isfinite(small).any():
         raise GrayShelfError(
             "None of its pixels holds a number.", "Bring it in again from where it was made."
         )
-    dust = tuple(shadow.moved(left, top) for shadow in dust_on(parts, colours=colours))
+    dust = tuple(shadow.moved(left, top) for shadow in dust_on(parts, pattern))
     found = FlatLook(dust, light_fall(small, factor).moved(left, top))
     with library.db.session() as session:
         row = session.get(FrameSet, set_id)

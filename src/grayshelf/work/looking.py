@@ -12,6 +12,7 @@ from grayshelf.core.checks.of_a_master import reasons_for_care, scale_of
 from grayshelf.core.digits import several
 from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.frames.lit_part import pattern_where_lit
 from grayshelf.library.facts_json import facts_from_json, facts_if_sound
 from grayshelf.library.file_parts import FileParts
 from grayshelf.library.full_scale import SHARES
@@ -25,6 +26,9 @@ from grayshelf.work.jobs import ALIVE, JobControl, JobRunner
 
 #: The kind of job in which masters are looked at.
 LOOK = "look"
+#: With what is kept of masters from elsewhere, so that they are looked at anew where a version before looked at them otherwise:
+#: it did not ask for their unit, or held a colour sensor's pixels to those of all colours.
+LOOKED_AS, AS_NOW = "looked as", 2
 
 
 def figures_of_master(library: Library, session: Session, row: FrameSet, path: Path) -> list[Figure]:
@@ -44,12 +48,14 @@ def figures_of_master(library: Library, session: Session, row: FrameSet, path: P
     if record is not None and record.figures.get("list") and _was_looked_at(record):
         return [Figure(**f) for f in record.figures["list"]]
     parts = FileParts(path, library.root / "scratch")
-    figures = master_figures(parts.where_lit, FrameKind(row.kind))
+    pattern = pattern_where_lit(facts_from_json(row.facts).pixel_pattern, parts.lit)
+    figures = master_figures(parts.where_lit, FrameKind(row.kind), pattern)
     if record is not None:
         found = looked_at(library, session, row, parts, ())
         if parts.shares and figures and FrameKind(row.kind).capped:
             found += scale_of(figures[0].value, _levels_beside(session, row))
         told = {"list": [vars(f) for f in figures], "findings": as_json(found), SHARES: parts.shares}
+        told[LOOKED_AS] = AS_NOW
         record.figures = {**record.figures, **told}
         care = [reason for reason in reasons_for_care(found) if reason not in (record.care or [])]
         if care:
@@ -60,7 +66,7 @@ def figures_of_master(library: Library, session: Session, row: FrameSet, path: P
 
 
 def _was_looked_at(record: MasterRecord) -> bool:
-    return "findings" in record.figures and (record.built_here or SHARES in record.figures)
+    return "findings" in record.figures and (record.built_here or record.figures.get(LOOKED_AS) == AS_NOW)
 
 
 def _levels_beside(session: Session, row: FrameSet) -> list[float]:
@@ -121,9 +127,8 @@ def look_when_new(library: Library, runner: JobRunner) -> int | None:
 def _unseen(session: Session) -> list[int]:
     """Masters on the shelf that nobody looked at and whose file is there."""
     figures = readable(MasterRecord.figures)
-    # Of those from elsewhere a version before did not ask for their unit.
-    of_unit = or_(MasterRecord.built_here, figures[SHARES].as_string().is_not(None))
-    seen = and_(figures["findings"].as_string().is_not(None), of_unit)
+    as_now = or_(MasterRecord.built_here, func.coalesce(figures[LOOKED_AS].as_integer(), 0) == AS_NOW)
+    seen = and_(figures["findings"].as_string().is_not(None), as_now)
     return list(
         session.scalars(
             select(FrameSet.id)

@@ -14,7 +14,6 @@ from sqlalchemy.orm import Session
 from grayshelf.core.checks.dust import factor_looked_at
 from grayshelf.core.checks.still_good import StillGood, capped_still_good, flat_still_good
 from grayshelf.core.errors import GrayShelfError, NotFound
-from grayshelf.core.flats.channels import in_colours
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.masters.calibrate import NORM
 from grayshelf.core.matching.model import Tolerances
@@ -195,9 +194,9 @@ def _both(library: Library, own: _Held, fresh: _Held) -> tuple[Parts, Parts, tup
 
 def _flats_held(library: Library, own: _Held, fresh: _Held, progress: Callable[[float], None]) -> StillGood:
     """The newer flat over the older one, each without its pedestal and over its own level, and what that tells."""
-    colours = in_colours(own.facts.bayer_pattern, own.facts.binning_x)
     one, other, before = _both(library, own, fresh)
-    factor = factor_looked_at(one.width, one.height, colours=colours)
+    pattern = own.facts.pixel_pattern
+    factor = factor_looked_at(one.width, one.height, pattern)
     levels = [
         _less_pedestal(library, h, made_small(parts, factor)) for h, parts in ((own, one), (fresh, other))
     ]

@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 from grayshelf.core.checks.looks import medians_of_squares, side_of_squares
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.masters.spread import MAD_TO_SIGMA
+from grayshelf.core.pictures.made_of import in_one_light
 from grayshelf.core.pictures.parts import Parts, Picture, as_parts
 
 #: A pixel of a capped master this many spreads above or below its surroundings is hot, or cold.
@@ -59,7 +60,7 @@ class Defects:
         return found
 
 
-def defects_of(picture: Picture, kind: FrameKind) -> Defects:
+def defects_of(picture: Picture, kind: FrameKind, pattern: str | None = None) -> Defects:
     """The defective pixels of a master.
 
     Parameters
@@ -68,8 +69,11 @@ def defects_of(picture: Picture, kind: FrameKind) -> Defects:
         ADU of a capped master, ADU or norm 1 of a flat.
     kind
         What its frames were taken for.
+    pattern
+        Of the filters that neighbouring pixels lie under: a flat's pixels are held to those of their own colour.
     """
-    surroundings = _Surroundings(as_parts(picture))
+    parts = as_parts(picture)
+    surroundings = _Surroundings(in_one_light(parts, pattern) if kind is FrameKind.FLAT else parts)
     low, high = (DIM, BRIGHT) if kind is FrameKind.FLAT else _limits(surroundings)
     rows, columns, values = [], [], []
     for first, last in surroundings.bands():

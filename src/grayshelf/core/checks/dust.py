@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 
 from grayshelf.core.checks.over_its_light import over_its_light
 from grayshelf.core.masters.spread import MAD_TO_SIGMA
+from grayshelf.core.pictures.colours import cell_of
 from grayshelf.core.pictures.parts import Parts, Pixels, made_small, reduced
 
 Floats = NDArray[np.float64]
@@ -68,24 +69,24 @@ class Shadow:
         return replace(self, x=self.x + right, y=self.y + down)
 
 
-def factor_looked_at(width: int, height: int, *, colours: bool) -> int:
-    """By how much a flat is made small before it is looked at: a sensor of `colours` by whole patterns, so that none is
-    darker than the next."""
+def factor_looked_at(width: int, height: int, pattern: str | None) -> int:
+    """By how much a flat is made small before it is looked at: a colour sensor's by whole cells of its pattern, so that none
+    is darker than the next."""
     factor = -(-max(width, height) // LOOKED_AT)
-    return factor + factor % 2 if colours else factor
+    return factor if pattern is None else factor + -factor % cell_of(pattern)
 
 
-def dust_on(flat: Parts, *, colours: bool = False) -> list[Shadow]:
+def dust_on(flat: Parts, pattern: str | None = None) -> list[Shadow]:
     """The shadows of dust on a flat, the deepest first.
 
     Parameters
     ----------
     flat
         A master flat, or one frame; any unit.
-    colours
-        Whether neighbouring pixels lie under different filters.
+    pattern
+        Of the filters that neighbouring pixels lie under; None where they lie under the same.
     """
-    factor = factor_looked_at(flat.width, flat.height, colours=colours)
+    factor = factor_looked_at(flat.width, flat.height, pattern)
     small = made_small(flat, factor)
     return [
         Shadow(s.x * factor, s.y * factor, s.diameter * factor, s.depth)

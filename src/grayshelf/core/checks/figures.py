@@ -10,6 +10,7 @@ import numpy as np
 from grayshelf.core.checks.defects import defects_of
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.masters.spread import MAD_TO_SIGMA
+from grayshelf.core.pictures.made_of import in_one_light
 from grayshelf.core.pictures.parts import Parts, Picture, Pixels, as_parts, strips
 from grayshelf.core.pictures.quantiles import quantile_of
 
@@ -42,8 +43,8 @@ def _median(part: Pixels) -> float:
     return float(np.median(known)) if known.size else 0.0
 
 
-def master_figures(picture: Picture, kind: FrameKind) -> list[Figure]:
-    """Figures of a master or frame.
+def master_figures(picture: Picture, kind: FrameKind, pattern: str | None = None) -> list[Figure]:
+    """Figures of a master or frame; of a colour sensor's flat with all colours as bright as the brightest.
 
     Parameters
     ----------
@@ -51,8 +52,12 @@ def master_figures(picture: Picture, kind: FrameKind) -> list[Figure]:
         ADU for capped frames, ADU or norm 1 for flats.
     kind
         What the frame was taken for.
+    pattern
+        Of the filters that neighbouring pixels lie under; it begins where the picture does.
     """
     parts = as_parts(picture)
+    if kind is FrameKind.FLAT:
+        parts = in_one_light(parts, pattern)
     median = quantile_of(parts, 0.5)
     if math.isnan(median):
         return []

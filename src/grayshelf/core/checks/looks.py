@@ -12,6 +12,8 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from grayshelf.core.pictures.colours import cell_of, side_of
+from grayshelf.core.pictures.made_of import colours_of
 from grayshelf.core.pictures.parts import (
     Parts,
     Picture,
@@ -40,7 +42,7 @@ class FrameLook:
     height: int
     width: int
     level: float
-    """Median."""
+    """Median; of a colour sensor's flat that of the brightest channel."""
     mean: float
     """Of the steady pixels: a level that is finer than the converter's steps."""
     spread: float
@@ -59,8 +61,10 @@ class FrameLook:
     """Share of each square that is full."""
     rows: NDArray[np.float64]
     """Means of each row's pixels in strips from left to right, shape (`STRIPS`, height)."""
-    phases: tuple[float, float, float, float]
-    """Means over the four places of a pattern of 2 × 2: a colour sensor's channels."""
+    cell: int
+    """So many rows together hold each colour of a sensor alike."""
+    colours: NDArray[np.float64]
+    """Medians of a colour sensor's channels by their places in the pattern, shape (side, side); all one of a mono sensor."""
     hot: NDArray[np.float32]
     """The pixels that were asked for."""
 
@@ -70,13 +74,18 @@ class FrameLook:
         return np.asarray(self.blocks / np.float32(np.nanmean(self.blocks)), np.float32)
 
 
-def side_of_squares(height: int, width: int) -> int:
-    """Side of the squares in pixels: even, so that each holds whole patterns of a colour sensor."""
-    return max(2 * round(max(height, width) / ACROSS / 2), 4)
+def side_of_squares(height: int, width: int, cell: int = 2) -> int:
+    """Side of the squares in pixels: so that each holds the colours of a sensor's pattern alike (`colours.cell_of`)."""
+    return max(cell * round(max(height, width) / ACROSS / cell), 2 * cell)
 
 
 def look_at(
-    picture: Picture, white_adu: float, *, lit: bool, hot_at: NDArray[np.int64] | None = None
+    picture: Picture,
+    white_adu: float,
+    *,
+    lit: bool,
+    hot_at: NDArray[np.int64] | None = None,
+    pattern: str | None = None,
 ) -> FrameLook:
     """Look at a frame, some rows at a time.
 
@@ -90,6 +99,8 @@ def look_at(
         Whether there is light on it: then bright and dark parts are no faults of pixels.
     hot_at
         Flat indices of pixels whose values are wanted, rising.
+    pattern
+        Of the filters that neighbouring pixels lie under, where there is light; it begins where the picture does.
     """
     parts = as_parts(picture)
     height, width = parts.height, parts.width
@@ -98,25 +109,27 @@ def look_at(
     low, high = -math.inf, math.inf
     if not lit:
         low, high = levels.middle - STEADY_SPREADS * spread, levels.middle + STEADY_SPREADS * spread
-    side = side_of_squares(height, width)
+    repeat, cell = side_of(pattern), cell_of(pattern)
+    side = side_of_squares(height, width, cell)
     squares = _squares_of(parts, min(side, height, width), low, high, levels.white)
-    first = max(height // 2 - NOISE_ROWS // 2, 0)
+    first = max(height // 2 - NOISE_ROWS // 2, 0) // repeat * repeat
     middle = parts.part(first, min(first + NOISE_ROWS, height), 0, width)
-    quads = [_mean_of(middle[r::2, c::2], levels.middle) for r in (0, 1) for c in (0, 1)]
+    colours = np.full((2, 2), levels.middle) if pattern is None else colours_of(parts, pattern)
     return FrameLook(
         height,
         width,
-        levels.middle,
+        float(colours.max()),
         _mean_of(squares.means, levels.middle),
         spread,
-        background_noise(middle),
+        background_noise(middle, repeat),
         levels.zeros,
         levels.full,
         side,
         squares.means,
         squares.full,
         squares.rows,
-        (quads[0], quads[1], quads[2], quads[3]),
+        cell,
+        colours,
         np.empty(0, np.float32) if hot_at is None else levels_at(parts, hot_at),
     )
 

@@ -60,7 +60,9 @@ class Beside:
     """And that exposure."""
 
 
-def look_at_master(picture: Picture, kind: FrameKind, white_adu: float = math.inf) -> FrameLook:
+def look_at_master(
+    picture: Picture, kind: FrameKind, white_adu: float = math.inf, pattern: str | None = None
+) -> FrameLook:
     """A master, looked at. A flat of norm 1 is nowhere full: what its frames held is told of them.
 
     Parameters
@@ -69,9 +71,12 @@ def look_at_master(picture: Picture, kind: FrameKind, white_adu: float = math.in
         The master.
     white_adu
         The level at which its pixels are full.
+    pattern
+        Of the filters that neighbouring pixels lie under; it begins where the picture does.
     """
-    look = look_at(picture, white_adu, lit=kind is FrameKind.FLAT)
-    return look if kind is FrameKind.FLAT else replace(look, blocks=medians_of_squares(picture, look.side))
+    flat = kind is FrameKind.FLAT
+    look = look_at(picture, white_adu, lit=flat, pattern=pattern if flat else None)
+    return look if flat else replace(look, blocks=medians_of_squares(picture, look.side))
 
 
 def findings_of_master(

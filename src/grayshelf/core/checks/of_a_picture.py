@@ -143,13 +143,15 @@ def banding_of(flat: FrameLook) -> list[SetFinding]:
     rows = flat.rows
     if rows.shape[1] < 64 or not np.isfinite(rows).all():
         return []
-    # Two rows together: a colour sensor's differ by nature.
-    pairs = rows[:, : rows.shape[1] // 2 * 2].reshape(len(rows), -1, 2).mean(axis=2)
-    n = pairs.shape[1]
+    # Some rows together: a colour sensor's differ by nature.
+    together = (
+        rows[:, : rows.shape[1] // flat.cell * flat.cell].reshape(len(rows), -1, flat.cell).mean(axis=2)
+    )
+    n = together.shape[1]
     spot = np.linspace(-1.0, 1.0, n)
     window = np.hanning(n)
     spectra = []
-    for strip in pairs:
+    for strip in together:
         smooth = np.polynomial.Chebyshev.fit(spot, strip, 8)(spot)
         spectra.append(np.fft.rfft((strip / smooth - 1.0) * window)[FEWEST_WAVES:])
     every = np.array(spectra)

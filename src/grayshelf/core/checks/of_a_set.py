@@ -44,8 +44,6 @@ class Looked:
     """The set point, where the sensor was held."""
     of_sky: bool = False
     """Flats whose level and exposure differ by nature."""
-    colour: bool = False
-    """Whether neighbouring pixels lie under different filters."""
 
     @property
     def lit(self) -> bool:
@@ -284,12 +282,10 @@ def _joined(squares: NDArray[np.float32]) -> NDArray[np.float32]:
 
 
 def _colours(looked: Looked) -> NDArray[np.float64]:
-    """How far each frame's colours are from those of the others, as a share."""
-    if not looked.colour:
-        return np.zeros(len(looked.looks))
-    phases = np.array([k.phases for k in looked.looks])
-    shares = phases / phases.mean(axis=1, keepdims=True)
-    return np.asarray(np.abs(shares / np.median(shares, axis=0) - 1.0).max(axis=1))
+    """How far each frame's colours are from those of the others, as a share; nought of a mono sensor."""
+    colours = np.array([k.colours.ravel() for k in looked.looks])
+    shares = colours / colours.mean(axis=1, keepdims=True)
+    return np.asarray(np.nan_to_num(np.abs(shares / np.median(shares, axis=0) - 1.0).max(axis=1)))
 
 
 def _temperatures(looked: Looked) -> list[SetFinding]:

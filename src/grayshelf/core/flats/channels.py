@@ -7,11 +7,6 @@ from __future__ import annotations
 STARVING = 0.1
 
 
-def in_colours(bayer_pattern: str | None, binning: int | None) -> bool:
-    """Whether neighbouring pixels of a frame lie under different filters; binning adds them up."""
-    return bayer_pattern is not None and (binning or 1) == 1
-
-
 def channel_share(weakest_adu: float, brightest_adu: float, pedestal_adu: float) -> float:
     """Light of the weakest channel against the brightest one's, 0 … 1, by their levels in one frame (ADU):
     ``(weakest − pedestal) / (brightest − pedestal)``.

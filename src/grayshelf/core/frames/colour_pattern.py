@@ -1,8 +1,11 @@
-"""The pattern of a colour sensor's filters, as programs write it: 'RGGB', 'BayerRG8', 'rg1g2b'. Common practice, no source."""
+"""The pattern of a colour sensor's filters, as programs write it: 'RGGB', 'BayerRG8', 'rg1g2b', or the 36 letters of one that
+repeats after six pixels. Common practice, no source."""
 
 from __future__ import annotations
 
 import re
+
+from grayshelf.core.pictures.colours import OF_SIX, shifted
 
 #: The first row of two stands for both.
 _BY_FIRST_ROW = {"RG": "RGGB", "GR": "GRBG", "GB": "GBRG", "BG": "BGGR"}
@@ -11,7 +14,7 @@ _NO_COLOUR = ("", "FALSE", "MONO", "MONOCHROME", "NA", "NO", "NONE", "UNKNOWN")
 
 
 def pattern_in_text(text: str, x_offset: int = 0, y_offset: int = 0) -> str | None:
-    """The four letters of the upper left pixels, row by row; None where a sensor is said to be of one colour.
+    """The letters of the upper left pixels, four or 36, row by row; None where a sensor is said to be of one colour.
 
     Parameters
     ----------
@@ -20,12 +23,12 @@ def pattern_in_text(text: str, x_offset: int = 0, y_offset: int = 0) -> str | No
 
     Returns
     -------
-    A pattern that is none of four pixels as it is written, in capitals.
+    What is no pattern as it is written, in capitals.
     """
     letters = re.sub(r"[^A-Z]", "", text.upper()).removeprefix("BAYER")
     if letters in _NO_COLOUR:
         return None
     pattern = _BY_FIRST_ROW.get(letters, letters)
-    if len(pattern) != 4 or not set(pattern) <= set("RGBCMYWE"):
+    if len(pattern) not in (4, OF_SIX) or not set(pattern) <= set("RGBCMYWE"):
         return text.upper()
-    return "".join(pattern[(y + y_offset) % 2 * 2 + (x + x_offset) % 2] for y in (0, 1) for x in (0, 1))
+    return shifted(pattern, x_offset, y_offset)

@@ -9,6 +9,7 @@ from typing import Any
 
 from grayshelf.core.frames.angle import CameraAngle
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.pictures.colours import pattern_of_pixels
 
 #: Where a value came from that only the file's name says.
 FILE_NAME = "file name"
@@ -118,6 +119,11 @@ class FrameFacts:
     def binning(self) -> tuple[int, int] | None:
         """Pixels joined in a row and in a column."""
         return (self.binning_x, self.binning_y or self.binning_x) if self.binning_x else None
+
+    @property
+    def pixel_pattern(self) -> str | None:
+        """The pattern of filters that neighbouring pixels lie under; None where they lie under the same."""
+        return pattern_of_pixels(self.bayer_pattern, self.binning_x)
 
     @property
     def from_name(self) -> tuple[str, ...]:

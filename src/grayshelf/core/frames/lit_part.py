@@ -13,6 +13,7 @@ from typing import NamedTuple
 
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.fits_blocks import ImageHeader, card_value
+from grayshelf.core.pictures.colours import shifted
 from grayshelf.core.pictures.made_of import Alone
 from grayshelf.core.pictures.parts import Cropped, Parts
 
@@ -39,10 +40,9 @@ class LitPart(NamedTuple):
         """The pixels of it."""
         return Cropped(whole, self.left, self.top, self.right - self.left, self.bottom - self.top)
 
-    @property
-    def of_one_colour(self) -> LitPart:
-        """The same where four pixels of a colour pattern make one; only those that lie in it whole."""
-        return LitPart(-(-self.left // 2), -(-self.top // 2), self.right // 2, self.bottom // 2)
+    def of_one_colour(self, cell: int) -> LitPart:
+        """The same where `cell` × `cell` pixels of a colour pattern make one; only those that lie in it whole."""
+        return LitPart(-(-self.left // cell), -(-self.top // cell), self.right // cell, self.bottom // cell)
 
     def alone(self, whole: Parts) -> Alone:
         """The whole, with no number beside it."""
@@ -77,6 +77,11 @@ def lit_part(image: ImageHeader) -> LitPart | None:
 def lit_part_of(facts: FrameFacts) -> LitPart | None:
     """The same as it is known of a frame or a set."""
     return None if facts.lit_section is None else _in_text(facts.lit_section, facts.width, facts.height)
+
+
+def pattern_where_lit(pattern: str | None, lit: LitPart | None) -> str | None:
+    """The pattern of filters over the pixels of that part, by that over the whole frame."""
+    return pattern if pattern is None or lit is None else shifted(pattern, lit.left, lit.top)
 
 
 def _in_text(text: str, width: int, height: int) -> LitPart | None:

@@ -24,6 +24,7 @@ from grayshelf.core.masters.noise import FEW_FRAMES, extremes_penalty, median_pe
 from grayshelf.core.masters.sources import RowSource
 from grayshelf.core.masters.spread import MOST_PIXELS, MOST_SAMPLES, StackNoise, stack_noise, steady_rms
 from grayshelf.core.masters.strips import CORES, Strips, scale_rows
+from grayshelf.core.pictures.colours import levels_of_colours, side_of
 
 Method = Literal["clipped mean", "mean", "median", "mean without extremes"]
 Spread = Literal["pooled", "std", "mad"]
@@ -104,20 +105,23 @@ class Combined(Told):
     pixels: Floats
 
 
-def _sampled_rows(lit: LitPart) -> list[tuple[int, int]]:
-    """Pairs of rows (so that both rows of a colour pattern are seen) holding about `SAMPLE_PIXELS`."""
+def _sampled_rows(lit: LitPart, side: int) -> list[tuple[int, int]]:
+    """Groups of `side` rows (so that all rows of a colour pattern are seen) holding about `SAMPLE_PIXELS`."""
     height, width = lit.bottom - lit.top, lit.right - lit.left
     stride = max(1, math.ceil(height * width / SAMPLE_PIXELS))
-    first = lit.top + lit.top % 2
+    first = lit.top + -lit.top % side
     if stride == 1:
-        return [(a, min(a + 256, lit.bottom)) for a in range(first, lit.bottom, 256)]
-    return [(a, a + 2) for a in range(first, lit.bottom - 1, 2 * stride)] or [(lit.top, lit.bottom)]
+        many = 256 // side * side
+        return [(a, min(a + many, lit.bottom)) for a in range(first, lit.bottom, many)]
+    return [(a, a + side) for a in range(first, lit.bottom - side + 1, side * stride)] or [
+        (lit.top, lit.bottom)
+    ]
 
 
 def frame_scales(
-    source: RowSource, dark: RowSource | None, colour: bool, lit: LitPart | None = None
+    source: RowSource, dark: RowSource | None, pattern: str | None, lit: LitPart | None = None
 ) -> NDArray[np.float64]:
-    """Median of a frame above its pedestal: one value, or one for each of the four phases of a colour pattern.
+    """Median of a frame above its pedestal: one value, or one for each channel of a colour pattern.
 
     Parameters
     ----------
@@ -125,30 +129,23 @@ def frame_scales(
         The frame.
     dark
         The dark flat (or bias) to take off first, of the same size, or None.
-    colour
-        Whether neighbouring pixels lie under different filters.
+    pattern
+        Of the filters that neighbouring pixels lie under; None where they lie under the same.
     lit
         The part that light can reach; None where it reaches all.
 
     Returns
     -------
-    Array of shape (2, 2): medians in ADU by row and column parity, all equal for a mono frame.
+    Array of shape (side, side): medians in ADU by row and column within the pattern, all equal for a mono frame.
     """
-    lit = lit or LitPart(0, 0, source.width, source.height)
-    # From an even column on, as from an even row, so that colours keep their places.
-    across = slice(lit.left + lit.left % 2, lit.right)
-    parts = [
+    lit, side = lit or LitPart(0, 0, source.width, source.height), side_of(pattern)
+    # From a column on at which a pattern begins, as from such a row, so that colours keep their places.
+    across = slice(lit.left + -lit.left % side, lit.right)
+    bands = [
         (source.rows(a, b) - (dark.rows(a, b) if dark is not None else np.float32(0)))[:, across]
-        for a, b in _sampled_rows(lit)
+        for a, b in _sampled_rows(lit, side)
     ]
-    if not colour:
-        return np.full((2, 2), float(np.nanmedian(np.concatenate([part.ravel() for part in parts]))))
-    return np.array(
-        [
-            [float(np.nanmedian(np.concatenate([p[r::2, c::2].ravel() for p in parts]))) for c in (0, 1)]
-            for r in (0, 1)
-        ]
-    )
+    return levels_of_colours(bands, pattern)
 
 
 def _samples(
@@ -189,7 +186,7 @@ def combine(
     *,
     pedestal: RowSource | None = None,
     scale_to_median: bool = False,
-    colour: bool = False,
+    pattern: str | None = None,
     lit: LitPart | None = None,
     progress: Callable[[float], None] | None = None,
 ) -> Combined:
@@ -201,7 +198,7 @@ def combine(
         settings,
         pedestal=pedestal,
         scale_to_median=scale_to_median,
-        colour=colour,
+        pattern=pattern,
         lit=lit,
         progress=progress,
     )
@@ -215,7 +212,7 @@ def combine_into(
     *,
     pedestal: RowSource | None = None,
     scale_to_median: bool = False,
-    colour: bool = False,
+    pattern: str | None = None,
     lit: LitPart | None = None,
     progress: Callable[[float], None] | None = None,
 ) -> Told:
@@ -232,9 +229,9 @@ def combine_into(
     pedestal
         Master dark flat (or bias) taken off every frame first, for flats.
     scale_to_median
-        Scale each frame to its own median (each colour phase on its own): the master then has norm 1.
-    colour
-        Whether the sensor has a colour pattern.
+        Scale each frame to its own median (each colour on its own): the master then has norm 1.
+    pattern
+        Of the filters that neighbouring pixels lie under; None where they lie under the same.
     lit
         The part of the frames that light can reach, of which the median is taken; None where it reaches all.
     progress
@@ -253,10 +250,10 @@ def combine_into(
             "Use the mean with outliers left out.",
         )
     report = progress or (lambda share: None)
-    scales, scaled = np.ones((n, 2, 2)), 0.0
+    scales, scaled = np.ones((n, side_of(pattern), side_of(pattern))), 0.0
     if scale_to_median:
         scaled = SHARE_OF_SCALING
-        scales = _scales(sources, pedestal, colour, lit, lambda share: report(scaled * share))
+        scales = _scales(sources, pedestal, pattern, lit, lambda share: report(scaled * share))
     noise = _noise_of(sources, pedestal, scales, clips=settings.how(n) in (POOLED, STD, MAD))
     spare = max(1, height * width // NOISE_PIXELS)
     clip = _clip_of(settings, n, noise)
@@ -311,17 +308,17 @@ def _check_sizes(sources: Sequence[RowSource], pedestal: RowSource | None) -> No
 def _scales(
     sources: Sequence[RowSource],
     pedestal: RowSource | None,
-    colour: bool,
+    pattern: str | None,
     lit: LitPart | None,
     report: Callable[[float], None],
 ) -> NDArray[np.float64]:
-    """What each frame is multiplied by so that its median becomes 1, shape (n, 2, 2)."""
-    scales = np.ones((len(sources), 2, 2))
+    """What each frame is multiplied by so that its median becomes 1, shape (n, side, side)."""
+    scales = np.ones((len(sources), side_of(pattern), side_of(pattern)))
     with ThreadPoolExecutor(CORES, thread_name_prefix="levels") as several:
-        several_medians = several.map(lambda source: frame_scales(source, pedestal, colour, lit), sources)
+        several_medians = several.map(lambda source: frame_scales(source, pedestal, pattern, lit), sources)
         with closing(several_medians):  # type: ignore[type-var]
             for i, (source, medians) in enumerate(zip(sources, several_medians, strict=True)):
-                if medians.min() <= 0:
+                if not medians.min() > 0:
                     raise CannotCombine(
                         f"{source.name} is not brighter than its dark flat.",
                         "Check that the panel was on, and that the dark flats were capped.",

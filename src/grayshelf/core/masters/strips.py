@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 
 from grayshelf.core.masters.clipping_kinds import NO_CLIPPING, Clip
 from grayshelf.core.masters.sources import Floats, KeptUnsigned, RawReader, RowSource
+from grayshelf.core.pictures.colours import times_by_place
 
 #: Bytes that the strips of a whole stack take in memory together: so many stay in what the cores share.
 STRIP_BYTES = 24 * 1024 * 1024
@@ -50,7 +51,7 @@ class Strips:
         scales: NDArray[np.float64] | None,
         spare: int,
     ) -> None:
-        """`scales`, shape (n, 2, 2), is what each frame's colour phases are multiplied by; None leaves them as they are."""
+        """`scales`, shape (n, side, side), is what each frame's colour phases are multiplied by; None leaves them as they are."""
         self._sources, self._clip, self._pedestal, self._scales = sources, clip, pedestal, scales
         self._spare = spare
         self._open: list[RawReader] = []
@@ -160,11 +161,8 @@ class Strips:
 
 
 def scale_rows(rows: Floats, scales: NDArray[np.float64], first_row: int) -> None:
-    """Multiply rows in place by the factors of their colour phases, shape (2, 2)."""
+    """Multiply rows in place by the factors of the places of their colour pattern, shape (side, side)."""
     if np.all(scales == scales[0, 0]):
         rows *= np.float32(scales[0, 0])
         return
-    for parity in (0, 1):
-        start = (parity - first_row) % 2
-        rows[start::2, 0::2] *= np.float32(scales[parity, 0])
-        rows[start::2, 1::2] *= np.float32(scales[parity, 1])
+    times_by_place(rows, scales, first_row)

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from grayshelf.core.matching.model import CommonSettings
 from grayshelf.core.matching.rank import day_of
 from grayshelf.core.matching.rulers import plain_name
+from grayshelf.core.pictures.colours import side_of
 
 Floats = NDArray[np.float64]
 Bools = NDArray[np.bool_]
@@ -54,6 +55,7 @@ class Columns:
         self.width, self.height = numbers(lambda x: x.width), numbers(lambda x: x.height)
         self.left = numbers(lambda x: x.corner[0] if x.corner else None)
         self.top = numbers(lambda x: x.corner[1] if x.corner else None)
+        self.repeat = numbers(lambda x: side_of(x.bayer_pattern))
         # A step of 0 is as good as none.
         self.sample_step = numbers(lambda x: x.sample_step or None)
         self.read_out = {

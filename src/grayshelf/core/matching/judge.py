@@ -38,6 +38,7 @@ from grayshelf.core.matching.model import (
 )
 from grayshelf.core.matching.part_of_sensor import not_of_the_part, odd_place, part_ruler, place_in
 from grayshelf.core.matching.rank import doubts_of
+from grayshelf.core.pictures.colours import in_short, side_of
 
 #: Fewer loose frames than this are no stack: nothing in them can be told from an outlier.
 FEWEST_IN_STACK = 3
@@ -82,8 +83,9 @@ def not_the_same_sensor(want: CommonSettings, have: CommonSettings, *, crops: bo
         reasons.append(not_of_the_part(want, have))
     if want.sample_step and have.sample_step and want.sample_step != have.sample_step:
         reasons.append(f"samples in steps of {have.sample_step}, not {want.sample_step}: another driver")
+    repeat = max(side_of(want.bayer_pattern), side_of(have.bayer_pattern))
     for name, a, b in _read_out(want, have):
-        untold = name == "colour phase" and place is not None and odd_place(place)
+        untold = name == "colour phase" and place is not None and odd_place(place, repeat)
         if a is not None and b is not None and a != b and not untold:
             reasons.append(f"another {name}, {b}")
     return reasons
@@ -92,7 +94,7 @@ def not_the_same_sensor(want: CommonSettings, have: CommonSettings, *, crops: bo
 def _read_out(want: CommonSettings, have: CommonSettings) -> tuple[tuple[str, str | None, str | None], ...]:
     return (
         ("row order", want.row_order, have.row_order),
-        ("colour phase", want.bayer_pattern, have.bayer_pattern),
+        ("colour phase", in_short(want.bayer_pattern), in_short(have.bayer_pattern)),
         ("read-out mode", want.read_mode, have.read_mode),
     )
 

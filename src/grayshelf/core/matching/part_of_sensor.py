@@ -78,9 +78,10 @@ def not_of_the_part(want: OnSensor, have: OnSensor) -> str:
     return f"another size, {size}"
 
 
-def odd_place(place: tuple[int, int]) -> bool:
-    """Whether a crop begins within a group of 2 × 2 colour filters: headers then tell its pattern in either way."""
-    return place[0] % 2 != 0 or place[1] % 2 != 0
+def odd_place(place: tuple[int, int], repeat: int) -> bool:
+    """Whether a crop begins within a pattern of colour filters, which repeats after so many pixels: headers then tell its
+    pattern in either way."""
+    return place[0] % repeat != 0 or place[1] % repeat != 0
 
 
 def part_ruler(want: OnSensor, have: OnSensor) -> Ruler | None:
@@ -120,6 +121,7 @@ def places(want: Columns, have: Columns, *, crops: bool) -> tuple[Bools, Bools, 
         one_binning = (have.binning == want.binning) | (np.isnan(have.binning) & np.isnan(want.binning))
         inside = (across >= 0) & (down >= 0) & (across + want.width <= have.width)
         cropped = ~same_size & one_binning & inside & (down + want.height <= have.height)
-        odd = cropped & ((across % 2 != 0) | (down % 2 != 0))
+        repeat = np.maximum(have.repeat, want.repeat)
+        odd = cropped & ((across % repeat != 0) | (down % repeat != 0))
         shown = shown | cropped
     return shown, (elsewhere | ~same_size) & ~(told & asked), odd

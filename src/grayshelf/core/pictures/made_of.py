@@ -3,44 +3,119 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal
 
 import numpy as np
+from numpy.typing import NDArray
 
+from grayshelf.core.pictures.colours import (
+    Colour,
+    cell_of,
+    levels_of_colours,
+    places_of,
+    side_of,
+    times_by_place,
+)
 from grayshelf.core.pictures.parts import Parts, Pixels
 
-Colour = Literal["red", "green", "blue"]
+#: So many pixels tell how bright the colours of a picture are.
+SAMPLED = 1_000_000
+#: Stands for a pattern that is not told: a mono sensor's pixels are as bright at all four places.
+NOT_TOLD = "    "
+#: Colours that differ by less than this share are as bright as one another.
+ALIKE = 0.01
 
 
 @dataclass(frozen=True)
 class OneColour:
-    """The pixels of one colour of a sensor with a pattern of 2 × 2; of two greens their mean."""
+    """The pixels of one colour of a sensor with a pattern; of several in one of its cells (`cell_of`) their mean."""
 
     of: Parts
-    places: tuple[tuple[int, int], ...]
-    """Rows and columns within the pattern."""
+    pattern: str
+    colour: Colour
 
     @property
     def width(self) -> int:
         """Columns."""
-        return self.of.width // 2
+        return self.of.width // cell_of(self.pattern)
 
     @property
     def height(self) -> int:
         """Rows."""
-        return self.of.height // 2
+        return self.of.height // cell_of(self.pattern)
 
     def part(self, top: int, bottom: int, left: int, right: int) -> Pixels:
         """See `Parts`."""
-        pixels = self.of.part(2 * top, 2 * bottom, 2 * left, 2 * right)
-        planes = [pixels[row::2, column::2] for row, column in self.places]
-        return np.asarray(sum(planes[1:], planes[0]) / np.float32(len(planes)), np.float32)
+        side, cell = side_of(self.pattern), cell_of(self.pattern)
+        pixels = self.of.part(cell * top, cell * bottom, cell * left, cell * right)
+        total = np.zeros((bottom - top, right - left), np.float32)
+        count = np.zeros_like(total)
+        cells = side // cell
+        for row, column in places_of(self.pattern, self.colour):
+            # Every second cell, where a pattern has several, from the first that it lies in.
+            down, across = (row // cell - top) % cells, (column // cell - left) % cells
+            here = slice(down, None, cells), slice(across, None, cells)
+            total[here] += pixels[row % cell :: cell, column % cell :: cell][here]
+            count[here] += 1
+        return total / count
 
 
-def places_of(bayer_pattern: str, colour: Colour) -> tuple[tuple[int, int], ...]:
-    """Where a colour's pixels lie in a pattern such as 'RGGB', as (row, column)."""
-    letter = colour[0].upper()
-    return tuple((i // 2, i % 2) for i, one in enumerate(bayer_pattern.upper()[:4]) if one == letter)
+@dataclass(frozen=True, eq=False)
+class InOneLight:
+    """A flat of a colour sensor with each of its colours as bright as the brightest: what is left tells pixels, shadows and
+    vignetting apart from the filters over them."""
+
+    of: Parts
+    factors: NDArray[np.float64]
+    """What each place of the pattern is multiplied by."""
+
+    @property
+    def width(self) -> int:
+        """Columns."""
+        return self.of.width
+
+    @property
+    def height(self) -> int:
+        """Rows."""
+        return self.of.height
+
+    def part(self, top: int, bottom: int, left: int, right: int) -> Pixels:
+        """See `Parts`."""
+        pixels = np.array(self.of.part(top, bottom, left, right), np.float32)
+        times_by_place(pixels, self.factors, top, left)
+        return pixels
+
+
+def colours_of(flat: Parts, pattern: str) -> NDArray[np.float64]:
+    """Medians of a picture by the colours of its pixels, shape (side, side): see `colours.levels_of_colours`.
+
+    Parameters
+    ----------
+    flat
+        Begins where the pattern does; any unit. Of a large one some rows are read.
+    """
+    side = side_of(pattern)
+    n = flat.height // side
+    every = max(1, n * side * flat.width // SAMPLED)
+    bands = [flat.part(side * i, side * (i + 1), 0, flat.width) for i in range(0, n, every)]
+    return levels_of_colours(bands, pattern)
+
+
+def in_one_light(flat: Parts, pattern: str | None) -> Parts:
+    """A flat whose colours are as bright as one another: itself where they are, as of a mono sensor, or of a master of which
+    each was divided by its own level.
+
+    Parameters
+    ----------
+    flat
+        Begins where the pattern does; any unit.
+    pattern
+        Of its pixels, see `colours.pattern_of_pixels`. Where none is told there may be one of 2 × 2 all the same: many a header
+        of a colour sensor does not tell it.
+    """
+    levels = colours_of(flat, pattern or NOT_TOLD)
+    if not (levels > 0).all() or levels.max() < (1.0 + ALIKE) * levels.min():
+        return flat
+    return InOneLight(flat, levels.max() / levels)
 
 
 @dataclass(frozen=True)

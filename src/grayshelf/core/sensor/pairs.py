@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from grayshelf.core.errors import UnreadableFrame
+from grayshelf.core.pictures.colours import side_of
 
 #: Sides of the blocks by which the evenly lit part of a frame is chosen, in pixels.
 BLOCK = 16
@@ -151,14 +152,15 @@ def read_pair(
 
 
 def channels(pixels: NDArray[np.uint16], bayer_pattern: str | None) -> dict[str, NDArray[np.uint16]]:
-    """The colour channels of a frame, shape (h, w), as views of shape (h/2, w/2): R, G (one of the greens), B; or the frame itself
-    under ''.
+    """The colour channels of a frame, shape (h, w), as views of one pixel of each in every repeat of the pattern, shape
+    (h/2, w/2) or (h/6, w/6): R, G, B; or the frame itself under ''.
     """
-    if bayer_pattern is None or len(bayer_pattern) != 4:
+    side = side_of(bayer_pattern)
+    if bayer_pattern is None or len(bayer_pattern) != side * side:
         return {"": pixels}
     found: dict[str, NDArray[np.uint16]] = {}
     for place, colour in enumerate(bayer_pattern.upper()):
-        found.setdefault(colour, pixels[place // 2 :: 2, place % 2 :: 2])
+        found.setdefault(colour, pixels[place // side :: side, place % side :: side])
     return dict(sorted(found.items(), key=lambda item: "RGB".find(item[0])))
 
 

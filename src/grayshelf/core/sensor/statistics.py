@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from grayshelf.core.errors import UnreadableFrame
+from grayshelf.core.pictures.colours import judged_together, planes_of, side_of
 
 #: Frames larger than this are counted by several threads, in pixels.
 SHARED_FROM = 1_000_000
@@ -91,7 +92,10 @@ def frame_statistics(pixels: NDArray[np.uint16], white: int = 65535) -> FrameSta
     white
         The level at which this camera's pixels are full, in ADU.
     """
-    bins = count_levels(pixels)
+    return _statistics_of_counts(count_levels(pixels), white)
+
+
+def _statistics_of_counts(bins: NDArray[np.int64], white: int) -> FrameStatistics:
     levels = np.arange(65536, dtype=np.float64)
     total = int(bins.sum())
     mean = float(bins @ levels) / total
@@ -117,7 +121,7 @@ class FlatStatistics(FrameStatistics):
     """Median of the channel with the least light; None where there is but one."""
 
 
-def flat_statistics(pixels: NDArray[np.uint16], white: int, colour: bool) -> FlatStatistics:
+def flat_statistics(pixels: NDArray[np.uint16], white: int, pattern: str | None) -> FlatStatistics:
     """Statistics by which a flat is judged: of the whole frame, or of the brightest channel of a colour sensor.
 
     The brightest channel leaves the linear range first, so the level is its. The brightest 0.1 % and the share that is
@@ -129,17 +133,21 @@ def flat_statistics(pixels: NDArray[np.uint16], white: int, colour: bool) -> Fla
         Shape (h, w), dtype uint16.
     white
         The level at which this camera's pixels are full, in ADU.
-    colour
-        Whether neighbouring pixels lie under different filters, in a pattern of 2 × 2.
+    pattern
+        Of the filters that neighbouring pixels lie under; None where they lie under the same.
     """
-    if not colour:
+    if pattern is None:
         return FlatStatistics(**vars(frame_statistics(pixels, white)))
-    phases = [frame_statistics(pixels[r::2, c::2], white) for r in (0, 1) for c in (0, 1)]
-    values = vars(max(phases, key=lambda s: s.median)) | {
-        "brightest_permille": max(s.brightest_permille for s in phases),
-        "saturated_fraction": max(s.saturated_fraction for s in phases),
+    side = side_of(pattern)
+    channels = []
+    for places in judged_together(pattern):
+        bins = np.sum([count_levels(plane) for plane in planes_of(pixels, places, side)], axis=0)
+        channels.append(_statistics_of_counts(bins, white))
+    values = vars(max(channels, key=lambda s: s.median)) | {
+        "brightest_permille": max(s.brightest_permille for s in channels),
+        "saturated_fraction": max(s.saturated_fraction for s in channels),
     }
-    return FlatStatistics(**values, weakest_median=min(s.median for s in phases))
+    return FlatStatistics(**values, weakest_median=min(s.median for s in channels))
 
 
 #: Levels from which a common step of more than 1 is no chance.
@@ -170,20 +178,22 @@ def _step_of(levels: NDArray[np.int64]) -> int | None:
     return next((s for s in (16, 8, 4, 2) if step % s == 0), 1)
 
 
-def background_noise(rows: NDArray[np.float32]) -> float:
+def background_noise(rows: NDArray[np.float32], apart: int = 2) -> float:
     """Temporal noise of a frame's background from neighbours in it, ADU.
 
-    Pixels two apart lie under the same filter of a colour pattern and in the same gradient; their differences are
+    Pixels so many apart as a colour pattern has lie under the same filter and in the same gradient; their differences are
     clipped at 3 σ, so that stars do not count. (1.4826·MAD would be wrong where the converter's steps are coarse.)
 
     Parameters
     ----------
     rows
         Whole rows of one frame, shape (n, width). What is no number is left out.
+    apart
+        After how many pixels the pattern repeats.
     """
-    if rows.shape[1] < 3:
+    if rows.shape[1] <= apart:
         return math.nan
-    differences = (rows[:, 2:] - rows[:, :-2]).ravel().astype(np.float64)
+    differences = (rows[:, apart:] - rows[:, :-apart]).ravel().astype(np.float64)
     differences = differences[np.isfinite(differences)]
     if differences.size == 0:
         return math.nan

@@ -11,6 +11,7 @@ from grayshelf.core.errors import GrayShelfError, NotFound
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.fits_blocks import ImageHeader
 from grayshelf.core.frames.lit_part import lit_part_of
+from grayshelf.core.pictures.colours import in_short
 from grayshelf.library.catalog import IN_SETS
 from grayshelf.library.facts_json import facts_if_sound
 from grayshelf.library.files import read_header
@@ -109,7 +110,7 @@ def _values(facts: FrameFacts, word: str) -> list[ReadValueOut]:
         ("aperture_mm", "aperture", _number(facts.aperture_mm, lambda mm: f"{mm:.4g} mm")),
         ("angle", "angle", f"{facts.angle.deg:.1f}°" if facts.angle is not None else None),
         ("focus", "focus", _number(facts.focus, lambda steps: in_words.number(steps))),
-        ("bayer_pattern", "colour pattern", facts.bayer_pattern),
+        ("bayer_pattern", "colour pattern", in_short(facts.bayer_pattern)),
         ("width", "size", f"{facts.width} × {facts.height}, {abs(facts.bits)} bits"),
     ]
     lit = lit_part_of(facts)

@@ -8,6 +8,8 @@ from pathlib import Path
 from grayshelf.core.checks.defects import Defects, defects_of
 from grayshelf.core.errors import NotFound
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.frames.lit_part import pattern_where_lit
+from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.file_parts import FileParts
 from grayshelf.library.kept import kept
 from grayshelf.library.library import Library
@@ -15,9 +17,12 @@ from grayshelf.library.models import FrameSet
 
 
 @kept(16)
-def _defects(path: str, _modified_ns: int, kind: str, scratch: Path) -> tuple[Defects, tuple[int, int]]:
+def _defects(
+    path: str, _modified_ns: int, kind: str, pattern: str | None, scratch: Path
+) -> tuple[Defects, tuple[int, int]]:
     parts = FileParts(Path(path), scratch)
-    found, lit = defects_of(parts.where_lit, FrameKind(kind)), parts.lit
+    lit = parts.lit
+    found = defects_of(parts.where_lit, FrameKind(kind), pattern_where_lit(pattern, lit))
     return found if lit is None else found.moved(lit.left, lit.top), (parts.height, parts.width)
 
 
@@ -34,7 +39,8 @@ def defects_of_card(library: Library, set_id: int) -> tuple[Defects, tuple[int, 
         if row is None or not row.is_master or not row.frames or row.kind == "light":
             raise NotFound("There is no master here to map.", "Combine its frames first.")
         path = library.frame_path(session, row.frames[0])
-        return _defects(str(path), path.stat().st_mtime_ns, row.kind, library.root / "scratch")
+        pattern = facts_from_json(row.facts).pixel_pattern
+        return _defects(str(path), path.stat().st_mtime_ns, row.kind, pattern, library.root / "scratch")
 
 
 def defect_map(defects: Defects, shape: tuple[int, int]) -> bytes:

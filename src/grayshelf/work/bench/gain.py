@@ -212,7 +212,7 @@ class GainExercise(Exercise):
             why=f"{'' if brightness is None else f'panel at {brightness}: '}{decision.why}",
             brightness=brightness,
         )
-        stats = flat_statistics(taken.pixels, camera.white_adu, camera.bayer_pattern is not None)
+        stats = flat_statistics(taken.pixels, camera.white_adu, camera.bayer_pattern)
         self.read(
             shot, as_kept(TestReading(stats.median, stats.brightest_permille, stats.saturated_fraction))
         )

@@ -10,11 +10,11 @@ from typing import Protocol
 from grayshelf.core.checks.asked_for import AskedFor, why_not
 from grayshelf.core.errors import Conflict, UnreadableFrame
 from grayshelf.core.filing.names import safe_name
-from grayshelf.core.flats.channels import in_colours
 from grayshelf.core.flats.model import Shoot
 from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.flats.timed_light import TimedLight, exposure_of, light_of
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.pictures.colours import pattern_of_pixels
 from grayshelf.core.planning.gates import Gate, brightness_to, filter_in, set_to
 from grayshelf.core.sensor.statistics import flat_statistics, full_level
 from grayshelf.devices.ports import RigDevices
@@ -126,8 +126,8 @@ class RigTaker:
                 FrameKind.FLAT, exposure_s, key.gain, key.offset, key.binning, key.filter_code, focus, lit=lit
             ),
         )
-        colour = in_colours(camera.bayer_pattern, key.binning)
-        stats = flat_statistics(taken.pixels, camera.white_adu, colour)
+        pattern = pattern_of_pixels(camera.bayer_pattern, key.binning)
+        stats = flat_statistics(taken.pixels, camera.white_adu, pattern)
         light_s = light_of(timed, taken.facts.exposure_s or exposure_s)
         return TestFlat(light_s, shot.brightness, ShotStats.of(stats), camera.white_adu, taken.began, name)
 
@@ -221,7 +221,7 @@ def measured_flat(
         )
     pixels = arrival.pixels()
     white = full_level(pixels, facts.full_adu)
-    stats = flat_statistics(pixels, white, in_colours(facts.bayer_pattern, binning))
+    stats = flat_statistics(pixels, white, pattern_of_pixels(facts.bayer_pattern, binning))
     return TestFlat(light_s, brightness, ShotStats.of(stats), white, at, arrival.name)
 
 

@@ -11,7 +11,6 @@ from dataclasses import replace
 
 from grayshelf.core.checks.asked_for import which_of
 from grayshelf.core.errors import UnreadableFrame
-from grayshelf.core.flats.channels import in_colours
 from grayshelf.core.flats.model import Found, NoAnswer, Shoot
 from grayshelf.core.flats.panel.diffusers import advise
 from grayshelf.core.flats.search.confirming import is_a_flat
@@ -19,6 +18,7 @@ from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.flats.timed_light import exposure_of
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.pictures.colours import pattern_of_pixels
 from grayshelf.core.planning.sheet import SERIES, StepKind
 from grayshelf.core.sensor.statistics import flat_statistics, full_level
 from grayshelf.library.cameras_alike import cameras_alike
@@ -288,8 +288,9 @@ class HandRun(SheetRun):
         """A frame of a series: measured, entered, and counted where nothing is wrong with it."""
         assert arrival.facts is not None
         pixels, asked = arrival.pixels(), self.sheet.asked(step)
-        colour = asked.kind is FrameKind.FLAT and in_colours(arrival.facts.bayer_pattern, asked.binning)
-        stats = flat_statistics(pixels, full_level(pixels, arrival.facts.full_adu), colour)
+        lit = asked.kind is FrameKind.FLAT
+        pattern = pattern_of_pixels(arrival.facts.bayer_pattern, asked.binning) if lit else None
+        stats = flat_statistics(pixels, full_level(pixels, arrival.facts.full_adu), pattern)
         wrong = self.sheet.wrong_level(step, asked, stats)
         frame = self._enter(arrival, wrong)
         if wrong or frame.state == "duplicate":

@@ -15,7 +15,6 @@ from sqlalchemy import select
 from grayshelf.core.checks.frames import flat_level
 from grayshelf.core.digits import several
 from grayshelf.core.errors import GrayShelfError
-from grayshelf.core.flats.channels import in_colours
 from grayshelf.core.flats.model import Found, NoAnswer
 from grayshelf.core.flats.panel.diffusers import advise, listed
 from grayshelf.core.flats.search.confirming import is_a_flat
@@ -215,7 +214,6 @@ class Run(SheetRun):
         camera, kind = self.devices.camera.facts, settings.kind
         place, drop_first = self._place(step, settings, set_temp_c)
         pause_s = camera_of(self.rig).pause_s or 0.0
-        colour = kind is FrameKind.FLAT and in_colours(camera.bayer_pattern, settings.binning)
         while step.done < step.count:
             self.control.check()
             if self.deadline.cut(step, pause_s + settings.exposure_s + camera.download_s):
@@ -227,7 +225,8 @@ class Run(SheetRun):
             first = number == 1 and kind is FrameKind.FLAT and drop_first == 0
             taken = self._confirming(step, name, settings) if first else None
             taken = taken or self.taking.take(name, settings)
-            stats = flat_statistics(taken.pixels, camera.white_adu, colour)
+            pattern = taken.facts.pixel_pattern if kind is FrameKind.FLAT else None
+            stats = flat_statistics(taken.pixels, camera.white_adu, pattern)
             settled = number > drop_first
             astray = off_set_point(set_temp_c, taken.facts.sensor_temp_c)
             trouble = (

@@ -10,11 +10,11 @@ from dataclasses import replace
 from datetime import timedelta
 
 from grayshelf.core.errors import GrayShelfError, UnreadableFrame
-from grayshelf.core.flats.channels import in_colours
 from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.flats.sky.twilight import SkyShoot, SkyShot
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.pictures.colours import pattern_of_pixels
 from grayshelf.core.sensor.statistics import flat_statistics, full_level
 from grayshelf.library.catalog import settling
 from grayshelf.library.entering import enter_arrival
@@ -120,8 +120,8 @@ class HandTwilight(TwilightRun):
     def _read(self, arrival: Arrival, facts: FrameFacts, subject: SkySubject) -> str:
         step, before = self.sky[subject.wish.code], self.seen()[subject.wish.code]
         pixels = arrival.pixels()
-        colour = in_colours(facts.bayer_pattern, subject.key.binning)
-        stats = flat_statistics(pixels, full_level(pixels, facts.full_adu), colour)
+        pattern = pattern_of_pixels(facts.bayer_pattern, subject.key.binning)
+        stats = flat_statistics(pixels, full_level(pixels, facts.full_adu), pattern)
         seconds = facts.exposure_s or 0.0
         now = self.library.clock.now()
         # By its own clock where that can be: one that is an hour off tells nothing of this sky.

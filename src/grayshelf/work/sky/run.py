@@ -16,11 +16,11 @@ from grayshelf.core.checks.frames import sky_missed
 from grayshelf.core.digits import several
 from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.filing.names import safe_name
-from grayshelf.core.flats.channels import in_colours
 from grayshelf.core.flats.sky.plan import window_of
 from grayshelf.core.flats.sky.twilight import SkyDone, SkySeries, SkyShoot, SkyShot, SkyWait, next_sky_step
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.pictures.colours import pattern_of_pixels
 from grayshelf.core.planning.gates import filter_in
 from grayshelf.core.sensor.statistics import FlatStatistics, flat_statistics
 from grayshelf.library.models import RunShot, RunStep
@@ -272,8 +272,8 @@ class TwilightRun(Stepwise):
             of_sky=True,
         )
         taken = self.shoots_with.take(name, settings)
-        colour = in_colours(camera.bayer_pattern, key.binning)
-        stats = flat_statistics(taken.pixels, camera.white_adu, colour)
+        pattern = pattern_of_pixels(camera.bayer_pattern, key.binning)
+        stats = flat_statistics(taken.pixels, camera.white_adu, pattern)
         seen = SkyReading.of(
             subject,
             stats,
