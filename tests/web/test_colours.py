@@ -17,6 +17,7 @@ from astropy.nddata import CCDData
 from tests.helpers import write_fits
 from tests.raw_files import write_dng
 from tests.reference.test_colours import DEAD, FALL, HIGH, SIX, SPECK, WIDE, flat, letters, shifted
+from tests.waiting import asked_until
 
 PEDESTAL = 512
 #: What a mono sensor shows: its corners, a twelfth of its sides wide, beside the fifth in its middle, in percent.
@@ -84,7 +85,8 @@ def test_a_camera_whose_colours_repeat_after_six_pixels_from_raw_files_to_calibr
         for name, light in (("flats", 9000.0), ("darkflats", 0.0)):
             pixels = shot(light, 50 + i)
             write_dng(night / f"{name}/IMG_{i + 200:04d}.dng", pixels, SIX, exposure_s=0.5, local=at)
-    assert own.scan(night)["state"] == "done" and len(own.sets()) == 4
+        write_dng(night / f"bias/IMG_{i + 300:04d}.dng", shot(), SIX, exposure_s=0.001, local=at)
+    assert own.scan(night)["state"] == "done" and len(own.sets()) == 5
     assert own.build()["state"] == "done"
     masters = {
         kind: own.root / path
@@ -115,3 +117,29 @@ def test_a_camera_whose_colours_repeat_after_six_pixels_from_raw_files_to_calibr
     for letter, level in (("R", 0.35), ("G", 1.0), ("B", 0.6)):
         assert float(np.median(pixels[letters(SIX) == letter])) == pytest.approx(700 * level * 0.88, rel=0.1)
     assert np.isfinite(left).all()
+    # Photons tell how many electrons an ADU is, in each channel (EMVA Standard 1288): one, as `flat` was made.
+    (offer,) = own.get("/api/rigs/1/bench/gain")["disk"]
+    asked = {"set_ids": offer["set_ids"], "gain": offer["gain"]}
+    begun = own.client.post("/api/rigs/1/bench/gain/disk", json=asked).json
+    assert own.ended(begun["job_id"])["state"] == "done"
+    (measured,) = own.get(f"/api/measurements/{begun['measurement_id']}")["gain"]["gains"]
+    told = {c["name"]: c["e_per_adu"] for c in measured["channels"]}
+    assert list(told) == ["R", "G", "B"]
+    for value in told.values():
+        assert value["value"] == pytest.approx(1.0, abs=1.5 * value["plus_minus"])
+    # Three channels say that they are not full, each at a level of its own: it is told once.
+    messages = [f["message"] for f in measured["findings"]]
+    assert sum("do not reach saturation" in m for m in messages) == 1 and len(messages) == len(set(messages))
+    # It has no offset, and is asked for none.
+    assert "ISO dial" in own.get("/api/rigs/1/bench/offset")["none_to_set"] and measured["offset_text"] == ""
+    (tmp_path / "camera").mkdir()
+    asked = {"gains": [800], "folder": str(tmp_path / "camera"), "long_dark_s": 0}
+    number = own.client.post("/api/rigs/1/bench/gain/shoot", json=asked).json["measurement_id"]
+    page = asked_until(lambda: own.get(f"/api/measurements/{number}"), lambda p: p["gate"])
+    job = page["gate"]["job_id"]
+    answer = {"step_id": page["gate"]["step_id"], "answer": "done"}
+    own.client.post(f"/api/jobs/{job}/answer", json=answer)
+    hand = asked_until(lambda: own.get(f"/api/measurements/{number}")["hand"], lambda h: h and h["line"])
+    assert hand["line"].replace("\N{NO-BREAK SPACE}", " ").startswith("ISO 800: ")
+    assert [d["name"] for d in hand["dials"]] == ["ISO"]
+    assert own.client.post(f"/api/jobs/{job}/stop").status_code == 200

@@ -7972,6 +7972,8 @@ export interface components {
             kind: "offset" | "gain";
             /** Measurements */
             measurements: components["schemas"]["BenchItem"][];
+            /** None To Set */
+            none_to_set: string;
             /** Offset Range */
             offset_range: number[] | null;
             /** Seconds Per Gain */
@@ -9881,8 +9883,8 @@ export interface components {
             n_frames: number;
             /** Next */
             next: string;
-            /** Offset */
-            offset: number;
+            /** Offset Text */
+            offset_text: string;
             /** Speaks */
             speaks: string | null;
             /**

@@ -59,6 +59,23 @@ function Explain({ kind }: { kind: BenchKind }) {
   );
 }
 
+/** Of a camera that has no offset: why, and what to do where it has one after all. */
+function NoneToSet({ camera, why }: { camera: string; why: string }) {
+  return (
+    <section className="max-w-[776px] border border-line bg-card px-10 py-8 max-md:px-4">
+      <h2 className="text-xl font-semibold">{camera} has no offset to set.</h2>
+      <p className="py-3">{why}</p>
+      <p className="text-ink2">
+        Has it one after all?{" "}
+        <Link className="underline underline-offset-2" to="/rigs">
+          Say its range on the camera’s sheet
+        </Link>
+        , then it is found here.
+      </p>
+    </section>
+  );
+}
+
 /** Before any frame is known: what the Bench does, and what it needs. */
 function NoCamera({ kind }: { kind: BenchKind }) {
   const navigate = useNavigate();
@@ -177,7 +194,10 @@ function Camera() {
         <Trouble error={measured.error} onRetry={() => change({ m: null })} />
       )}
       {!data && !bench.error && <Waiting what="Looking at the camera" />}
-      {data && current === null && (
+      {data && current === null && data.none_to_set && (
+        <NoneToSet camera={data.camera} why={data.none_to_set} />
+      )}
+      {data && current === null && !data.none_to_set && (
         <div className="grid grid-cols-[minmax(0,776px)_minmax(380px,1fr)] items-start gap-6 max-lg:grid-cols-1">
           <div className="flex flex-col gap-6">
             <Explain kind={known} />

@@ -288,7 +288,9 @@ export function GainView({
         {gains.length > 1 && <ByGain data={data.gain} chosen={here.gain} onChoose={onGain} />}
         {channel && channel.e_per_adu.value !== null && (
           <section>
-            <ColumnHead note={`${here.n_frames} frames, offset ${here.offset}, ± is 95 %`}>
+            <ColumnHead
+              note={[`${here.n_frames} frames`, here.offset_text, "± is 95 %"].filter(Boolean).join(", ")}
+            >
               <span className="inline-block first-letter:uppercase">
                 {here.gain_text}
                 {here.channels.length > 1 && `, ${COLOUR[channel.name] ?? channel.name}`}

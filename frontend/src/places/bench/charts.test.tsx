@@ -180,7 +180,7 @@ describe("the gain's charts", () => {
     const gain = (value: number, channels: Channel[]): Schemas["GainGainOut"] => ({
       gain: value,
       gain_text: `gain ${value}`,
-      offset: 30,
+      offset_text: "offset 30",
       state: "done",
       next: "",
       n_frames: 58,

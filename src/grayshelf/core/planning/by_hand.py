@@ -178,23 +178,25 @@ def lit_line(
     gain_word: str = "gain",
     lit: Lit | None = None,
     by_rig: frozenset[str] = frozenset(),
+    says: RigSays = RigSays(),
 ) -> HandLine:
     """What to do for one flat of `exposure_s` seconds that measures a camera: any even light, and nothing of it changed
     but the time that it is lit within the exposure, where that is how it is lit.
 
-    `by_rig` as of `flats_line`; `brightness` of a panel that is among them.
+    `by_rig` and `says` as of `flats_line`; `brightness` of a panel that is among them.
     """
-    settings = _settings(gain, offset, 1, gain_word)
+    settings = _settings(says.to_set("gain", gain), says.to_set("offset", offset), 1, gain_word)
     code = [Dial("filter", filter_code, filter_code)] if filter_code else []
     head = ", ".join(d.text for d in (*code, *settings))
     head = head if code or gain_word != "gain" else head[:1].upper() + head[1:]
     own = [filter_code] if filter_code and "filter" in by_rig else []
     lights_itself = brightness is not None and "brightness" in by_rig
     own += [f"the light at {brightness}"] if lights_itself else []
+    one = _of(1, FrameKind.FLAT, exposure_s)
     at = "elescope at the light" + ("." if lights_itself else "; leave the light as it is.")
     return HandLine(
         f"{'T' if CAP in by_rig else 'Cap off, t'}{at}",
-        ", ".join([f"{head}: {_of(1, FrameKind.FLAT, exposure_s)}", *(d.text for d in _lit(lit))]),
+        ", ".join([f"{head}: {one}" if head else one, *(d.text for d in _lit(lit))]),
         (*(d for d in code if d.name not in by_rig), *settings, *_exposure(exposure_s), *_lit(lit)),
         _set_by_rig(own),
     )

@@ -37,10 +37,15 @@ class Sorted:
     left_out: tuple[str, ...]
 
 
-def sort_out(sets: Sequence[HandedIn], camera: str) -> Sorted:
+def sort_out(sets: Sequence[HandedIn], camera: str, *, by_offset: bool = True) -> Sorted:
     """Keep the sets of one sensor read out one way; say why the others stay out.
 
     Gains may differ: each is measured on its own. Temperatures (°C) may, within `TEMPERATURE_WITHIN_C` of most frames'.
+
+    Parameters
+    ----------
+    by_offset
+        Whether offsets are compared. Else frames need tell none where none of them does: a camera with an ISO dial has none.
     """
     sieve = _Sieve(list(sets))
     others: dict[str | None, list[HandedIn]] = {}
@@ -51,8 +56,9 @@ def sort_out(sets: Sequence[HandedIn], camera: str) -> Sorted:
         sieve.leave_out(items, f"they are of {name or 'a camera that is not named'}, another sensor")
     processed = [i for i in sieve.rest if not i.raw]
     sieve.leave_out(processed, "they hold processed values, not the camera's 16-bit levels")
-    unknown = [i for i in sieve.rest if i.gain is None or i.offset is None]
-    sieve.leave_out(unknown, "their gain or offset is not known")
+    told = by_offset or any(i.offset is not None for i in sieve.rest)
+    unknown = [i for i in sieve.rest if i.gain is None or (told and i.offset is None)]
+    sieve.leave_out(unknown, "their gain or offset is not known" if told else "their gain is not known")
     sieve.keep_most("size", lambda i: (i.width, i.height))
     sieve.keep_most("binning", lambda i: i.binning or 1)
     sieve.keep_most("step of the levels (another driver)", lambda i: i.sample_step)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Mapping, Sequence
 
 from sqlalchemy import func, select
@@ -18,6 +19,7 @@ from grayshelf.library.measurement_records import settings_of
 from grayshelf.library.measurements import transfers
 from grayshelf.library.models import Job, Measurement, MeasurementShot, RunStep
 from grayshelf.library.records import read
+from grayshelf.library.rig_terms import offsets_told
 from grayshelf.library.step_records import MeasureOutcome
 from grayshelf.web.bench.left_behind import capped_shelf
 from grayshelf.web.bench.left_behind import of_gain as left_by_gain
@@ -53,7 +55,7 @@ def gains_out(
         found = transfers(session, row, gain)
         if (of_gain := _figures(gain, found, step)) is not None:
             figures.append(of_gain)
-        gains.append(_gain(session, row, gain, word, found, steps.get(gain), job, known.get(gain)))
+        gains.append(_gain(library, session, row, gain, word, found, steps.get(gain), job, known.get(gain)))
     choice = choose_gain(figures, word)
     switch, shelf = choice.switch, capped_shelf(library, row.camera)
     return GainsOut(
@@ -101,6 +103,7 @@ def _switch_text(switch: ConversionSwitch, figures: Sequence[GainFigures], word:
 
 
 def _gain(
+    library: Library,
     session: Session,
     row: Measurement,
     gain: float,
@@ -121,7 +124,7 @@ def _gain(
     return GainGainOut(
         gain=gain,
         gain_text=f"{word} {gain:g}",
-        offset=float(offset) if offset is not None else 0.0,
+        offset_text=_offset_text(library, row, offset or 0.0),
         state="going on" if going else _ended_as(done, count),
         next=job.message if measured_now and job is not None else "",
         n_frames=count,
@@ -131,6 +134,12 @@ def _gain(
         accepted=known,
         can_accept=done and not going,
     )
+
+
+def _offset_text(library: Library, row: Measurement, offset: float) -> str:
+    """'offset 30'; empty where 0 stands for none to set."""
+    is_one = offset or settings_of(row).offset_range is not None or 0.0 in offsets_told(library, row.camera)
+    return f"offset {offset:g}" if is_one else ""
 
 
 def _ended_as(done: bool, n_frames: int) -> GainState:
@@ -146,11 +155,12 @@ def _no_answer(step: RunStep | None) -> list[FindingOut]:
 
 
 def _findings(found: Mapping[str, Transfer]) -> list[FindingOut]:
-    """Those of all channels; channels of one sensor mostly say the same, and it is told once."""
+    """Those of all channels, first of the one that speaks for them; what others say but for its numbers is told once."""
     told: dict[str, Finding] = {}
-    for transfer in found.values():
-        for item in transfer.findings:
-            told.setdefault(item.message[:24], item)
+    first = speaking_channel(found)
+    for name in sorted(found, key=lambda name: name != first):
+        for item in found[name].findings:
+            told.setdefault(re.sub(r"\d[\d,.]*", "", item.message), item)
     return [finding_out(item) for item in told.values()]
 
 

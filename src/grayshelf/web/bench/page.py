@@ -13,7 +13,7 @@ from grayshelf.library.flat_sheet import source_of
 from grayshelf.library.library import Library
 from grayshelf.library.measurements import measurements_of
 from grayshelf.library.models import CameraValue, Measurement, Rig
-from grayshelf.library.rig_terms import camera_of, gain_word, offset_warning, wishes_of
+from grayshelf.library.rig_terms import camera_of, gain_word, offset_warning, says_of, wishes_of
 from grayshelf.web.bench.schemas import (
     AcceptedOut,
     BenchItem,
@@ -48,6 +48,12 @@ def bench_page(
             cannot = "No camera is connected to this rig: your own program shoots, or use frames on disk."
         elif kind == "offset" and facts.offset_range is None:
             cannot = f"{rig.camera} does not let its offset be set."
+        none_to_set = ""
+        if kind == "offset" and offsets is None and "offset" in says_of(library, rig).fixed:
+            none_to_set = (
+                "As cameras with an ISO dial do, it keeps the pedestal that it was made with. Whether any of its pixels are cut "
+                "off at zero is told on the cards of its bias."
+            )
         rows = measurements_of(session, rig.camera, kind)
         known = {f.code: f.passband_nm for f in rig.filters}
         seconds, frames = _cost(session, rig, devices, kind)
@@ -57,6 +63,7 @@ def bench_page(
             can_shoot=not cannot,
             by_folder=facts is None,
             cannot=cannot,
+            none_to_set=none_to_set,
             gain_word=word,
             gain_range=list(facts.gain_range) if facts and facts.gain_range else None,
             offset_range=list(offsets) if offsets else None,

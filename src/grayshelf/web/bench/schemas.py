@@ -170,7 +170,8 @@ class GainGainOut(Schema):
 
     gain: float
     gain_text: str
-    offset: float
+    offset_text: str
+    """'offset 30'; empty of a camera that has none to set."""
     state: GainState
     next: str
     n_frames: int
@@ -297,6 +298,8 @@ class BenchOut(Schema):
     by_folder: bool
     """Whether another program may shoot it, into a folder."""
     cannot: str
+    none_to_set: str
+    """Why there is no offset to find; empty where there may be."""
     gain_word: str
     gain_range: list[float] | None
     offset_range: list[float] | None

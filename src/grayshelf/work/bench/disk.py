@@ -14,6 +14,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import Conflict, GrayShelfError
+from grayshelf.core.flats.panel.diffusers import listed
 from grayshelf.core.sensor.bias import read_bias
 from grayshelf.core.sensor.pairs import channels, even_part, read_pair, thinned, usual_noise, whole_part
 from grayshelf.core.sensor.sorting import HandedIn, sort_out
@@ -51,7 +52,7 @@ def plan_disk(
     notes = [
         f"{r.n_frames} frames left out: a master has no noise of single frames." for r in rows if r.is_master
     ]
-    result = sort_out(handed, camera)
+    result = sort_out(handed, camera, by_offset=kind == "offset")
     notes += result.left_out
     kept = [r for r in rows if r.id in result.kept]
     if not any(r.kind == "bias" for r in kept):
@@ -214,19 +215,23 @@ class _Reader:
                 self._keep(frame, gain, offset, "bias", asdict(read_bias(pixels, offset)))
 
     def read_pairs(self, sets: Sequence[FrameSet], frames: dict[int, list[Frame]]) -> None:
-        settings = sorted({(float(s.facts["gain"]), float(s.facts["offset"])) for s in sets})
+        # An offset that none of them tells is one: 0 stands for it.
+        settings = sorted({_settings_of(s) for s in sets})
         self._total = sum(len(_couples(frames[s.id], MOST_BIAS_PAIRS)) for s in sets)
         for gain, offset in settings:
-            here = [s for s in sets if (float(s.facts["gain"]), float(s.facts["offset"])) == (gain, offset)]
+            here = [s for s in sets if _settings_of(s) == (gain, offset)]
             bias = [c for s in here if s.kind == "bias" for c in _couples(frames[s.id], MOST_BIAS_PAIRS)]
             flats = [
                 (s, c) for s in here if s.kind == "flat" for c in _couples(frames[s.id], MOST_PAIRS_OF_SET)
             ]
             if not flats or not bias:
                 if flats:
+                    word = gain_word(self.library, self.row.camera)
+                    at = listed(
+                        [f"{word} {gain:g}", *([f"offset {offset:g}"] if _tells_offset(here) else [])]
+                    )
                     self.notes.append(
-                        f"The flats of {gain_word(self.library, self.row.camera)} {gain:g} and offset {offset:g} were left out: there are no two bias frames "
-                        "of these settings."
+                        f"The flats of {at} were left out: there are no two bias frames of these settings."
                     )
                 continue
             self._gain(gain, offset, flats, bias[:MOST_BIAS_PAIRS])
@@ -311,6 +316,14 @@ class _Reader:
             row = session.get_one(Measurement, self.row.id)
             known = {name: v for name, v in usual.items() if v is not None}
             keep_settings(row, with_usual(settings_of(row), gain, known))
+
+
+def _settings_of(row: FrameSet) -> tuple[float, float]:
+    return float(row.facts["gain"]), float(row.facts.get("offset") or 0.0)
+
+
+def _tells_offset(rows: Sequence[FrameSet]) -> bool:
+    return any(row.facts.get("offset") is not None for row in rows)
 
 
 def _light_of(flats: FrameSet) -> str:

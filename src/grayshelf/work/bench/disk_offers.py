@@ -65,31 +65,31 @@ def offers(session: Session, camera: str, kind: str) -> list[DiskOffer]:
     Parameters
     ----------
     kind
-        'offset' wants bias frames; 'gain' wants flats and bias frames of one offset.
+        'offset' wants bias frames; 'gain' wants flats and bias frames of one offset, or of a camera whose frames tell none.
     """
+    rows = _raw_sets(session, camera, ("bias",) if kind == "offset" else ("bias", "flat"))
+    told = kind == "offset" or any(row.facts.get("offset") is not None for row in rows)
     by_gain: dict[float, list[_RawSet]] = {}
-    for row in _raw_sets(session, camera, ("bias",) if kind == "offset" else ("bias", "flat")):
+    for row in rows:
         gain = row.facts.get("gain")
-        if gain is not None and row.facts.get("offset") is not None:
+        if gain is not None and (row.facts.get("offset") is not None or not told):
             by_gain.setdefault(float(gain), []).append(row)
-    found = []
-    for gain, rows in sorted(by_gain.items()):
-        bias = [r for r in rows if r.kind == "bias"]
-        flats = [r for r in rows if r.kind == "flat"]
-        if not bias or (kind == "gain" and not flats):
-            continue
-        found.append(
-            DiskOffer(
-                gain,
-                tuple(sorted({float(r.facts["offset"]) for r in bias})),
-                sum(r.n_kept for r in bias),
-                sum(r.n_kept for r in flats),
-                len({(r.facts.get("filter_code"), r.facts.get("exposure_s")) for r in flats}),
-                tuple(sorted({r.night for r in rows if r.night}, reverse=True)),
-                tuple(r.id for r in rows),
-            )
-        )
-    return found
+    offered = (_offer(gain, of_gain) for gain, of_gain in sorted(by_gain.items()))
+    return [o for o in offered if o.n_bias and (kind == "offset" or o.n_flats)]
+
+
+def _offer(gain: float, rows: Sequence[_RawSet]) -> DiskOffer:
+    bias = [r for r in rows if r.kind == "bias"]
+    flats = [r for r in rows if r.kind == "flat"]
+    return DiskOffer(
+        gain,
+        tuple(sorted({float(o) for r in bias if (o := r.facts.get("offset")) is not None})),
+        sum(r.n_kept for r in bias),
+        sum(r.n_kept for r in flats),
+        len({(r.facts.get("filter_code"), r.facts.get("exposure_s")) for r in flats}),
+        tuple(sorted({r.night for r in rows if r.night}, reverse=True)),
+        tuple(r.id for r in rows),
+    )
 
 
 def offers_of(library: Library, camera: str, kind: str) -> list[DiskOffer]:

@@ -21,7 +21,7 @@ from grayshelf.library.library import Library
 from grayshelf.library.measurement_records import MeasurementSettings, keep_settings, settings_of
 from grayshelf.library.models import Job, Measurement, MeasurementShot, Rig, RunStep
 from grayshelf.library.records import as_kept, read
-from grayshelf.library.rig_terms import gain_word
+from grayshelf.library.rig_terms import gain_word, says_of
 from grayshelf.library.step_records import JobResult, MeasurementJob, MeasureOutcome, MeasureParams, Refused
 from grayshelf.work.bench.hands import FolderShooter, Watching, now_s
 from grayshelf.work.beside_camera import BesideCamera, set_by_rig
@@ -125,7 +125,7 @@ class Exercise(Stepwise):
     # -- another program shoots -----------------------------------------------------------------------------------
 
     def _from_folder(self, folder: str, since: float) -> FolderShooter:
-        self._word = gain_word(self.library, self.row.camera)
+        self._word, self._says = gain_word(self.library, self.row.camera), says_of(self.library, self.rig)
         watching = Watching(
             Path(folder),
             since,
@@ -134,6 +134,7 @@ class Exercise(Stepwise):
             self._refuse,
             self._ask,
             self._word,
+            self._says,
         )
         return FolderShooter(self.library, self.devices, self.control, self.rig, self.zone, watching)
 
@@ -171,11 +172,20 @@ class Exercise(Stepwise):
                 gain_word=self._word,
                 lit=wanted.lit,
                 by_rig=by_rig,
+                says=self._says,
             )
         else:
             exposure_s = None if wanted.kind is FrameKind.BIAS else wanted.exposure_s
             line = capped_line(
-                wanted.kind, self.still, gain, offset, 1, exposure_s, gain_word=self._word, by_rig=by_rig
+                wanted.kind,
+                self.still,
+                gain,
+                offset,
+                1,
+                exposure_s,
+                gain_word=self._word,
+                by_rig=by_rig,
+                says=self._says,
             )
         # What was wrong before is told until the next kind of frame is asked for.
         last = self._outcome()

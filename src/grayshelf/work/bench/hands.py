@@ -22,6 +22,7 @@ from grayshelf.core.checks.asked_for import AskedFor, all_wrong
 from grayshelf.core.errors import Conflict, DiskFull, UnreadableFrame
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.matching.model import RigSays
 from grayshelf.core.sensor.statistics import camera_white, lower_full
 from grayshelf.devices.hand_camera import HandCamera
 from grayshelf.devices.ports import CameraFacts, RigDevices
@@ -98,6 +99,8 @@ class Watching:
     ask: Callable[[ShotSettings], None]
     """Tell what is asked for."""
     gain_word: str
+    says: RigSays
+    """Whether there is an offset to set."""
 
 
 class FolderShooter(Shooter):
@@ -159,7 +162,7 @@ class FolderShooter(Shooter):
             settings.filter_code or "none",
             settings.gain,
             settings.binning,
-            settings.offset,
+            self._watching.says.to_set("offset", settings.offset),
             self._watching.gain_word,
             settings.kind,
             settings.exposure_s,
@@ -174,7 +177,7 @@ class FolderShooter(Shooter):
             kind=settings.kind,
             camera=self.devices.camera.facts.name,
             gain=settings.gain,
-            offset=settings.offset,
+            offset=self._watching.says.to_set("offset", settings.offset),
             binning_x=settings.binning,
             binning_y=settings.binning,
             exposure_s=settings.exposure_s if settings.kind is FrameKind.BIAS else facts.exposure_s,

@@ -96,7 +96,8 @@ class Bench:
             rig, devices = self._ready(session, rig_id, gains, by_hand)
             if devices.wheel is not None and filter_code not in devices.wheel.filters:
                 raise Conflict(f"{filter_code or 'No filter'} is not in the wheel.", "Choose one that is.")
-            offsets = {f"{g:g}": offset_for(self.library, session, rig, g) for g in gains}
+            settable = by_hand is None and devices.camera.facts.offset_range is not None
+            offsets = {f"{g:g}": offset_for(self.library, session, rig, g, settable=settable) for g in gains}
             wishes = wishes_of(rig)
             timed = source_of(session, rig, wishes, None).timed
             shortest = shortest_for(devices, wishes.shortest_s, timed)
@@ -210,14 +211,17 @@ def gains_in_use(library: Library, rig: Rig) -> dict[float, set[float]]:
     return dict(sorted(found.items()))
 
 
-def offset_for(library: Library, session: Session, rig: Rig, gain: float) -> float:
-    """The offset to use at a gain: what was accepted, else what the lights have, else what they have elsewhere."""
+def offset_for(library: Library, session: Session, rig: Rig, gain: float, *, settable: bool) -> float:
+    """The offset to use at a gain: what was accepted, else what the lights have, else what they have elsewhere.
+
+    Where no frame tells one, a usual one, of a camera that can be set to it; else 0, which stands for none to set.
+    """
     known = accepted(session, rig.camera, "offset").get(gain)
     if known is not None:
         return float(known.values["offset"])
     in_use = gains_in_use(library, rig)
     here = in_use.get(gain) or set().union(*in_use.values()) if in_use else set()
-    return max(here, default=USUAL_OFFSET)
+    return max(here, default=USUAL_OFFSET if settable else 0.0)
 
 
 def measured_values(session: Session, row: Measurement, gain: float) -> dict[str, Any] | None:
