@@ -7976,6 +7976,8 @@ export interface components {
             none_to_set: string;
             /** Offset Range */
             offset_range: number[] | null;
+            /** One Gain */
+            one_gain: boolean;
             /** Seconds Per Gain */
             seconds_per_gain: number;
         };

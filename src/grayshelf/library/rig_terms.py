@@ -19,6 +19,7 @@ from grayshelf.core.matching.rulers import plain_name
 from grayshelf.core.rigs.camera import CameraCard, camera_card
 from grayshelf.core.rigs.house_rules import FlatsWhen, HouseRules, rules_from
 from grayshelf.core.rigs.trains import train_of
+from grayshelf.core.sensor.gain_words import ONE_GAIN
 from grayshelf.core.sensor.offset_checked import PairWarning, pair_warning
 from grayshelf.library.camera_values import checked_offsets, measured_gain
 from grayshelf.library.cameras_alike import cameras_alike
@@ -77,7 +78,9 @@ def house_rules_of(rig: Rig) -> HouseRules:
 
 def traits_at(library: Library, rig: Rig, gain: float | None) -> SensorTraits:
     """What is known of the rig's camera at a gain: what the Bench measured, where it did."""
-    traits, measured = traits_of(rig), measured_gain(library, rig.camera, gain)
+    # 0 stands for the gain of a camera that has one.
+    at = 0.0 if gain is None and has_one_gain(library, rig.camera) else gain
+    traits, measured = traits_of(rig), measured_gain(library, rig.camera, at)
     if measured is None:
         return traits
     return replace(traits, read_noise_e=measured.read_noise_e, electrons_per_adu=measured.e_per_adu)
@@ -132,6 +135,24 @@ def offset_warning(
 def events_of(rig: Rig) -> list[TrainEvent]:
     """What was done to the rig's train."""
     return [TrainEvent(e.at, e.what) for e in rig.events if RigEventKind(e.kind).ends_flats]
+
+
+@kept(32)
+def _has_one_gain(library: Library, revision: int, camera: str) -> bool:
+    with library.db.own_session() as session:
+        gain = readable(FrameSet.facts)["gain"].as_float()
+        told = select(gain.is_not(None)).distinct().where(FrameSet.camera == camera)
+        return set(session.scalars(told)) == {False}
+
+
+def has_one_gain(library: Library, camera: str) -> bool:
+    """Whether there are frames of a camera, and none tells a gain: it has no dial for it (common practice of older ones)."""
+    return _has_one_gain(library, library.revision, camera)
+
+
+def word_where_measured(library: Library, camera: str) -> str:
+    """As `gain_word`; `ONE_GAIN` of a camera that has one."""
+    return ONE_GAIN if has_one_gain(library, camera) else gain_word(library, camera)
 
 
 @kept(32)

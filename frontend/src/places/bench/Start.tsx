@@ -48,8 +48,8 @@ function Gains({
               checked={gains.includes(gain)}
               onChange={(event) => tick(gain, event.target.checked)}
             />
-            <span className="w-20 font-semibold">
-              {data.gain_word} {gain}
+            <span className="min-w-20 font-semibold whitespace-nowrap">
+              {data.gains.find((g) => g.gain === gain)?.text ?? `${data.gain_word} ${gain}`}
             </span>
             <span className="text-s text-ink2">
               {data.gains.find((g) => g.gain === gain)?.note ?? "added by you"}
@@ -158,10 +158,12 @@ function Shoot({ data, kind, rig, onStarted }: Begins) {
       </ColumnHead>
       <Gains data={data} gains={gains} setGains={setGains} />
       <div className="flex flex-wrap items-center gap-x-5 gap-y-2 pt-2.5">
-        <AnotherGain
-          data={data}
-          onAdd={(gain) => setGains([...new Set([...gains, gain])].sort((a, b) => a - b))}
-        />
+        {!data.one_gain && (
+          <AnotherGain
+            data={data}
+            onAdd={(gain) => setGains([...new Set([...gains, gain])].sort((a, b) => a - b))}
+          />
+        )}
         {kind === "offset" && (
           <label className="flex items-center gap-2">
             margin
@@ -221,7 +223,7 @@ function Shoot({ data, kind, rig, onStarted }: Begins) {
           onClick={() => shoot.mutate(undefined)}
         >
           {gains.length === 0
-            ? `Choose a ${word}`
+            ? `Choose ${data.one_gain ? word : `a ${word}`}`
             : hand
               ? `Watch for about ${data.frames_per_gain * gains.length} frames`
               : `Shoot about ${data.frames_per_gain * gains.length} frames, ${takes}`}

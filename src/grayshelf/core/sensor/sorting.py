@@ -45,7 +45,8 @@ def sort_out(sets: Sequence[HandedIn], camera: str, *, by_offset: bool = True) -
     Parameters
     ----------
     by_offset
-        Whether offsets are compared. Else frames need tell none where none of them does: a camera with an ISO dial has none.
+        Whether offsets are compared. Else frames need tell no gain, or no offset, where none of them does: a camera with an ISO
+        dial has no offset to set, an older one neither.
     """
     sieve = _Sieve(list(sets))
     others: dict[str | None, list[HandedIn]] = {}
@@ -56,9 +57,10 @@ def sort_out(sets: Sequence[HandedIn], camera: str, *, by_offset: bool = True) -
         sieve.leave_out(items, f"they are of {name or 'a camera that is not named'}, another sensor")
     processed = [i for i in sieve.rest if not i.raw]
     sieve.leave_out(processed, "they hold processed values, not the camera's 16-bit levels")
-    told = by_offset or any(i.offset is not None for i in sieve.rest)
-    unknown = [i for i in sieve.rest if i.gain is None or (told and i.offset is None)]
-    sieve.leave_out(unknown, "their gain or offset is not known" if told else "their gain is not known")
+    for what in ("gain", "offset"):
+        untold = [i for i in sieve.rest if getattr(i, what) is None]
+        if by_offset or len(untold) < len(sieve.rest):
+            sieve.leave_out(untold, f"their {what} is not known")
     sieve.keep_most("size", lambda i: (i.width, i.height))
     sieve.keep_most("binning", lambda i: i.binning or 1)
     sieve.keep_most("step of the levels (another driver)", lambda i: i.sample_step)

@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session
 
 from grayshelf.core.sensor.findings import Finding
 from grayshelf.core.sensor.gain_choice import ConversionSwitch, GainChoice, GainFigures, choose_gain
+from grayshelf.core.sensor.gain_words import ONE_GAIN, gain_named
 from grayshelf.core.sensor.linearity import LINEAR_WITHIN
 from grayshelf.core.sensor.transfer import speaking_channel
 from grayshelf.core.sensor.transfer_points import Transfer, TransferPoint, Value
@@ -61,12 +62,12 @@ def gains_out(
     return GainsOut(
         gains=gains,
         unity_gain=choice.unity_gain,
-        unity_text=_unity_text(choice, word) if figures else "",
+        unity_text=_unity_text(choice, word) if figures and word != ONE_GAIN else "",
         switch=[switch.below, switch.above] if switch is not None and switch.certain else None,
         switch_text="" if switch is None else _switch_text(switch, figures, word),
         suggestions=[
             SuggestionOut(
-                **vars(s), gain_text=f"{word} {s.gain:g}", left_behind=left_by_gain(shelf, s.gain, word)
+                **vars(s), gain_text=gain_named(word, s.gain), left_behind=left_by_gain(shelf, s.gain, word)
             )
             for s in choice.suggestions
         ],
@@ -123,7 +124,7 @@ def _gain(
     measured_now = going and step is not None and step.state == StepState.DOING
     return GainGainOut(
         gain=gain,
-        gain_text=f"{word} {gain:g}",
+        gain_text=gain_named(word, gain),
         offset_text=_offset_text(library, row, offset or 0.0),
         state="going on" if going else _ended_as(done, count),
         next=job.message if measured_now and job is not None else "",

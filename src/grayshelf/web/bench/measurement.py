@@ -11,7 +11,7 @@ from grayshelf.library.measurement_records import settings_of
 from grayshelf.library.measurements import measurement, measurements_of
 from grayshelf.library.models import Job, Measurement, RunStep
 from grayshelf.library.records import read
-from grayshelf.library.rig_terms import gain_word
+from grayshelf.library.rig_terms import word_where_measured
 from grayshelf.library.step_records import MeasurementJob, MeasureOutcome, MeasureParams
 from grayshelf.web.bench.gain import gains_out
 from grayshelf.web.bench.offset import offset_of_gain
@@ -29,7 +29,7 @@ def measurement_page(library: Library, measurement_id: int) -> MeasurementOut:
     """One measurement, with everything it says."""
     with library.db.session() as session:
         row = measurement(session, measurement_id)
-        word = gain_word(library, row.camera)
+        word = word_where_measured(library, row.camera)
         job = session.get(Job, row.job_id) if row.job_id else None
         steps = _steps(job)
         kept = kept_frames(session, row)

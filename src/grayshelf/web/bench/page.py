@@ -7,13 +7,21 @@ from typing import cast
 
 from sqlalchemy.orm import Session
 
+from grayshelf.core.sensor.gain_words import ONE_GAIN, gain_named, gains_named
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.camera_values import accepted
 from grayshelf.library.flat_sheet import source_of
 from grayshelf.library.library import Library
 from grayshelf.library.measurements import measurements_of
 from grayshelf.library.models import CameraValue, Measurement, Rig
-from grayshelf.library.rig_terms import camera_of, gain_word, offset_warning, says_of, wishes_of
+from grayshelf.library.rig_terms import (
+    camera_of,
+    has_one_gain,
+    offset_warning,
+    says_of,
+    wishes_of,
+    word_where_measured,
+)
 from grayshelf.web.bench.schemas import (
     AcceptedOut,
     BenchItem,
@@ -40,7 +48,7 @@ def bench_page(
     with library.db.session() as session:
         rig = library.rig(session, rig_id)
         in_use = gains_in_use(library, rig)
-        word = gain_word(library, rig.camera)
+        word = word_where_measured(library, rig.camera)
         facts = devices.camera.facts if devices else None
         offsets = facts.offset_range if facts else camera_of(rig).offset_range
         cannot = ""
@@ -49,11 +57,8 @@ def bench_page(
         elif kind == "offset" and facts.offset_range is None:
             cannot = f"{rig.camera} does not let its offset be set."
         none_to_set = ""
-        if kind == "offset" and offsets is None and "offset" in says_of(library, rig).fixed:
-            none_to_set = (
-                "As cameras with an ISO dial do, it keeps the pedestal that it was made with. Whether any of its pixels are cut "
-                "off at zero is told on the cards of its bias."
-            )
+        if kind == "offset" and offsets is None:
+            none_to_set = _no_offset(library, rig)
         rows = measurements_of(session, rig.camera, kind)
         known = {f.code: f.passband_nm for f in rig.filters}
         seconds, frames = _cost(session, rig, devices, kind)
@@ -65,6 +70,7 @@ def bench_page(
             cannot=cannot,
             none_to_set=none_to_set,
             gain_word=word,
+            one_gain=word == ONE_GAIN,
             gain_range=list(facts.gain_range) if facts and facts.gain_range else None,
             offset_range=list(offsets) if offsets else None,
             gains=_gain_offers(session, rig, kind, in_use, facts.gain_range if facts else None, word),
@@ -76,6 +82,18 @@ def bench_page(
             measurements=[measurement_item(r, word) for r in rows],
             accepted=accepted_table(library, session, rig, kind, word),
         )
+
+
+def _no_offset(library: Library, rig: Rig) -> str:
+    """Why a camera has no offset to set, as far as its frames tell; empty where it may have one."""
+    says = says_of(library, rig)
+    if "offset" in says.fixed:
+        why = "As cameras with an ISO dial do, it keeps the pedestal that it was made with."
+    elif "offset" in says.untold and has_one_gain(library, rig.camera):
+        why = "Its frames tell neither a gain nor an offset, as those of cameras that were made with one of each."
+    else:
+        return ""
+    return f"{why} Whether any of its pixels are cut off at zero is told on the cards of its bias."
 
 
 def _cost(session: Session, rig: Rig, devices: RigDevices | None, kind: str) -> tuple[float, int]:
@@ -122,7 +140,7 @@ def _gain_offers(
             f"measured {in_words.day(known[gain].accepted_at.date())}" if gain in known else "never measured"
         )
         result.append(
-            GainOffer(gain=gain, text=f"{word} {gain:g}", in_use=gain in in_use, note=", ".join(said))
+            GainOffer(gain=gain, text=gain_named(word, gain), in_use=gain in in_use, note=", ".join(said))
         )
     return result
 
@@ -139,7 +157,7 @@ def _disk_offer(offer: DiskOffer, kind: str, word: str) -> DiskOfferOut:
         quick = offer.levels < 3
     return DiskOfferOut(
         gain=offer.gain,
-        gain_text=f"{word} {offer.gain:g}",
+        gain_text=gain_named(word, offer.gain),
         text=text,
         set_ids=list(offer.set_ids),
         quick=quick,
@@ -148,10 +166,9 @@ def _disk_offer(offer: DiskOffer, kind: str, word: str) -> DiskOfferOut:
 
 def measurement_item(row: Measurement, word: str) -> BenchItem:
     """A measurement in a list."""
-    gains = in_words.listed(f"{g:g}" for g in row.gains)
     return BenchItem(
         id=row.id,
-        title=f"{word} {gains}",
+        title=gains_named(word, row.gains),
         when=in_words.day(row.made_at.date()),
         gains=row.gains,
         source="shot here" if row.source == "shot" else "from frames on disk",
@@ -173,7 +190,7 @@ def accepted_table(library: Library, session: Session, rig: Rig, kind: str, word
             rows.append(
                 AcceptedOut(
                     gain=gain,
-                    gain_text=f"{word} {gain:g}",
+                    gain_text=gain_named(word, gain),
                     value="–",
                     detail="never measured",
                     when="",
@@ -204,7 +221,7 @@ def accepted_out(row: CameraValue, word: str, warning: str = "") -> AcceptedOut:
             detail += "; a quick estimate"
     return AcceptedOut(
         gain=row.gain,
-        gain_text=f"{word} {row.gain:g}",
+        gain_text=gain_named(word, row.gain),
         value=value,
         detail=detail,
         when=in_words.day(row.accepted_at.date()),

@@ -9,13 +9,14 @@ from flask import Response
 
 from grayshelf import __version__
 from grayshelf.core.errors import Conflict, GrayShelfError, NotFound
+from grayshelf.core.sensor.gain_words import gain_named
 from grayshelf.library.bench_frames import delete_for_good, take_back, throw_away
 from grayshelf.library.camera_values import accept, forget_newest, offset_values
 from grayshelf.library.library import Library
 from grayshelf.library.measurements import measurement, offset_result
 from grayshelf.library.models import Job, Measurement
 from grayshelf.library.records import read
-from grayshelf.library.rig_terms import gain_word
+from grayshelf.library.rig_terms import word_where_measured
 from grayshelf.library.step_records import MeasurementJob
 from grayshelf.web.bench import tables
 from grayshelf.web.bench.measurement import measurement_page
@@ -139,7 +140,7 @@ def accept_value(measurement_id: int, json_data: AcceptIn) -> Done:
         _refuse_while_measured(session.get(Job, row.job_id) if row.job_id else None)
         if gain not in row.gains:
             raise NotFound(f"Gain {gain:g} was not measured here.", "Choose one that was.")
-        word = gain_word(library, row.camera)
+        word = word_where_measured(library, row.camera)
         if row.kind == "offset":
             result = offset_result(library, session, row, gain)[1]
             values = offset_values(result, json_data.offset)
@@ -151,7 +152,7 @@ def accept_value(measurement_id: int, json_data: AcceptIn) -> Done:
             values, own = measured_values(session, row, gain), False
             if values is None:
                 raise Conflict("These frames give no answer, so nothing was kept.", "Measure again.")
-            said = f"{values['e_per_adu']:.3g} e⁻/ADU is kept for {word} {gain:g}."
+            said = f"{values['e_per_adu']:.3g} e⁻/ADU is kept for {gain_named(word, gain)}."
         accept(library, session, row, gain, values, own)
     _changed()
     return Done(message=said)
@@ -171,9 +172,11 @@ def take_value_back(rig_id: int, json_data: ForgetIn) -> Done:
     with library.db.session() as session:
         rig = library.rig(session, rig_id)
         forget_newest(library, session, rig.camera, json_data.kind, json_data.gain)
-        word = gain_word(library, rig.camera)
+        word = word_where_measured(library, rig.camera)
     _changed()
-    return Done(message=f"The {json_data.kind} accepted at {word} {json_data.gain:g} was taken back.")
+    return Done(
+        message=f"The {json_data.kind} accepted at {gain_named(word, json_data.gain)} was taken back."
+    )
 
 
 @bench.post("/measurements/<int:measurement_id>/frames/<string:what>")

@@ -301,6 +301,8 @@ class BenchOut(Schema):
     none_to_set: str
     """Why there is no offset to find; empty where there may be."""
     gain_word: str
+    one_gain: bool
+    """Whether there is one gain and no dial for it: 0 stands for it."""
     gain_range: list[float] | None
     offset_range: list[float] | None
     gains: list[GainOffer]

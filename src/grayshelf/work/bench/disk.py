@@ -16,6 +16,7 @@ from sqlalchemy.orm import Session
 from grayshelf.core.errors import Conflict, GrayShelfError
 from grayshelf.core.flats.panel.diffusers import listed
 from grayshelf.core.sensor.bias import read_bias
+from grayshelf.core.sensor.gain_words import gain_named, gains_named
 from grayshelf.core.sensor.pairs import channels, even_part, read_pair, thinned, usual_noise, whole_part
 from grayshelf.core.sensor.sorting import HandedIn, sort_out
 from grayshelf.core.sensor.statistics import UNSHIFTED_ENDS, camera_white, lower_full
@@ -26,7 +27,7 @@ from grayshelf.library.measurement_records import MeasurementSettings, keep_sett
 from grayshelf.library.measurements import pairs_as_json
 from grayshelf.library.models import Frame, FrameSet, Measurement, MeasurementShot
 from grayshelf.library.records import as_kept, read
-from grayshelf.library.rig_terms import gain_word
+from grayshelf.library.rig_terms import word_where_measured
 from grayshelf.library.step_records import JobResult, MeasurementJob
 from grayshelf.work.jobs import JobControl
 
@@ -61,7 +62,7 @@ def plan_disk(
             "Choose raw bias frames of this camera.",
         )
     facts = facts_from_json(kept[0].facts)
-    gains = sorted({float(r.facts["gain"]) for r in kept})
+    gains = sorted({_settings_of(r)[0] for r in kept})
     made = max((r.last_utc for r in kept if r.last_utc), default=library.clock.now())
     temps = [float(r.facts["sensor_temp_c"]) for r in kept if r.facts.get("sensor_temp_c") is not None]
     row = Measurement(
@@ -143,9 +144,8 @@ def read_from_disk(library: Library, control: JobControl, params: dict[str, Any]
             kept = session.get_one(Measurement, measurement_id)
             kept.notes = [*kept.notes, *reader.notes]
     library.touched()
-    words = ", ".join(f"{g:g}" for g in row.gains)
-    word = gain_word(library, row.camera)
-    return JobResult(f"{row.camera} at {word} {words}: read.")
+    named = gains_named(word_where_measured(library, row.camera), row.gains)
+    return JobResult(f"{row.camera} at {named}: read.")
 
 
 class _Reader:
@@ -215,7 +215,7 @@ class _Reader:
                 self._keep(frame, gain, offset, "bias", asdict(read_bias(pixels, offset)))
 
     def read_pairs(self, sets: Sequence[FrameSet], frames: dict[int, list[Frame]]) -> None:
-        # An offset that none of them tells is one: 0 stands for it.
+        # A gain or an offset that none of them tells is one: 0 stands for it.
         settings = sorted({_settings_of(s) for s in sets})
         self._total = sum(len(_couples(frames[s.id], MOST_BIAS_PAIRS)) for s in sets)
         for gain, offset in settings:
@@ -226,9 +226,9 @@ class _Reader:
             ]
             if not flats or not bias:
                 if flats:
-                    word = gain_word(self.library, self.row.camera)
+                    word = word_where_measured(self.library, self.row.camera)
                     at = listed(
-                        [f"{word} {gain:g}", *([f"offset {offset:g}"] if _tells_offset(here) else [])]
+                        [gain_named(word, gain), *([f"offset {offset:g}"] if _tells_offset(here) else [])]
                     )
                     self.notes.append(
                         f"The flats of {at} were left out: there are no two bias frames of these settings."
@@ -319,7 +319,7 @@ class _Reader:
 
 
 def _settings_of(row: FrameSet) -> tuple[float, float]:
-    return float(row.facts["gain"]), float(row.facts.get("offset") or 0.0)
+    return float(row.facts.get("gain") or 0.0), float(row.facts.get("offset") or 0.0)
 
 
 def _tells_offset(rows: Sequence[FrameSet]) -> bool:

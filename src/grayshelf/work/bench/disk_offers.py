@@ -65,15 +65,17 @@ def offers(session: Session, camera: str, kind: str) -> list[DiskOffer]:
     Parameters
     ----------
     kind
-        'offset' wants bias frames; 'gain' wants flats and bias frames of one offset, or of a camera whose frames tell none.
+        'offset' wants bias frames; 'gain' wants flats and bias frames of one offset, or of a camera whose frames tell neither.
     """
     rows = _raw_sets(session, camera, ("bias",) if kind == "offset" else ("bias", "flat"))
-    told = kind == "offset" or any(row.facts.get("offset") is not None for row in rows)
+    # What none of them tells is one, and is told by no dial: 0 stands for it.
+    asked = [
+        q for q in ("gain", "offset") if kind == "offset" or any(row.facts.get(q) is not None for row in rows)
+    ]
     by_gain: dict[float, list[_RawSet]] = {}
     for row in rows:
-        gain = row.facts.get("gain")
-        if gain is not None and (row.facts.get("offset") is not None or not told):
-            by_gain.setdefault(float(gain), []).append(row)
+        if all(row.facts.get(q) is not None for q in asked):
+            by_gain.setdefault(float(row.facts.get("gain") or 0.0), []).append(row)
     offered = (_offer(gain, of_gain) for gain, of_gain in sorted(by_gain.items()))
     return [o for o in offered if o.n_bias and (kind == "offset" or o.n_flats)]
 

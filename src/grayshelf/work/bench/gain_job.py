@@ -10,11 +10,12 @@ from sqlalchemy.orm import Session
 from grayshelf.core.flats.timed_light import TimedLight, light_of
 from grayshelf.core.planning.gates import panel_warm
 from grayshelf.core.sensor.gain_plan import seconds_for_gain
+from grayshelf.core.sensor.gain_words import gain_named, gains_named
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.models import Rig, RunStep
 from grayshelf.library.records import as_kept
-from grayshelf.library.rig_terms import gain_word
+from grayshelf.library.rig_terms import word_where_measured
 from grayshelf.library.step_records import MeasureParams
 from grayshelf.work.bench.exercise import make_job, make_measurement, settings_at_start
 from grayshelf.work.gates import gate_step
@@ -63,11 +64,17 @@ def plan_gain(
         replace(settings_at_start(devices), offsets=offsets, filter_code=filter_code, shortest_s=shortest_s),
     )
     steps = [gate_step(panel_warm(by_hand=devices.panel is None))]
-    word = gain_word(library, row.camera)
-    named = word.capitalize() if word == "gain" else word
+    word = word_where_measured(library, row.camera)
     steps += [
-        RunStep(kind="transfer", title=f"{named} {g:g}", count=56, params=as_kept(MeasureParams(g)))
+        RunStep(
+            kind="transfer", title=_titled(gain_named(word, g)), count=56, params=as_kept(MeasureParams(g))
+        )
         for g in row.gains
     ]
-    words = ", ".join(f"{g:g}" for g in row.gains)
-    return make_job(session, library, rig, row, f"{row.camera} at {word} {words}", steps, folder)
+    return make_job(
+        session, library, rig, row, f"{row.camera} at {gains_named(word, row.gains)}", steps, folder
+    )
+
+
+def _titled(words: str) -> str:
+    return f"{words[:1].upper()}{words[1:]}"

@@ -100,7 +100,7 @@ class Watching:
     """Tell what is asked for."""
     gain_word: str
     says: RigSays
-    """Whether there is an offset to set."""
+    """Whether there is a gain and an offset to set."""
 
 
 class FolderShooter(Shooter):
@@ -160,7 +160,7 @@ class FolderShooter(Shooter):
         return AskedFor(
             self.devices.camera.facts.name,
             settings.filter_code or "none",
-            settings.gain,
+            self._watching.says.to_set("gain", settings.gain),
             settings.binning,
             self._watching.says.to_set("offset", settings.offset),
             self._watching.gain_word,
@@ -176,7 +176,7 @@ class FolderShooter(Shooter):
             facts,
             kind=settings.kind,
             camera=self.devices.camera.facts.name,
-            gain=settings.gain,
+            gain=self._watching.says.to_set("gain", settings.gain),
             offset=self._watching.says.to_set("offset", settings.offset),
             binning_x=settings.binning,
             binning_y=settings.binning,

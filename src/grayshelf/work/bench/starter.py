@@ -20,7 +20,7 @@ from grayshelf.library.measurement_records import settings_of
 from grayshelf.library.measurements import measurement, transfers
 from grayshelf.library.models import CameraValue, FrameSet, Job, Measurement, MeasurementShot, Rig
 from grayshelf.library.records import as_kept, read
-from grayshelf.library.rig_terms import wishes_of
+from grayshelf.library.rig_terms import has_one_gain, wishes_of
 from grayshelf.library.step_records import JobResult, MeasurementJob
 from grayshelf.work.bench.disk import plan_disk, read_from_disk
 from grayshelf.work.bench.gain import GainExercise
@@ -201,11 +201,12 @@ class Bench:
 
 
 def gains_in_use(library: Library, rig: Rig) -> dict[float, set[float]]:
-    """The gains of a rig's lights, each with the offsets they were taken at."""
+    """The gains of a rig's lights, each with the offsets they were taken at; 0 for the gain of a camera that has one."""
     found: dict[float, set[float]] = {}
+    one = has_one_gain(library, rig.camera)
     for lights in light_sets(library, rig):
-        if lights.want.gain is not None:
-            offsets = found.setdefault(lights.want.gain, set())
+        if one or lights.want.gain is not None:
+            offsets = found.setdefault(lights.want.gain or 0.0, set())
             if lights.want.offset is not None:
                 offsets.add(lights.want.offset)
     return dict(sorted(found.items()))
