@@ -87,3 +87,19 @@ def test_frames_that_do_not_tell_are_left_out_where_others_of_their_camera_do():
     assert sort_out([told, half, none], "Guillemot 8", by_offset=False).kept == (1,)
     # Where offsets are compared each has to be known.
     assert sort_out([half, none], "Guillemot 8").kept == ()
+
+
+def test_what_lights_do_not_tell_is_said_where_it_is_missed_with_the_way_to_their_slip(own, night):
+    (lights,) = (i for i, x in own.sets().items() if x["kind"] == "light")
+    slip = {"night": "2026-10-17", "set_id": lights}
+    sheet = own.get("/api/rigs/1/flats")
+    assert sheet["rows"] == [] and "2 lights of this rig do not tell a gain" in sheet["untold"]["text"]
+    tonight = own.get("/api/rigs/1/tonight")
+    assert sheet["untold"]["slip"] == slip and slip in [o["slip"] for o in tonight["out_of_reach"]]
+    assert {"gain", "offset"} <= {q["quantity"] for q in own.get(f"/api/lights/{lights}/slip")["questions"]}
+    for quantity in ("gain", "offset"):
+        said = own.client.put("/api/rigs/1/says", json={"quantity": quantity, "says": "fixed"})
+        assert said.status_code == 200, said.text
+    sheet = own.get("/api/rigs/1/flats")
+    assert [r["key"]["filter_code"] for r in sheet["rows"]] == ["L"] and sheet["untold"] is None
+    assert all(o["slip"] is None for o in own.get("/api/rigs/1/tonight")["out_of_reach"])

@@ -9522,6 +9522,7 @@ export interface components {
             source: string;
             /** Sources */
             sources: components["schemas"]["SourceOut"][];
+            untold: components["schemas"]["UntoldOut"] | null;
             /** Usual Events */
             usual_events: components["schemas"]["UsualEventOut"][];
             /** Usual Gains */
@@ -11511,6 +11512,7 @@ export interface components {
             kind: string;
             /** Lights */
             lights: number;
+            slip: components["schemas"]["SlipAt"] | null;
             /** Title */
             title: string;
             /** Why */
@@ -13012,6 +13014,16 @@ export interface components {
             x: number;
         };
         /**
+         * SlipAt
+         * @description Where a slip is found.
+         */
+        SlipAt: {
+            /** Night */
+            night: string | null;
+            /** Set Id */
+            set_id: number;
+        };
+        /**
          * SlipLineOut
          * @description A line of a slip.
          */
@@ -13713,6 +13725,15 @@ export interface components {
             trouble: string;
             /** Window Text */
             window_text: string;
+        };
+        /**
+         * UntoldOut
+         * @description Lights that do not tell what flats for them are to be set to.
+         */
+        UntoldOut: {
+            slip: components["schemas"]["SlipAt"];
+            /** Text */
+            text: string;
         };
         /**
          * UsualEventOut

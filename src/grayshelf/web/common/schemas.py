@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import date
 from typing import Literal
 
 from pydantic import BaseModel, ConfigDict
@@ -104,3 +105,10 @@ class RefusedOut(Schema):
 
     name: str
     why: str
+
+
+class SlipAt(Schema):
+    """Where a slip is found."""
+
+    night: date | None
+    set_id: int

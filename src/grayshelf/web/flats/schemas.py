@@ -10,7 +10,7 @@ from pydantic import Field
 from grayshelf.core.frames.bounds import BOUNDS, MOST_TEXT
 from grayshelf.core.matching.rig_events import RigEventKind
 from grayshelf.core.planning.gates import LightKind
-from grayshelf.web.common.schemas import GateOut, JobOut, RefusedOut, RulerOut, Schema
+from grayshelf.web.common.schemas import GateOut, JobOut, RefusedOut, RulerOut, Schema, SlipAt
 
 SearchMode = Literal["time", "brightness", "both"]
 
@@ -272,12 +272,21 @@ class UsualEventOut(Schema):
     """What is entered where the person says nothing else."""
 
 
+class UntoldOut(Schema):
+    """Lights that do not tell what flats for them are to be set to."""
+
+    text: str
+    slip: SlipAt
+
+
 class FlatSheetOut(Schema):
     """The sheet of a rig's flat settings."""
 
     rig: str
     camera: str
     rows: list[FlatRowOut]
+    untold: UntoldOut | None
+    """Why there are no rows, where lights do not tell what they would be set to."""
     left_out: list[FlatKeyIn]
     headline: str
     can_shoot: bool

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from grayshelf.core.digits import several
 from grayshelf.core.flats.panel.diffusers import listed
 from grayshelf.core.flats.settings import RowKey, wishes_from
 from grayshelf.core.flats.timed_light import exposure_of
@@ -18,6 +19,7 @@ from grayshelf.core.planning.gates import LightKind, set_to
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.flat_sheet import Source, left_out_keys, sheet_rows, source_of, sources, wishes_for
 from grayshelf.library.library import Library
+from grayshelf.library.lights import light_sets
 from grayshelf.library.models import Job, LightSource, Rig, RigEvent, RunStep
 from grayshelf.library.records import read
 from grayshelf.library.rig_terms import gain_word, says_of
@@ -26,6 +28,7 @@ from grayshelf.web.common import in_words
 from grayshelf.web.common.gates import waiting_gate
 from grayshelf.web.common.jobs import job_out
 from grayshelf.web.common.schemas import RefusedOut
+from grayshelf.web.common.slips import slip_at
 from grayshelf.web.flats.panel import panel_out
 from grayshelf.web.flats.rows import key_out, row_out, wishes_out
 from grayshelf.web.flats.schemas import (
@@ -36,6 +39,7 @@ from grayshelf.web.flats.schemas import (
     NextThing,
     SharedOut,
     SourceOut,
+    UntoldOut,
     UsualEventOut,
 )
 from grayshelf.work.flats.conditions import panel_range
@@ -44,6 +48,7 @@ from grayshelf.work.flats.panel_shots import PanelShots, panel_shots
 from grayshelf.work.flats.starter import key_of, newest_search
 from grayshelf.work.job_states import JobState, StepState
 from grayshelf.work.jobs import ALIVE
+from grayshelf.work.run.reach import not_settable
 
 #: Events of a rig that the sheet tells of.
 EVENTS_SHOWN = 6
@@ -103,6 +108,7 @@ def sheet_page(
             rig=rig.name,
             camera=rig.camera,
             rows=outs,
+            untold=None if outs else _untold(library, rig),
             left_out=[key_out(k) for k in left_out_keys(session, rig)],
             headline=_headline(outs, newest.going, newest.current),
             can_shoot=not cannot,
@@ -123,6 +129,17 @@ def sheet_page(
             gains=sorted({r.key.gain for r in rows}),
             offsets=sorted({r.key.offset for r in rows}),
         )
+
+
+def _untold(library: Library, rig: Rig) -> UntoldOut | None:
+    """What the newest of the rig's lights do not tell, and where that can be said."""
+    says = says_of(library, rig)
+    asking = [s for s in light_sets(library, rig) if not_settable(s.want, says, ("gain",))]
+    if not asking:
+        return None
+    lights = several(sum(s.row.n_kept for s in asking), "light")
+    text = f"{lights} of this rig {'does' if lights.startswith('1 ') else 'do'} not tell a gain, so nobody knows what flats for them are set to."
+    return UntoldOut(text=text, slip=slip_at(asking[-1]))
 
 
 def _cannot_shoot(session: Session, rig: Rig, devices: RigDevices | None) -> str:

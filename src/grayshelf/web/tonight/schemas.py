@@ -9,7 +9,7 @@ from pydantic import Field
 
 from grayshelf.core.planning.flats_go import FlatsGo
 from grayshelf.core.planning.sensor_then import SensorThen
-from grayshelf.web.common.schemas import GateOut, JobOut, RefusedOut, RulerOut, Schema
+from grayshelf.web.common.schemas import GateOut, JobOut, RefusedOut, RulerOut, Schema, SlipAt
 from grayshelf.work.job_states import StepState
 
 
@@ -97,6 +97,8 @@ class OutOfReachOut(Schema):
     title: str
     lights: int
     why: str
+    slip: SlipAt | None
+    """On which what is not known can be said, where that is why."""
 
 
 class ReminderOut(Schema):

@@ -25,6 +25,7 @@ from grayshelf.library.rig_terms import gain_word, house_rules_of, says_of
 from grayshelf.web.common import in_words
 from grayshelf.web.common.gates import planned_gate
 from grayshelf.web.common.rigs import passbands
+from grayshelf.web.common.slips import slip_at
 from grayshelf.web.tonight.schemas import (
     ChoiceOut,
     CoveredOut,
@@ -220,7 +221,16 @@ def _empty_text(tonight: Tonight, has_lights: bool) -> str:
 
 def out_of_reach(these: Sequence[OutOfReach]) -> list[OutOfReachOut]:
     """What is asked for and cannot be shot now."""
-    return [OutOfReachOut(kind=o.kind.value, title=o.title, lights=o.lights, why=o.why) for o in these]
+    return [
+        OutOfReachOut(
+            kind=o.kind.value,
+            title=o.title,
+            lights=o.lights,
+            why=o.why,
+            slip=slip_at(o.told_on) if o.told_on else None,
+        )
+        for o in these
+    ]
 
 
 def _note(offer: RowOffer) -> str:

@@ -141,7 +141,7 @@ def _dark_offer(
     want = gap.want
     unknown = not_settable(want, says, ("exposure", "gain", "offset", "temperature"))
     if unknown:
-        return not_now(gap, f"the lights’ {not_known(unknown)}")
+        return not_now(gap, f"the lights’ {not_known(unknown)}", unknown=True)
     of_lights = gap.sets[-1].want
     if not of_lights.held and not has_cooler:
         warm = "" if want.sensor_temp_c is None else f" about {want.sensor_temp_c:.0f} °C".replace("-", "−")
@@ -164,7 +164,7 @@ def _dark_flat_offer(
         return None
     unknown = not_settable(want, says, ("gain", "offset"))
     if unknown:
-        return None if gap.care_only else not_now(gap, f"the flats’ {not_known(unknown)}")
+        return None if gap.care_only else not_now(gap, f"the flats’ {not_known(unknown)}", unknown=True)
     key = f"dark flat:{want.exposure_s:g}s{_set_to(want)}"
     wish = DarkSeries(
         want.exposure_s,

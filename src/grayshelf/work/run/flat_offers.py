@@ -165,7 +165,7 @@ class OfferMaker:
         if unknown:
             if not gap.care_only:
                 why = f"their {not_known(unknown)}, so no flats can be set up for them"
-                self.not_now.append(not_now(gap, why))
+                self.not_now.append(not_now(gap, why, unknown=True))
             return
         if would.verdict is Verdict.NOTHING and not gap.care_only:
             self.not_now.append(not_now(gap, "; ".join(would.reasons)))

@@ -11,6 +11,7 @@ from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.sets import nominal_exposure
 from grayshelf.core.matching.model import CommonSettings, RigSays
 from grayshelf.library.gaps import Gap
+from grayshelf.library.lights import LightSet
 
 
 @dataclass(frozen=True)
@@ -21,6 +22,8 @@ class OutOfReach:
     title: str
     lights: int
     why: str
+    told_on: LightSet | None = None
+    """Lights on whose slip a person can say what nobody knows, where that is why."""
 
 
 def not_settable(want: CommonSettings, says: RigSays, quantities: Sequence[str]) -> list[str]:
@@ -39,8 +42,8 @@ def not_known(quantities: Sequence[str]) -> str:
     return f"{listed(quantities)} {'is' if len(quantities) == 1 else 'are'} not known"
 
 
-def not_now(gap: Gap, why: str) -> OutOfReach:
-    """A gap that cannot be filled now, in words."""
+def not_now(gap: Gap, why: str, *, unknown: bool = False) -> OutOfReach:
+    """A gap that cannot be filled now, in words; `unknown`: since something of its lights is not known."""
     want = gap.want
     parts = [gap.kind.value.capitalize()]
     if gap.kind is FrameKind.FLAT:
@@ -49,7 +52,9 @@ def not_now(gap: Gap, why: str) -> OutOfReach:
         parts.append(seconds(nominal_exposure(want.exposure_s)))
     if gap.kind is FrameKind.DARK and want.sensor_temp_c is not None:
         parts.append(f"at {want.sensor_temp_c:.0f} °C".replace("-", "−"))
-    return OutOfReach(gap.kind, " ".join(p for p in parts if p), gap.lights, why)
+    return OutOfReach(
+        gap.kind, " ".join(p for p in parts if p), gap.lights, why, gap.sets[-1] if unknown else None
+    )
 
 
 def binning_of(want: CommonSettings) -> int:

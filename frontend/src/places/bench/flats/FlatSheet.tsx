@@ -8,6 +8,7 @@ import { FilterStamp } from "../../../parts/FilterStamp";
 import { SaveLinks } from "../../../parts/SaveLinks";
 import { TakeBack } from "../../../parts/TakeBack";
 import { stepped, useStepKeys } from "../../../parts/useStepKeys";
+import { ToSlip } from "../../../parts/ToSlip";
 import { KINDS, type BenchPage } from "../kinds";
 import { Going } from "./Going";
 import { keyText, sameKey, type Key, type Row } from "./keys";
@@ -439,9 +440,16 @@ export function FlatSheet({ rig }: { rig: number }) {
           ) : (
             <section className="border border-line bg-card px-8 py-10">
               <h2 className="pb-2 text-xl font-semibold">Nothing on the sheet yet</h2>
+              {data.untold && (
+                <p className="max-w-[56ch] pb-2">
+                  {data.untold.text} <ToSlip slip={data.untold.slip}>Say it on their slip</ToSlip>
+                </p>
+              )}
               <p className="max-w-[56ch]">
-                Rows come from the gains, offsets and binnings that the rig’s lights use. Scan lights in
-                Intake, or put a row on the whole sheet by hand.
+                Rows come from the gains, offsets and binnings that the rig’s lights use.{" "}
+                {data.untold
+                  ? "They can also be put on the whole sheet by hand."
+                  : "Scan lights in Intake, or put a row on the whole sheet by hand."}
               </p>
             </section>
           )}
