@@ -143,3 +143,23 @@ def test_a_camera_whose_colours_repeat_after_six_pixels_from_raw_files_to_calibr
     assert hand["line"].replace("\N{NO-BREAK SPACE}", " ").startswith("ISO 800: ")
     assert [d["name"] for d in hand["dials"]] == ["ISO"]
     assert own.client.post(f"/api/jobs/{job}/stop").status_code == 200
+
+
+def test_nobody_shoots_flats_in_none(own, tmp_path):
+    for i in range(2):
+        pixels = np.random.default_rng(i).normal(900, 30, (60, 90)).astype(np.uint16)
+        write_dng(tmp_path / f"heap/lights/IMG_{i}.dng", pixels, local=f"2026:10:18 22:0{i}:00")
+    own.scan(tmp_path / "heap")
+    offers = own.get("/api/rigs/1/tonight")["offers"]
+    key = next(o["key"] for o in offers if o["title"] == "Flats and dark flats")
+    tonight = own.get(f"/api/rigs/1/tonight?add={key}")
+    assert tonight["start_label"] == "Shoot 25 flats without a filter"
+    titles = [s["title"] for s in tonight["steps"]]
+    assert "25 flats without a filter" in titles and "25 dark flats" in titles
+    assert not any("filter" in t for t in titles if "flats" not in t and "exposure" not in t), (
+        "nothing to take out"
+    )
+    (row,) = own.get("/api/rigs/1/flats")["rows"]
+    assert row["key"]["filter_code"] == "none"
+    plan = own.get("/api/rigs/1/plans")
+    assert " none" not in str(tonight["steps"]) and " in none" not in str(plan)

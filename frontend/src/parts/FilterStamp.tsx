@@ -1,3 +1,5 @@
+import { filterName } from "./filterName";
+
 const KNOWN: Record<string, string> = {
   L: "--pass-l",
   R: "--pass-r",
@@ -30,7 +32,7 @@ export function FilterStamp({ code, nm }: { code: string; nm?: number | null }) 
         className="narrow min-w-0 truncate border-b-2 text-s leading-[13px] font-semibold"
         style={{ borderColor: inkFor(code, nm), paddingInline: 3 }}
       >
-        {code}
+        {filterName(code)}
       </span>
     </span>
   );

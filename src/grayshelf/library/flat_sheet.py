@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import Conflict, GrayShelfError
 from grayshelf.core.flats.drift import Drift
+from grayshelf.core.flats.filter_words import named
 from grayshelf.core.flats.model import Dimmer, FlatTarget, Pedestal
 from grayshelf.core.flats.panel.diffusers import Diffuser
 from grayshelf.core.flats.search.dial import Pulse
@@ -280,7 +281,9 @@ def add_row(library: Library, session: Session, rig: Rig, key: RowKey) -> None:
     row = session.scalar(select(FlatRow).filter_by(rig_id=rig.id, **key.as_json))
     asked = key in lights_by_row(library, rig.id)
     if (row is None and asked) or (row is not None and not row.left_out and (row.added or asked)):
-        raise Conflict(f"{key.filter_code} at gain {key.gain:g} and binning {key.binning} is on the sheet.")
+        raise Conflict(
+            f"{named(key.filter_code)} at gain {key.gain:g} and binning {key.binning} is on the sheet."
+        )
     row = row or _new_row(session, rig, key)
     row.left_out, row.added = False, not asked
 

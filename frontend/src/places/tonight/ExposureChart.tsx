@@ -3,6 +3,7 @@ import { scaleLinear } from "d3-scale";
 import type { Schemas } from "../../api/client";
 import { Axes } from "../../parts/Axes";
 import { Label } from "../../parts/Label";
+import { filterName } from "../../parts/filterName";
 
 type Search = Schemas["SearchOut"];
 
@@ -135,7 +136,7 @@ export function ExposureChart({ search }: { search: Search }) {
       viewBox={`0 0 ${W} ${H}`}
       className="block w-full"
       role="img"
-      aria-label={`Level against exposure for ${search.filter_code}, ${shots}`}
+      aria-label={`Level against exposure for ${filterName(search.filter_code)}, ${shots}`}
     >
       <Ground search={search} g={g} />
       {rate !== null && rate > 0 && (

@@ -17,6 +17,7 @@ import { PhoneList } from "./PhoneList";
 import { ToCome } from "./ToCome";
 import { TimeLine } from "./TimeLine";
 import { several } from "../../parts/several";
+import { filterName } from "../../parts/filterName";
 
 type RunData = Schemas["RunOut"];
 type Search = Schemas["SearchOut"];
@@ -143,7 +144,7 @@ function Found({ run, onLook }: { run: RunData; onLook: (id: number) => void }) 
                 <button
                   type="button"
                   onClick={() => onLook(search.step_id)}
-                  aria-label={`Look at the search in ${search.filter_code}`}
+                  aria-label={`Look at the search in ${filterName(search.filter_code)}`}
                 >
                   <FilterStamp code={search.filter_code} nm={search.passband_nm} />
                 </button>

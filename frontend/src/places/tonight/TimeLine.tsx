@@ -144,7 +144,7 @@ function WorkBlock({ block, high, now, bare }: { block: Drawn; high: number; now
           {main.filter_code && main.kind !== "dark flats" && (
             <FilterStamp code={main.filter_code} nm={main.passband_nm} />
           )}
-          {main.filter_code && main.kind === "dark flats" && (
+          {main.filter_code && main.filter_code !== "none" && main.kind === "dark flats" && (
             <span className="narrow line-clamp-3 px-1 text-center text-s leading-4">
               for {main.filter_code}
             </span>

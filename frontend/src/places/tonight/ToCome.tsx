@@ -5,6 +5,7 @@ import { useChange } from "../../api/hooks";
 import { Button, ColumnHead, Trouble } from "../../parts/basics";
 import { FilterStamp } from "../../parts/FilterStamp";
 import { SensorAfterwards } from "./SensorAfterwards";
+import { filterName } from "../../parts/filterName";
 
 type RunData = Schemas["RunOut"];
 type Step = RunData["steps"][number];
@@ -160,7 +161,9 @@ function WhenItEnds({ run }: { run: RunData }) {
       {end.error ? <Trouble error={end.error} /> : null}
       <div className="pt-4">
         <Button disabled={!current || finish.isPending} onClick={() => finish.mutate(undefined as never)}>
-          {current?.filter_code ? `Finish ${current.filter_code} and stop` : "Finish this one and stop"}
+          {current?.filter_code
+            ? `Finish ${filterName(current.filter_code)} and stop`
+            : "Finish this one and stop"}
         </Button>
         <p className="pt-1 text-s text-ink2">
           What is being shot comes to its end

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from grayshelf.core.flats.filter_words import NO_FILTER
 from grayshelf.core.flats.panel.diffusers import listed
 from grayshelf.core.flats.timed_light import Lit
 from grayshelf.core.frames.kinds import FrameKind
@@ -129,7 +130,7 @@ def flats_line(
         frames = "one test flat" + (f" of {shot[0].text}" if shot else "")
     else:
         frames = _of(count, FrameKind.FLAT, exposure_s)
-    code = "" if row.filter_code == "none" else row.filter_code
+    code = "" if row.filter_code == NO_FILTER else row.filter_code
     head = ", ".join([*([code] if code else []), *(d.text for d in settings)])
     behind = f", {listed(row.stack)} before it" if row.stack else ""
     filters = [Dial("filter", code, code)] if code else []

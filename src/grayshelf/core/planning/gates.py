@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
+from grayshelf.core.flats.filter_words import NO_FILTER
 from grayshelf.core.flats.panel.diffusers import listed
 from grayshelf.core.flats.timed_light import Lit
 
@@ -110,9 +111,9 @@ def dim_for(filter_code: str, advice: str, stack: Sequence[str], total_stops: fl
     """Something hung before a light that was too bright for one filter, which is then tried again."""
     return Gate(
         "diffuser",
-        f"Diffuser for {filter_code}",
+        "A diffuser" if filter_code == NO_FILTER else f"Diffuser for {filter_code}",
         advice,
-        f"It hangs: try {filter_code} again",
+        "It hangs: try again" if filter_code == NO_FILTER else f"It hangs: try {filter_code} again",
         tuple(stack),
         total_stops,
         can_leave_out=True,
@@ -122,9 +123,10 @@ def dim_for(filter_code: str, advice: str, stack: Sequence[str], total_stops: fl
 
 def filter_in(filter_code: str, advice: str) -> Gate:
     """A filter that no wheel brings in."""
-    return Gate(
-        "filter", f"{filter_code} in", advice, f"{filter_code} is in: go on", value=filter_code, brief=BY_HAND
-    )
+    bare = filter_code == NO_FILTER
+    title = "The filter out" if bare else f"{filter_code} in"
+    answer = "It is out: go on" if bare else f"{filter_code} is in: go on"
+    return Gate("filter", title, advice, answer, value=filter_code, brief=BY_HAND)
 
 
 def brightness_to(light: str, brightness: int | None, advice: str, lit: Lit | None = None) -> Gate:

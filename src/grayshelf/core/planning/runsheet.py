@@ -12,6 +12,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any
 
+from grayshelf.core.flats.filter_words import NO_FILTER, meant_for, through
 from grayshelf.core.planning.capped import dark_flats_alone, with_nobody
 from grayshelf.core.planning.gates import (
     Gate,
@@ -146,14 +147,16 @@ def _gates_by_hand(
     asked: list[Gate] = []
     if row.stack != (before.stack if before is not None else ()):
         asked.append(hang("the light", row.stack, row.stack_stops))
-    if not moves_filter and (before is None or before.filter_code != row.filter_code):
+    # A rig without filters has none to take out.
+    has_been = NO_FILTER if before is None else before.filter_code
+    if not moves_filter and has_been != row.filter_code:
         asked.append(filter_in(row.filter_code, "Its flats come next."))
     new_brightness = before is None or before.brightness != row.brightness
     if not dimmable and row.brightness is not None and new_brightness:
-        shot_at_it = f"The flats in {row.filter_code} are shot at it."
+        shot_at_it = f"The flats{through(row.filter_code)} are shot at it."
         asked.append(brightness_to("the panel", row.brightness, shot_at_it))
     if not moves_focus and row.focus is not None:
-        asked.append(focus_to(row.focus, f"The lights in {row.filter_code} were taken there."))
+        asked.append(focus_to(row.focus, f"The lights{through(row.filter_code)} were taken there."))
     return [_gate(gate, pace, index) for gate in asked]
 
 
@@ -165,7 +168,7 @@ def _flat_steps(index: int, row: FlatSeries, pace: RigPace) -> list[SheetStep]:
     steps.append(
         SheetStep(
             StepKind.FIND,
-            f"Find the exposure for {row.filter_code}",
+            f"Find the exposure{meant_for(row.filter_code)}",
             pace.wheel_s
             + (pace.focus_s if row.focus is not None else 0.0)
             + shots * (exposure + pace.download_s),
@@ -179,7 +182,7 @@ def _flat_steps(index: int, row: FlatSeries, pace: RigPace) -> list[SheetStep]:
     steps.append(
         SheetStep(
             StepKind.FLATS,
-            f"{row.n_flats} flats in {row.filter_code}",
+            f"{row.n_flats} flats{through(row.filter_code)}",
             series_seconds(row.n_flats, exposure, pace),
             filter_code=row.filter_code,
             count=row.n_flats,
@@ -213,7 +216,7 @@ def _dark_flats(index: int, row: FlatSeries, pace: RigPace) -> SheetStep:
     exposure = row.prior_exposure_s or GUESSED_EXPOSURE_S
     return SheetStep(
         StepKind.DARK_FLATS,
-        f"{row.n_dark_flats} dark flats for {row.filter_code}",
+        f"{row.n_dark_flats} dark flats{'' if row.filter_code == NO_FILTER else meant_for(row.filter_code)}",
         series_seconds(row.n_dark_flats, exposure, pace),
         filter_code=row.filter_code,
         count=row.n_dark_flats,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from grayshelf.core.flats.filter_words import through
 from grayshelf.core.flats.sky.plan import PlannedRow
 from grayshelf.core.planning.gates import zenith
 from grayshelf.core.planning.sheet import FlatSeries, RigPace, RunSheet, SheetStep, StepKind, series_seconds
@@ -44,7 +45,7 @@ def sky_sheet(
 def _flats(index: int, row: FlatSeries, count: int, exposure_s: float | None, seconds: float) -> SheetStep:
     return SheetStep(
         StepKind.FLATS,
-        f"{count} flats in {row.filter_code}",
+        f"{count} flats{through(row.filter_code)}",
         seconds,
         filter_code=row.filter_code,
         count=count,

@@ -10,6 +10,7 @@ from sqlalchemy.orm import Session
 
 from grayshelf.core.digits import significant
 from grayshelf.core.errors import GrayShelfError
+from grayshelf.core.flats.filter_words import NO_FILTER, meant_for
 from grayshelf.core.flats.model import FlatTarget
 from grayshelf.core.flats.panel.diffusers import listed
 from grayshelf.core.flats.settings import FlatWishes, RowKey
@@ -295,16 +296,18 @@ def _what_would_help(filter_code: str, no: NoAnswerKept) -> tuple[str, FlatWishe
         if no.direction == "too bright"
         else FlatWishesOut(longest_s=no.widened, longest_reason=why)
     )
-    return f"Allow {in_words.seconds(no.widened)} for {filter_code}", changes
+    return f"Allow {in_words.seconds(no.widened)}{meant_for(filter_code)}", changes
 
 
 def _no(row: SheetRow, no: NoAnswerKept, white: float) -> NoOut:
     allow, changes = _what_would_help(row.key.filter_code, no)
+    code = row.key.filter_code
+    bare = code == NO_FILTER
     titles = {
-        "too bright": f"{row.key.filter_code} cannot get dim enough",
-        "too dim": f"{row.key.filter_code} does not get enough light",
-        "too coarse": f"The steps of the panel are too coarse for {row.key.filter_code}",
-        "unsteady": f"The light for {row.key.filter_code} is not steady",
+        "too bright": f"{'The light' if bare else code} cannot get dim enough",
+        "too dim": f"{'The sensor' if bare else code} does not get enough light",
+        "too coarse": f"The steps of the panel are too coarse{meant_for(code)}",
+        "unsteady": f"The light{meant_for(code)} is not steady",
     }
     level = no.level_adu
     beyond = level is not None and level > white
@@ -320,5 +323,5 @@ def _no(row: SheetRow, no: NoAnswerKept, white: float) -> NoOut:
         level_text="" if level is None else f"{in_words.number(level)}{in_words.THIN}ADU",
         allow=allow,
         allow_changes=changes,
-        retry=f"Try {row.key.filter_code} again",
+        retry="Try again" if bare else f"Try {code} again",
     )

@@ -9,6 +9,7 @@ from zoneinfo import ZoneInfo
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from grayshelf.core.flats.filter_words import named
 from grayshelf.core.flats.panel.diffusers import listed
 from grayshelf.core.rigs.trains import train_of
 from grayshelf.library.library import Library
@@ -99,7 +100,7 @@ def _settings(session: Session, rig: Rig, zone: ZoneInfo) -> Iterator[HistoryOut
             s.found_at,
             zone,
             kind="setting",
-            words=f"{s.filter_code}: {in_words.seconds(s.exposure_s)}{at}",
+            words=f"{named(s.filter_code)}: {in_words.seconds(s.exposure_s)}{at}",
             detail=f"{in_words.number(s.expected_adu)} ADU, {in_words.several(s.shots, 'shot')}",
             taken_back=s.taken_back,
         )
@@ -130,9 +131,9 @@ def _flats(session: Session, rig: Rig, zone: ZoneInfo) -> Iterator[HistoryOut]:
         .limit(4 * MOST)
     )
     nights: dict[object, list[tuple[datetime, str, int]]] = {}
-    for night, last, code, n, named, mm in session.execute(query):
+    for night, last, code, n, telescope, mm in session.execute(query):
         # What is kept as a time need not be one.
-        if last is not None and train_of(trains, rig.camera, named, mm) == rig.id:
+        if last is not None and train_of(trains, rig.camera, telescope, mm) == rig.id:
             nights.setdefault(night, []).append((last, code or "no filter", n))
     for sets in nights.values():
         codes = listed(sorted({code for _, code, _ in sets}))

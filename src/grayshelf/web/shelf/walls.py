@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from datetime import date
 from functools import partial
 
+from grayshelf.core.flats.filter_words import named
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.frames.sets import nominal_exposure, nominal_temperature
@@ -320,7 +321,7 @@ def _filter_columns(filters: list[str], flats: Sequence[Holding], missing: Seque
         g.want.filter_code or "none" for g in missing
     }
     ordered = filters + sorted(others - set(filters))
-    return [HeadOut(key=code, title="no filter" if code == "none" else code, detail="") for code in ordered]
+    return [HeadOut(key=code, title=named(code), detail="") for code in ordered]
 
 
 def _offers_by_lights(rows: Sequence[RowOffer | DarkOffer]) -> dict[int, int]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from grayshelf.core.flats.filter_words import through
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.matching.model import RigSays
 from grayshelf.core.planning.sheet import RigPace, RunSheet, StepKind, series_seconds
@@ -26,7 +27,7 @@ def _flats(offer: RowOffer, sheet: RunSheet, word: str, says: RigSays) -> MoreOu
     return MoreOut(
         key=offer.key,
         group="Flats",
-        title=f"Flats in {wish.filter_code}{in_words.at_gain(word, says, wish.gain)}",
+        title=f"Flats{through(wish.filter_code)}{in_words.at_gain(word, says, wish.gain)}",
         why=offer.note,
         frames=wish.n_flats,
         text=f"{wish.n_flats}{dark_flats}, {in_words.duration(takes)}, {hands}",

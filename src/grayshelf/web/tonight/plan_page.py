@@ -8,6 +8,7 @@ from zoneinfo import ZoneInfo
 
 from sqlalchemy.orm import Session
 
+from grayshelf.core.flats.filter_words import NO_FILTER, named
 from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.matching.model import RigSays, Verdict
 from grayshelf.core.planning.flats_go import FlatsGo, stands_of
@@ -162,7 +163,15 @@ def _dark_time(plan: NightPlan, cost: PlanCost) -> str:
 
 
 def _row(row: FlatRow) -> str:
-    return row.filter_code if row.binning == 1 else f"{row.filter_code} at binning {row.binning}"
+    code = named(row.filter_code)
+    return code if row.binning == 1 else f"{code} at binning {row.binning}"
+
+
+def _flats_of(rows: Sequence[FlatRow]) -> str:
+    """'flats in Ha and L'; 'flats' where there is no filter."""
+    if {row.filter_code for row in rows} == {NO_FILTER}:
+        return "flats"
+    return f"flats in {in_words.listed([_row(r) for r in rows])}"
 
 
 def _notes(priced: Priced) -> list[str]:
@@ -171,11 +180,11 @@ def _notes(priced: Priced) -> list[str]:
     for stand, rows in cost.lost:
         names = in_words.listed([t.name for t, at in zip(plan.targets, stands, strict=True) if at == stand])
         notes.append(
-            f"Flats in {in_words.listed([_row(r) for r in rows])} for {names} are lost: the camera is turned before "
+            f"F{_flats_of(rows)[1:]} for {names} are lost: the camera is turned before "
             "they are shot, and no hand brings an angle back to a degree."
         )
     if cost.covered:
-        notes.append(f"The shelf has flats in {in_words.listed([_row(r) for r in cost.covered])} that fit.")
+        notes.append(f"The shelf has {_flats_of(cost.covered)} that fit.")
     if plan.go is FlatsGo.NEXT_TWILIGHT and cost.rounds:
         notes += _on_the_sky(priced.dawn)
     return notes
@@ -197,7 +206,7 @@ def _on_the_sky(dawn: Ahead | None) -> list[str]:
             "The sky is bright enough for flats for half an hour or so: what does not fit waits for the next. Say where "
             "the rig stands (Intake), and it is laid out by the sun."
         ]
-    codes = {str(s.key): (s.key.filter_code, s.wish.count) for s in dawn.subjects}
+    codes = {str(s.key): (named(s.key.filter_code), s.wish.count) for s in dawn.subjects}
     short = [
         f"{codes[p.code][0]} ({p.planned} of {codes[p.code][1]})"
         for p in dawn.planned
@@ -208,7 +217,7 @@ def _on_the_sky(dawn: Ahead | None) -> list[str]:
         notes.append(
             f"Not all fit into one dawn: {in_words.listed(short)}. The rest waits for the next twilight."
         )
-    return notes + [f"{key.filter_code}: {why}" for key, why in dawn.troubles.items()]
+    return notes + [f"{named(key.filter_code)}: {why}" for key, why in dawn.troubles.items()]
 
 
 def _darks_text(darks: Sequence[DarkCalled]) -> str:

@@ -9,6 +9,7 @@ from zoneinfo import ZoneInfo
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from grayshelf.core.flats.filter_words import through
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.matching.age import age_step
 from grayshelf.core.matching.model import RigSays, Verdict
@@ -244,8 +245,8 @@ def _start_label(tonight: Tonight) -> str:
     if rows:
         counts = sorted({r.n_flats for r in rows})
         each = str(counts[0]) if len(counts) == 1 else f"{counts[0]}–{counts[-1]}"
-        where = rows[0].filter_code if len(rows) == 1 else f"{len(rows)} filters"
-        return f"Shoot {each} flats in {where}"
+        where = through(rows[0].filter_code) if len(rows) == 1 else f" in {len(rows)} filters"
+        return f"Shoot {each} flats{where}"
     by_kind = {k: sum(d.n_frames for d in tonight.sheet.darks if d.kind is k) for k in FrameKind}
     parts = [in_words.several(n, kind.value) for kind, n in by_kind.items() if n]
     if parts:

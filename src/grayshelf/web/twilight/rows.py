@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 from zoneinfo import ZoneInfo
 
+from grayshelf.core.flats.filter_words import through
 from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.flats.sky.plan import PlannedRow
 from grayshelf.core.flats.sky.sun import Twilight
@@ -152,7 +153,7 @@ def missed_in_words(missed: Mapping[RowKey, int]) -> str:
     """'The last twilight left 12 in SII and 20 in Ha: they are picked here.'"""
     if not missed:
         return ""
-    rows = in_words.listed([f"{count} in {key.filter_code}" for key, count in missed.items()])
+    rows = in_words.listed([f"{count}{through(key.filter_code)}" for key, count in missed.items()])
     return f"The last twilight left {rows}: they are picked here."
 
 

@@ -11,6 +11,7 @@ from zoneinfo import ZoneInfo
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from grayshelf.core.flats.filter_words import NO_FILTER, through
 from grayshelf.core.flats.sky.plan import lay_out_again
 from grayshelf.core.flats.sky.sun import Twilight
 from grayshelf.core.planning.by_hand import set_by_rig_itself
@@ -177,6 +178,8 @@ def _next_text(step: RunStep | None, zone: ZoneInfo) -> str:
     if step is None or coming is None:
         return ""
     if coming.until is not None:
-        return f"Waiting for {step.filter_code} until {in_words.clock(coming.until, zone)}: {coming.why}"
+        code = step.filter_code or NO_FILTER
+        waited = "" if code == NO_FILTER else f" for {code}"
+        return f"Waiting{waited} until {in_words.clock(coming.until, zone)}: {coming.why}"
     what = "A look at the sky" if coming.test else f"Flat {step.done + 1} of {step.count}"
-    return f"{what} in {step.filter_code}, {in_words.seconds(coming.exposure_s or 0.0)}"
+    return f"{what}{through(step.filter_code or NO_FILTER)}, {in_words.seconds(coming.exposure_s or 0.0)}"

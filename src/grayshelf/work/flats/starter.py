@@ -11,6 +11,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import Conflict, GrayShelfError
+from grayshelf.core.flats.filter_words import NO_FILTER, meant_for, named, through
 from grayshelf.core.flats.model import Mode
 from grayshelf.core.flats.panel.diffusers import stops_of
 from grayshelf.core.flats.settings import RowKey
@@ -205,7 +206,7 @@ def newest_search(session: Session, rig_id: int) -> Job | None:
 
 def row_name(key: RowKey, word: str = "gain", says: RigSays = RigSays()) -> str:
     """A row in a sentence."""
-    return f"{key.filter_code} at {', '.join([*says.dials(word, key.gain, key.offset), f'binning {key.binning}'])}"
+    return f"{named(key.filter_code)} at {', '.join([*says.dials(word, key.gain, key.offset), f'binning {key.binning}'])}"
 
 
 def refuse_what_the_rig_lacks(
@@ -229,7 +230,7 @@ def refuse_what_the_rig_lacks(
         name = row_name(key)
         advice = "Leave that row out, or change it."
         if devices.wheel is not None and key.filter_code not in devices.wheel.filters:
-            raise Conflict(f"{key.filter_code} is not in the wheel.", advice)
+            raise Conflict(f"{named(key.filter_code)} is not in the wheel.", advice)
         asking = lights.get(key)
         if facts.offset_range is not None and asking is not None and asking.newest.offset is None:
             raise Conflict(
@@ -267,15 +268,15 @@ def _steps(rows: Sequence[RowConditions], devices: RigDevices | None, search: Se
         )
         code = row.key.filter_code
         if search.response and place == 0:
-            steps.append(_step("ladder", f"How the panel follows in {code}", asked))
+            steps.append(_step("ladder", f"How the panel follows{through(code)}", asked))
         elif search.response:
-            steps.append(_step("factor", f"The share of {code}", asked))
+            steps.append(_step("factor", f"The share of {named(code)}", asked))
         elif search.shared:
             asked = replace(asked, mode="both")
-            steps.append(_step("look", f"A look at {code}", asked))
-            steps.append(_step("find", f"The setting for {code}", asked))
+            steps.append(_step("look", "A look" if code == NO_FILTER else f"A look at {code}", asked))
+            steps.append(_step("find", f"The setting{meant_for(code)}", asked))
         else:
-            steps.append(_step("find", f"The setting for {code}", asked))
+            steps.append(_step("find", f"The setting{meant_for(code)}", asked))
     return numbered(_agreed(steps) if search.shared else steps)
 
 

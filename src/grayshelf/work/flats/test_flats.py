@@ -10,6 +10,7 @@ from typing import Protocol
 from grayshelf.core.checks.asked_for import AskedFor, why_not
 from grayshelf.core.errors import Conflict, UnreadableFrame
 from grayshelf.core.filing.names import safe_name
+from grayshelf.core.flats.filter_words import through
 from grayshelf.core.flats.model import Shoot
 from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.flats.timed_light import TimedLight, exposure_of, light_of
@@ -116,7 +117,7 @@ class RigTaker:
             devices.panel.set_brightness(shot.brightness)
         value = set_to(shot.brightness, lit)
         if value and not driven and self._known("brightness") != value:
-            coming = f"Next: {exposure_s:g} s in {key.filter_code}."
+            coming = f"Next: {exposure_s:g} s{through(key.filter_code)}."
             self._ask(step, brightness_to(source.name, shot.brightness, coming, lit))
         folder = f"tests/{safe_name(camera.name)}"
         name = f"{folder}/{self._names}{self.control.tag}_step{step.id:05d}_{number:02d}.fits"

@@ -10,6 +10,7 @@ from typing import Any
 from sqlalchemy.orm import Session
 
 from grayshelf.core.digits import stop
+from grayshelf.core.flats.filter_words import NO_FILTER
 from grayshelf.core.flats.panel.diffusers import stops_of
 from grayshelf.core.flats.settings import RowKey, wishes_from
 from grayshelf.core.frames.kinds import FrameKind
@@ -33,8 +34,6 @@ from grayshelf.work.run.reach import OutOfReach, binning_of, not_known, not_now,
 
 #: Before anything was done to any train.
 LONG_AGO = datetime(1970, 1, 1, tzinfo=UTC)
-#: What a rig without filters is set to.
-NO_FILTER = "none"
 
 
 @dataclass(frozen=True)

@@ -10,6 +10,7 @@ from dataclasses import replace
 from datetime import timedelta
 
 from grayshelf.core.errors import GrayShelfError, UnreadableFrame
+from grayshelf.core.flats.filter_words import through
 from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.flats.sky.twilight import SkyShoot, SkyShot
 from grayshelf.core.frames.facts import FrameFacts
@@ -79,7 +80,7 @@ class HandTwilight(TwilightRun):
                 outcome=replace(read(SkyOutcome, step.outcome), next=asked),
             )
             self._said_of_last = self._last
-            self.say(f"Shoot a flat in {key.filter_code} of {exposure:g} s{self._last}")
+            self.say(f"Shoot a flat{through(key.filter_code)} of {exposure:g} s{self._last}")
         self._look()
 
     def _look(self) -> None:

@@ -16,6 +16,7 @@ from grayshelf.core.checks.frames import sky_missed
 from grayshelf.core.digits import several
 from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.filing.names import safe_name
+from grayshelf.core.flats.filter_words import named, through
 from grayshelf.core.flats.sky.plan import window_of
 from grayshelf.core.flats.sky.twilight import SkyDone, SkySeries, SkyShoot, SkyShot, SkyWait, next_sky_step
 from grayshelf.core.frames.facts import FrameFacts
@@ -223,7 +224,7 @@ class TwilightRun(Stepwise):
             started_at=row.started_at or self.library.clock.now(),
             outcome=replace(read(SkyOutcome, row.outcome), next=SkyNext(until=until, why=step.why)),
         )
-        self.say(f"Waiting for the sky in {subject.key.filter_code}: {step.why}")
+        self.say(f"Waiting for the sky{through(subject.key.filter_code)}: {step.why}")
         left = step.seconds
         while left > 0:
             # Cut into pieces, so that it can be paused; what is left is counted by the clock.
@@ -254,7 +255,9 @@ class TwilightRun(Stepwise):
                 read(SkyOutcome, step.outcome), next=SkyNext(exposure_s=exposure, test=coming.test)
             ),
         )
-        self.say(f"{'A look at the sky in' if coming.test else 'Flats in'} {key.filter_code}: {exposure:g} s")
+        self.say(
+            f"{'A look at the sky' if coming.test else 'Flats'}{through(key.filter_code)}: {exposure:g} s"
+        )
         camera, number = self.devices.camera.facts, len(before) + 1
         if coming.test:
             folder = f"tests/{safe_name(camera.name)}"
@@ -358,7 +361,9 @@ class TwilightRun(Stepwise):
         said = f"{several(flats, 'flat')} of the sky, {several(masters, 'master')} built"
         short = [(s, read(SkyOutcome, s.outcome).why) for s in sky if s.done < s.count]
         for reason in dict.fromkeys(why for _, why in short):
-            rows = ", ".join(f"{s.filter_code} {s.done} of {s.count}" for s, why in short if why == reason)
+            rows = ", ".join(
+                f"{named(s.filter_code or '')} {s.done} of {s.count}" for s, why in short if why == reason
+            )
             said += f"; {rows}: {reason}"
         left = by_rig.go_home(
             self.library, self.rig.id, self.working.devices or self.working.beside, self.control.cancel

@@ -10,6 +10,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import Conflict
+from grayshelf.core.flats.filter_words import through
 from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.planning.gates import Gate, zenith
 from grayshelf.devices.ports import RigDevices
@@ -120,7 +121,7 @@ def _steps(ahead: Ahead, devices: RigDevices | None) -> list[RunStep]:
         steps.append(
             RunStep(
                 kind="sky",
-                title=f"Flats in {subject.key.filter_code}",
+                title=f"Flats{through(subject.key.filter_code)}",
                 filter_code=subject.key.filter_code,
                 count=subject.wish.count,
                 params=as_kept(SkyParams(subject.key)),

@@ -4,6 +4,7 @@ import { api, get, type Schemas } from "../../../api/client";
 import { useChange } from "../../../api/hooks";
 import { Button, Segments, Trouble } from "../../../parts/basics";
 import { NO_WISHES, type Row, type Wishes } from "./keys";
+import { filterName } from "../../../parts/filterName";
 
 type Unit = "level_percent" | "level_adu" | "level_electrons";
 type Tolerance = "tolerance_percent" | "tolerance_adu";
@@ -281,7 +282,7 @@ export function Editor({
         What is wanted of {names.length > 4 ? `${names.length} rows` : names.join(", ")}
         {rows.length > 1 && (
           <span className="pl-3 text-s font-normal text-ink2">
-            as {first.key.filter_code} has them; only what you change here is changed
+            as {filterName(first.key.filter_code)} has them; only what you change here is changed
           </span>
         )}
       </h3>

@@ -17,6 +17,7 @@ import { LightChart } from "./LightChart";
 import { Rows } from "./Rows";
 import { Twilight } from "./Twilight";
 import { WholeSheet } from "./WholeSheet";
+import { filterName } from "../../../parts/filterName";
 
 type Sheet = Schemas["FlatSheetOut"];
 type View = "chart" | "sheet" | "light" | "sky";
@@ -107,8 +108,8 @@ function StartButtons({
   const some = picked.length > 0 && picked.length < data.rows.length;
   const named = (row: Row) =>
     twins(row, data.rows)
-      ? `${row.key.filter_code} at ${row.key.gain}, binning ${row.key.binning}`
-      : row.key.filter_code;
+      ? `${filterName(row.key.filter_code)} at ${row.key.gain}, binning ${row.key.binning}`
+      : filterName(row.key.filter_code);
   const all = data.rows.length === 1 ? "Find the setting" : `Find all ${data.rows.length} settings`;
   return (
     <>
@@ -118,7 +119,7 @@ function StartButtons({
         disabled={blocked || data.rows.length === 0}
         onClick={() => start(some ? picked : data.rows)}
       >
-        {some ? `Find ${picked.map((r) => r.key.filter_code).join(", ")}` : all}
+        {some ? `Find ${picked.map((r) => filterName(r.key.filter_code)).join(", ")}` : all}
       </Button>
       {some && (
         <Button large disabled={blocked} onClick={() => start(data.rows)}>
@@ -133,7 +134,7 @@ function StartButtons({
       {failed.length > 0 && !(one && failed.length === 1 && failed[0] === one) && (
         <Button large disabled={blocked} onClick={() => start(failed)}>
           {failed.length === 1
-            ? `Only ${failed[0]?.key.filter_code}, without answer`
+            ? `Only ${filterName(failed[0]?.key.filter_code ?? "")}, without answer`
             : `Only the ${failed.length} without answer`}
         </Button>
       )}
@@ -245,7 +246,7 @@ function History({ row, rig }: { row: Row; rig: number }) {
   if (row.history.length === 0) return null;
   return (
     <section>
-      <ColumnHead note="the newest is used">Found for {row.key.filter_code}</ColumnHead>
+      <ColumnHead note="the newest is used">Found for {filterName(row.key.filter_code)}</ColumnHead>
       <ul>
         {row.history.map((item) => (
           <li key={item.id} className="flex items-baseline gap-3 border-b border-line py-1">

@@ -4,6 +4,7 @@ import { AskedNext } from "../../../parts/AskedNext";
 import { GateCard } from "../../../parts/Gate";
 import { JobBar, JobCutShort, StopButton } from "../../../parts/JobCards";
 import { Button, Trouble } from "../../../parts/basics";
+import { filterName } from "../../../parts/filterName";
 
 type Sheet = Schemas["FlatSheetOut"];
 
@@ -26,7 +27,7 @@ export function Going({ data, rig, next }: { data: Sheet; rig: number; next: str
             disabled={skip.isPending}
             onClick={() => skip.mutate(now)}
           >
-            Leave {now.filter_code} out
+            Leave {filterName(now.filter_code)} out
           </Button>
         )}
         <StopButton job={job} />

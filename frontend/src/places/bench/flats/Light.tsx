@@ -10,6 +10,7 @@ import { EventForm, useEventBack } from "../../../parts/EventForm";
 import { Label } from "../../../parts/Label";
 import { LightSheet } from "../../../parts/LightSheet";
 import { chartWidth } from "../../../parts/chartWidth";
+import { filterName } from "../../../parts/filterName";
 
 type Sheet = Schemas["FlatSheetOut"];
 type Panel = Schemas["PanelOut"];
@@ -84,7 +85,7 @@ function PanelChart({ panel, rig }: { panel: Panel; rig: number }) {
             stroke="var(--ink)"
             strokeWidth="1.6"
           >
-            <title>{`${p.filter_code}, brightness ${p.brightness}: ${(100 * p.output).toPrecision(3)} %`}</title>
+            <title>{`${filterName(p.filter_code)}, brightness ${p.brightness}: ${(100 * p.output).toPrecision(3)} %`}</title>
           </circle>
         ))}
         <Label x={W - R} y={H - 8} anchor="end">

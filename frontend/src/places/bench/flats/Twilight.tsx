@@ -10,6 +10,7 @@ import { GateCard } from "../../../parts/Gate";
 import { JobBar, JobCutShort } from "../../../parts/JobCards";
 import { keyText } from "./keys";
 import { TwilightChart } from "./TwilightChart";
+import { filterName } from "../../../parts/filterName";
 
 type Data = Schemas["TwilightOut"];
 type Row = Schemas["TwilightRow"];
@@ -83,7 +84,7 @@ function PickLine({
         type="checkbox"
         className="accent-[var(--ink)]"
         checked={count !== undefined}
-        aria-label={`${row.key.filter_code}, ${row.gain_text}`}
+        aria-label={`${filterName(row.key.filter_code)}, ${row.gain_text}`}
         onChange={(e) => onCount(row, e.target.checked ? Math.max(row.count, 1) : null)}
       />
       <FilterStamp code={row.key.filter_code} nm={row.passband_nm} />
@@ -92,7 +93,7 @@ function PickLine({
         type="number"
         min={1}
         max={most}
-        aria-label={`Flats in ${row.key.filter_code}`}
+        aria-label={`Flats in ${filterName(row.key.filter_code)}`}
         className="num h-7 w-16 rounded-sm border border-rule bg-card px-1.5 text-right disabled:opacity-50"
         value={count ?? row.count}
         disabled={count === undefined}

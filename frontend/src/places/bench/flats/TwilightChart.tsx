@@ -6,6 +6,7 @@ import { inkFor } from "../../../parts/FilterStamp";
 import { keyText } from "./keys";
 import { Label } from "../../../parts/Label";
 import { chartWidth } from "../../../parts/chartWidth";
+import { filterName } from "../../../parts/filterName";
 
 type Data = Schemas["TwilightOut"];
 type Row = Schemas["TwilightRow"];
@@ -229,12 +230,12 @@ function Lane({
   const [gain, binning] = row.gain_text.split(", ");
   return (
     <g>
-      <title>{`${row.key.filter_code}, ${row.gain_text}: ${row.window_text}; ${row.plan_text}. ${row.light_text}`}</title>
+      <title>{`${filterName(row.key.filter_code)}, ${row.gain_text}: ${row.window_text}; ${row.plan_text}. ${row.light_text}`}</title>
       <Label x={L - 12} y={y + 12} anchor="end" size="15" strong weight="600">
-        {row.key.filter_code}
+        {filterName(row.key.filter_code)}
       </Label>
       <path
-        d={`M${L - 12 - Math.max(row.key.filter_code.length * 9, 12)} ${y + 16.5}H${L - 12}`}
+        d={`M${L - 12 - Math.max(filterName(row.key.filter_code).length * 9, 12)} ${y + 16.5}H${L - 12}`}
         stroke={inkFor(row.key.filter_code, row.passband_nm)}
         strokeWidth="2.5"
       />

@@ -7,6 +7,7 @@ import { FilterStamp } from "../../../parts/FilterStamp";
 import { Ruler } from "../../../parts/Ruler";
 import { Editor } from "./Editor";
 import { asItIs, keyText, type Key, type Row, type Wishes } from "./keys";
+import { filterName } from "../../../parts/filterName";
 
 type Sheet = Schemas["FlatSheetOut"];
 
@@ -379,7 +380,7 @@ function SheetActions({
       )}
       {data.left_out.map((key) => (
         <Button key={keyText(key)} look="link" onClick={() => changes.back.mutate(key)}>
-          Put {key.filter_code} (gain {key.gain}, bin {key.binning}) back
+          Put {filterName(key.filter_code)} (gain {key.gain}, bin {key.binning}) back
         </Button>
       ))}
       <span className="flex-1" />
@@ -415,7 +416,8 @@ export function WholeSheet({
   const { copy, out, undo, back } = changes;
   const remember = (said: string) =>
     setKept({ said, before: picked.map((r) => ({ key: r.key, wishes: asItIs(r) })) });
-  const names = picked.length > 4 ? `${picked.length} rows` : picked.map((r) => r.key.filter_code).join(", ");
+  const names =
+    picked.length > 4 ? `${picked.length} rows` : picked.map((r) => filterName(r.key.filter_code)).join(", ");
   const light = data.sources.find((s) => s.name === data.source);
   // A long sheet scrolls by itself, so that what is done with it stays in sight.
   const long = data.rows.length > 12 ? "max-h-[max(300px,calc(100vh-460px))] overflow-y-auto" : "";
