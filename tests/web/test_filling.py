@@ -311,7 +311,7 @@ def test_more_flats_and_more_bias_can_be_had_where_nothing_is_missing(client):
     chosen = client.get("/api/rigs/1/tonight", query_string={"add": more[0]["key"]}).json
     assert any(s["kind"] == "flats" and s["filter_code"] == more[0]["filter_code"] for s in chosen["steps"])
     page = fill(client, hours=2)
-    spare = [b for b in page["bias"] if b["state"] == "off"]
+    spare = [b for b in page["bias"] if b["state"] == "there" and b["there"]]
     assert spare, "bias that fits is there for whoever wants more"
     asked = fill(client, hours=2, put_on=spare[0]["key"])
     assert any(s["kind"] == "bias" for s in asked["steps"])

@@ -270,7 +270,7 @@ class _Walls:
                 None,
                 x.offer.series.exposure_s,
                 x,
-                None,
+                x.offer.there,
             )
             for x in self.fill.lines
             if x.offer.series.kind is FrameKind.BIAS
@@ -316,7 +316,8 @@ class _Walls:
 
 
 def _state(line: FillLine | None) -> CellState:
-    if line is None:
+    serves = line is not None and line.offer.there is not None and not line.frames
+    if line is None or serves:
         return "there"
     if line.out_of_reach:
         return "too cold"

@@ -8,10 +8,11 @@ from dataclasses import dataclass, field, replace
 
 from sqlalchemy.orm import Session
 
+from grayshelf.core.digits import several
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.matching.judge import Terms
 from grayshelf.core.matching.match import choose, gap_key
-from grayshelf.core.matching.model import CommonSettings, SlipLine, Verdict
+from grayshelf.core.matching.model import CommonSettings, Holding, SlipLine, Verdict
 from grayshelf.core.matching.stock import Role, Wanted
 from grayshelf.core.planning.fill import STANDARD_WORTH, Count, Fillable, counts_to_choose
 from grayshelf.core.planning.ladder import LONGEST_S
@@ -69,6 +70,8 @@ class FillOffer:
     """Who asks for it, and what is wrong with what is there."""
     missing: bool = False
     """Lights wait for it that have nothing."""
+    there: Holding | None = None
+    """Bias that serves already."""
 
     @property
     def lights(self) -> int:
@@ -331,11 +334,11 @@ def _bias(
     for want, line in zip(wants, lines, strict=True):
         if line.verdict is Verdict.FITS:
             # For whoever wants more of it: nobody else does.
-            there = line.chosen.holding.n_frames if line.chosen is not None else 0
+            there = line.chosen.holding if line.chosen is not None else None
             fine = _unasked(FrameKind.BIAS, want, shortest_s, rules.n_bias, FEWEST_BIAS, "", pace)
             counts = (Count(rules.n_bias, 0.0),)
-            why = f"what is there fits: {there:,} frames"
-            found.append(replace(fine, fillable=replace(fine.fillable, counts=counts), why=why))
+            why = f"what is there fits: {several(there.n_frames if there else 0, 'frame')}"
+            found.append(replace(fine, fillable=replace(fine.fillable, counts=counts), why=why, there=there))
             continue
         why = "none that is set so is on the shelf"
         if line.chosen is not None:
