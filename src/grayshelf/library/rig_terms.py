@@ -172,9 +172,11 @@ def says_of(library: Library, rig: Rig) -> RigSays:
     """What a person said of the rig's parts, and whether any frame of its camera tells an offset: one with ISO has none to
     set unless its frames or the person tell of one (common practice)."""
     said, camera = _said_of(rig), rig.camera
+    if has_one_gain(library, camera):
+        said = replace(said, untold=frozenset({"gain"}))
     if offsets_told(library, camera):
         return said
-    said = replace(said, untold=frozenset({"offset"}))
+    said = replace(said, untold=said.untold | {"offset"})
     if "offset" in said.fixed | said.moves or gain_word(library, camera) != "ISO":
         return said
     return replace(said, fixed=said.fixed | {"offset"})

@@ -21,7 +21,7 @@ from grayshelf.library.library import Library
 from grayshelf.library.measurement_records import MeasurementSettings, keep_settings, settings_of
 from grayshelf.library.models import Job, Measurement, MeasurementShot, Rig, RunStep
 from grayshelf.library.records import as_kept, read
-from grayshelf.library.rig_terms import gain_word, has_one_gain, says_of
+from grayshelf.library.rig_terms import gain_word, says_of
 from grayshelf.library.step_records import JobResult, MeasurementJob, MeasureOutcome, MeasureParams, Refused
 from grayshelf.work.bench.hands import FolderShooter, Watching, now_s
 from grayshelf.work.beside_camera import BesideCamera, set_by_rig
@@ -126,8 +126,6 @@ class Exercise(Stepwise):
 
     def _from_folder(self, folder: str, since: float) -> FolderShooter:
         self._word, self._says = gain_word(self.library, self.row.camera), says_of(self.library, self.rig)
-        if has_one_gain(self.library, self.row.camera):
-            self._says = replace(self._says, untold=self._says.untold | {"gain"})
         watching = Watching(
             Path(folder),
             since,
