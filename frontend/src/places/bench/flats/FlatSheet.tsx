@@ -456,7 +456,7 @@ export function FlatSheet({ rig }: { rig: number }) {
           )}
           <div className="flex flex-col gap-4">
             {going}
-            <Rows rows={rows} rig={rig} chosen={row?.key ?? null} onChoose={look} />
+            {rows.length > 0 && <Rows rows={rows} rig={rig} chosen={row?.key ?? null} onChoose={look} />}
             {data.shared.map((item) => (
               <p key={item.text} className="border-l-4 border-rule pl-3">
                 {item.text}
