@@ -26,6 +26,23 @@ ALIKE = 0.01
 
 
 @dataclass(frozen=True)
+class _AsLarge:
+    """A picture as large as the first of those that it is made of."""
+
+    of: Parts
+
+    @property
+    def width(self) -> int:
+        """Columns."""
+        return self.of.width
+
+    @property
+    def height(self) -> int:
+        """Rows."""
+        return self.of.height
+
+
+@dataclass(frozen=True)
 class OneColour:
     """The pixels of one colour of a sensor with a pattern; of several in one of its cells (`cell_of`) their mean."""
 
@@ -60,23 +77,12 @@ class OneColour:
 
 
 @dataclass(frozen=True, eq=False)
-class InOneLight:
+class InOneLight(_AsLarge):
     """A flat of a colour sensor with each of its colours as bright as the brightest: what is left tells pixels, shadows and
     vignetting apart from the filters over them."""
 
-    of: Parts
     factors: NDArray[np.float64]
     """What each place of the pattern is multiplied by."""
-
-    @property
-    def width(self) -> int:
-        """Columns."""
-        return self.of.width
-
-    @property
-    def height(self) -> int:
-        """Rows."""
-        return self.of.height
 
     def part(self, top: int, bottom: int, left: int, right: int) -> Pixels:
         """See `Parts`."""
@@ -116,23 +122,6 @@ def in_one_light(flat: Parts, pattern: str | None) -> Parts:
     if not (levels > 0).all() or levels.max() < (1.0 + ALIKE) * levels.min():
         return flat
     return InOneLight(flat, levels.max() / levels)
-
-
-@dataclass(frozen=True)
-class _AsLarge:
-    """A picture as large as the first of those that it is made of."""
-
-    of: Parts
-
-    @property
-    def width(self) -> int:
-        """Columns."""
-        return self.of.width
-
-    @property
-    def height(self) -> int:
-        """Rows."""
-        return self.of.height
 
 
 @dataclass(frozen=True)
