@@ -33,15 +33,21 @@ def test_of_wheels_in_a_row_the_one_that_is_not_empty_tells_the_filter():
     assert told({"FILTER": "SII", "FILTER2": "Ha"}).filter_code == "SII"
 
 
-def test_a_colour_pattern_is_told_by_four_letters_where_the_picture_begins():
+#: A pattern that repeats after six pixels, as programs write it: row by row.
+SIX = "GGRGGBGGBGGRBRGRBGGGBGGRGGRGGBRBGBRG"
+
+
+def test_a_colour_pattern_is_told_by_its_letters_where_the_picture_begins():
     written = {
         "RGGB": "RGGB", "BayerRG8": "RGGB", "bayer_gb": "GBRG", "rg1g2b": "RGGB", "'GRBG'": "GRBG", "MONO": None, "None": None,
-        "TRUE": "TRUE", "X-Trans": "X-TRANS", "CYGM": "CYGM",
+        "TRUE": "TRUE", "six by six": "SIX BY SIX", "CYGM": "CYGM", SIX: SIX, SIX.lower(): SIX, "?" * 36: "?" * 36,
     }  # fmt: skip
     assert {text: told({"BAYERPAT": text}).bayer_pattern for text in written} == written
     moved = {(0, 0): "RGGB", (1, 0): "GRBG", (0, 1): "GBRG", (1, 1): "BGGR", (2, 4): "RGGB", (-1, 0): "GRBG"}
     for (x, y), pattern in moved.items():
         assert told({"BAYERPAT": "RGGB", "XBAYROFF": x, "YBAYROFF": y}).bayer_pattern == pattern
+    assert told({"BAYERPAT": SIX, "XBAYROFF": 0, "YBAYROFF": 2}).bayer_pattern == SIX[12:] + SIX[:12]
+    assert told({"BAYERPAT": SIX, "XBAYROFF": 7, "YBAYROFF": -6}).bayer_pattern.startswith(SIX[1:6] + SIX[0])
 
 
 def test_what_of_two_ways_to_write_it_means_one_thing_is_read():

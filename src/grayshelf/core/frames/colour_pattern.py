@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import re
 
-from grayshelf.core.pictures.colours import OF_SIX, shifted
+from grayshelf.core.pictures.colours import LETTERS, OF_SIX, shifted
 
 #: The first row of two stands for both.
 _BY_FIRST_ROW = {"RG": "RGGB", "GR": "GRBG", "GB": "GBRG", "BG": "BGGR"}
@@ -29,6 +29,6 @@ def pattern_in_text(text: str, x_offset: int = 0, y_offset: int = 0) -> str | No
     if letters in _NO_COLOUR:
         return None
     pattern = _BY_FIRST_ROW.get(letters, letters)
-    if len(pattern) not in (4, OF_SIX) or not set(pattern) <= set("RGBCMYWE"):
+    if len(pattern) not in (4, OF_SIX) or not LETTERS.issuperset(pattern):
         return text.upper()
     return shifted(pattern, x_offset, y_offset)

@@ -22,6 +22,8 @@ Place = tuple[int, int]
 
 #: Letters of a pattern that repeats after six pixels.
 OF_SIX = 36
+#: Of which a pattern consists.
+LETTERS = frozenset("RGBCMYWE")
 
 
 def pattern_of_pixels(bayer_pattern: str | None, binning: int | None) -> str | None:
@@ -32,7 +34,7 @@ def pattern_of_pixels(bayer_pattern: str | None, binning: int | None) -> str | N
 
 def side_of(pattern: str | None) -> int:
     """After how many pixels a pattern repeats, either way."""
-    return 6 if pattern is not None and len(pattern) == OF_SIX else 2
+    return 6 if pattern is not None and len(pattern) == OF_SIX and LETTERS.issuperset(pattern) else 2
 
 
 def cell_of(pattern: str | None) -> int:
