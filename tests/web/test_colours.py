@@ -131,7 +131,10 @@ def test_a_camera_whose_colours_repeat_after_six_pixels_from_raw_files_to_calibr
     messages = [f["message"] for f in measured["findings"]]
     assert sum("do not reach saturation" in m for m in messages) == 1 and len(messages) == len(set(messages))
     # It has no offset, and is asked for none.
-    assert "ISO dial" in own.get("/api/rigs/1/bench/offset")["none_to_set"] and measured["offset_text"] == ""
+    assert (
+        "ISO dial" in own.get("/api/rigs/1/bench/offset")["none_to_set"]["why"]
+        and measured["offset_text"] == ""
+    )
     (tmp_path / "camera").mkdir()
     asked = {"gains": [800], "folder": str(tmp_path / "camera"), "long_dark_s": 0}
     number = own.client.post("/api/rigs/1/bench/gain/shoot", json=asked).json["measurement_id"]

@@ -62,7 +62,8 @@ def test_its_gain_is_measured_from_frames_on_disk_and_counts_for_its_lights(own,
 
 def test_nobody_is_asked_for_a_gain_or_an_offset(own, night, tmp_path):
     assert night["one_gain"] and [g["text"] for g in night["gains"]] == ["its one gain"]
-    assert "neither a gain nor an offset" in own.get("/api/rigs/1/bench/offset")["none_to_set"]
+    none = own.get("/api/rigs/1/bench/offset")["none_to_set"]
+    assert none["head"] == "No frame of Guillemot 8 tells an offset."
     (tmp_path / "camera").mkdir()
     asked = {"gains": [0], "folder": str(tmp_path / "camera"), "long_dark_s": 0}
     number = own.client.post("/api/rigs/1/bench/gain/shoot", json=asked).json["measurement_id"]
@@ -103,3 +104,11 @@ def test_what_lights_do_not_tell_is_said_where_it_is_missed_with_the_way_to_thei
     sheet = own.get("/api/rigs/1/flats")
     assert [r["key"]["filter_code"] for r in sheet["rows"]] == ["L"] and sheet["untold"] is None
     assert all(o["slip"] is None for o in own.get("/api/rigs/1/tonight")["out_of_reach"])
+
+
+def test_a_camera_whose_gain_is_changed_is_not_said_to_have_one(own, night):
+    for quantity in ("gain", "offset"):
+        own.client.put("/api/rigs/1/says", json={"quantity": quantity, "says": "moves"})
+    page = own.get("/api/rigs/1/bench/gain")
+    assert not page["one_gain"] and page["gain_word"] == "gain"
+    assert own.get("/api/rigs/1/bench/offset")["none_to_set"] is None

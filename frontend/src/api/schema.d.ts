@@ -7972,8 +7972,7 @@ export interface components {
             kind: "offset" | "gain";
             /** Measurements */
             measurements: components["schemas"]["BenchItem"][];
-            /** None To Set */
-            none_to_set: string;
+            none_to_set: components["schemas"]["NoneToSetOut"] | null;
             /** Offset Range */
             offset_range: number[] | null;
             /** One Gain */
@@ -11391,6 +11390,16 @@ export interface components {
             stops: number;
             /** Title */
             title: string;
+        };
+        /**
+         * NoneToSetOut
+         * @description A camera that has no offset, as far as is known.
+         */
+        NoneToSetOut: {
+            /** Head */
+            head: string;
+            /** Why */
+            why: string;
         };
         /**
          * NumberToSetOut

@@ -142,11 +142,14 @@ def _has_one_gain(library: Library, revision: int, camera: str) -> bool:
     with library.db.own_session() as session:
         gain = readable(FrameSet.facts)["gain"].as_float()
         told = select(gain.is_not(None)).distinct().where(FrameSet.camera == camera)
-        return set(session.scalars(told)) == {False}
+        said = session.scalars(select(Rig.says).where(Rig.camera == camera))
+        changed = any((says or {}).get("gain") == "moves" for says in said)
+        return not changed and set(session.scalars(told)) == {False}
 
 
 def has_one_gain(library: Library, camera: str) -> bool:
-    """Whether there are frames of a camera, and none tells a gain: it has no dial for it (common practice of older ones)."""
+    """Whether there are frames of a camera, and none tells a gain: it has no dial for it (common practice of older ones), unless
+    a person said that it is changed."""
     return _has_one_gain(library, library.revision, camera)
 
 

@@ -10,6 +10,7 @@ import { KINDS, type BenchPage } from "./kinds";
 import { OffsetView } from "./Offset";
 import { CameraCard } from "./Shared";
 import { Start } from "./Start";
+import { type Schemas } from "../../api/client";
 
 /** How the exercise goes, where none was done yet. */
 function Explain({ kind }: { kind: BenchKind }) {
@@ -60,10 +61,10 @@ function Explain({ kind }: { kind: BenchKind }) {
 }
 
 /** Of a camera that has no offset: why, and what to do where it has one after all. */
-function NoneToSet({ camera, why }: { camera: string; why: string }) {
+function NoneToSet({ head, why }: Schemas["NoneToSetOut"]) {
   return (
     <section className="max-w-[776px] border border-line bg-card px-10 py-8 max-md:px-4">
-      <h2 className="text-xl font-semibold">{camera} has no offset to set.</h2>
+      <h2 className="text-xl font-semibold">{head}</h2>
       <p className="py-3">{why}</p>
       <p className="text-ink2">
         Has it one after all?{" "}
@@ -194,9 +195,7 @@ function Camera() {
         <Trouble error={measured.error} onRetry={() => change({ m: null })} />
       )}
       {!data && !bench.error && <Waiting what="Looking at the camera" />}
-      {data && current === null && data.none_to_set && (
-        <NoneToSet camera={data.camera} why={data.none_to_set} />
-      )}
+      {data && current === null && data.none_to_set && <NoneToSet {...data.none_to_set} />}
       {data && current === null && !data.none_to_set && (
         <div className="grid grid-cols-[minmax(0,776px)_minmax(380px,1fr)] items-start gap-6 max-lg:grid-cols-1">
           <div className="flex flex-col gap-6">

@@ -30,6 +30,7 @@ from grayshelf.web.bench.schemas import (
     FilterOffer,
     GainOffer,
     Kind,
+    NoneToSetOut,
 )
 from grayshelf.web.common import in_words
 from grayshelf.work.bench import gain_job as measure_gain
@@ -56,7 +57,7 @@ def bench_page(
             cannot = "No camera is connected to this rig: your own program shoots, or use frames on disk."
         elif kind == "offset" and facts.offset_range is None:
             cannot = f"{rig.camera} does not let its offset be set."
-        none_to_set = ""
+        none_to_set = None
         if kind == "offset" and offsets is None:
             none_to_set = _no_offset(library, rig)
         rows = measurements_of(session, rig.camera, kind)
@@ -84,16 +85,19 @@ def bench_page(
         )
 
 
-def _no_offset(library: Library, rig: Rig) -> str:
-    """Why a camera has no offset to set, as far as its frames tell; empty where it may have one."""
+def _no_offset(library: Library, rig: Rig) -> NoneToSetOut | None:
+    """Why a camera has no offset to set, as far as its frames tell; None where it may have one."""
     says = says_of(library, rig)
     if "offset" in says.fixed:
-        why = "As cameras with an ISO dial do, it keeps the pedestal that it was made with."
-    elif "offset" in says.untold and has_one_gain(library, rig.camera):
-        why = "Its frames tell neither a gain nor an offset, as those of cameras that were made with one of each."
+        head = f"{rig.camera} has no offset to set."
+        why = "It keeps the pedestal that it was made with, as cameras with an ISO dial do."
+    elif "offset" in says.untold - says.moves and has_one_gain(library, rig.camera):
+        head = f"No frame of {rig.camera} tells an offset."
+        why = "Nor does any tell a gain: that is how frames look of a camera that was made with one of each."
     else:
-        return ""
-    return f"{why} Whether any of its pixels are cut off at zero is told on the cards of its bias."
+        return None
+    told = "Whether any of its pixels are cut off at zero is told on the cards of its bias."
+    return NoneToSetOut(head=head, why=f"{why} {told}")
 
 
 def _cost(session: Session, rig: Rig, devices: RigDevices | None, kind: str) -> tuple[float, int]:

@@ -289,6 +289,13 @@ class DiskOfferOut(Schema):
     quick: bool
 
 
+class NoneToSetOut(Schema):
+    """A camera that has no offset, as far as is known."""
+
+    head: str
+    why: str
+
+
 class BenchOut(Schema):
     """What the Bench can measure of a rig's camera, and what it has."""
 
@@ -298,8 +305,8 @@ class BenchOut(Schema):
     by_folder: bool
     """Whether another program may shoot it, into a folder."""
     cannot: str
-    none_to_set: str
-    """Why there is no offset to find; empty where there may be."""
+    none_to_set: NoneToSetOut | None
+    """Why there is no offset to find; None where there may be."""
     gain_word: str
     one_gain: bool
     """Whether there is one gain and no dial for it: 0 stands for it."""
