@@ -38,3 +38,19 @@ def test_a_file_that_was_moved_is_found_by_its_new_name_only(own, tmp_path):
     assert found(own, "before", "file") == []
     own.client.delete(f"/api/folders/{own.query('select id from folder where not own')[0][0]}")
     assert found(own, "afterw") == []
+
+
+def test_what_is_found_tells_at_which_rigs_it_is_seen(own, tmp_path):
+    folder = tmp_path / "frames"
+    other = {"INSTRUME": "Curlew 9", "TELESCOP": "Avocet 8", "FOCALLEN": 700.0}
+    for number, (name, cards) in enumerate(
+        {"one": LIGHT, "two": LIGHT | other, "three": DARK | {"INSTRUME": "Curlew 9"}}.items()
+    ):
+        write_fits(folder / f"{name}.fits", cards | {"DATE-OBS": f"2026-10-17T2{number}:30:00"})
+    own.scan(folder)
+    rigs = {r["camera"]: r["id"] for r in own.get("/api/state")["rigs"]}
+    assert len(rigs) == 2
+    items = own.client.get("/api/search", query_string={"q": "curlew"}).json["items"]
+    assert {x["kind"]: x["rig_ids"] for x in items} == {key: [rigs["Curlew 9"]] for key in ("lights", "dark")}
+    (file,) = own.client.get("/api/search", query_string={"q": "one.fits"}).json["items"]
+    assert file["rig_ids"] == [i for camera, i in rigs.items() if camera != "Curlew 9"]

@@ -9722,6 +9722,8 @@ export interface components {
             href: string;
             /** Kind */
             kind: string;
+            /** Rig Ids */
+            rig_ids: number[];
             /** Title */
             title: string;
         };

@@ -10,7 +10,7 @@ import {
 } from "@headlessui/react";
 import { ChevronsUpDown } from "lucide-react";
 import { useState } from "react";
-import { NavLink, useNavigate } from "react-router";
+import { NavLink, useLocation, useNavigate } from "react-router";
 
 import type { Schemas } from "../api/client";
 import { useSearch } from "../api/hooks";
@@ -41,9 +41,17 @@ function Mark() {
 
 function RigHolder() {
   const { state, rig, chooseRig } = useHere();
+  const { pathname } = useLocation();
+  const navigate = useNavigate();
   if (!rig) return null;
+  const choose = (id: number) => {
+    chooseRig(id);
+    // A night, a measurement that is looked at may be the other rig's alone.
+    if (pathname.startsWith("/nights/")) void navigate("/nights");
+    if (pathname.startsWith("/bench/")) void navigate(pathname);
+  };
   return (
-    <Listbox value={rig.id} onChange={chooseRig}>
+    <Listbox value={rig.id} onChange={choose}>
       <ListboxButton
         aria-label={`Rig: ${rig.name}, ${rig.camera}`}
         className="flex h-10 w-[192px] items-center gap-2 rounded-sm border-2 border-rule p-1 text-left max-xl:w-[148px] max-md:w-auto max-md:max-w-full max-md:border"
@@ -79,6 +87,7 @@ function RigHolder() {
 /** The search: what is found stands below it; Enter opens what is marked, or the first for the word as it is now. */
 function Search() {
   const [text, setText] = useState("");
+  const { rig, chooseRig } = useHere();
   const navigate = useNavigate();
   const found = useSearch(text);
   const asked = text.trim().length > 1;
@@ -87,6 +96,9 @@ function Search() {
     if (!item) return;
     setText("");
     (document.activeElement as HTMLElement | null)?.blur();
+    // What another rig has is seen there.
+    if (rig && item.rig_ids.length > 0 && !item.rig_ids.includes(rig.id))
+      chooseRig(item.rig_ids[0] ?? rig.id);
     void navigate(item.href);
   };
   const choose = (item: Found | null) => {

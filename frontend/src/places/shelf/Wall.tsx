@@ -2,6 +2,7 @@ import { useLayoutEffect, useRef, useState, type ReactNode } from "react";
 
 import type { Schemas } from "../../api/client";
 import { FilterStamp } from "../../parts/FilterStamp";
+import { useKeys } from "../../parts/useKeys";
 import { Gap, scaleOf, Spine, spineHeight } from "../../parts/Spine";
 
 type WallData = Schemas["WallOut"];
@@ -194,6 +195,14 @@ function Walk({ children }: { children: ReactNode }) {
       best.focus();
     }
   };
+  // From wherever nothing is chosen yet the first arrow goes to the shelf.
+  const enter = () => {
+    if (document.activeElement !== document.body) return false;
+    return slabs()
+      .find((s) => s.tabIndex === 0)
+      ?.focus();
+  };
+  useKeys({ ArrowLeft: enter, ArrowRight: enter, ArrowUp: enter, ArrowDown: enter });
   return (
     <div
       ref={box}

@@ -59,6 +59,8 @@ class FoundOut(Schema):
     title: str
     detail: str
     href: str
+    rig_ids: list[int]
+    """Rigs at which it is seen; empty where it is seen at any."""
 
 
 class FindsOut(Schema):

@@ -11,8 +11,9 @@ from sqlalchemy.orm import Session
 from grayshelf.library.kept import RowsKept, in_parts, kept
 from grayshelf.library.left_out import made_of_each
 from grayshelf.library.library import Library
-from grayshelf.library.models import Frame, FrameSet
-from grayshelf.library.rig_terms import gain_word
+from grayshelf.library.models import Frame, FrameSet, Rig
+from grayshelf.library.rig_terms import gain_word, rig_of
+from grayshelf.library.trains import standing_rigs
 from grayshelf.web.common import in_words
 from grayshelf.web.intake.sets import set_title
 from grayshelf.web.whole.schemas import FoundOut
@@ -29,20 +30,44 @@ def find(library: Library, asked: str) -> list[FoundOut]:
     words = [word.lower() for word in asked.split() if word][:MOST_WORDS]
     if not words:
         return []
-    found: list[FoundOut] = []
+    found: list[Findable] = []
     for one in _sets(library, library.revision):
         if all(word in one.said for word in words):
-            found.append(FoundOut(kind=one.kind, title=one.title, detail=one.detail, href=one.href))
+            found.append(one)
             if len(found) >= MOST:
-                return found
+                break
     with library.db.session() as session:
-        return found + _files(session, words, MOST - len(found))
+        sets = [
+            FoundOut(
+                kind=one.kind,
+                title=one.title,
+                detail=one.detail,
+                href=one.href,
+                rig_ids=_rigs_of(session, one.set_id),
+            )
+            for one in found
+        ]
+        return sets + (_files(session, words, MOST - len(found)) if len(found) < MOST else [])
+
+
+def _rigs_of(session: Session, set_id: int | None) -> list[int]:
+    """The rigs at which a set is seen: what is taken with the cap on serves every rig of its camera."""
+    row = session.get(FrameSet, set_id) if set_id is not None else None
+    if row is None:
+        return []
+    if row.kind in ("light", "flat"):
+        rig = rig_of(session, row)
+        return [] if rig is None else [rig.id]
+    return list(
+        session.scalars(standing_rigs().where(Rig.camera == (row.camera or "")).with_only_columns(Rig.id))
+    )
 
 
 @dataclass(frozen=True)
 class Findable:
     """A set, and all that can be said to find it."""
 
+    set_id: int
     said: str
     kind: str
     title: str
@@ -86,6 +111,7 @@ def _findable(library: Library, row: FrameSet) -> Findable:
     what = "lights" if light else f"{kind}{row.kind}"
     said = f"{kind}{row.kind} {title} {row.camera or ''} {night}"
     return Findable(
+        row.id,
         said.lower().replace("\u2009", " "),
         kind=f"off the shelf, {what}" if row.taken_off else what,
         title=title,
@@ -104,7 +130,13 @@ def _files(session: Session, words: Sequence[str], most: int) -> list[FoundOut]:
         query = query.where(Frame.id.in_(found)).order_by(Frame.path)
     short = [Frame.path.contains(word, autoescape=True) for word in words if word not in long]
     return [
-        FoundOut(kind="file", title=frame.path.rsplit("/", 1)[-1], detail=frame.state, href=_href(frame))
+        FoundOut(
+            kind="file",
+            title=frame.path.rsplit("/", 1)[-1],
+            detail=frame.state,
+            href=_href(frame),
+            rig_ids=_rigs_of(session, frame.set_id),
+        )
         for frame in session.scalars(query.where(*short).limit(most))
     ]
 
