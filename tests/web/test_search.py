@@ -54,3 +54,17 @@ def test_what_is_found_tells_at_which_rigs_it_is_seen(own, tmp_path):
     assert {x["kind"]: x["rig_ids"] for x in items} == {key: [rigs["Curlew 9"]] for key in ("lights", "dark")}
     (file,) = own.client.get("/api/search", query_string={"q": "one.fits"}).json["items"]
     assert file["rig_ids"] == [i for camera, i in rigs.items() if camera != "Curlew 9"]
+
+
+def test_lights_that_use_a_dark_are_told_with_the_rig_that_took_them(own, tmp_path):
+    """Two rigs may have one camera: the way from its dark to the slip of their lights leads to the right one."""
+    folder = tmp_path / "frames"
+    for i in range(3):
+        write_fits(folder / f"dark{i}.fits", DARK | {"DATE-OBS": f"2026-10-15T20:0{i}:00"})
+    for day, train in ((17, {}), (18, {"TELESCOP": "Avocet 8", "FOCALLEN": 700.0})):
+        write_fits(folder / f"light{day}.fits", LIGHT | train | {"DATE-OBS": f"2026-10-{day}T21:00:00"})
+    own.scan(folder)
+    rigs = {r["telescope"]: r["id"] for r in own.get("/api/state")["rigs"]}
+    (dark,) = (i for i, x in own.sets().items() if x["kind"] == "dark")
+    serves = {s["night"]: s["rig_id"] for s in own.get(f"/api/holdings/{dark}")["serves"]}
+    assert serves == {"2026-10-17": rigs[LIGHT["TELESCOP"]], "2026-10-18": rigs["Avocet 8"]}

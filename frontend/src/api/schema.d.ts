@@ -12688,6 +12688,8 @@ export interface components {
             night_title: string;
             /** Passband Nm */
             passband_nm: number | null;
+            /** Rig Id */
+            rig_id: number;
             ruler: components["schemas"]["RulerOut"] | null;
             /** Set Id */
             set_id: number;

@@ -5,6 +5,7 @@ import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
 
 import { asked, type Schemas } from "../../api/client";
 import { Card } from "./Card";
+import { HereContext, type Here } from "../../parts/context";
 
 type CardOut = Schemas["CardOut"];
 type Input = Schemas["InputOut"];
@@ -66,6 +67,7 @@ const card = (more: Partial<CardOut> = {}): CardOut =>
 
 const served = (set: number, night: string): Schemas["ServedOut"] => ({
   set_id: set,
+  rig_id: 1,
   night,
   night_title: night,
   target: "NGC 6888",
@@ -76,6 +78,8 @@ const served = (set: number, night: string): Schemas["ServedOut"] => ({
   ruler: null,
 });
 
+const here = { chooseRig: () => undefined } as unknown as Here;
+
 function draw(more: Partial<CardOut> = {}, near = 200): string {
   const client = new QueryClient();
   client.setQueryData(
@@ -85,7 +89,9 @@ function draw(more: Partial<CardOut> = {}, near = 200): string {
   return renderToStaticMarkup(
     <QueryClientProvider client={client}>
       <MemoryRouter>
-        <Card id={4} near={near} onClose={() => undefined} />
+        <HereContext value={here}>
+          <Card id={4} near={near} onClose={() => undefined} />
+        </HereContext>
       </MemoryRouter>
     </QueryClientProvider>,
   );

@@ -278,6 +278,7 @@ def _serves(library: Library, rig_ids: Sequence[int], set_id: int) -> list[Serve
                 ruler = next((r for r in line.chosen.rulers if r.quantity == quantity), None)
                 found.append(
                     ServedOut(
+                        rig_id=rig_id,
                         set_id=lights.row.id,
                         night=lights.row.night,
                         night_title=in_words.short_day(lights.row.night),

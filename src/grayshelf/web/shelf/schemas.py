@@ -229,6 +229,8 @@ class ServedOut(Schema):
     """Lights that use a master."""
 
     set_id: int
+    rig_id: int
+    """Of the rig that took them: several may have the camera."""
     night: date
     night_title: str
     target: str
