@@ -137,8 +137,9 @@ def _untold(library: Library, rig: Rig) -> UntoldOut | None:
     asking = [s for s in light_sets(library, rig) if not_settable(s.want, says, ("gain",))]
     if not asking:
         return None
-    lights = several(sum(s.row.n_kept for s in asking), "light")
-    text = f"{lights} of this rig {'does' if lights.startswith('1 ') else 'do'} not tell a gain, so nobody knows what flats for them are set to."
+    count = sum(s.row.n_kept for s in asking)
+    does = "does" if count == 1 else "do"
+    text = f"{several(count, 'light')} of this rig {does} not tell a gain, so nobody knows what flats for them are set to."
     return UntoldOut(text=text, slip=slip_at(asking[-1]))
 
 

@@ -180,7 +180,7 @@ def _notes(priced: Priced) -> list[str]:
     for stand, rows in cost.lost:
         names = in_words.listed([t.name for t, at in zip(plan.targets, stands, strict=True) if at == stand])
         notes.append(
-            f"F{_flats_of(rows)[1:]} for {names} are lost: the camera is turned before "
+            f"For {names} {_flats_of(rows)} are lost: the camera is turned before "
             "they are shot, and no hand brings an angle back to a degree."
         )
     if cost.covered:
