@@ -5528,6 +5528,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/rigs/{rig_id}/place": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say where a rig stands: with its own site where it has one, else with the library's. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["PlaceIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/rigs/{rig_id}/plans": {
         parameters: {
             query?: never;
@@ -10432,6 +10492,7 @@ export interface components {
             /** Longitude */
             longitude: number | null;
             own: components["schemas"]["FolderOut"];
+            place_told: components["schemas"]["PlaceToldOut"] | null;
             /** Rig Zones */
             rig_zones: components["schemas"]["RigZoneOut"][];
             /** Site */
@@ -11660,6 +11721,16 @@ export interface components {
             width: number;
         };
         /**
+         * PlaceIn
+         * @description Where a rig stands.
+         */
+        PlaceIn: {
+            /** Latitude */
+            latitude: number;
+            /** Longitude */
+            longitude: number;
+        };
+        /**
          * PlaceOut
          * @description A part of the picture, as shares of its width and height.
          */
@@ -11672,6 +11743,18 @@ export interface components {
             top: number;
             /** Width */
             width: number;
+        };
+        /**
+         * PlaceToldOut
+         * @description Where headers say that the site is; degrees north and east.
+         */
+        PlaceToldOut: {
+            /** Latitude */
+            latitude: number;
+            /** Longitude */
+            longitude: number;
+            /** Text */
+            text: string;
         };
         /**
          * PlannedLightsIO
@@ -13666,6 +13749,7 @@ export interface components {
             others: components["schemas"]["SkyRowOut"][];
             /** Place */
             place: string;
+            place_told: components["schemas"]["PlaceToldOut"] | null;
             /** Rig */
             rig: string;
             /** Rows */

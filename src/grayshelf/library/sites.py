@@ -35,6 +35,11 @@ def site_of(library: Library, session: Session, rig: Rig) -> dict[str, Any]:
     }
 
 
+def has_place(site: dict[str, Any]) -> bool:
+    """Whether somebody entered where a site is."""
+    return site.get("latitude") is not None and site.get("longitude") is not None
+
+
 def zone_of(library: Library, session: Session, rig: Rig) -> ZoneInfo:
     """The time zone of the place where a rig stands."""
     return site_zone(rig.time_zone) if rig.time_zone else library.zone(session)

@@ -14,7 +14,7 @@ from grayshelf.library.library import Library
 from grayshelf.library.models import Rig
 from grayshelf.library.mount_card import mount_card
 from grayshelf.library.night_log import keep_log, log_of
-from grayshelf.library.sites import site_of, zone_of
+from grayshelf.library.sites import has_place, site_of, zone_of
 from grayshelf.work.job_control import JobControl
 
 log = logging.getLogger(__name__)
@@ -84,7 +84,7 @@ def _faces_sky(library: Library, devices: RigDevices, control: JobControl) -> bo
     with library.db.session() as session:
         rig = library.rig(session, control.rig_id or 0)
         card, site = mount_card(rig), site_of(library, session, rig)
-    if site["latitude"] is None or site["longitude"] is None:
+    if not has_place(site):
         return False
     if devices.cover is None and devices.mount is None:
         return False

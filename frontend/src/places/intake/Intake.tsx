@@ -215,6 +215,24 @@ function FolderCard({ folder }: { folder: FolderData }) {
   );
 }
 
+/** What headers say of the place, while nobody has said it. */
+function PlaceTold({
+  told,
+  latitude,
+  onTake,
+}: {
+  told: Schemas["PlaceToldOut"];
+  latitude: string;
+  onTake: (told: Schemas["PlaceToldOut"]) => void;
+}) {
+  return (
+    <p className="flex flex-wrap items-center gap-2">
+      {told.text}
+      {latitude === "" && <Button onClick={() => onTake(told)}>Take it as the site’s</Button>}
+    </p>
+  );
+}
+
 function Site({ data }: { data: Schemas["IntakeOut"] }) {
   const [name, setName] = useState(data.site);
   const [zone, setZone] = useState(data.time_zone);
@@ -227,6 +245,10 @@ function Site({ data }: { data: Schemas["IntakeOut"] }) {
       }),
     ),
   );
+  const take = (told: Schemas["PlaceToldOut"]) => {
+    setLatitude(told.latitude.toString());
+    setLongitude(told.longitude.toString());
+  };
   const moved = degreesOf(latitude) !== data.latitude || degreesOf(longitude) !== data.longitude;
   const changed = name !== data.site || zone !== data.time_zone || moved;
   return (
@@ -273,6 +295,7 @@ function Site({ data }: { data: Schemas["IntakeOut"] }) {
         A night runs from noon to noon by this clock, and is named by its evening. Its place tells the sun’s
         course; south and west are negative.
       </p>
+      {data.place_told && <PlaceTold told={data.place_told} latitude={latitude} onTake={take} />}
       {changed && (
         <Button type="submit" look="ink" className="self-start" disabled={keep.isPending}>
           {zone !== data.time_zone ? "Count nights by this clock" : "Keep the site"}

@@ -12,7 +12,7 @@ from zoneinfo import ZoneInfo
 
 from grayshelf.core.frames.clock_text import ClockReading, clock_in_text, moment_of_mjd
 from grayshelf.core.frames.night import HEADER_PLACE, LOCAL_CLOCK, night_of_local, site_night
-from grayshelf.core.frames.place import degrees_of, sun_offset
+from grayshelf.core.frames.place import place_in, sun_offset
 from grayshelf.core.frames.reader import HeaderReader, number_of
 
 UTC_TIME = ("DATE-OBS", "DATE-BEG")
@@ -63,7 +63,8 @@ def moment_of(reader: HeaderReader, zone: ZoneInfo) -> FrameTime:
     local = None if told is None else told.clock
     if naive is None and told is not None and told.ahead is not None:
         naive = told.utc
-    longitude = _longitude(reader)
+    place_told = place_in(reader)
+    longitude = None if place_told is None else place_told.longitude_deg
     utc = None if naive is None else naive.replace(tzinfo=UTC)
     if local is not None:
         ahead = None if naive is None else (local - naive).total_seconds() / 3600.0
@@ -123,19 +124,3 @@ def _of_mjd(reader: HeaderReader) -> tuple[str, datetime] | None:
 def _is_a_day(text: str) -> bool:
     """Whether a text is a day without a time."""
     return "T" not in text and ":" not in text and any(c.isdigit() for c in text)
-
-
-def _longitude(reader: HeaderReader) -> float | None:
-    """Longitude of the place in the header, east positive; a place of exactly 0° N 0° E was never set."""
-    found = reader.value(("SITELONG", "LONG-OBS", "OBSGEO-L", "OBSLONG", "LONGITUD"))
-    if found is None:
-        return None
-    longitude = degrees_of(found[1])
-    if longitude is None or not -180.0 <= longitude <= 360.0:
-        reader.complaints.append(f"{found[0]} is '{found[1]}', which is not a longitude")
-        return None
-    beside = reader.value(("SITELAT", "LAT-OBS", "OBSGEO-B", "OBSLAT", "LATITUDE"))
-    latitude = None if beside is None else degrees_of(beside[1])
-    if longitude == 0.0 and not latitude:
-        return None
-    return longitude - 360.0 if longitude > 180.0 else longitude

@@ -4,10 +4,44 @@ from __future__ import annotations
 
 import math
 import re
+from dataclasses import dataclass
 from datetime import timedelta
+
+from grayshelf.core.frames.reader import HeaderReader
 
 #: One hour of the sun's time for so many degrees of longitude.
 DEGREES_AN_HOUR = 15.0
+#: Keywords by which programs tell it: OBSGEO-B and -L are of the FITS Standard 4.0, section 8.4.1; the rest is practice,
+#: with no source.
+LATITUDE = ("SITELAT", "LAT-OBS", "OBSGEO-B", "OBSLAT", "LATITUDE")
+LONGITUDE = ("SITELONG", "LONG-OBS", "OBSGEO-L", "OBSLONG", "LONGITUD")
+
+
+@dataclass(frozen=True)
+class Place:
+    """Where a header says that its frame was taken."""
+
+    latitude_deg: float | None
+    """North positive; None where it says no latitude that can be one."""
+    longitude_deg: float
+    """East positive, -180 to 180."""
+
+
+def place_in(reader: HeaderReader) -> Place | None:
+    """The place in a header; one of exactly 0° N 0° E was never set. A longitude that is none is complained of."""
+    found = reader.value(LONGITUDE)
+    if found is None:
+        return None
+    longitude = degrees_of(found[1])
+    if longitude is None or not -180.0 <= longitude <= 360.0:
+        reader.complaints.append(f"{found[0]} is '{found[1]}', which is not a longitude")
+        return None
+    beside = reader.value(LATITUDE)
+    latitude = None if beside is None else degrees_of(beside[1])
+    if longitude == 0.0 and not latitude:
+        return None
+    sound = latitude is not None and -90.0 <= latitude <= 90.0
+    return Place(latitude if sound else None, longitude - 360.0 if longitude > 180.0 else longitude)
 
 
 def degrees_of(value: object) -> float | None:

@@ -24,6 +24,14 @@ class Done(Schema):
     message: str
 
 
+class PlaceToldOut(Schema):
+    """Where headers say that the site is; degrees north and east."""
+
+    latitude: float
+    longitude: float
+    text: str
+
+
 class JobOut(Schema):
     """A piece of long work."""
 

@@ -10,12 +10,15 @@ from grayshelf.library.backups import backups
 from grayshelf.library.kinds_doubted import doubted_kinds
 from grayshelf.library.library import Library
 from grayshelf.library.models import Folder, Frame, Job
+from grayshelf.library.place_told import told_of_all
 from grayshelf.library.records import read
+from grayshelf.library.sites import has_place
 from grayshelf.library.step_records import ScanJob
 from grayshelf.library.trains import standing_rigs
 from grayshelf.library.up_to_date import BACKUPS
 from grayshelf.web.common import in_words
 from grayshelf.web.common.jobs import job_out
+from grayshelf.web.common.places import told_out
 from grayshelf.web.intake.folders import counts_by_folder, folder_out
 from grayshelf.web.intake.problems import ahead_by_folder, last_night
 from grayshelf.web.intake.schemas import BackupsOut, IntakeOut, RigZoneOut
@@ -48,6 +51,9 @@ def intake_page(library: Library) -> IntakeOut:
             time_zone=site["time_zone"],
             latitude=site["latitude"],
             longitude=site["longitude"],
+            place_told=None
+            if has_place(site)
+            else told_out(told_of_all(library, session), zone, library.clock.now()),
             zones=sorted(available_timezones()),
             rig_zones=[
                 RigZoneOut(rig_id=r.id, name=r.name, time_zone=r.time_zone)

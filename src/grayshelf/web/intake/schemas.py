@@ -6,7 +6,7 @@ from typing import Literal
 
 from pydantic import Field
 
-from grayshelf.web.common.schemas import JobOut, Schema
+from grayshelf.web.common.schemas import JobOut, PlaceToldOut, Schema
 
 
 class FolderIn(Schema):
@@ -126,6 +126,8 @@ class IntakeOut(Schema):
     time_zone: str
     latitude: float | None
     longitude: float | None
+    place_told: PlaceToldOut | None
+    """What headers say of it, where nobody entered it."""
     zones: list[str]
     rig_zones: list[RigZoneOut]
     folders: list[FolderOut]

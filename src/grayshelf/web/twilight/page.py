@@ -14,11 +14,13 @@ from grayshelf.devices.ports import RigDevices
 from grayshelf.library.flat_sheet import sheet_rows
 from grayshelf.library.library import Library
 from grayshelf.library.models import Job, Rig
+from grayshelf.library.place_told import told_of_rig
 from grayshelf.library.records import read
 from grayshelf.library.rig_terms import gain_word, says_of
-from grayshelf.library.sites import site_of, zone_of
+from grayshelf.library.sites import has_place, site_of, zone_of
 from grayshelf.library.step_records import TwilightJob
 from grayshelf.web.common import in_words
+from grayshelf.web.common.places import told_out
 from grayshelf.web.common.rigs import passbands
 from grayshelf.web.flats.rows import key_in
 from grayshelf.web.twilight.rows import (
@@ -36,7 +38,7 @@ from grayshelf.web.twilight.scale import course_fade, fade_in_words, scale_of
 from grayshelf.web.twilight.schemas import SkyRowOut, TwilightIn, TwilightOut
 from grayshelf.work.jobs import ALIVE, RESUMABLE, WITH_RIG
 from grayshelf.work.sky.missed import missed_before
-from grayshelf.work.sky.rows import Ahead, has_place, look_ahead, twilight_of
+from grayshelf.work.sky.rows import Ahead, look_ahead, twilight_of
 from grayshelf.work.sky.starter import newest_twilight
 
 #: A twilight that ended is shown for so long before the next one is looked ahead at.
@@ -84,6 +86,7 @@ def twilight_page(
             "next_text": "",
             "known_text": "",
             "place": place_in_words(site),
+            "place_told": None,
             "can_shoot": False,
             "by_folder": False,
             "cannot": "",
@@ -101,6 +104,8 @@ def twilight_page(
                 page |= _plan_page(library, session, rig, devices, asked, setting)
                 page["last_text"] = last_in_words(job, setting.zone)
                 page["missed_text"] = missed_in_words(missed_before(session, rig, library.clock.now()))
+        else:
+            page["place_told"] = told_out(told_of_rig(library, rig), setting.zone, library.clock.now())
         return TwilightOut(**page)
 
 

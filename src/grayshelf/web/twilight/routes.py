@@ -8,13 +8,15 @@ from pydantic import ValidationError
 
 from grayshelf.core.errors import NotFound
 from grayshelf.devices.ports import RigDevices
-from grayshelf.web.common.schemas import StartedOut
+from grayshelf.library.place_told import keep_place
+from grayshelf.library.sites import site_of
+from grayshelf.web.common.schemas import Done, StartedOut
 from grayshelf.web.context import the_context
 from grayshelf.web.exports import csv_response
 from grayshelf.web.flats.rows import key_in
 from grayshelf.web.twilight import page as view
 from grayshelf.web.twilight import tables
-from grayshelf.web.twilight.schemas import StartTwilightIn, TwilightIn, TwilightOut
+from grayshelf.web.twilight.schemas import PlaceIn, StartTwilightIn, TwilightIn, TwilightOut
 from grayshelf.work.beside_camera import set_by_rig
 
 twilight = APIBlueprint("twilight", __name__, url_prefix="/api", tag="Twilight")
@@ -36,6 +38,20 @@ def look_at_twilight(rig_id: int, json_data: TwilightIn) -> TwilightOut:
     with context.library.db.session() as session:
         beside = context.twilight.rigs.beside_camera(context.library.rig(session, rig_id))
     return view.twilight_page(context.library, rig_id, devices, json_data, set_by_rig(beside))
+
+
+@twilight.put("/rigs/<int:rig_id>/place")
+@twilight.input(PlaceIn)
+@twilight.output(Done)
+def put_place(rig_id: int, json_data: PlaceIn) -> Done:
+    """Say where a rig stands: with its own site where it has one, else with the library's."""
+    library = the_context().library
+    with library.db.session() as session:
+        rig = library.rig(session, rig_id)
+        keep_place(library, session, rig, json_data.latitude, json_data.longitude)
+        name = site_of(library, session, rig)["name"]
+    library.touched()
+    return Done(message=f"The place of {name} is kept.")
 
 
 @twilight.post("/rigs/<int:rig_id>/twilight/start")

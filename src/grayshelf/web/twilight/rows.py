@@ -13,10 +13,12 @@ from grayshelf.core.flats.sky.plan import PlannedRow
 from grayshelf.core.flats.sky.sun import Twilight
 from grayshelf.core.matching.model import RigSays
 from grayshelf.library.models import Job
+from grayshelf.library.sites import has_place
 from grayshelf.web.common import in_words
+from grayshelf.web.common.places import degrees_in_words
 from grayshelf.web.flats.rows import key_out
 from grayshelf.web.twilight.schemas import TwilightRow
-from grayshelf.work.sky.rows import SkySubject, has_place
+from grayshelf.work.sky.rows import SkySubject
 
 
 @dataclass(frozen=True)
@@ -114,12 +116,10 @@ def exposures_in_words(first: float | None, last: float | None) -> str:
 
 
 def place_in_words(site: dict[str, Any]) -> str:
-    """Where the site is: "50.1° N, 8.7° E"; empty where nobody entered it."""
+    """Where the site is: "My site, 50.1° N, 8.7° E"; empty where nobody entered it."""
     if not has_place(site):
         return ""
-    latitude, longitude = float(site["latitude"]), float(site["longitude"])
-    north, east = "N" if latitude >= 0 else "S", "E" if longitude >= 0 else "W"
-    return f"{site['name']}, {abs(latitude):g}° {north}, {abs(longitude):g}° {east}"
+    return f"{site['name']}, {degrees_in_words(float(site['latitude']), float(site['longitude']))}"
 
 
 def known_in_words(subjects: Sequence[SkySubject]) -> str:

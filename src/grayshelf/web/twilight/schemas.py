@@ -9,7 +9,7 @@ from pydantic import Field
 
 from grayshelf.core.flats.sky.plan import MOST_WISHED
 from grayshelf.core.flats.sky.sun import FIRST_DAY, LAST_DAY
-from grayshelf.web.common.schemas import GateOut, JobOut, Schema
+from grayshelf.web.common.schemas import GateOut, JobOut, PlaceToldOut, Schema
 from grayshelf.web.flats.schemas import FlatKeyIn
 
 
@@ -26,6 +26,15 @@ class TwilightIn(Schema):
     at: Literal["dusk", "dawn", "last"] | None = None
     day: date | None = Field(default=None, ge=FIRST_DAY, le=LAST_DAY)
     rows: list[SkyChoice] | None = Field(default=None, max_length=200)
+
+
+class PlaceIn(Schema):
+    """Where a rig stands."""
+
+    latitude: float = Field(ge=-90, le=90)
+    """Degrees north."""
+    longitude: float = Field(ge=-180, le=180)
+    """Degrees east."""
 
 
 class StartTwilightIn(Schema):
@@ -124,6 +133,8 @@ class TwilightOut(Schema):
     """What the light is reckoned from."""
     place: str
     """Latitude and longitude; empty where nobody entered them."""
+    place_told: PlaceToldOut | None
+    """What headers say of it, where nobody entered it."""
     can_shoot: bool
     by_folder: bool
     """Another program may shoot it, whose folder is watched."""

@@ -42,12 +42,12 @@ from grayshelf.library.library import Library
 from grayshelf.library.lights import LightSet, light_sets, light_terms
 from grayshelf.library.models import Rig
 from grayshelf.library.rig_terms import TermsByGain, house_rules_of, tolerances_of
-from grayshelf.library.sites import site_of, zone_of
+from grayshelf.library.sites import has_place, site_of, zone_of
 from grayshelf.work.run.choice import AS_USUAL
 from grayshelf.work.run.flat_offers import OfferMaker
 from grayshelf.work.run.reach import binning_of
 from grayshelf.work.run.tonight import pace_of, plan_for
-from grayshelf.work.sky.rows import Ahead, has_place, look_ahead
+from grayshelf.work.sky.rows import Ahead, look_ahead
 
 #: Where a set-up is not said to stay: over so many nights its end is looked at.
 A_SHORT_STAY = 3

@@ -28,7 +28,7 @@ from grayshelf.library.flat_sheet import RowLights, lights_by_row, row_conversio
 from grayshelf.library.library import Library
 from grayshelf.library.models import Job, Rig, RunShot, RunStep
 from grayshelf.library.records import read
-from grayshelf.library.sites import site_of
+from grayshelf.library.sites import has_place, site_of
 from grayshelf.library.step_records import ShotStats, SkyParams, TwilightJob
 from grayshelf.work.flats.conditions import RowConditions, camera_traits, is_colour
 from grayshelf.work.sky.missed import missed_before
@@ -291,11 +291,6 @@ def place_of(site: dict[str, Any]) -> tuple[float, float]:
     if not has_place(site):
         raise Conflict("Nobody has said where the site is.", "Enter its latitude and longitude.")
     return float(site["latitude"]), float(site["longitude"])
-
-
-def has_place(site: dict[str, Any]) -> bool:
-    """Whether somebody entered where the site is."""
-    return site.get("latitude") is not None and site.get("longitude") is not None
 
 
 def look_ahead(

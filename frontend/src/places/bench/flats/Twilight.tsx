@@ -1,4 +1,5 @@
 import { useRef, useState } from "react";
+import { Link } from "react-router";
 
 import { api, get, type Schemas } from "../../../api/client";
 import { useChange, useTwilight, type TwilightChoice } from "../../../api/hooks";
@@ -17,14 +18,13 @@ type Row = Schemas["TwilightRow"];
 type Pick = Schemas["SkyRowOut"];
 type At = "dusk" | "dawn" | "last";
 
-/** Latitude and longitude, where nobody entered them yet. */
-function Where() {
-  const site = useChange(async (at: { latitude: number; longitude: number }) => {
-    const page = await get(api.GET("/api/intake"));
-    return get(api.PUT("/api/site", { body: { name: page.site, time_zone: page.time_zone, ...at } }));
-  });
-  const [north, setNorth] = useState("");
-  const [east, setEast] = useState("");
+/** Latitude and longitude, where nobody entered them yet; what headers tell stands there to be kept. */
+function Where({ rig, told }: { rig: number; told: Data["place_told"] }) {
+  const site = useChange((body: Schemas["PlaceIn"]) =>
+    get(api.PUT("/api/rigs/{rig_id}/place", { params: { path: { rig_id: rig } }, body })),
+  );
+  const [north, setNorth] = useState(told?.latitude.toString() ?? "");
+  const [east, setEast] = useState(told?.longitude.toString() ?? "");
   const [latitude, longitude] = [degreesOf(north), degreesOf(east)];
   return (
     <form
@@ -42,7 +42,14 @@ function Where() {
         <label htmlFor="sky-east">Degrees east</label>
         <Degrees id="sky-east" value={east} onChange={setEast} />
       </div>
-      <p className="text-s text-ink2">South and west are negative.</p>
+      <p className="text-s text-ink2">
+        South and west are negative. The clock that times are told by is set in{" "}
+        <Link to="/intake" className="underline">
+          Intake
+        </Link>
+        .
+      </p>
+      {told && <p>{told.text}</p>}
       <Button
         look="accent"
         large
@@ -364,7 +371,7 @@ export function Twilight({ rig }: { rig: number }) {
     ) : (
       <Waiting what="Following the sun" />
     );
-  if (!data.place) return <Where />;
+  if (!data.place) return <Where rig={rig} told={data.place_told} />;
   const run = data.shows === "run";
   // What was picked counts at once; the layout for it follows when the server has it.
   const late = page.isPlaceholderData;
