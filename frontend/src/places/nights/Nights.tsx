@@ -1,111 +1,23 @@
 import { useMemo } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 
-import type { Schemas } from "../../api/client";
 import { useNight, useNights } from "../../api/hooks";
 import { Button, PageHead, Trouble, Waiting } from "../../parts/basics";
 import { useHere } from "../../parts/context";
 import { FilterStamp } from "../../parts/FilterStamp";
 import { SmallSpine } from "../../parts/Spine";
 import { SaveLinks } from "../../parts/SaveLinks";
+import { useKeys } from "../../parts/useKeys";
+import { several } from "../../parts/several";
+import { NameAFolder } from "../../parts/NameAFolder";
 import { KeptLights } from "./KeptLights";
 import { AddNight } from "./AddNight";
 import { HandOver } from "./HandOver";
 import { Months } from "./Months";
 import { Notes, PartOrJoin, Weather, WhatWasShot } from "./NightLog";
 import { Slip } from "./Slip";
-import { useKeys } from "../../parts/useKeys";
-import { several } from "../../parts/several";
-import { NameAFolder } from "../../parts/NameAFolder";
-
-type Night = Schemas["NightOut"];
-type LightSet = Schemas["LightSetOut"];
-
-/** The night as a line: its hours, the sets of lights on it, and the air above. */
-function Timeline({
-  night,
-  chosen,
-  onChoose,
-}: {
-  night: Night;
-  chosen: number | null;
-  onChoose: (id: number) => void;
-}) {
-  const { state } = useHere();
-  const hours = night.hours.map((h) => Date.parse(h));
-  const first = (hours[0] ?? 0) - 20 * 60_000;
-  const last = (hours.at(-1) ?? 0) + 20 * 60_000;
-  const at = (time: string | null) => (time ? ((Date.parse(time) - first) / (last - first)) * 100 : 0);
-  const clock = new Intl.DateTimeFormat("en-GB", {
-    hour: "2-digit",
-    minute: "2-digit",
-    timeZone: state.time_zone,
-  });
-  const air = night.air_from_c !== null && night.air_to_c !== null;
-  return (
-    <div className="relative h-[96px] max-md:h-[106px]">
-      {air && (
-        <div className="absolute inset-x-0 top-0 h-7">
-          <svg
-            viewBox="0 0 100 20"
-            preserveAspectRatio="none"
-            className="absolute h-5 overflow-visible"
-            style={{ left: `${at(night.begins)}%`, width: `${at(night.ends) - at(night.begins)}%` }}
-          >
-            <path d="M0 3L100 17" stroke="var(--ink)" strokeWidth="1.4" vectorEffect="non-scaling-stroke" />
-          </svg>
-          <span
-            className="num absolute bg-paper pr-1 text-s whitespace-nowrap text-ink2"
-            style={{
-              right: `min(${100 - at(night.begins)}% + 4px, 100% - 4px - ${String(night.air_from_c).length + 3}ch)`,
-              top: -4,
-            }}
-          >
-            <span className="max-md:hidden">air </span>
-            {night.air_from_c} °C
-          </span>
-          <span
-            className="num absolute text-s whitespace-nowrap text-ink2"
-            style={{ left: `calc(${at(night.ends)}% + 8px)`, top: 8 }}
-          >
-            {night.air_to_c} °C
-          </span>
-        </div>
-      )}
-      <div className="absolute inset-x-0 top-[30px] h-[34px] max-md:h-11">
-        {night.sets.map((set) => {
-          const left = at(set.begins);
-          const width = Math.max(at(set.ends) - left, 2.4);
-          const on = chosen === set.id;
-          return (
-            <button
-              key={set.id}
-              type="button"
-              onClick={() => onChoose(set.id)}
-              title={`${set.target}, ${set.text}`}
-              aria-label={`${set.target} in ${set.stamp}, ${set.text}`}
-              className={`absolute flex h-full items-center gap-1.5 overflow-hidden px-1.5 text-s whitespace-nowrap ${on ? "bg-ink text-paper" : "bg-line text-ink"}`}
-              style={{ left: `${left}%`, width: `${width}%` }}
-            >
-              <FilterStamp code={set.stamp} nm={set.passband_nm} />
-              {width > 11 && <span className="truncate">{several(set.taken, "light")}</span>}
-            </button>
-          );
-        })}
-      </div>
-      <div className="absolute inset-x-0 top-[64px] h-[5px] bg-ink max-md:top-[74px]" />
-      {night.hours.map((hour) => (
-        <span
-          key={hour}
-          className="num absolute top-[72px] -translate-x-1/2 text-s max-md:top-[82px] text-ink2"
-          style={{ left: `${at(hour)}%` }}
-        >
-          {clock.format(Date.parse(hour))}
-        </span>
-      ))}
-    </div>
-  );
-}
+import { NightList, NightPick } from "./NightList";
+import { type LightSet, type Night, Timeline } from "./Timeline";
 
 /** The columns of a set: on a phone its answers stand below one another. */
 const ROW =
@@ -156,67 +68,6 @@ function SetRow({ set, onOpen }: { set: LightSet; onOpen: () => void }) {
           );
         })}
     </button>
-  );
-}
-
-/** The nights with lights, the newest first. */
-function NightList({ list, shown }: { list: Schemas["NightsOut"]["nights"]; shown: string | undefined }) {
-  const navigate = useNavigate();
-  return (
-    <nav aria-label="Nights">
-      <ul>
-        {list.map((n) => (
-          <li key={n.night}>
-            <button
-              type="button"
-              aria-current={n.night === shown ? "date" : undefined}
-              onClick={() => void navigate(`/nights/${n.night}`)}
-              className={`block w-full border-t border-line px-2.5 py-2 text-left ${n.night === shown ? "border-l-[3px] border-l-ink bg-card" : "hover:bg-card"}`}
-            >
-              <span className="flex items-baseline justify-between">
-                <span>
-                  <b className="font-semibold">{n.day}</b>{" "}
-                  <span className="text-s text-ink2">{n.weekday}</span>
-                </span>
-                <span className="num text-s text-ink2">
-                  {n.kept}/{n.taken}
-                </span>
-              </span>
-              <span className="flex items-end justify-between gap-2">
-                <span className="narrow truncate text-m">{n.targets.join(", ")}</span>
-                <span className="flex gap-0.5" aria-label={n.marks.join(", ")}>
-                  {n.marks.map((mark, i) => (
-                    <span key={i} className="inline-block scale-y-[.62] [transform-origin:bottom]">
-                      <SmallSpine step={1} care={mark === "fits with care"} gap={mark === "nothing fits"} />
-                    </span>
-                  ))}
-                </span>
-              </span>
-            </button>
-          </li>
-        ))}
-      </ul>
-    </nav>
-  );
-}
-
-/** The nights where there is no room for a list: chosen by the device’s own, which is made for a thumb. */
-function NightPick({ list, shown }: { list: Schemas["NightsOut"]["nights"]; shown: string | undefined }) {
-  const navigate = useNavigate();
-  return (
-    <select
-      aria-label="Night"
-      className="h-11 w-full rounded-sm border border-rule bg-card px-2"
-      value={shown ?? ""}
-      onChange={(event) => void navigate(`/nights/${event.target.value}`)}
-    >
-      {shown === undefined && <option value="">Choose a night</option>}
-      {list.map((n) => (
-        <option key={n.night} value={n.night}>
-          {n.day} {n.weekday}: {n.targets.join(", ") || "no lights"}, {n.kept}/{n.taken}
-        </option>
-      ))}
-    </select>
   );
 }
 

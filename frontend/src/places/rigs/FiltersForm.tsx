@@ -2,7 +2,8 @@ import { api, get, type Schemas } from "../../api/client";
 import { Button } from "../../parts/basics";
 import { FilterStamp } from "../../parts/FilterStamp";
 import { NumberBox, TextBox } from "./fields";
-import { MoverField, Sheet } from "./Sheets";
+import { MoverField } from "./MoverField";
+import { Sheet } from "./SheetFrame";
 
 type Rig = Schemas["RigOut"];
 type Filter = Schemas["FilterSheet"];

@@ -1,6 +1,7 @@
 import { api, get, type Schemas } from "../../api/client";
 import { Choice, Field, NumberBox, TextBox } from "./fields";
-import { MoverField, Sheet } from "./Sheets";
+import { MoverField } from "./MoverField";
+import { Sheet } from "./SheetFrame";
 
 type Mount = Schemas["MountSheet"];
 

@@ -39,3 +39,8 @@ export const asItIs = (row: Row): Wishes => ({
   ...NO_WISHES,
   ...Object.fromEntries(OWN.filter((name) => row.own.includes(name)).map((name) => [name, row.wishes[name]])),
 });
+
+/** Whether another row has the same filter. */
+export function twins(row: Row, rows: Row[]): boolean {
+  return rows.some((r) => r !== row && r.key.filter_code === row.key.filter_code);
+}

@@ -1,0 +1,154 @@
+import { useState } from "react";
+
+import { api, get, type Schemas } from "../../api/client";
+import { useChange } from "../../api/hooks";
+import { Button, Trouble } from "../../parts/basics";
+import { Degrees, degreesOf } from "../../parts/Degrees";
+
+/** What headers say of the place, while nobody has said it. */
+function PlaceTold({
+  told,
+  latitude,
+  onTake,
+}: {
+  told: Schemas["PlaceToldOut"];
+  latitude: string;
+  onTake: (told: Schemas["PlaceToldOut"]) => void;
+}) {
+  return (
+    <p className="flex flex-wrap items-center gap-2">
+      {told.text}
+      {latitude === "" && <Button onClick={() => onTake(told)}>Take it as the site’s</Button>}
+    </p>
+  );
+}
+
+export function Site({ data }: { data: Schemas["IntakeOut"] }) {
+  const [name, setName] = useState(data.site);
+  const [zone, setZone] = useState(data.time_zone);
+  const [latitude, setLatitude] = useState(data.latitude?.toString() ?? "");
+  const [longitude, setLongitude] = useState(data.longitude?.toString() ?? "");
+  const keep = useChange(() =>
+    get(
+      api.PUT("/api/site", {
+        body: { name, time_zone: zone, latitude: degreesOf(latitude), longitude: degreesOf(longitude) },
+      }),
+    ),
+  );
+  const take = (told: Schemas["PlaceToldOut"]) => {
+    setLatitude(told.latitude.toString());
+    setLongitude(told.longitude.toString());
+  };
+  const moved = degreesOf(latitude) !== data.latitude || degreesOf(longitude) !== data.longitude;
+  const changed = name !== data.site || zone !== data.time_zone || moved;
+  return (
+    <form
+      className="flex flex-col gap-2 border-t border-line pt-3"
+      onSubmit={(event) => {
+        event.preventDefault();
+        keep.mutate(undefined);
+      }}
+    >
+      <h2 className="text-l font-semibold">Site</h2>
+      <div className="grid grid-cols-[84px_1fr] items-center gap-2">
+        <label htmlFor="site-name">Name</label>
+        <input
+          id="site-name"
+          value={name}
+          maxLength={80}
+          onChange={(e) => setName(e.target.value)}
+          className="h-8 rounded-sm border border-rule bg-card px-2"
+        />
+        <label htmlFor="site-zone">Time zone</label>
+        <input
+          id="site-zone"
+          list="zones"
+          value={zone}
+          onChange={(e) => setZone(e.target.value)}
+          className="h-8 rounded-sm border border-rule bg-card px-2"
+        />
+        <datalist id="zones">
+          {data.zones.map((z) => (
+            <option key={z} value={z} />
+          ))}
+        </datalist>
+        <label htmlFor="site-north">Latitude</label>
+        <span className="flex items-center gap-2">
+          <Degrees id="site-north" value={latitude} onChange={setLatitude} />° north
+        </span>
+        <label htmlFor="site-east">Longitude</label>
+        <span className="flex items-center gap-2">
+          <Degrees id="site-east" value={longitude} onChange={setLongitude} />° east
+        </span>
+      </div>
+      <p className="text-s text-ink2">
+        A night runs from noon to noon by this clock, and is named by its evening. Its place tells the sun’s
+        course; south and west are negative.
+      </p>
+      {data.place_told && <PlaceTold told={data.place_told} latitude={latitude} onTake={take} />}
+      {changed && (
+        <Button type="submit" look="ink" className="self-start" disabled={keep.isPending}>
+          {zone !== data.time_zone ? "Count nights by this clock" : "Keep the site"}
+        </Button>
+      )}
+      {keep.data && !changed && <p role="status">{keep.data.message}</p>}
+      {keep.error ? <Trouble error={keep.error} /> : null}
+    </form>
+  );
+}
+
+/** Rigs that stand elsewhere: their frames that name no place have their nights by another clock. */
+export function RigZones({ data }: { data: Schemas["IntakeOut"] }) {
+  const keep = useChange(({ rig, zone }: { rig: number; zone: string | null }) =>
+    get(
+      api.PUT("/api/rigs/{rig_id}/time-zone", {
+        params: { path: { rig_id: rig } },
+        body: { time_zone: zone },
+      }),
+    ),
+  );
+  const [typed, setTyped] = useState<Record<number, string>>({});
+  if (data.rig_zones.length === 0) return null;
+  return (
+    <details className="border-t border-line pt-2">
+      <summary className="cursor-pointer py-1">Rigs that stand in another time zone</summary>
+      <ul>
+        {data.rig_zones.map((rig) => {
+          const now = typed[rig.rig_id] ?? rig.time_zone ?? "";
+          return (
+            <li key={rig.rig_id}>
+              <form
+                className="grid grid-cols-[84px_1fr_auto] items-center gap-2 py-1"
+                onSubmit={(event) => {
+                  event.preventDefault();
+                  keep.mutate({ rig: rig.rig_id, zone: now.trim() || null });
+                }}
+              >
+                <label htmlFor={`zone-${rig.rig_id}`} className="truncate" title={rig.name}>
+                  {rig.name}
+                </label>
+                <input
+                  id={`zone-${rig.rig_id}`}
+                  list="zones"
+                  value={now}
+                  placeholder="as the site"
+                  onChange={(e) => setTyped((t) => ({ ...t, [rig.rig_id]: e.target.value }))}
+                  className="h-8 min-w-0 rounded-sm border border-rule bg-card px-2 placeholder:text-ink2"
+                />
+                <Button
+                  type="submit"
+                  disabled={now === (rig.time_zone ?? "") || keep.isPending}
+                  aria-label={`Keep the time zone of ${rig.name}`}
+                >
+                  Keep
+                </Button>
+              </form>
+            </li>
+          );
+        })}
+      </ul>
+      {keep.data && <p role="status">{keep.data.message}</p>}
+      {keep.error ? <Trouble error={keep.error} /> : null}
+    </details>
+  );
+}
