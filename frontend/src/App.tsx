@@ -1,5 +1,5 @@
 import { Dialog, DialogPanel, DialogTitle } from "@headlessui/react";
-import { Component, useCallback, useMemo, useState, type ReactNode } from "react";
+import { Component, useMemo, useState, type ReactNode } from "react";
 import { Navigate, Route, Routes, useLocation, useNavigate } from "react-router";
 
 import { useAppState, useEvents, useJobs, useRefreshAfterWork } from "./api/hooks";
@@ -8,6 +8,7 @@ import { HereContext } from "./parts/context";
 import { PLACES, Rail } from "./parts/Rail";
 import { Tray } from "./parts/Tray";
 import { useKeys } from "./parts/useKeys";
+import { useRigInHand } from "./parts/useRigInHand";
 import { useSheetWishes } from "./parts/useSheetWishes";
 import { Bench } from "./places/bench/Bench";
 import { Intake } from "./places/intake/Intake";
@@ -57,15 +58,11 @@ export function App() {
   useEvents();
   useRefreshAfterWork(jobs.data);
   const navigate = useNavigate();
-  const [rigId, setRigId] = useState<number>(() => Number(localStorage.getItem("rig") ?? "0"));
+  const [rigId, chooseRig] = useRigInHand(state.data?.rigs.map((r) => r.id) ?? []);
   const [tray, setTray] = useState(false);
   const [keys, setKeys] = useState(false);
-  const chooseRig = useCallback((id: number) => {
-    localStorage.setItem("rig", String(id));
-    setRigId(id);
-  }, []);
   const { pathname } = useLocation();
-  const rig = state.data?.rigs.find((r) => r.id === rigId) ?? state.data?.rigs[0] ?? null;
+  const rig = state.data?.rigs.find((r) => r.id === rigId) ?? null;
   const [wishes, setWishes] = useSheetWishes(rig?.id ?? 0, state.data?.night ?? "");
   useKeys({
     ...Object.fromEntries(PLACES.map((place, i) => [String(i + 1), () => navigate(place.path)])),

@@ -39,17 +39,21 @@ function Mark() {
   );
 }
 
+/** Which part of a place is open, by the names in its address. */
+const PARTS = ["wall", "fill", "before", "view", "part", "proposed"];
+
+/** The address of a place without what may be one rig's alone: the night, the card, the measurement that is looked at. */
+function placeOf(pathname: string, search: string): string {
+  const open = new URLSearchParams([...new URLSearchParams(search)].filter(([name]) => PARTS.includes(name)));
+  const place = pathname.startsWith("/nights/") ? "/nights" : pathname;
+  return open.size > 0 ? `${place}?${open.toString()}` : place;
+}
+
 function RigHolder() {
   const { state, rig, chooseRig } = useHere();
-  const { pathname } = useLocation();
-  const navigate = useNavigate();
+  const { pathname, search } = useLocation();
   if (!rig) return null;
-  const choose = (id: number) => {
-    chooseRig(id);
-    // A night, a measurement that is looked at may be the other rig's alone.
-    if (pathname.startsWith("/nights/")) void navigate("/nights");
-    if (pathname.startsWith("/bench/")) void navigate(pathname);
-  };
+  const choose = (id: number) => chooseRig(id, placeOf(pathname, search));
   return (
     <Listbox value={rig.id} onChange={choose}>
       <ListboxButton
@@ -97,9 +101,9 @@ function Search() {
     setText("");
     (document.activeElement as HTMLElement | null)?.blur();
     // What another rig has is seen there.
-    if (rig && item.rig_ids.length > 0 && !item.rig_ids.includes(rig.id))
-      chooseRig(item.rig_ids[0] ?? rig.id);
-    void navigate(item.href);
+    const [other] = item.rig_ids;
+    if (rig && other !== undefined && !item.rig_ids.includes(rig.id)) chooseRig(other, item.href);
+    else void navigate(item.href);
   };
   const choose = (item: Found | null) => {
     // What stands in the list may still answer an earlier word.

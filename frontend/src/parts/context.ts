@@ -6,7 +6,8 @@ import type { SheetWishes } from "../api/hooks";
 export interface Here {
   state: Schemas["StateOut"];
   rig: Schemas["RigBrief"] | null;
-  chooseRig: (id: number) => void;
+  /** Take another rig in hand where one is, or at another address. */
+  chooseRig: (id: number, to?: string) => void;
   wishes: SheetWishes;
   setWishes: (change: (wishes: SheetWishes) => SheetWishes) => void;
 }

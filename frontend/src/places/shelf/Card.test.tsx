@@ -5,7 +5,6 @@ import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
 
 import { asked, type Schemas } from "../../api/client";
 import { Card } from "./Card";
-import { HereContext, type Here } from "../../parts/context";
 
 type CardOut = Schemas["CardOut"];
 type Input = Schemas["InputOut"];
@@ -78,8 +77,6 @@ const served = (set: number, night: string): Schemas["ServedOut"] => ({
   ruler: null,
 });
 
-const here = { chooseRig: () => undefined } as unknown as Here;
-
 function draw(more: Partial<CardOut> = {}, near = 200): string {
   const client = new QueryClient();
   client.setQueryData(
@@ -89,9 +86,7 @@ function draw(more: Partial<CardOut> = {}, near = 200): string {
   return renderToStaticMarkup(
     <QueryClientProvider client={client}>
       <MemoryRouter>
-        <HereContext value={here}>
-          <Card id={4} near={near} onClose={() => undefined} />
-        </HereContext>
+        <Card id={4} near={near} onClose={() => undefined} />
       </MemoryRouter>
     </QueryClientProvider>,
   );
@@ -177,7 +172,7 @@ describe("the card of a holding", () => {
       serves: [served(1, "2026-10-17"), served(2, "2026-10-18"), served(3, "2026-10-18")],
     });
     expect(html).toContain("Lights that use it: 30 of 2 nights");
-    expect(html).toContain('href="/nights/2026-10-18?set=3"');
+    expect(html).toContain('href="/nights/2026-10-18?set=3&amp;rig=1"');
     expect(draw({ n_lights: 8, serves: [served(1, "2026-10-18")] })).toContain("8 of 1 night<");
   });
 

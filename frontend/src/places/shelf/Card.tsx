@@ -4,7 +4,6 @@ import { Link } from "react-router";
 import { api, get, type Schemas } from "../../api/client";
 import { useCard, useChange } from "../../api/hooks";
 import { Button, Figure, Key, Trouble, Waiting } from "../../parts/basics";
-import { useHere } from "../../parts/context";
 import { copyText } from "../../parts/copyText";
 import { FilterStamp } from "../../parts/FilterStamp";
 import { FrameView, Picture } from "../../parts/FrameView";
@@ -12,6 +11,7 @@ import { Ruler } from "../../parts/Ruler";
 import { ageFill, ageInk } from "../../parts/Spine";
 import { useKeys } from "../../parts/useKeys";
 import { useStepKeys } from "../../parts/useStepKeys";
+import { ofRig } from "../../parts/useRigInHand";
 import { CombineAnew } from "./CombineAnew";
 import { CardViewer, useCardLooking } from "./CardViewer";
 import { DustOnCard, useDust } from "./Dust";
@@ -26,7 +26,6 @@ type CardData = Schemas["CardOut"];
 const WIDTH = 632;
 
 function Serves({ card }: { card: CardData }) {
-  const { chooseRig } = useHere();
   return (
     <section className="border-t border-line pt-3">
       <h3 className="narrow font-semibold">
@@ -38,8 +37,7 @@ function Serves({ card }: { card: CardData }) {
         {card.serves.map((served) => (
           <li key={served.set_id}>
             <Link
-              to={`/nights/${served.night}?set=${served.set_id}`}
-              onClick={() => chooseRig(served.rig_id)}
+              to={ofRig(`/nights/${served.night}?set=${served.set_id}`, served.rig_id)}
               className="grid grid-cols-[60px_80px_56px_104px_1fr_auto] items-center max-md:grid-cols-[60px_1fr_auto] max-md:py-2 py-0.5 hover:bg-board"
             >
               <span className="num text-s">{served.night_title}</span>
