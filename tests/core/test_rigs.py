@@ -9,12 +9,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from grayshelf.core.errors import GrayShelfError
+from grayshelf.core.errors import Conflict, GrayShelfError
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.matching.judge import Terms
 from grayshelf.core.matching.model import Holding, SensorTraits, Tolerances
 from grayshelf.core.matching.stock import Stock
 from grayshelf.core.planning.standard_darks import missing_standards, set_ups_in_use
+from grayshelf.core.rigs.addresses import read_address
 from grayshelf.core.rigs.camera import CameraCard, camera_card
 from grayshelf.core.rigs.cards import FilterCard, TelescopeCard, check_filters, differences
 from grayshelf.core.rigs.house_rules import (
@@ -292,3 +293,19 @@ def test_the_white_level_follows_from_the_converter_and_how_its_bits_are_shifted
     ):
         with pytest.raises(GrayShelfError):
             CameraCard(**wrong)
+
+
+@pytest.mark.parametrize(
+    "typed",
+    ["[", "http://[::1", "//[x]", "http://a]b", "ℂ℀", "http://..", "10.0.0.7:99999", "ftp://a", "a/b", ""],
+)
+def test_what_is_no_address_is_refused_in_words(typed):
+    with pytest.raises(Conflict) as refused:
+        read_address(typed)
+    assert refused.value.advice
+
+
+def test_an_address_is_told_whole():
+    assert read_address(" Dome.local ") == "http://dome.local:11111"
+    # RFC 3986, section 3.2.2: a number of version 6 stands in brackets.
+    assert read_address("[FE80::1]:80") == "http://[fe80::1]:80"

@@ -23,7 +23,10 @@ def read_address(typed: str, usual_port: int = USUAL_PORT) -> str:
         Where it is none, or holds more than host and port.
     """
     text = typed.strip()
-    parts = urlsplit(text if "//" in text else f"http://{text}")
+    try:
+        parts = urlsplit(text if "//" in text else f"http://{text}")
+    except ValueError as error:
+        raise Conflict(f"'{text}' is no address.", _BAD) from error
     try:
         port, host = parts.port, parts.hostname
     except ValueError as error:
