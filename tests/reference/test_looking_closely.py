@@ -30,6 +30,7 @@ from grayshelf.core.checks.dust_over_time import (
 from grayshelf.core.checks.dust_where import OtherFlat, Surface, distance_of, where_of
 from grayshelf.core.checks.light_fall import light_change, light_fall
 from grayshelf.core.checks.still_good import Serves, capped_still_good, flat_still_good
+from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.pictures.histogram import histogram_of
 from grayshelf.core.pictures.made_of import Calibrated, OneColour, Quotient
@@ -209,6 +210,24 @@ def test_how_light_falls_and_what_changed():
     assert same.percent < 0.1 and other.percent > 2.0 and other.middle_moved_px == pytest.approx(60, abs=15)
     even = light_fall(np.random.default_rng(4).normal(20_000, 90, (600, 900)).astype(np.float32), 1)
     assert even.middle is None
+
+
+@pytest.mark.parametrize("shape", [(8, 8), (16, 200), (60, 900), (900, 60), (12, 1000)])
+def test_the_corners_of_a_strip_and_of_a_few_pixels_are_told_too(shape):
+    height, width = shape
+    y, x = np.mgrid[0:height, 0:width]
+    # Darker to the right by a fifth, and downwards by a tenth.
+    flat = 20_000 * (1 - 0.2 * x / width) * (1 - 0.1 * y / height)
+    of_flat = light_fall(flat.astype(np.float32), 1).corners
+    left, right, last_left, last_right = (of_flat[i] / of_flat[0] for i in range(4))
+    assert left == 1.0 and right == pytest.approx(0.8, abs=0.06)
+    assert last_left == pytest.approx(0.9, abs=0.06) and last_right == pytest.approx(0.72, abs=0.07)
+
+
+def test_a_flat_of_hardly_any_pixels_is_refused_in_words():
+    for shape in ((1, 50), (2, 2)):
+        with pytest.raises(GrayShelfError, match="too few pixels"):
+            light_fall(np.full(shape, 20_000, np.float32), 1)
 
 
 def test_a_dark_serves_as_long_as_its_hot_pixels_do():

@@ -77,8 +77,9 @@ def look_at_flat(library: Library, set_id: int) -> FlatLook:
         raise GrayShelfError(
             "None of its pixels holds a number.", "Bring it in again from where it was made."
         )
-    dust = tuple(shadow.moved(left, top) for shadow in dust_on(parts, pattern))
-    found = FlatLook(dust, light_fall(small, factor).moved(left, top))
+    # First, since it refuses a picture of hardly any pixels.
+    light = light_fall(small, factor).moved(left, top)
+    found = FlatLook(tuple(shadow.moved(left, top) for shadow in dust_on(parts, pattern)), light)
     with library.db.session() as session:
         row = session.get(FrameSet, set_id)
         if row is not None and row.record is not None:

@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
+from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.pictures.parts import Pixels
 
 Floats = NDArray[np.float64]
@@ -17,6 +18,10 @@ Floats = NDArray[np.float64]
 IN_A_RING = 48
 #: Shares of the half diagonal at which the light is told.
 RINGS = (0.25, 0.5, 0.75, 1.0)
+#: What lies nearer to a corner is in it; half of the width, or of the height, is one.
+IN_CORNER = 0.16
+#: The corners, from the upper left, row by row: to the right or not, down or not.
+SIDES = ((-1, -1), (1, -1), (-1, 1), (1, 1))
 #: Levels, in percent of the middle's, of which it is told how far out they lie.
 CONTOURS = (95, 90, 80, 70, 60, 50)
 #: With less fall than this from the middle to the corners nobody can say where the middle is.
@@ -43,10 +48,11 @@ class Squares:
     def of(cls, flat: Pixels, across: int = 128) -> Squares:
         """Those of a flat, so many across its longer side."""
         height, width = flat.shape
-        side = max(max(height, width) // across, 2)
+        # Of a strip, too, there are some across its shorter side.
+        side = max(min(max(height, width) // across, min(height, width) // 4), 2)
         rows, columns = height // side, width // side
         cut = flat[: rows * side, : columns * side].reshape(rows, side, columns, side)
-        medians = np.median(cut.swapaxes(1, 2).reshape(rows * columns, -1), axis=1)
+        medians = np.median(cut.swapaxes(1, 2).reshape(rows * columns, side * side), axis=1)
         known = np.isfinite(medians) & (medians > 0)
         y, x = np.divmod(np.arange(rows * columns), columns)
         return cls(
@@ -132,8 +138,17 @@ def light_fall(small: Pixels, factor: int) -> LightFall:
     ----------
     small
         The flat made small by `factor`, shape (h, w): of a colour sensor whole patterns, any unit.
+
+    Raises
+    ------
+    GrayShelfError
+        Where it is of too few pixels.
     """
     squares = Squares.of(small)
+    if np.count_nonzero(squares.known) < IN_A_RING // 4:
+        raise GrayShelfError(
+            "It has too few pixels with light on them to tell how its light falls.", "Look at another flat."
+        )
     (x, y), (at, level) = round_part(squares)
     half = math.hypot(squares.width, squares.height) / 2
     # The innermost rings tell the middle's light; one ring alone is noise.
@@ -146,15 +161,7 @@ def light_fall(small: Pixels, factor: int) -> LightFall:
         for ring in RINGS
         if ring * half <= at[-1] * 1.05
     ]
-    corner = np.hypot(1 - np.abs(squares.x), 1 - np.abs(squares.y)) < 0.16
-    sides = ((-1, -1), (1, -1), (-1, 1), (1, 1))
-    corners = [
-        100.0
-        * math.exp(
-            float(np.mean(squares.level[corner & (squares.x * i > 0) & (squares.y * j > 0)])) - brightest
-        )
-        for i, j in sides
-    ]
+    corners = [100.0 * math.exp(_in_corner(squares, i, j) - brightest) for i, j in SIDES]
     return LightFall(
         (x * factor, y * factor) if sure else None,
         100.0 * off if sure else None,
@@ -163,6 +170,13 @@ def light_fall(small: Pixels, factor: int) -> LightFall:
         (corners[0], corners[1], corners[2], corners[3]),
         _kept(squares),
     )
+
+
+def _in_corner(squares: Squares, right: int, down: int) -> float:
+    """Logarithm of the light near a corner; of a strip, or of a few pixels, of the square that is nearest to it."""
+    away = np.hypot(1 - right * squares.x[squares.known], 1 - down * squares.y[squares.known])
+    near = away <= max(IN_CORNER, float(away.min()))
+    return float(np.mean(squares.level[squares.known][near]))
 
 
 def _contours(at: Floats, share: Floats, factor: int) -> tuple[tuple[int, float], ...]:
