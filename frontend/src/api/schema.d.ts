@@ -13613,6 +13613,10 @@ export interface components {
             choices: components["schemas"]["ChoiceOut"][];
             /** Clock */
             clock: string;
+            /** Cost Told At */
+            cost_told_at: string | null;
+            /** Cost Untold */
+            cost_untold: string;
             /** Covered */
             covered: components["schemas"]["CoveredOut"][];
             /** Covered Lights */

@@ -1,5 +1,6 @@
 import { scaleLinear, scaleLog } from "d3-scale";
 import { useState, type ReactNode } from "react";
+import { Link } from "react-router";
 
 import { api, get, type Schemas } from "../../api/client";
 import { useChange } from "../../api/hooks";
@@ -42,46 +43,57 @@ function FramesEach({ data }: { data: TonightData }) {
       >
         Frames each: {chosen?.frames ?? "as each row asks"}
       </ColumnHead>
-      <svg
-        viewBox="0 0 400 130"
-        className="mt-1 block w-full"
-        role="img"
-        aria-label="Noise that the flats add, by their number"
-      >
-        {known && (
-          <>
-            <Label x="0" y="60">
-              noise
-            </Label>
-            <path
-              d={data.choices.map((c, i) => `${i ? "L" : "M"}${x(c.frames)} ${y(c.cost ?? 0)}`).join("")}
-              fill="none"
-              stroke="var(--ink)"
-              strokeWidth="1.6"
-            />
-            {data.choices.map((c) => (
-              <g key={c.frames}>
-                <path
-                  d={`M${x(c.frames)} ${y(c.cost ?? 0)}V130`}
-                  stroke={c.chosen ? "var(--ink)" : "var(--line)"}
-                  strokeWidth={c.chosen ? 2 : 1}
-                />
-                <circle cx={x(c.frames)} cy={y(c.cost ?? 0)} r={c.chosen ? 4.5 : 2.5} fill="var(--ink)" />
-                <Label
-                  x={x(c.frames) + (c === data.choices.at(-1) ? -18 : 6)}
-                  y={y(c.cost ?? 0) - 7}
-                  size={c.chosen ? 15 : 12}
-                  num
-                  strong={c.chosen}
-                  weight={c.chosen ? 500 : 400}
-                >
-                  {(c.cost ?? 0).toFixed(digits)} %
-                </Label>
-              </g>
-            ))}
-          </>
-        )}
-      </svg>
+      {data.cost_untold && (
+        <p className="pt-1 pb-3 text-ink2">
+          {data.cost_untold}
+          {data.cost_told_at && (
+            <>
+              {" "}
+              <Link to={data.cost_told_at} className="underline">
+                Measure it
+              </Link>
+            </>
+          )}
+        </p>
+      )}
+      {known && (
+        <svg
+          viewBox="0 0 400 130"
+          className="mt-1 block w-full"
+          role="img"
+          aria-label="Noise that the flats add, by their number"
+        >
+          <Label x="0" y="60">
+            noise
+          </Label>
+          <path
+            d={data.choices.map((c, i) => `${i ? "L" : "M"}${x(c.frames)} ${y(c.cost ?? 0)}`).join("")}
+            fill="none"
+            stroke="var(--ink)"
+            strokeWidth="1.6"
+          />
+          {data.choices.map((c) => (
+            <g key={c.frames}>
+              <path
+                d={`M${x(c.frames)} ${y(c.cost ?? 0)}V130`}
+                stroke={c.chosen ? "var(--ink)" : "var(--line)"}
+                strokeWidth={c.chosen ? 2 : 1}
+              />
+              <circle cx={x(c.frames)} cy={y(c.cost ?? 0)} r={c.chosen ? 4.5 : 2.5} fill="var(--ink)" />
+              <Label
+                x={x(c.frames) + (c === data.choices.at(-1) ? -18 : 6)}
+                y={y(c.cost ?? 0) - 7}
+                size={c.chosen ? 15 : 12}
+                num
+                strong={c.chosen}
+                weight={c.chosen ? 500 : 400}
+              >
+                {(c.cost ?? 0).toFixed(digits)} %
+              </Label>
+            </g>
+          ))}
+        </svg>
+      )}
       <div role="radiogroup" aria-label="Frames each" className="relative h-[54px]">
         {data.choices.map((c) => (
           <button

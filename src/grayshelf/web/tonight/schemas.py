@@ -142,6 +142,10 @@ class TonightOut(Schema):
     """'One set of dark flats serves L, R and G.'; empty where each filter has its own."""
     offers: list[OfferOut]
     choices: list[ChoiceOut]
+    cost_untold: str
+    """Why none of the choices has a cost; empty where they have one."""
+    cost_told_at: str | None
+    """Where that can be mended."""
     ready: list[ReadyOut]
     covered: list[CoveredOut]
     covered_lights: int

@@ -45,7 +45,7 @@ from grayshelf.work.run.dark_offers import DarkOffer
 from grayshelf.work.run.flat_offers import RowOffer
 from grayshelf.work.run.reach import OutOfReach
 from grayshelf.work.run.ready import Ready
-from grayshelf.work.run.tonight import Choice, Tonight, hands_free_at
+from grayshelf.work.run.tonight import Choice, CostUntold, Tonight, hands_free_at
 
 #: Less than this between the last hand and the end is not worth two times.
 ONE_END = timedelta(minutes=2)
@@ -85,6 +85,8 @@ def tonight_page(library: Library, rig_id: int, tonight: Tonight, devices: RigDe
         go_text=_go_text(tonight, zone),
         offers=offers,
         choices=[_choice(c, zone) for c in tonight.choices],
+        cost_untold=_COST_UNTOLD[tonight.cost_untold] if tonight.cost_untold else "",
+        cost_told_at="/bench/gain" if tonight.cost_untold is CostUntold.GAIN else None,
         ready=ready,
         covered=[_covered(c, ages) for c in tonight.covered],
         covered_lights=max((c.lights for c in tonight.covered), default=0),
@@ -135,6 +137,12 @@ def _go_text(tonight: Tonight, zone: ZoneInfo) -> str:
     if tonight.go is FlatsGo.BEFORE_EACH_TURN and targets:
         return f"For {targets}: before the camera is turned."
     return ""
+
+
+_COST_UNTOLD = {
+    CostUntold.GAIN: "How much noise a number of flats adds is told once the camera’s gain is measured.",
+    CostUntold.SKY: "How much noise a number of flats adds is told once a bias or a dark of the lights’ settings is here.",
+}
 
 
 def _choice(choice: Choice, zone: ZoneInfo) -> ChoiceOut:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
+from enum import Enum
 
 from sqlalchemy.orm import Session
 
@@ -18,7 +19,7 @@ from grayshelf.core.planning.sheet import DarkSeries, FlatSeries, RigPace, RunSh
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.flat_sheet import source_of
 from grayshelf.library.library import Library
-from grayshelf.library.lights import electrons_per_adu, light_sets
+from grayshelf.library.lights import LightSet, electrons_per_adu, light_sets
 from grayshelf.library.models import Rig
 from grayshelf.library.reminders import reminders_of
 from grayshelf.library.rig_terms import camera_of, has_cooler, house_rules_of, traits_at, wishes_of
@@ -45,6 +46,15 @@ class Choice:
     chosen: bool
 
 
+class CostUntold(Enum):
+    """Why nobody knows what a number of flats adds to the noise."""
+
+    GAIN = "gain"
+    """No gain of the camera was measured, and no header tells it."""
+    SKY = "sky"
+    """The lights' pedestal is not known, and so not how bright their sky is."""
+
+
 @dataclass(frozen=True)
 class Tonight:
     """Everything that the page Tonight shows before a run."""
@@ -55,6 +65,8 @@ class Tonight:
     sheet: RunSheet
     steps: tuple[TimedStep, ...]
     choices: tuple[Choice, ...]
+    cost_untold: CostUntold | None
+    """Why none of the choices has a cost; None where they have one."""
     ready: tuple[Ready, ...]
     covered: tuple[Covered, ...]
     out_of_reach: tuple[OutOfReach, ...] = ()
@@ -96,7 +108,7 @@ def _choices(
     target = wishes_of(rig).target(white).level_adu
     worst: list[tuple[float, float, int, float]] = []
     for offer in on:
-        lights = max(offer.lights, key=lambda s: s.row.n_kept)
+        lights = _most_of(offer)
         sky = sky_electrons(session, library, lights)
         gain = electrons_per_adu(library, lights)
         if sky is not None and gain is not None:
@@ -117,6 +129,20 @@ def _choices(
         )
         choices.append(Choice(frames, cost, hands_free_at(steps) or now, frames == chosen))
     return choices
+
+
+def _most_of(offer: RowOffer) -> LightSet:
+    """The largest set of lights that flats are for."""
+    return max(offer.lights, key=lambda s: s.row.n_kept)
+
+
+def _cost_untold(
+    library: Library, offers: Sequence[RowOffer], choices: Sequence[Choice]
+) -> CostUntold | None:
+    if not choices or any(c.cost_percent is not None for c in choices):
+        return None
+    gains = [electrons_per_adu(library, _most_of(o)) for o in offers if o.on_sheet]
+    return CostUntold.GAIN if None in gains else CostUntold.SKY
 
 
 def plan_for(
@@ -171,13 +197,15 @@ def look_at_tonight(
         go = go_of(rig, wishes)
         begins = begins_at(go, now, zone_of(library, session, rig)) if sheet.rows else now
         message, size = last_run(session, rig.id), frame_size(devices, every)
+        choices = _choices(library, session, rig, sheet, offers, begins, wishes, pace, devices)
         return Tonight(
             now=now,
             offers=tuple(offers),
             darks=tuple(darks),
             sheet=sheet,
             steps=tuple(timed(sheet.steps, begins)),
-            choices=tuple(_choices(library, session, rig, sheet, offers, begins, wishes, pace, devices)),
+            choices=tuple(choices),
+            cost_untold=_cost_untold(library, offers, choices),
             ready=tuple(ready_lines(library, rig, sheet, devices, message, size)),
             covered=tuple(covered_by_shelf(library, rig, sets)),
             out_of_reach=(*no_flats, *no_darks),
