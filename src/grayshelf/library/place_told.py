@@ -43,8 +43,8 @@ class PlaceTold:
 
 def told_of_rig(library: Library, rig: Rig) -> PlaceTold | None:
     """What the newest lights of a rig tell."""
-    newest = [s.row.id for s in reversed(light_sets(library, rig))]
-    return _told(library, library.revision, tuple(newest[:_LOOKED_AT]))
+    newest = light_sets(library, rig)[-_LOOKED_AT:]
+    return _told(library, library.revision, tuple(s.row.id for s in reversed(newest)))
 
 
 def told_of_all(library: Library, session: Session) -> PlaceTold | None:

@@ -122,7 +122,7 @@ export function Intake() {
               <FolderCard key={folder.id} folder={folder} />
             ))}
           </ul>
-          <Site key={`${data.time_zone}${data.site}${data.latitude}${data.longitude}`} data={data} />
+          <Site data={data} />
           <RigZones data={data} />
           <OwnFolder folder={data.own} />
           <Verify />

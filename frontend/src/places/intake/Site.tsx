@@ -23,11 +23,24 @@ function PlaceTold({
   );
 }
 
+interface Typed {
+  name: string;
+  zone: string;
+  latitude: string;
+  longitude: string;
+}
+
 export function Site({ data }: { data: Schemas["IntakeOut"] }) {
-  const [name, setName] = useState(data.site);
-  const [zone, setZone] = useState(data.time_zone);
-  const [latitude, setLatitude] = useState(data.latitude?.toString() ?? "");
-  const [longitude, setLongitude] = useState(data.longitude?.toString() ?? "");
+  // What was not typed here is as it is kept, also where another page has changed it meanwhile.
+  const [typed, setTyped] = useState<Partial<Typed>>({});
+  const { name, zone, latitude, longitude }: Typed = {
+    name: data.site,
+    zone: data.time_zone,
+    latitude: data.latitude?.toString() ?? "",
+    longitude: data.longitude?.toString() ?? "",
+    ...typed,
+  };
+  const set = (more: Partial<Typed>) => setTyped((before) => ({ ...before, ...more }));
   const keep = useChange(() =>
     get(
       api.PUT("/api/site", {
@@ -35,10 +48,8 @@ export function Site({ data }: { data: Schemas["IntakeOut"] }) {
       }),
     ),
   );
-  const take = (told: Schemas["PlaceToldOut"]) => {
-    setLatitude(told.latitude.toString());
-    setLongitude(told.longitude.toString());
-  };
+  const take = (told: Schemas["PlaceToldOut"]) =>
+    set({ latitude: told.latitude.toString(), longitude: told.longitude.toString() });
   const moved = degreesOf(latitude) !== data.latitude || degreesOf(longitude) !== data.longitude;
   const changed = name !== data.site || zone !== data.time_zone || moved;
   return (
@@ -56,7 +67,7 @@ export function Site({ data }: { data: Schemas["IntakeOut"] }) {
           id="site-name"
           value={name}
           maxLength={80}
-          onChange={(e) => setName(e.target.value)}
+          onChange={(e) => set({ name: e.target.value })}
           className="h-8 rounded-sm border border-rule bg-card px-2"
         />
         <label htmlFor="site-zone">Time zone</label>
@@ -64,7 +75,7 @@ export function Site({ data }: { data: Schemas["IntakeOut"] }) {
           id="site-zone"
           list="zones"
           value={zone}
-          onChange={(e) => setZone(e.target.value)}
+          onChange={(e) => set({ zone: e.target.value })}
           className="h-8 rounded-sm border border-rule bg-card px-2"
         />
         <datalist id="zones">
@@ -74,11 +85,11 @@ export function Site({ data }: { data: Schemas["IntakeOut"] }) {
         </datalist>
         <label htmlFor="site-north">Latitude</label>
         <span className="flex items-center gap-2">
-          <Degrees id="site-north" value={latitude} onChange={setLatitude} />° north
+          <Degrees id="site-north" value={latitude} onChange={(text) => set({ latitude: text })} />° north
         </span>
         <label htmlFor="site-east">Longitude</label>
         <span className="flex items-center gap-2">
-          <Degrees id="site-east" value={longitude} onChange={setLongitude} />° east
+          <Degrees id="site-east" value={longitude} onChange={(text) => set({ longitude: text })} />° east
         </span>
       </div>
       <p className="text-s text-ink2">
