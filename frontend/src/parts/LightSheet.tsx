@@ -217,17 +217,19 @@ export function LightSheet({
   rig: number;
 }) {
   const known = lights.find((s) => s.name === current);
-  const [source, setSource] = useState<Source>(known ?? NEW_LIGHT);
+  // Until something is typed it is the light that is kept; and again, once what was typed is.
+  const [typed, setTyped] = useState<Source | null>(null);
+  const source = typed ?? known ?? NEW_LIGHT;
   const keep = useChange((sent: Source) =>
     get(api.PUT("/api/rigs/{rig_id}/sheets/light", { params: { path: { rig_id: rig } }, body: sent })),
   );
-  const set = (values: Partial<Source>) => setSource((s) => ({ ...s, ...values }));
+  const set = (values: Partial<Source>) => setTyped((s) => ({ ...(s ?? source), ...values }));
   const diffusers = source.diffusers ?? [];
   return (
     <form
       onSubmit={(event) => {
         event.preventDefault();
-        keep.mutate(source);
+        keep.mutate(source, { onSuccess: () => setTyped(null) });
       }}
     >
       <ColumnHead>The light</ColumnHead>
@@ -240,7 +242,7 @@ export function LightSheet({
               value={lights.some((s) => s.name === source.name) ? source.name : ""}
               onChange={(e) => {
                 const other = lights.find((s) => s.name === e.target.value);
-                if (other) setSource(other);
+                if (other) setTyped(other);
               }}
             >
               <option value="">a new one</option>

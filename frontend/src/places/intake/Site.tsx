@@ -57,7 +57,7 @@ export function Site({ data }: { data: Schemas["IntakeOut"] }) {
       className="flex flex-col gap-2 border-t border-line pt-3"
       onSubmit={(event) => {
         event.preventDefault();
-        keep.mutate(undefined);
+        keep.mutate(undefined, { onSuccess: () => setTyped({}) });
       }}
     >
       <h2 className="text-l font-semibold">Site</h2>

@@ -168,12 +168,7 @@ export function PartSheet({ data, kind }: { data: Rig; kind: Kind }) {
     case "light":
       return (
         <div className="max-w-[520px]">
-          <LightSheet
-            key={data.sheets.light?.name}
-            lights={data.lights}
-            current={data.sheets.light?.name ?? ""}
-            rig={data.id}
-          />
+          <LightSheet lights={data.lights} current={data.sheets.light?.name ?? ""} rig={data.id} />
           <p className="pt-2 text-s text-ink2">
             How it follows its brightness is measured on the{" "}
             <Link to="/bench/flats" className="underline">

@@ -201,13 +201,7 @@ export function Light({ data, rig, onMeasure }: { data: Sheet; rig: number; onMe
         {panel && <KeptCurves panel={panel} rig={rig} />}
       </section>
       <div className="flex flex-col gap-6">
-        <LightSheet
-          key={data.source}
-          lights={data.sources}
-          current={data.source}
-          bands={data.panel?.bands}
-          rig={rig}
-        />
+        <LightSheet lights={data.sources} current={data.source} bands={data.panel?.bands} rig={rig} />
         <Events data={data} rig={rig} />
       </div>
     </div>
