@@ -9,7 +9,7 @@ from collections import Counter
 from pathlib import Path
 
 from tests.own import Own
-from tests.pages import every_page
+from tests.pages import a_page_can_read, every_page
 from tests.web.test_hostile import fuzzed
 
 HEADERS = 10_000
@@ -31,7 +31,7 @@ def main(folder: Path, frames: Path) -> list[str]:
         asked += 1
         answer = own.client.get(address)
         slowest = max(slowest, (time.monotonic() - begun, address))
-        if answer.status_code >= 500:
+        if answer.status_code >= 500 or not a_page_can_read(answer):
             failed.append(f"{address}: {answer.text[:200]}")
     print(
         f"   {asked:,} of {len(pages):,} pages asked for, {len(failed)} failed; the slowest {slowest[0]:.1f} s, {slowest[1]}"

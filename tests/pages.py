@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import json
 from collections.abc import Iterator
 
 from sqlalchemy import select
@@ -40,6 +41,21 @@ def every_page(app, library, most: int = 400) -> Iterator[str]:
                 for converter in ("int:", "string:", ""):
                     address = address.replace(f"<{converter}{name}>", str(value))
             yield address
+
+
+def a_page_can_read(answer) -> bool:
+    """Whether an answer holds nothing that a browser refuses: JSON knows no NaN and no Infinity (RFC 8259, section 6)."""
+    if answer.mimetype != "application/json":
+        return True
+    try:
+        json.loads(answer.text, parse_constant=_no_number)
+    except ValueError:
+        return False
+    return True
+
+
+def _no_number(name: str) -> float:
+    raise ValueError(name)
 
 
 def say_at(client, gate, say="done"):
