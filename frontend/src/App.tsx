@@ -111,7 +111,7 @@ export function App() {
               <Route path="/intake/mend" element={<Mend />} />
               <Route path="/intake/room" element={<Room />} />
               <Route path="/intake/other" element={<Other />} />
-              <Route path="/rigs" element={<Rigs key={here.rig?.id} />} />
+              <Route path="/rigs" element={<Rigs />} />
               <Route path="*" element={<Navigate to={start} replace />} />
             </Routes>
           </Guard>

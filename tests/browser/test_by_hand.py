@@ -46,6 +46,27 @@ def seen(page) -> tuple[str, dict[str, str]]:
     return found[0], dict(label.removeprefix("Copy ").split(": ", 1) for label in found[1])
 
 
+def test_a_name_that_is_typed_stays_when_the_rig_comes_in_beneath_it(page, own, tmp_path):
+    write_lights(tmp_path / "lights", SPELLED)
+    page.goto(f"{own.url}/intake")
+    page.get_by_label("A folder on this machine").fill(str(tmp_path / "lights"))
+    page.keyboard.press("Enter")
+    expect(page.get_by_text("8 lights.")).to_be_visible()
+
+    def before_the_rig(route):
+        told = route.fetch().json()
+        route.fulfill(json={**told, "rigs": []})
+
+    page.route("**/api/state", before_the_rig)
+    page.goto(f"{own.url}/rigs")
+    name = page.get_by_label("Name of Kite 9 on Field lens, 300 mm")
+    name.fill("Balcony")
+    page.unroute("**/api/state")
+    page.evaluate("document.dispatchEvent(new Event('visibilitychange'))")
+    expect(page.get_by_role("button", name="Rig: Field lens, Kite 9")).to_be_visible()
+    expect(name).to_have_value("Balcony")
+
+
 def test_from_nothing_to_a_slip_that_fits_by_any_hands(page, own, tmp_path):
     write_lights(tmp_path / "lights", SPELLED)
     camera = tmp_path / "camera"

@@ -242,7 +242,6 @@ export function Rigs() {
         <Trouble error={error} onRetry={() => void refetch()} />
       </div>
     );
-  if (rig && !data) return <Waiting what="Drawing the train" />;
   const done = (id: number | null) => {
     if (id !== null) chooseRig(id);
     setMaking(false);
@@ -250,17 +249,19 @@ export function Rigs() {
   // Where no rig was kept yet, what headers propose comes first.
   const first = proposal && proposal.rigs.length > 0 && proposal.rigs.length === proposal.others.length;
   const shown = params.has("proposed") || (first && !params.has("part"));
+  // Proposals stay as they are, with what was typed, when the first rig comes in beneath them.
+  if (rig && !data && !(proposal && shown)) return <Waiting what="Drawing the train" />;
   return (
     <>
       {making && (
         <div className="px-6 pt-3">
-          <NewRig like={data ?? null} onDone={done} />
+          <NewRig key={data?.id} like={data ?? null} onDone={done} />
         </div>
       )}
       {proposal && shown ? (
         <ProposedRigs data={proposal} onDone={() => setParams({ part: "" })} />
       ) : data ? (
-        <TheRig data={data} proposal={proposal} onNew={() => setMaking(true)} />
+        <TheRig key={data.id} data={data} proposal={proposal} onNew={() => setMaking(true)} />
       ) : (
         <NoRig onNew={() => setMaking(true)} />
       )}
