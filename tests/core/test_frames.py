@@ -18,6 +18,7 @@ from grayshelf.core.frames.filters import normal_filter
 from grayshelf.core.frames.full_scale import are_shares
 from grayshelf.core.frames.kinds import FrameKind, parse_kind
 from grayshelf.core.frames.night import night_of_utc
+from grayshelf.core.frames.place import clock_off_h
 from grayshelf.core.frames.sets import Member, common_facts, group_into_sets, nominal_exposure
 from grayshelf.core.frames.write import frame_header, write_frame
 from tests.helpers import DARK, FLAT, LIGHT, LONDON, facts_of, write_fits
@@ -263,3 +264,18 @@ def test_filters_and_names():
     iso = replace(facts, gain=1600.0, offset=None, origins={"gain": "ISO"})
     assert frame_stem(iso) == "flat_SII_6.5s_ISO1600_bin1"
     assert values_in_name(frame_stem(iso))["gain"].value == 1600.0, "and it is read again"
+
+
+@pytest.mark.parametrize(
+    ("zone", "longitude", "off_h"),
+    [
+        ("UTC", 151.0, 10.07), ("Europe/Berlin", -70.7, -6.71), ("Asia/Tokyo", -3.7, -9.2),
+        # Clocks that are a place's own, the furthest from the sun and those beside the date line (IANA's time zones).
+        ("Australia/Sydney", 151.2, None), ("Asia/Shanghai", 75.9, None), ("Europe/Madrid", -8.7, None),
+        ("Pacific/Kiritimati", -157.4, None), ("Pacific/Fiji", 179.9, None), ("Pacific/Midway", -177.4, None),
+    ],
+)  # fmt: skip
+def test_a_clock_that_cannot_be_the_places_own_is_told(zone, longitude, off_h):
+    ahead = datetime(2026, 7, 1, tzinfo=ZoneInfo(zone)).utcoffset()
+    found = clock_off_h(longitude, ahead)
+    assert found is None if off_h is None else found == pytest.approx(off_h, abs=0.06)

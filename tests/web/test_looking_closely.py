@@ -3,13 +3,19 @@
 from __future__ import annotations
 
 import gzip
+import json
+import math
 import time
+from dataclasses import asdict, replace
 
 import numpy as np
 import pytest
 from astropy.io import fits
 
 from grayshelf.core.checks.dust import dust_on
+from grayshelf.core.checks.light_fall import LightFall
+from grayshelf.library.models import FrameSet, MasterRecord
+from grayshelf.work import flat_looks
 from tests.helpers import DARK, LIGHT, write_fits
 from tests.reference import pictures_of_flats as made
 
@@ -319,3 +325,11 @@ def test_a_foreign_master_without_a_number_is_passed_over(own, tmp_path):
     assert dark["verdict"] == "nothing fits", dark["chosen"]
     master = next(i for i, s in own.sets().items() if s["state"] == "master")
     assert own.get(f"/api/holdings/{master}")["empty"]
+
+
+def test_a_look_that_was_kept_with_corners_that_are_no_numbers_is_taken_anew():
+    light = LightFall(None, None, ((0.5, 100.0),), (), (100.0, 100.0, 99.0, 99.0), (1.0,))
+    for corners, known in ((light.corners, True), ((100.0, 100.0, math.nan, math.nan), False)):
+        figures = {flat_looks.DUST: [], flat_looks.LIGHT: asdict(replace(light, corners=corners))}
+        row = FrameSet(record=MasterRecord(figures=json.loads(json.dumps(figures))))
+        assert (flat_looks.kept_look(row) is not None) is known

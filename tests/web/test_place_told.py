@@ -32,7 +32,7 @@ def test_the_place_of_the_newest_lights_is_offered_and_kept(own, tmp_path):
     assert page["place"] == "" and page["place_told"] == {
         "latitude": -33.5,
         "longitude": 151.05,
-        "text": "The headers of the lights of 20 Nov 26 say 33.5° S, 151.05° E; the sun there is 10 h ahead of the clock of UTC.",
+        "text": "The headers of the lights of 20 Nov 26 say 33.5° S, 151.05° E; the sun there is 10\u2009h ahead of the clock of UTC.",
     }
     place = {k: page["place_told"][k] for k in ("latitude", "longitude")}
     assert own.client.put("/api/rigs/1/place", json=place).json["message"] == "The place of My site is kept."

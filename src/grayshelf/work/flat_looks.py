@@ -48,7 +48,11 @@ def kept_look(row: FrameSet) -> FlatLook | None:
     figures = row.record.figures if row.record is not None else {}
     if DUST not in figures or LIGHT not in figures:
         return None
-    return FlatLook(tuple(read(Shadow, s) for s in figures[DUST]), read(LightFall, figures[LIGHT]))
+    light = read(LightFall, figures[LIGHT])
+    # Of a strip, versions before this one kept corners that are no numbers.
+    if not all(map(math.isfinite, light.corners)):
+        return None
+    return FlatLook(tuple(read(Shadow, s) for s in figures[DUST]), light)
 
 
 def look_at_flat(library: Library, set_id: int) -> FlatLook:

@@ -11,6 +11,8 @@ from grayshelf.core.frames.reader import HeaderReader
 
 #: One hour of the sun's time for so many degrees of longitude.
 DEGREES_AN_HOUR = 15.0
+#: Clocks of zones keep to the sun by so much, summer time among it. Common practice, no source.
+CLOCKS_KEEP_TO_H = 3.5
 #: Keywords by which programs tell it: OBSGEO-B and -L are of the FITS Standard 4.0, section 8.4.1; the rest is practice,
 #: with no source.
 LATITUDE = ("SITELAT", "LAT-OBS", "OBSGEO-B", "OBSLAT", "LATITUDE")
@@ -73,3 +75,17 @@ def degrees_of(value: object) -> float | None:
 def sun_offset(longitude_deg: float) -> timedelta:
     """How far the mean sun's time at a longitude (east positive) is ahead of UTC."""
     return timedelta(hours=longitude_deg / DEGREES_AN_HOUR)
+
+
+def clock_off_h(longitude_deg: float, clock_ahead: timedelta) -> float | None:
+    """Hours by which the mean sun at a longitude (east positive) is ahead of a clock, -12 to 12, where that clock cannot be
+    the place's own; None where it can.
+
+    Parameters
+    ----------
+    clock_ahead
+        How far the clock is ahead of UTC.
+    """
+    ahead_h = (sun_offset(longitude_deg) - clock_ahead).total_seconds() / 3600.0
+    ahead_h = (ahead_h + 12.0) % 24.0 - 12.0
+    return ahead_h if abs(ahead_h) > CLOCKS_KEEP_TO_H else None

@@ -5,14 +5,10 @@ from __future__ import annotations
 from datetime import datetime, timedelta
 from zoneinfo import ZoneInfo
 
-from grayshelf.core.frames.place import sun_offset
+from grayshelf.core.frames.place import clock_off_h
 from grayshelf.library.place_told import PlaceTold
 from grayshelf.web.common import in_words
 from grayshelf.web.common.schemas import PlaceToldOut
-
-#: Clocks of zones are up to three hours from the sun, summer time among it; common practice, with no source.
-_CLOCKS_KEEP_TO = timedelta(hours=3.5)
-_DAY = timedelta(days=1)
 
 
 def degrees_in_words(latitude_deg: float, longitude_deg: float) -> str:
@@ -25,12 +21,11 @@ def told_out(told: PlaceTold | None, zone: ZoneInfo, now: datetime) -> PlaceTold
     """What is said of a place that headers tell, and of a clock that is not the one of this place."""
     if told is None:
         return None
-    by_clock = now.astimezone(zone).utcoffset() or timedelta()
-    ahead = (sun_offset(told.longitude_deg) - by_clock + _DAY / 2) % _DAY - _DAY / 2
+    off_h = clock_off_h(told.longitude_deg, now.astimezone(zone).utcoffset() or timedelta())
     clock = ""
-    if abs(ahead) > _CLOCKS_KEEP_TO:
-        hours = abs(round(ahead.total_seconds() / 3600.0))
-        clock = f"; the sun there is {hours} h {'ahead of' if ahead > timedelta() else 'behind'} the clock of {zone.key}"
+    if off_h is not None:
+        way = "ahead of" if off_h > 0 else "behind"
+        clock = f"; the sun there is {abs(round(off_h))}{in_words.THIN}h {way} the clock of {zone.key}"
     return PlaceToldOut(
         latitude=told.latitude_deg,
         longitude=told.longitude_deg,
