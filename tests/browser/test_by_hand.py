@@ -46,12 +46,19 @@ def seen(page) -> tuple[str, dict[str, str]]:
     return found[0], dict(label.removeprefix("Copy ").split(": ", 1) for label in found[1])
 
 
-def test_a_name_that_is_typed_stays_when_the_rig_comes_in_beneath_it(page, own, tmp_path):
+def test_what_was_kept_of_the_site_is_said_and_a_typed_name_stays_when_the_rig_comes_in_beneath_it(
+    page, own, tmp_path
+):
     write_lights(tmp_path / "lights", SPELLED)
     page.goto(f"{own.url}/intake")
     page.get_by_label("A folder on this machine").fill(str(tmp_path / "lights"))
     page.keyboard.press("Enter")
     expect(page.get_by_text("8 lights.")).to_be_visible()
+
+    # The clock of the site is set, and what came of it is said.
+    page.get_by_label("Time zone", exact=True).fill("Europe/Oslo")
+    page.get_by_role("button", name="Count nights by this clock").click()
+    expect(page.get_by_text("Nights are counted at Europe/Oslo;")).to_be_visible()
 
     def before_the_rig(route):
         told = route.fetch().json()
@@ -100,6 +107,7 @@ def test_from_nothing_to_a_slip_that_fits_by_any_hands(page, own, tmp_path):
     page.get_by_label("Its brightness can be set").uncheck()
     page.get_by_role("button", name="Keep this light").click()
     expect(page.get_by_role("button", name=re.compile("^Light.*the wall"))).to_be_visible()
+    expect(page.get_by_role("status").filter(has_text="Kept: name the wall")).to_be_visible()
 
     # What is typed is told as it was kept, and is taken back on the spot.
     page.get_by_role("button", name=re.compile("^Telescope")).click()

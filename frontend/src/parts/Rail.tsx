@@ -53,7 +53,9 @@ function RigHolder() {
   const { state, rig, chooseRig } = useHere();
   const { pathname, search } = useLocation();
   if (!rig) return null;
-  const choose = (id: number) => chooseRig(id, placeOf(pathname, search));
+  const choose = (id: number) => {
+    if (id !== rig.id) chooseRig(id, placeOf(pathname, search));
+  };
   return (
     <Listbox value={rig.id} onChange={choose}>
       <ListboxButton

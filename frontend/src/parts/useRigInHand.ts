@@ -46,7 +46,7 @@ function note(rig: number, step?: string) {
 }
 
 /** An address that names the rig, so that it shows the same wherever it is opened. */
-export const ofRig = (address: string, rig: number) =>
+export const atRig = (address: string, rig: number) =>
   `${address}${address.includes("?") ? "&" : "?"}rig=${rig}`;
 
 /**

@@ -3,14 +3,14 @@ import { useNavigate } from "react-router";
 import type { Schemas } from "../../api/client";
 import { SmallSpine } from "../../parts/Spine";
 
-/** The nights with lights, the newest first. */
-export function NightList({
-  list,
-  shown,
-}: {
+interface Shown {
   list: Schemas["NightsOut"]["nights"];
+  /** The night that is looked at. */
   shown: string | undefined;
-}) {
+}
+
+/** The nights with lights, the newest first. */
+export function NightList({ list, shown }: Shown) {
   const navigate = useNavigate();
   return (
     <nav aria-label="Nights">
@@ -51,13 +51,7 @@ export function NightList({
 }
 
 /** The nights where there is no room for a list: chosen by the device’s own, which is made for a thumb. */
-export function NightPick({
-  list,
-  shown,
-}: {
-  list: Schemas["NightsOut"]["nights"];
-  shown: string | undefined;
-}) {
+export function NightPick({ list, shown }: Shown) {
   const navigate = useNavigate();
   return (
     <select

@@ -11,7 +11,7 @@ import { Ruler } from "../../parts/Ruler";
 import { ageFill, ageInk } from "../../parts/Spine";
 import { useKeys } from "../../parts/useKeys";
 import { useStepKeys } from "../../parts/useStepKeys";
-import { ofRig } from "../../parts/useRigInHand";
+import { atRig } from "../../parts/useRigInHand";
 import { CombineAnew } from "./CombineAnew";
 import { CardViewer, useCardLooking } from "./CardViewer";
 import { DustOnCard, useDust } from "./Dust";
@@ -37,7 +37,7 @@ function Serves({ card }: { card: CardData }) {
         {card.serves.map((served) => (
           <li key={served.set_id}>
             <Link
-              to={ofRig(`/nights/${served.night}?set=${served.set_id}`, served.rig_id)}
+              to={atRig(`/nights/${served.night}?set=${served.set_id}`, served.rig_id)}
               className="grid grid-cols-[60px_80px_56px_104px_1fr_auto] items-center max-md:grid-cols-[60px_1fr_auto] max-md:py-2 py-0.5 hover:bg-board"
             >
               <span className="num text-s">{served.night_title}</span>

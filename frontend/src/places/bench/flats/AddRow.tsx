@@ -1,11 +1,9 @@
 import { useState } from "react";
 
-import { api, get, type Schemas } from "../../../api/client";
+import { api, get } from "../../../api/client";
 import { useChange } from "../../../api/hooks";
 import { Button, Trouble } from "../../../parts/basics";
-import { type Key } from "./keys";
-
-export type Sheet = Schemas["FlatSheetOut"];
+import { type Key, type Sheet } from "./keys";
 
 /** A row that no light asks for yet. */
 export function AddRow({ data, rig }: { data: Sheet; rig: number }) {

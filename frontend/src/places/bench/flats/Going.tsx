@@ -5,8 +5,7 @@ import { GateCard } from "../../../parts/Gate";
 import { JobBar, JobCutShort, StopButton } from "../../../parts/JobCards";
 import { Button, Trouble } from "../../../parts/basics";
 import { filterName } from "../../../parts/filterName";
-
-type Sheet = Schemas["FlatSheetOut"];
+import type { Sheet } from "./keys";
 
 /** What goes on: the gate, the line for somebody at the camera's own program, the progress, stop and go on. */
 export function Going({ data, rig, next }: { data: Sheet; rig: number; next: string }) {

@@ -11,8 +11,8 @@ import { Label } from "../../../parts/Label";
 import { LightSheet } from "../../../parts/LightSheet";
 import { chartWidth } from "../../../parts/chartWidth";
 import { filterName } from "../../../parts/filterName";
+import type { Sheet } from "./keys";
 
-type Sheet = Schemas["FlatSheetOut"];
 type Panel = Schemas["PanelOut"];
 
 const W = chartWidth(736);

@@ -4,9 +4,7 @@ import { api, get, type Schemas } from "../../../api/client";
 import { useChange } from "../../../api/hooks";
 import { Button, Segments, Trouble } from "../../../parts/basics";
 import { filterName } from "../../../parts/filterName";
-import { type Row, twins } from "./keys";
-
-type Sheet = Schemas["FlatSheetOut"];
+import { type Row, twins, type Sheet } from "./keys";
 
 type Sought = "rows" | "time" | "brightness" | "both" | "shared";
 

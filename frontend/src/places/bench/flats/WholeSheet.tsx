@@ -5,8 +5,8 @@ import { useChange } from "../../../api/hooks";
 import { Button, Trouble } from "../../../parts/basics";
 import { filterName } from "../../../parts/filterName";
 import { Editor } from "./Editor";
-import { asItIs, keyText, type Key, type Row } from "./keys";
-import { AddRow, type Sheet } from "./AddRow";
+import { asItIs, keyText, type Key, type Row, type Sheet } from "./keys";
+import { AddRow } from "./AddRow";
 import { type Kept, SheetTable } from "./SheetTable";
 
 /** What can be done with the rows of a rig's sheet. */

@@ -1,5 +1,6 @@
 import type { Schemas } from "../../../api/client";
 
+export type Sheet = Schemas["FlatSheetOut"];
 export type Row = Schemas["FlatRowOut"];
 export type Key = Schemas["FlatKeyIn"];
 /** Some wishes: what is not among them stays as it is. */
