@@ -7,12 +7,14 @@ import socket
 import sqlite3
 import threading
 import zipfile
+from argparse import Namespace
 from datetime import UTC, datetime, timedelta
 
 import pytest
 import waitress
 
 from grayshelf.cli import main
+from grayshelf.command_line import commands
 from grayshelf.command_line.asking import Asking, OverHttp
 from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.filing.backups import is_due, to_drop
@@ -86,6 +88,14 @@ def test_a_season_by_cron(run, frames, tmp_path):
     assert len(list((tmp_path / "sorted").rglob("*.fits"))) == 6 and len(list(frames.rglob("*.fits"))) == 24
     assert run("file", "--folder", tmp_path / "elsewhere")[0] == 1
 
+    # From now on the copies count. The lights are asked for where they were taken, all the same.
+    assert run("scan", frames)[0] == 0
+    told = json.loads(run("match", "--json", frames / "lights")[1])
+    assert [m["frames"] for m in told["matched"]] == [6] and not told["not_known"]
+    both = json.loads(run("match", "--json", frames / "lights", tmp_path / "sorted")[1])
+    assert [m["frames"] for m in both["matched"]] == [6], "each light counts once"
+    assert run("hand-over", tmp_path / "out2.zip", "--lights", frames / "lights/l0.fits")[0] in (0, 3)
+
     assert run("verify")[0] == 0
     (frames / "darks/d0.fits").unlink()
     assert run("verify")[0] == 3
@@ -104,6 +114,17 @@ def test_what_cannot_be_is_said_on_one_line(tmp_path, capsys):
     with pytest.raises(SystemExit) as ended:
         main(["match"])
     assert ended.value.code == 2
+
+
+def test_the_exit_code_tells_where_nobody_reads_what_is_printed(monkeypatch, capfd):
+    def nobody_reads(*args, **options):
+        raise BrokenPipeError
+
+    monkeypatch.setattr("builtins.print", nobody_reads)
+    commands._say(Namespace(json=False), "all of it", {})
+    monkeypatch.undo()
+    print("is not written any more", flush=True)
+    assert capfd.readouterr().out == ""
 
 
 def test_copies_are_kept_by_their_age():

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import json
+import os
 import sys
 from collections.abc import Callable
 from pathlib import Path
@@ -115,7 +116,11 @@ def add_commands(commands: Any, usual: Path) -> dict[str, Command]:
 
 
 def _say(args: argparse.Namespace, text: str, told: Any) -> None:
-    print(json.dumps(told, indent=1, ensure_ascii=False) if args.json else text)
+    try:
+        print(json.dumps(told, indent=1, ensure_ascii=False) if args.json else text, flush=True)
+    except BrokenPipeError:
+        # What reads it, such as 'head', has all that it wants: the exit code is the answer all the same.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
 
 
 def _ended(asking: Asking, args: argparse.Namespace, job_id: int) -> int:

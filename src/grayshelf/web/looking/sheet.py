@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from typing import Any
 
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import GrayShelfError, NotFound
@@ -12,7 +11,7 @@ from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.fits_blocks import ImageHeader
 from grayshelf.core.frames.lit_part import lit_part_of
 from grayshelf.core.pictures.colours import in_short
-from grayshelf.library.catalog import IN_SETS
+from grayshelf.library.copies import counted_for_copies
 from grayshelf.library.facts_json import facts_if_sound
 from grayshelf.library.files import read_header
 from grayshelf.library.library import Library
@@ -129,15 +128,9 @@ def _number(value: float | None, word: Any) -> str | None:
 
 def twin_of(session: Session, frame: Frame) -> BesideFrameOut | None:
     """The frame that counts in place of a duplicate."""
-    if frame.state != "duplicate":
-        return None
-    same = (
-        Frame.sha256 == frame.sha256
-        if frame.sha256 is not None
-        else (Frame.camera == frame.camera) & (Frame.utc == frame.utc) & (Frame.kind == frame.kind)
-    )
-    query = select(Frame).where(same, Frame.state.in_(IN_SETS), Frame.id != frame.id).order_by(Frame.id)
-    twin = session.scalar(query.limit(1))
+    of_it = (session.scalar(query.where(Frame.id == frame.id)) for query in counted_for_copies())
+    twin_id = next((found for found in of_it if found is not None), None)
+    twin = session.get(Frame, twin_id) if twin_id is not None else None
     if twin is None:
         return None
     return BesideFrameOut(frame_id=twin.id, title=twin.path, detail="counts: it was here first")
