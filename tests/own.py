@@ -88,8 +88,9 @@ class Own:
         return {x["id"]: x for x in self.get("/api/sets")["items"]}
 
     def problems(self):
-        """Every file to look at, by path."""
-        return {p["path"]: p for p in self.get("/api/problems")["items"]}
+        """Every file to look at and every copy, by path."""
+        lists = (self.get(f"/api/problems{which}")["items"] for which in ("", "?state=duplicate"))
+        return {p["path"]: p for items in lists for p in items}
 
     def query(self, sql: str):
         """Rows of the database."""

@@ -103,8 +103,11 @@ def test_each_kind_of_bad_file_is_listed_with_a_reason_and_the_scan_goes_on(own,
         assert words in found[name]["reason"], (name, found[name]["reason"])
         assert found[name]["advice"]
     assert "out.fits" not in found, "a link that leads out of the folder is passed over"
-    copies = [p for p in found.values() if p["state"] == "duplicate"]
-    assert len(copies) == 1
+    copies = own.get("/api/problems?state=duplicate").json["items"]
+    assert [p["path"] for p in copies] == ["Hübsch dir/lïght 1.fits"], "read after the other"
+    assert not set(found) & {p["path"] for p in copies}, "of a copy nothing has to be looked at"
+    listed = own.get("/api/intake").json["folders"][0]
+    assert (listed["copies"], listed["to_look_at"]) == (1, len(found))
     sets = own.get("/api/sets").json["items"]
     assert [(s["kind"], s["n_frames"]) for s in sets] == [("dark", 1), ("light", 1)]
     csv = own.get("/api/problems.csv")

@@ -9710,6 +9710,8 @@ export interface components {
          * @description A folder that the user named.
          */
         FolderOut: {
+            /** Copies */
+            copies: number;
             /** Id */
             id: number;
             job: components["schemas"]["JobOut"] | null;

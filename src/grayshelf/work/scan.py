@@ -336,9 +336,7 @@ def _told(
                 select(Frame.state, func.count()).where(Frame.folder_id == folder_id).group_by(Frame.state)
             ).all()
         )
-    trouble = sum(n for state, n in states.items() if state not in (*IN_SETS, "gone")) + states.get(
-        "lacking", 0
-    )
+    trouble = states.get("unreadable", 0) + states.get("lacking", 0)
     message = f"{fresh:,} new or changed, {sets:,} new sets"
     if rigs:
         message += f", {rigs:,} rig{'s' if rigs != 1 else ''} proposed"
@@ -346,6 +344,8 @@ def _told(
         message += f", {missed.back:,} back"
     if missed.missing:
         message += f", {missed.missing:,} missing"
+    if copies := states.get("duplicate", 0):
+        message += f", {copies:,} {'copies' if copies != 1 else 'copy'} of frames that count"
     if trouble:
         message += f", {trouble:,} to look at"
     return JobResult(message)

@@ -97,13 +97,14 @@ export function FolderCard({ folder }: { folder: FolderData }) {
   const act = useJobAction();
   const [sure, setSure] = useState(false);
   const job = folder.job;
-  const kinds = folder.kinds.map((k) => `${k.count.toLocaleString("en")} ${k.name}`).join(", ");
+  const holds = folder.kinds.map((k) => `${k.count.toLocaleString("en")} ${k.name}`);
+  if (folder.copies > 0) holds.push(`${several(folder.copies, "copy", "copies")} of frames that count`);
   return (
     <li className="border border-line bg-card px-4 py-3">
       <p className="num break-all text-m">{folder.path}</p>
       <p className="pt-1 text-ink2">
         {folder.total
-          ? `${kinds || "no frames"}.`
+          ? `${holds.join(", ") || "no frames"}.`
           : job
             ? ""
             : folder.passed_over

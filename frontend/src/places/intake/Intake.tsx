@@ -48,8 +48,10 @@ export function Intake() {
   const all = [...data.folders, data.own];
   const total = all.reduce((sum, f) => sum + f.total, 0);
   const trouble = all.reduce((sum, f) => sum + f.to_look_at, 0);
+  const copies = all.reduce((sum, f) => sum + f.copies, 0);
+  const read = several(total - copies, "frame") + (copies ? ` and ${several(copies, "copy", "copies")}` : "");
   const headline = data.folders.length
-    ? `${several(total, "frame")} read${trouble ? `, ${trouble} to look at` : ""}.`
+    ? `${read} read${trouble ? `, ${trouble} to look at` : ""}.`
     : "Name a folder of frames.";
   return (
     <div className="px-6 pb-6 max-md:px-4">

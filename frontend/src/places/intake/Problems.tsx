@@ -11,6 +11,8 @@ const WHAT: Record<string, string> = {
   duplicate: "a copy",
   missing: "missing",
 };
+/** The lists that nobody has to look through: they are only shown when they are asked for. */
+const LISTS: Record<string, string> = { duplicate: "copies" };
 
 /** A file that is to be looked at: what is wrong with it, and what can be done. */
 function Problem({
@@ -74,8 +76,11 @@ export function Problems({ onLook }: { onLook: (frame: number) => void }) {
           label="What is wrong"
           value={state}
           options={[
-            { value: "", label: "all" },
-            ...data.counts.map((c) => ({ value: c.name, label: `${WHAT[c.name] ?? c.name} ${c.count}` })),
+            { value: "", label: "to look at" },
+            ...data.counts.map((c) => ({
+              value: c.name,
+              label: `${LISTS[c.name] ?? WHAT[c.name] ?? c.name} ${c.count}`,
+            })),
           ]}
           onChange={(s) => {
             setState(s);

@@ -21,7 +21,7 @@ from grayshelf.library.records import read
 from grayshelf.library.step_records import RunJob, ScanJob
 from grayshelf.web.common import in_words
 from grayshelf.web.common.schemas import JobOut
-from grayshelf.web.intake.problems import TO_LOOK_AT
+from grayshelf.web.intake.problems import COPIES, TO_LOOK_AT
 from grayshelf.web.intake.schemas import CountOut, FolderOut
 from grayshelf.web.intake.sets import KIND_ORDER
 from grayshelf.work.folder_watch import stop_watching
@@ -79,6 +79,7 @@ def folder_out(
         total=sum(n for (state, _), n in counts.items() if state != "gone"),
         kinds=_kinds(counts),
         to_look_at=of(TO_LOOK_AT) + ahead,
+        copies=of((COPIES,)),
         missing=of(("missing",)),
         job=job,
         watched=watched,

@@ -23,7 +23,9 @@ from grayshelf.web.intake.schemas import CountOut, ProblemOut, ProblemsOut
 PAGE = 100
 #: Frames that were found wrong when they were taken or came in: they are in no master.
 SET_ASIDE = "set aside"
-TO_LOOK_AT = ("missing", "unreadable", "lacking", "duplicate")
+TO_LOOK_AT = ("missing", "unreadable", "lacking")
+#: Copies of frames that count: nothing has to be done about them, so they are listed apart.
+COPIES = "duplicate"
 #: A frame’s state as it is told: whatever it is in itself, while its file is missing it is missing.
 STATE_TOLD = case((Frame.missing_since.is_not(None) & (Frame.state != "gone"), "missing"), else_=Frame.state)
 #: As the index `ix_frame_to_look_at` has it, so that not every frame is read.
@@ -73,8 +75,8 @@ def ahead_by_folder(library: Library, revision: int, last_night: date) -> dict[i
 
 
 def problems_page(library: Library, page: int, state: str) -> ProblemsOut:
-    """Files that could not be read, lack a value that matters, or are missing; frames that are dated ahead or were set
-    aside."""
+    """Files that could not be read, lack a value that matters, or are missing, and frames that are dated ahead; on demand
+    those of one `state`, of frames that were set aside, or of copies."""
     with library.db.session() as session:
         zone, latest = library.zone(session), last_night(library, session)
         to_look_at = LOOKED_AT & not_(lacks_nothing_asked_for(session))
@@ -82,14 +84,14 @@ def problems_page(library: Library, page: int, state: str) -> ProblemsOut:
             session.execute(select(STATE_TOLD, func.count()).where(to_look_at).group_by(STATE_TOLD)).all()
         )
         lists: dict[str, ColumnElement[bool]] = {
-            name: to_look_at & STATE_TOLD.in_((name,)) for name in TO_LOOK_AT
+            name: to_look_at & STATE_TOLD.in_((name,)) for name in (*TO_LOOK_AT, COPIES)
         }
         looked_at = "looked at"
-        lists |= {looked_at: to_look_at, AHEAD: _ahead(latest), SET_ASIDE: _ASIDE}
+        lists |= {looked_at: to_look_at & (STATE_TOLD != COPIES), AHEAD: _ahead(latest), SET_ASIDE: _ASIDE}
         for name in (AHEAD, SET_ASIDE):
             counts[name] = session.scalar(select(func.count()).select_from(Frame).where(lists[name])) or 0
         told = {**counts, looked_at: sum(counts.get(name, 0) for name in TO_LOOK_AT)}
-        wanted = [state] if state in (*TO_LOOK_AT, AHEAD, SET_ASIDE) else [looked_at, AHEAD]
+        wanted = [state] if state in (*TO_LOOK_AT, AHEAD, SET_ASIDE, COPIES) else [looked_at, AHEAD]
         items: list[ProblemOut] = []
         start = (page - 1) * PAGE
         # One after the other, not in one query: each has an index of its own.
@@ -108,7 +110,7 @@ def problems_page(library: Library, page: int, state: str) -> ProblemsOut:
             pages=max(1, -(-total // PAGE)),
             counts=[
                 CountOut(name=name, count=counts[name])
-                for name in (*TO_LOOK_AT, AHEAD, SET_ASIDE)
+                for name in (*TO_LOOK_AT, AHEAD, SET_ASIDE, COPIES)
                 if counts.get(name)
             ],
         )
@@ -164,7 +166,7 @@ def _dated_ahead(frame: Frame, night: date | None) -> ProblemOut:
 
 
 def problem_csv_rows(library: Library) -> list[list[object]]:
-    """All files to look at."""
+    """All files to look at, and copies."""
     with library.db.session() as session:
         zone = library.zone(session)
         of_folders = select(Frame).options(joinedload(Frame.folder))

@@ -51,6 +51,8 @@ class FolderOut(Schema):
     total: int
     kinds: list[CountOut]
     to_look_at: int
+    copies: int
+    """Files that are once more a frame that counts."""
     missing: int
     """Frames whose files are not where they were; they keep their sets."""
     job: JobOut | None
