@@ -12,6 +12,7 @@ from zoneinfo import ZoneInfo
 
 import numpy as np
 import pytest
+from astropy.coordinates import EarthLocation
 from astropy.io import fits
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -24,6 +25,8 @@ from grayshelf.core.frames.headers import read_facts
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.night import event_moment, follows_site, site_zone
 from grayshelf.core.frames.number_text import number_in_text
+from grayshelf.core.frames.place import place_in
+from grayshelf.core.frames.reader import HeaderReader
 
 DENVER = ZoneInfo("America/Denver")
 
@@ -198,6 +201,31 @@ def test_a_place_east_and_west_and_none_that_was_never_set(keyword):
     assert shown(0.0) == "the site" and shown(1.0) == "1.0°"
     for latitude in ("SITELAT", "LAT-OBS", "OBSGEO-B", "OBSLAT", "LATITUDE"):
         assert shown(0.0, **{latitude: 51.5}) == "0.0°" and shown(0.0, **{latitude: 0.0}) == "the site"
+
+
+@pytest.mark.parametrize(
+    ("latitude", "longitude"), [(-33.5, 151.05), (69.6, 18.9), (0.0, -77.8), (89.99, 5.0)]
+)
+def test_a_place_is_told_from_the_centre_of_the_earth(latitude, longitude):
+    """OBSGEO-X, -Y, -Z: FITS Standard 4.0, section 8.4.1, against Astropy's `EarthLocation`."""
+    there = EarthLocation.from_geodetic(longitude, latitude, 2400.0)
+    cards = {
+        f"OBSGEO-{axis}": v
+        for axis, v in zip("XYZ", (c.to_value("m") for c in there.geocentric), strict=True)
+    }
+    place = place_in(HeaderReader(fits.Header(cards), {}))
+    assert (place.latitude_deg, place.longitude_deg) == pytest.approx((latitude, longitude), abs=1e-6)
+    none = [
+        {**cards, "OBSGEO-Z": 0.0, "OBSGEO-X": 0.0, "OBSGEO-Y": 0.0},
+        {**cards, "OBSGEO-X": 1e8},
+        dict(list(cards.items())[:2]),
+    ]
+    assert [place_in(HeaderReader(fits.Header(c), {})) for c in none] == [None] * 3
+    at_noon = {"DATE-OBS": "2026-10-18T12:00:00", **cards}
+    assert f"longitude {longitude:.1f}°".replace("-", "−") in told(at_noon).night_from
+    assert "longitude 12.0°" in told({**at_noon, "SITELONG": 12.0, "SITELAT": 50.0}).night_from, (
+        "degrees come first"
+    )
 
 
 def test_what_was_done_on_a_day_was_done_before_its_night():

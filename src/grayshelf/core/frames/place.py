@@ -7,7 +7,7 @@ import re
 from dataclasses import dataclass
 from datetime import timedelta
 
-from grayshelf.core.frames.reader import HeaderReader
+from grayshelf.core.frames.reader import HeaderReader, number_of
 
 #: One hour of the sun's time for so many degrees of longitude.
 DEGREES_AN_HOUR = 15.0
@@ -17,6 +17,12 @@ CLOCKS_KEEP_TO_H = 3.5
 #: with no source.
 LATITUDE = ("SITELAT", "LAT-OBS", "OBSGEO-B", "OBSLAT", "LATITUDE")
 LONGITUDE = ("SITELONG", "LONG-OBS", "OBSGEO-L", "OBSLONG", "LONGITUD")
+#: From the centre of the earth, in metres, and the ellipsoid that degrees of latitude are told on (WGS 84): FITS Standard 4.0,
+#: section 8.4.1.
+GEOCENTRIC = ("OBSGEO-X", "OBSGEO-Y", "OBSGEO-Z")
+EQUATOR_M, FLATTENING = 6_378_137.0, 1.0 / 298.257223563
+#: Nobody stands further than this from the ellipsoid.
+_HEIGHT_M = 50_000.0
 
 
 @dataclass(frozen=True)
@@ -33,7 +39,7 @@ def place_in(reader: HeaderReader) -> Place | None:
     """The place in a header; one of exactly 0° N 0° E was never set. A longitude that is none is complained of."""
     found = reader.value(LONGITUDE)
     if found is None:
-        return None
+        return _from_the_centre(reader)
     longitude = degrees_of(found[1])
     if longitude is None or not -180.0 <= longitude <= 360.0:
         reader.complaints.append(f"{found[0]} is '{found[1]}', which is not a longitude")
@@ -44,6 +50,21 @@ def place_in(reader: HeaderReader) -> Place | None:
         return None
     sound = latitude is not None and -90.0 <= latitude <= 90.0
     return Place(latitude if sound else None, longitude - 360.0 if longitude > 180.0 else longitude)
+
+
+def _from_the_centre(reader: HeaderReader) -> Place | None:
+    told = [number_of(found[1], "") if (found := reader.value((name,))) else None for name in GEOCENTRIC]
+    x, y, z = (math.nan if one is None else one for one in told)
+    polar_m = EQUATOR_M * (1.0 - FLATTENING)
+    if not polar_m - _HEIGHT_M <= math.hypot(x, y, z) <= EQUATOR_M + _HEIGHT_M:
+        return None
+    from_axis_m = math.hypot(x, y)
+    # B. R. Bowring, Survey Review 23 (1976), from memory: exact to far below an arc second near the ground.
+    reduced = math.atan2(z * EQUATOR_M, from_axis_m * polar_m)
+    e2 = FLATTENING * (2.0 - FLATTENING)
+    north_m = z + e2 / (1.0 - e2) * polar_m * math.sin(reduced) ** 3
+    latitude = math.atan2(north_m, from_axis_m - e2 * EQUATOR_M * math.cos(reduced) ** 3)
+    return Place(math.degrees(latitude), math.degrees(math.atan2(y, x)))
 
 
 def degrees_of(value: object) -> float | None:
