@@ -9,6 +9,7 @@ from zoneinfo import ZoneInfo
 
 import numpy as np
 import pytest
+from astropy.coordinates import angular_separation
 
 from grayshelf.core.filing.names import frame_stem, safe_name
 from grayshelf.core.frames.angle import CameraAngle, angle_between, circular_mean
@@ -18,7 +19,7 @@ from grayshelf.core.frames.filters import normal_filter
 from grayshelf.core.frames.full_scale import are_shares
 from grayshelf.core.frames.kinds import FrameKind, parse_kind
 from grayshelf.core.frames.night import night_of_utc
-from grayshelf.core.frames.place import clock_off_h
+from grayshelf.core.frames.place import Place, apart_km, clock_off_h
 from grayshelf.core.frames.sets import Member, common_facts, group_into_sets, nominal_exposure
 from grayshelf.core.frames.write import frame_header, write_frame
 from tests.helpers import DARK, FLAT, LIGHT, LONDON, facts_of, write_fits
@@ -264,6 +265,21 @@ def test_filters_and_names():
     iso = replace(facts, gain=1600.0, offset=None, origins={"gain": "ISO"})
     assert frame_stem(iso) == "flat_SII_6.5s_ISO1600_bin1"
     assert values_in_name(frame_stem(iso))["gain"].value == 1600.0, "and it is read again"
+
+
+def test_how_far_two_places_are_apart():
+    """Against Astropy's angular separation, on a sphere of the same size."""
+    ends = (
+        (50.1, 8.7, -33.5, 151.05),
+        (0.0, 179.9, 0.0, -179.9),
+        (90.0, 0.0, -90.0, 30.0),
+        (48.0, 11.0, 48.0, 11.0),
+    )
+    for north, east, other_north, other_east in ends:
+        angle = angular_separation(*np.radians((east, north, other_east, other_north)))
+        assert apart_km(Place(north, east), Place(other_north, other_east)) == pytest.approx(
+            6378.137 * angle, abs=1e-6
+        )
 
 
 @pytest.mark.parametrize(

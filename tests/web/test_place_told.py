@@ -50,6 +50,21 @@ def test_a_rig_that_stands_elsewhere_has_its_own_place_kept(own, tmp_path):
     assert own.get("/api/intake")["latitude"] is None
 
 
+def test_a_rig_whose_headers_tell_another_place_than_is_kept_is_offered_it(own, tmp_path):
+    def offered():
+        found = own.get("/api/rigs/1/place")["told"]
+        return found and (found["latitude"], found["longitude"])
+
+    begin(own, tmp_path, SOUTH)
+    assert offered() is None, "it is the library's site that is asked for"
+    own.client.put("/api/rigs/1/place", json={"latitude": 50.1, "longitude": 8.7})
+    assert offered() == (-33.5, 151.05)
+    own.client.put("/api/rigs/1/sheets/site", json={"name": "Remote"})
+    assert offered() == (-33.5, 151.05)
+    own.client.put("/api/rigs/1/sheets/site", json={"name": "Remote", "latitude": -33.9, "longitude": 150.6})
+    assert offered() is None, "a town or two away is no other site"
+
+
 def test_no_place_is_offered_that_is_not_told_whole(own, tmp_path):
     of = {"DATE-OBS": "2026-11-20T12:00:00"}
     never_set, no_latitude = {"SITELAT": 0.0, "SITELONG": 0.0}, {"SITELONG": 151.0}

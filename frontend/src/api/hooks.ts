@@ -67,6 +67,9 @@ export const useRig = (rig: number) =>
     placeholderData: keepPreviousData,
   });
 
+/** Where headers say that a rig stands, where that is not what is kept; files are read for it. */
+export const usePlaceOfRig = (rig: number) => asked.useQuery("get", "/api/rigs/{rig_id}/place", ofRig(rig));
+
 /** Rigs that headers propose, and what is asked of names. */
 export const useProposal = () =>
   asked.useQuery("get", "/api/rigs/proposal", {}, { placeholderData: keepPreviousData });

@@ -5535,7 +5535,38 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** Where the headers of the rig's lights say that it stands, where that is not what is kept. Reads files. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    rig_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PlaceOfRigOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
         /** Say where a rig stands: with its own site where it has one, else with the library's. */
         put: {
             parameters: {
@@ -11731,6 +11762,13 @@ export interface components {
             latitude: number;
             /** Longitude */
             longitude: number;
+        };
+        /**
+         * PlaceOfRigOut
+         * @description Where a rig stands by the headers of its lights.
+         */
+        PlaceOfRigOut: {
+            told: components["schemas"]["PlaceToldOut"] | null;
         };
         /**
          * PlaceOut

@@ -11,7 +11,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import GrayShelfError
-from grayshelf.core.frames.place import Place, place_in
+from grayshelf.core.frames.place import ELSEWHERE_KM, Place, apart_km, place_in
 from grayshelf.core.frames.reader import HeaderReader
 from grayshelf.core.rigs.train import PartKind
 from grayshelf.library.catalog import IN_SETS
@@ -21,7 +21,7 @@ from grayshelf.library.library import Library
 from grayshelf.library.lights import light_sets
 from grayshelf.library.models import Frame, FrameSet, Rig
 from grayshelf.library.rig_cards import change_sheet
-from grayshelf.library.sites import site_card
+from grayshelf.library.sites import has_place, site_card, site_of
 
 #: One file of so many sets is opened, the newest first: a page waits for it.
 _LOOKED_AT = 4
@@ -45,6 +45,21 @@ def told_of_rig(library: Library, rig: Rig) -> PlaceTold | None:
     """What the newest lights of a rig tell."""
     newest = light_sets(library, rig)[-_LOOKED_AT:]
     return _told(library, library.revision, tuple(s.row.id for s in reversed(newest)))
+
+
+def told_elsewhere(library: Library, session: Session, rig: Rig) -> PlaceTold | None:
+    """The same where it is another place than the one that the rig is said to stand at, or where that is not known of its
+    own site."""
+    site = site_of(library, session, rig)
+    if not has_place(site) and not site_card(rig).is_own:
+        # It is asked of the library's site.
+        return None
+    told = told_of_rig(library, rig)
+    if told is None or not has_place(site):
+        return told
+    kept_place = Place(site["latitude"], site["longitude"])
+    far = apart_km(Place(told.latitude_deg, told.longitude_deg), kept_place) > ELSEWHERE_KM
+    return told if far else None
 
 
 def told_of_all(library: Library, session: Session) -> PlaceTold | None:

@@ -4,24 +4,7 @@ import { api, get, type Schemas } from "../../api/client";
 import { useChange } from "../../api/hooks";
 import { Button, Trouble } from "../../parts/basics";
 import { Degrees, degreesOf } from "../../parts/Degrees";
-
-/** What headers say of the place, while nobody has said it. */
-function PlaceTold({
-  told,
-  latitude,
-  onTake,
-}: {
-  told: Schemas["PlaceToldOut"];
-  latitude: string;
-  onTake: (told: Schemas["PlaceToldOut"]) => void;
-}) {
-  return (
-    <p className="flex flex-wrap items-center gap-2">
-      {told.text}
-      {latitude === "" && <Button onClick={() => onTake(told)}>Take it as the site’s</Button>}
-    </p>
-  );
-}
+import { PlaceTold } from "../../parts/PlaceTold";
 
 interface Typed {
   name: string;
@@ -96,7 +79,13 @@ export function Site({ data }: { data: Schemas["IntakeOut"] }) {
         A night runs from noon to noon by this clock, and is named by its evening. Its place tells the sun’s
         course; south and west are negative.
       </p>
-      {data.place_told && <PlaceTold told={data.place_told} latitude={latitude} onTake={take} />}
+      {data.place_told && (
+        <PlaceTold
+          told={data.place_told}
+          take={latitude === "" ? "Take it as the site’s" : ""}
+          onTake={take}
+        />
+      )}
       {changed && (
         <Button type="submit" look="ink" className="self-start" disabled={keep.isPending}>
           {zone !== data.time_zone ? "Count nights by this clock" : "Keep the site"}

@@ -1,7 +1,9 @@
 import { Link } from "react-router";
 
 import { api, get, type Schemas } from "../../api/client";
+import { usePlaceOfRig } from "../../api/hooks";
 import { LightSheet } from "../../parts/LightSheet";
+import { PlaceTold } from "../../parts/PlaceTold";
 import { Choice, Field, NumberBox, TextBox } from "./fields";
 import { FiltersForm } from "./FiltersForm";
 import { Spellings } from "./Names";
@@ -85,6 +87,7 @@ function PartForm({ data, kind, title }: { data: Rig; kind: Movable; title: stri
 
 /** Where the rig stands, where that is not the library's site. */
 function SiteForm({ data }: { data: Rig }) {
+  const told = usePlaceOfRig(data.id).data?.told;
   return (
     <Sheet
       title="Site"
@@ -117,6 +120,13 @@ function SiteForm({ data }: { data: Rig }) {
                 ]}
               />
             </Field>
+          )}
+          {told && (
+            <PlaceTold
+              told={told}
+              take={t.latitude === told.latitude && t.longitude === told.longitude ? "" : "Take this place"}
+              onTake={({ latitude, longitude }) => set({ latitude, longitude })}
+            />
           )}
           <Field label="Name">
             <TextBox value={t.name ?? ""} placeholder={data.site_name} onChange={(v) => set({ name: v })} />

@@ -9,6 +9,9 @@ from datetime import timedelta
 
 from grayshelf.core.frames.reader import HeaderReader, number_of
 
+#: What is further away than this is another site: headers give places in tenths of a degree, and the sun's course is the same
+#: within it.
+ELSEWHERE_KM = 100.0
 #: One hour of the sun's time for so many degrees of longitude.
 DEGREES_AN_HOUR = 15.0
 #: Clocks of zones keep to the sun by so much, summer time among it. Common practice, no source.
@@ -96,6 +99,20 @@ def degrees_of(value: object) -> float | None:
 def sun_offset(longitude_deg: float) -> timedelta:
     """How far the mean sun's time at a longitude (east positive) is ahead of UTC."""
     return timedelta(hours=longitude_deg / DEGREES_AN_HOUR)
+
+
+def apart_km(one: Place, other: Place) -> float:
+    """How far two places are from one another, along the ground of a round earth (haversine formula), km; both latitudes
+    have to be known."""
+    assert one.latitude_deg is not None
+    assert other.latitude_deg is not None
+    north, other_north = math.radians(one.latitude_deg), math.radians(other.latitude_deg)
+    east = math.radians(other.longitude_deg - one.longitude_deg)
+    share = (
+        math.sin((other_north - north) / 2.0) ** 2
+        + math.cos(north) * math.cos(other_north) * math.sin(east / 2.0) ** 2
+    )
+    return 2.0 * EQUATOR_M / 1000.0 * math.asin(min(1.0, math.sqrt(share)))
 
 
 def clock_off_h(longitude_deg: float, clock_ahead: timedelta) -> float | None:

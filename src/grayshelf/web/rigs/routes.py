@@ -14,6 +14,7 @@ from grayshelf.devices.ports import RigDevices
 from grayshelf.library.grouping import finish_recount
 from grayshelf.library.library import Library
 from grayshelf.library.models import CardChange
+from grayshelf.library.place_told import told_elsewhere
 from grayshelf.library.rig_cards import (
     ACCEPTED,
     DEVICES,
@@ -24,8 +25,10 @@ from grayshelf.library.rig_cards import (
     make_rig,
     take_change_back,
 )
+from grayshelf.library.sites import zone_of
 from grayshelf.library.spellings import ask_again, keep_apart
 from grayshelf.web.common import in_words
+from grayshelf.web.common.places import told_out
 from grayshelf.web.common.schemas import Done
 from grayshelf.web.context import the_context
 from grayshelf.web.exports import csv_response
@@ -44,6 +47,7 @@ from grayshelf.web.rigs.schemas import (
     NewRigIn,
     NewRigOut,
     PartSheet,
+    PlaceOfRigOut,
     ProposalOut,
     RigNameIn,
     RigOut,
@@ -165,6 +169,17 @@ def put_light(rig_id: int, json_data: SourceOut) -> SheetChangedOut:
 def put_site(rig_id: int, json_data: SiteSheet) -> SheetChangedOut:
     """Say where the rig stands, where that is not the library's site."""
     return _change(rig_id, PartKind.SITE.value, json_data.model_dump(exclude_unset=True))
+
+
+@api.get("/rigs/<int:rig_id>/place")
+@api.output(PlaceOfRigOut)
+def get_place(rig_id: int) -> PlaceOfRigOut:
+    """Where the headers of the rig's lights say that it stands, where that is not what is kept. Reads files."""
+    library = the_context().library
+    with library.db.session() as session:
+        rig = library.rig(session, rig_id)
+        told, zone = told_elsewhere(library, session, rig), zone_of(library, session, rig)
+        return PlaceOfRigOut(told=told_out(told, zone, library.clock.now()))
 
 
 @api.put("/rigs/<int:rig_id>/sheets/mount")

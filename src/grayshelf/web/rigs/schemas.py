@@ -14,7 +14,7 @@ from grayshelf.core.planning.pointing import USUAL_HORIZON_DEG, AfterFlats
 from grayshelf.core.rigs.house_rules import FlatsWhen
 from grayshelf.core.rigs.propose import NameOf
 from grayshelf.core.rigs.train import MovedBy, Origin, PartKind
-from grayshelf.web.common.schemas import Done, Schema
+from grayshelf.web.common.schemas import Done, PlaceToldOut, Schema
 from grayshelf.web.flats.schemas import SourceOut, UsualEventOut
 
 
@@ -275,6 +275,13 @@ class RigOut(Schema):
     rules: HouseRulesOut
     history: list[HistoryOut]
     marks: list[YearMark]
+
+
+class PlaceOfRigOut(Schema):
+    """Where a rig stands by the headers of its lights."""
+
+    told: PlaceToldOut | None
+    """None where they tell nothing else than what is kept."""
 
 
 class DoubtOut(NameIn):
