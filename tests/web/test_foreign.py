@@ -305,13 +305,12 @@ def test_numbers_in_names_are_believed_only_where_they_say_something(own, tmp_pa
 def test_folders_of_other_files_are_not_called_empty_and_clashes_say_what_they_are(own, tmp_path):  # noqa: F811
     folder = tmp_path / "raw"
     folder.mkdir()
-    for name in ("a.X3F", "b.x3f", "c.IIQ", "old.fits.Z", "notes.txt"):
+    for name in ("a.X3F", "b.x3f", "c.IIQ", "old.fits.Z", "notes.txt", "a.JPG", "b.jpg"):
         (folder / name).write_bytes(b"x")
     scan(own, folder)
     told = own.get("/api/intake").json["folders"][0]
-    assert told["passed_over"] == (
-        "3 camera raw files (.iiq, .x3f) and 1 packed file (.z) were seen; they cannot be read yet."
-    )
+    unread = "3 camera raw files (.iiq, .x3f) and 1 packed file (.z) were seen; they cannot be read yet."
+    assert told["passed_over"] == f"{unread} 2 pictures (.jpg) are no frames as a sensor gives them."
     inner = folder / "inner"
     inner.mkdir()
     answer = own.post("/api/folders", json={"path": str(inner)})
@@ -319,6 +318,9 @@ def test_folders_of_other_files_are_not_called_empty_and_clashes_say_what_they_a
     write_fits(folder / "dot.fits", MONO, np.zeros((1, 1), np.uint16))
     wait(own, own.post("/api/folders/2/scan").json)
     assert own.get("/api/state").json["rigs"] == [], "one pixel is no camera's frame"
+    assert own.get("/api/intake").json["folders"][0]["passed_over"] == unread, (
+        "pictures beside frames need no word"
+    )
 
 
 def test_moving_the_clock_keeps_masters_with_their_sets(own, tmp_path):  # noqa: F811

@@ -27,12 +27,13 @@ from grayshelf.web.intake.sets import KIND_ORDER
 from grayshelf.work.folder_watch import stop_watching
 from grayshelf.work.jobs import ALIVE
 
-#: Endings of files that hold pictures which cannot be read yet, by what they are.
+#: Endings of files that may hold frames which cannot be read yet, by what they are.
 _CANNOT_READ = {
     "camera raw": (".raw", ".crw", ".x3f", ".3fr", ".iiq", ".mrw", ".kdc"),
     "packed": (".z", ".zip", ".bz2", ".xz", ".7z", ".rar", ".tar", ".tgz", ".lz4", ".zst"),
-    "picture": (".jpg", ".jpeg", ".png"),
 }
+#: Endings of pictures that are no frames: beside frames nobody asks what they are.
+_PICTURES = (".jpg", ".jpeg", ".png")
 
 
 @kept(2)
@@ -70,13 +71,14 @@ def folder_out(
     def of(states: Container[str]) -> int:
         return sum(n for (state, _), n in counts.items() if state in states)
 
+    total = sum(n for (state, _), n in counts.items() if state != "gone")
     return FolderOut(
         id=folder.id,
         path=folder.path,
         scanned=f"{folder.scanned_at.astimezone(zone):%-d %b, %H:%M}" if folder.scanned_at else None,
         trouble=folder.trouble,
-        passed_over=passed_over_in_words(folder.passed_over),
-        total=sum(n for (state, _), n in counts.items() if state != "gone"),
+        passed_over=passed_over_in_words(folder.passed_over, any_frames=total > 0),
+        total=total,
         kinds=_kinds(counts),
         to_look_at=of(TO_LOOK_AT) + ahead,
         copies=of((COPIES,)),
@@ -86,17 +88,31 @@ def folder_out(
     )
 
 
-def passed_over_in_words(endings: dict[str, int]) -> str:
+def passed_over_in_words(endings: dict[str, int], *, any_frames: bool) -> str:
     """What else was seen in a folder: '38 camera raw files (.x3f) were seen; they cannot be read yet.'"""
-    parts = []
-    for what, known in _CANNOT_READ.items():
-        here = {e: n for e, n in sorted(endings.items()) if e in known}
-        if here:
-            parts.append(f"{in_words.several(sum(here.values()), f'{what} file')} ({', '.join(here)})")
-    if not parts:
-        return ""
-    one = sum(n for e, n in endings.items() if any(e in known for known in _CANNOT_READ.values())) == 1
-    return f"{in_words.listed(parts)} {'was' if one else 'were'} seen; {'it' if one else 'they'} cannot be read yet."
+    told = {what: _of(endings, known) for what, known in _CANNOT_READ.items()}
+    parts = [
+        f"{in_words.several(sum(here.values()), f'{what} file')} ({', '.join(here)})"
+        for what, here in told.items()
+        if here
+    ]
+    said = []
+    if parts:
+        one = sum(n for here in told.values() for n in here.values()) == 1
+        verb, they = ("was", "it") if one else ("were", "they")
+        said.append(f"{in_words.listed(parts)} {verb} seen; {they} cannot be read yet.")
+    pictures = _of(endings, _PICTURES)
+    if pictures and not any_frames:
+        count = sum(pictures.values())
+        is_none = "is no frame" if count == 1 else "are no frames"
+        said.append(
+            f"{in_words.several(count, 'picture')} ({', '.join(pictures)}) {is_none} as a sensor gives them."
+        )
+    return " ".join(said)
+
+
+def _of(endings: dict[str, int], known: Container[str]) -> dict[str, int]:
+    return {ending: count for ending, count in sorted(endings.items()) if ending in known}
 
 
 def _kinds(counts: dict[tuple[str, str | None], int]) -> list[CountOut]:

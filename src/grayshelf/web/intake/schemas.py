@@ -47,7 +47,7 @@ class FolderOut(Schema):
     scanned: str | None
     trouble: str
     passed_over: str
-    """Files that were seen and cannot be read yet, in words; empty where there are none."""
+    """Files that were seen and are not read, in words; empty where there is nothing to say of them."""
     total: int
     kinds: list[CountOut]
     to_look_at: int
