@@ -473,6 +473,30 @@ def test_of_equals_the_newer_one_and_flats_of_the_nearer_night():
             )
 
 
+def test_of_dark_flats_that_do_as_well_those_of_the_flats_night_come_first():
+    """Dark flats go with their night; one that costs less comes first all the same."""
+    flat = hold("flat", FrameKind.FLAT, exposure_s=2.0)
+
+    def dark_flat(key, night, n=25):
+        return hold(key, FrameKind.DARK_FLAT, n, exposure_s=2.0, night=night, taken=None)
+
+    own, later = dark_flat("own", WANT.night), dark_flat("later", WANT.night + timedelta(days=3))
+    earlier, undated = dark_flat("earlier", WANT.night - timedelta(days=1)), dark_flat("undated", None)
+    for shelf in ((own, later, earlier, undated), (undated, earlier, later, own)):
+        found = line(FrameKind.DARK_FLAT, flat, *shelf)
+        assert [c.holding.key for c in (found.chosen, *found.runners_up)] == [
+            "own",
+            "earlier",
+            "later",
+            "undated",
+        ]
+        assert list(found.lost_on[:2]) == ["further nights away"] * 2
+    assert (
+        line(FrameKind.DARK_FLAT, flat, own, dark_flat("many", later.settings.night, 200)).chosen.holding.key
+        == "many"
+    )
+
+
 def test_a_read_out_that_lights_say_and_a_holding_does_not_is_told_as_not_known():
     want = settings(angle=CameraAngle(91.2), read_mode="low noise")
     told = line(FrameKind.DARK, hold(read_mode=None), want=want).chosen

@@ -245,16 +245,18 @@ class _Foretelling:
             self._care |= unknown
             self._failures += ~unknown & ((self.want.taken_s < at) != (self.have.taken_s < at))
 
-    def ranks(self, cost_e: Floats | float = 0.0, nights: Floats | float = 0.0) -> BestRanks:
-        """What was found, as ranks."""
+    def ranks(
+        self, cost_e: Floats | float = 0.0, nights: Floats | float = 0.0, nights_off: Floats | None = None
+    ) -> BestRanks:
+        """What was found, as ranks; of those that cost the same the newest first, or the one that is the fewest `nights_off`."""
         nothing = self._failures > 0
         zeros = np.zeros_like(self._failures)
         verdict = np.where(nothing, 2.0, np.where(self._care, 1.0, 0.0))
-        newest = zeros - self.have.day
+        last = zeros - self.have.day if nights_off is None else nights_off
         standing = _standing(nothing.astype(float), self._failures, self._doubts, verdict)
         standing[~self.candidates] = np.inf
         return BestRanks(
-            self.have.holdings, self.candidates, (standing, nights + zeros, _ranked_e(cost_e + zeros), newest)
+            self.have.holdings, self.candidates, (standing, nights + zeros, _ranked_e(cost_e + zeros), last)
         )
 
 
@@ -357,8 +359,8 @@ def best_dark_flats(have: HoldingColumns, flats: Sequence[CommonSettings], terms
     found.band("temperature", have.sensor_temp_c, want.sensor_temp_c, allowed_c)
     allowed_s = found.exposure_tolerance(tolerances.dark_flat_exposure_percent)
     found.band("exposure", have.exposure_s, want.exposure_s, allowed_s)
-    found.age(tolerances.dark_age_days)
-    return found.ranks(_stack_noise(have, flats, terms))
+    nights_off = found.age(tolerances.dark_age_days)
+    return found.ranks(_stack_noise(have, flats, terms), nights_off=nights_off)
 
 
 def best_flats(have: HoldingColumns, wants: Sequence[CommonSettings], terms: Terms) -> BestRanks:

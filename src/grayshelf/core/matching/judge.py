@@ -6,8 +6,9 @@ dark's temperature and exposure. What is not known is *unknown*, never equal, an
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from grayshelf.core.digits import significant
 from grayshelf.core.frames.kinds import FrameKind
@@ -353,4 +354,6 @@ def judge_dark_flat(flat: CommonSettings, holding: Holding, terms: Terms = Terms
     )
     hard = (CAMERA, "gain", "offset", "binning", "temperature", "exposure")
     noise = stack_noise_e(flat, holding, terms.traits)
-    return _judge(flat, holding, measured, hard, terms, _Findings(), noise_e=noise)
+    judged = _judge(flat, holding, measured, hard, terms, _Findings(), noise_e=noise)
+    age = measured[-1]
+    return replace(judged, nights_off=math.inf if age.distance is None else age.distance)

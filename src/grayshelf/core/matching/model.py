@@ -264,6 +264,9 @@ class Candidate:
     """In the order of `DOUBTED`: 0 known, 1 from a file's name only, 2 not known."""
     scaling: Scaling | None = None
     """Where it is not used as it is: how it is scaled to the lights. Rulers, reasons and costs are those of the scaled one."""
+    nights_off: float | None = None
+    """Of dark flats, which go with their flats: nights from these, infinity where that is not known. None of all else, of
+    which the newer one comes first."""
 
     @property
     def answer(self) -> str:

@@ -1,4 +1,5 @@
-"""The order of candidates: what is known to be right first, then what it costs, then the newer one; of one night the master.
+"""The order of candidates: what is known to be right first, then what it costs, then the newer one, of dark flats the one
+nearer to the flats; of one night the master.
 
 Among those that fit, a candidate of which something that matters is not known stands behind every one of which it
 is known, whatever its age or count: what is not known may be wrong. Behind all that do as well stands one that is spoiled,
@@ -36,7 +37,9 @@ DOUBTED = (
 )
 _NO_DOUBT = (0,) * len(DOUBTED)
 ORDER = {Verdict.FITS: 0, Verdict.CARE: 1, Verdict.NOTHING: 2}
-_FIELDS = {"doubts": 2, "verdict": 3, "nights": 4, "cost": 5, "day": 6, "loose": 7, "age": 8}
+_FIELDS = {"doubts": 2, "verdict": 3, "nights": 4, "cost": 5, "near": 6, "day": 7, "loose": 8, "age": 9}
+
+_FURTHER = "further nights away"
 
 
 def doubts_of(rulers: Sequence[Ruler]) -> tuple[int, ...]:
@@ -71,7 +74,7 @@ def _verdict(candidate: Candidate) -> float:
 def rank(candidate: Candidate) -> tuple[Any, ...]:
     """Sort key; the last field makes it the same whatever order the shelf is read in.
 
-    `best_rank` foretells the fields before the last three for a whole shelf at once, and goes by their order.
+    `best_rank` foretells the fields before the last four for a whole shelf at once, and goes by their order.
     """
     settings = candidate.holding.settings
     taken = settings.taken
@@ -83,6 +86,7 @@ def rank(candidate: Candidate) -> tuple[Any, ...]:
         _verdict(candidate),
         _nights(candidate),
         ranked_e(candidate.cost_e),
+        -day_of(settings) if candidate.nights_off is None else candidate.nights_off,
         -day_of(settings),
         0 if candidate.holding.is_master else 1,
         -(taken.timestamp() if taken else 0.0),
@@ -101,9 +105,11 @@ def lost_on(winner: Candidate | None, loser: Candidate) -> str:
     if second[_FIELDS["verdict"]] != first[_FIELDS["verdict"]]:
         return "; ".join(loser.holding.care)
     if second[_FIELDS["nights"]] != first[_FIELDS["nights"]]:
-        return "further nights away"
+        return _FURTHER
     if second[_FIELDS["cost"]] != first[_FIELDS["cost"]]:
         return f"costs {significant(loser.cost_e, 2)} e⁻ against {significant(winner.cost_e, 2)}"
+    if loser.nights_off is not None and second[_FIELDS["near"]] != first[_FIELDS["near"]]:
+        return _FURTHER
     if (
         second[_FIELDS["day"]] == first[_FIELDS["day"]]
         and second[_FIELDS["loose"]] != first[_FIELDS["loose"]]
