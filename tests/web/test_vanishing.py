@@ -333,6 +333,50 @@ def test_a_library_that_lost_its_database_is_found_again_by_its_files(own, tmp_p
     assert folder.is_dir()
 
 
+def test_a_folder_that_was_taken_off_the_list_finds_the_masters_of_its_frames_again(own, tmp_path):
+    folder = a_night(tmp_path / "heap")
+    own.scan(folder)
+    assert own.build()["message"] == "3 masters built"
+
+    def listed():
+        return sorted((x["kind"], x["n_frames"], x["state"]) for x in own.sets().values())
+
+    def without_frame():
+        return own.query("select name from master_input where frame_id is null order by name")
+
+    before = listed()
+    for renamed in (False, True):
+        assert (
+            own.client.delete(f"/api/folders/{own.query('select max(id) from folder')[0][0]}").status_code
+            == 200
+        )
+        assert len(without_frame()) == 24
+        if renamed:
+            # Put in order by another program meanwhile; one is no more what it was.
+            for number, path in enumerate(sorted(folder.glob("dark*/*.fits"))):
+                path.rename(path.with_name(f"x{number}.fits"))
+            write_fits(
+                folder / "dark/x3.fits",
+                {**DARK, "DATE-OBS": "2026-10-18T22:03:00"},
+                np.full((24, 24), 500, np.uint16),
+            )
+        own.scan(folder)
+        assert listed() == before and without_frame() == ([("dark_3.fits",)] if renamed else [])
+
+
+def test_frames_that_follow_their_masters_into_another_library_are_known_as_theirs(own, tmp_path):
+    folder = a_night(tmp_path / "heap")
+    own.scan(folder)
+    own.build()
+    other = Own(tmp_path / "other")
+    other.scan(own.root / "masters")
+    assert other.query("select count(*) from master_input where frame_id is null") == [(24,)]
+    other.scan(folder)
+    assert other.query("select count(*) from master_input where frame_id is null") == [(0,)]
+    assert {x["state"] for x in other.sets().values()} == {"combined", "master", "lights"}
+    other.close()
+
+
 def test_the_old_frames_of_an_older_database_are_not_taken_for_new_shots(demo_folder, tmp_path):
     """Numbers of jobs and measurements start again; what was shot before lies where their names would be."""
     from grayshelf.serving import open_demo

@@ -8,7 +8,6 @@ from __future__ import annotations
 import math
 import re
 import warnings
-from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
@@ -24,10 +23,9 @@ from grayshelf.core.frames.fits_blocks import card_value
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.lit_part import pattern_where_lit
 from grayshelf.core.frames.write import InputRecord
-from grayshelf.library.catalog import IN_SETS
 from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.file_parts import FileParts
-from grayshelf.library.files import read_header, sha256_of
+from grayshelf.library.files import read_header
 from grayshelf.library.library import Library
 from grayshelf.library.models import Frame, FrameSet, MasterInput, MasterRecord
 from grayshelf.library.unreadable import readable
@@ -49,7 +47,8 @@ class _Story:
 
 
 def recall_masters(library: Library, progress: Callable[[float], None] = lambda share: None) -> int:
-    """Enter what masters were made of that came in as files; return how many had it to tell."""
+    """Enter what masters were made of that came in as files; return how many had it to tell. Which frames of the library these
+    are is looked for apart (`inputs_found`)."""
     with library.db.session() as session:
         todo = [
             (frame.set_id, Path(frame.folder.path) / frame.path)
@@ -70,7 +69,6 @@ def recall_masters(library: Library, progress: Callable[[float], None] = lambda 
     for number, (set_id, path) in enumerate(todo):
         story = _story_in(path)
         if story is not None and set_id is not None:
-            _hash_candidates(library, story)
             figures = _figures(path, library, set_id)
             with library.db.session() as session:
                 _enter(session, set_id, story, figures)
@@ -130,30 +128,6 @@ def _number(row: Any, name: str) -> float | None:
     return value if math.isfinite(value) else None
 
 
-def _hash_candidates(library: Library, story: _Story) -> None:
-    """Frames are known by their bytes: those that bear the name of an input are hashed."""
-    names = {i.name for i in story.inputs}
-    endings = {PurePosixPath(n).stem for n in names}
-    with library.db.session() as session:
-        todo = [
-            (f.id, Path(f.folder.path) / f.path)
-            for f in session.scalars(
-                select(Frame).where(
-                    Frame.sha256.is_(None), Frame.state.in_(IN_SETS), Frame.missing_since.is_(None)
-                )
-            )
-            if PurePosixPath(f.path).name in names or PurePosixPath(f.path).stem in endings
-        ]
-    for frame_id, path in todo:
-        try:
-            sha256 = sha256_of(path)
-        except OSError:
-            # Gone since it was scanned: the next scan tells of it.
-            continue
-        with library.db.session() as session:
-            session.get_one(Frame, frame_id).sha256 = sha256
-
-
 def _figures(path: Path, library: Library, set_id: int) -> list[dict[str, Any]]:
     with library.db.session() as session:
         row = session.get_one(FrameSet, set_id)
@@ -173,30 +147,18 @@ def _enter(session: Session, set_id: int, story: _Story, figures: list[dict[str,
     record.predicted_noise = story.noise["predicted_noise"]
     looks = [{"mean": i.mean_adu, "noise": i.noise_adu, "temp": i.temp_c} for i in story.inputs]
     record.figures = {"list": figures, "pedestal": story.pedestal_name, "frames": looks}
-    hashes = [i.sha256 for i in story.inputs]
-    frames = {
-        f.sha256: f
-        for f in session.scalars(select(Frame).where(Frame.sha256.in_(hashes), Frame.state.in_(IN_SETS)))
-    }
-    for seq, told in enumerate(story.inputs):
-        known = frames.get(told.sha256)
-        record.inputs.append(
-            MasterInput(
-                seq=seq,
-                frame_id=known.id if known else None,
-                name=told.name,
-                sha256=told.sha256,
-                used=told.used,
-                level_adu=told.level_adu,
-                clipped_fraction=told.clipped_fraction,
-                reason=told.reason,
-            )
+    record.inputs += [
+        MasterInput(
+            seq=seq,
+            name=told.name,
+            sha256=told.sha256,
+            used=told.used,
+            level_adu=told.level_adu,
+            clipped_fraction=told.clipped_fraction,
+            reason=told.reason,
         )
-    sets = Counter(f.set_id for f in frames.values() if f.set_id is not None)
-    if sets:
-        raw = session.get_one(FrameSet, sets.most_common(1)[0][0])
-        if raw.master_set_id is None and not raw.is_master:
-            raw.master_set_id = set_id
+        for seq, told in enumerate(story.inputs)
+    ]
 
 
 def _link_pedestals(library: Library) -> None:

@@ -21,6 +21,7 @@ from grayshelf.library.catalog import IN_SETS, ReadFile, Settling, note_scan, re
 from grayshelf.library.entering import enter, insert_rows, look_up
 from grayshelf.library.folders import NOT_ON_A_SHELF, FileStamp, Passed, is_text, printable, walk_frames
 from grayshelf.library.grouping import regroup, tell_again
+from grayshelf.library.inputs_found import find_inputs
 from grayshelf.library.known_again import look_ahead
 from grayshelf.library.library import FRAME_FOLDERS, Library
 from grayshelf.library.masters_found import recall_masters
@@ -305,7 +306,12 @@ def _finish(
         library, moved, progress=lambda share: control.report(0.8 + 0.15 * share, "Putting frames into sets")
     )
     recall_masters(
-        library, lambda share: control.report(0.95 + 0.05 * share, "Looking up what masters were made of")
+        library, lambda share: control.report(0.95 + 0.02 * share, "Looking up what masters were made of")
+    )
+    find_inputs(
+        library,
+        control.check,
+        lambda share: control.report(0.97 + 0.03 * share, "Looking for the frames that masters were made of"),
     )
     with library.db.session() as session:
         rigs = make_rigs(session)
