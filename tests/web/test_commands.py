@@ -103,6 +103,8 @@ def test_a_season_by_cron(run, frames, tmp_path):
     assert run("backup", "--to", copy)[0] == 0
     count = sqlite3.connect(copy).execute("SELECT count(*) FROM frame").fetchone()[0]
     assert count >= 24 and run("backup", "--to", copy)[0] == 1 and run("backup")[0] == 0
+    code, _, said = run("backup", "--to", tmp_path / "not mounted/copy.db")
+    assert code == 1 and "There is no folder" in said and not (tmp_path / "not mounted").exists()
 
 
 def test_what_cannot_be_is_said_on_one_line(tmp_path, capsys):

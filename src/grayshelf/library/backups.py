@@ -57,6 +57,12 @@ def back_up(database: Path, now: datetime, target: Path | None = None) -> Path:
     part = target.with_name(target.name + ".part")
     if not own and part.exists():
         raise Conflict(f"{part} is there already, and was left as it is.", "Name another file.")
+    if not own and not target.parent.is_dir():
+        # Made here, it would be on this disk, while the other one that was meant is not in.
+        raise GrayShelfError(
+            f"There is no folder {target.parent}, so the database was not copied.",
+            "If it lies on another disk, mount that first; else make the folder.",
+        )
     try:
         target.parent.mkdir(parents=True, exist_ok=True)
         part.unlink(missing_ok=True)
