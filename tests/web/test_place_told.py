@@ -75,3 +75,12 @@ def test_no_place_is_offered_that_is_not_told_whole(own, tmp_path):
         *({**of, "OBJECT": f"M {i}", **m} for i, m in enumerate((never_set, no_latitude, none_there_can_be))),
     )
     assert told(own)["place_told"] is None
+
+
+def test_lights_whose_disk_is_out_tell_no_place_and_take_no_page_down(own, tmp_path):
+    begin(own, tmp_path, SOUTH)
+    (tmp_path / "heap").rename(tmp_path / "away")
+    own.again()
+    assert told(own)["place_told"] is None
+    own.client.put("/api/rigs/1/sheets/site", json={"name": "Remote"})
+    assert own.get("/api/rigs/1/place")["told"] is None

@@ -23,6 +23,8 @@ from grayshelf.library.records import as_kept, read
 _PLACE = "filing"
 #: So many frames are filed at once; a larger heap goes part by part.
 MOST_AT_ONCE = 30_000
+#: Frames of a folder of which one has to be where it was, so that its disk is known to be in.
+_ASKED_FOR = 20
 #: Files that no program needs and every system writes anew.
 _NOBODY_S = ("thumbs.db", "desktop.ini")
 
@@ -159,7 +161,28 @@ def folder_to_file_into(library: Library, text: str) -> Path:
         )
     if is_there(root) and not os.access(root, os.W_OK | os.X_OK):
         raise FolderRefused(f"{root} may not be written into by this user.", "Put its permissions right.")
+    _refuse_where_a_disk_is_out(library, root)
     return root
+
+
+def _refuse_where_a_disk_is_out(library: Library, root: Path) -> None:
+    """Filed into the place of a disk that is not in, frames would lie on another one, and be hidden once it is in again."""
+    with library.db.session() as session:
+        for folder in session.scalars(select(Folder).where(Folder.own.is_(False))):
+            if not root.is_relative_to(folder.path):
+                continue
+            known = session.scalars(
+                select(Frame.path)
+                .where(Frame.folder_id == folder.id, Frame.state != "gone")
+                .order_by(Frame.id)
+                .limit(_ASKED_FOR)
+            ).all()
+            if known and not any(is_there(Path(folder.path) / path) for path in known):
+                raise FolderRefused(
+                    f"{folder.path} holds none of the frames that the library knows in it: its disk may not be in, and what is "
+                    "filed there would lie on another one. Nothing was filed.",
+                    "Plug the disk in, or mount the share. If its frames are gone for good, scan it in Intake and let them go.",
+                )
 
 
 def plan_filing(library: Library, choice: Choice, wishes: FilingWishes) -> FilingPlan:

@@ -5,7 +5,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import date
-from pathlib import Path
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -91,15 +90,16 @@ def _told(library: Library, revision: int, set_ids: tuple[int, ...]) -> PlaceTol
                 .order_by(Frame.id)
                 .limit(1)
             )
-            place = None if frame is None else _place_of(library.frame_path(session, frame))
+            place = None if frame is None else _place_of(library, session, frame)
             if frame is not None and place is not None and place.latitude_deg is not None:
                 latitude, longitude = round(place.latitude_deg, _DIGITS), round(place.longitude_deg, _DIGITS)
                 return PlaceTold(latitude, longitude, frame.night)
     return None
 
 
-def _place_of(path: Path) -> Place | None:
+def _place_of(library: Library, session: Session, frame: Frame) -> Place | None:
     try:
+        path = library.frame_path(session, frame)
         return place_in(HeaderReader(read_header(path).header, {}))
     except (GrayShelfError, OSError):
         return None
