@@ -96,6 +96,15 @@ def test_a_season_by_cron(run, frames, tmp_path):
     assert [m["frames"] for m in both["matched"]] == [6], "each light counts once"
     assert run("hand-over", tmp_path / "out2.zip", "--lights", frames / "lights/l0.fits")[0] in (0, 3)
 
+    (tmp_path / "sorted").rename(tmp_path / "pulled")
+    write_fits(frames / "darks/late.fits", {**DARK, "DATE-OBS": "2026-10-18T21:30:00"})
+    code, out, said = run("scan")
+    assert code == 1 and "is not there" in said and "1 new or changed" in out, (
+        "the other folder is scanned all the same"
+    )
+    (tmp_path / "pulled").rename(tmp_path / "sorted")
+    assert run("scan")[0] == 0
+
     assert run("verify")[0] == 0
     (frames / "darks/d0.fits").unlink()
     assert run("verify")[0] == 3

@@ -11,7 +11,7 @@ from pathlib import Path
 
 import pytest
 
-from grayshelf.core.errors import GrayShelfError
+from grayshelf.core.errors import FolderRefused, GrayShelfError
 from grayshelf.core.filing.filing import USUAL, Sort
 from grayshelf.core.filing.name_pattern import name_pattern
 from grayshelf.library import bringing
@@ -324,3 +324,25 @@ def test_a_folder_that_was_filed_into_can_be_taken_off_and_its_number_wishes_not
     now = {f["path"]: f for f in own.get("/api/intake")["folders"]}
     assert now[str(other)]["id"] == folders[str(root)] and not now[str(other)]["watched"]
     assert own.get("/api/filing")["from_now_on"] == [] and (other / "e.fits").is_file()
+
+
+def test_nothing_is_filed_into_the_place_of_a_disk_that_is_not_in(own, tmp_path):
+    """Its mount point may be gone, or an empty folder: frames that are moved there would be hidden once the disk is in."""
+    heap, root = tmp_path / "heap", tmp_path / "disk" / "sorted"
+    write_fits(heap / "d.fits", {**DARK, "DATE-OBS": "2026-10-18T22:00:00"})
+    root.parent.mkdir()
+    own.scan(heap)
+    assert file(own, wishes(root))["state"] == "done"
+    write_fits(heap / "e.fits", {**DARK, "DATE-OBS": "2026-10-18T23:00:00"})
+    own.scan(heap)
+    root.rename(tmp_path / "away")
+    for mount_point in (False, True):
+        if mount_point:
+            root.mkdir()
+        # The folder itself, and one in it.
+        for into in (root, *([root / "more"] if mount_point else [])):
+            with pytest.raises(FolderRefused, match="its disk may not be in"):
+                file(own, wishes(into))
+    root.rmdir()
+    (tmp_path / "away").rename(root)
+    assert file(own, wishes(root))["state"] == "done" and len(list(root.rglob("*.fits"))) == 2

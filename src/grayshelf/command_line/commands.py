@@ -132,15 +132,23 @@ def _ended(asking: Asking, args: argparse.Namespace, job_id: int) -> int:
 
 def _scan(asking: Asking, args: argparse.Namespace) -> int:
     if args.folders:
-        begun = [asking.post("/api/folders", {"path": str(f.resolve())}) for f in args.folders]
+        wanted = [("/api/folders", {"path": str(f.resolve())}) for f in args.folders]
     else:
-        listed = asking.get("/api/intake")["folders"]
-        if not listed:
+        wanted = [(f"/api/folders/{f['id']}/scan", {}) for f in asking.get("/api/intake")["folders"]]
+        if not wanted:
             raise GrayShelfError("No folder is on the list yet.", "Name one: grayshelf scan /data/frames")
-        begun = [asking.post(f"/api/folders/{f['id']}/scan", {}) for f in listed]
-    told = [asking.ended(job["id"]) for job in begun]
-    _say(args, "\n".join(f"{j['title']}: {j['message']}" for j in told), told)
-    return FINE
+    told, failed = [], list[GrayShelfError]()
+    # One after the other: a disk that is not in keeps no other from being scanned.
+    for path, body in wanted:
+        try:
+            told.append(asking.ended(asking.post(path, body)["id"]))
+        except GrayShelfError as error:
+            failed.append(error)
+    if told or not failed:
+        _say(args, "\n".join(f"{j['title']}: {j['message']}" for j in told), told)
+    for trouble in failed:
+        print(f"{trouble.message} {trouble.advice}".strip(), file=sys.stderr)
+    return FAILED if failed else FINE
 
 
 def _matched(asking: Asking, paths: list[Path]) -> Any:
