@@ -11,7 +11,7 @@ from pathlib import Path
 
 import pytest
 
-from grayshelf.core.errors import FolderRefused, GrayShelfError
+from grayshelf.core.errors import DiskOut, GrayShelfError
 from grayshelf.core.filing.filing import USUAL, Sort
 from grayshelf.core.filing.name_pattern import name_pattern
 from grayshelf.library import bringing
@@ -341,8 +341,13 @@ def test_nothing_is_filed_into_the_place_of_a_disk_that_is_not_in(own, tmp_path)
             root.mkdir()
         # The folder itself, and one in it.
         for into in (root, *([root / "more"] if mount_point else [])):
-            with pytest.raises(FolderRefused, match="its disk may not be in"):
+            with pytest.raises(DiskOut, match="its disk may not be in"):
                 file(own, wishes(into))
     root.rmdir()
+    heap_id = own.query("SELECT min(id) FROM folder WHERE NOT own")[0][0]
+    own.client.put("/api/filing/from-now-on", json={"folder_ids": [heap_id]})
+    write_fits(heap / "f.fits", {**DARK, "DATE-OBS": "2026-10-18T23:30:00"})
+    told = own.scan(heap)
+    assert told["state"] == "done" and "its disk may not be in" in told["troubles"][0]
     (tmp_path / "away").rename(root)
-    assert file(own, wishes(root))["state"] == "done" and len(list(root.rglob("*.fits"))) == 2
+    assert file(own, wishes(root))["state"] == "done" and len(list(root.rglob("*.fits"))) == 3

@@ -70,6 +70,13 @@ class DiskFull(GrayShelfError):
         self.where, self.needed_bytes = where, needed_bytes
 
 
+class DiskOut(GrayShelfError):
+    """Something is to go onto a disk that does not seem to be in."""
+
+    status = 409
+    title = "Its disk may not be in"
+
+
 class FolderRefused(GrayShelfError):
     """A folder that cannot be put on the list."""
 

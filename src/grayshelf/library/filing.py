@@ -11,7 +11,7 @@ from pathlib import Path
 from sqlalchemy import func, insert, select
 from sqlalchemy.orm import Session
 
-from grayshelf.core.errors import FolderRefused, GrayShelfError
+from grayshelf.core.errors import DiskOut, FolderRefused, GrayShelfError
 from grayshelf.core.filing.filing import UNKNOWN, USUAL, FrameThere, Placed, Sort, goes_along, lay_out
 from grayshelf.library.choosing import Choice, chosen
 from grayshelf.library.facts_json import facts_if_sound
@@ -147,7 +147,7 @@ def folder_to_file_into(library: Library, text: str) -> Path:
 
     Raises
     ------
-    GrayShelfError, FolderRefused
+    GrayShelfError, FolderRefused, DiskOut
     """
     named = Path(text.strip())
     if not text.strip() or not named.name or named.name in (".", ".."):
@@ -178,7 +178,7 @@ def _refuse_where_a_disk_is_out(library: Library, root: Path) -> None:
                 .limit(_ASKED_FOR)
             ).all()
             if known and not any(is_there(Path(folder.path) / path) for path in known):
-                raise FolderRefused(
+                raise DiskOut(
                     f"{folder.path} holds none of the frames that the library knows in it: its disk may not be in, and what is "
                     "filed there would lie on another one. Nothing was filed.",
                     "Plug the disk in, or mount the share. If its frames are gone for good, scan it in Intake and let them go.",

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, cast
 
 from flask import Flask, current_app
@@ -93,9 +93,9 @@ def make_runner(library: Library) -> tuple[JobRunner, Broker]:
 
 def _scan(library: Library, runner: JobRunner, control: JobControl, params: dict[str, Any]) -> JobResult:
     result = scan_folder(library, control, params)
-    file_what_came_in(library, runner, params)
+    not_filed = file_what_came_in(library, runner, params)
     look_when_new(library, runner)
-    return result
+    return replace(result, failed=(*result.failed, not_filed)) if not_filed else result
 
 
 def make_context(library: Library, runner: JobRunner, broker: Broker, demo: bool = False) -> Context:

@@ -15,7 +15,7 @@ from sqlalchemy import select, update
 from sqlalchemy.orm import Session
 
 from grayshelf.core.digits import file_size, several
-from grayshelf.core.errors import Conflict, GrayShelfError, NotFound
+from grayshelf.core.errors import Conflict, DiskOut, GrayShelfError, NotFound
 from grayshelf.library.bringing import Left, Put, let_source_go, let_target_go
 from grayshelf.library.choosing import Choice
 from grayshelf.library.files import sync_folder
@@ -114,20 +114,24 @@ def _start(library: Library, runner: JobRunner, plan: FilingPlan, wishes: Filing
     )
 
 
-def file_what_came_in(library: Library, runner: JobRunner, params: dict[str, Any]) -> None:
-    """After a scan (`ScanJob`): file what came into a folder from which that is wished from now on."""
+def file_what_came_in(library: Library, runner: JobRunner, params: dict[str, Any]) -> str:
+    """After a scan (`ScanJob`): file what came into a folder from which that is wished from now on; returns what a person has
+    to do for it, in a sentence, or nothing."""
     folder_id = read(ScanJob, params).folder_id
     with library.db.session() as session:
         wishes = filing_wishes(library, session)
         folder = session.get(Folder, folder_id)
         words = f"that came into {folder.path}" if folder is not None else ""
     if folder_id not in wishes.from_now_on or not words:
-        return
+        return ""
     try:
         start_filing(library, runner, Choice(folder_id=folder_id), wishes, words)
     except GrayShelfError as error:
         # Nothing to file, another filing, its disk not in: the next scan looks again.
         log.info("not filed after the scan of folder %s: %s", folder_id, error)
+        if isinstance(error, DiskOut):
+            return f"{error.message} {error.advice}"
+    return ""
 
 
 def start_taking_back(library: Library, runner: JobRunner, filing_id: int) -> int:
