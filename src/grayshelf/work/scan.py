@@ -217,7 +217,7 @@ def _said_before(library: Library, folder_id: int, root: Path) -> Callable[[str,
     def told(path: str, facts: FrameFacts) -> FrameFacts:
         of_it, read_utc = said.get(path, ({}, None))
         same = read_utc == (facts.utc.isoformat() if facts.utc else None)
-        return replace(facts, said=of_it) if same else facts
+        return replace(facts, said=of_it) if same and of_it != facts.said else facts
 
     return told
 
