@@ -371,6 +371,24 @@ def test_frames_that_follow_their_masters_into_another_library_are_known_as_thei
     other = Own(tmp_path / "other")
     other.scan(own.root / "masters")
     assert other.query("select count(*) from master_input where frame_id is null") == [(24,)]
+    few = Own(tmp_path / "few")
+    few.scan(own.root / "masters")
+    for number in range(3, 8):
+        (folder / f"dark/dark_{number}.fits").rename(tmp_path / f"{number}")
+    for number in range(10):
+        write_fits(
+            folder / f"dark/other_{number}.fits",
+            {**DARK, "DATE-OBS": f"2026-10-18T23:{number:02d}:00"},
+            np.full((24, 24), 500 + number, np.uint16),
+        )
+    few.scan(folder)
+    dark = next(x for x in few.sets().values() if x["kind"] == "dark" and x["state"] != "master")
+    assert (dark["n_frames"], dark["state"]) == (13, "loose"), "three of thirteen are no set of that master"
+    few.close()
+    for number in range(10):
+        (folder / f"dark/other_{number}.fits").unlink()
+    for number in range(3, 8):
+        (tmp_path / f"{number}").rename(folder / f"dark/dark_{number}.fits")
     other.scan(folder)
     assert other.query("select count(*) from master_input where frame_id is null") == [(0,)]
     assert {x["state"] for x in other.sets().values()} == {"combined", "master", "lights"}

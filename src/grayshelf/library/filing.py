@@ -23,8 +23,8 @@ from grayshelf.library.records import as_kept, read
 _PLACE = "filing"
 #: So many frames are filed at once; a larger heap goes part by part.
 MOST_AT_ONCE = 30_000
-#: Frames of a folder of which one has to be where it was, so that its disk is known to be in.
-_ASKED_FOR = 20
+#: Of so many first and last frames of a folder one has to be where it was, so that its disk is known to be in.
+_ASKED_FOR = 10
 #: Files that no program needs and every system writes anew.
 _NOBODY_S = ("thumbs.db", "desktop.ini")
 
@@ -171,12 +171,12 @@ def _refuse_where_a_disk_is_out(library: Library, root: Path) -> None:
         for folder in session.scalars(select(Folder).where(Folder.own.is_(False))):
             if not root.is_relative_to(folder.path):
                 continue
-            known = session.scalars(
-                select(Frame.path)
-                .where(Frame.folder_id == folder.id, Frame.state != "gone")
-                .order_by(Frame.id)
-                .limit(_ASKED_FOR)
-            ).all()
+            paths = select(Frame.path).where(Frame.folder_id == folder.id, Frame.state != "gone")
+            known = [
+                path
+                for order in (Frame.id, Frame.id.desc())
+                for path in session.scalars(paths.order_by(order).limit(_ASKED_FOR))
+            ]
             if known and not any(is_there(Path(folder.path) / path) for path in known):
                 raise DiskOut(
                     f"{folder.path} holds none of the frames that the library knows in it: its disk may not be in, and what is "

@@ -6,8 +6,8 @@ without their frames, which follow.
 
 from __future__ import annotations
 
-from collections import defaultdict
-from collections.abc import Callable
+from collections import Counter, defaultdict
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from datetime import date
 from pathlib import Path, PurePosixPath
@@ -60,7 +60,7 @@ def find_inputs(library: Library, check: Callable[[], None], progress: Callable[
             session.get_one(Frame, frame_id).sha256 = sha256
         progress((number + 1) / len(todo))
     found = _link(library, {sha256 for one in wanted.values() for sha256 in one.hashes})
-    give_masters_back(library, found)
+    give_masters_back(library, _of_sets_found_again(library, found))
     return len(found)
 
 
@@ -105,6 +105,21 @@ def _may_be(session: Session, wanted: dict[_KindAndCamera, _Wanted]) -> list[tup
         if of_it is not None and (night in of_it.nights or _stem(path) in of_it.names):
             found.append((frame_id, Path(root) / path))
     return found
+
+
+def _of_sets_found_again(library: Library, found: Sequence[int]) -> list[int]:
+    """Those of which at least half of their set was found: a master with few frames in common is not that of a set."""
+    set_of: dict[int, int] = {}
+    with library.db.session() as session:
+        for part in in_parts(found):
+            rows = session.execute(select(Frame.id, Frame.set_id).where(Frame.id.in_(part)))
+            set_of |= {frame_id: set_id for frame_id, set_id in rows if set_id is not None}
+        here = Counter(set_of.values())
+        sizes: dict[int, int] = {}
+        for sets in in_parts(sorted(here)):
+            counted = select(FrameSet.id, FrameSet.n_frames).where(FrameSet.id.in_(sets))
+            sizes |= dict(session.execute(counted).all())
+    return [frame_id for frame_id, set_id in set_of.items() if 2 * here[set_id] >= sizes[set_id]]
 
 
 def _stem(path: str) -> str:
