@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import shutil
+
 import numpy as np
 from astropy.io import fits
 
@@ -68,3 +70,47 @@ def test_any_frame_is_seen_with_its_header_whatever_is_wrong_with_it(own, tmp_pa
         assert sheet["cards"] or sheet["trouble"], name
     assert "NOTE" in own.client.get(f"/api/frames/{ids['dark_gain120_001.fits']}/header.csv").text
     assert own.client.get("/api/frames/99999/sheet").status_code == 404
+
+
+def test_where_a_folder_is_taken_off_the_list_its_copies_count(own, tmp_path):
+    """By the same bytes, and saved once more by another program; their set stays what it was, with its master."""
+    here, there = tmp_path / "here", tmp_path / "there"
+    rng = np.random.default_rng(3)
+    for i in range(6):
+        pixels = rng.normal(500, 6, (24, 24)).astype(np.uint16)
+        first = write_fits(here / f"d{i}.fits", {**DARK, "DATE-OBS": f"2026-10-18T22:0{i}:00"}, pixels)
+        there.mkdir(exist_ok=True)
+        if i % 2:
+            shutil.copyfile(first, there / f"d{i}.fits")
+        else:
+            write_fits(
+                there / f"d{i}.fits",
+                {**DARK, "DATE-OBS": f"2026-10-18T22:0{i}:00", "NOTE": "once more"},
+                pixels,
+            )
+    own.scan(here)
+    own.build()
+    own.scan(there)
+
+    def listed():
+        return sorted((x["id"], x["n_frames"], x["state"]) for x in own.sets().values())
+
+    def copies():
+        return [f["copies"] for f in own.get("/api/intake")["folders"]]
+
+    before = listed()
+    assert copies() == [0, 6]
+    assert own.client.delete("/api/folders/2").status_code == 200
+    assert (
+        listed() == before
+        and copies() == [0]
+        and own.query("SELECT count(*) FROM frame WHERE set_id IS NOT NULL") == [(7,)]
+    )
+    assert "0 new or changed" in own.scan(there)["message"]
+    # An older version left them without a frame that counts: the next scan reads them anew.
+    own.change(
+        "UPDATE frame SET state = 'duplicate', set_id = NULL, group_key = NULL WHERE kind = 'dark' AND folder_id != 1"
+    )
+    own.library.touched()
+    assert "6 new or changed" in own.scan(there)["message"]
+    assert copies() == [0] and [x["n_frames"] for x in own.sets().values() if x["state"] != "master"] == [6]

@@ -16,6 +16,7 @@ from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import Conflict
 from grayshelf.library.catalog import IN_SETS, Twin, call_duplicate, set_aside
+from grayshelf.library.copies import copies_of, counted_elsewhere
 from grayshelf.library.folders import FileStamp, stamp_of
 from grayshelf.library.grouping import drop_empty_sets
 from grayshelf.library.kept import in_parts
@@ -149,35 +150,23 @@ def _find_copies(library: Library, missing_ids: list[int]) -> int:
     for frame_id in missing_ids:
         with library.db.session() as session:
             frame = session.get_one(Frame, frame_id)
-            # The same bytes first; else the same exposure, saved twice: its pixels were found to be the same.
-            one_exposure = (
-                Frame.sha256.is_(None)
-                & (Frame.camera == (frame.camera or ""))
-                & (Frame.utc == frame.utc)
-                & Frame.utc.is_not(None)
-                & (Frame.kind == (frame.kind or ""))
-            )
-            copies = session.scalars(
-                select(Frame)
-                .where(
-                    (Frame.sha256 == (frame.sha256 or "")) | one_exposure,
-                    Frame.state == "duplicate",
-                    Frame.missing_since.is_(None),
-                )
-                .order_by(Frame.sha256.is_(None), Frame.id)
-            ).all()
-            for copy in copies:
+            for copy in copies_of(session, frame):
                 path = Path(copy.folder.path) / copy.path
                 if path.is_file():
-                    same_bytes = copy.sha256 is not None
-                    take_place(session, frame, copy.folder_id, copy.path, stamp_of(path))
-                    if same_bytes:
-                        _tell_other_copies(session, frame)
-                    else:
-                        frame.sha256 = None
+                    _step_in(session, frame, copy, stamp_of(path))
                     found += 1
                     break
     return found
+
+
+def _step_in(session: Session, frame: Frame, copy: Frame, stamp: FileStamp) -> None:
+    """Let a frame have the file of its copy."""
+    same_bytes = copy.sha256 is not None
+    take_place(session, frame, copy.folder_id, copy.path, stamp)
+    if same_bytes:
+        _tell_other_copies(session, frame)
+    else:
+        frame.sha256 = None
 
 
 def _tell_other_copies(session: Session, frame: Frame) -> None:
@@ -241,7 +230,16 @@ def let_go(library: Library, folder_id: int) -> int:
 
 
 def forget_frames(library: Library, folder_id: int) -> None:
-    """Take a folder's frames out of the library. What was measured from them, or made of them, stays as it is."""
+    """Take a folder's frames out of the library. What was measured from them, or made of them, stays as it is. Of what has
+    copies in other folders one counts from now on."""
+    with library.db.session() as session:
+        elsewhere = counted_elsewhere(session, folder_id)
+    for part in in_parts(elsewhere, _AT_ONCE):
+        with library.db.session() as session:
+            for frame in session.scalars(select(Frame).where(Frame.id.in_(part))):
+                copy = next((c for c in copies_of(session, frame) if c.folder_id != folder_id), None)
+                if copy is not None:
+                    _step_in(session, frame, copy, FileStamp(copy.size_bytes, copy.modified_ns))
     with library.db.session() as session:
         ids = list(session.scalars(select(Frame.id).where(Frame.folder_id == folder_id)))
     for start in range(0, len(ids), _AT_ONCE):

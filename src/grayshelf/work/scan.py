@@ -18,6 +18,7 @@ from grayshelf.core.frames.facts import FILE_NAME, FrameFacts
 from grayshelf.core.frames.file_names import counters_among
 from grayshelf.library.broken_dates import read_anew
 from grayshelf.library.catalog import IN_SETS, ReadFile, Settling, note_scan, read_file, rows_at, settling
+from grayshelf.library.copies import without_a_frame
 from grayshelf.library.entering import enter, insert_rows, look_up
 from grayshelf.library.folders import NOT_ON_A_SHELF, FileStamp, Passed, is_text, printable, walk_frames
 from grayshelf.library.grouping import regroup, tell_again
@@ -160,6 +161,7 @@ def _is_unchanged(
     loose = Frame.set_id.is_(None) & Frame.state.in_(IN_SETS) & Frame.group_key.is_not(None)
     with library.db.session() as session:
         settled = library.setting(session, RULES_OF, {}).get(str(folder_id)) == rules_in_force()
+        settled = settled and not without_a_frame(session, folder_id)
         # A library from before levels were noted has sets that nobody has looked at.
         unseen = FrameSet.level_adu.is_(None) & ~FrameSet.is_master & FrameSet.measurement_id.is_(None)
         left = [select(Frame.id).where(loose).limit(1), select(FrameSet.id).where(unseen).limit(1)]
@@ -261,8 +263,8 @@ def _counters(paths: Sequence[str]) -> dict[str, frozenset[str]]:
 def _to_read_again(library: Library, folder_id: int, counters: Mapping[str, frozenset[str]]) -> set[str]:
     """Files of which something makes no sense (their sets are left out), or that were read by other rules: their names
     were believed before the next ones showed that their numbers only count, or something of them was not understood."""
-    again = set[str]()
     with library.db.session() as session:
+        again = without_a_frame(session, folder_id)
         if library.left_out:
             of_them = Frame.set_id.in_({set_id for _, set_id in library.left_out})
             makes_no_sense = not_(func.json_valid(Frame.facts))
