@@ -70,7 +70,7 @@ def test_what_was_kept_of_the_site_is_said_and_a_typed_name_stays_when_the_rig_c
     name.fill("Balcony")
     page.unroute("**/api/state")
     page.evaluate("document.dispatchEvent(new Event('visibilitychange'))")
-    expect(page.get_by_role("button", name="Rig: Field lens, Kite 9")).to_be_visible()
+    expect(page.get_by_role("button", name="Rig: Field lens Kite 9")).to_be_visible()
     expect(name).to_have_value("Balcony")
 
 

@@ -1,6 +1,9 @@
-"""Gear of other people has long names, and many temperatures: nothing lies over anything else, at either width."""
+"""Gear of other people has long names, and many temperatures: nothing lies over anything else, at either width, and all of it
+is there for who does not see it, or little (Web Content Accessibility Guidelines 2.1, levels A and AA, by axe-core)."""
 
 from __future__ import annotations
+
+from pathlib import Path
 
 import pytest
 
@@ -34,6 +37,14 @@ CUT = """() => [...document.querySelectorAll("[role=gridcell]")].map((cell) => {
     const stamp = cell.querySelector("[title], .narrow").getBoundingClientRect();
     return stamp.right - cell.getBoundingClientRect().right;
 })"""
+AXE = Path(__file__).parents[2] / "frontend/node_modules/axe-core/axe.min.js"
+#: What is drawn short on a spine is named whole: that rule wants the short words in the name.
+BARRED = """async () => {
+    const tags = { type: "tag", values: ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa"] };
+    const rules = { "label-content-name-mismatch": { enabled: false } };
+    const found = await axe.run(document, { runOnly: tags, rules, resultTypes: ["violations"] });
+    return found.violations.map((v) => [v.id, v.nodes.map((n) => n.html.slice(0, 200))]);
+}"""
 
 
 @pytest.fixture
@@ -56,12 +67,16 @@ def test_names_and_numbers_stand_clear_of_one_another(own, browser, tmp_path):
     own.until(lambda: own.job(job)["state"] == "done")
     for width in (1280, 390):
         page = browser.new_page(viewport={"width": width, "height": 800})
+        if width == 390:
+            page.add_init_script("localStorage.setItem('theme', 'night')")
         for place in ("tonight", "nights", "bench", "intake", "intake/mend", "rigs", "shelf"):
             page.goto(f"{own.url}/{place}")
             page.get_by_role("button", name="Rig: ").wait_for()
             page.wait_for_load_state("networkidle")
             assert page.evaluate("document.documentElement.scrollWidth") <= width, (place, width)
             assert page.evaluate(BEYOND) == [], (place, width)
+            page.evaluate(AXE.read_text())
+            assert page.evaluate(BARRED) == [], (place, width)
         page.locator("button[data-spine]").first.wait_for()
         room = page.evaluate(BETWEEN)
         assert len(room) == 5 and min(room) >= 0, (width, room)

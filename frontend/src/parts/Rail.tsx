@@ -59,11 +59,11 @@ function RigHolder() {
   return (
     <Listbox value={rig.id} onChange={choose}>
       <ListboxButton
-        aria-label={`Rig: ${rig.name}, ${rig.camera}`}
+        aria-label={`Rig: ${rig.name} ${rig.camera}`}
         className="flex h-10 w-[192px] items-center gap-2 rounded-sm border-2 border-rule p-1 text-left max-xl:w-[148px] max-md:w-auto max-md:max-w-full max-md:border"
       >
         <span className="flex h-full min-w-0 flex-1 items-center gap-2 bg-card px-2">
-          <span className="narrow min-w-0 truncate font-semibold">{rig.name}</span>
+          <span className="narrow min-w-0 truncate font-semibold">{rig.name}</span>{" "}
           {/* Gives way first: most names leave room for it. */}
           <span className="narrow min-w-0 shrink-[99999] truncate text-s text-ink2 max-md:hidden">
             {rig.camera === rig.name ? "" : rig.camera}
@@ -182,6 +182,7 @@ export function Rail() {
     <header className="flex h-14 shrink-0 items-end border-b border-rule bg-board px-6 max-xl:px-4 max-md:h-12 max-md:items-center max-md:gap-3 max-md:px-4">
       <NavLink
         to="/tonight"
+        aria-label="Gray Shelf"
         className="mr-8 flex h-14 items-center gap-2.5 text-l font-semibold whitespace-nowrap max-xl:mr-4 max-md:mr-0 max-md:h-auto"
         style={{ fontStretch: "92%" }}
       >

@@ -108,7 +108,7 @@ function Through({
             type="button"
             aria-pressed={f.code === filter}
             onClick={() => setFilter(f.code)}
-            className={`rounded-sm p-0.5 ${f.code === filter ? "outline-2 outline-ink" : "opacity-70"}`}
+            className={`rounded-sm p-0.5 ${f.code === filter ? "outline-2 outline-ink" : "opacity-80"}`}
           >
             <FilterStamp code={f.code} nm={f.passband_nm} />
           </button>

@@ -37,11 +37,7 @@ function Missing({ folder }: { folder: FolderData }) {
           </Button>
         </p>
       ) : (
-        <Button
-          look="link"
-          aria-label={`Let what is missing in ${folder.path} go`}
-          onClick={() => setSure(true)}
-        >
+        <Button look="link" aria-label={`Let the missing go: ${folder.path}`} onClick={() => setSure(true)}>
           Let the missing go
         </Button>
       )}
@@ -138,14 +134,14 @@ export function FolderCard({ folder }: { folder: FolderData }) {
         {!job && (
           <Button
             disabled={again.isPending}
-            aria-label={`Scan ${folder.path} again`}
+            aria-label={`Scan again: ${folder.path}`}
             onClick={() => again.mutate(undefined)}
           >
             Scan again
           </Button>
         )}
         {!job && !sure && (
-          <Button look="link" aria-label={`Take ${folder.path} off the list`} onClick={() => setSure(true)}>
+          <Button look="link" aria-label={`Take off the list: ${folder.path}`} onClick={() => setSure(true)}>
             Take off the list
           </Button>
         )}

@@ -36,7 +36,7 @@ function Problem({
           <button
             type="button"
             className="mr-3 underline underline-offset-2 hover:no-underline"
-            aria-label={`Look at ${item.path}`}
+            aria-label={`${item.state === "duplicate" ? "see both" : "look at it"}: ${item.path}`}
             onClick={onLook}
           >
             {item.state === "duplicate" ? "see both" : "look at it"}
@@ -46,7 +46,7 @@ function Problem({
           <button
             type="button"
             className="underline underline-offset-2 hover:no-underline"
-            aria-label={`Put ${item.path} back`}
+            aria-label={`put it back: ${item.path}`}
             disabled={busy}
             onClick={onBack}
           >

@@ -198,7 +198,9 @@ export function Sets({ onLook }: { onLook: (set: number) => void }) {
             <th className="pr-6 text-right font-normal max-md:pr-3">Frames</th>
             <th className="font-normal max-md:hidden">Night</th>
             <th className="font-normal max-md:hidden">State</th>
-            <th />
+            <th>
+              <span className="sr-only">What to do</span>
+            </th>
           </tr>
         </thead>
         <tbody>

@@ -111,8 +111,12 @@ export function Slip({ id, onClose }: { id: number; onClose: () => void }) {
             </colgroup>
             <thead className="stacked:hidden">
               <tr className="narrow text-s text-ink2">
-                <th />
-                <th />
+                <th>
+                  <span className="sr-only">Kind</span>
+                </th>
+                <th>
+                  <span className="sr-only">What was chosen</span>
+                </th>
                 {columns.map(({ name, title }) => (
                   <th key={name} scope="col" className="py-1 pr-3 text-left font-normal whitespace-nowrap">
                     {title}

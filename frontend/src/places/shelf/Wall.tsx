@@ -113,7 +113,7 @@ export function Wall({ wall, kind, gain, pulled, onPull, onPickGap }: WallProps)
               style={{ height: FACE, paddingInline: INSET }}
             >
               {kind === "flats" ? (
-                <span className={`flex min-w-0 ${filled ? "" : "opacity-70"}`}>
+                <span className={`flex min-w-0 ${filled ? "" : "opacity-80"}`}>
                   <FilterStamp code={column.title} />
                 </span>
               ) : (

@@ -178,13 +178,16 @@ export function FlatSheet({ rig }: { rig: number }) {
     <div className="mx-auto max-w-[1280px] px-6 pt-2.5 pb-6 max-md:px-4">
       <PageHead
         title={
-          <span className="max-md:hidden">
-            <HeadChoice<BenchPage>
-              options={[...KINDS]}
-              value="flats"
-              onChange={(value) => void navigate(`/bench/${value}`)}
-            />
-          </span>
+          <>
+            <span className="max-md:hidden">
+              <HeadChoice<BenchPage>
+                options={[...KINDS]}
+                value="flats"
+                onChange={(value) => void navigate(`/bench/${value}`)}
+              />
+            </span>
+            <span className="sr-only md:hidden">Flat exposure</span>
+          </>
         }
       >
         <span className="text-ink2 max-lg:hidden">

@@ -10,7 +10,7 @@ import { Label } from "../../../parts/Label";
 function Rings({ count }: { count: number }) {
   const shown = Math.min(count, 4);
   return (
-    <span className="num flex justify-end gap-0.5 text-s" aria-label={`${count} test shots`}>
+    <span className="num flex justify-end gap-0.5 text-s" role="img" aria-label={`${count} test shots`}>
       {Array.from({ length: shown }, (_, i) => (
         <span
           key={i}
@@ -140,17 +140,21 @@ export function Rows({
         const note = row.stale || row.drift;
         return (
           <div key={row.name}>
-            <button
-              type="button"
+            <div
               role="row"
               aria-label={`${row.name}: ${row.exposure}`}
               aria-current={here}
-              onClick={() => onChoose(row.key)}
-              className={`grid min-h-[38px] max-md:min-h-11 w-full grid-cols-[52px_38px_36px_64px_1fr_64px] max-md:grid-cols-[52px_38px_36px_64px_1fr] items-center gap-x-2 border-b px-2 text-left ${note || row.diffusers ? "pt-2.5" : "pt-1"} ${
+              className={`relative grid min-h-[38px] max-md:min-h-11 w-full grid-cols-[52px_38px_36px_64px_1fr_64px] max-md:grid-cols-[52px_38px_36px_64px_1fr] items-center gap-x-2 border-b px-2 text-left ${note || row.diffusers ? "pt-2.5" : "pt-1"} ${
                 failed ? "border border-accent bg-card" : "border-line"
               } ${here ? "bg-card shadow-[inset_3px_0_0_var(--ink)]" : ""}`}
             >
               <span role="cell">
+                <button
+                  type="button"
+                  aria-label={`Choose ${row.name}`}
+                  onClick={() => onChoose(row.key)}
+                  className="absolute inset-0"
+                />
                 <FilterStamp code={row.key.filter_code} nm={row.passband_nm} />
               </span>
               <span role="cell" className="num text-right">
@@ -195,7 +199,7 @@ export function Rows({
                   {note && <span className="text-accent">{note}</span>}
                 </span>
               )}
-            </button>
+            </div>
             {failed && <Failed row={row} rig={rig} />}
           </div>
         );

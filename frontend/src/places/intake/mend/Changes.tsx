@@ -43,7 +43,7 @@ export function Changes({ preview }: { preview: Preview }) {
       {preview.frames === 0 ? (
         <p className="py-4 text-ink2">No frame is like that.</p>
       ) : (
-        <div className="overflow-x-auto">
+        <div className="overflow-x-auto" tabIndex={0} role="region" aria-label="What would be said">
           <table className="w-full border-collapse text-s">
             <thead>
               <tr className="narrow border-b border-ink text-left text-ink2">

@@ -50,11 +50,7 @@ function One({ giver, onLook }: { giver: Giver; onLook: (from: From) => void }) 
           />
           fetch each morning
         </label>
-        <Button
-          look="link"
-          aria-label={`Take ${giver.name} off the list`}
-          onClick={() => off.mutate(undefined)}
-        >
+        <Button look="link" aria-label={`Take it off: ${giver.name}`} onClick={() => off.mutate(undefined)}>
           Take it off
         </Button>
       </div>

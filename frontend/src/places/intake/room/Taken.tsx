@@ -14,7 +14,9 @@ export function ByKind({ page }: { page: Page }) {
       <table className="w-full text-s">
         <thead>
           <tr className="text-left text-ink2">
-            <th className="py-1 font-normal" />
+            <th className="py-1 font-normal">
+              <span className="sr-only">What</span>
+            </th>
             <th className="font-normal">all</th>
             {page.ages.map((age) => (
               <th key={age} className="pl-2 text-right font-normal">
