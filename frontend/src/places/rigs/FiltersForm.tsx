@@ -112,7 +112,7 @@ export function FiltersForm({ data }: { data: Rig }) {
                   <tr className="text-s text-ink2">
                     {COLUMNS.map((c) => (
                       <th key={c} scope="col" className="pr-2 font-normal">
-                        {c}
+                        {c || <span className="sr-only">What to do</span>}
                       </th>
                     ))}
                   </tr>

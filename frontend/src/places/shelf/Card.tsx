@@ -211,15 +211,17 @@ export function Card({ id, near, onClose }: { id: number; near: number; onClose:
                 onLook={looking.look}
                 place={where === null ? null : (data.findings[where]?.place ?? null)}
               />
-              <dl className="flex flex-col gap-0.5">
-                {data.figures.map((figure) => (
-                  <Figure key={figure.name} {...figure} />
-                ))}
-                {data.noise.map((figure) => (
-                  <Figure key={figure.name} {...figure} />
-                ))}
+              <div>
+                <dl className="flex flex-col gap-0.5">
+                  {data.figures.map((figure) => (
+                    <Figure key={figure.name} {...figure} />
+                  ))}
+                  {data.noise.map((figure) => (
+                    <Figure key={figure.name} {...figure} />
+                  ))}
+                </dl>
                 {data.spine.is_master && !data.empty && data.figures.length > 0 && (
-                  <p className="pt-1 text-s text-ink2">
+                  <p className="pt-1.5 text-s text-ink2">
                     Where hot and cold pixels are:{" "}
                     <a className="underline" href={`/api/holdings/${id}/defects.csv`}>
                       CSV
@@ -229,7 +231,7 @@ export function Card({ id, near, onClose }: { id: number; near: number; onClose:
                     </a>
                   </p>
                 )}
-              </dl>
+              </div>
             </div>
             <Findings
               findings={data.findings}
