@@ -1,7 +1,7 @@
 """Frames that masters were made of and that the library has not, found again when they come in: known by their bytes.
 
 So it is where a folder was taken off the list and is named again, where what was let go of is back, and where masters came
-without their frames, which follow.
+without their frames, which follow. Frames that were packed meanwhile have other bytes, and are not known again.
 """
 
 from __future__ import annotations
@@ -28,7 +28,7 @@ class _Wanted:
     """What is known of frames that masters of one kind and camera were made of."""
 
     names: set[str] = field(default_factory=set)
-    """Of their files, without their endings: a packed file has another."""
+    """Of their files, without their endings."""
     nights: set[date | None] = field(default_factory=set)
     hashes: set[str] = field(default_factory=set)
 
