@@ -277,3 +277,15 @@ def test_the_house_rule_offers_what_it_wishes(own, tmp_path):
     assert night(own)["wished"] == "thrown away"
     assert night(own, "lights")["wished"] == "kept as they are"
     assert list(heap.rglob("dark*.fits"))
+
+
+def test_packed_frames_whose_folder_comes_back_are_known_as_those_of_their_master(own, tmp_path):
+    frames(tmp_path / "heap", count=8)
+    own.scan(tmp_path / "heap")
+    own.build()
+    assert let_go(own, "pack", night(own)["set_ids"])["state"] == "done"
+    assert own.client.delete("/api/folders/2").status_code == 200
+    own.scan(tmp_path / "heap")
+    assert sorted(x["state"] for x in own.sets().values()) == ["combined", "master"]
+    assert own.query("SELECT count(*) FROM master_input WHERE frame_id IS NULL") == [(0,)]
+    assert own.query("SELECT count(*) FROM frame WHERE path LIKE '%.fz' AND sha256 IS NOT NULL") == [(8,)]

@@ -1,11 +1,12 @@
 """Frames that masters were made of and that the library has not, found again when they come in: known by their bytes.
 
 So it is where a folder was taken off the list and is named again, where what was let go of is back, and where masters came
-without their frames, which follow. Frames that were packed meanwhile have other bytes, and are not known again.
+without their frames, which follow. What was packed here meanwhile is known by the bytes that it had.
 """
 
 from __future__ import annotations
 
+import hashlib
 from collections import Counter, defaultdict
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
@@ -21,6 +22,7 @@ from grayshelf.library.kept import in_parts
 from grayshelf.library.letting_go import give_masters_back
 from grayshelf.library.library import Library
 from grayshelf.library.models import Folder, Frame, FrameSet, MasterInput, MasterRecord
+from grayshelf.library.packing import PACKED_ENDING, NotPacked, unpacked
 
 
 @dataclass
@@ -28,7 +30,7 @@ class _Wanted:
     """What is known of frames that masters of one kind and camera were made of."""
 
     names: set[str] = field(default_factory=set)
-    """Of their files, without their endings."""
+    """Of their files, without their endings: a packed file has another."""
     nights: set[date | None] = field(default_factory=set)
     hashes: set[str] = field(default_factory=set)
 
@@ -49,19 +51,34 @@ def find_inputs(library: Library, check: Callable[[], None], progress: Callable[
     with library.db.session() as session:
         wanted = _wanted(session)
         todo = _may_be(session, wanted) if wanted else []
+    packed = list[int]()
     for number, (frame_id, path) in enumerate(todo):
         check()
         try:
-            sha256 = sha256_of(path)
+            sha256, as_it_was = sha256_of(path), _before_it_was_packed(path)
         except OSError:
             # Gone since it was scanned: the next scan tells of it.
             continue
         with library.db.session() as session:
             session.get_one(Frame, frame_id).sha256 = sha256
+            lacks_it = (MasterInput.sha256 == as_it_was) & MasterInput.frame_id.is_(None)
+            if session.scalar(select(MasterInput.id).where(lacks_it).limit(1)) is not None:
+                session.execute(update(MasterInput).where(lacks_it).values(frame_id=frame_id))
+                packed.append(frame_id)
         progress((number + 1) / len(todo))
-    found = _link(library, {sha256 for one in wanted.values() for sha256 in one.hashes})
+    found = packed + _link(library, {sha256 for one in wanted.values() for sha256 in one.hashes})
     give_masters_back(library, _of_sets_found_again(library, found))
     return len(found)
+
+
+def _before_it_was_packed(path: Path) -> str | None:
+    """The hash of the file that was packed here; None of any other."""
+    if path.suffix.lower() != PACKED_ENDING:
+        return None
+    try:
+        return hashlib.sha256(unpacked(path)).hexdigest()
+    except NotPacked:
+        return None
 
 
 def _wanted(session: Session) -> dict[_KindAndCamera, _Wanted]:
