@@ -353,7 +353,9 @@ def _told(
     if missed.missing:
         message += f", {missed.missing:,} missing"
     if copies := states.get("duplicate", 0):
-        message += f", {copies:,} {'copies' if copies != 1 else 'copy'} of frames that count"
+        message += (
+            ", 1 copy of a frame that counts" if copies == 1 else f", {copies:,} copies of frames that count"
+        )
     if trouble:
         message += f", {trouble:,} to look at"
     return JobResult(message)

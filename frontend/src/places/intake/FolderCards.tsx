@@ -94,7 +94,8 @@ export function FolderCard({ folder }: { folder: FolderData }) {
   const [sure, setSure] = useState(false);
   const job = folder.job;
   const holds = folder.kinds.map((k) => `${k.count.toLocaleString("en")} ${k.name}`);
-  if (folder.copies > 0) holds.push(`${several(folder.copies, "copy", "copies")} of frames that count`);
+  if (folder.copies > 0)
+    holds.push(several(folder.copies, "copy of a frame that counts", "copies of frames that count"));
   return (
     <li className="border border-line bg-card px-4 py-3">
       <p className="num break-all text-m">{folder.path}</p>
