@@ -18,7 +18,7 @@ from grayshelf.core.frames.facts import FILE_NAME, FrameFacts
 from grayshelf.core.frames.file_names import counters_among
 from grayshelf.library.broken_dates import read_anew
 from grayshelf.library.catalog import IN_SETS, ReadFile, Settling, note_scan, read_file, rows_at, settling
-from grayshelf.library.copies import without_a_frame
+from grayshelf.library.copies import DUPLICATE, without_a_frame
 from grayshelf.library.entering import enter, insert_rows, look_up
 from grayshelf.library.folders import NOT_ON_A_SHELF, FileStamp, Passed, is_text, printable, walk_frames
 from grayshelf.library.grouping import regroup, tell_again
@@ -352,7 +352,7 @@ def _told(
         message += f", {missed.back:,} back"
     if missed.missing:
         message += f", {missed.missing:,} missing"
-    if copies := states.get("duplicate", 0):
+    if copies := states.get(DUPLICATE, 0):
         message += (
             ", 1 copy of a frame that counts" if copies == 1 else f", {copies:,} copies of frames that count"
         )

@@ -13,6 +13,7 @@ from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.matching.age import AHEAD, MAY_BE_AHEAD_DAYS
 from grayshelf.library.catalog import FOLDERS_OF_REJECTS, IN_SETS, set_aside
+from grayshelf.library.copies import DUPLICATE
 from grayshelf.library.kept import kept
 from grayshelf.library.kept_lights import what_its_header_says
 from grayshelf.library.library import Library
@@ -25,7 +26,7 @@ PAGE = 100
 SET_ASIDE = "set aside"
 TO_LOOK_AT = ("missing", "unreadable", "lacking")
 #: Copies of frames that count: nothing has to be done about them, so they are listed apart.
-COPIES = "duplicate"
+COPIES = DUPLICATE
 #: A frame’s state as it is told: whatever it is in itself, while its file is missing it is missing.
 STATE_TOLD = case((Frame.missing_since.is_not(None) & (Frame.state != "gone"), "missing"), else_=Frame.state)
 #: As the index `ix_frame_to_look_at` has it, so that not every frame is read.
