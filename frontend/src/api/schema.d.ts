@@ -9728,11 +9728,13 @@ export interface components {
         };
         /**
          * FolderNamedOut
-         * @description A folder on the list.
+         * @description A folder that frames are chosen from.
          */
         FolderNamedOut: {
             /** Id */
             id: number;
+            /** Label */
+            label: string;
             /** Path */
             path: string;
         };

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from pathlib import Path
@@ -16,7 +16,7 @@ from grayshelf.core.filing.filing import UNKNOWN, USUAL, FrameThere, Placed, Sor
 from grayshelf.library.choosing import Choice, chosen
 from grayshelf.library.facts_json import facts_if_sound
 from grayshelf.library.folders import FileStamp, is_there, looks_like_frame, named_folder, stamp_of
-from grayshelf.library.library import Library
+from grayshelf.library.library import SHOT_AND_FETCHED, Library
 from grayshelf.library.models import FiledFile, Filing, Folder, Frame
 from grayshelf.library.records import as_kept, read
 
@@ -96,13 +96,11 @@ def keep_from_now_on(library: Library, folder_ids: Sequence[int]) -> str:
             raise GrayShelfError(
                 "Nothing was filed yet, so it is not known where to.", "File some frames by hand first."
             )
-        there = session.scalars(
-            select(Folder.id).where(Folder.id.in_(folder_ids), Folder.own.is_(False)).order_by(Folder.id)
-        )
+        there = session.scalars(select(Folder.id).where(Folder.id.in_(folder_ids)).order_by(Folder.id))
         wishes = replace(wishes, from_now_on=tuple(there))
         keep_filing_wishes(library, session, wishes)
     count = len(wishes.from_now_on)
-    return f"What comes into {count} folder{'s' if count != 1 else ''} is filed by itself after each scan."
+    return f"What comes into {count} folder{'s' if count != 1 else ''} is filed by itself."
 
 
 def no_more_from(library: Library, session: Session, folder_id: int) -> None:
@@ -185,9 +183,22 @@ def _refuse_where_a_disk_is_out(library: Library, root: Path) -> None:
                 )
 
 
-def plan_filing(library: Library, choice: Choice, wishes: FilingWishes) -> FilingPlan:
+def keeps_its_place(path: str, *, own: bool) -> bool:
+    """Whether a frame stays where it is, whatever is filed: in the library's `own` folder what was shot and fetched does not;
+    masters that were built there, and what measured a camera, do. `path` is below its folder."""
+    return own and not path.startswith(f"{SHOT_AND_FETCHED}/")
+
+
+def plan_filing(
+    library: Library, choice: Choice, wishes: FilingWishes, in_use: Mapping[int, str] | None = None
+) -> FilingPlan:
     """Where the frames that are chosen would go; nothing is changed. Masters built here are copied: their own place is the
     library's folder.
+
+    Parameters
+    ----------
+    in_use
+        Frames that stay for now, each with the sentence that says why.
 
     Raises
     ------
@@ -210,20 +221,25 @@ def plan_filing(library: Library, choice: Choice, wishes: FilingWishes) -> Filin
         )
     copied = _copied_before(library, root)
     frames: list[FrameThere] = []
+    stay: list[Placed] = []
     stamps: dict[int, FileStamp] = {}
     for frame_id, path, plain, size_bytes, modified_ns, folder, own in rows:
         stamps[frame_id] = FileStamp(size_bytes, modified_ns)
         facts = facts_if_sound(plain)
-        if facts is None or (own and (not facts.is_master or frame_id in copied)):
+        if facts is None or (keeps_its_place(path, own=own) and (not facts.is_master or frame_id in copied)):
             continue
         whole = f"{folder}/{path}"
         below = whole[len(str(root)) + 1 :] if whole.startswith(f"{root}/") else None
-        frames.append(FrameThere(frame_id, whole, facts, below))
+        frame = FrameThere(frame_id, whole, facts, below)
+        if why := (in_use or {}).get(frame_id):
+            stay.append(Placed(frame, "", why))
+        else:
+            frames.append(frame)
     placed = lay_out(
         frames, wishes.patterns, wishes.unknown, lambda name: _listed(root / name), len(str(root))
     )
     along = _along(root, placed) if wishes.along else ()
-    return FilingPlan(root, tuple(placed), tuple(along), stamps)
+    return FilingPlan(root, (*placed, *stay), tuple(along), stamps)
 
 
 def _copied_before(library: Library, root: Path) -> set[int]:

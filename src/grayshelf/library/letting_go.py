@@ -15,7 +15,7 @@ from grayshelf.core.filing.letting_go import RawSet, why_not_thrown_away
 from grayshelf.library.bench_frames import THROWN_AWAY
 from grayshelf.library.catalog import IN_SETS, tell_of
 from grayshelf.library.facts_json import facts_if_sound
-from grayshelf.library.filing import MOST_AT_ONCE, FiledBy, Leg
+from grayshelf.library.filing import MOST_AT_ONCE, FiledBy, Leg, keeps_its_place
 from grayshelf.library.folders import FileStamp, stamp_of
 from grayshelf.library.kept import in_parts
 from grayshelf.library.library import Library
@@ -77,8 +77,8 @@ def plan_letting_go(library: Library, set_ids: Collection[int], way: FiledBy, ro
             elif way is FiledBy.THROW:
                 aside = f"{folder}/{THROWN_AWAY}/frames" if own else f"{folder}/{PUT_ASIDE}"
                 target = f"{aside}/{day}/{path}"
-            elif own:
-                plan.stays["What was shot here keeps its place; it can be packed, or copied by File."] += 1
+            elif keeps_its_place(path, own=own):
+                plan.stays["What measured a camera keeps its place; it can be packed."] += 1
                 continue
             elif source.startswith(f"{root}/"):
                 plan.stays["They are in that folder already."] += 1

@@ -24,7 +24,8 @@ from grayshelf.library.models import Folder, Frame, Rig, Setting
 from grayshelf.library.room import free_bytes
 
 #: Folders below the library's own that hold frames; a library that lost its database is made anew from them.
-FRAME_FOLDERS = ("frames", "masters")
+SHOT_AND_FETCHED = "frames"
+FRAME_FOLDERS = (SHOT_AND_FETCHED, "masters")
 DEFAULT_SITE = {"name": "My site", "latitude": None, "longitude": None, "time_zone": "UTC"}
 
 

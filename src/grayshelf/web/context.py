@@ -23,6 +23,7 @@ from grayshelf.work.filing import (
     delete_for_good,
     file_away,
     file_what_came_in,
+    file_what_was_made,
     take_filing_back,
 )
 from grayshelf.work.flats.starter import FlatBench
@@ -88,6 +89,7 @@ def make_runner(library: Library) -> tuple[JobRunner, Broker]:
     runner.register(FETCH, lambda control, params: fetch(library, runner, control, params))
     runner.register(PUT, lambda control, params: put_on_stick(library, control, params))
     runner.register("held", lambda control, params: hold_by_job(library, control, params))
+    runner.when_ended = lambda kind: file_what_was_made(library, runner, kind)
     return runner, broker
 
 

@@ -32,18 +32,19 @@ from grayshelf.library.filing import (
 )
 from grayshelf.library.folder_list import folder_that_holds
 from grayshelf.library.library import Library
-from grayshelf.library.models import FiledFile, Filing, Folder, Frame, Job
+from grayshelf.library.models import FiledFile, Filing, Folder, Frame, Job, RunShot, RunStep
 from grayshelf.library.records import as_kept, read
 from grayshelf.library.step_records import JobResult, ScanJob
 from grayshelf.work.filing_underway import Underway
 from grayshelf.work.job_states import ALIVE
-from grayshelf.work.jobs import JobControl, JobRunner
+from grayshelf.work.jobs import WITH_RIG, JobControl, JobRunner
 from grayshelf.work.letting_go_underway import underway
 
 log = logging.getLogger(__name__)
 #: Held while a filing is begun: two at once are refused. Not the runner's own lock, for which a run at night would wait.
 beginning = threading.Lock()
 FILE, UNFILE, DELETE = "file", "unfile", "delete"
+BUILD = "build"
 #: Reasons why single files stayed that are told with the job; the journal has all.
 MOST_TOLD = 200
 
@@ -66,13 +67,29 @@ def start_filing(
     """
     with beginning:
         nobody_files(library)
-        plan = plan_filing(library, choice, wishes)
+        plan = plan_filing(library, choice, wishes, in_use(library))
         if not plan.going:
             raise GrayShelfError(
                 "No frame goes anywhere: each is in its place, or stays for the reason beside it.",
                 "Choose other frames, or change the patterns.",
             )
         return _start(library, runner, plan, wishes, words)
+
+
+def in_use(library: Library) -> dict[int, str]:
+    """Frames of runs and measurements that go on, each with why it stays where it is for now."""
+    with library.db.session() as session:
+        query = (
+            select(RunShot.frame_id, Job.title)
+            .join(RunStep, RunStep.id == RunShot.step_id)
+            .join(Job, Job.id == RunStep.job_id)
+            .where(Job.state.in_(ALIVE))
+        )
+        return {
+            frame_id: f"{title} goes on just now. File it when that has ended."
+            for frame_id, title in session.execute(query)
+            if frame_id is not None
+        }
 
 
 def make_root(folder: Path) -> bool:
@@ -132,6 +149,15 @@ def file_what_came_in(library: Library, runner: JobRunner, params: dict[str, Any
         if isinstance(error, DiskOut):
             return f"{error.message} {error.advice}"
     return ""
+
+
+def file_what_was_made(library: Library, runner: JobRunner, kind: str) -> None:
+    """After a job of a `kind` that shoots or combines frames: file them, where that is wished of the library's own folder."""
+    if kind not in (*WITH_RIG, BUILD):
+        return
+    with library.db.session() as session:
+        params = as_kept(ScanJob(library.own_folder_id(session)))
+    file_what_came_in(library, runner, params)
 
 
 def start_taking_back(library: Library, runner: JobRunner, filing_id: int) -> int:

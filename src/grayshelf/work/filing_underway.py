@@ -12,7 +12,7 @@ from grayshelf.core.digits import several
 from grayshelf.core.errors import GrayShelfError, NotFound
 from grayshelf.library.bringing import Left, Put, bring, bring_back
 from grayshelf.library.catalog import NOT_KEPT, set_aside
-from grayshelf.library.filing import FiledBy, FiledState, counts_of
+from grayshelf.library.filing import FiledBy, FiledState, counts_of, keeps_its_place
 from grayshelf.library.folders import stamp_of
 from grayshelf.library.library import Library
 from grayshelf.library.missing import NewPlace, take_places
@@ -167,8 +167,12 @@ class Underway:
             remove_empty(Path(folder))
 
     def moved(self, file: FiledFile) -> bool:
-        """Whether a file is moved; what lies in the library's own folder is copied and keeps its place."""
-        return self.moves and not Path(file.source).is_relative_to(self.library.root)
+        """Whether a file is moved; masters that were built here are copied and keep their place."""
+        return self.moves and not self._keeps_its_place(Path(file.source))
+
+    def _keeps_its_place(self, path: Path) -> bool:
+        root = self.library.root
+        return path.is_relative_to(root) and keeps_its_place(path.relative_to(root).as_posix(), own=True)
 
     def tell_places(self, session: Session, went: Sequence[tuple[int | None, Path, Path]]) -> None:
         """Let frames' rows have their files at their new places: of each frame where it was, and where it is."""
@@ -181,8 +185,8 @@ class Underway:
             if frame is None or self.folders.get(frame.folder_id, was) / frame.path != was:
                 continue
             holding = [i for i, path in self.folders.items() if now.is_relative_to(path)]
-            # What was shot and combined here keeps its place; its copy is a copy.
-            if not holding or self.library.root in (*was.parents, *now.parents):
+            # What was combined here keeps its place; its copy is a copy.
+            if not holding or self._keeps_its_place(was) or self._keeps_its_place(now):
                 continue
             if frame.rejected and set_aside(frame.path):
                 out_of_rejects.append(frame)

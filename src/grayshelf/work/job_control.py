@@ -23,8 +23,11 @@ class Stopped(Exception):
 class JobControl:
     """What a job's work is handed: where to report, and whether to pause or stop."""
 
-    def __init__(self, runner: JobRunner, job_id: int, rig_id: int | None, title: str, token: str) -> None:
-        self.job_id, self.rig_id, self.title, self.token = job_id, rig_id, title, token
+    def __init__(
+        self, runner: JobRunner, job_id: int, kind: str, rig_id: int | None, title: str, token: str
+    ) -> None:
+        self.job_id, self.kind, self.rig_id = job_id, kind, rig_id
+        self.title, self.token = title, token
         self.cancel = threading.Event()
         self.wake = threading.Event()
         self.paused = False

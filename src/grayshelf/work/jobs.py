@@ -79,6 +79,8 @@ class JobRunner:
         """Held while a job is begun, changes its state or ends: whoever asks whether a rig is free and then takes it
         holds it for both."""
         self._ending = threading.Event()
+        self.when_ended: Callable[[str], None] = lambda kind: None
+        """Told the kind of each job that has come to its end, whatever the end was."""
 
     def register(self, kind: str, work: Work) -> None:
         """Say what a kind of job does."""
@@ -143,7 +145,7 @@ class JobRunner:
                 job = session.get_one(Job, job_id)
                 with_rig = job.kind in WITH_RIG
                 rig_id = job.rig_id if with_rig else None
-                control = JobControl(self, job_id, rig_id, job.title, job.token)
+                control = JobControl(self, job_id, job.kind, rig_id, job.title, job.token)
             self._controls[job_id] = control
             pool = self._rigs if with_rig else self._aside if job.kind in ASIDE else self._heavy
             control.future = pool.submit(self._work, control)
@@ -263,6 +265,11 @@ class JobRunner:
             message = f"This ended with an error nobody foresaw ({type(error).__name__})."
             advice = f"What was done is kept. Go on to try again; the log, {LOG_FILE} in the library’s folder, has it."
         self._end(control, state, message, advice, result)
+        if not self._ending.is_set():
+            try:
+                self.when_ended(control.kind)
+            except Exception:
+                log.exception("after job %s (%s)", control.job_id, control.title)
 
     def _perform(self, control: JobControl) -> tuple[JobState, str, str, JobResult | None]:
         job_id = control.job_id

@@ -57,7 +57,7 @@ export function OwnFolder({ folder }: { folder: FolderData }) {
       <h2 className="text-l font-semibold">The library’s own folder</h2>
       <p className="num break-all text-s">{folder.path}</p>
       <p className="pt-1 text-ink2">
-        {several(folder.total, "frame")} shot or combined here.{" "}
+        {several(folder.total, "frame")} shot, fetched or combined here.{" "}
         {folder.to_look_at > 0 && <span className="text-accent">{folder.to_look_at} to look at.</span>}{" "}
         {folder.scanned && `Looked through ${folder.scanned}.`}
       </p>

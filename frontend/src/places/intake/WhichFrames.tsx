@@ -71,7 +71,7 @@ export function WhichFrames({
         <Choice
           label="Folder"
           value={meant.folder === null ? "" : String(meant.folder)}
-          options={page.folders.map((f) => ({ value: String(f.id), label: f.path }))}
+          options={page.folders.map((f) => ({ value: String(f.id), label: f.label }))}
           onChange={(v) => set({ folder: v ? Number(v) : null, below: "" })}
         />
         {typed("Folder in it", "below", "text", "any")}

@@ -38,8 +38,9 @@ from grayshelf.web.filing.schemas import (
     PatternOut,
 )
 from grayshelf.web.intake.schemas import CountOut
-from grayshelf.web.mending.page import frames_meant
-from grayshelf.web.mending.schemas import FolderNamedOut, NamedOut
+from grayshelf.web.mending.page import folders_to_choose, frames_meant
+from grayshelf.web.mending.schemas import NamedOut
+from grayshelf.work.filing import in_use
 from grayshelf.work.job_states import ALIVE, RESUMABLE
 
 #: Files and folders that a preview shows; of the files those that stay come first.
@@ -51,8 +52,6 @@ def filing_page(library: Library) -> FilingOut:
     """How frames are filed here, and what was filed."""
     with library.db.session() as session:
         wishes, zone = filing_wishes(library, session), library.zone(session)
-        # What is shot here is filed already as it comes.
-        named = session.scalars(select(Folder).where(Folder.own.is_(False)).order_by(Folder.path)).all()
         return FilingOut(
             root=wishes.root,
             patterns=[PatternOut(sort=s, text=wishes.patterns[s], usual=USUAL[s]) for s in Sort],
@@ -60,7 +59,7 @@ def filing_page(library: Library) -> FilingOut:
             way=FiledBy.COPY if wishes.way is FiledBy.COPY else FiledBy.MOVE,
             along=wishes.along,
             parts=[NamedOut(key=p.key, label=p.label) for p in PARTS.values()],
-            folders=[FolderNamedOut(id=f.id, path=f.path) for f in named],
+            folders=folders_to_choose(session),
             cameras=[c for c in session.scalars(select(Frame.camera).distinct()) if c is not None],
             kinds=[k.value for k in FrameKind],
             may_lack=list(MAY_LACK),
@@ -133,7 +132,7 @@ def choice_in_words(library: Library, choice: Choice) -> str:
 def preview_filing(library: Library, asked: FilingIn) -> FilingPreviewOut:
     """What would go where; where that cannot be, what is wrong."""
     try:
-        plan = plan_filing(library, frames_meant(asked.choice), wishes_of(library, asked))
+        plan = plan_filing(library, frames_meant(asked.choice), wishes_of(library, asked), in_use(library))
     except GrayShelfError as error:
         return FilingPreviewOut(
             frames=0,

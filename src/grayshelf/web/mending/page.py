@@ -5,6 +5,7 @@ from __future__ import annotations
 from zoneinfo import ZoneInfo
 
 from sqlalchemy import select
+from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.filing.name_pattern import NamePattern, NameRead, name_pattern
@@ -69,10 +70,7 @@ def mend_page(library: Library) -> MendOut:
             doubted=[DoubtedOut(**vars(d)) for d in doubted[:MOST_SHOWN]],
             doubted_frames=sum(d.frames for d in doubted),
             targets=[TargetProposedOut(**vars(p)) for p in proposed[:MOST_SHOWN]],
-            folders=[
-                FolderNamedOut(id=f.id, path=f.path)
-                for f in session.scalars(select(Folder).order_by(Folder.own, Folder.path))
-            ],
+            folders=folders_to_choose(session),
             cameras=[
                 c
                 for c in session.scalars(select(Frame.camera).distinct().order_by(Frame.camera))
@@ -90,6 +88,14 @@ def mend_page(library: Library) -> MendOut:
             parts=[NamedOut(key=p.key, label=p.label) for p in PARTS.values()],
             said=[_said_out(m, zone) for m in all_said(session)[:MOST_SHOWN]],
         )
+
+
+def folders_to_choose(session: Session) -> list[FolderNamedOut]:
+    """The folders that frames are chosen from; the library's own stands last."""
+    return [
+        FolderNamedOut(id=f.id, path=f.path, label="What was shot and fetched here" if f.own else f.path)
+        for f in session.scalars(select(Folder).order_by(Folder.own, Folder.path))
+    ]
 
 
 def _said_out(mending: Mending, zone: ZoneInfo) -> SaidOut:

@@ -102,10 +102,12 @@ class NamedOut(Schema):
 
 
 class FolderNamedOut(Schema):
-    """A folder on the list."""
+    """A folder that frames are chosen from."""
 
     id: int
     path: str
+    label: str
+    """Its path, or what is in it where it is the library's own."""
 
 
 class TrainOut(Schema):

@@ -251,6 +251,7 @@ def shot_picture(shot_id: int, query_data: PictureQuery) -> Response:
     """A shot of a run, stretched."""
     with the_context().library.db.session() as session:
         shot = session.get(RunShot, shot_id)
+        frame = session.get(Frame, shot.frame_id) if shot is not None and shot.frame_id is not None else None
     if shot is None:
         raise NotFound("This shot is not in the library.")
-    return _picture(shot.path, query_data.size)
+    return _picture(frame or shot.path, query_data.size)

@@ -67,7 +67,7 @@ export function FromNowOn({ page }: { page: Schemas["FilingOut"] }) {
     <section>
       <ColumnHead>From now on</ColumnHead>
       <p className="pt-1 text-s text-ink2">
-        What a scan finds new here is filed by itself, as it was filed last.
+        What comes new into these is filed by itself, as it was filed last.
       </p>
       <ul>
         {others.map((f) => (
@@ -85,7 +85,7 @@ export function FromNowOn({ page }: { page: Schemas["FilingOut"] }) {
                   )
                 }
               />
-              <span className="num min-w-0 text-s break-all">{f.path}</span>
+              <span className={`min-w-0 text-s break-all ${f.label === f.path ? "num" : ""}`}>{f.label}</span>
             </label>
           </li>
         ))}
