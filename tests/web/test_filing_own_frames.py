@@ -10,6 +10,8 @@ from grayshelf.core.errors import GrayShelfError
 from grayshelf.library.filing import FiledBy, FilingWishes
 from grayshelf.library.letting_go import plan_letting_go
 from grayshelf.library.models import Job, RunShot, RunStep
+from grayshelf.library.records import as_kept
+from grayshelf.library.step_records import RunJob
 from grayshelf.work import filing as work
 from tests.helpers import DARK, write_fits
 from tests.waiting import asked_until
@@ -77,6 +79,28 @@ def test_frames_of_a_run_that_goes_on_stay(own, shot, tmp_path):
     assert file(own, wishes(root))["state"] == "done"
     assert [p.name[-8:] for p in sorted((own.root / "frames").rglob("*.fits"))] == ["000.fits", "001.fits"]
     assert own.client.get("/api/shots/1/picture.png").status_code == 200
+    on_the_list(own)
+
+
+def test_what_comes_in_for_a_run_by_hand_stays_until_that_has_ended(own, tmp_path):
+    """Filed away at once it would be gone before the run has read it."""
+    watched, root = tmp_path / "nas" / "tonight", tmp_path / "sorted"
+    write_fits(tmp_path / "nas" / "old.fits", {**DARK, "DATE-OBS": "2026-10-17T22:00:00"})
+    own.scan(tmp_path / "nas")
+    folder = own.query("SELECT id FROM folder WHERE NOT own AND path LIKE '%nas'")[0][0]
+    with own.library.db.session() as session:
+        work.keep_filing_wishes(own.library, session, FilingWishes(str(root), from_now_on=(folder,)))
+        params = as_kept(RunJob(by_hand=True, folder=str(watched)))
+        session.add(Job(kind="run", title="Flats by hand", state="waiting", params=params, created_at=AT))
+    write_fits(watched / "d.fits", {**DARK, "DATE-OBS": "2026-10-18T22:00:00"})
+    own.scan(tmp_path / "nas")
+    asked_until(lambda: root.exists() and tree(root), lambda found: found, 60)
+    assert (watched / "d.fits").is_file() and not (tmp_path / "nas/old.fits").exists()
+    with own.library.db.session() as session:
+        session.query(Job).filter(Job.kind == "run").update({"state": "done"})
+    own.context.runner.when_ended("run")
+    own.wait_until_idle()
+    assert not watched.exists() and len(tree(root)) == 2
     on_the_list(own)
 
 

@@ -112,6 +112,23 @@ def no_more_from(library: Library, session: Session, folder_id: int) -> None:
 
 
 @dataclass(frozen=True)
+class InUse:
+    """Frames that stay for now, since something that goes on may read them; with what goes on."""
+
+    frames: Mapping[int, str] = field(default_factory=dict)
+    """By their numbers."""
+    folders: Mapping[str, str] = field(default_factory=dict)
+    """By the folder in which they lie: what comes into it is waited for there."""
+
+    def why(self, frame_id: int, path: str) -> str:
+        """Why a frame stays, in a sentence; empty where it may go."""
+        title = self.frames.get(frame_id)
+        if title is None:
+            title = next((t for folder, t in self.folders.items() if path.startswith(f"{folder}/")), None)
+        return "" if title is None else f"{title} goes on just now. File it when that has ended."
+
+
+@dataclass(frozen=True)
 class Along:
     """A file that is no frame, and goes along with its folder."""
 
@@ -190,7 +207,7 @@ def keeps_its_place(path: str, *, own: bool) -> bool:
 
 
 def plan_filing(
-    library: Library, choice: Choice, wishes: FilingWishes, in_use: Mapping[int, str] | None = None
+    library: Library, choice: Choice, wishes: FilingWishes, in_use: InUse | None = None
 ) -> FilingPlan:
     """Where the frames that are chosen would go; nothing is changed. Masters built here are copied: their own place is the
     library's folder.
@@ -198,7 +215,7 @@ def plan_filing(
     Parameters
     ----------
     in_use
-        Frames that stay for now, each with the sentence that says why.
+        What stays for now.
 
     Raises
     ------
@@ -231,7 +248,8 @@ def plan_filing(
         whole = f"{folder}/{path}"
         below = whole[len(str(root)) + 1 :] if whole.startswith(f"{root}/") else None
         frame = FrameThere(frame_id, whole, facts, below)
-        if why := (in_use or {}).get(frame_id):
+        why = in_use.why(frame_id, whole) if in_use is not None else ""
+        if why:
             stay.append(Placed(frame, "", why))
         else:
             frames.append(frame)

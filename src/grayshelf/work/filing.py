@@ -24,6 +24,7 @@ from grayshelf.library.filing import (
     FiledState,
     FilingPlan,
     FilingWishes,
+    InUse,
     begin_filing,
     counts_of,
     filing_wishes,
@@ -34,10 +35,11 @@ from grayshelf.library.folder_list import folder_that_holds
 from grayshelf.library.library import Library
 from grayshelf.library.models import FiledFile, Filing, Folder, Frame, Job, RunShot, RunStep
 from grayshelf.library.records import as_kept, read
+from grayshelf.library.rig_jobs import WITH_RIG, folder_watched
 from grayshelf.library.step_records import JobResult, ScanJob
 from grayshelf.work.filing_underway import Underway
 from grayshelf.work.job_states import ALIVE
-from grayshelf.work.jobs import WITH_RIG, JobControl, JobRunner
+from grayshelf.work.jobs import JobControl, JobRunner
 from grayshelf.work.letting_go_underway import underway
 
 log = logging.getLogger(__name__)
@@ -76,20 +78,19 @@ def start_filing(
         return _start(library, runner, plan, wishes, words)
 
 
-def in_use(library: Library) -> dict[int, str]:
-    """Frames of runs and measurements that go on, each with why it stays where it is for now."""
+def in_use(library: Library) -> InUse:
+    """Frames of runs and measurements that go on, and what comes into the folders that they watch."""
     with library.db.session() as session:
-        query = (
+        shots = (
             select(RunShot.frame_id, Job.title)
             .join(RunStep, RunStep.id == RunShot.step_id)
             .join(Job, Job.id == RunStep.job_id)
-            .where(Job.state.in_(ALIVE))
+            .where(Job.state.in_(ALIVE), RunShot.frame_id.is_not(None))
         )
-        return {
-            frame_id: f"{title} goes on just now. File it when that has ended."
-            for frame_id, title in session.execute(query)
-            if frame_id is not None
-        }
+        frames = {frame_id: title for frame_id, title in session.execute(shots) if frame_id is not None}
+        going = session.scalars(select(Job).where(Job.kind.in_(WITH_RIG), Job.state.in_(ALIVE)))
+        watched = {folder_watched(job.kind, job.params): job.title for job in going}
+    return InUse(frames, {folder: title for folder, title in watched.items() if folder is not None})
 
 
 def make_root(folder: Path) -> bool:
@@ -152,12 +153,13 @@ def file_what_came_in(library: Library, runner: JobRunner, params: dict[str, Any
 
 
 def file_what_was_made(library: Library, runner: JobRunner, kind: str) -> None:
-    """After a job of a `kind` that shoots or combines frames: file them, where that is wished of the library's own folder."""
+    """After a job of a `kind` that shoots or combines frames: file them, where that is wished of the folder that they are in."""
     if kind not in (*WITH_RIG, BUILD):
         return
     with library.db.session() as session:
-        params = as_kept(ScanJob(library.own_folder_id(session)))
-    file_what_came_in(library, runner, params)
+        folder_ids = filing_wishes(library, session).from_now_on
+    for folder_id in folder_ids:
+        file_what_came_in(library, runner, as_kept(ScanJob(folder_id)))
 
 
 def start_taking_back(library: Library, runner: JobRunner, filing_id: int) -> int:

@@ -22,6 +22,7 @@ from grayshelf.library.library import Library
 from grayshelf.library.log import LOG_FILE
 from grayshelf.library.models import Job
 from grayshelf.library.records import as_kept
+from grayshelf.library.rig_jobs import WITH_RIG
 from grayshelf.library.room import as_disk_full
 from grayshelf.library.step_records import JobResult
 from grayshelf.work.events import Broker
@@ -42,8 +43,6 @@ __all__ = [
 
 log = logging.getLogger(__name__)
 
-#: Jobs that work with a rig: they go on beside others, and can be paused.
-WITH_RIG = ("run", "offset", "gain", "flats", "twilight")
 #: Other work that can be paused.
 CAN_PAUSE = (*WITH_RIG, "file", "unfile", "fetch", "put on a stick")
 #: Jobs that nobody waits for: they go on beside scans and builds, which need not wait for them either.
