@@ -285,8 +285,10 @@ def _offers(tonight: Tonight, bands: dict[str, float | None], word: str, says: R
         )
     for d in tonight.darks:
         seconds = series_seconds(d.wish.n_frames, d.wish.exposure_s, RigPace())
-        degrees = "" if d.wish.set_temp_c is None else f", {in_words.degrees_c(d.wish.set_temp_c)}"
         kind = d.wish.kind.value
+        degrees = "" if d.wish.for_flats else ", as warm as the sensor is now"
+        if d.wish.set_temp_c is not None:
+            degrees = f", {in_words.degrees_c(d.wish.set_temp_c)}"
         takes = f"{d.wish.n_frames} frames take {in_words.duration(seconds)}, with nobody needed"
         found.append(
             OfferOut(

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from datetime import date
 
 from grayshelf.core.digits import seconds
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.matching.model import CommonSettings, RigSays
 from grayshelf.core.planning.sheet import DarkSeries
 from grayshelf.core.planning.standard_darks import missing_standards
+from grayshelf.core.planning.uncooled_darks import wanted_now
 from grayshelf.core.rigs.house_rules import HouseRules
 from grayshelf.library.gaps import Gap, gaps
 from grayshelf.library.holdings import stock
@@ -18,6 +20,14 @@ from grayshelf.library.models import Rig
 from grayshelf.library.rig_terms import camera_of, house_rules_of, says_of, terms_of
 from grayshelf.work.run.choice import SheetChoice
 from grayshelf.work.run.reach import OutOfReach, binning_of, not_known, not_now, not_settable
+
+
+@dataclass(frozen=True)
+class Cooler:
+    """Whether the sensor is brought to a temperature for darks; where it is not, only those of tonight's lights can be shot."""
+
+    there: bool
+    tonight: date
 
 
 @dataclass(frozen=True)
@@ -39,7 +49,7 @@ class DarkOffer:
 
 
 def dark_offers(
-    library: Library, rig: Rig, choice: SheetChoice, has_cooler: bool
+    library: Library, rig: Rig, choice: SheetChoice, cooler: Cooler
 ) -> tuple[list[DarkOffer], list[OutOfReach]]:
     """Darks, and dark flats for flats that are there, that could be shot now; and what could not be."""
     found: dict[str, DarkOffer] = {}
@@ -51,22 +61,23 @@ def dark_offers(
         if gap.kind is FrameKind.DARK_FLAT:
             offer = _dark_flat_offer(gap, rules, says, choice)
         elif gap.kind is FrameKind.DARK and not gap.care_only:
-            offer = _dark_offer(gap, rules, says, choice, has_cooler)
+            offer = _dark_offer(gap, rules, says, choice, cooler)
         if isinstance(offer, OutOfReach):
             not_now.append(offer)
         elif offer is not None:
-            found.setdefault(offer.key, offer)
+            there = found.get(offer.key)
+            found[offer.key] = offer if there is None else _both(there, offer)
     for standard in _standards(library, rig, choice):
         found.setdefault(standard.key, standard)
     return _within_reach(library, rig, list(found.values()), not_now)
 
 
-def darks_not_now(library: Library, rig: Rig, has_cooler: bool) -> list[OutOfReach]:
+def darks_not_now(library: Library, rig: Rig, cooler: Cooler) -> list[OutOfReach]:
     """Darks that lights wait for and that cannot be shot with the cap on now, whatever the time: what they are to be set to
     is not known, or the sensor is as warm as the night."""
     rules, says = house_rules_of(rig), says_of(library, rig)
     offers = [
-        _dark_offer(gap, rules, says, SheetChoice(), has_cooler)
+        _dark_offer(gap, rules, says, SheetChoice(), cooler)
         for gap in gaps(library, rig.id)
         if gap.kind is FrameKind.DARK
     ]
@@ -135,23 +146,39 @@ def _dark_series(want: CommonSettings, count: int, lights: int, targets: tuple[s
     )
 
 
+def _both(one: DarkOffer, other: DarkOffer) -> DarkOffer:
+    """One series for lights of two temperatures, of a sensor that nobody holds."""
+    wish = replace(
+        one.wish,
+        lights=one.wish.lights + other.wish.lights,
+        targets=tuple(dict.fromkeys((*one.wish.targets, *other.wish.targets))),
+    )
+    return replace(one, wish=wish, lights=(*one.lights, *other.lights))
+
+
 def _dark_offer(
-    gap: Gap, rules: HouseRules, says: RigSays, wishes: SheetChoice, has_cooler: bool
+    gap: Gap, rules: HouseRules, says: RigSays, wishes: SheetChoice, cooler: Cooler
 ) -> DarkOffer | OutOfReach:
-    want = gap.want
-    unknown = not_settable(want, says, ("exposure", "gain", "offset", "temperature"))
+    newest = gap.sets[-1]
+    free = not newest.want.held and not cooler.there
+    now = wanted_now(gap.want, newest.row.night, cooler.tonight) if free else None
+    to_set = ("exposure", "gain", "offset", *(() if now is not None else ("temperature",)))
+    unknown = not_settable(gap.want, says, to_set)
     if unknown:
         return not_now(gap, f"the lights’ {not_known(unknown)}", unknown=True)
-    of_lights = gap.sets[-1].want
-    if not of_lights.held and not has_cooler:
-        warm = "" if want.sensor_temp_c is None else f" about {want.sensor_temp_c:.0f} °C".replace("-", "−")
+    if free and now is None:
+        temp = gap.want.sensor_temp_c
+        warm = "" if temp is None else f" about {temp:.0f} °C".replace("-", "−")
         return not_now(
             gap,
             f"this sensor is as warm as the night: darks for them can be shot when it is{warm or ' as it was'} again, "
             "best right after the lights",
         )
-    key = _dark_key(want)
-    wish = _dark_series(want, rules.n_darks, gap.lights, gap.targets)
+    if now is not None:
+        sets = tuple(s for s in gap.sets if s.row.night == cooler.tonight)
+        gap = replace(gap, want=now, sets=sets, lights=sum(s.row.n_kept for s in sets))
+    key = _dark_key(gap.want)
+    wish = _dark_series(gap.want, rules.n_darks, gap.lights, gap.targets)
     return DarkOffer(key, wish, gap.sets, True, key in wishes.add)
 
 

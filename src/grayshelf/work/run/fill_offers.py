@@ -12,12 +12,13 @@ from grayshelf.core.digits import several
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.matching.judge import Terms
 from grayshelf.core.matching.match import choose, gap_key
-from grayshelf.core.matching.model import CommonSettings, Holding, SlipLine, Verdict
+from grayshelf.core.matching.model import CommonSettings, Holding, RigSays, SlipLine, Verdict
 from grayshelf.core.matching.stock import Role, Wanted
 from grayshelf.core.planning.fill import STANDARD_WORTH, Count, Fillable, counts_to_choose
 from grayshelf.core.planning.ladder import LONGEST_S
 from grayshelf.core.planning.sheet import DarkSeries, RigPace
 from grayshelf.core.planning.standard_darks import set_ups_in_use
+from grayshelf.core.planning.uncooled_darks import wanted_now
 from grayshelf.core.planning.worth import WouldUse, added_percent, dark_worth, saved_percent
 from grayshelf.core.rigs.house_rules import HouseRules
 from grayshelf.library.holdings import stock
@@ -28,6 +29,7 @@ from grayshelf.library.models import Rig
 from grayshelf.library.rig_terms import TermsByGain, camera_of, house_rules_of, says_of
 from grayshelf.library.slips import slips
 from grayshelf.library.trains import standing_rigs
+from grayshelf.work.run.dark_offers import Cooler
 from grayshelf.work.run.reach import binning_of, not_settable
 
 #: Fewer frames than this are no series to shoot on purpose.
@@ -99,7 +101,7 @@ class _Asked:
 
 
 def fill_offers(
-    library: Library, rig: Rig, pace: RigPace, ladder: Sequence[Step], shortest_s: float, cools: bool
+    library: Library, rig: Rig, pace: RigPace, ladder: Sequence[Step], shortest_s: float, cooler: Cooler
 ) -> list[FillOffer]:
     """All darks and bias that lights or house rules ask for, and the rungs of a ladder.
 
@@ -107,10 +109,10 @@ def fill_offers(
     ----------
     shortest_s
         The exposure of a bias.
-    cools
-        Whether the rig's camera is brought to a set point; else only darks without one can be shot on purpose.
+    cooler
+        Where the rig's camera is not brought to a set point, only darks without one can be shot on purpose.
     """
-    found = dict(_needed(library, library.revision, rig.id, pace, shortest_s, cools))
+    found = dict(_needed(library, library.revision, rig.id, pace, shortest_s, cooler))
     for offer in _rungs(ladder, house_rules_of(rig), pace):
         there = found.get(offer.fillable.key)
         if there is not None:
@@ -121,17 +123,15 @@ def fill_offers(
 
 @kept(16)
 def _needed(
-    library: Library, revision: int, rig_id: int, pace: RigPace, shortest_s: float, cools: bool
+    library: Library, revision: int, rig_id: int, pace: RigPace, shortest_s: float, cooler: Cooler
 ) -> dict[str, FillOffer]:
     """What lights and house rules ask for, by key; kept until the shelf changes."""
     with library.db.own_session() as session:
         rig = library.rig(session, rig_id)
         rules, found = house_rules_of(rig), dict[str, FillOffer]()
         every = [s.nominal for one in _rigs_of(session, rig) for s in light_sets(library, one)]
-        darks = (
-            [_dark(asked, rules, pace) for asked in _asked_by_lights(library, session, rig)] if cools else []
-        )
-        for offer in (*darks, *_standards(library, rig, every, rules, pace, cools)):
+        darks = [_dark(asked, rules, pace) for asked in _asked_by_lights(library, session, rig, cooler)]
+        for offer in (*darks, *_standards(library, rig, every, rules, pace, cooler.there)):
             found.setdefault(offer.fillable.key, offer)
         if camera_of(rig).bias_usable is not False:
             for offer in _bias(library, rig, every, rules, pace, shortest_s):
@@ -144,7 +144,7 @@ def _rigs_of(session: Session, rig: Rig) -> list[Rig]:
     return list(session.scalars(standing_rigs().where(Rig.camera == rig.camera).order_by(Rig.id)))
 
 
-def _asked_by_lights(library: Library, session: Session, rig: Rig) -> Iterable[_Asked]:
+def _asked_by_lights(library: Library, session: Session, rig: Rig, cooler: Cooler) -> Iterable[_Asked]:
     found: dict[tuple[object, ...], _Asked] = {}
     for one in _rigs_of(session, rig):
         terms, says = TermsByGain(library, one), says_of(library, one)
@@ -153,14 +153,22 @@ def _asked_by_lights(library: Library, session: Session, rig: Rig) -> Iterable[_
             chosen = line is not None and line.by_hand and not line.scaled
             if line is None or chosen or line.verdict is Verdict.FITS or not lights.row.n_kept:
                 continue
-            want = lights.nominal
-            if want.sensor_temp_c is None or not_settable(
-                want, says, ("exposure", "gain", "offset", "temperature")
-            ):
+            want = _settable(lights, says, cooler)
+            if want is None:
                 continue
             asked = found.setdefault(gap_key(FrameKind.DARK, want), _Asked(want))
             _add(asked, lights, line, light_terms(library, lights, terms(want.gain)))
     return found.values()
+
+
+def _settable(lights: LightSet, says: RigSays, cooler: Cooler) -> CommonSettings | None:
+    """What the darks of lights are to be set to; None where that is not known, or cannot be had now."""
+    want, to_set = lights.nominal, ("exposure", "gain", "offset")
+    if not cooler.there:
+        want_now = wanted_now(want, lights.row.night, cooler.tonight)
+        return None if want_now is None or not_settable(want, says, to_set) else want_now
+    unknown = want.sensor_temp_c is None or not_settable(want, says, (*to_set, "temperature"))
+    return None if unknown else want
 
 
 def _add(asked: _Asked, lights: LightSet, line: SlipLine, terms: Terms) -> None:

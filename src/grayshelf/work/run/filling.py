@@ -7,6 +7,7 @@ from dataclasses import dataclass, field, replace
 from datetime import datetime
 
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.matching.model import Holding
 from grayshelf.core.planning.cooler_reach import CoolerReach, reach_of
 from grayshelf.core.planning.fill import Cooling, Count, Fillable, fill
@@ -20,7 +21,7 @@ from grayshelf.library.lights import light_sets
 from grayshelf.library.models import Rig
 from grayshelf.library.rig_terms import camera_of, has_cooler
 from grayshelf.library.sites import zone_of
-from grayshelf.work.run.dark_offers import darks_not_now
+from grayshelf.work.run.dark_offers import Cooler, darks_not_now
 from grayshelf.work.run.fill_offers import FillOffer, fill_offers, step_of
 from grayshelf.work.run.reach import OutOfReach
 from grayshelf.work.run.ready import Ready, frame_size, ready_lines
@@ -108,7 +109,8 @@ def look_at_fill(library: Library, rig_id: int, devices: RigDevices | None, choi
         # What was put on by hand and taken off again stays in sight, to be put back.
         by_hand = sorted(choice.put_on | choice.left_out)
         rungs = [step for key in by_hand if (step := step_of(key))]
-        offers = fill_offers(library, rig, pace, rungs, camera.shortest_s, camera.cools)
+        cooler = Cooler(camera.cools, night_of_utc(now, zone))
+        offers = fill_offers(library, rig, pace, rungs, camera.shortest_s, cooler)
         lines = _choose(
             [_as_chosen(o, choice) for o in offers],
             choice,
@@ -131,7 +133,7 @@ def look_at_fill(library: Library, rig_id: int, devices: RigDevices | None, choi
             0 if size is None else bytes_needed(sheet.steps, *size),
             tuple(h for h in stock(library, rig.camera).holdings if h.kind is FrameKind.DARK),
             pace,
-            tuple(darks_not_now(library, rig, camera.cools)),
+            tuple(darks_not_now(library, rig, cooler)),
         )
 
 

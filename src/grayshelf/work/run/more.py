@@ -9,6 +9,7 @@ from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import Conflict, NotFound
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.planning.capped import with_nobody
 from grayshelf.core.planning.sensor_then import SensorThen
 from grayshelf.core.planning.sheet import (
@@ -24,11 +25,13 @@ from grayshelf.devices.ports import RigDevices
 from grayshelf.library.library import Library
 from grayshelf.library.models import Job, RunStep
 from grayshelf.library.records import as_kept, read
+from grayshelf.library.sites import zone_of
 from grayshelf.library.step_records import RunJob, SheetParams
 from grayshelf.work.job_states import OPEN, StepState
 from grayshelf.work.jobs import JobRunner
 from grayshelf.work.run.changes import MOST_FRAMES, going
 from grayshelf.work.run.choice import AS_USUAL
+from grayshelf.work.run.dark_offers import Cooler
 from grayshelf.work.run.fill_offers import FillOffer, fill_offers
 from grayshelf.work.run.filling import camera_for_darks
 from grayshelf.work.run.flat_offers import RowOffer, flat_offers
@@ -57,7 +60,8 @@ def more_for(
     devices = None if run.by_hand else devices
     pace = pace_of(rig, devices)
     camera = camera_for_darks(library, rig, devices)
-    offers = fill_offers(library, rig, pace, (), camera.shortest_s, camera.cools)
+    tonight = night_of_utc(library.clock.now(), zone_of(library, session, rig))
+    offers = fill_offers(library, rig, pace, (), camera.shortest_s, Cooler(camera.cools, tonight))
     capped = sorted(
         _not_on_it(offers, steps),
         key=lambda o: (-max((c.worth for c in o.fillable.counts), default=0.0), o.fillable.key),

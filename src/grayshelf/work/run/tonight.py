@@ -30,7 +30,7 @@ from grayshelf.work.flats.conditions import camera_size
 from grayshelf.work.run.choice import AS_USUAL, SheetChoice, frame_choices
 from grayshelf.work.run.cooling import cooling_seen
 from grayshelf.work.run.covered import Covered, covered_by_shelf
-from grayshelf.work.run.dark_offers import DarkOffer, dark_offers
+from grayshelf.work.run.dark_offers import Cooler, DarkOffer, dark_offers
 from grayshelf.work.run.flat_offers import RowOffer, flat_offers, go_of
 from grayshelf.work.run.reach import OutOfReach
 from grayshelf.work.run.ready import Ready, frame_size, last_run, ready_lines
@@ -181,7 +181,8 @@ def look_at_tonight(
         rig = library.rig(session, rig_id)
         offers, no_flats = flat_offers(library, session, rig, now, wishes)
         cools = has_cooler(library, rig) if devices is None else devices.camera.facts.cooled
-        darks, no_darks = dark_offers(library, rig, wishes, cools)
+        tonight = night_of_utc(now, zone_of(library, session, rig))
+        darks, no_darks = dark_offers(library, rig, wishes, Cooler(cools, tonight))
         pace = pace_of(rig, devices)
         sheet = plan_for(
             session,
@@ -191,7 +192,6 @@ def look_at_tonight(
             pace,
             devices,
         )
-        tonight = night_of_utc(now, zone_of(library, session, rig))
         every = light_sets(library, rig)
         sets = [s for s in every if s.row.night == tonight]
         go = go_of(rig, wishes)
