@@ -220,7 +220,7 @@ class _Walls:
             at = [(temp, s) for s in exposures]
             reach = self.fill.reach
             return FillRowOut(
-                temp="any" if temp is None else in_words.degrees_c(temp),
+                temp="as it is" if temp is None else in_words.degrees_c(temp),
                 power=_power(reach, temp),
                 held=temp is None or reach is None or reach.can_hold(temp),
                 cells=[
