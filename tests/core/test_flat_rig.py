@@ -25,7 +25,7 @@ from grayshelf.core.flats.search.next_step import next_step
 from grayshelf.core.flats.search.task import Task, at_level
 from grayshelf.core.flats.search.verdict import widened
 from grayshelf.core.flats.search.window import CameraTraits, permitted
-from grayshelf.core.flats.settings import FlatWishes, RowKey, wishes_from
+from grayshelf.core.flats.settings import FlatWishes, RowKey, usual_wishes, wishes_from
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.pictures.colours import pattern_of_pixels
@@ -226,6 +226,17 @@ def test_traits_of_cameras_are_honoured():
     task = Task(bench.wishes.target(65532), bench.window, "time", 200, dimmer=DIMMER)
     _, shots = bench.search(task, 120.0, 1)
     assert all(s.exposure_s >= 1.5 for s in shots), "short ones do not repeat, and measure nothing"
+
+
+@pytest.mark.parametrize(
+    ("shutter", "iso", "shortest_s"),
+    [(None, True, 1 / 60), ("curtain", False, 1 / 60), (None, False, 0.5), ("electronic", True, 0.5)],
+)
+def test_a_curtain_may_be_shorter_where_nobody_said_otherwise(shutter, iso, shortest_s):
+    # Common practice, no published source: flats of 1/60 s are normal with a curtain.
+    usual = usual_wishes(shutter, iso=iso)
+    assert wishes_from(usual).shortest_s == shortest_s
+    assert wishes_from(usual, {"shortest_s": 2.0}).shortest_s == 2.0
 
 
 def test_one_exposure_serves_all_filters_of_a_gain():

@@ -180,7 +180,9 @@ def test_the_gain_and_what_it_serves(client, context, heron):
 
         def aim(gain):
             key = RowKey("Ha", gain, 30.0, 1)
-            return row_target(context.library, rig, wishes_for(session, rig, key), key, 65535, None)
+            return row_target(
+                context.library, rig, wishes_for(context.library, session, rig, key), key, 65535, None
+            )
 
         traits, target = traits_at(context.library, rig, 200.0), aim(200.0)
         assert measured is not None and measured_gain(context.library, rig.camera, 100.0) is None

@@ -188,6 +188,12 @@ def test_a_library_of_several_rigs_and_habits_gets_no_line_that_is_too_optimisti
     for kind in ("dark", "flat", "dark flat"):
         line, name, _ = by["Curlew 16", kind]
         assert (line["verdict"], name.split("_")[0]) == ("fits", "right"), (kind, name, line["chosen"])
+    # What is wished of flats goes by the camera: one with ISO has a curtain.
+    sheets = {
+        r["camera"]: own.get(f"/api/rigs/{r['id']}/flats").json for r in own.get("/api/state").json["rigs"]
+    }
+    shortest = {camera: sheet["defaults"]["shortest_s"] for camera, sheet in sheets.items()}
+    assert shortest["Plover R"] == pytest.approx(1 / 60) and shortest["Curlew 16"] == 0.5
     lost = {c["lost_on"] for c in by["Curlew 16", "flat"][0]["runners_up"]}
     assert any("filter is not known" in why for why in lost)
     assert any("focal length 1000 mm, not 700 mm" in why for why in lost)

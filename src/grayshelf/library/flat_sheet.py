@@ -15,7 +15,7 @@ from grayshelf.core.flats.filter_words import named
 from grayshelf.core.flats.model import Dimmer, FlatTarget, Pedestal
 from grayshelf.core.flats.panel.diffusers import Diffuser
 from grayshelf.core.flats.search.dial import Pulse
-from grayshelf.core.flats.settings import INSTEAD_OF, FlatWishes, RowKey, wishes_from
+from grayshelf.core.flats.settings import INSTEAD_OF, FlatWishes, RowKey
 from grayshelf.core.flats.timed_light import TimedLight
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.matching.model import CommonSettings
@@ -29,7 +29,7 @@ from grayshelf.library.kept import kept
 from grayshelf.library.library import Library
 from grayshelf.library.lights import light_sets
 from grayshelf.library.models import FlatRow, FlatSetting, LightSource, Rig
-from grayshelf.library.rig_terms import says_of
+from grayshelf.library.rig_terms import flat_wishes, says_of
 from grayshelf.library.shelf_levels import pedestal_level
 
 #: A light is not lit for less where nobody says (common practice).
@@ -207,7 +207,7 @@ def sheet_rows(library: Library, session: Session, rig: Rig) -> list[SheetRow]:
     rows = []
     for key in sorted(keys, key=lambda k: (order.get(k.filter_code, 99), k.filter_code, k.gain, k.binning)):
         own = dict(kept[key].wishes) if key in kept else {}
-        wishes = wishes_from(rig.wishes, own)
+        wishes = flat_wishes(library, rig, own)
         history = found.get(key, [])
         setting = newest_of(history)
         rows.append(
@@ -231,13 +231,15 @@ def left_out_keys(session: Session, rig: Rig) -> list[RowKey]:
     return [k for k, row in kept_rows(session, rig).items() if row.left_out]
 
 
-def wishes_for(session: Session, rig: Rig, key: RowKey) -> FlatWishes:
+def wishes_for(library: Library, session: Session, rig: Rig, key: RowKey) -> FlatWishes:
     """What a row wishes: the rig's wishes with its own over them."""
     row = session.scalar(select(FlatRow).filter_by(rig_id=rig.id, **key.as_json))
-    return wishes_from(rig.wishes, row.wishes if row else {})
+    return flat_wishes(library, rig, row.wishes if row else {})
 
 
-def change_rows(session: Session, rig: Rig, keys: Sequence[RowKey], changes: Mapping[str, Any]) -> None:
+def change_rows(
+    library: Library, session: Session, rig: Rig, keys: Sequence[RowKey], changes: Mapping[str, Any]
+) -> None:
     """Give rows wishes of their own; a value of None lets go of the row's own and takes the rig's.
 
     Raises
@@ -255,7 +257,7 @@ def change_rows(session: Session, rig: Rig, keys: Sequence[RowKey], changes: Map
             given = [n for n in group if changes.get(n) is not None]
             if given:
                 own = {k: v for k, v in own.items() if k not in group or k in given}
-        wishes_from(rig.wishes, own)
+        flat_wishes(library, rig, own)
         row.wishes = own
 
 

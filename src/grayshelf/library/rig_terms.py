@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import replace
 from typing import Any
 
@@ -9,7 +10,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import GrayShelfError
-from grayshelf.core.flats.settings import FlatWishes, wishes_from
+from grayshelf.core.flats.settings import FlatWishes, usual_wishes, wishes_from
 from grayshelf.core.frames.facts import uses_iso
 from grayshelf.core.frames.sets import shows_a_cooler
 from grayshelf.core.matching.judge import Terms
@@ -48,6 +49,12 @@ def tolerances_of(rig: Rig) -> Tolerances:
 def wishes_of(rig: Rig) -> FlatWishes:
     """What this rig wants of its flats."""
     return wishes_from(rig.wishes)
+
+
+def flat_wishes(library: Library, rig: Rig, own: Mapping[str, Any] | None = None) -> FlatWishes:
+    """What this rig wants of its flats, by its camera where nobody said it; with a row's `own` over it."""
+    iso = gain_word(library, rig.camera) == "ISO"
+    return wishes_from(usual_wishes(camera_of(rig).shutter, iso=iso), rig.wishes, own or {})
 
 
 def camera_of(rig: Rig) -> CameraCard:

@@ -8,6 +8,7 @@ from typing import Any, NamedTuple
 
 from grayshelf.core.errors import GrayShelfError
 from grayshelf.core.flats.model import Bound, ExposureWindow, FlatTarget, Mode
+from grayshelf.core.flats.search.window import CURTAIN_S, Shutter
 
 MODES = ("time", "brightness", "both")
 #: Exposure to come near where nobody wishes another one (common practice: a few seconds).
@@ -170,6 +171,20 @@ class FlatWishes:
     def window(self, probe_s: float = 0.02) -> ExposureWindow:
         """The exposures that the person allows, with the reasons of their bounds."""
         return ExposureWindow(self.shortest, self.longest, probe_s)
+
+
+def usual_wishes(shutter: Shutter | None, *, iso: bool) -> dict[str, Any]:
+    """What is wished of a camera's flats where nobody said otherwise: with a curtain, shorter ones than of other cameras.
+
+    Parameters
+    ----------
+    shutter
+        None where nobody said what the camera has.
+    iso
+        Whether its gains are ISO values: such cameras have curtains (common practice).
+    """
+    curtain = iso if shutter is None else shutter == "curtain"
+    return {"shortest_s": CURTAIN_S, "shortest_reason": "the curtain is slower than that"} if curtain else {}
 
 
 def wishes_from(*layers: Mapping[str, Any]) -> FlatWishes:

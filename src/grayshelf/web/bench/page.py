@@ -16,10 +16,10 @@ from grayshelf.library.measurements import measurements_of
 from grayshelf.library.models import CameraValue, Measurement, Rig
 from grayshelf.library.rig_terms import (
     camera_of,
+    flat_wishes,
     has_one_gain,
     offset_warning,
     says_of,
-    wishes_of,
     word_where_measured,
 )
 from grayshelf.web.bench.schemas import (
@@ -62,7 +62,7 @@ def bench_page(
             none_to_set = _no_offset(library, rig)
         rows = measurements_of(session, rig.camera, kind)
         known = {f.code: f.passband_nm for f in rig.filters}
-        seconds, frames = _cost(session, rig, devices, kind)
+        seconds, frames = _cost(library, session, rig, devices, kind)
         return BenchOut(
             kind=cast(Kind, kind),
             camera=rig.camera,
@@ -100,14 +100,16 @@ def _no_offset(library: Library, rig: Rig) -> NoneToSetOut | None:
     return NoneToSetOut(head=head, why=f"{why} {told}")
 
 
-def _cost(session: Session, rig: Rig, devices: RigDevices | None, kind: str) -> tuple[float, int]:
+def _cost(
+    library: Library, session: Session, rig: Rig, devices: RigDevices | None, kind: str
+) -> tuple[float, int]:
     """Seconds and frames for one gain."""
     if devices is None:
         # Another program's pace is its own.
         return 0.0, measure_offset.USUAL_FRAMES + 1 if kind == "offset" else 58
     if kind == "offset":
         return measure_offset.usual_seconds(devices, 1, 60.0), measure_offset.USUAL_FRAMES + 1
-    wishes = wishes_of(rig)
+    wishes = flat_wishes(library, rig)
     timed = source_of(session, rig, wishes, None).timed
     shortest = measure_gain.shortest_for(devices, wishes.shortest_s, timed)
     return measure_gain.usual_seconds(

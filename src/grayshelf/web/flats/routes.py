@@ -108,7 +108,7 @@ def change_flat_rows(rig_id: int, json_data: ChangeRowsIn) -> Done:
     with _library().db.session() as session:
         rig = _library().rig(session, rig_id)
         changes = json_data.changes.model_dump(exclude_unset=True)
-        change_rows(session, rig, [key_in(k) for k in json_data.keys], changes)
+        change_rows(_library(), session, rig, [key_in(k) for k in json_data.keys], changes)
     return _changed("Kept.")
 
 
@@ -170,7 +170,7 @@ def find_flat_again(rig_id: int, json_data: AgainIn) -> StartedOut:
     if json_data.changes is not None:
         with _library().db.session() as session:
             changes = json_data.changes.model_dump(exclude_none=True)
-            change_rows(session, _library().rig(session, rig_id), [key], changes)
+            change_rows(_library(), session, _library().rig(session, rig_id), [key], changes)
     asks_for_more = json_data.changes is not None and json_data.changes.mode is not None
     job_id = the_context().flats.again(rig_id, key, as_wished=asks_for_more)
     _changed("")

@@ -22,7 +22,7 @@ from grayshelf.library.library import Library
 from grayshelf.library.lights import light_sets
 from grayshelf.library.models import Job, LightSource, Rig, RigEvent, RunStep
 from grayshelf.library.records import read
-from grayshelf.library.rig_terms import gain_word, says_of
+from grayshelf.library.rig_terms import flat_wishes, gain_word, says_of
 from grayshelf.library.step_records import AgreeOutcome, SearchJob, SearchOutcome, SearchParams
 from grayshelf.web.common import in_words
 from grayshelf.web.common.gates import waiting_gate
@@ -123,7 +123,7 @@ def sheet_page(
             events=[_event(e) for e in reversed(rig.entered_events)][:EVENTS_SHOWN],
             usual_events=usual_events(),
             panel=panel_out(session, rig, source, now, _measuring(library, session, rig, devices, newest)),
-            defaults=wishes_out(wishes_from(rig.wishes)),
+            defaults=wishes_out(flat_wishes(library, rig)),
             filters=[x.code for x in rig.filters] or ["none"],
             usual_gains={x.code: x.gain for x in rig.filters if x.gain is not None},
             gains=sorted({r.key.gain for r in rows}),
@@ -174,7 +174,7 @@ def _next_out(
     if newest.going is None:
         return None
     if newest.at_work is not None:
-        wishes = wishes_for(session, rig, newest.at_work)
+        wishes = wishes_for(library, session, rig, newest.at_work)
         source = source_of(session, rig, wishes, panel_range(devices))
     return _next_thing(
         newest.going, newest.current, source, gain_word(library, rig.camera), says_of(library, rig), by_rig

@@ -20,7 +20,7 @@ from grayshelf.library.measurement_records import settings_of
 from grayshelf.library.measurements import measurement, transfers
 from grayshelf.library.models import CameraValue, FrameSet, Job, Measurement, MeasurementShot, Rig
 from grayshelf.library.records import as_kept, read
-from grayshelf.library.rig_terms import has_one_gain, wishes_of
+from grayshelf.library.rig_terms import flat_wishes, has_one_gain
 from grayshelf.library.step_records import JobResult, MeasurementJob
 from grayshelf.work.bench.disk import plan_disk, read_from_disk
 from grayshelf.work.bench.gain import GainExercise
@@ -98,7 +98,7 @@ class Bench:
                 raise Conflict(f"{filter_code or 'No filter'} is not in the wheel.", "Choose one that is.")
             settable = by_hand is None and devices.camera.facts.offset_range is not None
             offsets = {f"{g:g}": offset_for(self.library, session, rig, g, settable=settable) for g in gains}
-            wishes = wishes_of(rig)
+            wishes = flat_wishes(self.library, rig)
             timed = source_of(session, rig, wishes, None).timed
             shortest = shortest_for(devices, wishes.shortest_s, timed)
             job_id = plan_gain(

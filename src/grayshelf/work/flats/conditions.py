@@ -94,7 +94,7 @@ class RowConditions:
         """`row` is what the sheet has of it where it was read already; it spares asking once more."""
         self.key = key
         self.gain_word, self.says = gain_word(library, rig.camera), says_of(library, rig)
-        self.wishes: FlatWishes = row.wishes if row else wishes_for(session, rig, key)
+        self.wishes: FlatWishes = row.wishes if row else wishes_for(library, session, rig, key)
         width, height, white = camera_size(library, rig, devices)
         self.white_adu = white_adu or white
         self.source: Source = source_of(session, rig, self.wishes, panel_range(devices))

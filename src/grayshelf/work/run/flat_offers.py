@@ -12,7 +12,7 @@ from sqlalchemy.orm import Session
 from grayshelf.core.digits import stop
 from grayshelf.core.flats.filter_words import NO_FILTER
 from grayshelf.core.flats.panel.diffusers import stops_of
-from grayshelf.core.flats.settings import RowKey, wishes_from
+from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.frames.night import night_of_utc
 from grayshelf.core.matching import rulers
@@ -27,7 +27,7 @@ from grayshelf.library.kept import kept as kept_answers
 from grayshelf.library.library import Library
 from grayshelf.library.lights import LightSet, light_sets, light_terms
 from grayshelf.library.models import Rig
-from grayshelf.library.rig_terms import TermsByGain, house_rules_of, says_of, tolerances_of
+from grayshelf.library.rig_terms import TermsByGain, flat_wishes, house_rules_of, says_of, tolerances_of
 from grayshelf.library.sites import zone_of
 from grayshelf.work.run.choice import SheetChoice
 from grayshelf.work.run.reach import OutOfReach, binning_of, not_known, not_now, not_settable
@@ -144,7 +144,7 @@ class OfferMaker:
     """Makes rows of gaps: lights that the same flats would serve share one."""
 
     def __init__(self, library: Library, session: Session, rig: Rig, choice: SheetChoice) -> None:
-        self.session, self.rig, self.choice = session, rig, choice
+        self.library, self.session, self.rig, self.choice = library, session, rig, choice
         self.go = go_of(rig, choice)
         self.tolerances, self.says = tolerances_of(rig), says_of(library, rig)
         self.in_wheel, self.kept = {f.code: f for f in rig.filters}, kept_rows(session, rig)
@@ -216,7 +216,7 @@ class OfferMaker:
         assert want.filter_code is not None and want.gain is not None and want.offset is not None
         row_key = RowKey(want.filter_code, want.gain, want.offset, binning_of(want))
         own = self.kept[row_key].wishes if row_key in self.kept else {}
-        wishes = wishes_from(self.rig.wishes, own)
+        wishes = flat_wishes(self.library, self.rig, own)
         setting = self.found.get(row_key)
         if setting is not None and stale_reason(setting, self.rig.events):
             setting = None
