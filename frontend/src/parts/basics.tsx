@@ -165,6 +165,23 @@ export function ColumnHead({ children, note }: { children: ReactNode; note?: Rea
   );
 }
 
+/** A long list of which nothing can be pressed: scrolled by keys as well. */
+export function Scroller({
+  name,
+  className,
+  children,
+}: {
+  name: string;
+  className: string;
+  children: ReactNode;
+}) {
+  return (
+    <div className={`overflow-auto ${className}`} tabIndex={0} role="group" aria-label={name}>
+      {children}
+    </div>
+  );
+}
+
 /** A number with its unit, as a person would copy it. */
 export function Figure({ name, text, unit }: { name: string; text: string; unit: string }) {
   return (

@@ -1,6 +1,6 @@
 import { api, get, type Schemas } from "../../api/client";
 import { useChange, useJobAction, useJobs } from "../../api/hooks";
-import { Button, Trouble } from "../../parts/basics";
+import { Button, Scroller, Trouble } from "../../parts/basics";
 import { JobHere } from "../../parts/JobCards";
 
 /** Whether every file of the library still is what it was: read on request, and told here. */
@@ -25,13 +25,15 @@ export function Verify() {
             <div className="pt-2" role="status">
               <p>{last.message}</p>
               {last.troubles.length > 0 && (
-                <ul className="mt-1 max-h-48 overflow-auto border-l-4 border-accent pl-2.5 text-s">
-                  {last.troubles.map((trouble) => (
-                    <li key={trouble} className="break-all">
-                      {trouble}
-                    </li>
-                  ))}
-                </ul>
+                <Scroller name="What was found" className="mt-1 max-h-48 border-l-4 border-accent pl-2.5">
+                  <ul className="text-s">
+                    {last.troubles.map((trouble) => (
+                      <li key={trouble} className="break-all">
+                        {trouble}
+                      </li>
+                    ))}
+                  </ul>
+                </Scroller>
               )}
             </div>
           )}

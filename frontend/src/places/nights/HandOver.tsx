@@ -2,7 +2,7 @@ import { useState } from "react";
 
 import { api, asked, get, type Schemas } from "../../api/client";
 import { useChange } from "../../api/hooks";
-import { Button, ColumnHead, Trouble, Waiting } from "../../parts/basics";
+import { Button, ColumnHead, Scroller, Trouble, Waiting } from "../../parts/basics";
 import { SaveLinks } from "../../parts/SaveLinks";
 import { useSettled } from "../intake/meant";
 import { PatternField } from "../intake/PatternField";
@@ -76,14 +76,16 @@ function Names({ look }: { look: Look }) {
   return (
     <section className="min-w-0">
       <ColumnHead>Their names</ColumnHead>
-      <ul className="num max-h-80 overflow-auto text-s">
-        {look.files.map((f) => (
-          <li key={f.path} title={`now ${f.source}`} className="border-b border-line py-0.5 break-all">
-            {f.path}
-          </li>
-        ))}
-        {look.more > 0 && <li className="py-1 text-ink2">and {look.more.toLocaleString("en")} more</li>}
-      </ul>
+      <Scroller name="Names of files" className="max-h-80">
+        <ul className="num text-s">
+          {look.files.map((f) => (
+            <li key={f.path} title={`now ${f.source}`} className="border-b border-line py-0.5 break-all">
+              {f.path}
+            </li>
+          ))}
+          {look.more > 0 && <li className="py-1 text-ink2">and {look.more.toLocaleString("en")} more</li>}
+        </ul>
+      </Scroller>
     </section>
   );
 }

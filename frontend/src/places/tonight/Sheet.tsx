@@ -4,7 +4,7 @@ import { Link } from "react-router";
 
 import { api, get, type Schemas } from "../../api/client";
 import { useChange } from "../../api/hooks";
-import { Button, ColumnHead, PageHead, Trouble } from "../../parts/basics";
+import { Button, ColumnHead, PageHead, Scroller, Trouble } from "../../parts/basics";
 import { isOnSheet, putOnSheet, useHere } from "../../parts/context";
 import { FilterStamp } from "../../parts/FilterStamp";
 import { Ruler } from "../../parts/Ruler";
@@ -269,21 +269,25 @@ function ReadyAndCovered({ data }: { data: TonightData }) {
       </div>
       <div>
         <ColumnHead note={data.covered_lights ? undefined : ""}>The shelf already covers</ColumnHead>
-        <ul className="max-h-[132px] overflow-auto">
-          {data.covered.map((c) => (
-            <li
-              key={c.holding_id}
-              className="grid grid-cols-[18px_1fr_auto] items-center gap-2 border-b border-line py-1"
-            >
-              <SmallSpine step={c.age_step} />
-              <span>
-                {c.title} <span className="text-s text-ink2">{several(c.lights, "light")}</span>
-              </span>
-              {c.ruler && <Ruler ruler={c.ruler} width={64} />}
-            </li>
-          ))}
-          {data.covered.length === 0 && <li className="py-2 text-ink2">Nothing yet for tonight’s lights.</li>}
-        </ul>
+        <Scroller name="What the shelf covers" className="max-h-[132px]">
+          <ul>
+            {data.covered.map((c) => (
+              <li
+                key={c.holding_id}
+                className="grid grid-cols-[18px_1fr_auto] items-center gap-2 border-b border-line py-1"
+              >
+                <SmallSpine step={c.age_step} />
+                <span>
+                  {c.title} <span className="text-s text-ink2">{several(c.lights, "light")}</span>
+                </span>
+                {c.ruler && <Ruler ruler={c.ruler} width={64} />}
+              </li>
+            ))}
+            {data.covered.length === 0 && (
+              <li className="py-2 text-ink2">Nothing yet for tonight’s lights.</li>
+            )}
+          </ul>
+        </Scroller>
       </div>
     </section>
   );

@@ -128,8 +128,8 @@ function WorkBlock({ block, high, now, bare }: { block: Drawn; high: number; now
         } ${now ? "outline-2 outline-ink" : ""}`}
         style={{ top: 44 - high, background: finished ? "var(--age-1)" : undefined }}
       >
-        {!finished && share > 0 && (
-          <span className="absolute inset-x-0 bottom-0 bg-band" style={{ height: `${share * 100}%` }} />
+        {!finished && !lost && share > 0 && (
+          <span className="absolute inset-x-0 bottom-0 bg-line" style={{ height: `${share * 100}%` }} />
         )}
         <span className="relative flex flex-col items-center gap-1.5 pt-2.5">
           <span className="num text-l font-medium">
@@ -162,7 +162,7 @@ function WorkBlock({ block, high, now, bare }: { block: Drawn; high: number; now
           ) : waitedFor ? (
             several(main.lights, "light waits", "lights wait")
           ) : (
-            <span className={main.exposure_known ? "num" : "num text-ink2"}>
+            <span className={main.exposure_known || share > 0 ? "num" : "num text-ink2"}>
               {main.exposure && main.kind !== "cool"
                 ? `${main.exposure_known || search?.state === "done" ? "" : "≈"}${main.exposure}`
                 : ""}

@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useRef, useState } from "react";
 
 import { api, get } from "../../../api/client";
-import { Bar, Button, Trouble } from "../../../parts/basics";
+import { Bar, Button, Scroller, Trouble } from "../../../parts/basics";
 import { FIELD } from "../WhichFrames";
 import { chosenIn, type Dropped, droppedIn, type Progress, type Sent } from "./sending";
 import { useSending } from "./useSending";
@@ -36,13 +36,15 @@ function Came({ sent }: { sent: Sent }) {
         {sent.wasThere > 0 && ` ${several(sent.wasThere, "file")} were there already.`}
       </p>
       {sent.refused.length > 0 && (
-        <ul className="mt-1 max-h-40 overflow-auto border-l-4 border-accent pl-2.5 text-s">
-          {sent.refused.map((one) => (
-            <li key={one.path} className="break-all">
-              {one.path}: {one.why}
-            </li>
-          ))}
-        </ul>
+        <Scroller name="What did not come in" className="mt-1 max-h-40 border-l-4 border-accent pl-2.5">
+          <ul className="text-s">
+            {sent.refused.map((one) => (
+              <li key={one.path} className="break-all">
+                {one.path}: {one.why}
+              </li>
+            ))}
+          </ul>
+        </Scroller>
       )}
     </div>
   );

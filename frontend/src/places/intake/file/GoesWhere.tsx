@@ -1,5 +1,5 @@
 import type { Schemas } from "../../../api/client";
-import { ColumnHead } from "../../../parts/basics";
+import { ColumnHead, Scroller } from "../../../parts/basics";
 
 type Preview = Schemas["FilingPreviewOut"];
 const several = (n: number) => n.toLocaleString("en");
@@ -25,17 +25,19 @@ function Folders({ preview }: { preview: Preview }) {
       <ColumnHead note={`${several(preview.folders.length + preview.more_folders)} folders`}>
         Folders
       </ColumnHead>
-      <ul className="num max-h-[420px] overflow-auto text-s">
-        {preview.folders.map((f) => (
-          <li key={f.name} className="flex justify-between gap-3 border-b border-line py-0.5">
-            <span className="min-w-0 break-all">{f.name || "(the folder itself)"}</span>
-            <span className="text-ink2">{several(f.count)}</span>
-          </li>
-        ))}
-        {preview.more_folders > 0 && (
-          <li className="py-1 text-ink2">and {several(preview.more_folders)} more</li>
-        )}
-      </ul>
+      <Scroller name="Folders" className="max-h-[420px]">
+        <ul className="num text-s">
+          {preview.folders.map((f) => (
+            <li key={f.name} className="flex justify-between gap-3 border-b border-line py-0.5">
+              <span className="min-w-0 break-all">{f.name || "(the folder itself)"}</span>
+              <span className="text-ink2">{several(f.count)}</span>
+            </li>
+          ))}
+          {preview.more_folders > 0 && (
+            <li className="py-1 text-ink2">and {several(preview.more_folders)} more</li>
+          )}
+        </ul>
+      </Scroller>
     </section>
   );
 }
@@ -46,19 +48,21 @@ function Names({ preview }: { preview: Preview }) {
   return (
     <section className="min-w-0">
       <ColumnHead>Names</ColumnHead>
-      <ul className="num max-h-[420px] overflow-auto text-s">
-        {preview.rows.map((r) => (
-          <li key={r.source} className="border-b border-line py-1">
-            <span className="block break-all text-ink2">{r.source}</span>
-            {r.stays ? (
-              <span className="block text-accent">{r.stays}</span>
-            ) : (
-              <span className="block break-all">{r.target}</span>
-            )}
-          </li>
-        ))}
-        {rest > 0 && <li className="py-1 text-ink2">and {several(rest)} more</li>}
-      </ul>
+      <Scroller name="Names of files" className="max-h-[420px]">
+        <ul className="num text-s">
+          {preview.rows.map((r) => (
+            <li key={r.source} className="border-b border-line py-1">
+              <span className="block break-all text-ink2">{r.source}</span>
+              {r.stays ? (
+                <span className="block text-accent">{r.stays}</span>
+              ) : (
+                <span className="block break-all">{r.target}</span>
+              )}
+            </li>
+          ))}
+          {rest > 0 && <li className="py-1 text-ink2">and {several(rest)} more</li>}
+        </ul>
+      </Scroller>
     </section>
   );
 }
