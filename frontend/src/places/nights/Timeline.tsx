@@ -6,6 +6,12 @@ import { several } from "../../parts/several";
 export type Night = Schemas["NightOut"];
 export type LightSet = Schemas["LightSetOut"];
 
+/** A long name is left out of a block that is too narrow for it: cut off it tells nothing. */
+function roomFor(stamp: string): string {
+  if (stamp.length > 8) return "@max-[120px]:hidden";
+  return stamp.length > 4 ? "@max-[56px]:hidden" : "";
+}
+
 /** The night as a line: its hours, the sets of lights on it, and the air above. */
 export function Timeline({
   night,
@@ -69,10 +75,12 @@ export function Timeline({
               onClick={() => onChoose(set.id)}
               title={`${set.target}, ${set.text}`}
               aria-label={`${set.target} in ${set.stamp}, ${set.text}`}
-              className={`absolute flex h-full items-center gap-1.5 overflow-hidden px-1.5 text-s whitespace-nowrap ${on ? "bg-ink text-paper" : "bg-line text-ink"}`}
+              className={`@container absolute flex h-full items-center gap-1.5 overflow-hidden px-1.5 text-s whitespace-nowrap ${on ? "bg-ink text-paper" : "bg-line text-ink"}`}
               style={{ left: `${left}%`, width: `${width}%` }}
             >
-              <FilterStamp code={set.stamp} nm={set.passband_nm} />
+              <span className={`contents ${roomFor(set.stamp)}`}>
+                <FilterStamp code={set.stamp} nm={set.passband_nm} />
+              </span>
               {width > 11 && <span className="truncate">{several(set.taken, "light")}</span>}
             </button>
           );
