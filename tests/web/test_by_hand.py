@@ -80,11 +80,8 @@ def obey(own, program):
             continue
         dials = {d["name"]: d["copied"] for d in hand["dials"]}
         if hand["kind"] in ("find", "flats"):
-            program.set |= {
-                "filter": dials["filter"],
-                "focus": int(dials["focus"]),
-                "angle": float(dials["angle"]),
-            }
+            told = {"filter": str, "focus": int, "angle": float}
+            program.set |= {name: kind(dials[name]) for name, kind in told.items() if name in dials}
         if "exposure" not in dials:
             time.sleep(0.1)
             continue

@@ -10742,9 +10742,27 @@ export interface components {
          * @description A ladder of exposures at some set points.
          */
         LadderIn: {
+            /**
+             * Binning
+             * @default 1
+             */
+            binning: number;
             /** Exposures */
             exposures: string;
-            /** Set Up */
+            /**
+             * Gain
+             * @default 0
+             */
+            gain: number;
+            /**
+             * Offset
+             * @default 0
+             */
+            offset: number;
+            /**
+             * Set Up
+             * @default
+             */
             set_up: string;
             /**
              * Temps

@@ -101,6 +101,74 @@ export function About({
   );
 }
 
+/** The choice of a gain and an offset that no lights have yet. */
+const ANOTHER = "another";
+const FIELD = "num h-8 min-w-0 flex-1 rounded-sm border border-rule bg-card px-2 max-md:h-11";
+
+interface Dials {
+  /** A wall's, or `ANOTHER`; empty takes the first wall's. */
+  at: string;
+  gain: string;
+  offset: string;
+  binning: string;
+}
+
+/** How the camera is set for a ladder, as the server takes it; null where what was typed is no number. */
+function setSo(dials: Dials, wall: FillData["walls"][number] | undefined) {
+  if (wall) return { set_up: wall.set_up, gain: 0, offset: 0, binning: 1 };
+  const number = (text: string) => (text.trim() ? Number(text) : NaN);
+  const [gain, offset, binning] = [number(dials.gain), number(dials.offset), number(dials.binning)];
+  if (![gain, offset, binning].every((n) => Number.isFinite(n) && n >= 0)) return null;
+  return { set_up: "", gain, offset, binning };
+}
+
+/** The gain and the offset of a ladder: those of a wall, or others that are typed. */
+function At({
+  data,
+  dials,
+  typed,
+  onChange,
+}: {
+  data: FillData;
+  dials: Dials;
+  typed: boolean;
+  onChange: (next: Partial<Dials>) => void;
+}) {
+  return (
+    <>
+      {data.walls.length > 0 && (
+        <label className="flex items-center gap-2">
+          <span className="w-16 text-ink2">at</span>
+          <select
+            value={typed ? ANOTHER : dials.at || data.walls[0]?.set_up}
+            onChange={(e) => onChange({ at: e.target.value })}
+            className="h-8 min-w-0 flex-1 rounded-sm border border-rule bg-card px-1 max-md:h-11"
+          >
+            {data.walls.map((w) => (
+              <option key={w.set_up} value={w.set_up}>
+                {w.title}
+              </option>
+            ))}
+            <option value={ANOTHER}>another gain and offset</option>
+          </select>
+        </label>
+      )}
+      {typed &&
+        (["gain", "offset", "binning"] as const).map((name) => (
+          <label key={name} className="flex items-center gap-2">
+            <span className="w-16 text-ink2">{name}</span>
+            <input
+              className={FIELD}
+              inputMode="decimal"
+              value={dials[name]}
+              onChange={(e) => onChange({ [name]: e.target.value })}
+            />
+          </label>
+        ))}
+    </>
+  );
+}
+
 /** A ladder of exposures at some set points, put on the sheet at once. */
 export function Ladder({
   data,
@@ -111,15 +179,17 @@ export function Ladder({
   choice: FillChoice;
   change: (next: Partial<FillChoice>) => void;
 }) {
-  const [setUp, setSetUp] = useState("");
+  const [dials, setDials] = useState<Dials>({ at: "", gain: "", offset: "", binning: "1" });
   const [exposures, setExposures] = useState("");
   const [temps, setTemps] = useState("");
-  const wall = data.walls.find((w) => w.set_up === setUp) ?? data.walls[0];
-  const lay = useChange(async () => {
+  const first = data.walls[0];
+  const wall = dials.at === ANOTHER ? undefined : (data.walls.find((w) => w.set_up === dials.at) ?? first);
+  const at = setSo(dials, wall);
+  const lay = useChange(async (set: NonNullable<typeof at>) => {
     const laid = await get(
       api.POST("/api/rigs/{rig_id}/fill/ladder", {
         params: { path: { rig_id: data.rig_id } },
-        body: { exposures, temps, set_up: wall?.set_up ?? "" },
+        body: { exposures, temps, ...set },
       }),
     );
     change({
@@ -128,37 +198,20 @@ export function Ladder({
     });
     return laid;
   });
-  if (!wall) return null;
-  const field = "num h-8 min-w-0 flex-1 rounded-sm border border-rule bg-card px-2 max-md:h-11";
   return (
     <form
       onSubmit={(event) => {
         event.preventDefault();
-        lay.mutate(undefined as never);
+        if (at) lay.mutate(at);
       }}
     >
       <ColumnHead>Lay a ladder</ColumnHead>
       <div className="flex flex-col gap-1.5 py-2">
-        {data.walls.length > 1 && (
-          <label className="flex items-center gap-2">
-            <span className="w-16 text-ink2">at</span>
-            <select
-              value={wall.set_up}
-              onChange={(e) => setSetUp(e.target.value)}
-              className="h-8 min-w-0 flex-1 rounded-sm border border-rule bg-card px-1 max-md:h-11"
-            >
-              {data.walls.map((w) => (
-                <option key={w.set_up} value={w.set_up}>
-                  {w.title}
-                </option>
-              ))}
-            </select>
-          </label>
-        )}
+        <At data={data} dials={dials} typed={!wall} onChange={(next) => setDials({ ...dials, ...next })} />
         <label className="flex items-center gap-2">
           <span className="w-16 text-ink2">exposures</span>
           <input
-            className={field}
+            className={FIELD}
             value={exposures}
             onChange={(e) => setExposures(e.target.value)}
             placeholder="1, 2, 5, 10 s"
@@ -167,21 +220,21 @@ export function Ladder({
         <label className="flex items-center gap-2">
           <span className="w-16 text-ink2">set points</span>
           <input
-            className={field}
+            className={FIELD}
             value={temps}
             onChange={(e) => setTemps(e.target.value)}
-            placeholder="−10, −5"
+            placeholder="−10, −5; empty: as it is"
           />
         </label>
         <span className="flex items-center justify-between gap-2">
-          {wall.light_exposures ? (
+          {wall?.light_exposures ? (
             <Button look="link" onClick={() => setExposures(wall.light_exposures)}>
               every exposure of its lights
             </Button>
           ) : (
             <span />
           )}
-          <Button type="submit" disabled={!exposures.trim() || !temps.trim() || lay.isPending}>
+          <Button type="submit" disabled={!exposures.trim() || !at || lay.isPending}>
             Lay it
           </Button>
         </span>

@@ -23,7 +23,8 @@ from grayshelf.web.common import in_words
 from grayshelf.web.tonight.fill_schemas import CellState, FillCellOut, FillOut, FillRowOut, FillWallOut
 from grayshelf.web.tonight.schemas import StepOut
 from grayshelf.web.tonight.sheet import out_of_reach, planned_step, ready_out
-from grayshelf.work.run.fill_offers import FillOffer, SetUp, key_of
+from grayshelf.work.run.fill_keys import SetUp, key_of
+from grayshelf.work.run.fill_offers import FillOffer, settings_in_use
 from grayshelf.work.run.filling import Fill, FillLine
 from grayshelf.work.run.reach import binning_of, not_settable
 
@@ -33,7 +34,7 @@ def fill_page(library: Library, rig_id: int, fill: Fill, devices: RigDevices | N
     with library.db.session() as session:
         rig = library.rig(session, rig_id)
         zone = zone_of(library, session, rig)
-        lights = [s.nominal for s in light_sets(library, rig)]
+        lights = [s.nominal for s in light_sets(library, rig)] or settings_in_use(library, session, rig)
         word, says = gain_word(library, rig.camera), says_of(library, rig)
     walls = _Walls(fill, word, says, night_of_utc(fill.now, zone), lights)
     on = [line for line in fill.lines if line.frames]
@@ -46,14 +47,14 @@ def fill_page(library: Library, rig_id: int, fill: Fill, devices: RigDevices | N
         until=in_words.clock(there_is.end, zone),
         there_is_end=there_is.end,
         set_by=there_is.set_by,
-        headline=_headline(fill, on, zone),
+        headline=_headline(fill, on, zone) if lights or fill.lines else NOTHING_ASKED,
         end=in_words.clock(end, zone) if on else None,
         over=_over(fill),
         series=len(on),
         frames=fill.frames,
         takes=in_words.duration(end - fill.now),
         left=in_words.duration(max(there_is.end - end, timedelta(0))),
-        space=in_words.size(fill.space_bytes),
+        space="not known" if fill.space_bytes is None else in_words.size(fill.space_bytes),
         served=fill.served,
         waiting=waiting,
         walls=walls.out(),
@@ -69,6 +70,10 @@ def fill_page(library: Library, rig_id: int, fill: Fill, devices: RigDevices | N
         can_start=bool(on) and not any(r.stops for r in ready),
         has_devices=devices is not None,
     )
+
+
+#: Where neither lights nor a person say how the camera is used.
+NOTHING_ASKED = "Nothing is asked for yet: lay a ladder."
 
 
 def _headline(fill: Fill, on: Sequence[FillLine], zone: ZoneInfo) -> str:

@@ -14,7 +14,7 @@ from grayshelf.web.exports import csv_response
 from grayshelf.web.tonight.asked import refuse_if_not_ready
 from grayshelf.web.tonight.fill_page import fill_page
 from grayshelf.web.tonight.fill_schemas import FillIn, FillOut, FillQuery, LadderIn, LadderOut
-from grayshelf.work.run.fill_offers import key_of, step_of
+from grayshelf.work.run.fill_keys import SetUp, key_of, step_of
 from grayshelf.work.run.filling import Fill, FillChoice, look_at_fill
 from grayshelf.work.run.starter import ByHand
 
@@ -80,20 +80,23 @@ def start_fill(rig_id: int, json_data: FillIn) -> StartedOut:
 def lay_ladder(rig_id: int, json_data: LadderIn) -> LadderOut:
     """What a ladder of exposures at some set points puts on the sheet."""
     exposures, temps = ladder_of(json_data.exposures), _temps(json_data.temps)
-    base = step_of(f"dark:1s:{json_data.set_up}")
-    if base is None:
-        raise GrayShelfError("A ladder is laid at a gain and offset that lights were taken at.")
+    base = step_of(f"dark:1s:{json_data.set_up}") if json_data.set_up else None
+    if json_data.set_up and base is None:
+        raise GrayShelfError("A ladder is laid at a gain and an offset.", "Type both.")
+    set_up = base.set_up if base else SetUp(json_data.gain, json_data.offset, json_data.binning)
     if len(exposures) * len(temps) > MOST_RUNGS:
         raise GrayShelfError(
             f"{len(exposures)} exposures at {len(temps)} set points are {len(exposures) * len(temps)} darks: "
             f"{MOST_RUNGS} at most are laid at once.",
             "Lay fewer of either.",
         )
-    keys = [key_of(FrameKind.DARK, base.set_up, s, temp) for temp in temps for s in exposures]
+    keys = [key_of(FrameKind.DARK, set_up, s, temp) for temp in temps for s in exposures]
     return LadderOut(keys=keys)
 
 
-def _temps(text: str) -> list[float]:
+def _temps(text: str) -> list[float] | list[None]:
+    if not text.strip():
+        return [None]
     words = (
         text.replace("°C", " ")
         .replace("−", "-")

@@ -11,6 +11,8 @@ from grayshelf.core.planning.sensor_then import SensorThen
 from grayshelf.web.common.schemas import Schema
 from grayshelf.web.tonight.schemas import OutOfReachOut, ReadyOut, StepOut
 
+#: No camera’s gain or offset goes further.
+MOST_SET = 1e6
 #: How a cell of the wall stands: shot, not shot, taken out by hand, not to be held by the cooler, or only on the shelf.
 CellState = Literal["on", "off", "out", "too cold", "there"]
 
@@ -41,7 +43,12 @@ class LadderIn(Schema):
 
     exposures: str = Field(max_length=500)
     temps: str = Field(default="", max_length=200)
-    set_up: str = Field(max_length=200)
+    """Empty: as warm as the sensor is."""
+    set_up: str = Field(default="", max_length=200)
+    """Of a wall; empty where the three below say it."""
+    gain: float = Field(default=0.0, ge=0.0, le=MOST_SET)
+    offset: float = Field(default=0.0, ge=0.0, le=MOST_SET)
+    binning: int = Field(default=1, ge=1, le=16)
 
 
 class LadderOut(Schema):

@@ -214,7 +214,12 @@ def _empty_text(tonight: Tonight, has_lights: bool) -> str:
     if tonight.steps:
         return ""
     if not has_lights:
-        return "No lights of this rig are known yet, so nothing is asked for. Bring them in on Intake."
+        if tonight.offers:
+            return "No lights of this rig are known yet, so nothing is asked for. Tick rows of your flat sheet below."
+        return (
+            "No lights of this rig are known yet, so nothing is asked for. Bring them in on Intake, put rows on the whole "
+            "sheet of Flat exposure (Bench) to shoot their flats here, or fill the shelf with darks."
+        )
     if left := _left_off(tonight):
         if all(_would_not_fit(o) for o in left):
             return (

@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from datetime import date
 
+from sqlalchemy.orm import Session
+
 from grayshelf.core.digits import seconds
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.matching.model import CommonSettings, RigSays
@@ -18,6 +20,7 @@ from grayshelf.library.library import Library
 from grayshelf.library.lights import LightSet, light_sets
 from grayshelf.library.models import Rig
 from grayshelf.library.rig_terms import camera_of, house_rules_of, says_of, terms_of
+from grayshelf.library.told_settings import told_settings
 from grayshelf.work.run.choice import SheetChoice
 from grayshelf.work.run.reach import OutOfReach, binning_of, not_known, not_now, not_settable
 
@@ -49,7 +52,7 @@ class DarkOffer:
 
 
 def dark_offers(
-    library: Library, rig: Rig, choice: SheetChoice, cooler: Cooler
+    library: Library, session: Session, rig: Rig, choice: SheetChoice, cooler: Cooler
 ) -> tuple[list[DarkOffer], list[OutOfReach]]:
     """Darks, and dark flats for flats that are there, that could be shot now; and what could not be."""
     found: dict[str, DarkOffer] = {}
@@ -67,7 +70,7 @@ def dark_offers(
         elif offer is not None:
             there = found.get(offer.key)
             found[offer.key] = offer if there is None else _both(there, offer)
-    for standard in _standards(library, rig, choice):
+    for standard in _standards(library, session, rig, choice):
         found.setdefault(standard.key, standard)
     return _within_reach(library, rig, list(found.values()), not_now)
 
@@ -105,12 +108,12 @@ def _within_reach(
     return near, out
 
 
-def _standards(library: Library, rig: Rig, choice: SheetChoice) -> list[DarkOffer]:
+def _standards(library: Library, session: Session, rig: Rig, choice: SheetChoice) -> list[DarkOffer]:
     """Standard darks of the house rules that are not on the shelf: no lights wait for them yet."""
     rules = house_rules_of(rig)
     if not (rules.dark_temps_c and rules.dark_exposures_s):
         return []
-    lights = [s.nominal for s in light_sets(library, rig)]
+    lights = [s.nominal for s in light_sets(library, rig)] or told_settings(library, session, rig)
     terms = terms_of(library, rig, lights[-1].gain if lights else None)
     offers = []
     for want in missing_standards(rules, lights, stock(library, rig.camera), terms):

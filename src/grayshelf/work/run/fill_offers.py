@@ -2,20 +2,19 @@
 
 from __future__ import annotations
 
-import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 from sqlalchemy.orm import Session
 
 from grayshelf.core.digits import several
+from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.matching.judge import Terms
 from grayshelf.core.matching.match import choose, gap_key
 from grayshelf.core.matching.model import CommonSettings, Holding, RigSays, SlipLine, Verdict
 from grayshelf.core.matching.stock import Role, Wanted
 from grayshelf.core.planning.fill import STANDARD_WORTH, Count, Fillable, counts_to_choose
-from grayshelf.core.planning.ladder import LONGEST_S
 from grayshelf.core.planning.sheet import DarkSeries, RigPace
 from grayshelf.core.planning.standard_darks import set_ups_in_use
 from grayshelf.core.planning.uncooled_darks import wanted_now
@@ -28,35 +27,14 @@ from grayshelf.library.lights import LightSet, light_sets, light_terms
 from grayshelf.library.models import Rig
 from grayshelf.library.rig_terms import TermsByGain, camera_of, house_rules_of, says_of
 from grayshelf.library.slips import slips
+from grayshelf.library.told_settings import settings_of_row, told_settings
 from grayshelf.library.trains import standing_rigs
 from grayshelf.work.run.dark_offers import Cooler
+from grayshelf.work.run.fill_keys import SetUp, Step, key_of
 from grayshelf.work.run.reach import binning_of, not_settable
 
 #: Fewer frames than this are no series to shoot on purpose.
 FEWEST_DARKS, FEWEST_BIAS = 10, 30
-
-
-#: No camera's gain or offset goes further.
-MOST_SET = 1e6
-
-
-@dataclass(frozen=True)
-class SetUp:
-    """A way the camera is set: darks of another one serve other lights."""
-
-    gain: float
-    offset: float
-    binning: int
-    read_mode: str | None = None
-
-
-@dataclass(frozen=True)
-class Step:
-    """One rung of a ladder that a person laid: an exposure at a set point."""
-
-    set_up: SetUp
-    exposure_s: float
-    temp_c: float | None
 
 
 @dataclass(frozen=True)
@@ -118,6 +96,9 @@ def fill_offers(
         if there is not None:
             offer = replace(there, fillable=replace(there.fillable, asked=True))
         found[offer.fillable.key] = offer
+    if camera_of(rig).bias_usable is not False:
+        for offer in _bias_of_rungs(library, rig, ladder, found, pace, shortest_s):
+            found.setdefault(offer.fillable.key, offer)
     return list(found.values())
 
 
@@ -129,7 +110,7 @@ def _needed(
     with library.db.own_session() as session:
         rig = library.rig(session, rig_id)
         rules, found = house_rules_of(rig), dict[str, FillOffer]()
-        every = [s.nominal for one in _rigs_of(session, rig) for s in light_sets(library, one)]
+        every = settings_in_use(library, session, rig)
         darks = [_dark(asked, rules, pace) for asked in _asked_by_lights(library, session, rig, cooler)]
         for offer in (*darks, *_standards(library, rig, every, rules, pace, cooler.there)):
             found.setdefault(offer.fillable.key, offer)
@@ -137,6 +118,12 @@ def _needed(
             for offer in _bias(library, rig, every, rules, pace, shortest_s):
                 found.setdefault(offer.fillable.key, offer)
         return found
+
+
+def settings_in_use(library: Library, session: Session, rig: Rig) -> list[CommonSettings]:
+    """What the lights of a camera have, oldest first; where there are none, how a person means to use it."""
+    lights = [s.nominal for one in _rigs_of(session, rig) for s in light_sets(library, one)]
+    return lights or told_settings(library, session, rig)
 
 
 def _rigs_of(session: Session, rig: Rig) -> list[Rig]:
@@ -205,38 +192,6 @@ def _series(
         kind,
         read_mode=set_up.read_mode,
     )
-
-
-def key_of(kind: FrameKind, set_up: SetUp, exposure_s: float, temp_c: float | None) -> str:
-    """What a series is known by on the page: 'dark:300s:-10C:g100:o30:b1'."""
-    degrees = "" if temp_c is None else f":{round(temp_c, 1):g}C"
-    exposure = "" if kind is FrameKind.BIAS else f":{exposure_s:g}s"
-    mode = f":{set_up.read_mode}" if set_up.read_mode else ""
-    return f"{kind.value}{exposure}{degrees}:g{set_up.gain:g}:o{set_up.offset:g}:b{set_up.binning}{mode}"
-
-
-_KEY = re.compile(
-    r"dark:(?P<exposure>[0-9.e+-]+)s(?::(?P<temp>-?[0-9.]+)C)?:g(?P<gain>[0-9.e+-]+):o(?P<offset>[0-9.e+-]+):b(?P<binning>\d+)"
-    r"(?::(?P<mode>[^,]*))?"
-)
-
-
-def step_of(key: str) -> Step | None:
-    """The rung of a ladder that a key of `key_of` names; None where it is none of a dark."""
-    found = _KEY.fullmatch(key)
-    if found is None:
-        return None
-    try:
-        set_up = SetUp(
-            float(found["gain"]), float(found["offset"]), int(found["binning"]), found["mode"] or None
-        )
-        temp = None if found["temp"] is None else float(found["temp"])
-        rung = Step(set_up, float(found["exposure"]), temp)
-    except ValueError:
-        return None
-    set_so = abs(set_up.gain) <= MOST_SET and abs(set_up.offset) <= MOST_SET
-    possible = set_so and 0.0 < rung.exposure_s <= LONGEST_S and (temp is None or -80.0 <= temp <= 50.0)
-    return rung if possible and 1 <= set_up.binning <= 16 else None
 
 
 def _fillable(
@@ -353,6 +308,29 @@ def _bias(
             why = "; ".join(line.chosen.reasons)
         found.append(_unasked(FrameKind.BIAS, want, shortest_s, rules.n_bias, FEWEST_BIAS, why, pace))
     return found
+
+
+def _bias_of_rungs(
+    library: Library,
+    rig: Rig,
+    ladder: Sequence[Step],
+    found: Mapping[str, FillOffer],
+    pace: RigPace,
+    shortest_s: float,
+) -> list[FillOffer]:
+    """Bias where a ladder is laid at a gain and offset that nothing here was taken at yet."""
+    known = {o.set_up for o in found.values() if o.series.kind is FrameKind.BIAS}
+    fresh = dict.fromkeys(step.set_up for step in ladder if step.set_up not in known)
+    if not fresh:
+        return []
+    with library.db.own_session() as session:
+        wants = [
+            replace(
+                settings_of_row(session, rig, RowKey("", s.gain, s.offset, s.binning)), read_mode=s.read_mode
+            )
+            for s in fresh
+        ]
+    return _bias(library, rig, wants, house_rules_of(rig), pace, shortest_s)
 
 
 def _rungs(ladder: Sequence[Step], rules: HouseRules, pace: RigPace) -> list[FillOffer]:

@@ -22,7 +22,8 @@ from grayshelf.library.models import Rig
 from grayshelf.library.rig_terms import camera_of, has_cooler
 from grayshelf.library.sites import zone_of
 from grayshelf.work.run.dark_offers import Cooler, darks_not_now
-from grayshelf.work.run.fill_offers import FillOffer, fill_offers, step_of
+from grayshelf.work.run.fill_keys import step_of
+from grayshelf.work.run.fill_offers import FillOffer, fill_offers
 from grayshelf.work.run.reach import OutOfReach
 from grayshelf.work.run.ready import Ready, frame_size, ready_lines
 from grayshelf.work.run.tonight import pace_of, plan_for
@@ -72,7 +73,8 @@ class Fill:
     reach: CoolerReach | None
     served: int
     """Lights that have nothing now and would have a dark."""
-    space_bytes: int
+    space_bytes: int | None
+    """That it takes on the disk; None where the size of the frames is not known."""
     shelf: tuple[Holding, ...]
     """Darks that stand there."""
     pace: RigPace
@@ -130,7 +132,7 @@ def look_at_fill(library: Library, rig_id: int, devices: RigDevices | None, choi
             tuple(ready_lines(library, rig, sheet, devices, "", size)),
             reach,
             sum(u.lights for line in lines if line.frames for u in line.offer.users if u.there is None),
-            0 if size is None else bytes_needed(sheet.steps, *size),
+            None if size is None else bytes_needed(sheet.steps, *size),
             tuple(h for h in stock(library, rig.camera).holdings if h.kind is FrameKind.DARK),
             pace,
             tuple(darks_not_now(library, rig, cooler)),

@@ -29,6 +29,7 @@ from grayshelf.library.lights import LightSet, light_sets, light_terms
 from grayshelf.library.models import Rig
 from grayshelf.library.rig_terms import TermsByGain, flat_wishes, house_rules_of, says_of, tolerances_of
 from grayshelf.library.sites import zone_of
+from grayshelf.library.told_settings import settings_of_row, told_rows
 from grayshelf.work.run.choice import SheetChoice
 from grayshelf.work.run.reach import OutOfReach, binning_of, not_known, not_now, not_settable
 
@@ -49,6 +50,8 @@ class RowOffer:
     would: Candidate
     """What flats shot now would do for these lights."""
     note: str
+    want: CommonSettings
+    """What the first of these lights have."""
     more: bool = False
     """No lights wait for them: they are there for whoever wants more, or again."""
 
@@ -116,6 +119,10 @@ def flat_offers(
     for lights in _newest_of_each(light_sets(library, rig), maker.says):
         terms = light_terms(library, lights, terms_at(lights.want.gain))
         maker.offer_more(lights, _flat_of_tonight(lights.nominal, terms, tonight, since, frames))
+    if not maker.rows and not light_sets(library, rig):
+        for row in told_rows(session, rig)[:MOST_MORE]:
+            want = settings_of_row(session, rig, row)
+            maker.offer_row(want, _flat_of_tonight(want, terms_at(want.gain), tonight, since, frames))
     return list(maker.rows.values()), maker.not_now
 
 
@@ -184,7 +191,16 @@ class OfferMaker:
             return
         night = f"{want.night:%-d %B}" if want.night else "an unknown night"
         note = f"as the lights of {night} were taken; what is there fits them"
-        gap = Gap((key,), FrameKind.FLAT, want, 0, (lights,), care_only=True, nearest=note)
+        self._put_more(key, want, (lights,), would, note)
+
+    def offer_row(self, want: CommonSettings, would: Candidate) -> None:
+        """Offer flats of a row that a person put on the flat sheet of a rig of which no lights are known."""
+        self._put_more(flat_gap_key(want, binning_of(want)), want, (), would, "as your flat sheet has it")
+
+    def _put_more(
+        self, key: str, want: CommonSettings, sets: tuple[LightSet, ...], would: Candidate, note: str
+    ) -> None:
+        gap = Gap((key,), FrameKind.FLAT, want, 0, sets, care_only=True, nearest=note)
         offer = replace(self._new(key, gap, want, would), note=note, more=True)
         self.rows[key] = replace(offer, on_sheet=key in self.choice.add)
 
@@ -200,7 +216,7 @@ class OfferMaker:
             hole=not gap.care_only,
         )
         note = gap.nearest if not gap.care_only else f"what is there fits with care: {gap.nearest}"
-        return RowOffer(key, series, gap.sets, not gap.care_only, False, would, note)
+        return RowOffer(key, series, gap.sets, not gap.care_only, False, would, note, want)
 
     def usual_focus(self, filter_code: str | None) -> float | None:
         """Where no header of the lights tells the focus: as the filter's own sheet says."""
@@ -256,7 +272,7 @@ def _row_key(rows: dict[str, RowOffer], want: CommonSettings, binning: int, tole
         wish = offer.wish
         set_so = wish.filter_code, wish.gain, wish.offset, wish.binning, wish.read_mode
         same = set_so == (want.filter_code, want.gain, want.offset, binning, want.read_mode)
-        first = offer.lights[0].want
+        first = offer.want
         same = same and not rulers.other_stop(first, want)
         near = rulers.angle(first, want, tolerances.flat_angle_deg)
         focus = rulers.band("focus", first.focus, want.focus, tolerances.flat_focus_steps, "steps")

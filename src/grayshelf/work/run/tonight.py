@@ -109,6 +109,8 @@ def _choices(
     worst: list[tuple[float, float, int, float]] = []
     for offer in on:
         lights = _most_of(offer)
+        if lights is None:
+            continue
         sky = sky_electrons(session, library, lights)
         gain = electrons_per_adu(library, lights)
         if sky is not None and gain is not None:
@@ -131,9 +133,9 @@ def _choices(
     return choices
 
 
-def _most_of(offer: RowOffer) -> LightSet:
-    """The largest set of lights that flats are for."""
-    return max(offer.lights, key=lambda s: s.row.n_kept)
+def _most_of(offer: RowOffer) -> LightSet | None:
+    """The largest set of lights that flats are for; None where there are none."""
+    return max(offer.lights, key=lambda s: s.row.n_kept, default=None)
 
 
 def _cost_untold(
@@ -141,7 +143,10 @@ def _cost_untold(
 ) -> CostUntold | None:
     if not choices or any(c.cost_percent is not None for c in choices):
         return None
-    gains = [electrons_per_adu(library, _most_of(o)) for o in offers if o.on_sheet]
+    of_lights = [lights for o in offers if o.on_sheet and (lights := _most_of(o))]
+    if not of_lights:
+        return None
+    gains = [electrons_per_adu(library, lights) for lights in of_lights]
     return CostUntold.GAIN if None in gains else CostUntold.SKY
 
 
@@ -182,7 +187,7 @@ def look_at_tonight(
         offers, no_flats = flat_offers(library, session, rig, now, wishes)
         cools = has_cooler(library, rig) if devices is None else devices.camera.facts.cooled
         tonight = night_of_utc(now, zone_of(library, session, rig))
-        darks, no_darks = dark_offers(library, rig, wishes, Cooler(cools, tonight))
+        darks, no_darks = dark_offers(library, session, rig, wishes, Cooler(cools, tonight))
         pace = pace_of(rig, devices)
         sheet = plan_for(
             session,
