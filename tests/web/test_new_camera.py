@@ -60,6 +60,26 @@ def test_what_the_flat_sheet_and_house_rules_say_is_offered_without_lights(own):
     assert not any(o["on_sheet"] for o in page["offers"]), "nobody asked for them"
 
 
+def test_a_night_is_priced_by_the_flat_sheet(own):
+    bare = own.get("/api/rigs/1/plans")
+    assert not bare["can_plan"] and bare["last"] is None and "no row" in bare["cannot"]
+    for row in (ROW, {**ROW, "filter_code": "Ha", "gain": 200}):
+        assert own.client.post("/api/rigs/1/flats/add", json=row).status_code == 200
+    page = own.get("/api/rigs/1/plans")
+    plan = page["last"]
+    assert page["can_plan"] and [x["gain"] for x in plan["targets"][0]["lights"]] == [120, 200]
+    assert {f["filter_code"]: f["broad"] for f in page["filters"]} == {"R": True, "Ha": False}
+    priced = own.client.post("/api/rigs/1/plans/price", json={"plans": [plan], "names": ["first"]}).json
+    (price,) = priced["prices"]
+    assert price["flats"] == 50 and price["seconds"] > 0 and priced["wrong"] == [""], priced
+    assert [d["verdict"] for d in price["darks"]] == ["nothing fits", "nothing fits"]
+    assert (
+        own.client.post("/api/rigs/1/plans", json={"name": "first", "night": None, "plan": plan}).status_code
+        == 200
+    )
+    assert own.get("/api/rigs/1/plans")["kept"][0]["name"] == "first"
+
+
 def test_flats_and_darks_shot_before_any_light_serve_those_that_come(own, tmp_path):
     assert own.client.post("/api/rigs/1/flats/add", json=ROW).status_code == 200
     (offer,) = own.get("/api/rigs/1/tonight")["offers"]

@@ -21,7 +21,7 @@ from grayshelf.core.planning.night_plan import (
     RoundCost,
 )
 from grayshelf.core.planning.sheet import StepKind
-from grayshelf.core.rigs.names import is_broad, place_in_wheel
+from grayshelf.core.rigs.names import place_in_wheel
 from grayshelf.library.library import Library
 from grayshelf.library.lights import light_sets
 from grayshelf.library.models import KeptPlan, Rig
@@ -31,10 +31,10 @@ from grayshelf.library.rig_terms import gain_word, says_of
 from grayshelf.library.sites import zone_of
 from grayshelf.web.common import in_words
 from grayshelf.web.common.rigs import passbands
+from grayshelf.web.tonight.plan_filters import filters_of_plan
 from grayshelf.web.tonight.plan_schemas import (
     CauseOut,
     DarkCalledOut,
-    FilterChoiceOut,
     FilterCostOut,
     HadOut,
     KeptPlanOut,
@@ -46,8 +46,8 @@ from grayshelf.web.tonight.plan_schemas import (
     SavingOut,
 )
 from grayshelf.work.run.night_had import NightHad, night_had
+from grayshelf.work.run.plan_sketch import first_plan
 from grayshelf.work.run.pricing import DarkCalled, Priced, Saving, as_last_night
-from grayshelf.work.run.reach import binning_of
 from grayshelf.work.sky.rows import Ahead
 
 CAUSES = ("hands", "searches", "flats", "dark flats")
@@ -291,54 +291,27 @@ def plans_page(library: Library, rig_id: int) -> PlansOut:
         rig = library.rig(session, rig_id)
         zone, bands = zone_of(library, session, rig), passbands(rig)
         tonight = night_of_utc(library.clock.now(), zone)
-        last = as_last_night(library, rig)
-        lights, filters = light_sets(library, rig), _filters(library, rig, bands)
+        lights = light_sets(library, rig)
+        last = as_last_night(library, rig) if lights else first_plan(session, rig)
+        filters = filters_of_plan(library, rig, bands, last)
         sets_gain = any(says_of(library, rig).to_set("gain", f.gain) is not None for f in filters)
         nights = [s.row.night for s in lights if s.row.night is not None]
         return PlansOut(
-            can_plan=bool(lights),
+            can_plan=bool(lights) or last is not None,
             cannot=""
-            if lights
-            else "No lights of this rig are known yet, so nobody can say what frames they ask for.",
+            if lights or last is not None
+            else "No lights of this rig are known yet, and its flat sheet has no row, so nobody can say what frames they ask for.",
             last=plan_out(last) if last is not None else None,
-            last_text=f"as on {in_words.short_day(max(nights))}" if nights else "",
+            last_text=f"as on {in_words.short_day(max(nights))}"
+            if nights
+            else ""
+            if lights
+            else "by your flat sheet",
             filters=filters,
             kept=[_kept(library, session, rig, row, tonight, bands) for row in plans_of(session, rig_id)],
             tonight=tonight,
             gain_word=gain_word(library, rig.camera) if sets_gain else "",
         )
-
-
-def _filters(library: Library, rig: Rig, bands: dict[str, float | None]) -> list[FilterChoiceOut]:
-    """Each filter with what its lights were last taken at; one that had none as the newest lights were."""
-    newest: dict[str, FilterChoiceOut] = {}
-    widths = {f.code: f.width_nm for f in rig.filters}
-    lights = light_sets(library, rig)
-    for one in reversed(lights):
-        want, code = one.nominal, one.nominal.filter_code or "none"
-        if code not in newest and want.exposure_s is not None:
-            newest[code] = FilterChoiceOut(
-                filter_code=code,
-                passband_nm=bands.get(code),
-                broad=is_broad(code, widths.get(code)),
-                exposure_s=want.exposure_s,
-                count=one.row.n_frames,
-                gain=want.gain or 0.0,
-                offset=want.offset or 0.0,
-                binning=binning_of(want),
-            )
-    usual = next(iter(newest.values()), None)
-    for known in rig.filters:
-        if usual is not None and known.code not in newest:
-            newest[known.code] = usual.model_copy(
-                update={
-                    "filter_code": known.code,
-                    "passband_nm": bands.get(known.code),
-                    "broad": is_broad(known.code, widths.get(known.code)),
-                }
-            )
-    order = {f.code: f.position for f in rig.filters}
-    return sorted(newest.values(), key=lambda f: (order.get(f.filter_code, 99), f.filter_code))
 
 
 def _kept(

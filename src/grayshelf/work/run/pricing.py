@@ -43,6 +43,7 @@ from grayshelf.library.lights import LightSet, light_sets, light_terms
 from grayshelf.library.models import Rig
 from grayshelf.library.rig_terms import TermsByGain, house_rules_of, tolerances_of
 from grayshelf.library.sites import has_place, site_of, zone_of
+from grayshelf.library.told_settings import settings_of_row, told_rows
 from grayshelf.work.run.choice import AS_USUAL
 from grayshelf.work.run.flat_offers import OfferMaker
 from grayshelf.work.run.reach import binning_of
@@ -122,10 +123,10 @@ class _Pricing:
     def __init__(self, library: Library, session: Session, rig: Rig, devices: RigDevices | None) -> None:
         self.library, self.session, self.rig, self.devices = library, session, rig, devices
         self.lights = light_sets(library, rig)
-        if not self.lights:
+        if not self.lights and not told_rows(session, rig):
             raise GrayShelfError(
-                "No lights of this rig are known yet, so nobody can say what frames they ask for.",
-                "Bring in a night of lights, or shoot a few, first.",
+                "No lights of this rig are known yet, and its flat sheet has no row, so nobody can say what frames they ask for.",
+                "Bring in a night of lights, or put its filters on the whole sheet of Flat exposure (Bench), first.",
             )
         self.pace: RigPace = pace_of(rig, devices)
         self.maker = OfferMaker(library, session, rig, AS_USUAL)
@@ -173,8 +174,11 @@ class _Pricing:
 
     def _like(
         self, filter_code: str, gain: float, offset: float, binning: int
-    ) -> tuple[CommonSettings, LightSet]:
+    ) -> tuple[CommonSettings, LightSet | None]:
         """Lights of these settings as the rig takes them: like the newest that have most of them, and which those are."""
+        if not self.lights:
+            told = settings_of_row(self.session, self.rig, RowKey(filter_code, gain, offset, binning))
+            return replace(told, night=self.tonight, taken=self.now), None
 
         def near(one: LightSet) -> tuple[bool, ...]:
             want = one.nominal
@@ -217,10 +221,11 @@ class _Pricing:
         focus = want.focus if want.focus is not None else self.maker.usual_focus(row.filter_code)
         return replace(series, focus=focus, angle_deg=angle, hole=True)
 
-    def _terms(self, want: CommonSettings, like: LightSet, lights: int) -> Terms:
+    def _terms(self, want: CommonSettings, like: LightSet | None, lights: int) -> Terms:
         """On what terms so many lights are served, as noisy as those that they are like."""
-        terms = light_terms(self.library, like, self.terms_at(want.gain))
-        assert terms.lights is not None
+        terms = self.terms_at(want.gain)
+        if like is not None:
+            terms = light_terms(self.library, like, terms)
         terms = replace(terms, lights=replace(terms.lights, n_lights=lights))
         return with_focal_lengths(want, stock(self.library, self.rig.camera), terms)
 
