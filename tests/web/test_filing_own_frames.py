@@ -96,9 +96,18 @@ def test_what_comes_in_for_a_run_by_hand_stays_until_that_has_ended(own, tmp_pat
     own.scan(tmp_path / "nas")
     asked_until(lambda: root.exists() and tree(root), lambda found: found, 60)
     assert (watched / "d.fits").is_file() and not (tmp_path / "nas/old.fits").exists()
+    asked_until(
+        lambda: own.query("SELECT state FROM job WHERE kind = 'file'"), lambda s: s == [("done",)], 60
+    )
+    # Another filing goes on when the run ends: it is filed when that has ended, too.
     with own.library.db.session() as session:
         session.query(Job).filter(Job.kind == "run").update({"state": "done"})
+        session.add(Job(kind="file", title="Another", state="running", params={}, created_at=AT))
     own.context.runner.when_ended("run")
+    assert (watched / "d.fits").is_file()
+    with own.library.db.session() as session:
+        session.query(Job).filter(Job.title == "Another").update({"state": "done"})
+    own.context.runner.when_ended("file")
     own.wait_until_idle()
     assert not watched.exists() and len(tree(root)) == 2
     on_the_list(own)
@@ -118,6 +127,13 @@ def test_from_now_on_what_is_made_here_is_filed_when_its_job_has_ended(own, shot
     assert sum(name.startswith("0_masters") for name in filed) == 1
     assert not list((own.root / "frames").rglob("*.fits"))
     on_the_list(own)
+    # Taken back, it is not filed again by the next job.
+    for number in range(own.query("SELECT max(id) FROM filing")[0][0], 0, -1):
+        assert take_back(own, number)["state"] == "done"
+    assert own.get("/api/filing")["from_now_on"] == []
+    own.context.runner.when_ended("build")
+    own.wait_until_idle()
+    assert len(list((own.root / "frames").rglob("*.fits"))) == 6
 
 
 def test_moved_to_another_disk_to_make_room(own, shot, tmp_path):

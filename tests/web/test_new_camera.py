@@ -101,3 +101,7 @@ def test_flats_and_darks_shot_before_any_light_serve_those_that_come(own, tmp_pa
     of_r = next(x["id"] for x in own.get("/api/sets?kind=light")["items"] if ", R," in x["title"])
     lines = {x["kind"]: x["verdict"] for x in own.get(f"/api/lights/{of_r}/slip")["lines"]}
     assert lines["dark"] == "fits" and lines["dark flat"] == "fits" and lines["flat"] != "nothing fits", lines
+    # A row of another filter is offered beside what the lights ask for, and each once.
+    assert own.client.post("/api/rigs/1/flats/add", json={**ROW, "filter_code": "SII"}).status_code == 200
+    offered = [o["filter_code"] for o in own.get("/api/rigs/1/tonight")["offers"] if o["kind"] == "flat"]
+    assert sorted(offered) == ["Ha", "R", "SII"], offered

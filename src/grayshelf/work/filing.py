@@ -29,6 +29,7 @@ from grayshelf.library.filing import (
     counts_of,
     filing_wishes,
     keep_filing_wishes,
+    no_more_from,
     plan_filing,
 )
 from grayshelf.library.folder_list import folder_that_holds
@@ -144,8 +145,10 @@ def file_what_came_in(library: Library, runner: JobRunner, params: dict[str, Any
         return ""
     try:
         start_filing(library, runner, Choice(folder_id=folder_id), wishes, words)
+    except Conflict:
+        runner.file_later.add(folder_id)
     except GrayShelfError as error:
-        # Nothing to file, another filing, its disk not in: the next scan looks again.
+        # Nothing to file, or its disk not in: the next scan looks again.
         log.info("not filed after the scan of folder %s: %s", folder_id, error)
         if isinstance(error, DiskOut):
             return f"{error.message} {error.advice}"
@@ -153,13 +156,20 @@ def file_what_came_in(library: Library, runner: JobRunner, params: dict[str, Any
 
 
 def file_what_was_made(library: Library, runner: JobRunner, kind: str) -> None:
-    """After a job of a `kind` that shoots or combines frames: file them, where that is wished of the folder that they are in."""
-    if kind not in (*WITH_RIG, BUILD):
-        return
+    """After a job of a `kind` that shoots or combines frames: file them, where that is wished of the folder that they are in;
+    after a filing, what had to wait for it."""
     with library.db.session() as session:
-        folder_ids = filing_wishes(library, session).from_now_on
+        folder_ids, own = filing_wishes(library, session).from_now_on, library.own_folder_id(session)
+    if kind in (FILE, UNFILE, DELETE):
+        asked, runner.file_later = runner.file_later, set()
+    elif kind == BUILD:
+        asked = {own}
+    else:
+        # What came into a folder that it watched was held back for it.
+        asked = set(folder_ids) if kind in WITH_RIG else set()
     for folder_id in folder_ids:
-        file_what_came_in(library, runner, as_kept(ScanJob(folder_id)))
+        if folder_id in asked:
+            file_what_came_in(library, runner, as_kept(ScanJob(folder_id)))
 
 
 def start_taking_back(library: Library, runner: JobRunner, filing_id: int) -> int:
@@ -229,6 +239,7 @@ def file_away(library: Library, control: JobControl, params: dict[str, Any]) -> 
 def take_filing_back(library: Library, control: JobControl, params: dict[str, Any]) -> JobResult:
     """Work of a job that brings back what was filed (`FileJob`), the last one first."""
     one = underway(library, read(FileJob, params).filing_id)
+    _file_no_more(library, one.filing_id)
     for part in one.parts(
         (FiledState.DONE, FiledState.THERE, FiledState.BEGUN), control, "Brought back", newest_first=True
     ):
@@ -258,6 +269,18 @@ def take_filing_back(library: Library, control: JobControl, params: dict[str, An
     return _told(
         library, one, FiledState.BACK, "where they were", FiledState.DONE, "could not be brought back"
     )
+
+
+def _file_no_more(library: Library, filing_id: int) -> None:
+    """What is brought back stays: what lies where it came from is filed by itself no more."""
+    with library.db.session() as session:
+        wishes = filing_wishes(library, session)
+        for folder_id in wishes.from_now_on:
+            folder = session.get(Folder, folder_id)
+            below = FiledFile.source.startswith(f"{folder.path}/", autoescape=True) if folder else None
+            mine = FiledFile.filing_id == filing_id
+            if below is not None and session.scalar(select(FiledFile.id).where(mine, below).limit(1)):
+                no_more_from(library, session, folder_id)
 
 
 def delete_for_good(library: Library, control: JobControl, params: dict[str, Any]) -> JobResult:

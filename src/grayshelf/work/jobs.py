@@ -80,6 +80,8 @@ class JobRunner:
         self._ending = threading.Event()
         self.when_ended: Callable[[str], None] = lambda kind: None
         """Told the kind of each job that has come to its end, whatever the end was."""
+        self.file_later: set[int] = set()
+        """Folders from which what came in is filed by itself when the filing that goes on has ended."""
 
     def register(self, kind: str, work: Work) -> None:
         """Say what a kind of job does."""

@@ -119,10 +119,9 @@ def flat_offers(
     for lights in _newest_of_each(light_sets(library, rig), maker.says):
         terms = light_terms(library, lights, terms_at(lights.want.gain))
         maker.offer_more(lights, _flat_of_tonight(lights.nominal, terms, tonight, since, frames))
-    if not maker.rows and not light_sets(library, rig):
-        for row in told_rows(session, rig)[:MOST_MORE]:
-            want = settings_of_row(session, rig, row)
-            maker.offer_row(want, _flat_of_tonight(want, terms_at(want.gain), tonight, since, frames))
+    for row in told_rows(session, rig)[:MOST_MORE]:
+        want = settings_of_row(session, rig, row)
+        maker.offer_row(want, _flat_of_tonight(want, terms_at(want.gain), tonight, since, frames))
     return list(maker.rows.values()), maker.not_now
 
 
@@ -194,8 +193,10 @@ class OfferMaker:
         self._put_more(key, want, (lights,), would, note)
 
     def offer_row(self, want: CommonSettings, would: Candidate) -> None:
-        """Offer flats of a row that a person put on the flat sheet of a rig of which no lights are known."""
-        self._put_more(flat_gap_key(want, binning_of(want)), want, (), would, "as your flat sheet has it")
+        """Offer flats of a row that a person put on the rig's flat sheet, and that no lights were taken like."""
+        key = _row_key(self.rows, want, binning_of(want), self.tolerances)
+        if key not in self.rows:
+            self._put_more(key, want, (), would, "as your flat sheet has it")
 
     def _put_more(
         self, key: str, want: CommonSettings, sets: tuple[LightSet, ...], would: Candidate, note: str
