@@ -94,11 +94,10 @@ def test_what_comes_in_for_a_run_by_hand_stays_until_that_has_ended(own, tmp_pat
         session.add(Job(kind="run", title="Flats by hand", state="waiting", params=params, created_at=AT))
     write_fits(watched / "d.fits", {**DARK, "DATE-OBS": "2026-10-18T22:00:00"})
     own.scan(tmp_path / "nas")
-    asked_until(lambda: root.exists() and tree(root), lambda found: found, 60)
-    assert (watched / "d.fits").is_file() and not (tmp_path / "nas/old.fits").exists()
     asked_until(
         lambda: own.query("SELECT state FROM job WHERE kind = 'file'"), lambda s: s == [("done",)], 60
     )
+    assert (watched / "d.fits").is_file() and not (tmp_path / "nas/old.fits").exists()
     # Another filing goes on when the run ends: it is filed when that has ended, too.
     with own.library.db.session() as session:
         session.query(Job).filter(Job.kind == "run").update({"state": "done"})
