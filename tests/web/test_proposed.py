@@ -244,5 +244,5 @@ def test_frames_of_a_set_that_was_combined_count_once_and_a_rig_without_lights_a
     assert built["state"] == "done" and "2 masters built" in built["message"], built
     assert told() == before
     page = own.get("/api/rigs/1/tonight")
-    assert page["headline"] == "Nothing is missing that can be shot tonight."
+    assert page["headline"] == "Nothing is on the sheet."
     assert page["empty_text"].startswith("No lights of this rig are known yet")

@@ -74,7 +74,7 @@ def tonight_page(library: Library, rig_id: int, tonight: Tonight, devices: RigDe
     return TonightOut(
         rig_id=rig_id,
         clock=in_words.clock(tonight.now, zone),
-        headline=_headline(tonight, hands_free, end, needed, zone),
+        headline=_headline(tonight, hands_free, end, needed, zone, has_lights=has_lights),
         empty_text=_empty_text(tonight, has_lights),
         start_label=_start_label(tonight),
         can_start=bool(tonight.steps) and not any(r.stops for r in ready),
@@ -190,10 +190,16 @@ def ends_in_words(hands_free: datetime | None, end: datetime, zone: ZoneInfo) ->
 
 
 def _headline(
-    tonight: Tonight, hands_free: datetime | None, end: datetime | None, needed: int, zone: ZoneInfo
+    tonight: Tonight,
+    hands_free: datetime | None,
+    end: datetime | None,
+    needed: int,
+    zone: ZoneInfo,
+    *,
+    has_lights: bool,
 ) -> str:
     if end is None:
-        left = _left_off(tonight)
+        left = _left_off(tonight) or not has_lights
         return "Nothing is on the sheet." if left else "Nothing is missing that can be shot tonight."
     times = {0: "You are not needed.", 1: "You are needed once.", 2: "You are needed twice."}
     return f"{ends_in_words(hands_free, end, zone)} {times.get(needed, f'You are needed {needed} times.')}"
