@@ -67,7 +67,10 @@ def test_shot_right_after_the_lights_they_serve_them(own, tmp_path, temps, dark_
     (light,) = (x["id"] for x in own.get("/api/sets?kind=light")["items"])
     line = next(x for x in own.get(f"/api/lights/{light}/slip")["lines"] if x["kind"] == "dark")
     assert line["verdict"] == verdict, line["chosen"]["reasons"]
-    assert not darks_offered(own) or verdict != "fits"
+    # Others of this night would be no nearer.
+    assert not darks_offered(own)
+    fill = own.get("/api/rigs/1/fill?hours=3")
+    assert not any("darks of 120 s" in s["title"] for s in fill["steps"]), [s["title"] for s in fill["steps"]]
 
 
 def test_lights_of_another_night_wait_until_it_is_as_warm_again(own, tmp_path):

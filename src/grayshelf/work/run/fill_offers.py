@@ -141,7 +141,7 @@ def _asked_by_lights(library: Library, session: Session, rig: Rig, cooler: Coole
             if line is None or chosen or line.verdict is Verdict.FITS or not lights.row.n_kept:
                 continue
             want = _settable(lights, says, cooler)
-            if want is None:
+            if want is None or (not cooler.there and _of_this_night(line, cooler)):
                 continue
             asked = found.setdefault(gap_key(FrameKind.DARK, want), _Asked(want))
             _add(asked, lights, line, light_terms(library, lights, terms(want.gain)))
@@ -156,6 +156,11 @@ def _settable(lights: LightSet, says: RigSays, cooler: Cooler) -> CommonSettings
         return None if want_now is None or not_settable(want, says, to_set) else want_now
     unknown = want.sensor_temp_c is None or not_settable(want, says, (*to_set, "temperature"))
     return None if unknown else want
+
+
+def _of_this_night(line: SlipLine, cooler: Cooler) -> bool:
+    """Whether lights have darks that were shot right after them: without a cooler, others of this night are no nearer."""
+    return line.chosen is not None and line.chosen.holding.settings.night == cooler.tonight
 
 
 def _add(asked: _Asked, lights: LightSet, line: SlipLine, terms: Terms) -> None:
