@@ -143,6 +143,16 @@ def test_a_slow_cooler_is_forecast_as_it_was_seen(client, context, monkeypatch):
     assert told == pytest.approx(took, rel=0.03)
 
 
+def test_a_gain_that_the_camera_does_not_have_stops_it_before_it_begins(client):
+    asked = {"exposures": "60 s", "temps": "-5", "gain": 9999, "offset": 30}
+    (key,) = client.post("/api/rigs/1/fill/ladder", json=asked).json["keys"]
+    page = fill(client, put_on=key)
+    stops = [r["text"] for r in page["ready"] if r["stops"]]
+    assert len(stops) == 1 and "has gain from 0 to 400, not 9999" in stops[0] and not page["can_start"], stops
+    answer = client.post("/api/rigs/1/fill", json={"put_on": key})
+    assert answer.status_code == 409 and "not 9999" in answer.json["detail"]
+
+
 def test_it_is_over_at_the_time_that_was_given(client, context):
     context.library.clock.rate = 1e6
     keys = client.post(

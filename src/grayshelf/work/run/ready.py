@@ -12,7 +12,7 @@ from grayshelf.core.digits import file_size
 from grayshelf.core.matching import rulers
 from grayshelf.core.matching.model import CommonSettings, Ruler
 from grayshelf.core.planning.forecast import bytes_needed
-from grayshelf.core.planning.sheet import RunSheet
+from grayshelf.core.planning.sheet import DarkSeries, FlatSeries, RunSheet
 from grayshelf.devices.ports import RigDevices
 from grayshelf.library.camera_values import checked_offsets
 from grayshelf.library.library import Library
@@ -84,6 +84,7 @@ def ready_lines(
             good=not trouble,
         )
     )
+    lines += _not_to_be_set(devices, sheet)
     cooler = devices.camera.cooler()
     if cooler.set_point_c is not None:
         want = CommonSettings(None, 1, 1, sensor_temp_c=cooler.set_point_c)
@@ -100,6 +101,24 @@ def ready_lines(
     lines += untold_offset(library, rig, sheet, devices) or _unchecked(library, rig, sheet)
     if last_run:
         lines.append(Ready("last run", last_run, good=True))
+    return lines
+
+
+def _not_to_be_set(devices: RigDevices, sheet: RunSheet) -> list[Ready]:
+    """What is asked of the camera that it cannot be set to: typed by hand, a gain may be any."""
+    facts = devices.camera.facts
+    asked: list[FlatSeries | DarkSeries] = [*sheet.rows, *sheet.darks]
+    lines = []
+    for what, values, span in (
+        ("gain", {s.gain for s in asked}, facts.gain_range),
+        ("offset", {s.offset for s in asked}, facts.offset_range),
+        ("binning", {float(s.binning) for s in asked}, (1, facts.most_binning)),
+    ):
+        # 0 stands for one that is not told.
+        beyond = [v for v in sorted(values - {0.0}) if span is not None and not span[0] <= v <= span[1]]
+        if span is not None and beyond:
+            text = f"{facts.name} has {what} from {span[0]:g} to {span[1]:g}, not {beyond[-1]:g}"
+            lines.append(Ready("camera", text, good=False, stops=True))
     return lines
 
 
