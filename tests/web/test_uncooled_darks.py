@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import UTC, date, datetime, timedelta
 
 import numpy as np
 import pytest
 
-from grayshelf.core.matching.model import CommonSettings
-from grayshelf.core.planning.uncooled_darks import wanted_now
+from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.matching.judge import judge_dark
+from grayshelf.core.matching.model import CommonSettings, Holding
+from grayshelf.core.planning.uncooled_darks import near_as_can_be, wanted_now
 from tests.helpers import write_fits
 from tests.other_program import HEADER, Program
 from tests.own import Own
@@ -91,3 +94,17 @@ def test_only_tonight_is_as_warm_as_now():
     assert wanted_now(want, date(2026, 10, 18), date(2026, 10, 18)).sensor_temp_c is None
     assert wanted_now(want, date(2026, 10, 17), date(2026, 10, 18)) is None
     assert wanted_now(want, None, date(2026, 10, 18)) is None
+
+
+@pytest.mark.parametrize(
+    ("changes", "frames", "near"),
+    [({"sensor_temp_c": 9.0}, 20, True), ({}, 6, False), ({"night": date(2026, 10, 17)}, 20, False), ({"exposure_s": 63.0}, 20, False)],
+)  # fmt: skip
+def test_darks_shot_right_after_the_lights_are_as_near_as_can_be(changes, frames, near):
+    night = date(2026, 10, 18)
+    want = CommonSettings(
+        "Kite 9", 80, 60, exposure_s=60.0, gain=1.0, offset=1.0, sensor_temp_c=12.0, night=night
+    )
+    dark = Holding("", FrameKind.DARK, replace(want, **changes), frames)
+    assert near_as_can_be(judge_dark(want, dark), night) is near
+    assert not near_as_can_be(None, night)

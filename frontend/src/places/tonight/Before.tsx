@@ -238,10 +238,7 @@ export function Before({ rigId, onBack }: { rigId: number; onBack: () => void })
         <Button onClick={onBack}>Tonight’s sheet</Button>
       </PageHead>
       {!data.can_plan && (
-        <p className="border-b-[3px] border-ink bg-card px-6 py-10 text-l text-ink2">
-          {data.cannot} Bring in a night of lights, or put its filters on the whole sheet of Flat exposure
-          (Bench), first.
-        </p>
+        <p className="border-b-[3px] border-ink bg-card px-6 py-10 text-l text-ink2">{data.cannot}</p>
       )}
       {prices.error ? <Trouble error={prices.error} onRetry={() => void prices.refetch()} /> : null}
       {drafts && first && (

@@ -5,7 +5,10 @@ from __future__ import annotations
 from dataclasses import replace
 from datetime import date
 
-from grayshelf.core.matching.model import CommonSettings
+from grayshelf.core.matching.model import Candidate, CommonSettings
+
+#: Darks of a night that are fewer are worth shooting again (common practice).
+ENOUGH = 10
 
 
 def wanted_now(want: CommonSettings, night: date | None, tonight: date) -> CommonSettings | None:
@@ -22,3 +25,11 @@ def wanted_now(want: CommonSettings, night: date | None, tonight: date) -> Commo
     night: how warm it is now is not known.
     """
     return replace(want, sensor_temp_c=None) if night == tonight else None
+
+
+def near_as_can_be(chosen: Candidate | None, tonight: date) -> bool:
+    """Whether darks were shot right after their lights, enough of them and like these in all but how warm the sensor was:
+    others of this night would be no nearer."""
+    if chosen is None or chosen.holding.settings.night != tonight or chosen.holding.n_frames < ENOUGH:
+        return False
+    return all(r.inside or r.unknown or r.quantity == "temperature" for r in chosen.rulers)

@@ -47,7 +47,7 @@ from grayshelf.web.tonight.plan_schemas import (
 )
 from grayshelf.work.run.night_had import NightHad, night_had
 from grayshelf.work.run.plan_sketch import first_plan
-from grayshelf.work.run.pricing import DarkCalled, Priced, Saving, as_last_night
+from grayshelf.work.run.pricing import NOBODY_CAN_SAY, DarkCalled, Priced, Saving, as_last_night
 from grayshelf.work.sky.rows import Ahead
 
 CAUSES = ("hands", "searches", "flats", "dark flats")
@@ -294,13 +294,12 @@ def plans_page(library: Library, rig_id: int) -> PlansOut:
         lights = light_sets(library, rig)
         last = as_last_night(library, rig) if lights else first_plan(session, rig)
         filters = filters_of_plan(library, rig, bands, last)
+        can_plan = bool(lights) or last is not None
         sets_gain = any(says_of(library, rig).to_set("gain", f.gain) is not None for f in filters)
         nights = [s.row.night for s in lights if s.row.night is not None]
         return PlansOut(
-            can_plan=bool(lights) or last is not None,
-            cannot=""
-            if lights or last is not None
-            else "No lights of this rig are known yet, and its flat sheet has no row, so nobody can say what frames they ask for.",
+            can_plan=can_plan,
+            cannot="" if can_plan else " ".join(NOBODY_CAN_SAY),
             last=plan_out(last) if last is not None else None,
             last_text=f"as on {in_words.short_day(max(nights))}"
             if nights

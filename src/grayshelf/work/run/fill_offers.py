@@ -17,7 +17,7 @@ from grayshelf.core.matching.stock import Role, Wanted
 from grayshelf.core.planning.fill import STANDARD_WORTH, Count, Fillable, counts_to_choose
 from grayshelf.core.planning.sheet import DarkSeries, RigPace
 from grayshelf.core.planning.standard_darks import set_ups_in_use
-from grayshelf.core.planning.uncooled_darks import wanted_now
+from grayshelf.core.planning.uncooled_darks import near_as_can_be, wanted_now
 from grayshelf.core.planning.worth import WouldUse, added_percent, dark_worth, saved_percent
 from grayshelf.core.rigs.house_rules import HouseRules
 from grayshelf.library.holdings import stock
@@ -141,7 +141,7 @@ def _asked_by_lights(library: Library, session: Session, rig: Rig, cooler: Coole
             if line is None or chosen or line.verdict is Verdict.FITS or not lights.row.n_kept:
                 continue
             want = _settable(lights, says, cooler)
-            if want is None or (not cooler.there and _of_this_night(line, cooler)):
+            if want is None or (not cooler.there and near_as_can_be(line.chosen, cooler.tonight)):
                 continue
             asked = found.setdefault(gap_key(FrameKind.DARK, want), _Asked(want))
             _add(asked, lights, line, light_terms(library, lights, terms(want.gain)))
@@ -156,11 +156,6 @@ def _settable(lights: LightSet, says: RigSays, cooler: Cooler) -> CommonSettings
         return None if want_now is None or not_settable(want, says, to_set) else want_now
     unknown = want.sensor_temp_c is None or not_settable(want, says, (*to_set, "temperature"))
     return None if unknown else want
-
-
-def _of_this_night(line: SlipLine, cooler: Cooler) -> bool:
-    """Whether lights have darks that were shot right after them: without a cooler, others of this night are no nearer."""
-    return line.chosen is not None and line.chosen.holding.settings.night == cooler.tonight
 
 
 def _add(asked: _Asked, lights: LightSet, line: SlipLine, terms: Terms) -> None:

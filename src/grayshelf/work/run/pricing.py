@@ -56,6 +56,13 @@ A_SHORT_STAY = 3
 WORTH_SAYING_S = 60.0
 
 
+#: Why no night of a rig can be priced, and what to do.
+NOBODY_CAN_SAY = (
+    "No lights of this rig are known yet, and its flat sheet has no row, so nobody can say what frames they ask for.",
+    "Bring in a night of lights, or put its filters on the whole sheet of Flat exposure (Bench), first.",
+)
+
+
 @dataclass(frozen=True)
 class DarkCalled:
     """A dark that the lights of a plan call for."""
@@ -124,10 +131,7 @@ class _Pricing:
         self.library, self.session, self.rig, self.devices = library, session, rig, devices
         self.lights = light_sets(library, rig)
         if not self.lights and not told_rows(session, rig):
-            raise GrayShelfError(
-                "No lights of this rig are known yet, and its flat sheet has no row, so nobody can say what frames they ask for.",
-                "Bring in a night of lights, or put its filters on the whole sheet of Flat exposure (Bench), first.",
-            )
+            raise GrayShelfError(*NOBODY_CAN_SAY)
         self.pace: RigPace = pace_of(rig, devices)
         self.maker = OfferMaker(library, session, rig, AS_USUAL)
         self.terms_at = TermsByGain(library, rig)
