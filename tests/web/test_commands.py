@@ -105,6 +105,19 @@ def test_a_season_by_cron(run, frames, tmp_path):
     (tmp_path / "pulled").rename(tmp_path / "sorted")
     assert run("scan")[0] == 0
 
+    code, out, _ = run("combine")
+    assert code == 3 and "2 masters built; 1 could not be" in out, (
+        "these flats are as dark as their dark flats"
+    )
+    write_fits(frames / "darks/later.fits", {**DARK, "DATE-OBS": "2026-10-18T21:40:00"})
+    assert run("scan")[0] == 0 and "0 masters built; 1" in run("combine")[1], "the dark has its master"
+    assert "1 master built; 1" in run("combine", "--grown")[1]
+    for flat in frames.glob("flats/*.fits"):
+        flat.unlink()
+    assert run("scan")[0] == 0
+    nothing = json.loads(run("combine", "--grown", "--json")[1])
+    assert nothing["message"].startswith("Nothing to combine")
+
     assert run("verify")[0] == 0
     (frames / "darks/d0.fits").unlink()
     assert run("verify")[0] == 3

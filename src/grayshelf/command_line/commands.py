@@ -1,4 +1,4 @@
-"""What a script or a cron job would want: scan, match, hand-over, file, verify, backup."""
+"""What a script or a cron job would want: scan, combine, match, hand-over, file, verify, backup."""
 
 from __future__ import annotations
 
@@ -61,6 +61,14 @@ def add_commands(commands: Any, usual: Path) -> dict[str, Command]:
     )
     scan.add_argument("folders", nargs="*", type=Path)
     scan.add_argument("--new", action="store_true", help="begin a new library where there is none")
+    combine = add(
+        "combine",
+        "combine raw frames into masters",
+        "Sets of three frames and more that have no master. With --grown also those that frames came to since\n"
+        "theirs was built: it is built anew, and the former one can be put back on the page Shelf.\n\n"
+        "  grayshelf scan && grayshelf combine --grown",
+    )
+    combine.add_argument("--grown", action="store_true", help="also anew, where frames came since")
     match = add(
         "match",
         "tell what fits lights",
@@ -107,6 +115,7 @@ def add_commands(commands: Any, usual: Path) -> dict[str, Command]:
     )
     return {
         "scan": _scan,
+        "combine": _combine,
         "match": _match,
         "hand-over": _hand_over,
         "file": _file,
@@ -149,6 +158,24 @@ def _scan(asking: Asking, args: argparse.Namespace) -> int:
     for trouble in failed:
         print(f"{trouble.message} {trouble.advice}".strip(), file=sys.stderr)
     return FAILED if failed else FINE
+
+
+def _combine(asking: Asking, args: argparse.Namespace) -> int:
+    ids: list[int] | None = None
+    page = asking.get("/api/sets")
+    count = page["to_build"]
+    if args.grown:
+        later = [asking.get(f"/api/sets?page={number}") for number in range(2, page["pages"] + 1)]
+        sets = [one for part in [page, *later] for one in part["items"]]
+        ids = [one["id"] for one in sets if (one["can_build"] or one["come_since"]) and not one["missing"]]
+        count = len(ids)
+    if not count:
+        nothing = (
+            "Nothing to combine: the sets have their masters, have too few frames, or wait for missing files."
+        )
+        _say(args, nothing, {"message": nothing, "troubles": []})
+        return FINE
+    return _ended(asking, args, asking.post("/api/builds", {"set_ids": ids})["id"])
 
 
 def _matched(asking: Asking, paths: list[Path]) -> Any:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Literal
 
-from sqlalchemy import func, or_, select
+from sqlalchemy import ColumnElement, exists, func, or_, select
 
 from grayshelf.core.errors import Conflict, NotFound
 from grayshelf.core.frames.facts import FrameFacts
@@ -18,7 +18,7 @@ from grayshelf.library.holdings import believed, missing_by_set, missing_in_word
 from grayshelf.library.left_out import made_of_each
 from grayshelf.library.library import Library
 from grayshelf.library.made_of import come_since
-from grayshelf.library.models import FrameSet
+from grayshelf.library.models import Frame, FrameSet
 from grayshelf.library.rig_terms import gain_word
 from grayshelf.web.common import in_words
 from grayshelf.web.intake.problems import PAGE
@@ -67,15 +67,23 @@ def set_title(row: FrameSet, word: str) -> str:
     return ", ".join(parts) or "settings not known"
 
 
-def sets_page(library: Library, page: int, kind: str) -> SetsOut:
-    """The sets that frames fell into, newest first."""
-    buildable = (
+_LACKS_MASTER = FrameSet.master_set_id.is_(None)
+#: No master is built of files of which some are missing: that the set has to wait for them is told beside it.
+_ALL_THERE = ~exists().where(Frame.set_id == FrameSet.id, Frame.missing_since.is_not(None))
+
+
+def _may_be_combined() -> ColumnElement[bool]:
+    """Raw frames of the library's own kinds, enough of them, that are not the Bench's."""
+    return (
         FrameSet.kind.in_(("bias", "dark", "flat", "dark flat"))
         & FrameSet.is_master.is_(False)
-        & FrameSet.master_set_id.is_(None)
         & FrameSet.measurement_id.is_(None)
         & (FrameSet.n_kept >= FEWEST)
     )
+
+
+def sets_page(library: Library, page: int, kind: str) -> SetsOut:
+    """The sets that frames fell into, newest first."""
     with library.db.session() as session:
         where = FrameSet.kind == kind if kind else FrameSet.kind != ""
         total = session.scalar(select(func.count()).select_from(FrameSet).where(where)) or 0
@@ -86,7 +94,14 @@ def sets_page(library: Library, page: int, kind: str) -> SetsOut:
             .offset((page - 1) * PAGE)
             .limit(PAGE)
         ).all()
-        to_build = session.scalar(select(func.count()).select_from(FrameSet).where(buildable)) or 0
+        to_build = (
+            session.scalar(
+                select(func.count())
+                .select_from(FrameSet)
+                .where(_may_be_combined(), _LACKS_MASTER, _ALL_THERE)
+            )
+            or 0
+        )
         missing_now, since = missing_by_set(session), come_since(session, [row.id for row in rows])
 
         def shown(row: FrameSet) -> SetOut:
@@ -189,18 +204,15 @@ def say_of_names(library: Library, set_id: int, right: bool | None) -> str:
 def sets_to_build(library: Library, wanted: list[int] | None) -> list[int]:
     """Numbers of the sets to combine: those wanted, also anew where frames came to them since, or all that have no master."""
     with library.db.session() as session:
-        query = select(FrameSet.id).where(
-            FrameSet.kind.in_(("bias", "dark", "flat", "dark flat")),
-            FrameSet.is_master.is_(False),
-            FrameSet.measurement_id.is_(None),
-            FrameSet.n_kept >= FEWEST,
-        )
+        query = select(FrameSet.id).where(_may_be_combined())
         if wanted is None:
-            query = query.where(FrameSet.master_set_id.is_(None))
+            query = query.where(_LACKS_MASTER, _ALL_THERE)
         else:
-            grown = or_(FrameSet.master_set_id.is_(None), FrameSet.id.in_(come_since(session, wanted)))
+            grown = or_(_LACKS_MASTER, FrameSet.id.in_(come_since(session, wanted)))
             query = query.where(FrameSet.id.in_(wanted), grown)
         found = list(session.scalars(query))
     if not found:
-        raise Conflict("There is nothing to combine: the sets have their masters, or have too few frames.")
+        raise Conflict(
+            "There is nothing to combine: the sets have their masters, have too few frames, or wait for missing files."
+        )
     return found
