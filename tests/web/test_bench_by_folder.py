@@ -44,15 +44,20 @@ class Program:
 
 
 @pytest.fixture
-def own(tmp_path, monkeypatch):
+def empty(tmp_path, monkeypatch):
     # A program that writes each file in one go need not be waited for as one that does not.
     monkeypatch.setattr("grayshelf.work.watched.FRESH_S", 0.08)
     monkeypatch.setattr("grayshelf.work.watched.POLL_S", 0.04)
-    write_lights(tmp_path / "lights")
     library = Own(tmp_path / "library")
-    library.scan(tmp_path / "lights")
     yield library
     library.close()
+
+
+@pytest.fixture
+def own(empty, tmp_path):
+    write_lights(tmp_path / "lights")
+    empty.scan(tmp_path / "lights")
+    return empty
 
 
 def begin(own, kind, folder, status=200, **more):
@@ -145,3 +150,21 @@ def test_the_gain_is_found_by_what_another_program_shoots(own, tmp_path):
         "SELECT json_extract(\"values\", '$.e_per_adu'), json_extract(\"values\", '$.read_noise_e') FROM camera_value"
     )
     assert kept[0][0] == pytest.approx(E_PER_ADU, rel=0.05) and kept[0][1] == pytest.approx(NOISE_E, rel=0.1)
+
+
+def test_a_camera_that_the_library_has_no_frame_of(empty, tmp_path):
+    """One frame that lies where its program writes tells how large they are; nothing has to be scanned before."""
+    rig = {"name": "New", "camera": HEADER["INSTRUME"], "telescope": "T", "focal_length_mm": 500}
+    assert empty.client.post("/api/rigs", json=rig).status_code == 200
+    program = Program(tmp_path / "camera")
+    refused = begin(empty, "offset", program.folder, 409, offset_from=0, offset_to=60)
+    assert "No frame of" in refused["detail"] and str(program.folder) in refused["advice"]
+    other = program.shoot("LIGHT", 120, 30, 1.0, INSTRUME="Quite Another")
+    refused = begin(empty, "offset", program.folder, 409, offset_from=0, offset_to=60)
+    assert "Quite Another" in refused["detail"] and "Rigs" in refused["advice"]
+    other.unlink()
+    program.shoot("LIGHT", 120, 30, 1.0)
+    number = begin(empty, "offset", program.folder, offset_from=0, offset_to=60)["measurement_id"]
+    page = shoot_as_asked(empty, program, number, until=lambda p: p["frames"]["count"] >= 2)
+    assert page["frames"]["count"] >= 2
+    empty.client.post(f"/api/jobs/{page['job']['id']}/stop", json={})

@@ -104,7 +104,11 @@ function NoCamera({ kind }: { kind: BenchKind }) {
             <Link className="underline underline-offset-2" to="/intake">
               Name their folder in Intake
             </Link>
-            , then come back.
+            , then come back. Or{" "}
+            <Link className="underline underline-offset-2" to="/rigs">
+              describe your rig on Rigs
+            </Link>{" "}
+            and shoot them for the Bench, with its devices or your own program.
           </p>
         </section>
       </div>

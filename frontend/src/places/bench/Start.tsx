@@ -205,7 +205,7 @@ function Shoot({ data, kind, rig, onStarted }: Begins) {
           )}
           <input
             aria-label="The folder that your program writes into"
-            placeholder="The folder that your program writes into"
+            placeholder="Folder it writes into"
             className="num h-8 min-w-0 flex-1 rounded-sm border border-rule bg-card px-2 placeholder:font-sans max-md:h-11"
             value={folder}
             onChange={(event) => setFolder(event.target.value)}

@@ -1,4 +1,4 @@
-import { useSearchParams } from "react-router";
+import { Link, useSearchParams } from "react-router";
 
 import { useRun, useTonight } from "../../api/hooks";
 import { PageHead, Trouble, Waiting } from "../../parts/basics";
@@ -23,7 +23,11 @@ export function Tonight() {
         <PageHead title="Nothing to shoot yet" />
         <p className="max-w-[70ch] pb-5 text-ink2">
           Once lights are read, what they lack is put on a sheet here: flats, dark flats, darks and bias, in
-          order.
+          order. Before the first light of a camera, too: once{" "}
+          <Link className="underline underline-offset-2" to="/rigs">
+            its rig is described
+          </Link>
+          , its darks and flats can be shot from here.
         </p>
         <NameAFolder />
       </div>

@@ -19,7 +19,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.checks.asked_for import AskedFor, all_wrong
-from grayshelf.core.errors import Conflict, DiskFull, UnreadableFrame
+from grayshelf.core.errors import DiskFull, UnreadableFrame
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.matching.model import RigSays
@@ -31,6 +31,7 @@ from grayshelf.library.folder_list import folder_that_holds
 from grayshelf.library.library import Library
 from grayshelf.library.models import FrameSet, Rig
 from grayshelf.library.rig_terms import camera_of
+from grayshelf.work.bench.first_frame import frame_that_lies_in
 from grayshelf.work.by_rig import wait_until_safe
 from grayshelf.work.jobs import JobControl
 from grayshelf.work.shooting import Shooter, ShotSettings
@@ -41,9 +42,20 @@ AS_GOOD_AS_BIAS_S = 0.1
 
 
 def hand_devices(
-    session: Session, rig: Rig, offset_range: tuple[float, float] | None, beside: RigDevices | None
+    session: Session,
+    rig: Rig,
+    offset_range: tuple[float, float] | None,
+    beside: RigDevices | None,
+    folder: Path,
 ) -> RigDevices:
-    """What an exercise needs to know of a rig whose camera another program runs; `beside`: what is attached beside it.
+    """What an exercise needs to know of a rig whose camera another program runs.
+
+    Parameters
+    ----------
+    beside
+        What is attached beside the camera.
+    folder
+        Where its frames come in. Of a camera that the library has no frame of, one that lies there already tells.
 
     Raises
     ------
@@ -55,17 +67,16 @@ def hand_devices(
     )
     facts = None if row is None else facts_if_sound(row.facts)
     if row is None or facts is None:
-        raise Conflict(
-            f"No frame of {rig.camera} is in the library, so what comes in could not be told to be its own.",
-            "Scan a folder with some frames of it in Intake.",
-        )
+        facts, step = frame_that_lies_in(folder, rig.camera)
+    else:
+        step = row.sample_step
     card, binning = camera_of(rig), facts.binning_x or 1
     camera = CameraFacts(
         rig.camera,
         facts.width * binning,
         facts.height * (facts.binning_y or binning),
         facts.pixel_um or 0.0,
-        card.white_adu or lower_full(camera_white(row.sample_step), facts.full_adu),
+        card.white_adu or lower_full(camera_white(step), facts.full_adu),
         facts.bayer_pattern,
         bool(card.cooled),
         download_s=2.0,

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from pathlib import Path
 from typing import Any
 
 from sqlalchemy import update
@@ -45,6 +46,10 @@ class ByHand:
     """Of the camera, where its offset is looked for."""
 
 
+def _folder(by_hand: ByHand | None) -> str | None:
+    return None if by_hand is None else by_hand.folder
+
+
 class Bench:
     """Starts the exercises, and goes on with them."""
 
@@ -74,7 +79,8 @@ class Bench:
         by_hand: ByHand | None = None,
     ) -> int:
         """Start the offset exercise; return its job."""
-        folder = None if by_hand is None else watched_folder(self.library, by_hand.folder)
+        if by_hand is not None:
+            by_hand = replace(by_hand, folder=watched_folder(self.library, by_hand.folder))
         with self.library.db.session() as session:
             rig, devices = self._ready(session, rig_id, gains, by_hand)
             if devices.camera.facts.offset_range is None:
@@ -82,7 +88,9 @@ class Bench:
                     f"{rig.camera} does not let its offset be set, so there is none to find.",
                     "Use its frames on disk to see whether they are clipped.",
                 )
-            job_id = plan_offset(session, self.library, rig, devices, gains, margin_adu, long_dark_s, folder)
+            job_id = plan_offset(
+                session, self.library, rig, devices, gains, margin_adu, long_dark_s, _folder(by_hand)
+            )
         self.runner.launch(job_id)
         return job_id
 
@@ -91,7 +99,8 @@ class Bench:
         self, rig_id: int, gains: Sequence[float], filter_code: str | None, by_hand: ByHand | None = None
     ) -> int:
         """Start the gain exercise; return its job."""
-        folder = None if by_hand is None else watched_folder(self.library, by_hand.folder)
+        if by_hand is not None:
+            by_hand = replace(by_hand, folder=watched_folder(self.library, by_hand.folder))
         with self.library.db.session() as session:
             rig, devices = self._ready(session, rig_id, gains, by_hand)
             if devices.wheel is not None and filter_code not in devices.wheel.filters:
@@ -102,7 +111,7 @@ class Bench:
             timed = source_of(session, rig, wishes, None).timed
             shortest = shortest_for(devices, wishes.shortest_s, timed)
             job_id = plan_gain(
-                session, self.library, rig, devices, gains, offsets, filter_code, shortest, folder
+                session, self.library, rig, devices, gains, offsets, filter_code, shortest, _folder(by_hand)
             )
         self.runner.launch(job_id)
         return job_id
@@ -113,7 +122,9 @@ class Bench:
         rig = self.library.rig(session, rig_id)
         devices = self.devices(rig)
         if by_hand is not None:
-            devices = hand_devices(session, rig, by_hand.offset_range, self.rigs.beside_camera(rig))
+            devices = hand_devices(
+                session, rig, by_hand.offset_range, self.rigs.beside_camera(rig), Path(by_hand.folder)
+            )
         if devices is None:
             raise Conflict(
                 "No devices are connected to this rig, so it shoots nothing by itself.",
@@ -180,7 +191,9 @@ class Bench:
             devices = self.rigs.of(rig)
             if record.folder is not None:
                 beside = self.rigs.beside_camera(rig)
-                devices = hand_devices(session, rig, settings_of(row).offset_range, beside)
+                devices = hand_devices(
+                    session, rig, settings_of(row).offset_range, beside, Path(record.folder)
+                )
         if kept != "kept":
             raise Conflict(
                 f"Its frames were {kept}, so it cannot go on from them.", "Take them back, or measure again."
