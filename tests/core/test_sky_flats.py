@@ -15,6 +15,7 @@ from grayshelf.core.flats.sky import light as sky_light
 from grayshelf.core.flats.sky.light import SkyCourse, SkyOptics
 from grayshelf.core.flats.sky.plan import lay_out, lay_out_again, window_of
 from grayshelf.core.flats.sky.twilight import Fade, SkySeries, SkyShot
+from grayshelf.core.frames.changing_light import follows_the_light
 from grayshelf.core.frames.facts import FrameFacts
 from grayshelf.core.frames.kinds import FrameKind, is_of_the_sky
 from grayshelf.core.frames.sets import Member, common_facts, group_into_sets
@@ -252,3 +253,26 @@ def test_the_simulated_sky_comes_again_every_night():
             assert math.log(minute / now) == pytest.approx(way * sky.per_min, rel=1e-3)
         assert sky.mean_e_s(dusk + timedelta(hours=6), 10.0) < 1e-6 * sky.e_s
         assert sky.mean_e_s(dusk - timedelta(hours=5), 1.0) > 1000 * sky.e_s, "it is day"
+
+
+@pytest.mark.parametrize(
+    ("exposures_s", "of_the_sky"),
+    [
+        ((2.0, 2.3, 2.7, 3.1, 3.6, 4.1), True),
+        ((9.0, 9.0, 7.5, 7.5, 6.0, 6.0, 5.0), True),
+        ((1.0, 1.2, 1.5, 1.4, 1.8, 2.2, 2.6), True),  # a cloud went
+        (
+            (0.6, 0.6, 10.0, 10.0, 10.5, 10.5, 10.5, 10.5),
+            False,
+        ),  # a search that was shot twice over, and few flats
+        ((0.6, 0.6, 10.0, 10.5, 10.5, 10.5), False),
+        ((0.5, 4.3, 3.9, 4.0, 4.0, 4.0, 4.0), False),
+        ((4.0, 4.0, 4.0, 4.0), False),
+        ((2.0, 3.0), False),
+    ],
+)
+def test_flats_follow_the_sky_and_test_shots_do_not(exposures_s, of_the_sky):
+    """What a search jumps to is of a steady light, however few flats come after it (common practice)."""
+    begun = datetime(2026, 10, 18, 17, tzinfo=UTC)
+    flats = [(begun + timedelta(seconds=40 * i), exposure_s) for i, exposure_s in enumerate(exposures_s)]
+    assert follows_the_light(flats) is of_the_sky

@@ -65,7 +65,7 @@ function GapNote({ gap, marked }: { gap: GapData; marked: boolean }) {
 
 function Legend() {
   return (
-    <div className="flex h-9 shrink-0 items-center gap-8 overflow-hidden text-s whitespace-nowrap text-ink2">
+    <div className="flex shrink-0 flex-wrap items-center gap-x-8 gap-y-1 py-1 text-s whitespace-nowrap text-ink2 md:h-9 md:flex-nowrap md:overflow-hidden md:py-0">
       <span className="flex items-end gap-2">
         <span aria-hidden className="flex items-end gap-0.5">
           {[10, 15, 22].map((h) => (

@@ -38,7 +38,7 @@ export function PhoneList({
       (s.kind !== "find" || s.id === current || s.state === "no answer"),
   );
   return (
-    <div className="hidden flex-col pb-24 max-md:flex">
+    <div className={`hidden flex-col max-md:flex ${action ? "pb-24" : ""}`}>
       <h1
         className={`pt-4 text-xxl font-semibold ${wants ? "text-accent" : ""}`}
         style={{ fontStretch: "88%" }}
@@ -88,9 +88,11 @@ export function PhoneList({
           );
         })}
       </ol>
-      <div className="fixed inset-x-0 bottom-12 z-10 flex gap-3 border-t border-rule bg-board p-3 [&>button]:h-auto! [&>button]:min-h-14 [&>button]:flex-1 [&>button]:px-2 [&>button]:py-1.5 [&>button]:leading-tight [&>button]:whitespace-normal [&>button:first-child:not(:only-child)]:flex-[1.7]">
-        {action}
-      </div>
+      {action && (
+        <div className="fixed inset-x-0 bottom-12 z-10 flex gap-3 border-t border-rule bg-board p-3 [&>button]:h-auto! [&>button]:min-h-14 [&>button]:flex-1 [&>button]:px-2 [&>button]:py-1.5 [&>button]:leading-tight [&>button]:whitespace-normal [&>button:first-child:not(:only-child)]:flex-[1.7]">
+          {action}
+        </div>
+      )}
     </div>
   );
 }

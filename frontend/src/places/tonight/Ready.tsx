@@ -9,7 +9,7 @@ export function Ready({ lines }: { lines: Schemas["ReadyOut"][] }) {
       className="grid grid-cols-[84px_1fr_auto] items-center gap-2 border-b border-line py-1"
     >
       <span className={`font-semibold ${line.good ? "" : "text-accent"}`}>{line.what}</span>
-      <span className="min-w-0 truncate text-s" title={line.text}>
+      <span className="min-w-0 text-s xl:truncate" title={line.text}>
         {line.text}
       </span>
       {line.ruler && <Ruler ruler={line.ruler} width={64} />}

@@ -139,7 +139,7 @@ function OfferLine({ offer }: { offer: TonightData["offers"][number] }) {
           </span>
           {/* Why something is left off is read in full. */}
           <span
-            className={`block text-s text-ink2 ${offer.on_sheet ? "truncate" : ""}`}
+            className={`block text-s text-ink2 ${offer.on_sheet ? "md:truncate" : ""}`}
             title={`${offer.detail}; ${offer.note}`}
           >
             {offer.detail}; {offer.note}
@@ -320,7 +320,8 @@ export function Sheet({
   );
   return (
     <div className="flex flex-col px-6 pb-4 max-md:px-4 xl:h-full">
-      <div className="max-md:hidden">
+      {/* On a phone the list of steps has its own head. */}
+      <div className={data.steps.length > 0 ? "max-md:hidden" : ""}>
         <PageHead title={data.headline}>
           <DemoPace />
           <span className="num whitespace-nowrap text-ink2">now {data.clock}</span>

@@ -56,4 +56,7 @@ def follows_the_light(flats: Sequence[tuple[datetime, float]]) -> bool:
     steps = [after / before for before, after in pairwise(exposures_s)]
     longer = sum(1.0 <= step <= LONGEST_STEP for step in steps)
     shorter = sum(1.0 <= 1.0 / step <= LONGEST_STEP for step in steps)
-    return max(longer, shorter) >= ONE_WAY * len(steps)
+    # Frames at one exposure tell nothing of how it came to be: of a search that jumped to it there may be many.
+    changes = [max(step, 1.0 / step) for step in steps if step != 1.0]
+    small = sum(change <= LONGEST_STEP for change in changes)
+    return max(longer, shorter) >= ONE_WAY * len(steps) and small >= ONE_WAY * len(changes)

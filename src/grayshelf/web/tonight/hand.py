@@ -51,7 +51,8 @@ def hand_out(
     if not begun.by_hand or step is None or step.kind not in TICKED:
         return None
     with library.db.session() as session:
-        line = _line(library, session, library.rig(session, job.rig_id or 0), begun, step, by_rig)
+        rig, left = library.rig(session, job.rig_id or 0), max(step.count - step.done, 1)
+        line = _line(library, session, rig, begun, step, left, by_rig)
     if by_rig and _sets_itself(step):
         line = HandLine("Nothing is to be done for a moment.", "The rig sets itself up", (), line.by_rig)
     refused = _refused(step)
@@ -75,28 +76,34 @@ def hand_out(
 def hand_lines(
     library: Library, job: Job, steps: Sequence[RunStep], by_rig: frozenset[str] = frozenset()
 ) -> dict[int, str]:
-    """What each step of a run by hand asks for, by its number, so that the whole sheet can be worked from paper."""
+    """What each step of a run by hand asks for in all, by its number, so that the whole sheet can be worked from paper."""
     begun = read(RunJob, job.params)
     if not begun.by_hand:
         return {}
     with library.db.session() as session:
         rig = library.rig(session, job.rig_id or 0)
-        return {s.id: _line(library, session, rig, begun, s, by_rig).what for s in steps if s.kind in TICKED}
+        asked = [s for s in steps if s.kind in TICKED]
+        return {s.id: _line(library, session, rig, begun, s, s.count, by_rig).what for s in asked}
 
 
 def _line(
-    library: Library, session: Session, rig: Rig, begun: RunJob, step: RunStep, by_rig: frozenset[str]
+    library: Library,
+    session: Session,
+    rig: Rig,
+    begun: RunJob,
+    step: RunStep,
+    frames: int,
+    by_rig: frozenset[str],
 ) -> HandLine:
     params, word, says = read(SheetParams, step.params), gain_word(library, rig.camera), says_of(library, rig)
     exposure = params.exposure_s if params.exposure_known else None
-    left = max(step.count - step.done, 1)
     if step.row is None:
         kind = SERIES[StepKind(step.kind)]
         temp = params.set_temp_c if kind is FrameKind.DARK else None
         settings = params.gain or 0.0, params.offset or 0.0, params.binning or 1
         return capped_line(
             kind,
-            left,
+            frames,
             *settings,
             exposure,
             temp,
@@ -109,7 +116,7 @@ def _line(
     if step.kind == StepKind.DARK_FLATS:
         return capped_line(
             FrameKind.DARK_FLAT,
-            left,
+            frames,
             row.gain,
             row.offset,
             row.binning,
@@ -129,7 +136,7 @@ def _line(
         brightness = coming.brightness if coming is not None else brightness
     return flats_line(
         row,
-        left,
+        frames,
         exposure,
         brightness if light.dimmer is not None else None,
         test=test,

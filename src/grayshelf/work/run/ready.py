@@ -52,7 +52,7 @@ def ready_lines(
     if devices is None:
         needs = (
             ""
-            if size is None
+            if size is None or not sheet.steps
             else f"needs {file_size(bytes_needed(sheet.steps, *size))} where your program puts the frames; "
         )
         room = f"{file_size(library.room(library.root))} free for masters, in {library.root / 'masters'}"
