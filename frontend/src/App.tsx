@@ -6,6 +6,7 @@ import { useAppState, useEvents, useJobs, useRefreshAfterWork } from "./api/hook
 import { Key, Trouble, Waiting } from "./parts/basics";
 import { HereContext } from "./parts/context";
 import { PLACES, Rail } from "./parts/Rail";
+import { goToSearch } from "./parts/Search";
 import { Tray } from "./parts/Tray";
 import { useKeys } from "./parts/useKeys";
 import { useRigInHand } from "./parts/useRigInHand";
@@ -66,7 +67,7 @@ export function App() {
   const [wishes, setWishes] = useSheetWishes(rig?.id ?? 0, state.data?.night ?? "");
   useKeys({
     ...Object.fromEntries(PLACES.map((place, i) => [String(i + 1), () => navigate(place.path)])),
-    "/": () => document.getElementById("search")?.focus(),
+    "/": goToSearch,
     "?": () => setKeys(true),
     ".": () => setTray((open) => !open),
   });

@@ -111,6 +111,7 @@ def test_a_phone_in_another_room_gives_the_code_and_is_sent_out(browser, own):
     for place in ("shelf", "nights", "bench", "intake", "rigs", "tonight"):
         phone.goto(f"{url}/{place}")
         expect(phone.get_by_text("Intake").last).to_be_visible()
+        expect(phone.get_by_role("heading", level=1).first, f"{place} says what it is").to_be_visible()
         assert phone.evaluate("document.documentElement.scrollWidth") <= 390, place
         assert phone.evaluate(SMALL) == [], f"{place}: what is touched is as large as a thumb"
     desk = open_page(browser, f"{own.url}/rigs", viewport={"width": 1280, "height": 800})

@@ -259,6 +259,11 @@ def test_keys_search_themes_and_a_phone(page, server):
     page.get_by_role("navigation", name="Places").last.get_by_role("button", name="Tonight").click()
     expect(page.get_by_role("heading", level=1).last).to_be_visible()
     assert page.evaluate("document.documentElement.scrollWidth") <= 390, "nothing scrolls sideways"
+    page.get_by_role("button", name="Search", exact=True).click()
+    page.keyboard.type("ngc 281")
+    page.get_by_role("option").filter(has_text="NGC 281, Ha").first.click()
+    expect(page.get_by_role("region", name="Pull slip: NGC 281")).to_be_visible()
+    expect(page.get_by_label("Search frames, nights and targets")).to_be_hidden()
 
 
 def test_between_a_phone_and_a_desk_nothing_is_out_of_the_page(page, server):

@@ -1,23 +1,11 @@
-import {
-  Combobox,
-  ComboboxInput,
-  ComboboxOption,
-  ComboboxOptions,
-  Listbox,
-  ListboxButton,
-  ListboxOption,
-  ListboxOptions,
-} from "@headlessui/react";
+import { Listbox, ListboxButton, ListboxOption, ListboxOptions } from "@headlessui/react";
 import { ChevronsUpDown } from "lucide-react";
 import { useState } from "react";
-import { NavLink, useLocation, useNavigate } from "react-router";
+import { NavLink, useLocation } from "react-router";
 
-import type { Schemas } from "../api/client";
-import { useSearch } from "../api/hooks";
 import { useHere } from "./context";
-import { Key, Segments } from "./basics";
-
-type Found = Schemas["FoundOut"];
+import { Search } from "./Search";
+import { Segments } from "./basics";
 
 export const PLACES = [
   { path: "/tonight", name: "Tonight" },
@@ -87,73 +75,6 @@ function RigHolder() {
         ))}
       </ListboxOptions>
     </Listbox>
-  );
-}
-
-/** The search: what is found stands below it; Enter opens what is marked, or the first for the word as it is now. */
-function Search() {
-  const [text, setText] = useState("");
-  const { rig, chooseRig } = useHere();
-  const navigate = useNavigate();
-  const found = useSearch(text);
-  const asked = text.trim().length > 1;
-  const items = asked ? (found.data?.items ?? []) : [];
-  const go = (item: Found | null | undefined) => {
-    if (!item) return;
-    setText("");
-    (document.activeElement as HTMLElement | null)?.blur();
-    // What another rig has is seen there.
-    const [other] = item.rig_ids;
-    if (rig && other !== undefined && !item.rig_ids.includes(rig.id)) chooseRig(other, item.href);
-    else void navigate(item.href);
-  };
-  const choose = (item: Found | null) => {
-    // What stands in the list may still answer an earlier word.
-    if (found.isPlaceholderData) void found.refetch().then((answer) => go(answer.data?.items[0]));
-    else go(item);
-  };
-  return (
-    <Combobox value={null} onChange={choose}>
-      <div className="relative max-lg:hidden">
-        <ComboboxInput
-          id="search"
-          aria-label="Search frames, nights and targets"
-          placeholder="Frame, night or target"
-          autoComplete="off"
-          displayValue={() => text}
-          value={text}
-          onChange={(event) => setText(event.target.value)}
-          onKeyDown={(event) => {
-            if (event.key === "Escape") event.currentTarget.blur();
-            if (event.key === "Enter" && items.length === 0 && asked)
-              void found.refetch().then((answer) => go(answer.data?.items[0]));
-          }}
-          className="h-8 w-[196px] rounded-sm border border-rule bg-card px-2.5 pr-8 placeholder:text-ink2"
-        />
-        <span className="pointer-events-none absolute top-1 right-2">
-          <Key>/</Key>
-        </span>
-        {asked && (
-          <ComboboxOptions className="absolute top-9 right-0 z-40 max-h-[440px] w-[380px] overflow-auto border border-rule bg-card py-1">
-            {items.map((item) => (
-              <ComboboxOption
-                key={`${item.href}${item.title}`}
-                value={item}
-                className="flex w-full cursor-pointer items-baseline gap-2 px-3 py-1.5 text-left data-focus:bg-board"
-              >
-                <span className="min-w-0 flex-1 truncate">{item.title}</span>
-                <span className="shrink-0 text-s text-ink2">
-                  {item.kind}, {item.detail}
-                </span>
-              </ComboboxOption>
-            ))}
-            {found.isFetched && items.length === 0 && (
-              <p className="px-3 py-2 text-ink2">Nothing is called that.</p>
-            )}
-          </ComboboxOptions>
-        )}
-      </div>
-    </Combobox>
   );
 }
 
