@@ -6,10 +6,11 @@ import { several } from "../../parts/several";
 export type Night = Schemas["NightOut"];
 export type LightSet = Schemas["LightSetOut"];
 
-/** A long name is left out of a block that is too narrow for it: cut off it tells nothing. */
+/** A name is left out of a block that is too narrow for it: cut off it tells nothing. */
 function roomFor(stamp: string): string {
   if (stamp.length > 8) return "@max-[120px]:hidden";
-  return stamp.length > 4 ? "@max-[56px]:hidden" : "@max-[26px]:hidden";
+  if (stamp.length > 4) return "@max-[56px]:hidden";
+  return stamp.length > 2 ? "@max-[40px]:hidden" : "@max-[26px]:hidden";
 }
 
 /** The night as a line: its hours, the sets of lights on it, and the air above. */

@@ -59,7 +59,8 @@ export function Changes({ preview }: { preview: Preview }) {
               {preview.rows.map((row) => (
                 <tr key={row.path} className="border-b border-line align-baseline">
                   <td className="num py-1 pr-4 break-all">
-                    {row.path}
+                    {/* On a phone the table is moved sideways; a name of one letter a line tells nothing. */}
+                    <span className="block min-w-44">{row.path}</span>
                     {row.why && <span className="block text-accent">{row.why}</span>}
                   </td>
                   {row.cells.map((cell, index) => (
