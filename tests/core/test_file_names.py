@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import unicodedata
+from zoneinfo import ZoneInfo
 
 import pytest
 
@@ -13,7 +14,9 @@ from grayshelf.core.frames.file_names import (
     values_in_name,
     without_gear,
 )
+from grayshelf.core.frames.fits_blocks import ImageHeader
 from grayshelf.core.frames.folder_names import kind_of_folder, kind_of_folders
+from grayshelf.core.frames.headers import read_facts
 from grayshelf.core.frames.kinds import FrameKind, parse_kind
 from grayshelf.core.frames.targets import target_in_name, target_of_folders
 
@@ -202,3 +205,23 @@ def test_the_kind_is_read_from_a_name_only_where_it_says_one(name, kind):
 def test_names_of_masters_say_so_without_doubt(name, folder, whole, says):
     """Common practice, no source: programs that combine leave IMAGETYP as it was and name the file."""
     assert names_a_master(name, (folder,), whole=whole) is says
+
+
+@pytest.mark.parametrize(
+    ("name", "is_master"),
+    [
+        ("master_dark_180.fits", True),  # its exposure
+        ("MasterBias_gain_100.fits", True),
+        ("master_dark_180s_-10.fits", True),
+        ("masterflat_L_20261018.fits", True),
+        ("master_dark_181.fits", False),
+        ("master_dark_0180.fits", False),
+        ("master_dark_20.fits", False),
+        ("dark_180.fits", False),
+    ],
+)
+def test_a_number_that_is_a_setting_of_the_frame_counts_no_frames(name, is_master):
+    """16 bits, as some programs keep what they combined; the header says 'Dark Frame' (common practice, no source)."""
+    header = {"IMAGETYP": "Dark Frame", "EXPTIME": 180.0, "GAIN": 100, "SET-TEMP": -10.0, "OFFSET": 30}
+    facts = read_facts(ImageHeader(header, 80, 60, 16, 0, 2880, 9600, False), name, ZoneInfo("UTC"))
+    assert facts.is_master is is_master

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import re
 from collections import defaultdict
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Collection, Iterable, Mapping
 from dataclasses import dataclass
 from functools import lru_cache
 
@@ -167,21 +167,26 @@ _COMBINED = re.compile(
     r"super[-_ ]?(?:bias|dark|flat|zero)|stack|integrat|combin|averag|(?<![a-z])(?:mean|median)(?![a-z])"
 )
 #: A number at the end, unless it is the day of a date.
-_COUNTS_FRAMES = re.compile(r"(?<!\d{4}[-_.]\d\d)[-_ .(]\d{2,}\)?$")
+_COUNTS_FRAMES = re.compile(r"(?<!\d{4}[-_.]\d\d)[-_ .(](?!(?:19|20)\d\d[01]\d[0-3]\d\b)(\d{2,})\)?$")
 
 
-def names_a_master(name: str, folders: Iterable[str], *, whole: bool) -> bool:
+def names_a_master(
+    name: str, folders: Iterable[str], settings: Callable[[], Collection[float]] = tuple, *, whole: bool
+) -> bool:
     """Whether the name of a calibration frame, or of a folder that it lies in, says that it is a master; its header says the
     kind alone.
 
     Parameters
     ----------
+    settings
+        Numbers that its header has for its settings, such as the exposure in seconds: the number at the end of
+        'master_dark_180' may be one of them.
     whole
         Whether its pixels are whole numbers, as a camera gives them: then its name has to say it without doubt, and must
         not count frames.
     """
     plain = in_english(bare_name(name))
-    if _MASTER_OF_KIND.search(plain) and not (whole and _COUNTS_FRAMES.search(plain)):
+    if _MASTER_OF_KIND.search(plain) and not (whole and _counts_frames(plain, settings)):
         return True
     told = (
         _MASTERS.search(plain)
@@ -189,3 +194,11 @@ def names_a_master(name: str, folders: Iterable[str], *, whole: bool) -> bool:
         or any(_MASTERS.search(in_english(f)) for f in folders)
     )
     return not whole and bool(told)
+
+
+def _counts_frames(plain: str, settings: Callable[[], Collection[float]]) -> bool:
+    found = _COUNTS_FRAMES.search(plain)
+    if found is None:
+        return False
+    digits = found[1]
+    return digits.startswith("0") or float(digits) not in settings()

@@ -199,6 +199,12 @@ class _Kind(NamedTuple):
 
 def _kind(reader: HeaderReader, file_name: str, folders: Sequence[str], *, whole: bool) -> _Kind:
     """What kind of frame it is, by its header, else by its name or its folders, else by what its target is called."""
+
+    def settings() -> set[float]:
+        told = (reader.value(names) for names in (EXPOSURE, GAIN, SET_TEMP, OFFSET))
+        numbers = (number_of(one[1], "") for one in told if one is not None)
+        return {abs(number) for number in numbers if number is not None}
+
     # A number is that of the frame.
     told = ((name, text) for name in KIND if (text := reader.text(name)) and re.search("[a-zA-Z]", text))
     for name, text in told:
@@ -206,7 +212,7 @@ def _kind(reader: HeaderReader, file_name: str, folders: Sequence[str], *, whole
         if kind is None:
             reader.complaints.append(f"{name} is '{text}', which is no kind of frame known here")
         elif kind is not FrameKind.LIGHT:
-            is_master = is_master or names_a_master(file_name, folders, whole=whole)
+            is_master = is_master or names_a_master(file_name, folders, settings, whole=whole)
         return _Kind(kind, is_master, is_of_the_sky(text))
     (kind, is_master), of_folder = kind_in_name(file_name), kind_of_folders(folders)
     if kind is None:
@@ -217,7 +223,7 @@ def _kind(reader: HeaderReader, file_name: str, folders: Sequence[str], *, whole
         return _Kind(None, False, of_sky=False)
     if kind is not None:
         if kind is not FrameKind.LIGHT:
-            is_master = is_master or names_a_master(file_name, folders, whole=whole)
+            is_master = is_master or names_a_master(file_name, folders, settings, whole=whole)
         reader.origins["kind"] = FILE_NAME
         return _Kind(kind, is_master, of_sky=False)
     target = reader.text("OBJECT") or ""
