@@ -7,7 +7,7 @@ import { Key, Trouble, Waiting } from "./parts/basics";
 import { HereContext } from "./parts/context";
 import { PLACES, Rail } from "./parts/Rail";
 import { goToSearch } from "./parts/Search";
-import { Tray } from "./parts/Tray";
+import { Tray, TrayTab } from "./parts/Tray";
 import { useKeys } from "./parts/useKeys";
 import { useRigInHand } from "./parts/useRigInHand";
 import { useSheetWishes } from "./parts/useSheetWishes";
@@ -117,19 +117,22 @@ export function App() {
             </Routes>
           </Guard>
         </main>
-        <nav aria-label="Places" className="hidden h-12 shrink-0 border-t border-rule bg-board max-md:flex">
-          {PLACES.map((place) => (
-            <button
-              key={place.path}
-              type="button"
-              className="flex-1 text-m font-semibold aria-[current=page]:bg-paper"
-              aria-current={pathname.startsWith(place.path) ? "page" : undefined}
-              onClick={() => void navigate(place.path)}
-            >
-              {place.name}
-            </button>
-          ))}
-        </nav>
+        <div className="hidden h-12 shrink-0 border-t border-rule bg-board max-md:flex">
+          <nav aria-label="Places" className="flex flex-[6]">
+            {PLACES.map((place) => (
+              <button
+                key={place.path}
+                type="button"
+                className="flex-1 text-m font-semibold aria-[current=page]:bg-paper"
+                aria-current={pathname.startsWith(place.path) ? "page" : undefined}
+                onClick={() => void navigate(place.path)}
+              >
+                {place.name}
+              </button>
+            ))}
+          </nav>
+          <TrayTab open={tray} onToggle={() => setTray(!tray)} look="flex-1 border-l text-m" />
+        </div>
         <Tray open={tray} onToggle={() => setTray(!tray)} />
       </div>
       <Dialog open={keys} onClose={() => setKeys(false)} className="relative z-50">

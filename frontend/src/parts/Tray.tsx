@@ -85,29 +85,46 @@ function CallMe() {
   );
 }
 
-/** Work in progress wherever one is: a tab at the right edge, and a drawer behind it. */
-export function Tray({ open, onToggle }: { open: boolean; onToggle: () => void }) {
-  const jobs = useJobs();
-  const alive = jobs.data?.alive ?? [];
-  const ended = jobs.data?.ended ?? [];
-  const wants = alive.some((job) => ["waiting", "interrupted"].includes(job.state));
+type Opens = { open: boolean; onToggle: () => void };
+
+function useAlive() {
+  const alive = useJobs().data?.alive ?? [];
+  return { alive, wants: alive.some((job) => ["waiting", "interrupted"].includes(job.state)) };
+}
+
+/** What opens and closes the drawer: a tab at the right edge; on a phone, where that would lie over the page, beside the places. */
+export function TrayTab({ open, onToggle, look }: Opens & { look: string }) {
+  const { alive, wants } = useAlive();
+  return (
+    <button
+      type="button"
+      aria-expanded={open}
+      onClick={onToggle}
+      title="Work in progress ( . )"
+      className={`font-semibold ${look} ${wants ? "border-accent bg-accent text-accent-text" : "border-rule bg-board"}`}
+    >
+      Work{alive.length > 0 ? ` ${alive.length}` : ""}
+    </button>
+  );
+}
+
+/** Work in progress wherever one is: a tab, and a drawer behind it. */
+export function Tray({ open, onToggle }: Opens) {
+  const ended = useJobs().data?.ended ?? [];
+  const { alive } = useAlive();
   const waiting = alive.find((job) => job.state === "waiting");
   const waits = waiting ? waiting.message || waiting.title : "";
   useEffect(() => callFor(waits, thisPage), [waits]);
   return (
     <aside
       aria-label="Work in progress"
-      className={`fixed top-14 right-0 bottom-0 z-20 flex items-center ${open ? "" : "pointer-events-none"}`}
+      className={`fixed top-14 right-0 bottom-0 z-20 flex items-center max-md:top-12 max-md:bottom-12 ${open ? "" : "pointer-events-none"}`}
     >
-      <button
-        type="button"
-        aria-expanded={open}
-        onClick={onToggle}
-        title="Work in progress ( . )"
-        className={`pointer-events-auto -mr-px flex h-[84px] w-5 items-center justify-center rounded-l-sm border border-r-0 text-s font-semibold [writing-mode:vertical-rl] ${wants ? "border-accent bg-accent text-accent-text" : "border-rule bg-board"}`}
-      >
-        Work{alive.length > 0 ? ` ${alive.length}` : ""}
-      </button>
+      <TrayTab
+        open={open}
+        onToggle={onToggle}
+        look="pointer-events-auto -mr-px flex h-[84px] w-5 items-center justify-center rounded-l-sm border border-r-0 text-s [writing-mode:vertical-rl] max-md:hidden"
+      />
       {open && (
         <div className="pointer-events-auto h-full w-[300px] overflow-auto border-l border-rule bg-card px-4 py-4 max-md:w-[280px]">
           <h2 className="pb-2 text-l font-semibold">In progress</h2>

@@ -232,7 +232,7 @@ export function Before({ rigId, onBack }: { rigId: number; onBack: () => void })
   const first = drafts?.[0];
   const title = prices.data?.difference || "What the night will cost in flats";
   return (
-    <div className="px-6 pb-6 max-md:pr-7 max-md:pl-4">
+    <div className="px-6 pb-6 max-md:px-4">
       <PageHead title={data.can_plan ? title : "Before the night"}>
         {typed && <Button onClick={() => change(null)}>Begin anew, {data.last_text}</Button>}
         <Button onClick={onBack}>Tonight’s sheet</Button>

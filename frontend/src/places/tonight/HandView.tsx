@@ -60,7 +60,7 @@ function Steps({ run, onTick }: { run: RunData; onTick: (id: number, done: boole
       >
         The sheet
       </ColumnHead>
-      <ul className="max-md:pr-5">
+      <ul>
         {run.steps
           .filter((s) => SHOWN.includes(s.kind))
           .map((step) => {
