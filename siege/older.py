@@ -9,8 +9,8 @@ from pathlib import Path
 ROOT = Path(__file__).parent.parent
 #: Each is a test that is small enough to be in the suite; here they are done together, again.
 TESTS = (
-    "tests/web/test_vanishing.py::test_the_old_frames_of_an_older_database_are_not_taken_for_new_shots",
-    "tests/web/test_vanishing.py::test_a_library_that_lost_its_database_is_found_again_by_its_files",
+    "tests/web/test_found_again.py::test_the_old_frames_of_an_older_database_are_not_taken_for_new_shots",
+    "tests/web/test_found_again.py::test_a_library_that_lost_its_database_is_found_again_by_its_files",
     "tests/web/test_half_done.py",
     "tests/web/test_server.py",
     "tests/web/test_upgrade.py",

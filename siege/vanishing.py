@@ -8,7 +8,7 @@ import time
 from pathlib import Path
 
 from tests.own import Own
-from tests.web.test_vanishing import a_night
+from tests.web.nights_on_disk import a_night
 
 ROUNDS = 30
 

@@ -34,6 +34,7 @@ settings.load_profile(os.environ.get("EXAMPLES", "suite"))
 #: is left alone with one of them.
 LONGEST_FIRST = (
     "browser/test_whole_way.py",
+    "browser/test_bench_way.py",
     "reference/test_offset.py",
     "web/test_kill.py",
     "web/test_served_rig.py",
@@ -41,7 +42,9 @@ LONGEST_FIRST = (
     "reference/test_looking_closely.py",
     "web/test_hand_over.py",
     "web/test_by_hand.py",
+    "web/test_by_hand_long.py",
     "web/test_vanishing.py",
+    "web/test_found_again.py",
     "web/test_upgrade.py",
     "browser/test_disks_and_network.py",
     "browser/test_by_hand.py",

@@ -41,6 +41,16 @@ def same_as_told(
     assert found is None, f"{name}: {found}"
 
 
+def lines(text: str) -> list[str]:
+    """The lines of a text, without what indents them."""
+    return [line.strip() for line in text.strip().splitlines()]
+
+
+def master_as_told(name: str, made: Any) -> None:
+    """Hold a master against the one that is kept; another processor may take one pixel more or less for an outlier."""
+    same_as_told("masters", name, made, relative=5e-3, absolute=1e-4)
+
+
 def _lines(value: Any) -> str:
     """JSON with the parts of a list on lines of their own, so that a change shows where it is."""
     if not isinstance(value, list) or not value:

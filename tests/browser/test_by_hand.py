@@ -7,7 +7,7 @@ import re
 import pytest
 from playwright.sync_api import expect
 
-from tests.browser.test_whole_way import browser
+from tests.browser.demo_pages import browser
 from tests.other_program import SPELLED, Program, write_lights
 from tests.web.server import OwnServer
 

@@ -10,7 +10,7 @@ from playwright.sync_api import expect
 
 from grayshelf.clock import SimulatedClock
 from grayshelf.demo.rigs import START
-from tests.browser.test_whole_way import browser
+from tests.browser.demo_pages import browser
 from tests.helpers import DARK, LIGHT, write_fits
 from tests.served import ServedRig
 from tests.web.server import OwnServer

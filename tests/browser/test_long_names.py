@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.browser.test_whole_way import browser
+from tests.browser.demo_pages import browser
 from tests.helpers import DARK, FLAT, LIGHT, write_fits
 from tests.web.server import OwnServer
 

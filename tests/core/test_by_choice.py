@@ -10,7 +10,7 @@ from grayshelf.core.matching.by_choice import CHOSEN_BY_HAND, NOT_THERE, YOU_CHO
 from grayshelf.core.matching.match import Asking, pull_slips
 from grayshelf.core.matching.model import Verdict
 from grayshelf.core.matching.stock import Stock
-from tests.core.test_matching import WANT, hold
+from tests.core.holdings import WANT, hold
 
 DARK, FLAT, DARK_FLAT = FrameKind.DARK, FrameKind.FLAT, FrameKind.DARK_FLAT
 SHELF = [

@@ -2,7 +2,7 @@
 
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.matching.left_behind import CappedShelf
-from tests.core.test_matching import hold
+from tests.core.holdings import hold
 
 DARK, BIAS, DARK_FLAT = FrameKind.DARK, FrameKind.BIAS, FrameKind.DARK_FLAT
 SHELF = CappedShelf(

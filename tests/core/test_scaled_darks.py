@@ -21,7 +21,7 @@ from grayshelf.core.matching.model import LightsNoise, SensorTraits, Verdict
 from grayshelf.core.matching.scaling import scaled, too_much_glow
 from grayshelf.core.matching.stock import Role, Stock, Wanted
 from grayshelf.core.pictures.parts import Whole
-from tests.core.test_matching import WANT, hold
+from tests.core.holdings import WANT, hold
 from tests.helpers import settings
 
 #: The lights are of 300 s.

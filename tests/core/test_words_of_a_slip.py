@@ -19,7 +19,8 @@ from grayshelf.core.matching.match import pull_slip
 from grayshelf.core.matching.model import Holding, RigSays
 from grayshelf.core.matching.parts import BIAS_WILL_DO, questions
 from grayshelf.core.matching.passed_over import passed_over
-from tests.core.test_matching import WANT, hold, settings
+from tests.core.holdings import WANT, hold
+from tests.helpers import settings
 
 
 def test_an_angle_that_says_nothing_is_told_so_only_where_both_have_one():

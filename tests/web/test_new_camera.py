@@ -6,7 +6,7 @@ import pytest
 
 from tests.other_program import Program, write_lights
 from tests.own import Own
-from tests.web.test_by_hand import begin, obey, run
+from tests.web.by_any_hands import begin, obey, run
 
 ROW = {"filter_code": "R", "gain": 120, "offset": 25, "binning": 1}
 

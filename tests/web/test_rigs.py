@@ -3,49 +3,18 @@
 from __future__ import annotations
 
 import json
-import sqlite3
-from contextlib import closing
 
-import pytest
-
-from grayshelf.library.database import Database
 from grayshelf.library.models import Rig
 from grayshelf.library.rig_terms import camera_of, house_rules_of, says_of
-from tests.helpers import DARK, FLAT, LIGHT, write_fits
-from tests.own import Own
-from tests.web.test_upgrade import at_revision
-
-BEFORE = "d92a6e0b7f14"
-
-
-@pytest.fixture
-def own(tmp_path):
-    """Two rigs that share a camera, by another program's frames; no devices."""
-    folder = tmp_path / "frames"
-    for i in range(5):
-        write_fits(folder / f"l{i}.fits", {**LIGHT, "DATE-OBS": f"2026-10-18T22:0{i}:00", "FILTER": "V"})
-        write_fits(
-            folder / f"k{i}.fits", {**LIGHT, "DATE-OBS": f"2026-10-17T22:0{i}:00", "TELESCOP": "Short"}
-        )
-        write_fits(folder / f"d{i}.fits", {**DARK, "DATE-OBS": f"2026-10-10T22:0{i}:00", "CCD-TEMP": -8.0})
-        write_fits(folder / f"f{i}.fits", {**FLAT, "DATE-OBS": f"2026-10-18T05:0{i}:00", "FILTER": "V"})
-    library = Own(tmp_path / "library")
-    library.scan(folder)
-    yield library
-    library.close()
+from tests.helpers import LIGHT, write_fits
+from tests.web.rigs_of_lights import (
+    own,  # noqa: F401
+    put,
+    rigs,
+)
 
 
-def rigs(own):
-    return {r["name"]: r["id"] for r in own.get("/api/state")["rigs"]}
-
-
-def put(own, path, body):
-    answer = own.client.put(path, json=body)
-    assert answer.status_code == 200, answer.text
-    return answer.json
-
-
-def test_from_headers_alone_the_train_says_what_is_known_and_what_nobody_said(own):
+def test_from_headers_alone_the_train_says_what_is_known_and_what_nobody_said(own):  # noqa: F811
     page = own.get(f"/api/rigs/{rigs(own)['Heron 92']}")
     parts = {p["kind"]: p for p in page["parts"]}
     assert list(parts) == [
@@ -59,7 +28,7 @@ def test_from_headers_alone_the_train_says_what_is_known_and_what_nobody_said(ow
     assert [h["words"] for h in page["history"]] == ["Flats in V"]
 
 
-def test_a_sheet_is_typed_seen_and_taken_back_in_order(own):
+def test_a_sheet_is_typed_seen_and_taken_back_in_order(own):  # noqa: F811
     rig = rigs(own)["Heron 92"]
     first = put(own, f"/api/rigs/{rig}/sheets/telescope", {"aperture_mm": 92, "focal_length_mm": 506})
     second = put(own, f"/api/rigs/{rig}/sheets/telescope", {"focal_length_mm": 405, "reducer": "0.8 reducer"})
@@ -84,7 +53,7 @@ def test_a_sheet_is_typed_seen_and_taken_back_in_order(own):
     assert same == {"message": "It is as it was.", "change_id": None}
 
 
-def test_a_camera_is_one_in_all_its_rigs(own):
+def test_a_camera_is_one_in_all_its_rigs(own):  # noqa: F811
     ids = rigs(own)
     typed = {"cooled": True, "read_noise_e": 2.2, "bias_usable": False, "gain_word": "ISO"}
     change = put(own, f"/api/rigs/{ids['Heron 92']}/sheets/camera", typed)
@@ -103,7 +72,7 @@ def test_a_camera_is_one_in_all_its_rigs(own):
     assert "ISO 200" in json.dumps(slip, ensure_ascii=False)
 
 
-def light_of(own, telescope):
+def light_of(own, telescope):  # noqa: F811
     found = own.query(
         "SELECT id FROM frame_set WHERE kind = 'light' AND json_extract(facts, '$.telescope') = "
         f"'{telescope}' ORDER BY id DESC LIMIT 1"
@@ -111,7 +80,7 @@ def light_of(own, telescope):
     return found[0][0]
 
 
-def test_house_rules_count_at_once_and_what_they_do_is_told_before(own):
+def test_house_rules_count_at_once_and_what_they_do_is_told_before(own):  # noqa: F811
     rig = rigs(own)["Heron 92"]
     lights = light_of(own, "Heron 92")
 
@@ -152,7 +121,7 @@ def test_house_rules_count_at_once_and_what_they_do_is_told_before(own):
     )
 
 
-def test_what_a_change_would_do_is_what_it_does(own):
+def test_what_a_change_would_do_is_what_it_does(own):  # noqa: F811
     rig = rigs(own)["Heron 92"]
 
     def ends():
@@ -174,7 +143,7 @@ def test_what_a_change_would_do_is_what_it_does(own):
         assert len(moved) == sum(int(m.split()[0]) for m in would["moves"])
 
 
-def test_who_moves_a_part_is_one_thing_on_its_sheet_and_on_the_slips(own):
+def test_who_moves_a_part_is_one_thing_on_its_sheet_and_on_the_slips(own):  # noqa: F811
     rig = rigs(own)["Heron 92"]
     change = put(own, f"/api/rigs/{rig}/sheets/parts/rotator", {"moved_by": "fixed"})
     with own.library.db.session() as session:
@@ -193,7 +162,7 @@ def test_who_moves_a_part_is_one_thing_on_its_sheet_and_on_the_slips(own):
         )
 
 
-def test_what_headers_name_at_length_can_be_kept_and_typed(own, tmp_path):
+def test_what_headers_name_at_length_can_be_kept_and_typed(own, tmp_path):  # noqa: F811
     """A card holds 68 characters of a text, and a long one goes on in the next (FITS Standard 4.0, 4.2.1)."""
     filters = ["Luminance with its cut of 400 to 700 nm, second batch of the maker", "Photometric V"]
     named = {
@@ -227,7 +196,7 @@ def test_what_headers_name_at_length_can_be_kept_and_typed(own, tmp_path):
     assert made.status_code == 200, made.text
 
 
-def test_filters_and_the_light_are_typed_and_bad_input_changes_nothing(own):
+def test_filters_and_the_light_are_typed_and_bad_input_changes_nothing(own):  # noqa: F811
     rig = rigs(own)["Heron 92"]
     sheet = f"/api/rigs/{rig}/sheets/filters"
     put(
@@ -252,7 +221,7 @@ def test_filters_and_the_light_are_typed_and_bad_input_changes_nothing(own):
     assert own.get(f"/api/rigs/{rig}")["sheets"]["light"] is None
 
 
-def test_a_rig_is_renamed_retired_and_copied_and_two_cannot_be_one(own):
+def test_a_rig_is_renamed_retired_and_copied_and_two_cannot_be_one(own):  # noqa: F811
     ids = rigs(own)
     put(own, f"/api/rigs/{ids['Heron 92']}/name", {"name": "Heron 92", "retired": True})
     assert [(r["name"], r["retired"]) for r in own.get("/api/state")["rigs"]] == [
@@ -288,144 +257,3 @@ def test_the_demo_says_who_does_what_and_every_table_can_be_saved(client):
     assert "shoots" in heron["by_itself"]
     assert heron["asks"] == "put the cap on and off and point the telescope at the light"
     assert client.get("/api/rigs/99").status_code == 404
-
-
-def test_a_dark_that_the_cooler_cannot_hold_is_out_of_reach_and_why(own, tmp_path):
-    """Lights in air of 14 °C, of a camera that is held 20 °C below it."""
-    for i in range(3):
-        warm = {
-            **LIGHT,
-            "DATE-OBS": f"2026-10-19T22:0{i}:00",
-            "AMBTEMP": 14.0,
-            "CCD-TEMP": -5.0,
-            "SET-TEMP": -5.0,
-        }
-        write_fits(tmp_path / "frames" / f"w{i}.fits", warm)
-    own.scan(tmp_path / "frames")
-    rig = rigs(own)["Heron 92"]
-    put(own, f"/api/rigs/{rig}/sheets/camera", {"cooled": True, "below_air_c": 20})
-    put(own, f"/api/rigs/{rig}/house-rules", {"dark_temps_c": [-20, -7, 0], "dark_exposures_s": [60]})
-    page = own.get(f"/api/rigs/{rig}/tonight")
-    offered = {o["title"] for o in page["offers"] if o["detail"] == "a standard of your house rules"}
-    assert len(offered) == 2, "two degrees beyond its reach it is let try"
-    far = [o for o in page["out_of_reach"] if o["title"] == "Dark 60\u2009s at −20 °C"]
-    assert far[0]["why"] == (
-        "the cooler holds the sensor 20 °C below the air, and that was at 14 °C: −6 °C at the coldest"
-    )
-
-
-def test_a_library_of_the_version_before_opens_with_its_cameras_and_rules(tmp_path):
-    """As that version wrote it: traits with each rig, tolerances beside, flats from a train that is never taken apart."""
-    path = at_revision(tmp_path / "grayshelf.db", BEFORE)
-    rows = [
-        ("A", "Dunlin M24", "Heron", {"read_noise_e": 1.6, "assumed": False}, {"dark_temp_c": 2.0, "train_stays_put": True}),
-        ("B", "Dunlin M24", "Short", {"shutter": "slow", "read_noise_e": 9.0}, {}),
-        ("C", "Plover", None, {}, {"few_frames_percent": 4.0, "no such": 1}),
-    ]  # fmt: skip
-    with closing(sqlite3.connect(path)) as connection, connection:
-        for name, camera, telescope, traits, tolerances in rows:
-            connection.execute(
-                "INSERT INTO rig (name, camera, telescope, wishes, tolerances, traits, says) VALUES (?,?,?,?,?,?,?)",
-                (name, camera, telescope, '{"n_flats": 31}', json.dumps(tolerances), json.dumps(traits), '{"dark flat": "fixed"}'),
-            )  # fmt: skip
-        connection.execute("UPDATE rig SET traits = 'broken' WHERE name = 'C'")
-    database = Database(path)
-    database.upgrade()
-    with database.session() as session:
-        a, b, c = session.query(Rig).order_by(Rig.name)
-        assert camera_of(a) == camera_of(b), "one camera"
-        assert (camera_of(a).read_noise_e, camera_of(a).shutter) == (1.6, "slow"), (
-            "the first that says something"
-        )
-        rules = house_rules_of(a)
-        assert rules.tolerances.dark_temp_c == 2.0 and rules.tolerances.train_stays_put
-        assert rules.n_flats == 31 and rules.bias_under_flats
-        assert house_rules_of(c).tolerances.few_frames_percent == 4.0 and camera_of(c).cooled is None
-    database.close()
-
-
-def test_a_rig_that_stands_elsewhere_has_its_own_nights_sun_and_mount(own):
-    first, second = rigs(own)["Heron 92"], rigs(own)["Short"]
-    path = f"/api/rigs/{first}/sheets/site"
-    ranch = {"name": "Ranch", "latitude": 32.9, "longitude": -105.5, "time_zone": "America/Denver"}
-    for wrong, says in (
-        ({"latitude": 91.0, "longitude": 0.0, "name": "x"}, "between −90° and 90°"),
-        ({"latitude": 1.0, "longitude": 200.0, "name": "x"}, "between −180° and 180°"),
-        ({"latitude": 1.0, "name": "x"}, "a latitude and a longitude"),
-        ({"latitude": 1.0, "longitude": 1.0}, "needs a name"),
-        ({"time_zone": "Mars/Base"}, "no time zone called"),
-    ):
-        answer = own.client.put(path, json=wrong)
-        assert answer.status_code == 400 and says in answer.json["detail"], wrong
-    # Flats of five in the morning by UTC are of the evening before, there and here; lights at ten are not.
-    nights = {n["night"] for n in own.get(f"/api/rigs/{first}/nights")["nights"]}
-    kept = put(own, path, ranch)
-    parts = {p["kind"]: p for p in own.get(f"/api/rigs/{first}")["parts"]}
-    assert parts["site"]["name"] == "Ranch"
-    assert [k["text"] for k in parts["site"]["known"]] == ["32.90° N, 105.50° W", "America/Denver"]
-    first_sky, other_sky = (
-        own.client.post(f"/api/rigs/{rig}/twilight", json={}).text for rig in (first, second)
-    )
-    assert "Ranch" in first_sky and "Ranch" not in other_sky
-    zones = dict(tuple(r) for r in own.query("SELECT path, json_extract(facts, '$.night_from') FROM frame"))
-    assert "America/Denver" in zones["l0.fits"] and "UTC" in zones["k0.fits"]
-    # The other rig can be put there by its name.
-    assert own.get(f"/api/rigs/{second}")["other_sites"] == [ranch]
-    own.client.post(f"/api/rigs/{first}/changes/{kept['change_id']}/take-back")
-    assert {n["night"] for n in own.get(f"/api/rigs/{first}/nights")["nights"]} == nights
-    assert (
-        "UTC"
-        in own.query("SELECT json_extract(facts, '$.night_from') FROM frame WHERE path = 'l0.fits'")[0][0]
-    )
-    for rig in (first, second):
-        put(own, f"/api/rigs/{rig}/sheets/parts/mount", {"name": "Pier one", "moved_by": "hand"})
-    mount = next(p for p in own.get(f"/api/rigs/{first}")["parts"] if p["kind"] == "mount")
-    assert mount["known"] == [{"text": "carries Short, too", "origin": "typed"}]
-
-
-def test_a_converter_that_is_typed_decides_the_level_of_flats_and_offsets_are_offered(own):
-    rig = rigs(own)["Heron 92"]
-    page = own.get(f"/api/rigs/{rig}/flats")
-    key = page["rows"][0]["key"] | {"filter_code": "V"}
-
-    def target():
-        answer = own.client.post(f"/api/rigs/{rig}/flats/chart", json=key)
-        assert answer.status_code == 200, answer.text
-        return answer.json["target"]
-
-    before = target()
-    put(
-        own,
-        f"/api/rigs/{rig}/sheets/camera",
-        {"bits": 12, "shifted": False, "offset_lowest": 0, "offset_highest": 40},
-    )
-    assert target() == pytest.approx(before * 4_095 / 65_535, rel=0.05)
-    assert own.get(f"/api/rigs/{rig}/bench/offset")["offset_range"] == [0, 40]
-
-
-def test_devices_that_cannot_be_read_take_no_page_down(own, tmp_path):
-    """As another version kept them: the rig is as one without devices, and is told so where they are chosen."""
-    write_fits(tmp_path / "n" / "light.fits", LIGHT)
-    own.scan(tmp_path / "n")
-    number = own.get("/api/state")["rigs"][0]["id"]
-    for kept in (
-        {
-            "camera": {
-                "address": "http://x:1",
-                "kind": "camera",
-                "number": 0,
-                "name": "It",
-                "said": {"facts": 3},
-            }
-        },
-        {"camera": 7, "wings": {}},
-    ):
-        with own.library.db.session() as session:
-            session.get_one(Rig, number).attached = kept
-        own.library.touched()
-        rig = next(r for r in own.get("/api/state")["rigs"] if r["id"] == number)
-        assert not rig["has_devices"]
-        own.get(f"/api/rigs/{rig['id']}")
-        own.get(f"/api/rigs/{rig['id']}/tonight")
-        part = own.get(f"/api/rigs/{rig['id']}/devices")["parts"][0]
-        assert not part["name"] or "try it again" in part["differs"][0]

@@ -15,7 +15,7 @@ from grayshelf.core.planning.uncooled_darks import near_as_can_be, wanted_now
 from tests.helpers import write_fits
 from tests.other_program import HEADER, Program
 from tests.own import Own
-from tests.web.test_by_hand import begin, obey, run
+from tests.web.by_any_hands import begin, obey, run
 
 UNCOOLED = {**HEADER, "SET-TEMP": None}
 
