@@ -3,15 +3,15 @@ import type { RefObject } from "react";
 
 import type { Schemas } from "../../api/client";
 import { Label } from "../../parts/Label";
-import { ON_A_PHONE, chartWidth } from "../../parts/chartWidth";
+import { chartWidth, onAPhone, useChartWidth } from "../../parts/chartWidth";
 
 type Gains = Schemas["GainsOut"];
 
-const W = chartWidth(736);
+const across = () => chartWidth(736);
 const H = 158;
 /** Charts that stand side by side. */
-const ABREAST = ON_A_PHONE ? 2 : 4;
-const EACH = W / ABREAST;
+const abreast = () => (onAPhone() ? 2 : 4);
+const each = () => across() / abreast();
 
 /** The channel that speaks for a gain. */
 export const speaks = (gain: Schemas["GainGainOut"]) => gain.channels.find((c) => c.name === gain.speaks);
@@ -33,7 +33,7 @@ function geometry(panel: (typeof PANELS)[number], left: number, gains: Schemas["
   const [low, high] = [Math.min(...settings), Math.max(...settings)];
   const x = scaleLinear()
     .domain([low, Math.max(high, low + 1)])
-    .range([left + 56, left + EACH - 14]);
+    .range([left + 56, left + each() - 14]);
   const values = gains.flatMap((g) => {
     const channel = speaks(g);
     const value = channel ? panel.of(channel) : null;
@@ -106,16 +106,16 @@ function SmallChart({
   onChoose: (gain: number) => void;
 }) {
   const panel = PANELS[index];
-  const left = (index % ABREAST) * EACH;
+  const left = (index % abreast()) * each();
   const { x, y, values, ends, bounds } = geometry(panel, left, gains);
   // Two that are nearly one are told once.
   const apart = (v: number, i: number) => i === 0 || Math.abs(y(v) - y(bounds[0] ?? v)) > 13;
   return (
-    <g transform={`translate(0 ${H * Math.floor(index / ABREAST)})`}>
+    <g transform={`translate(0 ${H * Math.floor(index / abreast())})`}>
       <Label x={left + 4} y={13} strong weight="600">
         {panel.name}
       </Label>
-      <path d={`M${left + 48} 22V${H - 28}H${left + EACH - 8}`} stroke="var(--ink)" fill="none" />
+      <path d={`M${left + 48} 22V${H - 28}H${left + each() - 8}`} stroke="var(--ink)" fill="none" />
       <Marks data={data} index={index} left={left} x={x} y={y} />
       {values.length > 1 && (
         <path
@@ -163,11 +163,12 @@ export function GainCurves({
   onChoose: (gain: number) => void;
   chart: RefObject<SVGSVGElement | null>;
 }) {
+  useChartWidth();
   const gains = data.gains.filter((g) => speaks(g)?.e_per_adu.value);
   return (
     <svg
       ref={chart}
-      viewBox={`0 0 ${W} ${(4 / ABREAST) * H}`}
+      viewBox={`0 0 ${across()} ${(4 / abreast()) * H}`}
       className="block w-full"
       role="img"
       aria-label="Figures against gain"

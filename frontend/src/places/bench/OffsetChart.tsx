@@ -3,19 +3,18 @@ import type { MouseEvent, RefObject } from "react";
 
 import type { Schemas } from "../../api/client";
 import { Label } from "../../parts/Label";
-import { chartWidth } from "../../parts/chartWidth";
+import { chartWidth, useChartWidth } from "../../parts/chartWidth";
 
 type Data = Schemas["OffsetGainOut"];
 type Rung = Schemas["RungOut"];
 
-const W = chartWidth(736);
+const across = () => chartWidth(736);
 const H = 560;
 const L = 62;
 const R = 124;
 const TOP = 22;
 const BASE = 400;
-const BARS_TOP = 452;
-const BARS = 520;
+const [BARS_TOP, BARS] = [452, 520];
 
 const adu = new Intl.NumberFormat("en", { maximumFractionDigits: 0 });
 
@@ -65,7 +64,7 @@ function geometry(data: Data, chosen: number | null) {
   const shown = data.rungs.filter((r) => r.offset <= right);
   const x = scaleLinear()
     .domain([low, Math.max(right, low + 1)])
-    .range([L + 32, W - R - 18]);
+    .range([L + 32, across() - R - 18]);
   const top = Math.max(...shown.map((r) => r.mean), data.margin * 2, 50) * 1.08;
   const y = scaleLinear().domain([0, top]).range([BASE, TOP]);
   const slope = data.line?.slope ?? null;
@@ -159,7 +158,7 @@ function Band({ data, earlier, g }: { data: Data; earlier: Data | null; g: Geome
       )}
       {data.depth !== null && (
         <>
-          <path d={`M${L} ${y(data.margin)}H${W - R}`} stroke="var(--ink2)" strokeDasharray="6 4" />
+          <path d={`M${L} ${y(data.margin)}H${across() - R}`} stroke="var(--ink2)" strokeDasharray="6 4" />
           <Label x={L + 6} y={y(data.margin) - 5} halo>
             {adu.format(data.margin)} ADU asked for
           </Label>
@@ -217,12 +216,12 @@ function Frame({ data, earlier, g }: { data: Data; earlier: Data | null; g: Geom
     const clear = (marked === null || Math.abs(at - x(marked)) > 34) && (!last || at - x(last.offset) >= 22);
     return clear ? [...kept, rung] : kept;
   }, []);
-  const beside = W - R + 8;
+  const beside = across() - R + 8;
   return (
     <>
       <path d={`M${L} ${TOP}V${BASE}`} stroke="var(--ink)" />
-      <path d={`M${L} ${BASE}H${W - R}`} stroke="var(--ink)" strokeWidth="2.6" />
-      <rect x={L} y={BASE + 1} width={W - R - L} height="8" fill="url(#lost)" />
+      <path d={`M${L} ${BASE}H${across() - R}`} stroke="var(--ink)" strokeWidth="2.6" />
+      <rect x={L} y={BASE + 1} width={across() - R - L} height="8" fill="url(#lost)" />
       {y.ticks(6).map((tick) => (
         <g key={tick}>
           <path d={`M${L - 5} ${y(tick)}h5`} stroke="var(--ink)" />
@@ -265,7 +264,7 @@ function Frame({ data, earlier, g }: { data: Data; earlier: Data | null; g: Geom
 function ZeroBars({ g }: { g: Geometry }) {
   return (
     <>
-      <path d={`M${L} ${BARS}H${W - R}`} stroke="var(--rule)" />
+      <path d={`M${L} ${BARS}H${across() - R}`} stroke="var(--rule)" />
       {g.shown.map((rung, i) => {
         const [at, room, top] = [g.x(rung.offset), g.room(i), g.bars(Math.max(rung.zeros, 0.6))];
         const narrow = room < 30 && rung.zeros === 0;
@@ -288,10 +287,10 @@ function ZeroBars({ g }: { g: Geometry }) {
           </g>
         );
       })}
-      <Label x={W - R + 8} y={BARS - 6} strong>
+      <Label x={across() - R + 8} y={BARS - 6} strong>
         good pixels at 0
       </Label>
-      <Label x={W - R + 8} y={BARS + 10}>
+      <Label x={across() - R + 8} y={BARS + 10}>
         in all frames
       </Label>
     </>
@@ -303,7 +302,7 @@ function Marked({ data, marked, g }: { data: Data; marked: number; g: Geometry }
   const { y } = g;
   const column = g.x(marked);
   const effect = data.effects.find((e) => e.offset === marked) ?? data.answer;
-  const atEdge = column > W - R - 105;
+  const atEdge = column > across() - R - 105;
   return (
     <g>
       <rect x={column - 24} y={BASE + 14} width="48" height="28" fill="var(--ink)" />
@@ -350,10 +349,11 @@ export function OffsetChart({
   onChoose: (offset: number) => void;
   chart: RefObject<SVGSVGElement | null>;
 }) {
+  useChartWidth();
   const g = geometry(data, chosen);
   const choose = (event: MouseEvent<SVGSVGElement>) => {
     const box = event.currentTarget.getBoundingClientRect();
-    const at = g.x.invert(((event.clientX - box.left) / box.width) * W);
+    const at = g.x.invert(((event.clientX - box.left) / box.width) * across());
     const near = data.effects.reduce<number | null>(
       (best, e) => (best === null || Math.abs(e.offset - at) < Math.abs(best - at) ? e.offset : best),
       null,
@@ -363,7 +363,7 @@ export function OffsetChart({
   return (
     <svg
       ref={chart}
-      viewBox={`0 0 ${W} ${H}`}
+      viewBox={`0 0 ${across()} ${H}`}
       className="block w-full"
       role="img"
       aria-label={`Levels of bias frames against offset at ${data.gain_text}, ${data.n_frames} frames`}

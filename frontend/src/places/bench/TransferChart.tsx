@@ -3,14 +3,14 @@ import type { RefObject } from "react";
 
 import type { Schemas } from "../../api/client";
 import { Label } from "../../parts/Label";
-import { ON_A_PHONE, chartWidth } from "../../parts/chartWidth";
+import { chartWidth, onAPhone, useChartWidth } from "../../parts/chartWidth";
 
 type Channel = Schemas["ChannelOut"];
 
-const W = chartWidth(736);
+const across = () => chartWidth(736);
 /** On a phone two lines stand below one another that stand side by side at a desk. */
-const SECOND_LINE = ON_A_PHONE ? 16 : 0;
-const H = 412 + SECOND_LINE;
+const secondLine = () => (onAPhone() ? 16 : 0);
+const height = () => 412 + secondLine();
 const L = 62;
 const R = 96;
 const TOP = 18;
@@ -48,7 +48,7 @@ function geometry(channel: Channel) {
     highest,
     x: scaleLog()
       .domain([least, most])
-      .range([L, W - R]),
+      .range([L, across() - R]),
     y: scaleLog().domain([floor, highest]).range([BASE, TOP]),
     off: scaleLinear().domain([-3, 3]).range([STRIP, STRIP_TOP]).clamp(true),
   };
@@ -66,7 +66,7 @@ function Decades({ g }: { g: Geometry }) {
       </Label>
       {decades(g.floor, g.highest).map((tick) => (
         <g key={tick}>
-          <path d={`M${L} ${y(tick)}H${W - R}`} stroke="var(--line)" strokeOpacity="0.6" />
+          <path d={`M${L} ${y(tick)}H${across() - R}`} stroke="var(--line)" strokeOpacity="0.6" />
           <Label x={L - 9} y={y(tick) + 4} anchor="end" num>
             {short(tick)}
           </Label>
@@ -80,7 +80,7 @@ function Decades({ g }: { g: Geometry }) {
           </Label>
         </g>
       ))}
-      <Label x={W - R} y={BASE + 34} anchor="end" halo>
+      <Label x={across() - R} y={BASE + 34} anchor="end" halo>
         signal above the pedestal, ADU
       </Label>
     </>
@@ -95,8 +95,8 @@ function Bounds({ channel, g }: { channel: Channel; g: Geometry }) {
     <>
       {channel.dark_variance !== null && (
         <>
-          <path d={`M${L} ${y(dark)}H${W - R}`} stroke="var(--ink2)" strokeDasharray="6 4" />
-          <Label x={W - R + 6} y={y(dark) + 4}>
+          <path d={`M${L} ${y(dark)}H${across() - R}`} stroke="var(--ink2)" strokeDasharray="6 4" />
+          <Label x={across() - R + 6} y={y(dark) + 4}>
             read noise²
           </Label>
         </>
@@ -107,8 +107,12 @@ function Bounds({ channel, g }: { channel: Channel; g: Geometry }) {
         </Label>
       ) : (
         <>
-          <path d={`M${L} ${y(channel.quantisation)}H${W - R}`} stroke="var(--ink2)" strokeDasharray="1 4" />
-          <Label x={W - R + 6} y={y(channel.quantisation) + 4}>
+          <path
+            d={`M${L} ${y(channel.quantisation)}H${across() - R}`}
+            stroke="var(--ink2)"
+            strokeDasharray="1 4"
+          />
+          <Label x={across() - R + 6} y={y(channel.quantisation) + 4}>
             the ADC’s steps
           </Label>
         </>
@@ -121,9 +125,9 @@ function Bounds({ channel, g }: { channel: Channel; g: Geometry }) {
             strokeDasharray="2 4"
           />
           <Label
-            x={full + (SECOND_LINE ? 7 : -6)}
-            y={BASE - (SECOND_LINE ? 120 : 10)}
-            anchor={SECOND_LINE ? "start" : "end"}
+            x={full + (secondLine() ? 7 : -6)}
+            y={BASE - (secondLine() ? 120 : 10)}
+            anchor={secondLine() ? "start" : "end"}
             strong
             halo
           >
@@ -178,8 +182,14 @@ function Straightness({ channel, g }: { channel: Channel; g: Geometry }) {
   const within = channel.straight_within_percent;
   return (
     <>
-      <rect x={L} y={off(within)} width={W - R - L} height={off(-within) - off(within)} fill="var(--board)" />
-      <path d={`M${L} ${off(0)}H${W - R}`} stroke="var(--rule)" />
+      <rect
+        x={L}
+        y={off(within)}
+        width={across() - R - L}
+        height={off(-within) - off(within)}
+        fill="var(--board)"
+      />
+      <path d={`M${L} ${off(0)}H${across() - R}`} stroke="var(--rule)" />
       <path d={`M${L} ${STRIP_TOP}V${STRIP}`} stroke="var(--ink)" />
       {[-within, within].map((tick) => (
         <Label key={tick} x={L - 9} y={off(tick) + 4} anchor="end" num>
@@ -207,7 +217,7 @@ function Straightness({ channel, g }: { channel: Channel; g: Geometry }) {
             stroke="var(--ink)"
             strokeWidth="2"
           />
-          <Label x={x(channel.linear_signal)} y={STRIP + 20 + SECOND_LINE} anchor="end" strong>
+          <Label x={x(channel.linear_signal)} y={STRIP + 20 + secondLine()} anchor="end" strong>
             linear to {channel.linear_limit.text} ADU
           </Label>
         </>
@@ -233,13 +243,14 @@ export function TransferChart({
   title: string;
   chart: RefObject<SVGSVGElement | null>;
 }) {
+  useChartWidth();
   const g = geometry(channel);
   const { x, y } = g;
   const under = earlier?.points.filter((p) => p.signal > g.least && p.variance > g.floor) ?? [];
   return (
     <svg
       ref={chart}
-      viewBox={`0 0 ${W} ${H}`}
+      viewBox={`0 0 ${across()} ${height()}`}
       className="block w-full"
       role="img"
       aria-label={`Photon transfer ${title}: variance against signal, ${g.points.length} pairs`}
@@ -269,7 +280,7 @@ export function TransferChart({
           </title>
         </circle>
       ))}
-      <path d={`M${L} ${TOP}V${BASE}H${W - R}`} stroke="var(--ink)" fill="none" />
+      <path d={`M${L} ${TOP}V${BASE}H${across() - R}`} stroke="var(--ink)" fill="none" />
       <Straightness channel={channel} g={g} />
     </svg>
   );

@@ -9,13 +9,13 @@ import { TakeBack } from "../../../parts/TakeBack";
 import { EventForm, useEventBack } from "../../../parts/EventForm";
 import { Label } from "../../../parts/Label";
 import { LightSheet } from "../../../parts/LightSheet";
-import { chartWidth } from "../../../parts/chartWidth";
+import { chartWidth, useChartWidth } from "../../../parts/chartWidth";
 import { filterName } from "../../../parts/filterName";
 import type { Sheet } from "./keys";
 
 type Panel = Schemas["PanelOut"];
 
-const W = chartWidth(736);
+const across = () => chartWidth(736);
 const H = 430;
 const L = 62;
 const R = 16;
@@ -25,12 +25,13 @@ const BASE = 380;
 /** Output against brightness: measured points and the curve through them; an earlier one under it, dashed. */
 function PanelChart({ panel, rig }: { panel: Panel; rig: number }) {
   const chart = useRef<SVGSVGElement>(null);
+  useChartWidth();
   const { now, before } = panel;
   if (!now) return null;
   const outputs = now.line.map(([, o]) => o ?? 1);
   const x = scaleLinear()
     .domain([0, panel.highest])
-    .range([L, W - R]);
+    .range([L, across() - R]);
   const y = scaleLog()
     .domain([Math.min(...outputs) / 1.6, 1.5])
     .range([BASE, TOP]);
@@ -40,17 +41,17 @@ function PanelChart({ panel, rig }: { panel: Panel; rig: number }) {
     <>
       <svg
         ref={chart}
-        viewBox={`0 0 ${W} ${H}`}
+        viewBox={`0 0 ${across()} ${H}`}
         className="block w-full"
         role="img"
         aria-label={`Output of ${panel.source} against its brightness`}
       >
-        <path d={`M${L} ${TOP}V${BASE}H${W - R}`} stroke="var(--ink)" fill="none" />
+        <path d={`M${L} ${TOP}V${BASE}H${across() - R}`} stroke="var(--ink)" fill="none" />
         {[1, 0.3, 0.1, 0.03, 0.01, 0.003, 0.001]
           .filter((v) => v >= (y.domain()[0] ?? 0))
           .map((v) => (
             <g key={v}>
-              <path d={`M${L - 5} ${y(v)}H${W - R}`} stroke="var(--line)" />
+              <path d={`M${L - 5} ${y(v)}H${across() - R}`} stroke="var(--line)" />
               <Label x={L - 9} y={y(v) + 4} anchor="end" num>
                 {v * 100} %
               </Label>
@@ -88,7 +89,7 @@ function PanelChart({ panel, rig }: { panel: Panel; rig: number }) {
             <title>{`${filterName(p.filter_code)}, brightness ${p.brightness}: ${(100 * p.output).toPrecision(3)} %`}</title>
           </circle>
         ))}
-        <Label x={W - R} y={H - 8} anchor="end">
+        <Label x={across() - R} y={H - 8} anchor="end">
           brightness
         </Label>
         <Label x={x(panel.lowest) + 8} y={TOP + 12}>

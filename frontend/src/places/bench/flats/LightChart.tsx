@@ -4,11 +4,11 @@ import type { RefObject } from "react";
 import type { Schemas } from "../../../api/client";
 import { Axes } from "../../../parts/Axes";
 import { Label } from "../../../parts/Label";
-import { ON_A_PHONE, chartWidth } from "../../../parts/chartWidth";
+import { chartWidth, onAPhone, useChartWidth } from "../../../parts/chartWidth";
 
 type Chart = Schemas["FlatChartOut"];
 
-const W = chartWidth(736);
+const across = () => chartWidth(736);
 const H = 540;
 const L = 62;
 const R = 14;
@@ -32,12 +32,12 @@ function geometry(data: Chart) {
       : Math.max(...xs, data.low * 4);
   const x = scaleLinear()
     .domain([0, furthest * 1.06])
-    .range([L, W - R]);
+    .range([L, across() - R]);
   const y = scaleLinear()
     .domain([0, data.white * 1.04])
     .range([BASE, TOP]);
   const right = x.domain()[1] ?? furthest;
-  const inside = (v: number) => Math.min(Math.max(x(v), L), W - R);
+  const inside = (v: number) => Math.min(Math.max(x(v), L), across() - R);
   return {
     brightness,
     x,
@@ -62,14 +62,14 @@ function Ground({ data, g }: { data: Chart; g: Geometry }) {
   return (
     <>
       <rect x={L} y={TOP} width={lowX - L} height={BASE - TOP} fill="url(#not-permitted)" />
-      <rect x={highX} y={TOP} width={W - R - highX} height={BASE - TOP} fill="url(#not-permitted)" />
-      <rect x={L} y={top} width={W - R - L} height={bottom - top} fill="var(--band)" />
-      <path d={`M${L} ${y(data.target)}H${W - R}`} stroke="var(--rule)" />
-      <path d={`M${L} ${y(data.white)}H${W - R}`} stroke="var(--ink2)" strokeDasharray="2 4" />
+      <rect x={highX} y={TOP} width={across() - R - highX} height={BASE - TOP} fill="url(#not-permitted)" />
+      <rect x={L} y={top} width={across() - R - L} height={bottom - top} fill="var(--band)" />
+      <path d={`M${L} ${y(data.target)}H${across() - R}`} stroke="var(--rule)" />
+      <path d={`M${L} ${y(data.white)}H${across() - R}`} stroke="var(--ink2)" strokeDasharray="2 4" />
       <Label x={L + 46} y={y(data.white) + 16} num>
         full, {FULL.format(data.white)} ADU
       </Label>
-      <Label x={W - R - 6} y={ON_A_PHONE ? bottom + 16 : top - 6} anchor="end" num halo>
+      <Label x={across() - R - 6} y={onAPhone() ? bottom + 16 : top - 6} anchor="end" num halo>
         target {FULL.format(data.target)} ± {FULL.format(data.tolerance)} ADU
       </Label>
       {lowX - L > 14 && (
@@ -83,8 +83,8 @@ function Ground({ data, g }: { data: Chart; g: Geometry }) {
           {g.brightness ? data.low_reason : `shorter: ${data.low_reason}`}
         </text>
       )}
-      {W - R - highX > 70 && !g.brightness && (
-        <Label x={(highX + W - R) / 2} y={BASE - 60} anchor="middle" halo>
+      {across() - R - highX > 70 && !g.brightness && (
+        <Label x={(highX + across() - R) / 2} y={BASE - 60} anchor="middle" halo>
           longer: {data.high_reason}
         </Label>
       )}
@@ -99,7 +99,7 @@ function ShotLine({ data, clip, g }: { data: Chart; clip: string; g: Geometry })
   const slope = first && last ? (Math.atan2(last[1] - first[1], last[0] - first[0]) * 180) / Math.PI : 0;
   const shots = data.shots.map((s) => [g.x(s.x), g.y(s.y)]);
   const places = [0.7, 0.5, 0.82, 0.34]
-    .map((share) => along(path, share, W - R - 130))
+    .map((share) => along(path, share, across() - R - 130))
     .filter((at) => at !== null);
   const labelAt = places.sort((a, b) => clearOf(b, shots) - clearOf(a, shots))[0] ?? null;
   return (
@@ -140,7 +140,7 @@ function Below({ data, g }: { data: Chart; g: Geometry }) {
       <Label x={L - 8} y={TOP - 12} anchor="end">
         ADU
       </Label>
-      <Label x={W - R} y={BASE + 40} anchor="end">
+      <Label x={across() - R} y={BASE + 40} anchor="end">
         {g.brightness ? `brightness, ${data.fixed}` : `exposure, s${data.fixed ? `, ${data.fixed}` : ""}`}
       </Label>
       {highX - lowX > 30 && (
@@ -197,9 +197,9 @@ function Shot({
   g: Geometry;
 }) {
   const beyond = shot.x > g.right;
-  const cx = beyond ? W - R - 12 : g.x(shot.x);
+  const cx = beyond ? across() - R - 12 : g.x(shot.x);
   const cy = g.y(Math.min(shot.y, white));
-  const anchor = beyond ? "end" : beside(cx, W - R);
+  const anchor = beyond ? "end" : beside(cx, across() - R);
   const labelY = Math.min(cy + (anchor === "end" ? -10 : 16), BASE - 6);
   const onBand = labelY - 4 > g.top - 4 && labelY - 4 < g.bottom + 4;
   return (
@@ -228,7 +228,7 @@ function Shot({
         {shot.number}
       </text>
       {/* A phone has no room for it; below the chart stands what was touched. */}
-      {!ON_A_PHONE && (
+      {!onAPhone() && (
         <Label
           x={anchor === "end" ? cx - 16 : cx + 16}
           y={labelY}
@@ -258,6 +258,7 @@ export function LightChart({
   onChoose: (number: number | null) => void;
   chart: RefObject<SVGSVGElement | null>;
 }) {
+  useChartWidth();
   const g = geometry(data);
   const clip = `light-${data.key.filter_code}`;
   const answer: [number, number] | null =
@@ -265,7 +266,7 @@ export function LightChart({
   return (
     <svg
       ref={chart}
-      viewBox={`0 0 ${W} ${H}`}
+      viewBox={`0 0 ${across()} ${H}`}
       className="block w-full"
       role="img"
       aria-label={`${data.title}. Level against ${data.axis}, ${data.shots.length} test shots`}
@@ -281,7 +282,7 @@ export function LightChart({
           <rect width="1.6" height="7" fill="var(--board)" />
         </pattern>
         <clipPath id={clip}>
-          <rect x={L} y={TOP} width={W - R - L} height={BASE - TOP} />
+          <rect x={L} y={TOP} width={across() - R - L} height={BASE - TOP} />
         </clipPath>
       </defs>
       <Ground data={data} g={g} />
@@ -290,7 +291,7 @@ export function LightChart({
         x={g.x}
         y={g.y}
         left={L}
-        right={W - R}
+        right={across() - R}
         top={TOP - 6}
         base={BASE}
         xTicks={10}

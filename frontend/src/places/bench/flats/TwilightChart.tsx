@@ -5,13 +5,13 @@ import type { Schemas } from "../../../api/client";
 import { inkFor } from "../../../parts/FilterStamp";
 import { keyText } from "./keys";
 import { Label } from "../../../parts/Label";
-import { chartWidth } from "../../../parts/chartWidth";
+import { chartWidth, useChartWidth } from "../../../parts/chartWidth";
 import { filterName } from "../../../parts/filterName";
 
 type Data = Schemas["TwilightOut"];
 type Row = Schemas["TwilightRow"];
 
-const W = chartWidth(776);
+const across = () => chartWidth(776);
 const L = 74;
 const R = 12;
 const SUN = 88;
@@ -42,17 +42,18 @@ export function TwilightChart({
   onChoose: (text: string | null) => void;
   chart: RefObject<SVGSVGElement | null>;
 }) {
+  useChartWidth();
   const run = data.shows === "run";
   const lanes = Math.max(data.rows.length, 1);
   const base = SUN + lanes * LANE + 6;
   const height = base + 48;
   const x = scaleLinear()
     .domain([data.from_x, data.to_x])
-    .range([L, W - R]);
+    .range([L, across() - R]);
   return (
     <svg
       ref={chart}
-      viewBox={`0 0 ${W} ${height}`}
+      viewBox={`0 0 ${across()} ${height}`}
       className="block w-full"
       role="img"
       aria-label={`${data.title}. ${data.rows.map((r) => `${r.key.filter_code} ${r.plan_text}`).join(", ")}`}
@@ -62,12 +63,12 @@ export function TwilightChart({
         <g key={mark.text}>
           <path d={`M${x(mark.x)} ${SUN}V${base}`} stroke="var(--line)" />
           <path d={`M${x(mark.x)} ${base}v5`} stroke="var(--ink)" />
-          <Label x={x(mark.x)} y={base + 20} anchor={x(mark.x) > W - R - 16 ? "end" : "middle"} num>
+          <Label x={x(mark.x)} y={base + 20} anchor={x(mark.x) > across() - R - 16 ? "end" : "middle"} num>
             {mark.text}
           </Label>
         </g>
       ))}
-      <path d={`M${L} ${base}H${W - R}`} stroke="var(--ink)" />
+      <path d={`M${L} ${base}H${across() - R}`} stroke="var(--ink)" />
       {data.rows.map((row, i) => (
         <Lane
           key={keyText(row.key)}
@@ -164,7 +165,7 @@ function Sun({ data, x }: { data: Data; x: (v: number) => number }) {
   const free = (px: number) => horizon === undefined || px > x(horizon.x) || x(horizon.x) - px > 80;
   return (
     <g>
-      {base === 0 && <path d={`M${L} ${y(0)}H${W - R}`} stroke="var(--ink2)" strokeDasharray="2 4" />}
+      {base === 0 && <path d={`M${L} ${y(0)}H${across() - R}`} stroke="var(--ink2)" strokeDasharray="2 4" />}
       <path
         d={`M${marks.map((m) => `${x(m.x)} ${y(m.degree)}`).join("L")}`}
         stroke="var(--ink)"
@@ -173,7 +174,8 @@ function Sun({ data, x }: { data: Data; x: (v: number) => number }) {
       />
       {marks.map((mark) => {
         const [px, py, atHorizon] = [x(mark.x), y(mark.degree), mark.degree === 0];
-        const named = mark.degree % every === 0 && Math.abs(mark.degree) > 1 && px < W - R - 12 && free(px);
+        const named =
+          mark.degree % every === 0 && Math.abs(mark.degree) > 1 && px < across() - R - 12 && free(px);
         return (
           <g key={mark.degree}>
             <circle
@@ -303,10 +305,10 @@ function LaneWords({ row, top, x, run }: { row: Row; top: number; x: (v: number)
   const lost = row.planned === 0 && !run;
   const says = lost ? row.plan_text : saysOf(row, run);
   const from = x(Math.min(row.begins ?? Infinity, row.opens));
-  const spills = from + wide(says) > W - R;
+  const spills = from + wide(says) > across() - R;
   return (
     <text
-      x={spills ? W - R : from}
+      x={spills ? across() - R : from}
       y={top + LANE - BAR - 13}
       textAnchor={spills ? "end" : "start"}
       fontSize="12"
