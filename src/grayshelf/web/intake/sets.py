@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Literal
 
-from sqlalchemy import ColumnElement, exists, func, or_, select
+from sqlalchemy import ColumnElement, func, or_, select
+from sqlalchemy.orm import Session
 
 from grayshelf.core.errors import Conflict, NotFound
 from grayshelf.core.frames.facts import FrameFacts
@@ -18,7 +19,7 @@ from grayshelf.library.holdings import believed, missing_by_set, missing_in_word
 from grayshelf.library.left_out import made_of_each
 from grayshelf.library.library import Library
 from grayshelf.library.made_of import come_since
-from grayshelf.library.models import Frame, FrameSet
+from grayshelf.library.models import FrameSet
 from grayshelf.library.rig_terms import gain_word
 from grayshelf.web.common import in_words
 from grayshelf.web.intake.problems import PAGE
@@ -68,8 +69,6 @@ def set_title(row: FrameSet, word: str) -> str:
 
 
 _LACKS_MASTER = FrameSet.master_set_id.is_(None)
-#: No master is built of files of which some are missing: that the set has to wait for them is told beside it.
-_ALL_THERE = ~exists().where(Frame.set_id == FrameSet.id, Frame.missing_since.is_not(None))
 
 
 def _may_be_combined() -> ColumnElement[bool]:
@@ -80,6 +79,18 @@ def _may_be_combined() -> ColumnElement[bool]:
         & FrameSet.measurement_id.is_(None)
         & (FrameSet.n_kept >= FEWEST)
     )
+
+
+def _that_lack_masters(session: Session, missing_now: Mapping[int, int]) -> list[int]:
+    """Sets that can be combined now: no master is built of files of which some are missing, and that is told beside the set.
+
+    Parameters
+    ----------
+    missing_now
+        How many files are missing, by set.
+    """
+    query = select(FrameSet.id).where(_may_be_combined(), _LACKS_MASTER)
+    return [set_id for set_id in session.scalars(query) if set_id not in missing_now]
 
 
 def sets_page(library: Library, page: int, kind: str) -> SetsOut:
@@ -94,15 +105,8 @@ def sets_page(library: Library, page: int, kind: str) -> SetsOut:
             .offset((page - 1) * PAGE)
             .limit(PAGE)
         ).all()
-        to_build = (
-            session.scalar(
-                select(func.count())
-                .select_from(FrameSet)
-                .where(_may_be_combined(), _LACKS_MASTER, _ALL_THERE)
-            )
-            or 0
-        )
         missing_now, since = missing_by_set(session), come_since(session, [row.id for row in rows])
+        to_build = len(_that_lack_masters(session, missing_now))
 
         def shown(row: FrameSet) -> SetOut:
             word = gain_word(library, row.camera or "")
@@ -204,13 +208,12 @@ def say_of_names(library: Library, set_id: int, right: bool | None) -> str:
 def sets_to_build(library: Library, wanted: list[int] | None) -> list[int]:
     """Numbers of the sets to combine: those wanted, also anew where frames came to them since, or all that have no master."""
     with library.db.session() as session:
-        query = select(FrameSet.id).where(_may_be_combined())
         if wanted is None:
-            query = query.where(_LACKS_MASTER, _ALL_THERE)
+            found = _that_lack_masters(session, missing_by_set(session))
         else:
             grown = or_(_LACKS_MASTER, FrameSet.id.in_(come_since(session, wanted)))
-            query = query.where(FrameSet.id.in_(wanted), grown)
-        found = list(session.scalars(query))
+            named = select(FrameSet.id).where(_may_be_combined(), FrameSet.id.in_(wanted), grown)
+            found = list(session.scalars(named))
     if not found:
         raise Conflict(
             "There is nothing to combine: the sets have their masters, have too few frames, or wait for missing files."

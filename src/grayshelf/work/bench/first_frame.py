@@ -29,7 +29,11 @@ def frame_that_lies_in(folder: Path, camera: str) -> tuple[FrameFacts, int | Non
         Where there is none; what is there instead is said.
     """
     others = set[str]()
-    newest = sorted(walk_frames(folder), key=lambda file: (-file[1].modified_ns, file[0]))[:LOOKED_AT]
+    try:
+        newest = sorted(walk_frames(folder), key=lambda file: (-file[1].modified_ns, file[0]))[:LOOKED_AT]
+    except OSError:
+        # Its disk is out: that is as good as nothing there.
+        newest = []
     for name, _ in newest:
         # When it was taken is not asked, so any zone does.
         facts = read_file(folder / name, ZoneInfo("UTC")).facts
@@ -48,7 +52,7 @@ def frame_that_lies_in(folder: Path, camera: str) -> tuple[FrameFacts, int | Non
     raise Conflict(
         f"No frame of {camera} is known yet, so nobody can tell how large its frames are.{found}",
         f"Take one of any kind into {folder} with your program, then begin. If its headers call the camera by another name, "
-        "give the rig that name on Rigs."
+        "describe a rig with that name on Rigs."
         if others
         else f"Take one of any kind into {folder} with your program, then begin.",
     )
