@@ -117,6 +117,7 @@ def test_a_season_by_cron(run, frames, tmp_path):
     assert run("scan")[0] == 0
     nothing = json.loads(run("combine", "--grown", "--json")[1])
     assert nothing["message"].startswith("Nothing to combine")
+    assert "Nothing to combine" in run("combine")[1], "what is missing is waited for"
 
     assert run("verify")[0] == 0
     (frames / "darks/d0.fits").unlink()
