@@ -72,8 +72,9 @@ def found_r(own, **choice):
 
 
 def obey(own, program):
-    """Do what the line says, frame by frame, until nothing is asked for any more."""
-    asked, deadline = list[str](), time.monotonic() + 60.0
+    """Do what the line says until nothing is asked for any more: frame by frame, and behind the cap all in one go, as a
+    program's sequence does."""
+    asked, deadline = list[str](), time.monotonic() + 120.0
     while time.monotonic() < deadline:
         page = run(own)
         if page["job"]["state"] not in ("queued", "running"):
@@ -95,14 +96,16 @@ def obey(own, program):
         program.set["gain"] = int(dials["gain"])
         if "lit for" in dials:
             program.set["lit"] = float(dials["lit for"])
-        before = (hand["step_id"], hand["done"], len(hand["refused"]), hand["what"])
-        program.shoot(kind, float(dials["exposure"]))
+        before = (hand["step_id"], len(hand["refused"]), hand["what"])
+        shots = hand["count"] - hand["done"] if kind in ("DARK", "DARKFLAT") else 1
+        for _ in range(shots):
+            program.shoot(kind, float(dials["exposure"]))
         until(
             own,
-            lambda p, before=before: (
+            lambda p, before=before, done=hand["done"] + shots: (
                 p["hand"] is None
-                or (p["hand"]["step_id"], p["hand"]["done"], len(p["hand"]["refused"]), p["hand"]["what"])
-                != before
+                or (p["hand"]["step_id"], len(p["hand"]["refused"]), p["hand"]["what"]) != before
+                or p["hand"]["done"] >= done
             ),
         )
         # A hand is not so quick: by then the line has said what comes next.

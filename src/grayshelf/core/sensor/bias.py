@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cached_property
+from itertools import pairwise
 
 import numpy as np
 from numpy.typing import NDArray
@@ -50,6 +52,11 @@ class BiasReading:
     """(index into the flattened frame, level) of the lowest pixels."""
     exposure_s: float = 0.0
 
+    @cached_property
+    def lowest_table(self) -> NDArray[np.int64]:
+        """The same as `lowest`, shape (n, 2): each new frame has all that came before asked again."""
+        return np.array(self.lowest, np.int64).reshape(-1, 2)
+
 
 @dataclass(frozen=True)
 class DeadPixel:
@@ -84,7 +91,7 @@ def read_bias(pixels: NDArray[np.uint16], offset: float, exposure_s: float = 0.0
         complete_to = int(np.flatnonzero(bins[: complete_to + 1])[-1])
         flat = pixels.ravel()
         where = np.flatnonzero(flat <= complete_to)
-        lowest = tuple((int(i), int(flat[i])) for i in where)
+        lowest = tuple(zip(where.tolist(), flat[where].tolist(), strict=True))
     tilt, spread = _tilt_and_spread(pixels)
     return BiasReading(
         offset=offset,
@@ -110,13 +117,20 @@ def _tilt_and_spread(pixels: NDArray[np.uint16]) -> tuple[float, float]:
     step = max(1, min(height, width) // 240)
     # Sorted digit by digit, as whole numbers of 16 bits can be: a fraction of what two percentiles of a tile take.
     tiles = [
-        np.sort(tile[::step, ::step], axis=None, kind="stable")
-        for rows in np.array_split(pixels, 4, axis=0)
-        for tile in np.array_split(rows, 4, axis=1)
+        np.sort(pixels[top:bottom:step, left:right:step], axis=None, kind="stable")
+        for top, bottom in _quarters(height)
+        for left, right in _quarters(width)
     ]
     medians = [_share_of_sorted(tile, 0.5) for tile in tiles]
     below = [median - _share_of_sorted(tile, 0.01) for median, tile in zip(medians, tiles, strict=True)]
     return max(medians) - min(medians), float(np.median(below)) / 2.3263
+
+
+def _quarters(length: int) -> list[tuple[int, int]]:
+    """Where each quarter of a side begins and ends; the first ones are a pixel longer where it does not come out even."""
+    each, more = divmod(length, 4)
+    edges = [each * i + min(i, more) for i in range(5)]
+    return list(pairwise(edges))
 
 
 def _share_of_sorted(levels: NDArray[np.uint16], share: float) -> float:
@@ -135,7 +149,7 @@ def dead_pixels(readings: Sequence[BiasReading]) -> tuple[DeadPixel, ...]:
     known = [r for r in readings if r.complete_to >= 0 and r.zeros <= MOST_LOWEST // 4]
     if len(known) < FEWEST_FOR_DEAD:
         return ()
-    found = [np.array(r.lowest, np.int64).reshape(-1, 2) for r in known]
+    found = [r.lowest_table for r in known]
     indices = np.concatenate([f[:, 0] for f in found])
     levels = np.concatenate([f[:, 1] for f in found]).astype(np.float64)
     below = np.concatenate(
@@ -155,8 +169,9 @@ def dead_pixels(readings: Sequence[BiasReading]) -> tuple[DeadPixel, ...]:
 def good_zeros(reading: BiasReading, dead: Sequence[DeadPixel]) -> int:
     """Pixels at 0 ADU that are not dead."""
     if reading.complete_to >= 0:
+        at_zero = reading.lowest_table[reading.lowest_table[:, 1] == 0, 0]
         known = {d.index for d in dead}
-        return sum(1 for index, level in reading.lowest if level == 0 and index not in known)
+        return sum(index not in known for index in at_zero.tolist())
     return max(reading.zeros - len(dead), 0)
 
 

@@ -15,9 +15,11 @@ frames may be very noisy or not: the draws differ, and the ± grows.
 from __future__ import annotations
 
 import math
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from itertools import pairwise
 from statistics import NormalDist
 
 import numpy as np
@@ -214,7 +216,7 @@ def fit_tail(
     reach = min(r.complete_to - _base(line, r) for r in pool)
     parts, places = [], []
     for reading in pool:
-        lowest = np.array(reading.lowest, np.int64).reshape(-1, 2)
+        lowest = reading.lowest_table
         good = ~np.isin(lowest[:, 0], bad)
         parts.append(lowest[good, 1] - _base(line, reading))
         places.append(lowest[good, 0])
@@ -329,12 +331,12 @@ def _pixels_alike(
     n_pixels: int,
 ) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
     """Likelihoods of each kind for pixels that gave the same levels, shape (groups, k), and how many pixels those are."""
-    groups: dict[bytes, int] = {}
     order = np.lexsort((level_of, index))
     starts = np.flatnonzero(np.diff(index[order], prepend=-1))
-    for part in np.split(level_of[order], starts[1:]):
-        key = part.tobytes()
-        groups[key] = groups.get(key, 0) + 1
+    gave_all = level_of[order].tobytes()
+    # Thousands of pixels: cut out of one row of bytes, which takes a part of the time that as many arrays would.
+    edges = (np.append(starts, index.size) * level_of.itemsize).tolist()
+    groups = Counter(gave_all[begin:end] for begin, end in pairwise(edges))
     # Pixels that never came so low are the largest group.
     rows = [n_frames * log_above]
     repeats = [n_pixels - starts.size]
