@@ -180,13 +180,15 @@ def test_degrees_in_every_spelling():
     spelled = {
         "-104 49 21.6": -104.8226667, "+51:28:38": 51.4772222, "0d57m00s W": -0.95, "0d57m00s E": 0.95, "52.95": 52.95,
         "12° 30′ 36″ S": -12.51, "12:30:36S": -12.51, "12d30m36s": 12.51, "−3.5": -3.5, "7 30": 7.5, "7n": 7.0,
+        "52° 57′ N": 52.95, "0° 57' W": -0.95, "52.95° N": 52.95, "0d57m W": -0.95, "51 28 60.0": 51.4833333,
     }  # fmt: skip
     for text, degrees in spelled.items():
         assert degrees_of(text) == pytest.approx(degrees, abs=1e-6), text
     assert degrees_of(12) == 12.0 and degrees_of(-0.5) == -0.5
-    assert [degrees_of(x) for x in (True, float("nan"), float("inf"), "", "east", "1 2 3 4", None)] == [
-        None
-    ] * 7
+    assert [
+        degrees_of(x)
+        for x in (True, float("nan"), float("inf"), "", "east", "1 2 3 4", None, "12 75", "5 m 99")
+    ] == [None] * 9
     assert sun_offset(15.0).total_seconds() == 3600.0 and sun_offset(-7.5).total_seconds() == -1800.0
 
 

@@ -150,7 +150,14 @@ def test_without_a_site_it_is_asked_for(client, context):
         body = {"name": "x", "time_zone": "Europe/London", "latitude": 95.0, "longitude": 0.0}
         assert client.put("/api/site", json=body).status_code == 422
         here = {"name": "x", "time_zone": "Europe/London", "latitude": 52.0, "longitude": 0.0}
-        for sent, place in ((here, "x, 52° N, 0° E"), ({**here, "latitude": None}, "")):
+        for wrong in ("52.95 W", "somewhere", "95", ""):
+            assert client.put("/api/site", json={**body, "latitude": wrong}).status_code == 422, wrong
+        typed = {**here, "latitude": "52,5° N", "longitude": "0° 57′ W"}
+        for sent, place in (
+            (typed, "x, 52.5° N, 0.95° W"),
+            (here, "x, 52° N, 0° E"),
+            ({**here, "latitude": None}, ""),
+        ):
             ok(client.put("/api/site", json=sent))
             assert look(client)["place"] == place, "what is emptied is not kept"
     finally:

@@ -11779,9 +11779,9 @@ export interface components {
          */
         PlaceIn: {
             /** Latitude */
-            latitude: number;
+            latitude: number | string;
             /** Longitude */
-            longitude: number;
+            longitude: number | string;
         };
         /**
          * PlaceOfRigOut
@@ -13083,12 +13083,12 @@ export interface components {
              * Latitude
              * @default null
              */
-            latitude: number | null;
+            latitude: number | string | null;
             /**
              * Longitude
              * @default null
              */
-            longitude: number | null;
+            longitude: number | string | null;
             /** Name */
             name: string;
             /** Time Zone */

@@ -1,10 +1,4 @@
-/** Degrees as somebody types them, with a point or a comma; null where no number stands there. */
-export function degreesOf(text: string): number | null {
-  const plain = text.trim().replace(",", ".").replace("−", "-");
-  return plain === "" || Number.isNaN(Number(plain)) ? null : Number(plain);
-}
-
-/** A latitude or a longitude, typed. */
+/** A latitude or a longitude, typed as people write it; the server reads it. */
 export function Degrees({
   id,
   value,
@@ -17,11 +11,11 @@ export function Degrees({
   return (
     <input
       id={id}
-      inputMode="decimal"
       value={value}
       placeholder="degrees"
+      spellCheck={false}
       onChange={(e) => onChange(e.target.value)}
-      className="num h-8 w-24 rounded-sm border border-rule bg-card px-2"
+      className="num h-8 w-32 rounded-sm border border-rule bg-card px-2"
     />
   );
 }

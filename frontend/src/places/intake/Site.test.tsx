@@ -36,7 +36,7 @@ it("takes what headers tell, and says what came of what was kept", async () => {
   fireEvent.change(screen.getByLabelText("Time zone"), { target: { value: "Pacific/Fiji" } });
   await act(() => Promise.resolve(fireEvent.click(screen.getByText("Count nights by this clock"))));
   const kept = { name: "My site", time_zone: "Pacific/Fiji", latitude: -17, longitude: 179.9 };
-  expect(put).toHaveBeenCalledWith("/api/site", { body: kept });
+  expect(put).toHaveBeenCalledWith("/api/site", { body: { ...kept, latitude: "-17", longitude: "179.9" } });
   rerender(page({ ...before, ...kept, place_told: null }));
   expect((await screen.findByRole("status")).textContent).toBe("Nights are counted at Pacific/Fiji.");
 });

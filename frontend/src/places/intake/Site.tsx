@@ -3,7 +3,7 @@ import { useState } from "react";
 import { api, get, type Schemas } from "../../api/client";
 import { useChange } from "../../api/hooks";
 import { Button, Trouble } from "../../parts/basics";
-import { Degrees, degreesOf } from "../../parts/Degrees";
+import { Degrees } from "../../parts/Degrees";
 import { PlaceTold } from "../../parts/PlaceTold";
 
 interface Typed {
@@ -16,24 +16,29 @@ interface Typed {
 export function Site({ data }: { data: Schemas["IntakeOut"] }) {
   // What was not typed here is as it is kept, also where another page has changed it meanwhile.
   const [typed, setTyped] = useState<Partial<Typed>>({});
-  const { name, zone, latitude, longitude }: Typed = {
+  const asKept: Typed = {
     name: data.site,
     zone: data.time_zone,
     latitude: data.latitude?.toString() ?? "",
     longitude: data.longitude?.toString() ?? "",
-    ...typed,
   };
+  const { name, zone, latitude, longitude }: Typed = { ...asKept, ...typed };
   const set = (more: Partial<Typed>) => setTyped((before) => ({ ...before, ...more }));
   const keep = useChange(() =>
     get(
       api.PUT("/api/site", {
-        body: { name, time_zone: zone, latitude: degreesOf(latitude), longitude: degreesOf(longitude) },
+        body: {
+          name,
+          time_zone: zone,
+          latitude: latitude.trim() || null,
+          longitude: longitude.trim() || null,
+        },
       }),
     ),
   );
   const take = (told: Schemas["PlaceToldOut"]) =>
     set({ latitude: told.latitude.toString(), longitude: told.longitude.toString() });
-  const moved = degreesOf(latitude) !== data.latitude || degreesOf(longitude) !== data.longitude;
+  const moved = latitude.trim() !== asKept.latitude || longitude.trim() !== asKept.longitude;
   const changed = name !== data.site || zone !== data.time_zone || moved;
   return (
     <form

@@ -3,6 +3,7 @@ import { useCallback, useEffect, useRef, useState } from "react";
 import { api, get, type Schemas } from "../../api/client";
 import { useChange } from "../../api/hooks";
 import { Button, ColumnHead, Trouble } from "../../parts/basics";
+import { noNumber, numberOf } from "../../parts/typedNumber";
 
 type Night = Schemas["NightOut"];
 
@@ -77,9 +78,7 @@ function Quantity({ one, onKeep }: { one: Schemas["WeatherOut"]; onKeep: (value:
           }}
           onBlur={() => {
             if (text === null) return;
-            const typed = text.trim().replace("−", "-").replace(",", ".");
-            const value = typed === "" ? null : Number(typed);
-            if (value === null || !Number.isNaN(value)) onKeep(value);
+            if (!noNumber(text)) onKeep(text.trim() ? numberOf(text) : null);
             setText(null);
           }}
           className="num h-7 w-16 rounded-sm border border-line bg-card px-1.5 text-right max-md:h-11"

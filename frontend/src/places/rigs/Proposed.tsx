@@ -36,7 +36,7 @@ export function JoinWith({ rig, others }: { rig: number; others: Named[] }) {
         disabled={join.isPending}
         onPointerDown={() => setOpened(true)}
         onFocus={() => setOpened(true)}
-        onChange={(e) => join.mutate(Number(e.target.value))}
+        onChange={(e) => e.target.value && join.mutate(Number(e.target.value))}
       >
         <option value="">It is in truth …</option>
         {choices.map((o) => (

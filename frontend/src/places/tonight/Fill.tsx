@@ -3,6 +3,7 @@ import { useState } from "react";
 import { api, get, type Schemas } from "../../api/client";
 import { useChange } from "../../api/hooks";
 import { Button, PageHead, Trouble, Waiting } from "../../parts/basics";
+import { noNumber } from "../../parts/typedNumber";
 import { DemoPace } from "./DemoPace";
 import { About, Before, Ladder } from "./FillSide";
 import { Cell, FillWall } from "./FillWall";
@@ -75,7 +76,8 @@ function TimeThereIs({
           inputMode="decimal"
           placeholder={data?.air.replace("\u2009°C", "")}
           onChange={(event) => change({ air: event.target.value })}
-          className={`${FIELD} w-16`}
+          aria-invalid={noNumber(choice.air)}
+          className={`${FIELD} w-16 ${noNumber(choice.air) ? "border-accent" : ""}`}
         />
         °C
       </label>

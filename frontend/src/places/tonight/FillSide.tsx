@@ -3,6 +3,7 @@ import { useState } from "react";
 import { api, get } from "../../api/client";
 import { useChange } from "../../api/hooks";
 import { Button, ColumnHead, Trouble } from "../../parts/basics";
+import { numberOf } from "../../parts/typedNumber";
 import { Ready } from "./Ready";
 import type { FillCell, FillChoice, FillData } from "./useFill";
 
@@ -116,8 +117,7 @@ interface Dials {
 /** How the camera is set for a ladder, as the server takes it; null where what was typed is no number. */
 function setSo(dials: Dials, wall: FillData["walls"][number] | undefined) {
   if (wall) return { set_up: wall.set_up, gain: 0, offset: 0, binning: 1 };
-  const number = (text: string) => (text.trim() ? Number(text) : NaN);
-  const [gain, offset, binning] = [number(dials.gain), number(dials.offset), number(dials.binning)];
+  const [gain, offset, binning] = [numberOf(dials.gain), numberOf(dials.offset), numberOf(dials.binning)];
   if (![gain, offset, binning].every((n) => Number.isFinite(n) && n >= 0)) return null;
   return { set_up: "", gain, offset, binning };
 }

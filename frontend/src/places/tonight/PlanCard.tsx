@@ -3,6 +3,7 @@ import { useState } from "react";
 import { Button, ColumnHead } from "../../parts/basics";
 import { FilterStamp } from "../../parts/FilterStamp";
 import { GO_WORDS } from "../../parts/goes";
+import { numberOf } from "../../parts/typedNumber";
 import { lightsOf, withFilter, type FilterChoice, type Lights, type PlanIO, type Target } from "./useBefore";
 
 const FIELD = "num h-7 rounded-sm border border-line bg-card px-1.5 text-right max-md:h-11";
@@ -27,8 +28,8 @@ function NumberBox({
       value={text ?? String(value)}
       onChange={(event) => {
         setText(event.target.value);
-        const next = Number(event.target.value);
-        if (event.target.value.trim() !== "" && !Number.isNaN(next)) onChange(next);
+        const next = numberOf(event.target.value);
+        if (Number.isFinite(next)) onChange(next);
       }}
       onBlur={() => setText(null)}
       className={`${FIELD} ${width}`}

@@ -2,6 +2,7 @@ import { keepPreviousData, type UseQueryResult } from "@tanstack/react-query";
 import { useCallback, useState } from "react";
 
 import { asked, type Problem, type Schemas } from "../../api/client";
+import { numberOf } from "../../parts/typedNumber";
 
 export type FillData = Schemas["FillOut"];
 export type FillCell = Schemas["FillCellOut"];
@@ -38,17 +39,18 @@ const USUAL: FillChoice = {
   counts: {},
 };
 
-const number = (text: string) => (text.trim() === "" ? undefined : Number(text.replace("−", "-")));
+/** Null where nothing or no number stands there. */
+const number = (text: string) => (Number.isFinite(numberOf(text)) ? numberOf(text) : null);
 
 /** The choice as the server is asked; nothing that is no number is sent. */
 export function asAsked(choice: FillChoice): Schemas["FillIn"] {
-  const of = (by: EndBy, text: string) => (choice.by === by ? (number(text) ?? null) : null);
+  const of = (by: EndBy, text: string) => (choice.by === by ? number(text) : null);
   return {
     until: choice.by === "until" ? choice.until : null,
     hours: of("hours", choice.hours),
     battery_wh: of("battery", choice.battery),
     watts: of("battery", choice.watts),
-    air_c: number(choice.air) ?? null,
+    air_c: number(choice.air),
     put_on: choice.put_on.join(","),
     left_out: choice.left_out.join(","),
     counts: Object.entries(choice.counts)
@@ -63,8 +65,7 @@ export function asAsked(choice: FillChoice): Schemas["FillIn"] {
 /** As an address has it: without what was not chosen. */
 export function asQuery(choice: FillChoice): Record<string, string | number> {
   const known = Object.entries(asAsked(choice)).filter(
-    ([name, value]) =>
-      name !== "by_hand" && name !== "sensor_then" && value !== null && value !== "" && !Number.isNaN(value),
+    ([name, value]) => name !== "by_hand" && name !== "sensor_then" && value !== null && value !== "",
   );
   return Object.fromEntries(known) as Record<string, string | number>;
 }

@@ -85,12 +85,14 @@ def degrees_of(value: object) -> float | None:
     parts = re.fullmatch(
         r"([+\-−]?)\s*(\d+(?:\.\d+)?)(?:[\s:dD°]+(\d+(?:\.\d+)?))?(?:[\s:mM'′]+(\d+(?:\.\d+)?))?"
         # A small s is of the seconds, a capital one is south.
-        r"(?:\s*[s\"″])?[\s:]*([NSEWnsew]?)",
+        r"[\s:dD°mM'′s\"″]*([NSEWnsew]?)",
         text,
     )
     if parts is None:
         return None
     sign, degrees, minutes, seconds, side = parts.groups()
+    if float(minutes or 0) >= 60.0 or float(seconds or 0) > 60.0:
+        return None
     total = float(degrees) + float(minutes or 0) / 60.0 + float(seconds or 0) / 3600.0
     negative = sign in ("-", "−") or side.upper() in ("W", "S")
     return -total if negative else total

@@ -6,6 +6,7 @@ from typing import Literal
 
 from pydantic import Field
 
+from grayshelf.web.common.degrees import Latitude, Longitude
 from grayshelf.web.common.schemas import JobOut, PlaceToldOut, Schema
 
 
@@ -26,9 +27,9 @@ class SiteIn(Schema):
 
     name: str = Field(min_length=1, max_length=80)
     time_zone: str = Field(min_length=1, max_length=64)
-    latitude: float | None = Field(default=None, ge=-90, le=90)
+    latitude: Latitude | None = None
     """Degrees north; left as it was where it is not sent."""
-    longitude: float | None = Field(default=None, ge=-180, le=180)
+    longitude: Longitude | None = None
     """Degrees east; left as it was where it is not sent."""
 
 

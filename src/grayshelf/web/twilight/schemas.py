@@ -9,6 +9,7 @@ from pydantic import Field
 
 from grayshelf.core.flats.sky.plan import MOST_WISHED
 from grayshelf.core.flats.sky.sun import FIRST_DAY, LAST_DAY
+from grayshelf.web.common.degrees import Latitude, Longitude
 from grayshelf.web.common.schemas import GateOut, JobOut, PlaceToldOut, Schema
 from grayshelf.web.flats.schemas import FlatKeyIn
 
@@ -31,9 +32,9 @@ class TwilightIn(Schema):
 class PlaceIn(Schema):
     """Where a rig stands."""
 
-    latitude: float = Field(ge=-90, le=90)
+    latitude: Latitude
     """Degrees north."""
-    longitude: float = Field(ge=-180, le=180)
+    longitude: Longitude
     """Degrees east."""
 
 

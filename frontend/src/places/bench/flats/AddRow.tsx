@@ -3,6 +3,7 @@ import { useState } from "react";
 import { api, get } from "../../../api/client";
 import { useChange } from "../../../api/hooks";
 import { Button, Trouble } from "../../../parts/basics";
+import { numberOf } from "../../../parts/typedNumber";
 import { type Key, type Sheet } from "./keys";
 
 /** A row that no light asks for yet. */
@@ -22,8 +23,8 @@ export function AddRow({ data, rig }: { data: Sheet; rig: number }) {
         event.preventDefault();
         add.mutate({
           filter_code: code,
-          gain: Number(gain),
-          offset: Number(offset),
+          gain: numberOf(gain),
+          offset: numberOf(offset),
           binning: Number(binning),
         });
       }}
@@ -68,7 +69,10 @@ export function AddRow({ data, rig }: { data: Sheet; rig: number }) {
           ))}
         </select>
       </label>
-      <Button type="submit" disabled={add.isPending}>
+      <Button
+        type="submit"
+        disabled={add.isPending || ![gain, offset].every((text) => Number.isFinite(numberOf(text)))}
+      >
         Put it on the sheet
       </Button>
       {add.error && <Trouble error={add.error} />}

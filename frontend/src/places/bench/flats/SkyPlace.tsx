@@ -4,7 +4,7 @@ import { Link } from "react-router";
 import { api, get, type Schemas } from "../../../api/client";
 import { useChange } from "../../../api/hooks";
 import { Button, Trouble } from "../../../parts/basics";
-import { Degrees, degreesOf } from "../../../parts/Degrees";
+import { Degrees } from "../../../parts/Degrees";
 import { type Data } from "./SkyRows";
 
 /** Latitude and longitude, where nobody entered them yet; what headers tell stands there to be kept. */
@@ -14,13 +14,13 @@ export function Where({ rig, told }: { rig: number; told: Data["place_told"] }) 
   );
   const [north, setNorth] = useState(told?.latitude.toString() ?? "");
   const [east, setEast] = useState(told?.longitude.toString() ?? "");
-  const [latitude, longitude] = [degreesOf(north), degreesOf(east)];
+  const [latitude, longitude] = [north.trim(), east.trim()];
   return (
     <form
       className="flex max-w-[56ch] flex-col gap-3 border border-line bg-card px-8 py-8"
       onSubmit={(event) => {
         event.preventDefault();
-        if (latitude !== null && longitude !== null) site.mutate({ latitude, longitude });
+        if (latitude && longitude) site.mutate({ latitude, longitude });
       }}
     >
       <h2 className="text-xl font-semibold">Where is the site?</h2>
@@ -44,7 +44,7 @@ export function Where({ rig, told }: { rig: number; told: Data["place_told"] }) 
         large
         type="submit"
         className="self-start"
-        disabled={latitude === null || longitude === null || site.isPending}
+        disabled={!latitude || !longitude || site.isPending}
       >
         Keep the site
       </Button>

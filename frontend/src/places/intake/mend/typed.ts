@@ -1,4 +1,5 @@
 import type { Schemas } from "../../../api/client";
+import { noNumber, numberOf } from "../../../parts/typedNumber";
 import { framesMeant, type Meant } from "../meant";
 
 /** What is said, as it is typed: by the names of `SayingIn`, with the pattern, the clock and whether they are kept. */
@@ -16,14 +17,9 @@ const NUMBERS = [
 ];
 const TEXTS = ["kind", "camera", "telescope", "filter_code", "target", "night"];
 
-/** A number as people write it: with a comma, with the minus of print. */
-export const numberOf = (text: string): number => Number(text.trim().replace("−", "-").replace(",", "."));
-
 /** The fields in which something stands that is no number. */
 export const noNumbers = (typed: Typed): string[] =>
-  [...NUMBERS, "hours", "minutes"].filter(
-    (name) => typed[name]?.trim() && !Number.isFinite(numberOf(typed[name])),
-  );
+  [...NUMBERS, "hours", "minutes"].filter((name) => noNumber(typed[name] ?? ""));
 
 export function asked(meant: Meant, typed: Typed): Schemas["MendIn"] {
   const saying: Record<string, unknown> = {};
@@ -31,7 +27,7 @@ export function asked(meant: Meant, typed: Typed): Schemas["MendIn"] {
     if (typed[name]?.trim() && Number.isFinite(numberOf(typed[name]))) saying[name] = numberOf(typed[name]);
   for (const name of TEXTS) if (typed[name]?.trim()) saying[name] = typed[name].trim();
   if (typed.kind && typed.master === "yes") saying.is_master = true;
-  const clock = numberOf(typed.hours ?? "") * 3600 + numberOf(typed.minutes ?? "") * 60;
+  const clock = (numberOf(typed.hours ?? "") || 0) * 3600 + (numberOf(typed.minutes ?? "") || 0) * 60;
   if (clock && Number.isFinite(clock)) saying.clock_s = typed.clock === "ahead" ? -clock : clock;
   return {
     choice: framesMeant(meant),
