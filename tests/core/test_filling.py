@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import itertools
-from datetime import UTC, datetime
+from datetime import UTC, datetime, time
 from zoneinfo import ZoneInfo
 
 import numpy as np
@@ -26,7 +26,7 @@ from grayshelf.core.planning.fill import (
 )
 from grayshelf.core.planning.ladder import MOST_RUNGS, ladder_of
 from grayshelf.core.planning.sheet import DarkSeries, RigPace, StepKind
-from grayshelf.core.planning.time_there_is import time_there_is
+from grayshelf.core.planning.time_there_is import clock_in, time_there_is
 from tests.told import same_as_told
 
 
@@ -163,6 +163,35 @@ def test_what_is_no_ladder_is_said(text):
         ladder_of(text)
     same_as_told("filling", f"no ladder: {text[:20]}", [said.value.message, said.value.advice])
     assert MOST_RUNGS < 400
+
+
+def test_a_time_by_the_clock_is_read_as_people_write_it():
+    for text in ("05:30", "5:30", " 5.30 ", "5h30", "0530", "530", "5:30 am", "05:30:00", "5.30 a.m."):
+        assert clock_in(text) == time(5, 30), text
+    told = {
+        "5 pm": time(17),
+        "12:05 am": time(0, 5),
+        "12pm": time(12),
+        "24:00": time(0),
+        "23:59": time(23, 59),
+    }
+    assert {text: clock_in(text) for text in told} == told
+    for text in (
+        "",
+        "5",
+        "17",
+        "99:00",
+        "5:60",
+        "24:01",
+        "13 pm",
+        "0 am",
+        "tomorrow",
+        "5:3",
+        "05:30 h",
+        "-5:30",
+    ):
+        with pytest.raises(GrayShelfError):
+            clock_in(text)
 
 
 def test_the_time_there_is_follows_the_clock_the_hours_or_the_battery():

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 from datetime import datetime, time, timedelta
 from zoneinfo import ZoneInfo
@@ -68,17 +69,31 @@ def time_there_is(
     return min(ends, key=lambda one: one.end)
 
 
+#: '05:30', '5.30', '5h30', '0530', '5:30 am', '5 pm'; a number of one or two digits alone may be anything.
+_CLOCK = re.compile(
+    r"(?P<hours>\d{1,2})(?:\s*[:.h]\s*(?P<minutes>\d\d)(?::\d\d)?|(?P<close>\d\d)|(?=\s*[ap]))"
+    r"(?:\s*(?P<half>[ap])\.?m\.?)?",
+    re.IGNORECASE,
+)
+
+
 def clock_in(text: str) -> time:
-    """'05:30' as a time by the clock.
+    """A time by the clock as people write it: '05:30', '5.30', '0530', '5:30 pm'.
 
     Raises
     ------
     GrayShelfError
     """
-    try:
-        return datetime.strptime(text.strip(), "%H:%M").time()
-    except ValueError as error:
-        raise GrayShelfError(f"‘{text}’ is no time by the clock.", "Write it like 05:30.") from error
+    found = _CLOCK.fullmatch(text.strip())
+    if found is not None:
+        hours, minutes = int(found["hours"]), int(found["minutes"] or found["close"] or 0)
+        half = (found["half"] or "").lower()
+        if half and 1 <= hours <= 12:
+            hours = hours % 12 + (12 if half == "p" else 0)
+            half = ""
+        if not half and minutes < 60 and (hours < 24 or (hours, minutes) == (24, 0)):
+            return time(hours % 24, minutes)
+    raise GrayShelfError(f"‘{text}’ is no time by the clock.", "Write it like 05:30.")
 
 
 def _next(now: datetime, zone: ZoneInfo, until: str) -> datetime:
