@@ -3,6 +3,7 @@ import { useState } from "react";
 import { api, get, type Schemas } from "../api/client";
 import { useChange } from "../api/hooks";
 import { Button, ColumnHead, Trouble } from "./basics";
+import { NumberField } from "./NumberField";
 
 type Source = Schemas["SourceOut"];
 
@@ -26,13 +27,11 @@ function SourceNumber({
   width?: string;
 }) {
   return (
-    <input
-      type="number"
-      step="any"
+    <NumberField
       aria-label={label}
       className={`${box} ${width}`}
-      value={source[name] ?? ""}
-      onChange={(e) => set({ [name]: e.target.value === "" ? null : Number(e.target.value) })}
+      value={source[name]}
+      onChange={(value) => set({ [name]: value })}
     />
   );
 }
@@ -166,13 +165,11 @@ function Diffusers({ source, set }: Described) {
             value={d.name}
             onChange={(e) => change(i, { name: e.target.value })}
           />
-          <input
-            type="number"
-            step="0.1"
+          <NumberField
             aria-label={`Stops of diffuser ${i + 1}`}
             className={`${box} w-16`}
             value={d.stops}
-            onChange={(e) => change(i, { stops: Number(e.target.value) })}
+            onChange={(stops) => change(i, { stops: stops ?? 0 })}
           />
           stops
           <button

@@ -4,6 +4,8 @@ import { api, get, type Schemas } from "../../api/client";
 import { useChange, type BenchKind } from "../../api/hooks";
 import { Button, ColumnHead, Trouble } from "../../parts/basics";
 import { FilterStamp } from "../../parts/FilterStamp";
+import { NumberField } from "../../parts/NumberField";
+import { numberOf } from "../../parts/typedNumber";
 
 type BenchData = Schemas["BenchOut"];
 
@@ -65,9 +67,9 @@ function Gains({
 function AnotherGain({ data, onAdd }: { data: BenchData; onAdd: (gain: number) => void }) {
   const [more, setMore] = useState("");
   const add = () => {
-    const value = Number(more);
+    const value = numberOf(more);
     const [least, most] = data.gain_range ?? [0, 1e6];
-    if (more !== "" && Number.isFinite(value) && value >= (least ?? 0) && value <= (most ?? 1e6)) {
+    if (Number.isFinite(value) && value >= (least ?? 0) && value <= (most ?? 1e6)) {
       onAdd(value);
       setMore("");
     }
@@ -77,7 +79,7 @@ function AnotherGain({ data, onAdd }: { data: BenchData; onAdd: (gain: number) =
       another {data.gain_word}
       <input
         className={`${field} w-16`}
-        type="number"
+        inputMode="decimal"
         value={more}
         onChange={(event) => setMore(event.target.value)}
         onKeyDown={(event) => event.key === "Enter" && add()}
@@ -124,7 +126,7 @@ function Shoot({ data, kind, rig, onStarted }: Begins) {
   const [gains, setGains] = useState<number[]>(() =>
     data.gains.filter((g) => (kind === "gain" ? true : g.in_use)).map((g) => g.gain),
   );
-  const [margin, setMargin] = useState("");
+  const [margin, setMargin] = useState<number | null>(null);
   const [filter, setFilter] = useState(data.filter_code);
   const [folder, setFolder] = useState("");
   const [low, high] = data.offset_range ?? [0, 100];
@@ -137,7 +139,7 @@ function Shoot({ data, kind, rig, onStarted }: Begins) {
           params: { path: { rig_id: rig, kind } },
           body: {
             gains,
-            margin_adu: margin === "" ? null : Number(margin),
+            margin_adu: margin,
             long_dark_s: 60,
             filter_code: kind === "gain" ? filter : null,
             folder: hand ? folder : null,
@@ -167,13 +169,11 @@ function Shoot({ data, kind, rig, onStarted }: Begins) {
         {kind === "offset" && (
           <label className="flex items-center gap-2">
             margin
-            <input
+            <NumberField
               className={`${field} w-16`}
-              type="number"
-              min={0}
               placeholder="usual"
               value={margin}
-              onChange={(event) => setMargin(event.target.value)}
+              onChange={setMargin}
             />
             ADU
           </label>

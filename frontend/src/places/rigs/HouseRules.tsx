@@ -6,6 +6,7 @@ import { useChange } from "../../api/hooks";
 import { Button, ColumnHead, Segments, Trouble } from "../../parts/basics";
 import { GO_WORDS } from "../../parts/goes";
 import { SaveLinks } from "../../parts/SaveLinks";
+import { noNumber, numberOf } from "../../parts/typedNumber";
 
 type Rig = Schemas["RigOut"];
 type Rules = Schemas["HouseRulesOut"];
@@ -41,8 +42,9 @@ function Line({ rule, value, onChange }: { rule: Rule; value: number; onChange: 
         {rule.before && <span>{rule.before}</span>}
         <span className="flex items-center gap-1">
           <input
-            type="number"
-            step={rule.whole ? 1 : "any"}
+            type={rule.whole ? "number" : "text"}
+            inputMode={rule.whole ? "numeric" : "decimal"}
+            aria-invalid={noNumber(text ?? "")}
             aria-label={`${rule.before} … ${rule.unit} ${rule.after}`.trim()}
             className={`num h-7 [appearance:textfield] [&::-webkit-inner-spin-button]:appearance-none rounded-sm border bg-card px-1.5 text-right max-md:h-11 ${own ? "border-ink" : "border-line"}`}
             style={{
@@ -51,7 +53,7 @@ function Line({ rule, value, onChange }: { rule: Rule; value: number; onChange: 
             value={text ?? value}
             onChange={(e) => {
               setText(e.target.value);
-              if (e.target.value !== "") onChange(Number(e.target.value));
+              if (Number.isFinite(numberOf(e.target.value))) onChange(numberOf(e.target.value));
             }}
             onBlur={() => setText(null)}
           />

@@ -1,5 +1,7 @@
 import type { ReactNode } from "react";
 
+import { NumberField } from "../../parts/NumberField";
+
 const box = "num h-8 rounded-sm border border-rule bg-card px-2 text-right max-md:h-11";
 
 /** A line of a sheet: what it is, and where it is typed. */
@@ -30,14 +32,12 @@ export function NumberBox({
   placeholder?: string;
 }) {
   return (
-    <input
-      type="number"
-      step="any"
+    <NumberField
       aria-label={label}
       placeholder={placeholder}
       className={`${box} ${width}`}
-      value={value ?? ""}
-      onChange={(e) => onChange(e.target.value === "" ? null : Number(e.target.value))}
+      value={value}
+      onChange={onChange}
     />
   );
 }

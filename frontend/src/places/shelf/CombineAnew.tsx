@@ -3,6 +3,7 @@ import { useState } from "react";
 import { api, get, type Schemas } from "../../api/client";
 import { useChange } from "../../api/hooks";
 import { Button, Trouble } from "../../parts/basics";
+import { NumberField } from "../../parts/NumberField";
 
 type How = Schemas["CombineIn"];
 
@@ -52,15 +53,11 @@ export function CombineAnew({ id, pending, few }: { id: number; pending: number;
         <>
           <label className="flex items-center gap-1">
             beyond
-            <input
-              type="number"
-              min="1.5"
-              max="10"
-              step="0.1"
+            <NumberField
               aria-label="Outliers lie beyond so many σ"
               className={`${field} num w-16 text-right`}
               value={how.kappa}
-              onChange={(e) => set({ kappa: Number(e.target.value) })}
+              onChange={(kappa) => kappa !== null && set({ kappa })}
             />
             σ
           </label>

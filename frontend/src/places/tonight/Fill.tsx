@@ -42,12 +42,12 @@ function TimeThereIs({
   ) => (
     <input
       aria-label={label}
-      type={name === "until" ? "text" : "number"}
       placeholder={name === "until" ? "05:30" : undefined}
       inputMode={name === "until" ? undefined : "decimal"}
       value={choice[name]}
       onChange={(event) => change({ [name]: event.target.value })}
-      className={`${FIELD} ${width}`}
+      aria-invalid={name !== "until" && noNumber(choice[name])}
+      className={`${FIELD} ${width} ${name !== "until" && noNumber(choice[name]) ? "border-accent" : ""}`}
     />
   );
   return (

@@ -5,6 +5,7 @@ import { useChange } from "../../../api/hooks";
 import { Button, Segments, Trouble } from "../../../parts/basics";
 import { NO_WISHES, type Row, type Wishes } from "./keys";
 import { filterName } from "../../../parts/filterName";
+import { NumberField } from "../../../parts/NumberField";
 
 type Unit = "level_percent" | "level_adu" | "level_electrons";
 type Tolerance = "tolerance_percent" | "tolerance_adu";
@@ -40,25 +41,14 @@ function NumberBox({
   value,
   onChange,
   width = "w-20",
-  step = "any",
   label,
 }: {
   value: number | null | undefined;
   onChange: (value: number | null) => void;
   width?: string;
-  step?: string;
   label: string;
 }) {
-  return (
-    <input
-      type="number"
-      aria-label={label}
-      step={step}
-      className={`${box} ${width}`}
-      value={value ?? ""}
-      onChange={(event) => onChange(event.target.value === "" ? null : Number(event.target.value))}
-    />
-  );
+  return <NumberField aria-label={label} className={`${box} ${width}`} value={value} onChange={onChange} />;
 }
 
 interface Wished {
@@ -145,7 +135,6 @@ function FindField({ now, set }: Wished) {
           <NumberBox
             label="Brightness that stays"
             value={now.brightness}
-            step="1"
             width="w-16"
             onChange={(v) => set({ brightness: v === null ? null : Math.round(v) })}
           />
@@ -170,18 +159,11 @@ function FindField({ now, set }: Wished) {
 function CountFields({ now, set }: Wished) {
   return (
     <Field label="Flats + dark flats">
-      <NumberBox
-        label="Flats"
-        value={now.n_flats}
-        step="1"
-        width="w-14"
-        onChange={(v) => set({ n_flats: v })}
-      />
+      <NumberBox label="Flats" value={now.n_flats} width="w-14" onChange={(v) => set({ n_flats: v })} />
       +
       <NumberBox
         label="Dark flats"
         value={now.n_dark_flats}
-        step="1"
         width="w-14"
         onChange={(v) => set({ n_dark_flats: v })}
       />

@@ -4,6 +4,7 @@ import { api, get, type Schemas } from "../../../api/client";
 import { useChange } from "../../../api/hooks";
 import { Button, Segments, Trouble } from "../../../parts/basics";
 import { filterName } from "../../../parts/filterName";
+import { NumberField } from "../../../parts/NumberField";
 import { type Row, twins, type Sheet } from "./keys";
 
 type Sought = "rows" | "time" | "brightness" | "both" | "shared";
@@ -26,8 +27,8 @@ function SoughtField({
 }: {
   sought: Sought;
   setSought: (sought: Sought) => void;
-  seconds: string;
-  setSeconds: (seconds: string) => void;
+  seconds: number | null;
+  setSeconds: (seconds: number | null) => void;
 }) {
   return (
     <div className="flex flex-wrap items-center gap-x-2 gap-y-1.5">
@@ -49,13 +50,11 @@ function SoughtField({
       {TIMED.includes(sought) && (
         <label className="flex items-center gap-2">
           {sought === "brightness" ? "at" : "near"}
-          <input
-            type="number"
-            step="any"
+          <NumberField
             aria-label="Exposure for all that are started now, in seconds"
             className="num h-8 w-16 rounded-sm border border-rule bg-card px-2 text-right"
             value={seconds}
-            onChange={(e) => setSeconds(e.target.value)}
+            onChange={setSeconds}
           />
           s
         </label>
@@ -138,7 +137,7 @@ export function StartSearch({
   const [by, setBy] = useState<"rig" | "folder">(data.can_shoot ? "rig" : "folder");
   const [folder, setFolder] = useState("");
   const [sought, setSought] = useState<Sought>("rows");
-  const [seconds, setSeconds] = useState(String(data.defaults.exposure_s ?? 2));
+  const [seconds, setSeconds] = useState<number | null>(data.defaults.exposure_s ?? 2);
   const find = useChange(
     (body: Schemas["FindIn"]) =>
       get(api.POST("/api/rigs/{rig_id}/flats/find", { params: { path: { rig_id: rig } }, body })),
@@ -149,7 +148,7 @@ export function StartSearch({
       keys: rows.map((r) => r.key),
       shared: sought === "shared" && !response,
       mode: response || sought === "rows" || sought === "shared" ? null : sought,
-      exposure_s: TIMED.includes(sought) && !response && seconds !== "" ? Number(seconds) : null,
+      exposure_s: TIMED.includes(sought) && !response ? seconds : null,
       response,
       folder: by === "folder" ? folder : null,
     });
