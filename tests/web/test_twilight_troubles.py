@@ -152,7 +152,7 @@ def test_without_a_site_it_is_asked_for(client, context):
         here = {"name": "x", "time_zone": "Europe/London", "latitude": 52.0, "longitude": 0.0}
         for wrong in ("52.95 W", "somewhere", "95", ""):
             assert client.put("/api/site", json={**body, "latitude": wrong}).status_code == 422, wrong
-        typed = {**here, "latitude": "52,5° N", "longitude": "0° 57′ W"}
+        typed = {**here, "latitude": "52,5° N", "longitude": "-0° 57′ 0s"}
         for sent, place in (
             (typed, "x, 52.5° N, 0.95° W"),
             (here, "x, 52° N, 0° E"),

@@ -11,14 +11,15 @@ from grayshelf.core.frames.place import degrees_of
 
 
 def _typed(what: str, others: str) -> BeforeValidator:
-    """Reads what was typed for a latitude or a longitude; `others` are the letters that stand beside the other one."""
+    """Reads what was typed for a latitude or a longitude; `others` are the letters that stand beside the other one. (A small
+    s is of the seconds.)"""
 
     def read(value: object) -> object:
         if not isinstance(value, str):
             return value
         text = value.strip()
         degrees = degrees_of(text.replace(",", "."))
-        if degrees is None or {text[0].upper(), text[-1].upper()} & set(others):
+        if degrees is None or {text[0], text[-1]} & set(others):
             wrong = f"'{text[:40]}' is no {what}: give degrees, such as 52.95 or 52° 57′."
             raise PydanticCustomError("degrees", "{wrong}", {"wrong": wrong})
         return degrees
@@ -26,8 +27,8 @@ def _typed(what: str, others: str) -> BeforeValidator:
     return BeforeValidator(read, json_schema_input_type=float | str)
 
 
-Latitude = Annotated[float, Field(ge=-90, le=90), _typed("latitude", "EW")]
+Latitude = Annotated[float, Field(ge=-90, le=90), _typed("latitude", "EWew")]
 """Degrees north."""
 
-Longitude = Annotated[float, Field(ge=-180, le=180), _typed("longitude", "NS")]
+Longitude = Annotated[float, Field(ge=-180, le=180), _typed("longitude", "NSn")]
 """Degrees east."""
