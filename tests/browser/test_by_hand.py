@@ -69,8 +69,8 @@ def test_what_was_kept_of_the_site_is_said_and_a_typed_name_stays_when_the_rig_c
     name = page.get_by_label("Name of Kite 9 on Field lens, 300 mm")
     name.fill("Balcony")
     page.unroute("**/api/state")
-    page.evaluate("document.dispatchEvent(new Event('visibilitychange'))")
-    expect(page.get_by_role("button", name="Rig: Field lens Kite 9")).to_be_visible()
+    # The page asks again by itself, every ten seconds.
+    expect(page.get_by_role("button", name="Rig: Field lens Kite 9")).to_be_visible(timeout=20_000)
     expect(name).to_have_value("Balcony")
 
 
