@@ -13103,12 +13103,12 @@ export interface components {
              * Latitude
              * @default null
              */
-            latitude: number | null;
+            latitude: number | string | null;
             /**
              * Longitude
              * @default null
              */
-            longitude: number | null;
+            longitude: number | string | null;
             /**
              * Name
              * @default

@@ -4,18 +4,18 @@ export function Degrees({
   value,
   onChange,
 }: {
-  id: string;
-  value: string;
+  id?: string;
+  value: string | number | null | undefined;
   onChange: (text: string) => void;
 }) {
   return (
     <input
       id={id}
-      value={value}
+      value={value ?? ""}
       placeholder="degrees"
       spellCheck={false}
       onChange={(e) => onChange(e.target.value)}
-      className="num h-8 w-32 rounded-sm border border-rule bg-card px-2"
+      className="num h-8 w-32 rounded-sm border border-rule bg-card px-2 max-md:h-11"
     />
   );
 }

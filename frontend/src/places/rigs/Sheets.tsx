@@ -2,6 +2,7 @@ import { Link } from "react-router";
 
 import { api, get, type Schemas } from "../../api/client";
 import { usePlaceOfRig } from "../../api/hooks";
+import { Degrees } from "../../parts/Degrees";
 import { LightSheet } from "../../parts/LightSheet";
 import { PlaceTold } from "../../parts/PlaceTold";
 import { Choice, Field, NumberBox, TextBox } from "./fields";
@@ -132,10 +133,10 @@ function SiteForm({ data }: { data: Rig }) {
             <TextBox value={t.name ?? ""} placeholder={data.site_name} onChange={(v) => set({ name: v })} />
           </Field>
           <Field label="Latitude, south negative" unit="°">
-            <NumberBox value={t.latitude} onChange={(v) => set({ latitude: v })} />
+            <Degrees value={t.latitude} onChange={(v) => set({ latitude: v || null })} />
           </Field>
           <Field label="Longitude, west negative" unit="°">
-            <NumberBox value={t.longitude} onChange={(v) => set({ longitude: v })} />
+            <Degrees value={t.longitude} onChange={(v) => set({ longitude: v || null })} />
           </Field>
           <Field label="Time zone">
             <input

@@ -27,6 +27,12 @@ def _typed(what: str, others: str) -> BeforeValidator:
     return BeforeValidator(read, json_schema_input_type=float | str)
 
 
+DegreesNorth = Annotated[float, Field(allow_inf_nan=False), _typed("latitude", "EWew")]
+"""Degrees north, of any size: who keeps them says what is too far."""
+
+DegreesEast = Annotated[float, Field(allow_inf_nan=False), _typed("longitude", "NSn")]
+"""Degrees east, of any size."""
+
 Latitude = Annotated[float, Field(ge=-90, le=90), _typed("latitude", "EWew")]
 """Degrees north."""
 

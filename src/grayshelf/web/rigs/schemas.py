@@ -14,6 +14,7 @@ from grayshelf.core.planning.pointing import USUAL_HORIZON_DEG, AfterFlats
 from grayshelf.core.rigs.house_rules import FlatsWhen
 from grayshelf.core.rigs.propose import NameOf
 from grayshelf.core.rigs.train import MovedBy, Origin, PartKind
+from grayshelf.web.common.degrees import DegreesEast, DegreesNorth
 from grayshelf.web.common.schemas import Done, PlaceToldOut, Schema
 from grayshelf.web.flats.schemas import SourceOut, UsualEventOut
 
@@ -108,10 +109,8 @@ class SiteSheet(Schema):
     """The place where a rig stands, where that is not the library's site."""
 
     name: str = Field(default="", max_length=MOST_TEXT)
-    latitude: float | None = Field(default=None, allow_inf_nan=False)
-    """Degrees north."""
-    longitude: float | None = Field(default=None, allow_inf_nan=False)
-    """Degrees east."""
+    latitude: DegreesNorth | None = None
+    longitude: DegreesEast | None = None
     time_zone: str = Field(default="", max_length=64)
 
 
