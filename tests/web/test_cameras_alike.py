@@ -82,6 +82,21 @@ def test_darks_shot_at_once_are_of_two_cameras_and_serve_their_own(own, tmp_path
     assert verdict == "fits with care" and "which of the cameras of this name took it is not known" in why
 
 
+def test_the_bench_measures_the_camera_of_this_rig_by_its_own_frames(own, tmp_path):
+    for telescope, code, n_bias in (("Left 80", "L", 4), ("Right 80", "Ha", 7)):
+        night_of(tmp_path / "heap", telescope, code)
+        for i in range(n_bias):
+            at = NIGHT + timedelta(days=2, seconds=5 * i)
+            shot(tmp_path / "heap", f"b{i}", "BIAS", at, 0.0, telescope)
+    own.scan(tmp_path / "heap")
+    offered = {
+        rig["telescope"]: own.get(f"/api/rigs/{rig['id']}/bench/offset")["disk"]
+        for rig in own.get("/api/state")["rigs"]
+    }
+    assert [o["text"].split(" bias")[0] for o in offered["Left 80"]] == ["4"]
+    assert [o["text"].split(" bias")[0] for o in offered["Right 80"]] == ["7"]
+
+
 def test_a_master_tells_that_frames_it_was_made_of_are_of_another_set_by_now(own, tmp_path):
     """As a set that mixed two cameras, and was combined by a version that did not tell them apart."""
     darks_of(tmp_path / "heap", "Left 80", NIGHT)

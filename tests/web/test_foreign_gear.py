@@ -55,6 +55,19 @@ def test_tonight_says_what_cannot_be_shot_and_reckons_with_the_frames_own_size(o
         assert page["choices"] == [] and page["headline"].startswith("Hands free at")
 
 
+def test_dark_flats_that_flats_of_several_filters_wait_for_name_them_all(own, tmp_path):  # noqa: F811
+    for hour, code in ((1, "Ha"), (2, "OIII"), (3, "SII")):
+        shoot(tmp_path / "f", f"l{code}", 3, at(11, hour), noise=40, FILTER=code)
+        shoot(tmp_path / "f", f"f{code}", 5, at(11, 5, hour), level=21_000, step_s=3, **flat(FILTER=code))
+    scan(own, tmp_path / "f")
+    page = own.get("/api/rigs/1/tonight").json
+    (offer,) = [o for o in page["offers"] if o["kind"] == "dark flat"]
+    assert offer["lights"] == 9 and offer["filter_code"] is None
+    assert "for Ha, OIII and SII" in " ".join(step["title"] + step["line"] for step in page["steps"])
+    (gap,) = [g for g in own.get("/api/rigs/1/shelf").json["gaps"] if g["kind"] == "dark flat"]
+    assert gap["title"].endswith(" for Ha, OIII and SII") and gap["filter_code"] is None
+
+
 def test_no_two_gaps_of_the_shelf_are_one_and_no_dark_falls_off_the_wall(own, tmp_path):  # noqa: F811
     folder = tmp_path / "wall"
     for binning in (1, 2):

@@ -36,11 +36,18 @@ class _Span(NamedTuple):
 
 def shelf_of(library: Library, rig: Rig) -> Sequence[Holding]:
     """What stands on the shelf of a rig's camera; of several cameras of its name, without what is of another telescope."""
-    found = holdings(library, rig.camera)
-    if rig.camera not in cameras_alike(library):
-        return found
-    own = plain_name(rig.telescope)
-    return [h for h in found if h.settings.telescope is None or plain_name(h.settings.telescope) == own]
+    own = tells_them_apart(library, rig)
+    return [h for h in holdings(library, rig.camera) if may_be_of(own, h.settings.telescope)]
+
+
+def tells_them_apart(library: Library, rig: Rig) -> str | None:
+    """The telescope that tells the rig's camera from others of its name; none where there is one of that name."""
+    return plain_name(rig.telescope) if rig.camera in cameras_alike(library) else None
+
+
+def may_be_of(own: str | None, telescope: str | None) -> bool:
+    """Whether frames that name this telescope may be of the camera that is told apart by its `own`."""
+    return own is None or telescope is None or plain_name(telescope) == own
 
 
 def cameras_alike(library: Library) -> frozenset[str]:

@@ -28,6 +28,8 @@ class Gap:
     """Something fits with care: the gap is a wish to renew, not a hole."""
     nearest: str
     """What came nearest and why it lost."""
+    filters: tuple[str, ...] = ()
+    """The filters of the lights, or of the flats whose dark flat it is."""
 
     @property
     def targets(self) -> tuple[str, ...]:
@@ -87,6 +89,7 @@ def _gaps(library: Library, revision: int, rig_id: int, with_care: bool) -> list
                     sets,
                     care_only=all(w.care_only for w in group),
                     nearest=group[-1].nearest,
+                    filters=tuple(dict.fromkeys(w.want.filter_code for w in group if w.want.filter_code)),
                 )
             )
     return sorted(result, key=lambda g: (g.care_only, -g.lights, repr(g.key)))

@@ -24,6 +24,8 @@ interface Block {
 }
 
 const OPEN = new Set(["to do", "doing", "waiting"]);
+/** Steps that no one filter names: their title does. */
+const TITLED = new Set(["darks", "bias", "dark flats"]);
 const seconds = (step: Step) => Math.max((Date.parse(step.end) - Date.parse(step.start)) / 1000, 1);
 
 /** Steps as blocks: a search and its flats are one, builds take no room, darks stand beyond the break. */
@@ -149,7 +151,7 @@ function WorkBlock({ block, high, now, bare }: { block: Drawn; high: number; now
               for {main.filter_code}
             </span>
           )}
-          {(main.kind === "darks" || main.kind === "bias") && block.width > 90 && (
+          {TITLED.has(main.kind) && !main.filter_code && block.width > 90 && (
             <span className="px-1 text-center text-s leading-4">{main.title}</span>
           )}
           {main.kind === "cool" && block.width > 50 && (

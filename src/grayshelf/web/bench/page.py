@@ -79,7 +79,7 @@ def bench_page(
             filter_code=_usual_filter(rig, in_wheel),
             seconds_per_gain=seconds,
             frames_per_gain=frames,
-            disk=[_disk_offer(o, kind, word) for o in offers_of(library, rig.camera, kind)],
+            disk=[_disk_offer(o, kind, word) for o in offers_of(library, rig, kind)],
             measurements=[measurement_item(r, word) for r in rows],
             accepted=accepted_table(library, session, rig, kind, word),
         )

@@ -376,7 +376,8 @@ def _gap_out(
         )
         seconds = None if want.exposure_s is None else series_seconds(frames, want.exposure_s, RigPace())
         takes = "" if seconds is None else in_words.duration(seconds)
-    title = ", ".join([title, *_binned(want)])
+    shared = gap.kind is FrameKind.DARK_FLAT and len(gap.filters) > 1
+    title = ", ".join([title, *_binned(want)]) + (f" for {in_words.listed(gap.filters)}" if shared else "")
     return GapOut(
         # A number that is kept as whole is the same setting.
         key="|".join(f"{part:g}" if isinstance(part, (int, float)) else str(part) for part in gap.key),
@@ -384,7 +385,7 @@ def _gap_out(
         title=title,
         gain=want.gain,
         gain_text=gain_text,
-        filter_code=want.filter_code if not dark else None,
+        filter_code=want.filter_code if not dark and not shared else None,
         lights=gap.lights,
         targets=list(gap.targets),
         nights=in_words.days(lights.row.night for lights in gap.sets),

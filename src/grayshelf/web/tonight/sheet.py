@@ -300,6 +300,7 @@ def _offers(tonight: Tonight, bands: dict[str, float | None], word: str, says: R
         degrees = "" if d.wish.for_flats else ", as warm as the sensor is now"
         if d.wish.set_temp_c is not None:
             degrees = f", {in_words.degrees_c(d.wish.set_temp_c)}"
+        served = f" for {in_words.listed(d.wish.filters)}" if len(d.wish.filters) > 1 else ""
         takes = f"{d.wish.n_frames} frames take {in_words.duration(seconds)}, with nobody needed"
         found.append(
             OfferOut(
@@ -310,7 +311,7 @@ def _offers(tonight: Tonight, bands: dict[str, float | None], word: str, says: R
                 lights=d.wish.lights,
                 hole=d.hole,
                 on_sheet=d.on_sheet,
-                title=f"{kind.capitalize()} {in_words.seconds(d.wish.exposure_s)}{degrees}{in_words.at_gain(word, says, d.wish.gain)}",
+                title=f"{kind.capitalize()} {in_words.seconds(d.wish.exposure_s)}{degrees}{in_words.at_gain(word, says, d.wish.gain)}{served}",
                 detail=_dark_asked_by(d),
                 note=takes if d.hole or not d.lights else f"{takes}; what is there: {d.note}",
             )

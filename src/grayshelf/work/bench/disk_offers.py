@@ -10,10 +10,11 @@ from typing import Any, NamedTuple
 from sqlalchemy import or_, select
 from sqlalchemy.orm import Session
 
+from grayshelf.library.cameras_alike import may_be_of, tells_them_apart
 from grayshelf.library.facts_json import facts_if_sound
 from grayshelf.library.kept import kept
 from grayshelf.library.library import Library
-from grayshelf.library.models import FrameSet, Measurement
+from grayshelf.library.models import FrameSet, Measurement, Rig
 
 
 @dataclass(frozen=True)
@@ -59,15 +60,18 @@ def _raw_sets(session: Session, camera: str, kinds: Sequence[str]) -> list[_RawS
     return [_RawSet(*row) for row in found if facts_if_sound(row.facts) is not None]
 
 
-def offers(session: Session, camera: str, kind: str) -> list[DiskOffer]:
+def offers(session: Session, camera: str, kind: str, own: str | None = None) -> list[DiskOffer]:
     """What could be measured of a camera from its frames on disk, by gain.
 
     Parameters
     ----------
     kind
         'offset' wants bias frames; 'gain' wants flats and bias frames of one offset, or of a camera whose frames tell neither.
+    own
+        Of several cameras of one name: the telescope that tells this one (`tells_them_apart`).
     """
-    rows = _raw_sets(session, camera, ("bias",) if kind == "offset" else ("bias", "flat"))
+    of_the_name = _raw_sets(session, camera, ("bias",) if kind == "offset" else ("bias", "flat"))
+    rows = [row for row in of_the_name if may_be_of(own, row.facts.get("telescope"))]
     # What none of them tells is one, and is told by no dial: 0 stands for it.
     asked = [
         q for q in ("gain", "offset") if kind == "offset" or any(row.facts.get(q) is not None for row in rows)
@@ -94,12 +98,12 @@ def _offer(gain: float, rows: Sequence[_RawSet]) -> DiskOffer:
     )
 
 
-def offers_of(library: Library, camera: str, kind: str) -> list[DiskOffer]:
-    """The same, kept until the library changes."""
-    return _offers(library, library.revision, camera, kind)
+def offers_of(library: Library, rig: Rig, kind: str) -> list[DiskOffer]:
+    """The same of a rig's camera, kept until the library changes."""
+    return _offers(library, library.revision, rig.camera, kind, tells_them_apart(library, rig))
 
 
 @kept(8)
-def _offers(library: Library, _revision: int, camera: str, kind: str) -> list[DiskOffer]:
+def _offers(library: Library, _revision: int, camera: str, kind: str, own: str | None) -> list[DiskOffer]:
     with library.db.own_session() as session:
-        return offers(session, camera, kind)
+        return offers(session, camera, kind, own)

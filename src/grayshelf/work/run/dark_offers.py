@@ -155,6 +155,7 @@ def _both(one: DarkOffer, other: DarkOffer) -> DarkOffer:
         one.wish,
         lights=one.wish.lights + other.wish.lights,
         targets=tuple(dict.fromkeys((*one.wish.targets, *other.wish.targets))),
+        filters=tuple(dict.fromkeys((*one.wish.filters, *other.wish.filters))),
     )
     return replace(one, wish=wish, lights=(*one.lights, *other.lights))
 
@@ -206,7 +207,7 @@ def _dark_flat_offer(
         gap.lights,
         gap.targets,
         FrameKind.DARK_FLAT,
-        (want.filter_code,) if want.filter_code else (),
+        gap.filters,
         want.read_mode,
     )
     on = key in wishes.add or (not gap.care_only and key not in wishes.leave_out)
