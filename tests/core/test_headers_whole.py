@@ -57,7 +57,7 @@ def test_what_only_names_tell():
 
 
 ALL_WAYS = {
-    ("exposure_s", 2.5): "EXPTIME EXPOSURE EXP_TIME EXPOSURETIME",
+    ("exposure_s", 2.5): "EXPTIME EXPOSURE XPOSURE EXP_TIME EXPOSURETIME",
     ("sensor_temp_c", -11.5): "CCD-TEMP CCDTEMP CCD_TEMP SENSTEMP DET-TEMP DETTEMP CAMTEMP TEMPERAT",
     ("set_temp_c", -12.0): "SET-TEMP SETTEMP SET_TEMP CCD-TSET CCDTSET",
     ("gain", 120.0): "GAIN ISO ISOSPEED",
@@ -143,6 +143,7 @@ TIMES = [
     ({"DATE-OBS": "2026-10-18T13:00:00", "DATE-LOC": "2026-10-18T23:00:00"}, (18, 13, 0), 18, "DATE-LOC (local clock)"),
     ({"DATE-OBS": "2026-10-18T13:00:00", "DATE-LCL": "2026-10-19T03:00:00"}, (18, 13, 0), 18, "DATE-LCL (local clock)"),
     ({"LOCALTIM": "2026-10-18T23:00:00"}, (19, 5, 0), 18, "LOCALTIM (local clock)"),
+    ({"JD": 2_461_331.75}, (18, 6, 0), 17, "JD (UTC) at America/Denver, your site"),
     ({"MJD-OBS": 61331.25}, (18, 6, 0), 17, "MJD-OBS (UTC) at America/Denver, your site"),
     ({"DATE-OBS": "2026-10-18", "MJD-BEG": 61331.25, "SITELONG": 0.5}, (18, 6, 0), 17, "MJD-BEG (UTC) and the place in the header, longitude 0.5°"),
     ({"DATE-LOC": "2026-10-18T23:00:00", "SITELONG": 150.0}, (18, 13, 0), 18, "DATE-LOC (local clock)"),

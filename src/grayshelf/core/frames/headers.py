@@ -1,6 +1,6 @@
 """From a FITS header in any of the usual dialects to `FrameFacts`.
 
-EXPTIME, DATE-OBS: FITS Standard 4.0 and its conventions. IMAGETYP, CCD-TEMP, SET-TEMP, XBINNING: the
+EXPTIME, XPOSURE, DATE-OBS: FITS Standard 4.0 and its conventions. IMAGETYP, CCD-TEMP, SET-TEMP, XBINNING: the
 SBFITSEXT convention. GAIN, OFFSET, ROTATOR, FOCUSPOS and the rest: practice, with no source.
 """
 
@@ -34,7 +34,7 @@ from grayshelf.core.frames.number_text import sides_in_text
 from grayshelf.core.frames.reader import HeaderReader, number_of
 from grayshelf.core.frames.targets import target_in_name, target_of_folders
 
-EXPOSURE = ("EXPTIME", "EXPOSURE", "EXP_TIME", "EXPOSURETIME")
+EXPOSURE = ("EXPTIME", "EXPOSURE", "XPOSURE", "EXP_TIME", "EXPOSURETIME")
 KIND = ("IMAGETYP", "FRAME", "FRAMETYP", "OBSTYPE", "IMGTYPE", "IMTYPE", "EXPTYPE")
 SENSOR_TEMP = ("CCD-TEMP", "CCDTEMP", "CCD_TEMP", "SENSTEMP", "DET-TEMP", "DETTEMP", "CAMTEMP", "TEMPERAT")
 SET_TEMP = ("SET-TEMP", "SETTEMP", "SET_TEMP", "CCD-TSET", "CCDTSET")

@@ -17,6 +17,8 @@ from grayshelf.core.frames.reader import HeaderReader, number_of
 
 UTC_TIME = ("DATE-OBS", "DATE-BEG")
 LOCAL_TIME = ("DATE-LOC", "DATE-LCL", "LOCALTIM")
+#: The Julian Date itself: the Modified one is counted from 2,400,000.5 (FITS Standard 4.0, section 9.3).
+JULIAN, JD_OF_MJD_0 = ("JD-OBS", "JD"), 2_400_000.5
 #: A clock that says another year was never set: it gives no night.
 EARLIEST_YEAR, LATEST_YEAR = 1980, 2150
 #: Local clocks on earth lie between these hours of UTC, give or take a clock that is a little off.
@@ -97,7 +99,7 @@ def _first_text(reader: HeaderReader, names: tuple[str, ...]) -> tuple[str, str 
 
 def _utc_told(reader: HeaderReader) -> tuple[str, datetime | None]:
     """The moment in UTC, naive, and by which keyword: by DATE-OBS, with its time beside it where it is a day alone, else
-    by MJD-OBS."""
+    by MJD-OBS or the Julian Date."""
     keyword, text = _first_text(reader, UTC_TIME)
     if text is not None and _is_a_day(text):
         clock = reader.text("TIME-OBS", "UT", "UTC", "UTSTART", "UT-START", "UTC-OBS")
@@ -113,8 +115,10 @@ def _utc_told(reader: HeaderReader) -> tuple[str, datetime | None]:
 
 
 def _of_mjd(reader: HeaderReader) -> tuple[str, datetime] | None:
-    found = reader.value(("MJD-OBS", "MJD-BEG"))
+    found = reader.value(("MJD-OBS", "MJD-BEG", *JULIAN))
     days = None if found is None else number_of(found[1], "")
+    if found is not None and days is not None and found[0] in JULIAN:
+        days -= JD_OF_MJD_0
     moment = None if days is None else moment_of_mjd(days)
     if found is None or moment is None or not _is_set(reader, found[0], moment):
         return None
