@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import shutil
 import time
 from datetime import UTC, datetime, timedelta
 
@@ -115,10 +116,16 @@ def test_the_offset_is_found_by_what_another_program_shoots(own, tmp_path):
     program.shoot("BIAS", 200, float(dials["offset"]), 0.001)
     program.shoot("LIGHT", 120, float(dials["offset"]), 30.0)
     program.shoot("BIAS", 120, float(dials["offset"]) + 1, 0.001)
+    # Nor does one that is there already: saved twice, or moved by the program into a folder of its own.
+    first, second = sorted(program.folder.glob("*.fits"))[:2]
+    shutil.copy(first, program.folder / "copy.fits")
+    (program.folder / "sorted").mkdir()
+    second.rename(program.folder / "sorted" / second.name)
     told = asked_until(
-        lambda: own.get(f"/api/measurements/{number}")["hand"]["refused"], lambda refused: len(refused) >= 3
+        lambda: own.get(f"/api/measurements/{number}")["hand"]["refused"], lambda refused: len(refused) >= 4
     )
     said = " ".join(r["why"] for r in told)
+    assert f"It is {first.name} once more" in said and second.name not in said
     assert "Set the gain to 120" in said and "not a bias frame" in said and "Set it to" in said
     assert own.get(f"/api/measurements/{number}")["frames"]["count"] == before
     # Stopped and gone on with, after a restart: nothing is shot, or counted, twice.
@@ -135,7 +142,7 @@ def test_the_offset_is_found_by_what_another_program_shoots(own, tmp_path):
     assert 5 * NOISE_E / E_PER_ADU + 20 < level < 6.5 * NOISE_E / E_PER_ADU + 30 + 2 * PER_OFFSET
     paths = [r[0] for r in own.query("SELECT path FROM measurement_shot")]
     assert len(paths) == len(set(paths)) == result["n_frames"]
-    assert len(list(program.folder.glob("*.fits"))) == program.number, "its own files are left alone"
+    assert len(list(program.folder.rglob("shot*.fits"))) == program.number, "its own files are left alone"
 
 
 def test_the_gain_is_found_by_what_another_program_shoots(own, tmp_path):

@@ -9,6 +9,7 @@ import time
 from grayshelf.library.models import RunStep
 from grayshelf.work.job_states import StepState
 from grayshelf.work.run.hand import HandRun
+from tests.waiting import asked_until
 from tests.web.by_any_hands import (
     begin,
     found_r,
@@ -145,6 +146,13 @@ def test_capped_frames_with_light_or_at_another_temperature_are_told(own):  # no
     until(own, lambda p: p["hand"]["done"] == 6)
     program.shoot("DARK", 120.0, leak=9000)
     told(own, "light reaches the sensor")
+    # The program sorts what it shot into a folder of its own: neither is counted twice, and the one set aside stays so.
+    (program.folder / "darks").mkdir()
+    for name in (path.name, f"shot_{program.number:04d}.fits"):
+        (program.folder / name).rename(program.folder / "darks" / name)
+    moved = "SELECT count(*) FROM frame WHERE path LIKE '%darks/shot%'"
+    asked_until(lambda: own.query(moved), lambda rows: rows == [(2,)])
+    assert run(own)["hand"]["done"] == 6 and own.query(f"{moved} AND rejected") == [(1,)]
 
 
 def test_without_a_folder_steps_are_ticked_off_and_opened_again(own):  # noqa: F811

@@ -95,7 +95,13 @@ def insert_rows(session: Session, rows: Sequence[dict[str, Any]]) -> None:
 
 
 def enter_arrival(
-    library: Library, folder_id: int, root: Path, path: str, stamp: FileStamp, facts: FrameFacts, wrong: str
+    library: Library,
+    folder_id: int,
+    root: Path,
+    path: str,
+    stamp: FileStamp,
+    facts: FrameFacts,
+    wrong: str | None,
 ) -> Frame:
     """Enter a frame that has just come into a folder on the list.
 
@@ -104,7 +110,8 @@ def enter_arrival(
     root, path
         The folder on the list, and the way from it to the file.
     wrong
-        What is wrong with the frame, in a sentence: it is set aside. Empty where nothing is.
+        What is wrong with the frame, in a sentence: it is set aside. Empty where nothing is; none where its file
+        was moved, and what was found stays.
     """
     with library.db.session() as session:
         settled = settling(library, session).settle(facts)
@@ -117,7 +124,7 @@ def enter_arrival(
         frame = rows_at(session, folder_id, [printable(path)])[printable(path)]
         if wrong:
             frame.rejected, frame.reason = True, wrong
-        elif frame.rejected and not set_aside(path):
+        elif wrong is not None and frame.rejected and not set_aside(path):
             # What was found wrong with it was said of another sheet.
             frame.rejected, frame.reason = False, ""
         return frame

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import time
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -35,6 +36,15 @@ class Arrival:
     facts: FrameFacts | None
     trouble: str = ""
     read: NDArray[Any] | None = None
+    again: str = ""
+    """Under which name the same exposure came in before."""
+    moved: bool = False
+    """And whether that file is gone: it has another name or folder now, and is no copy."""
+
+    @property
+    def once_more(self) -> str:
+        """What to say of an exposure that is there already; empty of one that is not."""
+        return f"It is {self.again} once more: an exposure counts once." if self.again else ""
 
     def pixels(self) -> NDArray[Any]:
         """Its pixels as they were read from the sensor.
@@ -75,6 +85,7 @@ class WatchedFolder:
             name: stamp for name, stamp in self._files() if name in handled or not self._came_since(stamp)
         }
         self._seen: dict[str, tuple[FileStamp, float]] = {}
+        self._had: dict[tuple[object, ...], str] = {}
         self._listed_s = 0.0
 
     def whole(self) -> Iterator[Arrival]:
@@ -137,4 +148,20 @@ class WatchedFolder:
         if stamp_of(path) != stamp:
             return None
         self._done_with[name] = stamp
-        return Arrival(name, path, stamp, facts, trouble, pixels)
+        again, moved = self._came_before(name, facts, pixels)
+        return Arrival(name, path, stamp, facts, trouble, pixels, again, moved)
+
+    def _came_before(
+        self, name: str, facts: FrameFacts | None, pixels: NDArray[Any] | None
+    ) -> tuple[str, bool]:
+        """The name under which this exposure came in before, and whether that file is gone."""
+        # Frames that are white all over are alike; their times are not.
+        if facts is None or pixels is None or (facts.utc is None and pixels.min() == pixels.max()):
+            return "", False
+        content = hashlib.blake2b(np.ascontiguousarray(pixels).data, digest_size=16).digest()
+        key = facts.utc, facts.kind, facts.exposure_s, content
+        again = self._had.get(key, "")
+        moved = bool(again) and not (self.folder / again).exists()
+        if not again or moved:
+            self._had[key] = name
+        return again, moved

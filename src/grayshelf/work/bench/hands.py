@@ -137,6 +137,8 @@ class FolderShooter(Shooter):
         while True:
             self.control.check()
             for arrival in self._folder.whole():
+                if arrival.moved:
+                    continue
                 pixels = self._looked_at(arrival, settings)
                 if pixels is None:
                     continue
@@ -148,11 +150,10 @@ class FolderShooter(Shooter):
 
     def _looked_at(self, arrival: Arrival, settings: ShotSettings) -> NDArray[Any] | None:
         facts = arrival.facts
-        wrong = (
-            [arrival.trouble]
-            if facts is None
-            else all_wrong(_as_meant(facts, settings), self._asked(settings))
-        )
+        if facts is None or arrival.again:
+            wrong = [arrival.trouble or arrival.once_more]
+        else:
+            wrong = all_wrong(_as_meant(facts, settings), self._asked(settings))
         camera = self.devices.camera.facts
         if not wrong and facts is not None and (facts.width, facts.height) != (camera.width, camera.height):
             wrong = [

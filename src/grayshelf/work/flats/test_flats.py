@@ -185,6 +185,8 @@ class FolderTaker:
             if self._left_out(step):
                 raise RowLeftOut
             for arrival in self._watched.whole():
+                if arrival.moved:
+                    continue
                 try:
                     return self._measured(arrival, asked, shot, source.timed)
                 except UnreadableFrame as refused:
@@ -193,8 +195,8 @@ class FolderTaker:
 
     def _measured(self, arrival: Arrival, asked: AskedFor, shot: Shoot, timed: TimedLight | None) -> TestFlat:
         """The flat in a file that came in; raises `UnreadableFrame` with why it is refused."""
-        if arrival.facts is None:
-            raise UnreadableFrame(arrival.trouble, "")
+        if arrival.facts is None or arrival.again:
+            raise UnreadableFrame(arrival.trouble or arrival.once_more, "")
         trouble = why_not(arrival.facts, asked)
         if trouble is not None:
             raise UnreadableFrame(trouble, "")

@@ -236,6 +236,9 @@ class HandRun(SheetRun):
         if arrival.facts is None:
             self._refuse(current, arrival, arrival.trouble)
             return
+        if arrival.moved:
+            self._enter(arrival, None)
+            return
         steps = self._asking(current)
         serves = which_of(arrival.facts, [self.sheet.asked(s) for s in steps])
         if serves.place is None:
@@ -312,7 +315,7 @@ class HandRun(SheetRun):
                         other.params = as_kept(known)
         self.tell()
 
-    def _enter(self, arrival: Arrival, wrong: str) -> Frame:
+    def _enter(self, arrival: Arrival, wrong: str | None) -> Frame:
         assert self.watch is not None and arrival.facts is not None
         watch = self.watch
         path = f"{watch.below}{arrival.name}"
