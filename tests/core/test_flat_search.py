@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 
 import numpy as np
 import pytest
@@ -180,6 +181,15 @@ def test_where_everything_saturates_the_amount_is_a_lower_bound():
     assert end.at_least
     assert "at least" in end.advice
     assert shots[-1].exposure_s < wishes.shortest_s, "a probe shorter than the window was tried"
+
+
+def test_a_light_that_is_off_is_asked_after_before_a_diffuser_is_taken_down():
+    wishes = FlatWishes()
+    end, _ = search(Task(wishes.target(WHITE), wishes.window()), lambda b: 0.0, 500)
+    assert isinstance(end, NoAnswer) and end.at_least and end.direction == "too dim"
+    assert "hardly any light reaches the sensor" in end.message
+    assert end.advice.startswith("See that the light is on")
+    assert not re.search(r"\d{3,}\.\d times", end.message), "a lower bound is not good for so many digits"
 
 
 def test_a_last_setting_needs_one_shot():

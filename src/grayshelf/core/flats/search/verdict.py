@@ -104,7 +104,7 @@ def too_bright(
         stops,
         at_least,
         bound,
-        f"{_where(bound, brightness, 'shortest', 'lowest')} the level is {least}{factor:.1f} times too high. "
+        f"{_where(bound, brightness, 'shortest', 'lowest')} the level is {least}{_times(factor)} too high. "
         "Flats shot like this would be clipped or unusable.",
         f"Add {least}{stops:.1f} stops of diffuser, or dim the source.",
         brightness,
@@ -128,11 +128,25 @@ def too_dim(
         stops,
         at_least,
         bound,
-        f"{_where(bound, brightness, 'longest', 'highest')} the level is {least}{factor:.1f} times too low.",
+        f"{_where(bound, brightness, 'longest', 'highest')} the level is {least}{_times(factor)} too low.",
         f"Take off {least}{stops:.1f} stops of diffuser, brighten the source, or permit longer exposures.",
         brightness,
         level_at_bound,
     )
+
+
+def no_light(no: NoAnswer) -> NoAnswer:
+    """The same no, where no shot stood clear of the pedestal: it may be that no light reached the sensor at all."""
+    return replace(
+        no,
+        message=no.message.replace(" the level is", " hardly any light reaches the sensor: the level is"),
+        advice=f"See that the light is on and nothing else is before the telescope. If so: {no.advice[0].lower()}{no.advice[1:]}",
+    )
+
+
+def _times(factor: float) -> str:
+    """A factor with as many digits as it is good for: '3.0 times', '2,900 times'."""
+    return f"{factor:.1f} times" if factor < 100.0 else f"{float(f'{factor:.2g}'):,.0f} times"
 
 
 #: Beyond these, widening a bound helps nobody: no camera exposes so short, no night is so long.
