@@ -14,6 +14,7 @@ import platformdirs
 from grayshelf import __version__
 from grayshelf.command_line.asking import asking
 from grayshelf.command_line.commands import FAILED, Command, add_commands
+from grayshelf.command_line.plain_text import say_in_plain_signs
 from grayshelf.core.errors import GrayShelfError
 from grayshelf.library.folders import DATABASE
 from grayshelf.library.up_to_date import begin_check
@@ -74,6 +75,7 @@ def usual_library() -> Path:
 
 def main(arguments: list[str] | None = None) -> int:
     """Run a command; return the exit status."""
+    say_in_plain_signs(sys.stdout, sys.stderr)
     parser, asked = _parser()
     args = parser.parse_args(arguments)
     logging.basicConfig(level=logging.WARNING, format="%(levelname)s %(name)s: %(message)s")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import json
 import socket
 import sqlite3
@@ -150,6 +151,25 @@ def test_the_exit_code_tells_where_nobody_reads_what_is_printed(monkeypatch, cap
     monkeypatch.undo()
     print("is not written any more", flush=True)
     assert capfd.readouterr().out == ""
+
+
+@pytest.mark.parametrize("encoding", ["ascii", "latin-1", "cp1252"])
+def test_a_terminal_that_does_not_know_every_sign_is_told_by_plain_ones(
+    monkeypatch, frames, tmp_path, encoding
+):
+    def told(*words):
+        written = io.BytesIO()
+        monkeypatch.setattr("sys.stdout", io.TextIOWrapper(written, encoding))
+        main([words[0], "--library", str(tmp_path / "library"), "--quiet", *words[1:]])
+        return written.getvalue().decode(encoding)
+
+    kept = frames.rename(tmp_path / "Дарки")
+    told("scan", "--new", str(kept))
+    matched = told("match", str(kept))
+    assert "Dark 300 s, -10 " in matched, "a minus is never lost"
+    assert matched.startswith("2026-10-18, NGC 6888, SII, 6 "), "sets of several nights are told apart"
+    (slip,) = json.loads(told("match", "--json", str(kept)))["matched"]
+    assert slip["night"] == "2026-10-18" and "−" in json.dumps(slip, ensure_ascii=False)
 
 
 def test_copies_are_kept_by_their_age():

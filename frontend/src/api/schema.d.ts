@@ -10961,6 +10961,8 @@ export interface components {
         MatchedOut: {
             /** Frames */
             frames: number;
+            /** Night */
+            night: string | null;
             slip: components["schemas"]["SlipOut"];
         };
         /**

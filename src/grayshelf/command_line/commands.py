@@ -12,6 +12,7 @@ from typing import Any
 from urllib.parse import urlencode
 
 from grayshelf.command_line.asking import Asking
+from grayshelf.command_line.plain_text import knows_all_signs
 from grayshelf.core.errors import GrayShelfError
 
 #: What a command ends with: all is well; it could not be done; it is done, and something wants a look; nothing fits.
@@ -126,7 +127,8 @@ def add_commands(commands: Any, usual: Path) -> dict[str, Command]:
 
 def _say(args: argparse.Namespace, text: str, told: Any) -> None:
     try:
-        print(json.dumps(told, indent=1, ensure_ascii=False) if args.json else text, flush=True)
+        escaped = not knows_all_signs(sys.stdout)
+        print(json.dumps(told, indent=1, ensure_ascii=escaped) if args.json else text, flush=True)
     except BrokenPipeError:
         # What reads it, such as 'head', has all that it wants: the exit code is the answer all the same.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
@@ -200,7 +202,8 @@ def _match(asking: Asking, args: argparse.Namespace) -> int:
     lines = []
     for m in told["matched"]:
         slip = m["slip"]
-        of = ", ".join(part for part in (slip["target"], slip["filter_code"], slip["title"]) if part)
+        parts = (m["night"], slip["target"], slip["filter_code"], slip["title"])
+        of = ", ".join(part for part in parts if part)
         lines.append(f"{of}: {slip['verdict']}")
         lines += [f"  {x['kind']}: {_line(x)}" for x in slip["lines"]]
     lines += [f"{path}: no light of it is in the library" for path in told["not_known"]]

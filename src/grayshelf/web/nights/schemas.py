@@ -365,6 +365,8 @@ class MatchedOut(Schema):
 
     frames: int
     """So many of its frames were asked about."""
+    night: date | None
+    """The evening of its night; none where no clock told it."""
     slip: SlipOut
 
 
