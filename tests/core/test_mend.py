@@ -120,6 +120,8 @@ NAMES = {
     ("ISO{gain}_{exposure}_*", "iso800_2min_3.tif"): Saying(gain=800.0, exposure_s=120.0),
     ("{kind}-{filter}-{exposure}", "Master Flat-R-250ms.xyz"): Saying(kind=FrameKind.FLAT, is_master=True, filter_code="R", exposure_s=0.25),
     ("{temperature}_{offset}_{night}", "m15_30_18.10.2026.fits"): Saying(sensor_temp_c=-15.0, offset=30.0, night=date(2026, 10, 18)),
+    ("{kind}_{exposure}s_{temperature}_{gain}_{angle}", "暗場_0,5s_-10,5C_1,5_91,2deg.fits"): Saying(kind=FrameKind.DARK, exposure_s=0.5, sensor_temp_c=-10.5, gain=1.5, angle_deg=91.2),
+    ("Nächte/{target}_*", "Na\u0308chte/M 31_1.fits"): Saying(target="M 31"),
     ("{camera}_{target}_{target}", "Heron_M 33_M 33.fits"): Saying(camera="Heron", target="M 33"),
 }  # fmt: skip
 

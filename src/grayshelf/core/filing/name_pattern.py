@@ -7,6 +7,7 @@ file's name alone, with it against as many folders above as it has; the ending (
 from __future__ import annotations
 
 import re
+import unicodedata
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from itertools import pairwise
@@ -73,7 +74,8 @@ class NamePattern:
 
     def read(self, path: str) -> NameRead:
         """What the name of a file says; `path` is below its folder, with '/'."""
-        bare = _SUFFIX.sub("", path)
+        # Some systems write an 'ü' as two signs.
+        bare = _SUFFIX.sub("", unicodedata.normalize("NFC", path))
         told = "/".join(bare.split("/")[-1 - self.folders :])
         found = self.names.fullmatch(told) if len(told) <= 1024 else None
         if found is None:
@@ -106,7 +108,7 @@ def name_pattern(text: str) -> NamePattern:
     GrayShelfError
         Where it is none, or says nothing of a frame.
     """
-    text = text.strip().strip("/")
+    text = unicodedata.normalize("NFC", text.strip().strip("/"))
     pieces = pieces_of(text)
     for one, other in pairwise(pieces):
         if isinstance(one, Part) and isinstance(other, Part) and one.free and other.free:

@@ -36,7 +36,8 @@ class Part:
 
 
 _FREE = r"[^/]+?"
-_PLAIN = r"\d+(?:\.\d+)?"
+_PLAIN = r"\d+(?:[.,]\d+)?"
+_LETTERS = r"[^\W\d_](?:[^\W\d]|[ -])*?"
 
 
 def _number(text: str) -> float:
@@ -54,7 +55,7 @@ def _exposure(text: str) -> float | None:
 def _temperature(text: str) -> float:
     plain = re.sub(r"°?c$", "", text.strip(), flags=re.IGNORECASE).strip()
     below = re.match(r"-|−|m", plain, re.IGNORECASE) is not None
-    size = float(re.sub(r"^[^\d]+", "", plain))
+    size = _number(re.sub(r"^[^\d]+", "", plain))
     return -size if below and size else size
 
 
@@ -94,7 +95,7 @@ _ALL = (
     Part(
         "kind",
         "kind of frame",
-        r"[A-Za-z][A-Za-z _-]*?",
+        _LETTERS,
         "kind",
         _kind,
         free=True,
@@ -123,7 +124,7 @@ _ALL = (
     Part(
         "temperature",
         "sensor temperature",
-        r"(?:[-−+]|m(?:inus)?)?\d+(?:\.\d+)?(?:°?C)??",
+        r"(?:[-−+]|m(?:inus)?)?\d+(?:[.,]\d+)?(?:°?C)??",
         "sensor_temp_c",
         _temperature,
         writes=_temperature_written,
@@ -141,9 +142,9 @@ _ALL = (
     Part(
         "angle",
         "angle of the camera",
-        r"\d+(?:\.\d+)?(?:deg|°)??",
+        r"\d+(?:[.,]\d+)?(?:deg|°)??",
         "angle_deg",
-        lambda t: float(re.sub(r"[^\d.]", "", t)),
+        lambda t: _number(re.sub(r"[^\d.,]", "", t)),
         writes=lambda f: f"{f.angle.deg % 360.0:.1f}deg" if f.angle else None,
     ),
     Part(
