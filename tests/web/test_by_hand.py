@@ -6,6 +6,8 @@ import os
 import shutil
 import time
 
+from astropy.io import fits
+
 from grayshelf.library.models import RunStep
 from grayshelf.work.job_states import StepState
 from grayshelf.work.run.hand import HandRun
@@ -150,6 +152,12 @@ def test_capped_frames_with_light_or_at_another_temperature_are_told(own):  # no
     (program.folder / "darks").mkdir()
     for name in (path.name, f"shot_{program.number:04d}.fits"):
         (program.folder / name).rename(program.folder / "darks" / name)
+    # And it writes into the header of one later on.
+    written = program.folder / f"shot_{program.number - 2:04d}.fits"
+    with fits.open(written, mode="update") as hdus:
+        hdus[0].header["OBJCTALT"] = 71.5
+    stamp = f"SELECT modified_ns FROM frame WHERE path = '{written.name}'"
+    asked_until(lambda: own.query(stamp), lambda rows: rows == [(written.stat().st_mtime_ns,)])
     moved = "SELECT count(*) FROM frame WHERE path LIKE '%darks/shot%'"
     asked_until(lambda: own.query(moved), lambda rows: rows == [(2,)])
     assert run(own)["hand"]["done"] == 6 and own.query(f"{moved} AND rejected") == [(1,)]

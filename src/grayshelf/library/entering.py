@@ -110,8 +110,8 @@ def enter_arrival(
     root, path
         The folder on the list, and the way from it to the file.
     wrong
-        What is wrong with the frame, in a sentence: it is set aside. Empty where nothing is; none where its file
-        was moved, and what was found stays.
+        What is wrong with the frame, in a sentence: it is set aside. Empty where nothing is; none where it was
+        looked at before, and what was found stays.
     """
     with library.db.session() as session:
         settled = settling(library, session).settle(facts)

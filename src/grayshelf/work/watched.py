@@ -38,8 +38,8 @@ class Arrival:
     read: NDArray[Any] | None = None
     again: str = ""
     """Under which name the same exposure came in before."""
-    moved: bool = False
-    """And whether that file is gone: it has another name or folder now, and is no copy."""
+    same_file: bool = False
+    """And whether it is that very file, moved, renamed or written into once more, and no copy."""
 
     @property
     def once_more(self) -> str:
@@ -148,20 +148,20 @@ class WatchedFolder:
         if stamp_of(path) != stamp:
             return None
         self._done_with[name] = stamp
-        again, moved = self._came_before(name, facts, pixels)
-        return Arrival(name, path, stamp, facts, trouble, pixels, again, moved)
+        again, same_file = self._came_before(name, facts, pixels)
+        return Arrival(name, path, stamp, facts, trouble, pixels, again, same_file)
 
     def _came_before(
         self, name: str, facts: FrameFacts | None, pixels: NDArray[Any] | None
     ) -> tuple[str, bool]:
-        """The name under which this exposure came in before, and whether that file is gone."""
+        """The name under which this exposure came in before, and whether it is that very file."""
         # Frames that are white all over are alike; their times are not.
         if facts is None or pixels is None or (facts.utc is None and pixels.min() == pixels.max()):
             return "", False
         content = hashlib.blake2b(np.ascontiguousarray(pixels).data, digest_size=16).digest()
         key = facts.utc, facts.kind, facts.exposure_s, content
         again = self._had.get(key, "")
-        moved = bool(again) and not (self.folder / again).exists()
-        if not again or moved:
+        same_file = bool(again) and (again == name or not (self.folder / again).exists())
+        if not again or same_file:
             self._had[key] = name
-        return again, moved
+        return again, same_file

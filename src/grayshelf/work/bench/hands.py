@@ -137,7 +137,7 @@ class FolderShooter(Shooter):
         while True:
             self.control.check()
             for arrival in self._folder.whole():
-                if arrival.moved:
+                if arrival.same_file:
                     continue
                 pixels = self._looked_at(arrival, settings)
                 if pixels is None:

@@ -185,7 +185,7 @@ class FolderTaker:
             if self._left_out(step):
                 raise RowLeftOut
             for arrival in self._watched.whole():
-                if arrival.moved:
+                if arrival.same_file:
                     continue
                 try:
                     return self._measured(arrival, asked, shot, source.timed)

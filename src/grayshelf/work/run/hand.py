@@ -236,7 +236,7 @@ class HandRun(SheetRun):
         if arrival.facts is None:
             self._refuse(current, arrival, arrival.trouble)
             return
-        if arrival.moved:
+        if arrival.same_file:
             self._enter(arrival, None)
             return
         steps = self._asking(current)

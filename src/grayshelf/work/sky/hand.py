@@ -96,7 +96,7 @@ class HandTwilight(TwilightRun):
         """A file that came in: a flat, a look at the sky, or nothing of this twilight; what is to be said of it."""
         if arrival.facts is None:
             return f". {arrival.name}: {arrival.trouble}"
-        if arrival.moved:
+        if arrival.same_file:
             path = f"{self.watch.below}{arrival.name}"
             enter_arrival(
                 self.library, self.watch.folder_id, self.watch.root, path, arrival.stamp, arrival.facts, None
