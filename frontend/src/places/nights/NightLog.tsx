@@ -151,7 +151,8 @@ export function PartOrJoin({
   night: Night;
   rig: number;
   moved: boolean;
-  onGone: () => void;
+  /** The night is not there any more, but the one that it went into, if any. */
+  onGone: (into?: string) => void;
 }) {
   const [at, setAt] = useState("");
   const [into, setInto] = useState(nextDay(night.night, 1));
@@ -164,7 +165,7 @@ export function PartOrJoin({
         }),
       ),
     () => {
-      if (!at.trim()) onGone();
+      if (!at.trim()) onGone(into);
     },
   );
   const back = useChange(() =>
@@ -172,7 +173,7 @@ export function PartOrJoin({
   );
   const out = useChange(
     () => get(api.DELETE("/api/rigs/{rig_id}/nights/{night}", of(rig, night.night))),
-    onGone,
+    () => onGone(),
   );
   const said = move.data?.message ?? back.data?.message;
   return (

@@ -86,8 +86,8 @@ function NightView({
   onChoose: (id: number | null) => void;
   /** A night was parted or joined, which can be taken back. */
   moved: boolean;
-  /** The night is not there any more. */
-  onGone: () => void;
+  /** The night is not there any more, but the one that it went into, if any. */
+  onGone: (into?: string) => void;
 }) {
   return (
     <>
@@ -242,7 +242,7 @@ export function Nights() {
               open={open}
               onChoose={choose}
               moved={nights.data.moved}
-              onGone={() => void navigate("/nights")}
+              onGone={(into) => void navigate(into ? `/nights/${into}` : "/nights")}
             />
           )}
         </div>
