@@ -95,6 +95,19 @@ def test_the_bench_measures_the_camera_of_this_rig_by_its_own_frames(own, tmp_pa
     }
     assert [o["text"].split(" bias")[0] for o in offered["Left 80"]] == ["4"]
     assert [o["text"].split(" bias")[0] for o in offered["Right 80"]] == ["7"]
+    # Filling the shelf, nor does the bias of the other stand in for one's own.
+    for path in (tmp_path / "heap" / "Left 80").glob("b*.fits"):
+        path.unlink()
+    own.scan(tmp_path / "heap")
+    (folder,) = [f["id"] for f in own.get("/api/intake")["folders"]]
+    own.client.post(f"/api/folders/{folder}/let-go")
+    fill = {rig["telescope"]: own.get(f"/api/rigs/{rig['id']}/fill") for rig in own.get("/api/state")["rigs"]}
+    assert [b["there"] for b in fill["Left 80"]["bias"]] == [""]
+    assert [b["there"][:8] for b in fill["Right 80"]["bias"]] == ["7 frames"]
+    # And the darks are those that its own lights wait for.
+    for page in fill.values():
+        cells = [c for wall in page["walls"] for row in wall["rows"] for c in row["cells"] if c]
+        assert [c["lights"] for c in cells] == [4]
 
 
 def test_a_master_tells_that_frames_it_was_made_of_are_of_another_set_by_now(own, tmp_path):

@@ -12,9 +12,9 @@ from sqlalchemy import String, cast, select
 from sqlalchemy.orm import Session
 
 from grayshelf.core.matching.cameras_alike import LEAST_AT_ONCE, exposed_at_once
-from grayshelf.core.matching.model import Holding
 from grayshelf.core.matching.rulers import plain_name
-from grayshelf.library.holdings import holdings
+from grayshelf.core.matching.stock import Stock
+from grayshelf.library.holdings import stock
 from grayshelf.library.kept import kept
 from grayshelf.library.library import Library
 from grayshelf.library.models import Frame, FrameSet, Rig
@@ -34,10 +34,12 @@ class _Span(NamedTuple):
     telescope: str | None
 
 
-def shelf_of(library: Library, rig: Rig) -> Sequence[Holding]:
+def shelf_of(library: Library, rig: Rig) -> Stock:
     """What stands on the shelf of a rig's camera; of several cameras of its name, without what is of another telescope."""
-    own = tells_them_apart(library, rig)
-    return [h for h in holdings(library, rig.camera) if may_be_of(own, h.settings.telescope)]
+    own, of_the_name = tells_them_apart(library, rig), stock(library, rig.camera)
+    if own is None:
+        return of_the_name
+    return Stock(h for h in of_the_name.holdings if may_be_of(own, h.settings.telescope))
 
 
 def tells_them_apart(library: Library, rig: Rig) -> str | None:

@@ -168,7 +168,7 @@ def shelf_page(library: Library, rig_id: int, tonight: Tonight) -> ShelfOut:
         rig = library.rig(session, rig_id)
         today = night_of_utc(library.clock.now(), library.zone(session))
         filters = [f.code for f in rig.filters]
-    shelf, word = shelf_of(library, rig), gain_word(library, rig.camera)
+    shelf, word = shelf_of(library, rig).holdings, gain_word(library, rig.camera)
     missing = gaps(library, rig_id)
     rules = house_rules_of(rig)
     says = says_of(library, rig)

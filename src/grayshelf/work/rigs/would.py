@@ -9,7 +9,7 @@ from typing import Any
 from grayshelf.core.filing.letting_go import RawFrames, wished
 from grayshelf.core.planning.standard_darks import missing_standards
 from grayshelf.core.rigs.house_rules import Moved, changes_in_words, what_moves
-from grayshelf.library.holdings import stock
+from grayshelf.library.cameras_alike import shelf_of
 from grayshelf.library.library import Library
 from grayshelf.library.lights import light_sets
 from grayshelf.library.raw_sets import raw_sets
@@ -39,7 +39,7 @@ def what_rules_would_do(library: Library, rig_id: int, changes: Mapping[str, Any
         before = {lights.row.id: slip.verdict.value for lights, slip in slips(library, rig_id)}
         lights = [s.nominal for s in light_sets(library, rig)]
         terms = under_rules(terms_of(library, rig, lights[-1].gain if lights else None), after)
-        asked = missing_standards(after, lights, stock(library, rig.camera), terms)
+        asked = missing_standards(after, lights, shelf_of(library, rig), terms)
         moves = what_moves(before, verdicts_under(library, rig, after)) if after != now else []
         today = library.clock.now().astimezone(library.zone(session)).date()
         ruled = (

@@ -14,8 +14,8 @@ from grayshelf.core.planning.sheet import DarkSeries
 from grayshelf.core.planning.standard_darks import missing_standards
 from grayshelf.core.planning.uncooled_darks import wanted_now
 from grayshelf.core.rigs.house_rules import HouseRules
+from grayshelf.library.cameras_alike import shelf_of
 from grayshelf.library.gaps import Gap, gaps
-from grayshelf.library.holdings import stock
 from grayshelf.library.library import Library
 from grayshelf.library.lights import LightSet, light_sets
 from grayshelf.library.models import Rig
@@ -116,7 +116,7 @@ def _standards(library: Library, session: Session, rig: Rig, choice: SheetChoice
     lights = [s.nominal for s in light_sets(library, rig)] or told_settings(library, session, rig)
     terms = terms_of(library, rig, lights[-1].gain if lights else None)
     offers = []
-    for want in missing_standards(rules, lights, stock(library, rig.camera), terms):
+    for want in missing_standards(rules, lights, shelf_of(library, rig), terms):
         series = _dark_series(want, rules.n_darks, 0, ())
         key = _dark_key(want)
         offers.append(DarkOffer(key, series, (), False, key in choice.add, "a standard of your house rules"))

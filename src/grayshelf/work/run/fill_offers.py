@@ -20,7 +20,7 @@ from grayshelf.core.planning.standard_darks import set_ups_in_use
 from grayshelf.core.planning.uncooled_darks import near_as_can_be, wanted_now
 from grayshelf.core.planning.worth import WouldUse, added_percent, dark_worth, saved_percent
 from grayshelf.core.rigs.house_rules import HouseRules
-from grayshelf.library.holdings import stock
+from grayshelf.library.cameras_alike import may_be_of, shelf_of, tells_them_apart
 from grayshelf.library.kept import kept
 from grayshelf.library.library import Library
 from grayshelf.library.lights import LightSet, light_sets, light_terms
@@ -122,18 +122,20 @@ def _needed(
 
 def settings_in_use(library: Library, session: Session, rig: Rig) -> list[CommonSettings]:
     """What the lights of a camera have, oldest first; where there are none, how a person means to use it."""
-    lights = [s.nominal for one in _rigs_of(session, rig) for s in light_sets(library, one)]
+    lights = [s.nominal for one in _rigs_of(library, session, rig) for s in light_sets(library, one)]
     return lights or told_settings(library, session, rig)
 
 
-def _rigs_of(session: Session, rig: Rig) -> list[Rig]:
-    """All rigs that the camera sits in: darks and bias serve them all."""
-    return list(session.scalars(standing_rigs().where(Rig.camera == rig.camera).order_by(Rig.id)))
+def _rigs_of(library: Library, session: Session, rig: Rig) -> list[Rig]:
+    """All rigs that the camera sits in: darks and bias serve them all. Another camera of its name is none of them."""
+    own = tells_them_apart(library, rig)
+    of_the_name = session.scalars(standing_rigs().where(Rig.camera == rig.camera).order_by(Rig.id))
+    return [one for one in of_the_name if may_be_of(own, one.telescope)]
 
 
 def _asked_by_lights(library: Library, session: Session, rig: Rig, cooler: Cooler) -> Iterable[_Asked]:
     found: dict[tuple[object, ...], _Asked] = {}
-    for one in _rigs_of(session, rig):
+    for one in _rigs_of(library, session, rig):
         terms, says = TermsByGain(library, one), says_of(library, one)
         for lights, slip in slips(library, one.id):
             line = next((x for x in slip.lines if x.kind is FrameKind.DARK), None)
@@ -251,7 +253,7 @@ def _standards(
     terms = TermsByGain(library, rig)
     lines = choose(
         FrameKind.DARK,
-        stock(library, rig.camera),
+        shelf_of(library, rig),
         [Wanted(Role.DARK, want, terms(want.gain)) for want in wants],
         runners_up=0,
     )
@@ -289,7 +291,7 @@ def _bias(
     wants, terms = set_ups_in_use(lights, says_of(library, rig)), TermsByGain(library, rig)
     lines = choose(
         FrameKind.BIAS,
-        stock(library, rig.camera),
+        shelf_of(library, rig),
         [Wanted(Role.BIAS, want, terms(want.gain)) for want in wants],
         runners_up=0,
     )

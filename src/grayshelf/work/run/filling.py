@@ -15,7 +15,7 @@ from grayshelf.core.planning.forecast import TimedStep, bytes_needed, timed
 from grayshelf.core.planning.sheet import RigPace, RunSheet
 from grayshelf.core.planning.time_there_is import TimeThereIs, time_there_is
 from grayshelf.devices.ports import RigDevices
-from grayshelf.library.holdings import stock
+from grayshelf.library.cameras_alike import shelf_of
 from grayshelf.library.library import Library
 from grayshelf.library.lights import light_sets
 from grayshelf.library.models import Rig
@@ -133,7 +133,7 @@ def look_at_fill(library: Library, rig_id: int, devices: RigDevices | None, choi
             reach,
             sum(u.lights for line in lines if line.frames for u in line.offer.users if u.there is None),
             None if size is None else bytes_needed(sheet.steps, *size),
-            tuple(h for h in stock(library, rig.camera).holdings if h.kind is FrameKind.DARK),
+            tuple(h for h in shelf_of(library, rig).holdings if h.kind is FrameKind.DARK),
             pace,
             tuple(darks_not_now(library, rig, cooler)),
         )

@@ -37,7 +37,7 @@ from grayshelf.core.planning.night_plan import (
 from grayshelf.core.planning.sheet import FlatSeries, RigPace, RunSheet, series_seconds
 from grayshelf.core.planning.sky_sheet import sky_sheet
 from grayshelf.devices.ports import RigDevices
-from grayshelf.library.holdings import stock
+from grayshelf.library.cameras_alike import shelf_of
 from grayshelf.library.library import Library
 from grayshelf.library.lights import LightSet, light_sets, light_terms
 from grayshelf.library.models import Rig
@@ -231,11 +231,11 @@ class _Pricing:
         if like is not None:
             terms = light_terms(self.library, like, terms)
         terms = replace(terms, lights=replace(terms.lights, n_lights=lights))
-        return with_focal_lengths(want, stock(self.library, self.rig.camera), terms)
+        return with_focal_lengths(want, shelf_of(self.library, self.rig), terms)
 
     def _serves(self, role: Role, want: CommonSettings, terms: Terms) -> SlipLine:
         kind = FrameKind.FLAT if role is Role.FLAT else FrameKind.DARK
-        shelf = stock(self.library, self.rig.camera)
+        shelf = shelf_of(self.library, self.rig)
         return choose(kind, shelf, [Wanted(role, want, terms)], runners_up=0)[0]
 
     def darks(self, plan: NightPlan) -> tuple[DarkCalled, ...]:
