@@ -66,6 +66,10 @@ def test_dark_flats_that_flats_of_several_filters_wait_for_name_them_all(own, tm
     assert "for Ha, OIII and SII" in " ".join(step["title"] + step["line"] for step in page["steps"])
     (gap,) = [g for g in own.get("/api/rigs/1/shelf").json["gaps"] if g["kind"] == "dark flat"]
     assert gap["title"].endswith(" for Ha, OIII and SII") and gap["filter_code"] is None
+    # Their sets cannot be combined before, for one reason, which is told once with their names.
+    (told,) = wait(own, own.post("/api/builds", json={"set_ids": None}).json)["troubles"]
+    assert all(f"lat {code}, 2\u2009s, 10 Mar 25" in told for code in ("Ha", "OIII", "SII"))
+    assert told.count("No dark flat") == 1
 
 
 def test_no_two_gaps_of_the_shelf_are_one_and_no_dark_falls_off_the_wall(own, tmp_path):  # noqa: F811

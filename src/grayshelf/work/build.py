@@ -54,6 +54,7 @@ from grayshelf.library.shelf_levels import pedestal_level
 from grayshelf.library.step_records import BuildJob, JobResult
 from grayshelf.work.checked import Judged, as_json, judge_inputs, looked_at
 from grayshelf.work.jobs import JobControl
+from grayshelf.work.not_built import set_name, told_once
 from grayshelf.work.stack import Pedestal, Stack, digest_of, files_of, in_order_taken, refuse_changed
 
 #: Fewer frames than this are not a stack.
@@ -72,7 +73,8 @@ def build_sets(library: Library, control: JobControl, params: dict[str, Any]) ->
             for r in sorted(rows, key=lambda r: (order[FrameKind(r.kind)], r.id))
             if r.kind != "light" and not r.is_master and (asked.again or r.master_set_id is None)
         ]
-    failed: list[str] = []
+        names = {r.id: set_name(r) for r in rows}
+    failed: list[tuple[str, str]] = []
     for number, set_id in enumerate(todo):
         control.check()
 
@@ -86,12 +88,12 @@ def build_sets(library: Library, control: JobControl, params: dict[str, Any]) ->
             raise
         except GrayShelfError as error:
             # One that cannot be built does not keep the others from it.
-            failed.append(f"{error.message} {error.advice}".strip())
+            failed.append((names[set_id], f"{error.message} {error.advice}".strip()))
     built = len(todo) - len(failed)
     message = f"{built} master{'s' if built != 1 else ''} built"
     if failed:
-        message += f"; {len(failed)} could not be: {failed[0]}"
-    return JobResult(message, tuple(failed))
+        message += f"; {len(failed)} could not be: {failed[0][1]}"
+    return JobResult(message, told_once(failed))
 
 
 def build_master(
