@@ -9,6 +9,7 @@ from datetime import UTC, datetime, timedelta
 
 import numpy as np
 import pytest
+from astropy.io import fits
 
 from tests.helpers import write_fits
 from tests.other_program import HEADER, write_lights
@@ -113,7 +114,7 @@ def test_the_offset_is_found_by_what_another_program_shoots(own, tmp_path):
     assert "°C" not in page["conditions"], "nobody knows how warm it is"
     # What is not as asked is told at once, and enters nothing.
     before = page["frames"]["count"]
-    program.shoot("BIAS", 200, float(dials["offset"]), 0.001)
+    slip = program.shoot("BIAS", 200, float(dials["offset"]), 0.001)
     program.shoot("LIGHT", 120, float(dials["offset"]), 30.0)
     program.shoot("BIAS", 120, float(dials["offset"]) + 1, 0.001)
     # Nor does one that is there already: saved twice, or moved by the program into a folder of its own.
@@ -128,6 +129,9 @@ def test_the_offset_is_found_by_what_another_program_shoots(own, tmp_path):
     assert f"It is {first.name} once more" in said and second.name not in said
     assert "Set the gain to 120" in said and "not a bias frame" in said and "Set it to" in said
     assert own.get(f"/api/measurements/{number}")["frames"]["count"] == before
+    # Its header put right, it counts.
+    fits.setval(slip, "GAIN", value=120)
+    asked_until(lambda: own.get(f"/api/measurements/{number}")["frames"]["count"], lambda n: n == before + 1)
     # Stopped and gone on with, after a restart: nothing is shot, or counted, twice.
     job = page["job"]["id"]
     assert own.client.post(f"/api/jobs/{job}/stop").status_code == 200

@@ -5,7 +5,8 @@ from __future__ import annotations
 import hashlib
 import time
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from datetime import datetime
 from pathlib import Path
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -37,7 +38,7 @@ class Arrival:
     trouble: str = ""
     read: NDArray[Any] | None = None
     again: str = ""
-    """Under which name the same exposure came in before."""
+    """Under which name the same exposure counted before (`WatchedFolder.counted`)."""
     same_file: bool = False
     """And whether it is that very file, moved, renamed or written into once more, and no copy."""
 
@@ -85,7 +86,7 @@ class WatchedFolder:
             name: stamp for name, stamp in self._files() if name in handled or not self._came_since(stamp)
         }
         self._seen: dict[str, tuple[FileStamp, float]] = {}
-        self._had: dict[tuple[object, ...], str] = {}
+        self._counted: dict[tuple[datetime, bytes], str] = {}
         self._listed_s = 0.0
 
     def whole(self) -> Iterator[Arrival]:
@@ -94,6 +95,13 @@ class WatchedFolder:
             arrival = self._read(name, stamp, resting_s)
             if arrival is not None:
                 yield arrival
+
+    def counted(self, arrival: Arrival) -> None:
+        """Note that a frame counts: a copy of it does not, nor it itself once more. (One that was refused may come again, with
+        another header.)"""
+        exposure = _exposure_of(arrival)
+        if exposure is not None:
+            self._counted[exposure] = arrival.name
 
     def pause(self) -> None:
         """Wait before the next look: a tree of many thousand files is not looked through without a pause."""
@@ -148,20 +156,21 @@ class WatchedFolder:
         if stamp_of(path) != stamp:
             return None
         self._done_with[name] = stamp
-        again, same_file = self._came_before(name, facts, pixels)
-        return Arrival(name, path, stamp, facts, trouble, pixels, again, same_file)
+        arrival = Arrival(name, path, stamp, facts, trouble, pixels)
+        exposure = _exposure_of(arrival)
+        again = self._counted.get(exposure, "") if exposure else ""
+        if not again or not exposure:
+            return arrival
+        same_file = again == name or not (self.folder / again).exists()
+        if same_file:
+            self._counted[exposure] = name
+        return replace(arrival, again=again, same_file=same_file)
 
-    def _came_before(
-        self, name: str, facts: FrameFacts | None, pixels: NDArray[Any] | None
-    ) -> tuple[str, bool]:
-        """The name under which this exposure came in before, and whether it is that very file."""
-        # Frames that are white all over are alike; their times are not.
-        if facts is None or pixels is None or (facts.utc is None and pixels.min() == pixels.max()):
-            return "", False
-        content = hashlib.blake2b(np.ascontiguousarray(pixels).data, digest_size=16).digest()
-        key = facts.utc, facts.kind, facts.exposure_s, content
-        again = self._had.get(key, "")
-        same_file = bool(again) and (again == name or not (self.folder / again).exists())
-        if not again or same_file:
-            self._had[key] = name
-        return again, same_file
+
+def _exposure_of(arrival: Arrival) -> tuple[datetime, bytes] | None:
+    """What no two exposures share: when it began, and its pixels; None where that is not known."""
+    facts, pixels = arrival.facts, arrival.read
+    # Frames that are black or white all over are alike.
+    if facts is None or facts.utc is None or pixels is None or pixels.min() == pixels.max():
+        return None
+    return facts.utc, hashlib.blake2b(np.ascontiguousarray(pixels).data, digest_size=16).digest()

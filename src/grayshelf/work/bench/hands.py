@@ -143,6 +143,7 @@ class FolderShooter(Shooter):
                 if pixels is None:
                     continue
                 self._watching.use(arrival.name)
+                self._folder.counted(arrival)
                 facts = self._told(arrival.facts, settings)
                 began = facts.utc or self.library.clock.now()
                 return pixels, replace(facts, utc=began), began

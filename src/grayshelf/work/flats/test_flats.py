@@ -188,9 +188,12 @@ class FolderTaker:
                 if arrival.same_file:
                     continue
                 try:
-                    return self._measured(arrival, asked, shot, source.timed)
+                    flat = self._measured(arrival, asked, shot, source.timed)
                 except UnreadableFrame as refused:
                     self._refuse(step, arrival.path.name, refused.message)
+                    continue
+                self._watched.counted(arrival)
+                return flat
             self._watched.pause()
 
     def _measured(self, arrival: Arrival, asked: AskedFor, shot: Shoot, timed: TimedLight | None) -> TestFlat:

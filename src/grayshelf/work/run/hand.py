@@ -285,6 +285,7 @@ class HandRun(SheetRun):
         if frame.state == "duplicate":
             self._refuse(step, arrival, frame.reason)
             return
+        self._counted(arrival)
         self._early.setdefault(step.id, []).append(replace(flat, frame_id=frame.id))
 
     def _count(self, step: RunStep, arrival: Arrival) -> None:
@@ -299,6 +300,7 @@ class HandRun(SheetRun):
         if wrong or frame.state == "duplicate":
             self._refuse(step, arrival, wrong or frame.reason)
             return
+        self._counted(arrival)
         kept = as_kept(ShotStats.of(stats))
         exposure_s = arrival.facts.exposure_s or 0.0
         with self.library.db.session() as session:
@@ -314,6 +316,10 @@ class HandRun(SheetRun):
                         )
                         other.params = as_kept(known)
         self.tell()
+
+    def _counted(self, arrival: Arrival) -> None:
+        assert self.watch is not None
+        self.watch.files.counted(arrival)
 
     def _enter(self, arrival: Arrival, wrong: str | None) -> Frame:
         assert self.watch is not None and arrival.facts is not None

@@ -158,6 +158,7 @@ class HandTwilight(TwilightRun):
                 )
             )
             session.get_one(RunStep, step.id).done = step.done + seen.counts
+        self.watch.files.counted(arrival)
         step.done += seen.counts
         if step.done >= step.count:
             self.close(subject.wish.code)
