@@ -82,6 +82,17 @@ def test_darks_shot_at_once_are_of_two_cameras_and_serve_their_own(own, tmp_path
     assert verdict == "fits with care" and "which of the cameras of this name took it is not known" in why
 
 
+def test_a_master_is_held_against_newer_darks_of_its_own_camera(own, tmp_path):
+    for telescope, code, days in (("Left 80", "L", 3), ("Right 80", "Ha", 9)):
+        night_of(tmp_path / "heap", telescope, code)
+        darks_of(tmp_path / "heap", telescope, NIGHT + timedelta(days=days))
+    own.scan(tmp_path / "heap")
+    own.build()
+    masters = [n for n, x in own.sets().items() if "master" in x["state"]]
+    assert len(masters) == 2
+    assert [own.get(f"/api/holdings/{n}")["still_good"]["newer"] for n in masters] == [[], []]
+
+
 def test_the_bench_measures_the_camera_of_this_rig_by_its_own_frames(own, tmp_path):
     for telescope, code, n_bias in (("Left 80", "L", 4), ("Right 80", "Ha", 7)):
         night_of(tmp_path / "heap", telescope, code)

@@ -18,7 +18,9 @@ from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.masters.calibrate import NORM
 from grayshelf.core.matching.model import Tolerances
 from grayshelf.core.matching.newer import is_newer, same_settings
+from grayshelf.core.matching.rulers import plain_name
 from grayshelf.core.pictures.parts import Parts, Pixels, made_small
+from grayshelf.library.cameras_alike import cameras_alike, may_be_of
 from grayshelf.library.catalog import IN_SETS
 from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.file_parts import parts_of
@@ -51,12 +53,15 @@ def newer_than(library: Library, session: Session, row: FrameSet) -> list[Newer]
     kind, own = FrameKind(row.kind), common_settings(row, facts_from_json(row.facts))
     rig = rig_of(session, row)
     tolerances = tolerances_of(rig) if rig is not None else Tolerances()
+    # Of two cameras of one name each has its own hot pixels.
+    piece = plain_name(own.telescope) if row.camera in cameras_alike(library) else None
     newer = [
         h
         for h in stock(library, row.camera or "").of(kind)
         if h.key != str(row.id)
         and h.settings.night is not None
         and is_newer(own, h.settings)
+        and may_be_of(piece, h.settings.telescope)
         and same_settings(kind, own, h.settings, tolerances)
     ]
     newer.sort(key=lambda h: (h.settings.night or date.min, int(h.key)), reverse=True)
