@@ -8,6 +8,7 @@ import time
 
 from grayshelf.core.planning.sensor_then import SensorThen
 from grayshelf.work.run.changes import end_by
+from tests.waiting import asked_until
 from tests.web.by_any_hands import (
     begin,
     found_r,
@@ -147,14 +148,21 @@ def test_it_goes_on_after_a_restart_and_where_the_folder_came_back(own):  # noqa
     exposure, code = found_r(own)
     program = own.program
     before = run(own)["hand"]["done"]
-    program.shoot("FLAT", exposure, filter=code)
+    counted = program.shoot("FLAT", exposure, filter=code)
     done = until(own, lambda p: p["hand"]["done"] == before + 1)["hand"]["done"]
     own.close()
+    # Its file is moved while nothing runs.
+    (program.folder / "kept").mkdir()
+    counted.rename(program.folder / "kept" / counted.name)
     program.shoot("FLAT", exposure, filter=code)
     own.open()
     job = run(own)["job"]["id"]
     assert own.client.post(f"/api/jobs/{job}/resume").status_code == 200
     until(own, lambda p: p["hand"] is None or p["hand"]["kind"] != "flats" or p["hand"]["done"] == done + 1)
+    moved = f"SELECT count(*) FROM frame WHERE path = 'kept/{counted.name}'"
+    asked_until(lambda: own.query(moved), lambda rows: rows == [(1,)])
+    shots = "SELECT count(*) FROM run_shot JOIN frame ON frame.id = frame_id WHERE frame.path = 'kept/%s'"
+    assert own.query(shots % counted.name) == [(1,)]
     away = program.folder.rename(program.folder.with_name("away"))
     failed = until(own, lambda p: p["job"]["state"] == "failed")
     assert "is gone" in failed["subline"]

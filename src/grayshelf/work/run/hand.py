@@ -44,6 +44,7 @@ from grayshelf.work.job_states import OPEN, StepState
 from grayshelf.work.job_watch import watch_for
 from grayshelf.work.masters_after import group_new_frames
 from grayshelf.work.run.asked_of_hands import AskedOfHands, kind_of
+from grayshelf.work.run.counted import counted_elsewhere
 from grayshelf.work.run.sheet_run import SheetRun
 from grayshelf.work.steps import Handler, Working
 from grayshelf.work.watched import POLL_S, Arrival
@@ -297,6 +298,9 @@ class HandRun(SheetRun):
         stats = flat_statistics(pixels, full_level(pixels, arrival.facts.full_adu), pattern)
         wrong = self.sheet.wrong_level(step, asked, stats)
         frame = self._enter(arrival, wrong)
+        with self.library.db.session() as session:
+            if counted_elsewhere(session, self.control.job_id, frame.id, arrival.name):
+                return
         if wrong or frame.state == "duplicate":
             self._refuse(step, arrival, wrong or frame.reason)
             return
