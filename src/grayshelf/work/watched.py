@@ -37,6 +37,8 @@ class Arrival:
     facts: FrameFacts | None
     trouble: str = ""
     read: NDArray[Any] | None = None
+    exposure: tuple[datetime, bytes] | None = None
+    """What no two exposures share: when it began, and a hash of its pixels; None where that is not known."""
     again: str = ""
     """Under which name the same exposure counted before (`WatchedFolder.counted`)."""
     same_file: bool = False
@@ -99,9 +101,8 @@ class WatchedFolder:
     def counted(self, arrival: Arrival) -> None:
         """Note that a frame counts: a copy of it does not, nor it itself once more. (One that was refused may come again, with
         another header.)"""
-        exposure = _exposure_of(arrival)
-        if exposure is not None:
-            self._counted[exposure] = arrival.name
+        if arrival.exposure is not None:
+            self._counted[arrival.exposure] = arrival.name
 
     def pause(self) -> None:
         """Wait before the next look: a tree of many thousand files is not looked through without a pause."""
@@ -156,8 +157,8 @@ class WatchedFolder:
         if stamp_of(path) != stamp:
             return None
         self._done_with[name] = stamp
-        arrival = Arrival(name, path, stamp, facts, trouble, pixels)
-        exposure = _exposure_of(arrival)
+        exposure = _exposure_of(facts, pixels)
+        arrival = Arrival(name, path, stamp, facts, trouble, pixels, exposure)
         again = self._counted.get(exposure, "") if exposure else ""
         if not again or not exposure:
             return arrival
@@ -167,9 +168,8 @@ class WatchedFolder:
         return replace(arrival, again=again, same_file=same_file)
 
 
-def _exposure_of(arrival: Arrival) -> tuple[datetime, bytes] | None:
-    """What no two exposures share: when it began, and its pixels; None where that is not known."""
-    facts, pixels = arrival.facts, arrival.read
+def _exposure_of(facts: FrameFacts | None, pixels: NDArray[Any] | None) -> tuple[datetime, bytes] | None:
+    """See `Arrival.exposure`."""
     # Frames that are black or white all over are alike.
     if facts is None or facts.utc is None or pixels is None or pixels.min() == pixels.max():
         return None
