@@ -134,6 +134,8 @@ def test_the_offset_is_found_by_what_another_program_shoots(own, tmp_path):
     asked_until(lambda: own.get(f"/api/measurements/{number}")["frames"]["count"], lambda n: n == before + 1)
     # Stopped and gone on with, after a restart: nothing is shot, or counted, twice.
     job = page["job"]["id"]
+    came_in = own.query("SELECT json_extract(settings, '$.came_in') FROM measurement")[0][0]
+    assert f"sorted/{second.name}" in came_in, "known by its new name, also after a restart"
     assert own.client.post(f"/api/jobs/{job}/stop").status_code == 200
     own.ended(job)
     own.again()

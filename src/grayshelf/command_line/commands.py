@@ -202,7 +202,7 @@ def _match(asking: Asking, args: argparse.Namespace) -> int:
     lines = []
     for m in told["matched"]:
         slip = m["slip"]
-        parts = (m["night"], slip["target"], slip["filter_code"], slip["title"])
+        parts = (m.get("night"), slip["target"], slip["filter_code"], slip["title"])
         of = ", ".join(part for part in parts if part)
         lines.append(f"{of}: {slip['verdict']}")
         lines += [f"  {x['kind']}: {_line(x)}" for x in slip["lines"]]

@@ -11,7 +11,7 @@ from typing import NamedTuple
 from sqlalchemy import String, cast, select
 from sqlalchemy.orm import Session
 
-from grayshelf.core.matching.cameras_alike import LEAST_AT_ONCE, exposed_at_once
+from grayshelf.core.matching.cameras_alike import LEAST_AT_ONCE, exposed_at_once, may_be_of
 from grayshelf.core.matching.rulers import plain_name
 from grayshelf.core.matching.stock import Stock
 from grayshelf.library.holdings import stock
@@ -36,20 +36,15 @@ class _Span(NamedTuple):
 
 def shelf_of(library: Library, rig: Rig) -> Stock:
     """What stands on the shelf of a rig's camera; of several cameras of its name, without what is of another telescope."""
-    own, of_the_name = tells_them_apart(library, rig), stock(library, rig.camera)
+    own, of_the_name = tells_apart(library, rig.camera, rig.telescope), stock(library, rig.camera)
     if own is None:
         return of_the_name
     return Stock(h for h in of_the_name.holdings if may_be_of(own, h.settings.telescope))
 
 
-def tells_them_apart(library: Library, rig: Rig) -> str | None:
-    """The telescope that tells the rig's camera from others of its name; none where there is one of that name."""
-    return plain_name(rig.telescope) if rig.camera in cameras_alike(library) else None
-
-
-def may_be_of(own: str | None, telescope: str | None) -> bool:
-    """Whether frames that name this telescope may be of the camera that is told apart by its `own`."""
-    return own is None or telescope is None or plain_name(telescope) == own
+def tells_apart(library: Library, camera: str | None, telescope: str | None) -> str | None:
+    """The telescope, as a plain name, that tells a camera from others of its name; none where there is one of that name."""
+    return plain_name(telescope) if camera in cameras_alike(library) else None
 
 
 def cameras_alike(library: Library) -> frozenset[str]:

@@ -16,11 +16,11 @@ from grayshelf.core.checks.still_good import StillGood, capped_still_good, flat_
 from grayshelf.core.errors import GrayShelfError, NotFound
 from grayshelf.core.frames.kinds import FrameKind
 from grayshelf.core.masters.calibrate import NORM
+from grayshelf.core.matching.cameras_alike import may_be_of
 from grayshelf.core.matching.model import Tolerances
 from grayshelf.core.matching.newer import is_newer, same_settings
-from grayshelf.core.matching.rulers import plain_name
 from grayshelf.core.pictures.parts import Parts, Pixels, made_small
-from grayshelf.library.cameras_alike import cameras_alike, may_be_of
+from grayshelf.library.cameras_alike import tells_apart
 from grayshelf.library.catalog import IN_SETS
 from grayshelf.library.facts_json import facts_from_json
 from grayshelf.library.file_parts import parts_of
@@ -54,7 +54,7 @@ def newer_than(library: Library, session: Session, row: FrameSet) -> list[Newer]
     rig = rig_of(session, row)
     tolerances = tolerances_of(rig) if rig is not None else Tolerances()
     # Of two cameras of one name each has its own hot pixels.
-    piece = plain_name(own.telescope) if row.camera in cameras_alike(library) else None
+    piece = tells_apart(library, row.camera, own.telescope)
     newer = [
         h
         for h in stock(library, row.camera or "").of(kind)

@@ -45,6 +45,12 @@ def _end(frame: tuple[datetime, float]) -> datetime:
     return frame[0] + timedelta(seconds=frame[1]) - CLOCKS_APART
 
 
+def may_be_of(own: str | None, telescope: str | None) -> bool:
+    """Whether frames that name this telescope may be of the camera that its `own` tells from others of its name (a plain name;
+    none where there is one camera of the name)."""
+    return own is None or telescope is None or rulers.plain_name(telescope) == own
+
+
 def which_camera(want: CommonSettings, have: CommonSettings, *, several: bool) -> list[Ruler]:
     """Of several cameras of one name: whether frames are of the one that is wanted, by the telescope on which it is."""
     return [rulers.same_name(CAMERA, want.telescope, have.telescope)] if several else []

@@ -10,7 +10,8 @@ from typing import Any, NamedTuple
 from sqlalchemy import or_, select
 from sqlalchemy.orm import Session
 
-from grayshelf.library.cameras_alike import may_be_of, tells_them_apart
+from grayshelf.core.matching.cameras_alike import may_be_of
+from grayshelf.library.cameras_alike import tells_apart
 from grayshelf.library.facts_json import facts_if_sound
 from grayshelf.library.kept import kept
 from grayshelf.library.library import Library
@@ -68,7 +69,7 @@ def offers(session: Session, camera: str, kind: str, own: str | None = None) -> 
     kind
         'offset' wants bias frames; 'gain' wants flats and bias frames of one offset, or of a camera whose frames tell neither.
     own
-        Of several cameras of one name: the telescope that tells this one (`tells_them_apart`).
+        Of several cameras of one name: the telescope that tells this one (`tells_apart`).
     """
     of_the_name = _raw_sets(session, camera, ("bias",) if kind == "offset" else ("bias", "flat"))
     rows = [row for row in of_the_name if may_be_of(own, row.facts.get("telescope"))]
@@ -100,7 +101,8 @@ def _offer(gain: float, rows: Sequence[_RawSet]) -> DiskOffer:
 
 def offers_of(library: Library, rig: Rig, kind: str) -> list[DiskOffer]:
     """The same of a rig's camera, kept until the library changes."""
-    return _offers(library, library.revision, rig.camera, kind, tells_them_apart(library, rig))
+    own = tells_apart(library, rig.camera, rig.telescope)
+    return _offers(library, library.revision, rig.camera, kind, own)
 
 
 @kept(8)

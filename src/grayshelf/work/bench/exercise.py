@@ -131,6 +131,7 @@ class Exercise(Stepwise):
             since,
             frozenset(self.settings.came_in),
             self._used,
+            self._came_in,
             self._refuse,
             self._ask,
             self._word,

@@ -105,6 +105,8 @@ class Watching:
     handled: frozenset[str]
     use: Callable[[str], None]
     """Note that a file was used, before anything is made of it."""
+    renamed: Callable[[str], None]
+    """Note that a file which counted has this name now."""
     refuse: Callable[[str, str], None]
     """Tell that a file is not what was asked for, and why."""
     ask: Callable[[ShotSettings], None]
@@ -138,6 +140,7 @@ class FolderShooter(Shooter):
             self.control.check()
             for arrival in self._folder.whole():
                 if arrival.same_file:
+                    self._watching.renamed(arrival.name)
                     continue
                 pixels = self._looked_at(arrival, settings)
                 if pixels is None:

@@ -10,6 +10,7 @@ from sqlalchemy.orm import Session
 from grayshelf.core.digits import several
 from grayshelf.core.flats.settings import RowKey
 from grayshelf.core.frames.kinds import FrameKind
+from grayshelf.core.matching.cameras_alike import may_be_of
 from grayshelf.core.matching.judge import Terms
 from grayshelf.core.matching.match import choose, gap_key
 from grayshelf.core.matching.model import CommonSettings, Holding, RigSays, SlipLine, Verdict
@@ -20,7 +21,7 @@ from grayshelf.core.planning.standard_darks import set_ups_in_use
 from grayshelf.core.planning.uncooled_darks import near_as_can_be, wanted_now
 from grayshelf.core.planning.worth import WouldUse, added_percent, dark_worth, saved_percent
 from grayshelf.core.rigs.house_rules import HouseRules
-from grayshelf.library.cameras_alike import may_be_of, shelf_of, tells_them_apart
+from grayshelf.library.cameras_alike import shelf_of, tells_apart
 from grayshelf.library.kept import kept
 from grayshelf.library.library import Library
 from grayshelf.library.lights import LightSet, light_sets, light_terms
@@ -128,7 +129,7 @@ def settings_in_use(library: Library, session: Session, rig: Rig) -> list[Common
 
 def _rigs_of(library: Library, session: Session, rig: Rig) -> list[Rig]:
     """All rigs that the camera sits in: darks and bias serve them all. Another camera of its name is none of them."""
-    own = tells_them_apart(library, rig)
+    own = tells_apart(library, rig.camera, rig.telescope)
     of_the_name = session.scalars(standing_rigs().where(Rig.camera == rig.camera).order_by(Rig.id))
     return [one for one in of_the_name if may_be_of(own, one.telescope)]
 

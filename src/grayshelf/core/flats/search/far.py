@@ -17,7 +17,7 @@ from grayshelf.core.flats.search.compare import (
 from grayshelf.core.flats.search.dial import dial, dial_between
 from grayshelf.core.flats.search.light import is_full, pedestal_belief
 from grayshelf.core.flats.search.task import Task
-from grayshelf.core.flats.search.verdict import level_range, no_light, too_bright, too_dim
+from grayshelf.core.flats.search.verdict import level_range, too_bright, too_dim
 
 
 def first_shot(task: Task) -> Shoot:
@@ -122,9 +122,8 @@ def step_far(task: Task, shots: Sequence[TestShot]) -> Step:
     # The higher the pedestal, the less of the level is light: the lowest one gives the bound.
     brightest = max(s.level_adu for s in shots)
     least_base = level_range(task.pedestal, shots, white)[0]
-    return no_light(
-        too_dim(task.bound(True), end_b, brightest, task.target.level_adu, least_base, at_least=True)
-    )
+    target = task.target.level_adu
+    return too_dim(task.bound(True), end_b, brightest, target, least_base, at_least=True, none_seen=True)
 
 
 def between_full_and_dark(task: Task, full: Sequence[TestShot], dark: Sequence[TestShot]) -> Step:

@@ -119,28 +119,34 @@ def too_dim(
     target_adu: float,
     pedestal_adu: float,
     at_least: bool,
+    *,
+    none_seen: bool = False,
 ) -> NoAnswer:
-    """The brightest permitted setting is too dim."""
+    """The brightest permitted setting is too dim.
+
+    Parameters
+    ----------
+    none_seen
+        No shot stood clear of the pedestal: it may be that no light reached the sensor at all.
+    """
     factor = max((target_adu - pedestal_adu) / max(level_at_bound - pedestal_adu, 1e-9), 1.0)
     stops, least = math.log2(factor), "at least " if at_least else ""
+    advice = (
+        f"take off {least}{stops:.1f} stops of diffuser, brighten the source, or permit longer exposures."
+    )
     return NoAnswer(
         "too dim",
         stops,
         at_least,
         bound,
-        f"{_where(bound, brightness, 'longest', 'highest')} the level is {least}{_times(factor)} too low.",
-        f"Take off {least}{stops:.1f} stops of diffuser, brighten the source, or permit longer exposures.",
+        f"{_where(bound, brightness, 'longest', 'highest')} "
+        f"{'hardly any light reaches the sensor: ' if none_seen else ''}"
+        f"the level is {least}{_times(factor)} too low.",
+        f"See that the light is on and nothing else is before the telescope. If so: {advice}"
+        if none_seen
+        else f"{advice[:1].upper()}{advice[1:]}",
         brightness,
         level_at_bound,
-    )
-
-
-def no_light(no: NoAnswer) -> NoAnswer:
-    """The same no, where no shot stood clear of the pedestal: it may be that no light reached the sensor at all."""
-    return replace(
-        no,
-        message=no.message.replace(" the level is", " hardly any light reaches the sensor: the level is"),
-        advice=f"See that the light is on and nothing else is before the telescope. If so: {no.advice[0].lower()}{no.advice[1:]}",
     )
 
 
